@@ -1,0 +1,197 @@
+// Package baseline says how hosts should be: clauses, each about one component, gathered in baselines that bind clusters
+// or hosts. It settles which clause holds where several speak of the same component; what a host has, and what that makes
+// of it, is judged in drift.
+package baseline
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"yareharbour/core/catalogue"
+	"yareharbour/core/estate"
+)
+
+// Posture is how a clause binds.
+type Posture string
+
+// The four postures.
+const (
+	AtLeast   Posture = "at least"   // present, at this version or a later one of its track; installed where absent
+	Exactly   Posture = "exactly"    // present, at this version and no other
+	IfPresent Posture = "if present" // at this version or a later one where it is present; absent is as good
+	Never     Posture = "never"      // absent
+)
+
+// Postures lists them all.
+var Postures = []Posture{AtLeast, Exactly, IfPresent, Never}
+
+// Clause is one component's part of a baseline: either pinned to a Version or following the newest release that its rule
+// admits. A clause with posture Never has neither.
+type Clause struct {
+	Component estate.Key // the name "*" means every component of its kind that the host has
+	Posture   Posture
+	Version   string             // pinned
+	Follow    bool               // the newest the rule admits
+	Track     string             // follow this track; empty: the one the host stands on
+	Severity  catalogue.Severity // follow only releases of this severity and above
+	MinAge    time.Duration      // follow only releases older than this
+	Line      int                // where it stands in its file, from 1; 0 if it is from no file
+}
+
+// Says returns the clause in words, without its component: "at least 8.2.4-1", "if present the newest on track 4".
+func (c Clause) Says() string {
+	switch {
+	case c.Posture == Never:
+		return "never"
+	case !c.Follow:
+		return string(c.Posture) + " " + c.Version
+	}
+	s := string(c.Posture) + " the newest"
+	if c.Track != "" {
+		s += " on track " + c.Track
+	}
+	if c.Severity > catalogue.Unknown {
+		s += " of severity " + c.Severity.String() + " and above"
+	}
+	if c.MinAge > 0 {
+		s += fmt.Sprintf(" that is %d days old", int(c.MinAge.Hours()/24))
+	}
+	return s
+}
+
+// same tells whether two clauses want the same thing.
+func (c Clause) same(o Clause) bool {
+	c.Line, o.Line = 0, 0
+	return c == o
+}
+
+// Exception is a dated pardon for one component on some hosts.
+type Exception struct {
+	Component estate.Key
+	Hosts     []string // "cluster" or "cluster/host"
+	Until     time.Time
+	Reason    string
+	By        string
+}
+
+// Baseline is a wanted state.
+type Baseline struct {
+	Name       string
+	Rank       int      // the lower rank goes before
+	Assign     []string // "cluster" or "cluster/host"
+	Clauses    []Clause
+	Exceptions []Exception
+}
+
+// Bound is a clause as it binds a host.
+type Bound struct {
+	Clause
+	Baseline string
+	// Against names the other clauses of the same rank that want something else: while there are any, nobody knows what
+	// is wanted.
+	Against []string
+}
+
+// Set is all that binds one host. The zero value binds nothing.
+type Set struct {
+	exact      map[estate.Key]*Bound
+	wild       []*Bound // first match holds
+	exceptions []Exception
+}
+
+// Bind returns the clauses that bind the host. Where several speak of one component, a clause that names it goes before one
+// for its whole kind, and then the lower rank before the higher; clauses of one rank that disagree are bound as disputed.
+func Bind(baselines []Baseline, cluster, host string) *Set {
+	bs := slices.Clone(baselines)
+	slices.SortStableFunc(bs, func(a, b Baseline) int { return a.Rank - b.Rank })
+	s := &Set{exact: map[estate.Key]*Bound{}}
+	ranks := map[*Bound]int{}
+	for _, b := range bs {
+		if !assigned(b.Assign, cluster, host) {
+			continue
+		}
+		for _, c := range b.Clauses {
+			s.bind(b, c, ranks)
+		}
+		for _, e := range b.Exceptions {
+			if assigned(e.Hosts, cluster, host) {
+				s.exceptions = append(s.exceptions, e)
+			}
+		}
+	}
+	return s
+}
+
+func (s *Set) bind(b Baseline, c Clause, ranks map[*Bound]int) {
+	held := s.held(c.Component)
+	if held == nil {
+		n := &Bound{Clause: c, Baseline: b.Name}
+		ranks[n] = b.Rank
+		if c.Component.Name() == "*" {
+			s.wild = append(s.wild, n)
+		} else {
+			s.exact[c.Component] = n
+		}
+		return
+	}
+	if ranks[held] == b.Rank && !held.same(c) {
+		held.Against = append(held.Against, b.Name+" wants "+c.Says())
+	}
+}
+
+func (s *Set) held(key estate.Key) *Bound {
+	if b, ok := s.exact[key]; ok {
+		return b
+	}
+	for _, b := range s.wild {
+		if b.Component == key {
+			return b
+		}
+	}
+	return nil
+}
+
+func assigned(to []string, cluster, host string) bool {
+	return slices.ContainsFunc(to, func(a string) bool {
+		c, h, one := strings.Cut(a, "/")
+		return c == cluster && (!one || h == host)
+	})
+}
+
+// For returns the clause that binds the component, or nil.
+func (s *Set) For(key estate.Key) *Bound {
+	if b, ok := s.exact[key]; ok {
+		return b
+	}
+	for _, b := range s.wild {
+		if key.Matches(b.Component) {
+			return b
+		}
+	}
+	return nil
+}
+
+// Named returns the components that clauses name one by one, sorted: those whose absence can matter.
+func (s *Set) Named() []estate.Key {
+	keys := make([]estate.Key, 0, len(s.exact))
+	for k := range s.exact {
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	return keys
+}
+
+// Wild returns the clauses for a whole kind.
+func (s *Set) Wild() []*Bound { return s.wild }
+
+// Excepted returns the exception that pardons the component at that time, or nil.
+func (s *Set) Excepted(key estate.Key, now time.Time) *Exception {
+	for i := range s.exceptions {
+		if e := &s.exceptions[i]; key.Matches(e.Component) && now.Before(e.Until) {
+			return e
+		}
+	}
+	return nil
+}

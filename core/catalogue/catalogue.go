@@ -1,0 +1,221 @@
+// Package catalogue holds all that is known of what can be had: releases of components, the tracks they continue, and
+// which of them were withdrawn. It answers one question well: what is the newest release for this component, on the track
+// that it stands on, for the hardware it is. It reads no files; feeds do that and hand their releases in.
+//
+// A release on another track is never an answer, however new: a track is a line of versions that continue each other,
+// and changing lines is a decision, not an update.
+package catalogue
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"yareharbour/core/estate"
+)
+
+// Severity says how much a release matters; the zero value is unknown and sorts lowest.
+type Severity uint8
+
+// The severities, as advisories grade them.
+const (
+	Unknown Severity = iota
+	Low
+	Medium
+	High
+	Critical
+)
+
+var severityNames = [...]string{"unknown", "low", "medium", "high", "critical"}
+
+// String returns the name that ParseSeverity reads.
+func (s Severity) String() string { return severityNames[min(int(s), len(severityNames)-1)] }
+
+// MarshalText writes the name.
+func (s Severity) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
+
+// UnmarshalText reads the name.
+func (s *Severity) UnmarshalText(b []byte) (err error) {
+	*s, err = ParseSeverity(string(b))
+	return err
+}
+
+// ParseSeverity is the inverse of String; the empty string is Unknown.
+func ParseSeverity(name string) (Severity, error) {
+	if name == "" {
+		return Unknown, nil
+	}
+	if i := slices.Index(severityNames[:], name); i >= 0 {
+		return Severity(i), nil
+	}
+	return Unknown, fmt.Errorf("no severity %q: there are %s", name, strings.Join(severityNames[1:], ", "))
+}
+
+// Restart says what must restart before a release runs. The values rise with the disturbance.
+type Restart string
+
+// The restarts that a release can need.
+const (
+	NoRestart      Restart = "none"
+	ServiceRestart Restart = "service"
+	BMCRestart     Restart = "bmc"
+	HostRestart    Restart = "host"
+	PowerCycle     Restart = "power cycle"
+)
+
+// Restarts lists them from the least to the greatest disturbance.
+var Restarts = []Restart{NoRestart, ServiceRestart, BMCRestart, HostRestart, PowerCycle}
+
+// EmptiesHost tells whether the host's guests must leave before such a restart.
+func (r Restart) EmptiesHost() bool { return r == HostRestart || r == PowerCycle }
+
+// Requirement is another component that must stand at a version at least before the release may go in.
+type Requirement struct {
+	Component estate.Key `json:"component"`
+	AtLeast   string     `json:"at_least"`
+}
+
+// Release is a version of a component that can be had.
+type Release struct {
+	Component  estate.Key    `json:"component"`
+	Version    string        `json:"version"`
+	Track      string        `json:"track,omitempty"` // empty: the component has but one line
+	Severity   Severity      `json:"severity"`
+	Date       time.Time     `json:"date,omitzero"`
+	Restart    Restart       `json:"restart,omitempty"`
+	Hardware   []string      `json:"hardware,omitempty"` // models it is for; empty: any
+	Advisories []string      `json:"advisories,omitempty"`
+	Requires   []Requirement `json:"requires,omitempty"`
+	Withdrawn  string        `json:"withdrawn,omitempty"` // why its publisher took it back; empty: it stands
+	Notes      string        `json:"notes,omitempty"`
+	Feed       string        `json:"feed"` // where it was learned from
+	File       string        `json:"file,omitempty"`
+	Size       int64         `json:"size,omitempty"` // bytes
+	SHA256     string        `json:"sha256,omitempty"`
+	// Manual releases are never proposed by a rule; only a pinned clause can ask for one.
+	Manual bool `json:"manual,omitempty"`
+}
+
+// Fits tells whether the release is for that hardware model. Software has none and always fits.
+func (r *Release) Fits(model string) bool {
+	return len(r.Hardware) == 0 || slices.Contains(r.Hardware, model)
+}
+
+// Track declares a line of versions of a component by the prefix they share.
+type Track struct {
+	Component estate.Key
+	Name      string
+	Prefix    string
+}
+
+// Catalogue is all releases, by component. The zero value is empty and ready. It is not safe to change it while others
+// read it; many may read it at once.
+type Catalogue struct {
+	releases map[estate.Key][]Release // rising by version
+	tracks   map[estate.Key][]Track
+	feeds    []Feed
+}
+
+// Feed says where releases came from and how current that is.
+type Feed struct {
+	Name     string    `json:"name"`
+	Made     time.Time `json:"made,omitzero"` // as the publisher dates it
+	Releases int       `json:"releases"`
+}
+
+// Add takes releases in; a release that is there already (same component, version, track and hardware) is not doubled, but a
+// withdrawal is taken over from either.
+func (c *Catalogue) Add(feed Feed, releases []Release, tracks ...Track) {
+	if c.releases == nil {
+		c.releases = make(map[estate.Key][]Release, len(releases))
+		c.tracks = make(map[estate.Key][]Track)
+	}
+	for i := range releases {
+		c.add(&releases[i])
+	}
+	for _, t := range tracks {
+		c.tracks[t.Component] = append(c.tracks[t.Component], t)
+	}
+	feed.Releases = len(releases)
+	c.feeds = append(c.feeds, feed)
+	for _, rs := range c.releases {
+		if len(rs) > 1 {
+			sortReleases(rs)
+		}
+	}
+}
+
+func sortReleases(rs []Release) {
+	scheme := rs[0].Component.Scheme()
+	slices.SortStableFunc(rs, func(a, b Release) int { return scheme.Compare(a.Version, b.Version) })
+}
+
+func (c *Catalogue) add(r *Release) {
+	have := c.releases[r.Component]
+	for i := range have {
+		h := &have[i]
+		if h.Version == r.Version && h.Track == r.Track && slices.Equal(h.Hardware, r.Hardware) {
+			if h.Withdrawn == "" {
+				h.Withdrawn = r.Withdrawn
+			}
+			return
+		}
+	}
+	if have == nil {
+		have = make([]Release, 0, 1)
+	}
+	c.releases[r.Component] = append(have, *r)
+}
+
+// Feeds returns the feeds that were taken in, in that order.
+func (c *Catalogue) Feeds() []Feed { return c.feeds }
+
+// Len is the number of components with at least one release.
+func (c *Catalogue) Len() int { return len(c.releases) }
+
+// Releases returns all releases of the component in rising order. The slice belongs to the catalogue.
+func (c *Catalogue) Releases(key estate.Key) []Release { return c.releases[key] }
+
+// Release returns the release of that version for that model, preferring one on the track given.
+func (c *Catalogue) Release(key estate.Key, ver, track, model string) *Release {
+	scheme := key.Scheme()
+	var found *Release
+	rs := c.releases[key]
+	for i := range rs {
+		if scheme.Compare(rs[i].Version, ver) != 0 || !rs[i].Fits(model) {
+			continue
+		}
+		if rs[i].Track == track {
+			return &rs[i]
+		}
+		if found == nil {
+			found = &rs[i]
+		}
+	}
+	return found
+}
+
+// TrackOf tells on which track a version stands: by the release if the catalogue has it, otherwise by the prefixes
+// declared for the component. A version that is on the unnamed track and on another stands on the unnamed one. It returns false where
+// the component has tracks but none of them holds the version.
+func (c *Catalogue) TrackOf(key estate.Key, ver, model string) (string, bool) {
+	if r := c.Release(key, ver, "", model); r != nil {
+		return r.Track, true
+	}
+	for _, t := range c.tracks[key] {
+		if strings.HasPrefix(ver, t.Prefix) {
+			return t.Name, true
+		}
+	}
+	return "", len(c.tracks[key]) == 0
+}
+
+// Tracks returns the names of the component's tracks in the order in which they were declared.
+func (c *Catalogue) Tracks(key estate.Key) []string {
+	var names []string
+	for _, t := range c.tracks[key] {
+		names = append(names, t.Name)
+	}
+	return names
+}

@@ -1,0 +1,80 @@
+package catalogue
+
+import (
+	"time"
+
+	"yareharbour/core/estate"
+)
+
+// Rule narrows which releases may be proposed. Its zero value admits all that were not withdrawn.
+type Rule struct {
+	// Track is the line to follow; empty is the unnamed line.
+	Track string
+	// Severity is the least severity of a release worth moving to.
+	Severity Severity
+	// Before admits only releases dated before it; the zero time admits any age. A release without a date is not admitted
+	// where Before is set.
+	Before time.Time
+}
+
+// Newest returns the newest release of the component for the model that the rule admits, or nil. Releases that were
+// withdrawn, are manual, are for other hardware or on another track are never returned.
+func (c *Catalogue) Newest(key estate.Key, model string, rule Rule) *Release {
+	rs := c.releases[key]
+	for i := len(rs) - 1; i >= 0; i-- {
+		if admits(rule, &rs[i], model) {
+			return &rs[i]
+		}
+	}
+	return nil
+}
+
+func admits(rule Rule, r *Release, model string) bool {
+	switch {
+	case r.Withdrawn != "" || r.Manual || !r.Fits(model) || r.Track != rule.Track || r.Severity < rule.Severity:
+		return false
+	case !rule.Before.IsZero():
+		return !r.Date.IsZero() && r.Date.Before(rule.Before)
+	}
+	return true
+}
+
+// Refusal is a release that looks newer than the one proposed, and why it is not proposed.
+type Refusal struct {
+	Release *Release
+	Why     string
+}
+
+// Refusals lists the releases above the version given that the rule does not admit, newest first, each with the reason in
+// words. It is the answer to "but there is a newer one".
+func (c *Catalogue) Refusals(key estate.Key, above, model string, rule Rule) []Refusal {
+	scheme := key.Scheme()
+	var out []Refusal
+	rs := c.releases[key]
+	for i := len(rs) - 1; i >= 0 && scheme.Compare(rs[i].Version, above) > 0; i-- {
+		if why := refusal(rule, &rs[i], model); why != "" {
+			out = append(out, Refusal{&rs[i], why})
+		}
+	}
+	return out
+}
+
+func refusal(rule Rule, r *Release, model string) string {
+	switch {
+	case r.Withdrawn != "":
+		return "its publisher withdrew it: " + r.Withdrawn
+	case !r.Fits(model):
+		return "it is not for this hardware"
+	case r.Track != rule.Track && rule.Track == "":
+		return "it is on the track " + r.Track + ", which this host does not follow"
+	case r.Track != rule.Track:
+		return "it is on the track " + r.Track + "; this host stands on " + rule.Track + ", and one does not continue the other"
+	case r.Manual:
+		return "its feed is not to be followed automatically"
+	case r.Severity < rule.Severity:
+		return "its severity is " + r.Severity.String() + ", and the clause follows " + rule.Severity.String() + " and above"
+	case !admits(rule, r, model):
+		return "it is younger than the clause allows"
+	}
+	return ""
+}

@@ -1,0 +1,226 @@
+package drift
+
+import (
+	"time"
+
+	"yareharbour/core/baseline"
+	"yareharbour/core/catalogue"
+	"yareharbour/core/estate"
+)
+
+// Checker judges hosts against a catalogue and baselines at one moment. It remembers what it found out, since the hosts
+// of a cluster mostly hold the same versions of the same things: checking the second host is much cheaper than the first.
+// It is not safe for concurrent use.
+type Checker struct {
+	Catalogue *catalogue.Catalogue
+	Baselines []baseline.Baseline
+	Now       time.Time
+	// MaxAge is how old a section may be before it counts as unread; zero is no limit.
+	MaxAge time.Duration
+
+	sets map[string]*baseline.Set // by what is assigned
+	memo map[question]answer
+}
+
+// question is all that an answer depends on.
+type question struct {
+	clause                  *baseline.Bound
+	key                     estate.Key
+	version, running, model string
+}
+
+type answer struct {
+	outcome Outcome
+	wants   string
+	release *catalogue.Release
+}
+
+// Host returns a verdict for every clause that binds the host: by component, then device. A clause for a whole kind gives one
+// for each component of that kind that the host has.
+func (c *Checker) Host(cluster string, r *estate.Reading) []Verdict {
+	set := c.set(cluster, r.Host)
+	out := make([]Verdict, 0, len(r.Components)+8)
+	named := set.Named()
+	read := c.readSections(r)
+	for i := range r.Components {
+		comp := &r.Components[i]
+		for len(named) > 0 && named[0] < comp.Key {
+			out = c.absent(out, r, set, named[0], read)
+			named = named[1:]
+		}
+		if len(named) > 0 && named[0] == comp.Key {
+			named = named[1:]
+		}
+		b := set.For(comp.Key)
+		if b == nil {
+			continue
+		}
+		v := Verdict{Host: r.Host, Component: comp.Key, Device: comp.Device, Has: comp.Version, Found: comp, Clause: b}
+		if !read[comp.Key.Section()] {
+			v.Outcome, v.Has, v.Found = Unread, "", nil
+		} else {
+			c.judge(&v, set)
+		}
+		out = append(out, v)
+	}
+	for _, key := range named {
+		out = c.absent(out, r, set, key, read)
+	}
+	return c.wildUnread(out, r, set, read)
+}
+
+// readSections tells which sections can be relied on.
+func (c *Checker) readSections(r *estate.Reading) map[estate.SectionName]bool {
+	read := make(map[estate.SectionName]bool, len(estate.SectionNames))
+	for _, s := range estate.SectionNames {
+		read[s] = r.Unread(s, c.Now, c.MaxAge) == ""
+	}
+	return read
+}
+
+// absent appends the verdict on a component that a clause names and the reading does not hold.
+func (c *Checker) absent(out []Verdict, r *estate.Reading, set *baseline.Set, key estate.Key, read map[estate.SectionName]bool) []Verdict {
+	v := Verdict{Host: r.Host, Component: key, Clause: set.For(key)}
+	if !read[key.Section()] {
+		v.Outcome = Unread
+	} else {
+		c.judge(&v, set)
+	}
+	return append(out, v)
+}
+
+// wildUnread appends one unread verdict for each clause about a whole kind whose section was not read: without it, a host of
+// which nothing is known would have nothing against it.
+func (c *Checker) wildUnread(out []Verdict, r *estate.Reading, set *baseline.Set, read map[estate.SectionName]bool) []Verdict {
+	for _, b := range set.Wild() {
+		if !read[b.Component.Section()] {
+			out = append(out, Verdict{Host: r.Host, Component: b.Component, Outcome: Unread, Clause: b})
+		}
+	}
+	return out
+}
+
+func (c *Checker) set(cluster, host string) *baseline.Set {
+	id := cluster
+	for i := range c.Baselines {
+		if namesHost(&c.Baselines[i], cluster+"/"+host) {
+			id = cluster + "/" + host
+		}
+	}
+	if s, ok := c.sets[id]; ok {
+		return s
+	}
+	if c.sets == nil {
+		c.sets, c.memo = map[string]*baseline.Set{}, map[question]answer{}
+	}
+	s := baseline.Bind(c.Baselines, cluster, host)
+	c.sets[id] = s
+	return s
+}
+
+func namesHost(b *baseline.Baseline, host string) bool {
+	for _, a := range b.Assign {
+		if a == host {
+			return true
+		}
+	}
+	for _, e := range b.Exceptions {
+		for _, h := range e.Hosts {
+			if h == host {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// judge fills in the outcome of a verdict whose section was read.
+func (c *Checker) judge(v *Verdict, set *baseline.Set) {
+	if len(v.Clause.Against) > 0 {
+		v.Outcome = Disputed
+		return
+	}
+	q := question{clause: v.Clause, key: v.Component}
+	if v.Found != nil {
+		q.version, q.running, q.model = v.Found.Version, v.Found.Running, v.Found.Model
+	}
+	a, ok := c.memo[q]
+	if !ok {
+		a = c.answer(q, v.Found != nil)
+		c.memo[q] = a
+	}
+	v.Outcome, v.Wants, v.Release = a.outcome, a.wants, a.release
+	if a.outcome.Drifts() && set.Excepted(v.Component, c.Now) != nil {
+		v.Outcome = Excepted
+	}
+}
+
+func (c *Checker) answer(q question, present bool) answer {
+	if q.clause.Posture == baseline.Never {
+		if present {
+			return answer{outcome: Unwanted}
+		}
+		return answer{outcome: InLine}
+	}
+	if !present && q.clause.Posture == baseline.IfPresent {
+		return answer{outcome: NotApplying}
+	}
+	a, track := c.wanted(q, present)
+	if present {
+		a.outcome = c.compare(q, a, track)
+	} else {
+		a.outcome = Absent
+	}
+	return a
+}
+
+// wanted names the version that the clause asks for here, its release where the catalogue has it, and its track.
+func (c *Checker) wanted(q question, present bool) (a answer, track string) {
+	if !q.clause.Follow {
+		track, _ = c.Catalogue.TrackOf(q.key, q.clause.Version, q.model)
+		return answer{wants: q.clause.Version, release: c.Catalogue.Release(q.key, q.clause.Version, track, q.model)}, track
+	}
+	rule := c.rule(q.clause, q.key, q.version, q.model)
+	if r := c.Catalogue.Newest(q.key, q.model, rule); r != nil {
+		return answer{wants: r.Version, release: r}, rule.Track
+	}
+	return answer{}, rule.Track
+}
+
+// rule is the catalogue's rule for a following clause on a component that stands at version; the version is empty where
+// it is absent, and then the first track that was declared is followed.
+func (c *Checker) rule(clause *baseline.Bound, key estate.Key, version, model string) catalogue.Rule {
+	rule := catalogue.Rule{Track: clause.Track, Severity: clause.Severity}
+	if clause.MinAge > 0 {
+		rule.Before = c.Now.Add(-clause.MinAge)
+	}
+	if rule.Track == "" && version != "" {
+		rule.Track, _ = c.Catalogue.TrackOf(key, version, model)
+	} else if ts := c.Catalogue.Tracks(key); rule.Track == "" && len(ts) > 0 {
+		rule.Track = ts[0]
+	}
+	return rule
+}
+
+// compare is the outcome for a component that is there.
+func (c *Checker) compare(q question, a answer, wantTrack string) Outcome {
+	ownTrack, known := c.Catalogue.TrackOf(q.key, q.version, q.model)
+	if r := c.Catalogue.Release(q.key, q.version, ownTrack, q.model); r != nil && r.Withdrawn != "" {
+		return Withdrawn
+	}
+	if a.wants == "" {
+		return NotApplying
+	}
+	if !known || ownTrack != wantTrack {
+		return OffTrack
+	}
+	switch order := q.key.Scheme().Compare(q.version, a.wants); {
+	case order < 0:
+		return Behind
+	case order > 0 && q.clause.Posture == baseline.Exactly:
+		return Ahead
+	case q.running != "" && q.running != q.version:
+		return AwaitingRestart
+	}
+	return InLine
+}

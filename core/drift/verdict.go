@@ -1,0 +1,127 @@
+// Package drift compares what hosts have with what baselines want of them, and hosts with their siblings. Each verdict
+// can say why: which value was read when and from where, which clause binds it, which release mends it and which
+// newer-looking ones were passed over.
+package drift
+
+import (
+	"fmt"
+
+	"yareharbour/core/baseline"
+	"yareharbour/core/catalogue"
+	"yareharbour/core/estate"
+)
+
+// Outcome is what a clause comes to on a host. The outcomes are tried in the order in which they stand here; the first
+// that holds is the verdict.
+type Outcome uint8
+
+// The outcomes.
+const (
+	Unread Outcome = iota
+	Disputed
+	Excepted
+	NotApplying
+	Unwanted
+	Withdrawn
+	Absent
+	OffTrack
+	Behind
+	Ahead
+	AwaitingRestart
+	InLine
+)
+
+// Outcomes lists them in the order in which they are tried.
+var Outcomes = []Outcome{Unread, Disputed, Excepted, NotApplying, Unwanted, Withdrawn, Absent, OffTrack, Behind, Ahead,
+	AwaitingRestart, InLine}
+
+var outcomeNames = [...]string{"unread", "disputed", "excepted", "does not apply", "unwanted", "withdrawn", "absent",
+	"off track", "behind", "ahead", "awaiting restart", "in line"}
+
+// String returns the vocabulary's word for the outcome.
+func (o Outcome) String() string { return outcomeNames[o] }
+
+// MarshalText writes that word.
+func (o Outcome) MarshalText() ([]byte, error) { return []byte(o.String()), nil }
+
+// UnmarshalText reads that word.
+func (o *Outcome) UnmarshalText(b []byte) error {
+	for i, n := range outcomeNames {
+		if n == string(b) {
+			*o = Outcome(i)
+			return nil
+		}
+	}
+	return fmt.Errorf("no outcome %q", b)
+}
+
+// Drifts tells whether the outcome is out of line. Unread is neither in line nor drift: it is not known.
+func (o Outcome) Drifts() bool {
+	switch o {
+	case Unread, Excepted, NotApplying, InLine:
+		return false
+	}
+	return true
+}
+
+// Verdict is one clause's outcome on one host.
+type Verdict struct {
+	Host      string
+	Component estate.Key
+	Device    string
+	Outcome   Outcome
+	Has       string            // installed version; empty where absent or unread
+	Wants     string            // wanted version; empty where none can be named
+	Found     *estate.Component // what was read; nil where absent or unread
+	Clause    *baseline.Bound
+	Release   *catalogue.Release // the wanted release, if the catalogue has it
+}
+
+// Layer is the layer of the verdict's component.
+func (v *Verdict) Layer() estate.Layer { return v.Component.Layer() }
+
+// Title is the component with its device.
+func (v *Verdict) Title() string {
+	return estate.Component{Key: v.Component, Device: v.Device}.Title()
+}
+
+// Severity is that of the wanted release, where it is known.
+func (v *Verdict) Severity() catalogue.Severity {
+	if v.Release == nil {
+		return catalogue.Unknown
+	}
+	return v.Release.Severity
+}
+
+// Summary counts verdicts. Unread ones stand by themselves.
+type Summary struct {
+	InLine  int                `json:"in_line"`
+	Drift   int                `json:"drift"`
+	Unread  int                `json:"unread"`
+	Aside   int                `json:"aside"` // excepted, or does not apply
+	ByWord  map[string]int     `json:"by_verdict"`
+	ByLayer map[string]int     `json:"drift_by_layer"`
+	Worst   catalogue.Severity `json:"worst_severity"`
+}
+
+// Summarize counts the verdicts.
+func Summarize(vs []Verdict) Summary {
+	s := Summary{ByWord: map[string]int{}, ByLayer: map[string]int{}}
+	for i := range vs {
+		v := &vs[i]
+		s.ByWord[v.Outcome.String()]++
+		switch {
+		case v.Outcome == InLine:
+			s.InLine++
+		case v.Outcome == Unread:
+			s.Unread++
+		case v.Outcome.Drifts():
+			s.Drift++
+			s.ByLayer[string(v.Layer())]++
+			s.Worst = max(s.Worst, v.Severity())
+		default:
+			s.Aside++
+		}
+	}
+	return s
+}

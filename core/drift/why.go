@@ -1,0 +1,170 @@
+package drift
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"yareharbour/core/catalogue"
+	"yareharbour/core/estate"
+)
+
+const stamp = "2 Jan 2006 15:04"
+
+// Why tells the verdict's whole story, a sentence each: the value that was read, the clause, the release that is wanted, the verdict, and
+// the newer-looking releases that were passed over. The reading must be the one that the verdict was made from.
+func (c *Checker) Why(cluster string, v Verdict, r *estate.Reading) []string {
+	why := []string{c.whyHas(v, r), c.whyClause(v)}
+	if v.Release != nil {
+		why = append(why, whyRelease(v.Release))
+	}
+	why = append(why, c.whyOutcome(cluster, v, r))
+	return append(why, c.whyNotNewer(v)...)
+}
+
+func (c *Checker) whyHas(v Verdict, r *estate.Reading) string {
+	s := r.Section(v.Component.Section())
+	if v.Outcome == Unread {
+		return fmt.Sprintf("What %s has is not known: %s.", r.Host, r.Unread(s.Name, c.Now, c.MaxAge))
+	}
+	from := fmt.Sprintf("read %s (%s ago) from %s", s.At.Format(stamp), Age(c.Now.Sub(s.At)), s.Source)
+	if v.Found == nil {
+		return fmt.Sprintf("%s does not have %s, %s.", r.Host, v.Title(), from)
+	}
+	has := fmt.Sprintf("%s has %s at %s", r.Host, v.Title(), v.Found.Version)
+	if v.Found.Model != "" {
+		has += " on a " + v.Found.Model
+	}
+	if v.Found.Running != "" {
+		has += ", of which " + v.Found.Running + " still runs"
+	}
+	return has + ", " + from + "."
+}
+
+func (c *Checker) whyClause(v Verdict) string {
+	at := ""
+	if v.Clause.Line > 0 {
+		at = fmt.Sprintf(" (line %d)", v.Clause.Line)
+	}
+	says := v.Clause.Says()
+	if v.Clause.Component != v.Component {
+		says += ", as for every " + strings.TrimSuffix(string(v.Clause.Component), "*") + " component"
+	}
+	return fmt.Sprintf("The baseline %s%s wants it %s.", v.Clause.Baseline, at, says)
+}
+
+func whyRelease(r *catalogue.Release) string {
+	s := fmt.Sprintf("Release %s is in the feed %s", r.Version, r.Feed)
+	if !r.Date.IsZero() {
+		s += ", dated " + r.Date.Format("2 Jan 2006")
+	}
+	if r.Track != "" {
+		s += ", on track " + r.Track
+	}
+	if r.Severity > catalogue.Unknown {
+		s += ", severity " + r.Severity.String()
+	}
+	if len(r.Advisories) > 0 {
+		s += ", mends " + strings.Join(r.Advisories, ", ")
+	}
+	if r.Restart != "" && r.Restart != catalogue.NoRestart {
+		s += ", takes a " + string(r.Restart) + " restart"
+		s = strings.Replace(s, "a power cycle restart", "a power cycle", 1)
+	}
+	return s + "."
+}
+
+func (c *Checker) whyOutcome(cluster string, v Verdict, r *estate.Reading) string {
+	switch v.Outcome {
+	case Unread:
+		return "So it is unread: it counts neither as in line nor as drift."
+	case Disputed:
+		return fmt.Sprintf("But %s at the same rank, so it is disputed: until one gives way, nobody knows what is wanted.",
+			strings.Join(v.Clause.Against, " and "))
+	case Excepted:
+		e := c.set(cluster, v.Host).Excepted(v.Component, c.Now)
+		return fmt.Sprintf("It is out of line, but excepted until %s by %s: %s.", e.Until.Format("2 Jan 2006"), e.By, e.Reason)
+	case NotApplying:
+		if v.Found == nil {
+			return "It is not there, and the clause speaks only of where it is: the clause does not apply here."
+		}
+		return "The catalogue has no release of it that the clause admits here, so there is nothing to compare with: the clause does not apply."
+	case Unwanted:
+		return "It is there and should not be: it is unwanted."
+	case Withdrawn:
+		return c.whyWithdrawn(v)
+	case Absent:
+		return "It should be there and is not: it is absent."
+	case OffTrack:
+		return c.whyOffTrack(v)
+	case AwaitingRestart:
+		return fmt.Sprintf("The wanted version is installed but does not run until %s restarts: it is awaiting restart.", v.Found.Restarts)
+	case Behind:
+		return fmt.Sprintf("%s sorts before %s, so it is behind.", v.Has, v.Wants)
+	case Ahead:
+		return fmt.Sprintf("%s sorts after %s, and the clause admits no other version: it is ahead.", v.Has, v.Wants)
+	}
+	return whyInLine(v)
+}
+
+func whyInLine(v Verdict) string {
+	switch {
+	case v.Found == nil:
+		return "It is not there, as wanted: in line."
+	case v.Component.Scheme().Compare(v.Has, v.Wants) > 0:
+		return fmt.Sprintf("%s is later than %s, which the clause admits: in line.", v.Has, v.Wants)
+	}
+	return "It is at the wanted version: in line."
+}
+
+func (c *Checker) whyWithdrawn(v Verdict) string {
+	track, _ := c.Catalogue.TrackOf(v.Component, v.Has, v.Found.Model)
+	s := fmt.Sprintf("Release %s was withdrawn by its publisher: %s.", v.Has, c.Catalogue.Release(v.Component, v.Has, track, v.Found.Model).Withdrawn)
+	if v.Wants == "" {
+		return s + " There is no other release to go to."
+	}
+	if v.Component.Scheme().Compare(v.Has, v.Wants) > 0 {
+		return s + " The newest that stands is " + v.Wants + ", which is a step back."
+	}
+	return s + " " + v.Wants + " takes its place."
+}
+
+func (c *Checker) whyOffTrack(v Verdict) string {
+	own, known := c.Catalogue.TrackOf(v.Component, v.Has, v.Found.Model)
+	if !known {
+		return fmt.Sprintf("%s is on none of the tracks that are known (%s): it is off track.", v.Has,
+			strings.Join(c.Catalogue.Tracks(v.Component), ", "))
+	}
+	return fmt.Sprintf("It stands on track %s and the clause wants another; one does not continue the other, so it is off track and a person decides.", own)
+}
+
+// whyNotNewer lists releases above the wanted one that were passed over. A pinned clause passes over nothing: it asks for what it says.
+func (c *Checker) whyNotNewer(v Verdict) []string {
+	if v.Wants == "" || !v.Clause.Follow {
+		return nil
+	}
+	model := ""
+	if v.Found != nil {
+		model = v.Found.Model
+	}
+	var out []string
+	for _, f := range c.Catalogue.Refusals(v.Component, v.Wants, model, c.rule(v.Clause, v.Component, v.Has, model)) {
+		out = append(out, fmt.Sprintf("%s is newer still but not offered: %s.", f.Release.Version, f.Why))
+	}
+	return out
+}
+
+// Age says a duration the way people do: "40 s", "4 min", "3 h", "2 days".
+func Age(d time.Duration) string {
+	switch {
+	case d < 0:
+		return "0 s"
+	case d < time.Minute:
+		return fmt.Sprintf("%d s", int(d.Seconds()))
+	case d < 2*time.Hour:
+		return fmt.Sprintf("%d min", int(d.Minutes()))
+	case d < 48*time.Hour:
+		return fmt.Sprintf("%d h", int(d.Hours()))
+	}
+	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}

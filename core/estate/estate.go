@@ -1,0 +1,86 @@
+// Package estate holds the nouns of the job: clusters of hosts, their guests, the components on them, and readings of
+// them. It has no opinion about any of it: whether a version is the right one is asked in drift, whether a host may be
+// touched in precheck, whether its guests can go elsewhere in fit.
+package estate
+
+import (
+	"slices"
+	"time"
+)
+
+// Cluster is a set of hosts that can take each other's guests by live migration.
+type Cluster struct {
+	Name  string   `json:"name"`
+	Hosts []string `json:"hosts"`
+	// Act allows changes. Without it the hosts are only looked at.
+	Act bool `json:"act"`
+	// Reserve is how many hosts may fail at once while all guests still find a place.
+	Reserve int `json:"reserve"`
+}
+
+// Estate is all of it.
+type Estate struct {
+	Name     string    `json:"name"`
+	Clusters []Cluster `json:"clusters"`
+}
+
+// Cluster returns the cluster of that name.
+func (e Estate) Cluster(name string) (Cluster, bool) {
+	i := slices.IndexFunc(e.Clusters, func(c Cluster) bool { return c.Name == name })
+	if i < 0 {
+		return Cluster{}, false
+	}
+	return e.Clusters[i], true
+}
+
+// ClusterOf returns the cluster that the host is in.
+func (e Estate) ClusterOf(host string) (Cluster, bool) {
+	i := slices.IndexFunc(e.Clusters, func(c Cluster) bool { return slices.Contains(c.Hosts, host) })
+	if i < 0 {
+		return Cluster{}, false
+	}
+	return e.Clusters[i], true
+}
+
+// Resources is an amount of what guests take and hosts give. CPU is in thousandths of a core.
+type Resources struct {
+	MemoryMiB int64 `json:"memory_mib"`
+	CPU       int64 `json:"cpu_millicores"`
+}
+
+// Add returns the sum.
+func (r Resources) Add(o Resources) Resources {
+	return Resources{r.MemoryMiB + o.MemoryMiB, r.CPU + o.CPU}
+}
+
+// Sub returns the difference; it may be negative.
+func (r Resources) Sub(o Resources) Resources {
+	return Resources{r.MemoryMiB - o.MemoryMiB, r.CPU - o.CPU}
+}
+
+// Within tells whether r needs no more than o of anything.
+func (r Resources) Within(o Resources) bool { return r.MemoryMiB <= o.MemoryMiB && r.CPU <= o.CPU }
+
+// GuestState says whether a guest runs.
+type GuestState string
+
+// The states of a guest.
+const (
+	Running   GuestState = "running"
+	Off       GuestState = "off"
+	Suspended GuestState = "suspended"
+)
+
+// Guest is a virtual machine, seen on the host it is on. Its Load is what it is granted of memory and what it uses of CPU.
+type Guest struct {
+	Name  string     `json:"name"`
+	State GuestState `json:"state"`
+	Load  Resources  `json:"load"`
+	// Networks that a host must have for the guest to run on it.
+	Networks []string `json:"networks,omitempty"`
+	// Device is a device of the host that is passed through to the guest. Such a guest can't move.
+	Device string `json:"device,omitempty"`
+	// Apart is a group of which no two members may share a host; empty for none.
+	Apart string    `json:"apart,omitempty"`
+	Since time.Time `json:"since"` // when it was last started
+}

@@ -1,0 +1,178 @@
+package version
+
+import (
+	"math/rand"
+	"os/exec"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// Each line is a chain of versions in rising order; "=" joins versions that compare equal.
+var chains = map[Scheme]string{
+	Debian: `
+		1.0~~ 1.0~~a 1.0~ 1.0 1.0a 1.0+ 1.0.1
+		1.0~beta1~svn1245 1.0~beta1 1.0
+		1.0 = 1.0-0 = 0:1.0 = 00:1.0
+		9 10 1:0 2:0
+		1.2-1 1.2-1+b1 1.2-1.1 1.2-2 1.2-10
+		2.0-1~bpo1 2.0-1
+		1a 1+ 1.
+		1.002 = 1.2
+		99999999999999999999998 99999999999999999999999
+		6.1.140-1 6.1.147-1 6.1.147-1+deb12u1`,
+	Dotted: `
+		1.2 = 1.2.0 = 1.02 = 1-2
+		1.2 1.2a 1.2b 1.2.1 1.3
+		2.9 2.10 10.0
+		A07 A10 B01
+		a07 = A07
+		22.31.3 22.31.4-rc1 22.31.4-rc2 22.31.4.1
+		2024-03-01 2024-11-30
+		1.2a 1.2.0.a 1.2.0.1`,
+}
+
+func TestChains(t *testing.T) {
+	for scheme, text := range chains {
+		for _, line := range strings.Split(strings.TrimSpace(text), "\n") {
+			checkChain(t, scheme, strings.Fields(line))
+		}
+	}
+}
+
+func checkChain(t *testing.T, scheme Scheme, words []string) {
+	t.Helper()
+	rank := 0
+	var versions []string
+	var ranks []int
+	for i, w := range words {
+		if w == "=" {
+			continue
+		}
+		if i > 0 && words[i-1] != "=" {
+			rank++
+		}
+		versions, ranks = append(versions, w), append(ranks, rank)
+	}
+	for i, a := range versions {
+		if err := scheme.Valid(a); err != nil {
+			t.Errorf("%v.Valid(%q) = %v", scheme, a, err)
+		}
+		for j, b := range versions {
+			if got, want := scheme.Compare(a, b), sign(ranks[i]-ranks[j]); got != want {
+				t.Errorf("%v.Compare(%q, %q) = %d, want %d", scheme, a, b, got, want)
+			}
+		}
+	}
+}
+
+func TestValidDebianRefuses(t *testing.T) {
+	for _, v := range []string{"", "a1", "1:", "x:1", "1-", "1_2", "1.0-a_b", "2147483648:1", ":1", "1 2"} {
+		if Debian.Valid(v) == nil {
+			t.Errorf("Valid(%q) = nil", v)
+		}
+	}
+}
+
+func TestSchemeNames(t *testing.T) {
+	for _, s := range []Scheme{Debian, Dotted} {
+		if got, err := ParseScheme(s.String()); err != nil || got != s {
+			t.Errorf("ParseScheme(%q) = %v, %v", s, got, err)
+		}
+	}
+	if _, err := ParseScheme("roman"); err == nil {
+		t.Error("ParseScheme accepts a scheme that is not there")
+	}
+}
+
+// randomVersion makes versions that often share a prefix, so that the interesting places are reached.
+func randomVersion(r *rand.Rand) string {
+	var b strings.Builder
+	if r.Intn(5) == 0 {
+		b.WriteString([]string{"0:", "1:", "2:", "01:"}[r.Intn(4)])
+	}
+	b.WriteByte(byte('0' + r.Intn(3)))
+	pieces := []string{"0", "1", "2", "10", "007", ".", ".", "~", "+", "a", "b", "Z", "-", "~rc", "dfsg", "+deb12u"}
+	for range r.Intn(7) {
+		b.WriteString(pieces[r.Intn(len(pieces))])
+	}
+	if r.Intn(2) == 0 {
+		b.WriteString("-1")
+	}
+	return strings.TrimRight(b.String(), "-")
+}
+
+// The ordering must be dpkg's own, pair by pair, over thousands of generated pairs.
+func TestAgainstDpkg(t *testing.T) {
+	if _, err := exec.LookPath("dpkg"); err != nil {
+		t.Skip("no dpkg on this machine to compare with")
+	}
+	const pairs = 4000
+	r := rand.New(rand.NewSource(7))
+	var script strings.Builder
+	var want []int
+	for len(want) < pairs {
+		a, b := randomVersion(r), randomVersion(r)
+		if Debian.Valid(a) != nil || Debian.Valid(b) != nil {
+			continue
+		}
+		want = append(want, Debian.Compare(a, b))
+		op := map[int]string{-1: "lt", 0: "eq", 1: "gt"}[want[len(want)-1]]
+		script.WriteString("dpkg --compare-versions '" + a + "' " + op + " '" + b + "' || echo '" + a + " " + op + " " + b + "'\n")
+	}
+	cmd := exec.Command("sh")
+	cmd.Stdin = strings.NewReader(script.String())
+	out, err := cmd.CombinedOutput()
+	if err != nil && len(out) == 0 {
+		t.Fatalf("running dpkg: %v", err)
+	}
+	if len(out) > 0 {
+		t.Errorf("dpkg disagrees:\n%s", out)
+	}
+	slices.Sort(want)
+	if want[0] == want[len(want)-1] {
+		t.Error("the generated pairs all compare alike: they prove nothing")
+	}
+}
+
+// A total preorder: antisymmetric, transitive, reflexive.
+func checkOrder(t *testing.T, s Scheme, a, b, c string) {
+	ab, ba, bc, ac := s.Compare(a, b), s.Compare(b, a), s.Compare(b, c), s.Compare(a, c)
+	if ab != -ba {
+		t.Errorf("%v: %q against %q is %d one way and %d the other", s, a, b, ab, ba)
+	}
+	if s.Compare(a, a) != 0 {
+		t.Errorf("%v: %q differs from itself", s, a)
+	}
+	if ab <= 0 && bc <= 0 && ac > 0 {
+		t.Errorf("%v: %q <= %q <= %q but not %q <= %q", s, a, b, c, a, c)
+	}
+	if ab == 0 && ac != bc {
+		t.Errorf("%v: %q and %q are the same but stand differently to %q", s, a, b, c)
+	}
+}
+
+func TestOrderProperties(t *testing.T) {
+	r := rand.New(rand.NewSource(11))
+	for range 20000 {
+		a, b, c := randomVersion(r), randomVersion(r), randomVersion(r)
+		checkOrder(t, Debian, a, b, c)
+		checkOrder(t, Dotted, a, b, c)
+	}
+}
+
+func FuzzOrder(f *testing.F) {
+	f.Add("1.0", "1.0~rc1", "1.0-1")
+	f.Add("1:0", "A07", "2.04a")
+	f.Add("", "~", "\xff")
+	f.Fuzz(func(t *testing.T, a, b, c string) {
+		checkOrder(t, Debian, a, b, c)
+		checkOrder(t, Dotted, a, b, c)
+	})
+}
+
+func BenchmarkCompareDebian(b *testing.B) {
+	for b.Loop() {
+		Debian.Compare("1:9.2p1-2+deb12u6", "1:9.2p1-2+deb12u7")
+	}
+}
