@@ -1,0 +1,241 @@
+// Package fit answers whether guests can be placed: whether the others can carry a host's guests while it is away, with
+// the capacity of the reserve kept free for a failure at the same time.
+//
+// The reserve, exactly: with the host empty, and for every choice of k hosts among those that remain, the guests of the
+// chosen hosts can be restarted on the rest while the guests already there stay where they are. A placement is the proof;
+// where the search was exhausted without one there is none; where it ran out of effort the answer is Unproven, which no
+// caller may take for a yes.
+package fit
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"yareharbour/core/estate"
+)
+
+// Host is what fit knows of a host: its room, what it can offer, and who is there.
+type Host struct {
+	Name     string
+	Capacity estate.Resources
+	Networks []string
+	Open     bool           // takes guests; a closed or silent host takes none but still holds what it has
+	Guests   []estate.Guest // running ones, and those on their way to it
+}
+
+// free is what is left of the host's capacity.
+func (h *Host) free() estate.Resources {
+	f := h.Capacity
+	for _, g := range h.Guests {
+		f = f.Sub(g.Load)
+	}
+	return f
+}
+
+// Outcome is how certain an answer is.
+type Outcome uint8
+
+// The outcomes. Only Fits permits anything.
+const (
+	Unproven Outcome = iota
+	Fits
+	DoesNotFit
+)
+
+// String returns the outcome in words.
+func (o Outcome) String() string { return [...]string{"unproven", "fits", "does not fit"}[o] }
+
+// Move is a guest and the host it goes to.
+type Move struct {
+	Guest string `json:"guest"`
+	From  string `json:"from"`
+	To    string `json:"to"`
+}
+
+// Obstacle is what keeps guests from being placed.
+type Obstacle struct {
+	Guest      string   // the guest that has no place; empty where it is not about one
+	Constraint string   // what stands against it, in words
+	Lost       []string // the hosts whose failure could not be absorbed; empty where the drain itself has no room
+	WayOut     string   // the smallest thing that would help
+}
+
+// String returns the obstacle as a sentence without its end.
+func (o *Obstacle) String() string {
+	switch {
+	case o == nil:
+		return ""
+	case len(o.Lost) > 0:
+		return fmt.Sprintf("if %s failed meanwhile, its guests would have no place: %s", strings.Join(o.Lost, " and "), o.Constraint)
+	case o.Guest != "":
+		return o.Guest + " " + o.Constraint
+	}
+	return o.Constraint
+}
+
+// Answer is the answer to one question of placement.
+type Answer struct {
+	Outcome  Outcome
+	Moves    []Move    // a placement, where Outcome is Fits
+	Obstacle *Obstacle // what is in the way, where it is not
+}
+
+// Effort bounds a search, in placements tried. It is generous for clusters of tens of hosts and keeps an answer well under a second.
+const Effort = 60_000
+
+// Drain answers whether the guests of the host can all go to others with the reserve of k hosts kept, and how. Where there is
+// a choice, hosts earlier in prefer are taken first; hosts that are not in it come last.
+func Drain(hosts []Host, host string, k int, prefer []string) Answer {
+	i := slices.IndexFunc(hosts, func(h Host) bool { return h.Name == host })
+	if i < 0 {
+		return Answer{Outcome: DoesNotFit, Obstacle: &Obstacle{Constraint: "there is no host " + host + " in the cluster"}}
+	}
+	others := slices.Concat(hosts[:i], hosts[i+1:])
+	guests := slices.Clone(hosts[i].Guests)
+	if o := immovable(guests, others); o != nil {
+		return Answer{Outcome: DoesNotFit, Obstacle: o}
+	}
+	s := newSearch(others, guests)
+	s.from = host
+	s.order(prefer)
+	s.accept = func() bool {
+		a := Reserve(s.hosts, k)
+		if a.Outcome != Fits {
+			s.refused = a.Obstacle
+			s.doubt = s.doubt || a.Outcome == Unproven
+		}
+		return a.Outcome == Fits
+	}
+	return s.answer()
+}
+
+// Reserve answers whether the guests of any k hosts could be restarted on the others. A guest with a device of its host
+// could not be restarted anywhere: it is lost with its host whatever is kept free, and does not count.
+func Reserve(hosts []Host, k int) Answer {
+	for _, lost := range choices(len(hosts), k) {
+		if a := restart(hosts, lost); a.Outcome != Fits {
+			return a
+		}
+	}
+	return Answer{Outcome: Fits}
+}
+
+func restart(hosts []Host, lost []int) Answer {
+	var guests []estate.Guest
+	var names []string
+	var rest []Host
+	for i, h := range hosts {
+		if !slices.Contains(lost, i) {
+			rest = append(rest, h)
+			continue
+		}
+		names = append(names, h.Name)
+		for _, g := range h.Guests {
+			if g.Device == "" {
+				guests = append(guests, g)
+			}
+		}
+	}
+	if len(guests) == 0 {
+		return Answer{Outcome: Fits}
+	}
+	s := newSearch(rest, guests)
+	s.order(nil)
+	s.accept = func() bool { return true }
+	a := s.answer()
+	if a.Obstacle != nil {
+		a.Obstacle.Lost = names
+	}
+	return a
+}
+
+// choices returns every choice of k of the numbers below n; none where k is zero, for then there is nothing to lose.
+func choices(n, k int) [][]int {
+	if k <= 0 || n == 0 {
+		return nil
+	}
+	k = min(k, n)
+	var out [][]int
+	pick := make([]int, 0, k)
+	var rec func(from int)
+	rec = func(from int) {
+		if len(pick) == k {
+			out = append(out, slices.Clone(pick))
+			return
+		}
+		for i := from; i < n; i++ {
+			pick = append(pick, i)
+			rec(i + 1)
+			pick = pick[:len(pick)-1]
+		}
+	}
+	rec(0)
+	return out
+}
+
+// immovable names a guest that no search could place.
+func immovable(guests []estate.Guest, others []Host) *Obstacle {
+	for _, g := range guests {
+		if g.Device != "" {
+			return &Obstacle{Guest: g.Name, Constraint: "holds the device " + g.Device + " of its host and can't move",
+				WayOut: "shut it down for the visit, or give it a device that moves"}
+		}
+		if !slices.ContainsFunc(others, func(h Host) bool { return h.Open && missing(h, g) == "" }) {
+			return &Obstacle{Guest: g.Name, Constraint: "finds its networks (" + strings.Join(g.Networks, ", ") + ") on no other open host",
+				WayOut: "connect one more host to them"}
+		}
+	}
+	return nil
+}
+
+// missing returns a network that the guest needs and the host lacks.
+func missing(h Host, g estate.Guest) string {
+	for _, n := range g.Networks {
+		if !slices.Contains(h.Networks, n) {
+			return n
+		}
+	}
+	return ""
+}
+
+// Spare is how much more memory and CPU the cluster could be given, measured where the loss of the k hosts that matter most is
+// absorbed: a necessary bound, not a proof that guests of any size find a place.
+type Spare struct {
+	Room estate.Resources // negative where it is already exceeded
+	Lost []string         // the hosts whose loss leaves this little memory
+}
+
+// Headroom returns the smallest spare over all losses of k hosts. With k = 0 it is what is free.
+func Headroom(hosts []Host, k int) Spare {
+	losses := choices(len(hosts), k)
+	if losses == nil {
+		losses = [][]int{nil}
+	}
+	var least Spare
+	for n, lost := range losses {
+		var s Spare
+		for i := range hosts {
+			if slices.Contains(lost, i) {
+				s.Lost = append(s.Lost, hosts[i].Name)
+				s.Room = s.Room.Sub(restartable(&hosts[i]))
+			} else if hosts[i].Open {
+				s.Room = s.Room.Add(hosts[i].free())
+			}
+		}
+		if n == 0 || s.Room.MemoryMiB < least.Room.MemoryMiB {
+			least = s
+		}
+	}
+	return least
+}
+
+func restartable(h *Host) estate.Resources {
+	var sum estate.Resources
+	for _, g := range h.Guests {
+		if g.Device == "" {
+			sum = sum.Add(g.Load)
+		}
+	}
+	return sum
+}
