@@ -1,0 +1,390 @@
+// Package plan turns drift, prechecks and fit into a round: visits made of steps, in an order, with the moves and the time they
+// will take. It also holds the rules by which a round goes on: a round's state is a fold over its journal, and Next names
+// the one thing to do now. The package does nothing itself; the runner does, and writes down that it did.
+package plan
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"yareharbour/core/catalogue"
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+	"yareharbour/core/fit"
+	"yareharbour/core/precheck"
+)
+
+// Brief is a round's settings.
+type Brief struct {
+	Cluster string   `json:"cluster"`
+	Hosts   []string `json:"hosts,omitempty"` // only these; empty: all
+	Out     int      `json:"out"`             // hosts out of service at once, counting those that already are
+	Reserve int      `json:"reserve"`         // hosts that may fail meanwhile
+	Moves   int      `json:"moves"`           // migrations at once
+	By      string   `json:"by"`
+	Reason  string   `json:"reason"`
+	// Patience is how long a host is waited for beyond the usual before the round stops.
+	Patience time.Duration `json:"patience"`
+}
+
+// DefaultBrief is one host at a time, a reserve of one host, two migrations at once.
+func DefaultBrief(c estate.Cluster) Brief {
+	return Brief{Cluster: c.Name, Out: 1, Reserve: c.Reserve, Moves: 2, Patience: 20 * time.Minute}
+}
+
+// Change is one component brought from one version to another. What is wanted is frozen here: exact version and hash.
+type Change struct {
+	Component estate.Key        `json:"component"`
+	Device    string            `json:"device,omitempty"`
+	From      string            `json:"from,omitempty"` // empty: it is installed
+	To        string            `json:"to,omitempty"`   // empty: it is removed
+	Restart   catalogue.Restart `json:"restart"`
+	File      string            `json:"file,omitempty"`
+	SHA256    string            `json:"sha256,omitempty"`
+	Size      int64             `json:"size,omitempty"`
+	Pass      int               `json:"pass"` // from 1: what a restart makes possible comes in a later pass
+	Why       string            `json:"why"`  // the verdict's word
+}
+
+// Says returns the change in words.
+func (c Change) Says() string {
+	title := estate.Component{Key: c.Component, Device: c.Device}.Title()
+	switch {
+	case c.From == c.To:
+		return title + " " + c.To + " starts to run"
+	case c.To == "":
+		return title + " " + c.From + " is removed"
+	case c.From == "":
+		return title + " " + c.To + " is installed"
+	}
+	return title + " " + c.From + " → " + c.To
+}
+
+// installs tells whether anything has to be put on the host for it; otherwise a restart is all it needs.
+func (c Change) installs() bool { return c.From != c.To }
+
+// Visit is one host's turn.
+type Visit struct {
+	Host     string            `json:"host"`
+	Model    string            `json:"model"` // its hardware, by which times are learned
+	Changes  []Change          `json:"changes"`
+	Passes   int               `json:"passes"`
+	Restarts []int             `json:"restarts"` // the passes that end with a restart of the host
+	Empties  bool              `json:"empties"`  // guests must leave
+	Moves    []fit.Move        `json:"moves,omitempty"`
+	Obstacle string            `json:"obstacle,omitempty"` // why it can't be done as things stand
+	WayOut   string            `json:"way_out,omitempty"`
+	Left     []string          `json:"left,omitempty"` // drift that this round does not mend, and why
+	Answers  []precheck.Answer `json:"prechecks"`
+	Steps    []Stretch         `json:"steps"`
+}
+
+// Estimate is how long a visit takes, in the middle case and in the pessimistic one.
+func (v *Visit) Estimate() (middle, pessimistic time.Duration) {
+	for _, s := range v.Steps {
+		middle, pessimistic = middle+s.Middle, pessimistic+s.Pessimistic
+	}
+	return middle, pessimistic
+}
+
+// Plan is everything that a round would do.
+type Plan struct {
+	Brief     Brief     `json:"brief"`
+	Made      time.Time `json:"made"`
+	Visits    []Visit   `json:"visits"`  // in order; those with an obstacle stand where their turn would be
+	Nothing   []string  `json:"nothing"` // hosts with nothing to do
+	Moves     int       `json:"moves"`
+	Floor     int       `json:"floor"`      // no round could do it with fewer
+	GoingHome int       `json:"going_home"` // moves if every host's guests were brought back after its visit
+}
+
+// Obstacles returns the visits that can't be done as things stand.
+func (p *Plan) Obstacles() []Visit {
+	return slices.DeleteFunc(slices.Clone(p.Visits), func(v Visit) bool { return v.Obstacle == "" })
+}
+
+// Input is what a plan is made from.
+type Input struct {
+	Brief     Brief
+	Now       time.Time
+	MaxAge    time.Duration
+	Cluster   estate.Cluster
+	Readings  map[string]*estate.Reading
+	Verdicts  map[string][]drift.Verdict // by host
+	Payloads  func(file, sha256 string) (problem string)
+	Times     Times
+	Catalogue *catalogue.Catalogue
+}
+
+// Make plans a round. Hosts are visited lightest first, by the memory of the guests that must move, and a host that needs not be
+// emptied before those that do. Guests stay where they went: each drain prefers hosts that are done, then those that need no
+// draining, so that few guests move twice.
+func Make(in Input) Plan {
+	p := Plan{Brief: in.Brief, Made: in.Now}
+	for _, h := range in.Cluster.Hosts {
+		if len(in.Brief.Hosts) > 0 && !slices.Contains(in.Brief.Hosts, h) {
+			continue
+		}
+		v := visit(in, h)
+		if len(v.Changes) == 0 {
+			p.Nothing = append(p.Nothing, h)
+			continue
+		}
+		p.Visits = append(p.Visits, v)
+	}
+	slices.SortStableFunc(p.Visits, func(a, b Visit) int { return cmp.Compare(burden(in, &a), burden(in, &b)) })
+	place(in, &p)
+	for i := range p.Visits {
+		p.Visits[i].Steps = in.Times.steps(&p.Visits[i], in.Readings[p.Visits[i].Host], in.Brief.Moves)
+	}
+	count(in, &p)
+	return p
+}
+
+func burden(in Input, v *Visit) int64 {
+	if !v.Empties {
+		return -1
+	}
+	return in.Readings[v.Host].Used().MemoryMiB
+}
+
+func visit(in Input, host string) Visit {
+	v := Visit{Host: host}
+	r := in.Readings[host]
+	if r == nil {
+		return v
+	}
+	v.Model = r.Hardware.Model
+	for _, d := range in.Verdicts[host] {
+		c, left := change(d)
+		if left != "" {
+			v.Left = append(v.Left, d.Title()+": "+left)
+		} else if c.Component != "" {
+			v.Changes = append(v.Changes, c)
+		}
+	}
+	arrange(in, r, &v)
+	for _, c := range v.Changes {
+		v.Passes = max(v.Passes, c.Pass)
+		if c.Restart.EmptiesHost() {
+			v.Empties = true
+			if !slices.Contains(v.Restarts, c.Pass) {
+				v.Restarts = append(v.Restarts, c.Pass)
+			}
+		}
+	}
+	slices.Sort(v.Restarts)
+	v.Answers = precheck.Host(in.facts(&v), host)
+	return v
+}
+
+func (in Input) facts(v *Visit) precheck.Facts {
+	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Reserve: in.Brief.Reserve, Out: in.Brief.Out, Hosts: in.Cluster.Hosts,
+		Readings: in.Readings, Verdicts: in.Verdicts[v.Host], Empties: v.Empties, Payloads: map[string]string{}}
+	for _, c := range v.Changes {
+		if c.File != "" && in.Payloads != nil {
+			f.Payloads[c.File] = in.Payloads(c.File, c.SHA256)
+		}
+	}
+	return f
+}
+
+// change turns a verdict into what a round does about it; left says why it does nothing about a drift.
+func change(d drift.Verdict) (c Change, left string) {
+	c = Change{Component: d.Component, Device: d.Device, From: d.Has, To: d.Wants, Restart: catalogue.NoRestart, Pass: 1, Why: d.Outcome.String()}
+	switch d.Outcome {
+	case drift.Behind, drift.Absent:
+	case drift.Withdrawn:
+		if d.Wants == "" {
+			return Change{}, "withdrawn, and there is no release to go to"
+		}
+		if d.Component.Scheme().Compare(d.Has, d.Wants) >= 0 {
+			return Change{}, "withdrawn, and the newest that stands (" + d.Wants + ") is a step back: a person decides"
+		}
+	case drift.Unwanted:
+		c.To = ""
+		return c, ""
+	case drift.AwaitingRestart:
+		if d.Found.Restarts != "host" {
+			c.Restart = catalogue.ServiceRestart
+		} else {
+			c.Restart = catalogue.HostRestart
+		}
+		c.From = d.Has
+		c.To = d.Has
+		return c, ""
+	case drift.OffTrack, drift.Ahead, drift.Disputed, drift.Unread:
+		return Change{}, d.Outcome.String() + ": a person decides"
+	default:
+		return Change{}, ""
+	}
+	if d.Release == nil {
+		return Change{}, "the wanted " + d.Wants + " is in no feed"
+	}
+	if d.Release.Withdrawn != "" {
+		return Change{}, "the wanted " + d.Wants + " was withdrawn: " + d.Release.Withdrawn
+	}
+	c.File, c.SHA256, c.Size = d.Release.File, d.Release.SHA256, d.Release.Size
+	if d.Release.Restart != "" {
+		c.Restart = d.Release.Restart
+	}
+	return c, ""
+}
+
+// arrange gives every change its pass and its place. The BMC goes first, then firmware, packages and drivers; what
+// requires a version that only runs after this visit's restart goes into a later pass; what requires something that is nowhere is left.
+func arrange(in Input, r *estate.Reading, v *Visit) {
+	runs := map[estate.Key]string{}
+	for _, c := range r.Components {
+		runs[c.Key] = cmp.Or(c.Running, c.Version)
+	}
+	todo := v.Changes
+	v.Changes = nil
+	for pass := 1; len(todo) > 0; pass++ {
+		var now, later []Change
+		for _, c := range todo {
+			if unmet(in.Catalogue, r, runs, c) == "" {
+				c.Pass = pass
+				now = append(now, c)
+			} else {
+				later = append(later, c)
+			}
+		}
+		if len(now) == 0 {
+			for _, c := range later {
+				v.Left = append(v.Left, c.Says()+": "+unmet(in.Catalogue, r, runs, c))
+			}
+			break
+		}
+		slices.SortStableFunc(now, func(a, b Change) int { return cmp.Compare(before(a), before(b)) })
+		v.Changes = append(v.Changes, now...)
+		for _, c := range now {
+			runs[c.Component] = c.To
+		}
+		todo = later
+	}
+}
+
+func before(c Change) int {
+	if c.Restart == catalogue.BMCRestart {
+		return 0
+	}
+	return 1 + slices.Index([]string{"fw", "deb", "drv"}, c.Component.Kind())
+}
+
+func unmet(cat *catalogue.Catalogue, r *estate.Reading, runs map[estate.Key]string, c Change) string {
+	if cat == nil || c.To == "" {
+		return ""
+	}
+	comp, _ := r.Component(c.Component, c.Device)
+	track, _ := cat.TrackOf(c.Component, c.To, comp.Model)
+	rel := cat.Release(c.Component, c.To, track, comp.Model)
+	if rel == nil {
+		return ""
+	}
+	for _, q := range rel.Requires {
+		if has := runs[q.Component]; has == "" || q.Component.Scheme().Compare(has, q.AtLeast) < 0 {
+			return fmt.Sprintf("it requires %s %s", q.Component, q.AtLeast)
+		}
+	}
+	return ""
+}
+
+// place plays the visits through on paper, so that each drain is judged on the cluster as the ones before it leave it.
+func place(in Input, p *Plan) {
+	readings := map[string]*estate.Reading{}
+	for h, r := range in.Readings {
+		c := *r
+		c.Guests = slices.Clone(r.Guests)
+		readings[h] = &c
+	}
+	for i := range p.Visits {
+		v := &p.Visits[i]
+		facts := in.facts(v)
+		facts.Readings = readings
+		v.Answers = precheck.Host(facts, v.Host)
+		if b := precheck.Blockers(v.Answers); len(b) > 0 {
+			v.Obstacle, v.WayOut = b[0].Evidence, b[0].Remedy
+			continue
+		}
+		if v.Empties {
+			a := fit.Drain(precheck.FitHosts(in.Cluster.Hosts, readings), v.Host, in.Brief.Reserve, Prefer(p, i))
+			v.Moves = a.Moves
+			carry(readings, a.Moves)
+		}
+	}
+}
+
+// Prefer is the order in which the guests of visit i should look for a place: hosts that are done, hosts that stay as they are, and
+// then those whose turn is last.
+func Prefer(p *Plan, i int) []string {
+	var done, later []string
+	for j := range p.Visits {
+		switch {
+		case j < i && p.Visits[j].Obstacle == "":
+			done = append(done, p.Visits[j].Host)
+		case j > i && p.Visits[j].Empties:
+			later = append(later, p.Visits[j].Host)
+		}
+	}
+	slices.Reverse(later)
+	return slices.Concat(done, p.Nothing, later)
+}
+
+func carry(readings map[string]*estate.Reading, moves []fit.Move) {
+	for _, m := range moves {
+		from, to := readings[m.From], readings[m.To]
+		i := slices.IndexFunc(from.Guests, func(g estate.Guest) bool { return g.Name == m.Guest })
+		to.Guests = append(to.Guests, from.Guests[i])
+		from.Guests = slices.Delete(from.Guests, i, i+1)
+	}
+}
+
+// count fills in the moves beside their floor: each guest on a host that must be emptied moves once at least, and if every
+// host in service must be emptied, the guests of the smallest of them move twice.
+func count(in Input, p *Plan) {
+	smallest, all := -1, true
+	for _, h := range in.Cluster.Hosts {
+		i := slices.IndexFunc(p.Visits, func(v Visit) bool { return v.Host == h && v.Empties && v.Obstacle == "" })
+		if r := in.Readings[h]; i < 0 {
+			all = all && (r == nil || r.Closed != nil || !r.Reached())
+			continue
+		}
+		n := len(in.Readings[h].RunningGuests())
+		p.Floor += n
+		p.GoingHome += 2 * n
+		if smallest < 0 || n < smallest {
+			smallest = n
+		}
+	}
+	if all && smallest > 0 {
+		p.Floor += smallest
+	}
+	for i := range p.Visits {
+		p.Moves += len(p.Visits[i].Moves)
+	}
+}
+
+// Summary says in one line what the plan comes to.
+func (p *Plan) Summary() string {
+	var middle, worst time.Duration
+	can := 0
+	for i := range p.Visits {
+		if p.Visits[i].Obstacle != "" {
+			continue
+		}
+		can++
+		m, w := p.Visits[i].Estimate()
+		middle, worst = middle+m, worst+w
+	}
+	parts := []string{fmt.Sprintf("%d visits", can)}
+	if n := len(p.Visits) - can; n > 0 {
+		parts = append(parts, fmt.Sprintf("%d that can't be made", n))
+	}
+	parts = append(parts, fmt.Sprintf("%d moves (floor %d, going home each time %d)", p.Moves, p.Floor, p.GoingHome),
+		fmt.Sprintf("about %s, at worst %s", drift.Age(middle), drift.Age(worst)))
+	return strings.Join(parts, " · ")
+}

@@ -1,0 +1,230 @@
+// Package precheck asks the questions that are asked before a host is touched, as functions of readings. An answer is
+// clear, a caution or a blocker, and always carries its evidence; what blocks carries a remedy too.
+package precheck
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+	"yareharbour/core/fit"
+)
+
+// Level is how an answer bears on going ahead.
+type Level string
+
+// The levels, rising.
+const (
+	Clear   Level = "clear"
+	Caution Level = "caution"
+	Blocker Level = "blocker"
+)
+
+// Answer is the outcome of one check on one host.
+type Answer struct {
+	Check    string `json:"check"`
+	Host     string `json:"host"`
+	Level    Level  `json:"level"`
+	Evidence string `json:"evidence"`
+	Remedy   string `json:"remedy,omitempty"`
+}
+
+// Facts is what the checks look at.
+type Facts struct {
+	Now      time.Time
+	MaxAge   time.Duration // a reading older than this answers nothing
+	Reserve  int
+	Out      int      // how many hosts may be out of service at once
+	Hosts    []string // of the cluster
+	Readings map[string]*estate.Reading
+	Verdicts []drift.Verdict   // of the host asked about
+	Payloads map[string]string // file → why it can't be used; "" where it is verified
+	Empties  bool              // the host must be drained
+	Round    string            // marks of this round are ours
+}
+
+// Check is one question.
+type Check struct {
+	Name string
+	Asks string // the question in words
+	ask  func(Facts, *estate.Reading) (Level, string, string)
+}
+
+// Checks is the set, in the order in which they are asked.
+var Checks = []Check{
+	{"reachable", "Does the host answer, and is what is known of it fresh?", reachable},
+	{"members", "Do all other hosts of the cluster answer?", members},
+	{"closed", "Is no host closed by somebody else?", closed},
+	{"fit", "Is there room for its guests elsewhere, with the reserve kept?", room},
+	{"bmc", "Does the BMC answer, with an empty task queue?", bmc},
+	{"health", "Do the host and its BMC report themselves well?", health},
+	{"restart", "Is no restart pending from before?", pending},
+	{"dispute", "Do the baselines agree on what is wanted?", dispute},
+	{"payload", "Is every payload here and verified?", payload},
+}
+
+// Host asks every check about one host.
+func Host(f Facts, host string) []Answer {
+	r := f.Readings[host]
+	if r == nil {
+		r = &estate.Reading{Host: host}
+	}
+	out := make([]Answer, 0, len(Checks))
+	for _, c := range Checks {
+		level, evidence, remedy := c.ask(f, r)
+		out = append(out, Answer{Check: c.Name, Host: host, Level: level, Evidence: evidence, Remedy: remedy})
+	}
+	return out
+}
+
+// Worst returns the gravest level among the answers.
+func Worst(as []Answer) Level {
+	worst := Clear
+	for _, a := range as {
+		if a.Level == Blocker || a.Level == Caution && worst == Clear {
+			worst = a.Level
+		}
+	}
+	return worst
+}
+
+// Blockers returns the answers that block.
+func Blockers(as []Answer) []Answer {
+	return slices.DeleteFunc(slices.Clone(as), func(a Answer) bool { return a.Level != Blocker })
+}
+
+func reachable(f Facts, r *estate.Reading) (Level, string, string) {
+	for _, s := range []estate.SectionName{estate.Host, estate.GuestList} {
+		if why := r.Unread(s, f.Now, f.MaxAge); why != "" {
+			return Blocker, fmt.Sprintf("its section %q is unread: %s", s, why), "see that the host answers, then read it again"
+		}
+	}
+	return Clear, "read " + drift.Age(f.Now.Sub(r.At())) + " ago", ""
+}
+
+func members(f Facts, r *estate.Reading) (Level, string, string) {
+	var silent []string
+	for _, h := range f.Hosts {
+		if o := f.Readings[h]; h != r.Host && (o == nil || !o.Reached()) {
+			silent = append(silent, h)
+		}
+	}
+	if len(silent) == 0 {
+		return Clear, fmt.Sprintf("all %d others answer", len(f.Hosts)-1), ""
+	}
+	return Blocker, strings.Join(silent, ", ") + " can't be read, and counts as running its guests",
+		"bring it back, or prove that its power is off"
+}
+
+func closed(f Facts, r *estate.Reading) (Level, string, string) {
+	var out []string
+	n := 0
+	for _, h := range f.Hosts {
+		o := f.Readings[h]
+		if o == nil || o.Closed == nil || o.Closed.Round == f.Round && f.Round != "" && h == r.Host {
+			continue
+		}
+		n++
+		out = append(out, fmt.Sprintf("%s, by %s %s ago (%s)", h, o.Closed.By, drift.Age(f.Now.Sub(o.Closed.At)), o.Closed.Reason))
+	}
+	if n == 0 {
+		return Clear, "no host is closed", ""
+	}
+	if r.Closed != nil && slices.ContainsFunc(out, func(s string) bool { return strings.HasPrefix(s, r.Host+",") }) {
+		return Blocker, "closed: " + strings.Join(out, "; "), "a host that somebody else closed is theirs to open; ask them"
+	}
+	if n >= f.Out {
+		return Blocker, fmt.Sprintf("closed: %s; only %d host may be out of service at once", strings.Join(out, "; "), f.Out),
+			"ask who closed it to open it, or allow more hosts out at once"
+	}
+	return Caution, "closed: " + strings.Join(out, "; "), "ask who closed it"
+}
+
+func room(f Facts, r *estate.Reading) (Level, string, string) {
+	if !f.Empties {
+		return Clear, "no change here needs the host empty", ""
+	}
+	a := fit.Drain(FitHosts(f.Hosts, f.Readings), r.Host, f.Reserve, nil)
+	if a.Outcome == fit.Fits {
+		return Clear, fmt.Sprintf("its %d running guests find a place, with the reserve of %d host kept", len(a.Moves), f.Reserve), ""
+	}
+	return Blocker, a.Outcome.String() + ": " + a.Obstacle.String(), a.Obstacle.WayOut
+}
+
+// FitHosts tells fit of a cluster's hosts as they were read. A host that does not answer takes nothing and counts as running what it
+// last ran.
+func FitHosts(names []string, readings map[string]*estate.Reading) []fit.Host {
+	var out []fit.Host
+	for _, n := range names {
+		r := readings[n]
+		if r == nil {
+			continue
+		}
+		out = append(out, fit.Host{Name: n, Capacity: r.Capacity, Networks: r.Networks, Guests: r.RunningGuests(),
+			Open: r.Reached() && r.Closed == nil})
+	}
+	return out
+}
+
+func bmc(f Facts, r *estate.Reading) (Level, string, string) {
+	if why := r.Unread(estate.BMCState, f.Now, f.MaxAge); why != "" {
+		return Blocker, "the BMC is unread: " + why, "see that the BMC answers; a host whose power can't be told is not restarted"
+	}
+	if r.BMC.Queue > 0 {
+		return Blocker, fmt.Sprintf("%d task(s) wait in the BMC's queue, and would run at the next restart", r.BMC.Queue),
+			"look at the queue, and clear what nobody wants any more"
+	}
+	return Clear, "it answers, power is " + r.BMC.Power + ", its queue is empty", ""
+}
+
+func health(f Facts, r *estate.Reading) (Level, string, string) {
+	if why := r.Unread(estate.HealthItems, f.Now, f.MaxAge); why != "" {
+		return Caution, "health is unread: " + why, "read it again"
+	}
+	var bad []string
+	for _, h := range r.Health {
+		if !h.OK {
+			bad = append(bad, h.Item+": "+h.Detail)
+		}
+	}
+	if len(bad) > 0 {
+		return Caution, strings.Join(bad, "; "), "mend it first, or go on knowing that it may not come back as it was"
+	}
+	return Clear, fmt.Sprintf("%d items, all well", len(r.Health)), ""
+}
+
+func pending(_ Facts, r *estate.Reading) (Level, string, string) {
+	for _, c := range r.Components {
+		if c.Running != "" {
+			return Caution, fmt.Sprintf("%s %s is installed and %s runs", c.Key, c.Version, c.Running), "the round's restart will settle it"
+		}
+	}
+	return Clear, "what is installed runs", ""
+}
+
+func dispute(f Facts, r *estate.Reading) (Level, string, string) {
+	for i := range f.Verdicts {
+		if v := &f.Verdicts[i]; v.Host == r.Host && v.Outcome == drift.Disputed {
+			return Blocker, fmt.Sprintf("%s: %s wants %s, but %s", v.Component, v.Clause.Baseline, v.Clause.Says(), strings.Join(v.Clause.Against, " and ")),
+				"give one of the baselines the lower rank, or take one clause away"
+		}
+	}
+	return Clear, "they agree", ""
+}
+
+func payload(f Facts, _ *estate.Reading) (Level, string, string) {
+	var bad []string
+	for file, why := range f.Payloads {
+		if why != "" {
+			bad = append(bad, file+": "+why)
+		}
+	}
+	if len(bad) > 0 {
+		slices.Sort(bad)
+		return Blocker, strings.Join(bad, "; "), "fetch it again from its feed"
+	}
+	return Clear, fmt.Sprintf("%d payload(s) verified", len(f.Payloads)), ""
+}
