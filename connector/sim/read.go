@@ -1,0 +1,90 @@
+package sim
+
+import (
+	"context"
+	"errors"
+	"slices"
+
+	"yareharbour/connector"
+	"yareharbour/connector/redfish"
+	"yareharbour/core/estate"
+	"yareharbour/sim"
+)
+
+// sources of the two halves of a reading, as its sections name them.
+const (
+	fromHost = "host interface"
+	fromBMC  = "Redfish"
+)
+
+var bmcSections = []estate.SectionName{estate.FirmwareItems, estate.HealthItems, estate.BMCState}
+
+// Read reads the sections asked for, or all. The host and its BMC fail on their own: each section says what became of it.
+func (c *Connector) Read(ctx context.Context, host string, sections ...estate.SectionName) (*estate.Reading, error) {
+	if len(sections) == 0 {
+		sections = estate.SectionNames
+	}
+	r, err := c.readHost(ctx, host)
+	if err != nil {
+		return nil, err
+	}
+	r.Sections = slices.DeleteFunc(r.Sections, func(s estate.Section) bool { return !slices.Contains(sections, s.Name) })
+	b, err := c.bmc(host)
+	for _, name := range bmcSections {
+		if !slices.Contains(sections, name) {
+			continue
+		}
+		failed := err
+		if failed == nil {
+			failed = readSection(ctx, b, name, r)
+		}
+		s := estate.Section{Name: name, At: c.Now(), Source: fromBMC}
+		if failed != nil {
+			s.Err = failed.Error()
+		}
+		r.SetSection(s)
+	}
+	r.Sort()
+	return r, ctx.Err()
+}
+
+// readHost asks the host itself; where it does not answer, its sections are unread.
+func (c *Connector) readHost(ctx context.Context, host string) (*estate.Reading, error) {
+	reply, err := c.call(ctx, "read", sim.Call{Host: host})
+	if err == nil {
+		for i := range reply.Reading.Sections {
+			reply.Reading.Sections[i].Source = fromHost
+		}
+		return reply.Reading, nil
+	}
+	if !errors.Is(err, connector.ErrUnreachable) {
+		return nil, err
+	}
+	r := &estate.Reading{Host: host}
+	for _, s := range estate.SectionNames {
+		if !slices.Contains(bmcSections, s) {
+			r.SetSection(estate.Section{Name: s, At: c.Now(), Source: fromHost, Err: err.Error()})
+		}
+	}
+	return r, nil
+}
+
+func readSection(ctx context.Context, b *redfish.Client, name estate.SectionName, r *estate.Reading) (err error) {
+	switch name {
+	case estate.FirmwareItems:
+		items, err := b.Inventory(ctx)
+		r.Components = append(r.Components, items...)
+		return err
+	case estate.HealthItems:
+		r.Health, err = b.Health(ctx)
+		return err
+	}
+	hw, power, err := b.System(ctx)
+	if err != nil {
+		return err
+	}
+	r.Hardware, r.BMC.Power = hw, power
+	queue, err := b.Queue(ctx)
+	r.BMC.Queue = len(queue)
+	return err
+}

@@ -1,0 +1,285 @@
+package sim
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"yareharbour/connector"
+	"yareharbour/core/catalogue"
+	"yareharbour/core/estate"
+)
+
+// errNoHost is what a call about a host that is not there gets.
+var errNoHost = errors.New("there is no such host")
+
+// up returns the host if it answers.
+func (w *World) up(name string) (*Host, error) {
+	h, ok := w.Hosts[name]
+	switch {
+	case !ok:
+		return nil, fmt.Errorf("%s: %w", name, errNoHost)
+	case !h.Up:
+		return nil, fmt.Errorf("%s %w", name, connector.ErrUnreachable)
+	}
+	return h, nil
+}
+
+// Controller returns the host as its BMC knows it, if the BMC answers.
+func (w *World) Controller(name string) (*Host, error) {
+	h, ok := w.Hosts[name]
+	switch {
+	case !ok:
+		return nil, fmt.Errorf("%s: %w", name, errNoHost)
+	case w.Now.Before(h.BMCDown):
+		return nil, fmt.Errorf("the BMC of %s %w", name, connector.ErrUnreachable)
+	}
+	return h, nil
+}
+
+// Read returns what the host itself tells: everything but what its BMC knows.
+func (w *World) Read(name string) (*estate.Reading, error) {
+	h, err := w.up(name)
+	if err != nil {
+		return nil, err
+	}
+	r := h.Reading
+	r.Sections = nil
+	for _, s := range []estate.SectionName{estate.Host, estate.Packages, estate.Drivers, estate.GuestList} {
+		r.SetSection(estate.Section{Name: s, At: w.Now, Source: "simulated host", Err: h.Unread[s]})
+	}
+	r.Components = slices.DeleteFunc(slices.Clone(r.Components), func(c estate.Component) bool {
+		return c.Key.Layer() == estate.Firmware || h.Unread[c.Key.Section()] != ""
+	})
+	r.Health, r.BMC, r.Hardware.Serial = nil, estate.BMC{}, ""
+	return &r, nil
+}
+
+// Stage takes a payload onto the host and returns the hash of what it holds.
+func (w *World) Stage(host, file string, body []byte) (string, error) {
+	h, err := w.up(host)
+	if err != nil {
+		return "", err
+	}
+	p, err := ParsePayload(body)
+	if err != nil {
+		return "", err
+	}
+	if h.Staged == nil {
+		h.Staged = map[string]Payload{}
+	}
+	h.Staged[file] = p
+	w.act("stage %s on %s", file, host)
+	return p.SHA256, nil
+}
+
+// Staged returns the hash of a staged payload, or "".
+func (w *World) Staged(host, file string) (string, error) {
+	h, err := w.up(host)
+	if err != nil {
+		return "", err
+	}
+	return h.Staged[file].SHA256, nil
+}
+
+func (w *World) act(format string, args ...any) {
+	const keep = 5000
+	if len(w.Acts) > 2*keep {
+		w.Acts = slices.Clone(w.Acts[keep:])
+	}
+	w.Acts = append(w.Acts, fmt.Sprintf(format, args...))
+	w.Acted++
+}
+
+// Move begins a live migration.
+func (w *World) Move(host, guest, to string) (string, error) {
+	h, err := w.up(host)
+	if err != nil {
+		return "", err
+	}
+	dest, err := w.up(to)
+	if err != nil {
+		return "", err
+	}
+	i := slices.IndexFunc(h.Reading.Guests, func(g estate.Guest) bool { return g.Name == guest })
+	if i < 0 {
+		return "", fmt.Errorf("no guest %s on %s", guest, host)
+	}
+	g := h.Reading.Guests[i]
+	if err := w.admits(dest, g); err != nil {
+		return "", err
+	}
+	if w.busy(guest) {
+		return "", fmt.Errorf("%s is being migrated already", guest)
+	}
+	t := Task{Kind: "move", Host: host, To: to, Task: connector.Task{Guest: guest}}
+	if w.strikes(host, MoveFails) {
+		t.Fails = "the migration of " + guest + " did not converge and was given up"
+	}
+	takes := time.Duration(g.Load.MemoryMiB)*time.Second/bandwidth + 3*time.Second
+	w.act("move %s from %s to %s", guest, host, to)
+	return w.begin(t, takes), nil
+}
+
+func (w *World) busy(guest string) bool {
+	return slices.ContainsFunc(w.Tasks, func(t *Task) bool { return t.State == connector.TaskRuns && t.Kind == "move" && t.Guest == guest })
+}
+
+// admits refuses a guest that the host could not run.
+func (w *World) admits(h *Host, g estate.Guest) error {
+	if g.State != estate.Running {
+		return fmt.Errorf("%s does not run", g.Name)
+	}
+	if g.Device != "" {
+		return fmt.Errorf("%s holds the device %s and can't be migrated", g.Name, g.Device)
+	}
+	if h.Reading.Closed != nil {
+		return fmt.Errorf("%s is closed and takes no guests", h.Name)
+	}
+	free := h.Reading.Capacity.Sub(h.Reading.Used())
+	for _, t := range w.Tasks {
+		if t.Kind == "move" && t.State == connector.TaskRuns && t.To == h.Name {
+			for _, o := range w.Hosts[t.Host].Reading.Guests {
+				if o.Name == t.Guest {
+					free = free.Sub(o.Load)
+				}
+			}
+		}
+	}
+	if g.Load.MemoryMiB > free.MemoryMiB {
+		return fmt.Errorf("%s has only %d MiB of memory free, %s needs %d", h.Name, free.MemoryMiB, g.Name, g.Load.MemoryMiB)
+	}
+	for _, n := range g.Networks {
+		if !slices.Contains(h.Reading.Networks, n) {
+			return fmt.Errorf("%s has no network %s", h.Name, n)
+		}
+	}
+	return nil
+}
+
+// Close marks a host as closed; a mark of the same round is replaced.
+func (w *World) Close(host string, m estate.Mark) error {
+	h, err := w.up(host)
+	if err != nil {
+		return err
+	}
+	if c := h.Reading.Closed; c != nil && (c.Round != m.Round || m.Round == "") {
+		return fmt.Errorf("%s was closed by %s (%s) and is not ours to close", host, c.By, c.Reason)
+	}
+	m.At = w.Now
+	h.Reading.Closed = &m
+	h.LastLog = append(h.LastLog, fmt.Sprintf("%s closed by %s, round %s: %s", w.Now.Format(time.RFC3339), m.By, m.Round, m.Reason))
+	w.act("close %s", host)
+	return nil
+}
+
+// Open takes a round's mark away.
+func (w *World) Open(host, round string) error {
+	h, err := w.up(host)
+	if err != nil {
+		return err
+	}
+	switch c := h.Reading.Closed; {
+	case c == nil:
+		return nil
+	case c.Round != round:
+		return fmt.Errorf("%s was closed by %s (%s) and is not ours to open", host, c.By, c.Reason)
+	}
+	h.Reading.Closed = nil
+	w.act("open %s", host)
+	return nil
+}
+
+// Change begins to install a staged payload, or to remove a package where file is empty.
+func (w *World) Change(host string, item connector.Item) (string, error) {
+	h, err := w.up(host)
+	if err != nil {
+		return "", err
+	}
+	p := Payload{Component: item.Component, Restart: item.Restart}
+	if item.File != "" {
+		var ok bool
+		if p, ok = h.Staged[item.File]; !ok {
+			return "", fmt.Errorf("%s is not staged on %s", item.File, host)
+		}
+	} else if item.Version != "" {
+		p.Version = item.Version // nothing to put in: a service restarts with what is installed
+	}
+	t := Task{Kind: "change", Host: host, Payload: p, Device: item.Device, Task: connector.Task{Component: item.Component}}
+	if w.strikes(host, InstallFails) {
+		t.Fails = "the package's own script failed with status 1"
+	}
+	w.act("change %s on %s", item.Component, host)
+	return w.begin(t, 20*time.Second), nil
+}
+
+// Flash begins a firmware update through the BMC. One that restarts the BMC ends with its silence.
+func (w *World) Flash(host, device string, p Payload) (string, error) {
+	h, err := w.Controller(host)
+	if err != nil {
+		return "", err
+	}
+	has := slices.ContainsFunc(h.Reading.Components, func(c estate.Component) bool {
+		return c.Key == p.Component && c.Device == device && (len(p.Hardware) == 0 || slices.Contains(p.Hardware, c.Model))
+	})
+	if !has {
+		return "", fmt.Errorf("the image is for %s %v, which is not in %s", p.Component, p.Hardware, host)
+	}
+	t := Task{Kind: "firmware", Host: host, Payload: p, Device: device, Task: connector.Task{Component: p.Component}}
+	takes := 2 * time.Minute
+	if w.strikes(host, InstallFails) {
+		t.Fails = "the image was refused: its signature is not known to the device"
+	}
+	if p.Restart == catalogue.BMCRestart {
+		h.BMCDown = w.Now.Add(takes)
+	}
+	if w.strikes(host, BMCDrops) {
+		h.BMCDown = w.Now.Add(10 * time.Minute)
+	}
+	w.act("flash %s on %s", p.Component, host)
+	return w.begin(t, takes), nil
+}
+
+// Reboot begins a restart. Guests that still run on the host die with it and are started again.
+func (w *World) Reboot(host, reason string) (string, error) {
+	h, ok := w.Hosts[host]
+	if !ok {
+		return "", errNoHost
+	}
+	h.Up = false
+	h.LastLog = append(h.LastLog, fmt.Sprintf("%s restart: %s", w.Now.Format(time.RFC3339), reason))
+	w.act("restart %s", host)
+	return w.begin(Task{Kind: "restart", Host: host}, h.Restart), nil
+}
+
+// Task returns a task as it stands now.
+func (w *World) Task(id string) (Task, error) {
+	for _, t := range w.Tasks {
+		if t.ID == id {
+			return w.view(t), nil
+		}
+	}
+	return Task{}, connector.ErrNoTask
+}
+
+func (w *World) view(t *Task) Task {
+	v := *t
+	if v.State == connector.TaskRuns {
+		whole := t.Ends.Sub(t.From)
+		v.Percent = int(100 * w.Now.Sub(t.From) / max(whole, 1))
+		v.Left = t.Ends.Sub(w.Now)
+	}
+	return v
+}
+
+// Running returns the tasks that run on the host; controllers asks for those of its BMC.
+func (w *World) Running(host string, controllers bool) []Task {
+	var out []Task
+	for _, t := range w.Tasks {
+		if t.State == connector.TaskRuns && t.Host == host && (t.Kind == "firmware") == controllers {
+			out = append(out, w.view(t))
+		}
+	}
+	return out
+}

@@ -1,0 +1,320 @@
+package sim
+
+import (
+	"crypto/rand"
+	"crypto/subtle"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"yareharbour/connector"
+	"yareharbour/core/estate"
+)
+
+// bmc serves the Redfish interface of one host (DMTF DSP0266, schemas of DSP2046), as far as power, inventory, health and
+// firmware updates go.
+type bmc struct {
+	sim      *Server
+	host     string
+	sessions map[string]string // token → session id
+	serial   int
+}
+
+type doc = map[string]any
+
+const root = "/redfish/v1"
+
+func link(path string) doc { return doc{"@odata.id": root + path} }
+
+func resource(path, kind, id, name string, more doc) doc {
+	d := doc{"@odata.id": root + path, "@odata.type": kind, "Id": id, "Name": name}
+	maps.Copy(d, more)
+	return d
+}
+
+func collection(path, kind, name string, members []doc) doc {
+	return doc{"@odata.id": root + path, "@odata.type": "#" + kind + "." + kind, "Name": name, "Members": members, "Members@odata.count": len(members)}
+}
+
+func (b *bmc) handler() http.Handler {
+	mux := http.NewServeMux()
+	open := func(pattern string, h func(*Host, *http.Request) (int, any)) {
+		mux.HandleFunc(pattern, b.serve(h, false))
+	}
+	auth := func(pattern string, h func(*Host, *http.Request) (int, any)) {
+		mux.HandleFunc(pattern, b.serve(h, true))
+	}
+	open("GET /redfish", func(*Host, *http.Request) (int, any) { return 200, doc{"v1": root + "/"} })
+	open("GET /redfish/v1", b.serviceRoot)
+	open("GET /redfish/v1/{$}", b.serviceRoot)
+	mux.HandleFunc("POST /redfish/v1/SessionService/Sessions", b.login)
+	auth("GET /redfish/v1/SessionService", b.sessionService)
+	auth("GET /redfish/v1/SessionService/Sessions", b.sessionList)
+	auth("DELETE /redfish/v1/SessionService/Sessions/{id}", b.logout)
+	auth("GET /redfish/v1/Systems", b.one("/Systems", "ComputerSystemCollection", "Systems", "/Systems/1"))
+	auth("GET /redfish/v1/Systems/1", b.system)
+	auth("POST /redfish/v1/Systems/1/Actions/ComputerSystem.Reset", b.reset)
+	auth("GET /redfish/v1/Managers", b.one("/Managers", "ManagerCollection", "Managers", "/Managers/bmc"))
+	auth("GET /redfish/v1/Managers/bmc", b.manager)
+	auth("POST /redfish/v1/Managers/bmc/Actions/Manager.Reset", b.resetManager)
+	auth("GET /redfish/v1/Chassis", b.one("/Chassis", "ChassisCollection", "Chassis", "/Chassis/1"))
+	auth("GET /redfish/v1/Chassis/1", b.chassis)
+	auth("GET /redfish/v1/Chassis/1/Power", b.power)
+	auth("GET /redfish/v1/UpdateService", b.updateService)
+	auth("GET /redfish/v1/UpdateService/FirmwareInventory", b.inventory)
+	auth("GET /redfish/v1/UpdateService/FirmwareInventory/{id}", b.inventoryItem)
+	auth("POST /redfish/v1/UpdateService/Actions/UpdateService.SimpleUpdate", b.simpleUpdate)
+	auth("POST /redfish/v1/UpdateService/push", b.push)
+	auth("GET /redfish/v1/TaskService", b.taskService)
+	auth("GET /redfish/v1/TaskService/Tasks", b.taskList)
+	auth("GET /redfish/v1/TaskService/Tasks/{id}", b.task)
+	auth("DELETE /redfish/v1/TaskService/Tasks/{id}", b.clearTask)
+	auth("GET /redfish/v1/TaskService/TaskMonitors/{id}", b.monitor)
+	auth("/", func(*Host, *http.Request) (int, any) { return 404, errors.New("there is no such resource") })
+	return mux
+}
+
+// serve wraps a resource: time passes, a silent BMC drops the connection, a stranger is turned away.
+func (b *bmc) serve(h func(*Host, *http.Request) (int, any), login bool) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 64<<20))
+		if err != nil {
+			b.reply(w, 413, err)
+			return
+		}
+		r.Body = io.NopCloser(strings.NewReader(string(body)))
+		b.sim.lock()
+		host, err := b.sim.world.Controller(b.host)
+		if err != nil {
+			b.sim.unlock()
+			panic(http.ErrAbortHandler) // as a BMC that restarts: the connection just ends
+		}
+		if login && !b.known(r) {
+			b.sim.unlock()
+			w.Header().Set("WWW-Authenticate", `Basic realm="BMC"`)
+			b.reply(w, 401, errors.New("log in first"))
+			return
+		}
+		code, v := h(host, r)
+		b.sim.unlock()
+		if t, ok := v.(doc); ok && code == 202 {
+			w.Header().Set("Location", root+"/TaskService/TaskMonitors/"+fmt.Sprint(t["Id"]))
+		}
+		b.reply(w, code, v)
+	}
+}
+
+func (b *bmc) reply(w http.ResponseWriter, code int, v any) {
+	w.Header().Set("OData-Version", "4.0")
+	w.Header().Set("Content-Type", "application/json; charset=utf-8")
+	if err, ok := v.(error); ok {
+		v = doc{"error": doc{"code": "Base.1.18.GeneralError", "message": err.Error(),
+			"@Message.ExtendedInfo": []doc{{"MessageId": "Base.1.18.GeneralError", "Message": err.Error(), "MessageSeverity": "Critical"}}}}
+	}
+	w.WriteHeader(code)
+	if v != nil {
+		_ = json.NewEncoder(w).Encode(v)
+	}
+}
+
+func (b *bmc) known(r *http.Request) bool {
+	if _, ok := b.sessions[r.Header.Get("X-Auth-Token")]; ok {
+		return true
+	}
+	user, password, ok := r.BasicAuth()
+	return ok && b.admits(user, password)
+}
+
+func (b *bmc) admits(user, password string) bool {
+	return user == User && subtle.ConstantTimeCompare([]byte(password), []byte(b.sim.secret)) == 1
+}
+
+func (b *bmc) login(w http.ResponseWriter, r *http.Request) {
+	var who struct{ UserName, Password string }
+	if err := json.NewDecoder(io.LimitReader(r.Body, 4096)).Decode(&who); err != nil {
+		b.reply(w, 400, err)
+		return
+	}
+	b.sim.lock()
+	_, down := b.sim.world.Controller(b.host)
+	var token, id string
+	if down == nil && b.admits(who.UserName, who.Password) {
+		b.serial++
+		token, id = rand.Text(), fmt.Sprint(b.serial)
+		b.sessions[token] = id
+	}
+	b.sim.unlock()
+	if down != nil {
+		panic(http.ErrAbortHandler)
+	}
+	if token == "" {
+		b.reply(w, 401, errors.New("the name or the password is wrong"))
+		return
+	}
+	w.Header().Set("X-Auth-Token", token)
+	w.Header().Set("Location", root+"/SessionService/Sessions/"+id)
+	b.reply(w, 201, resource("/SessionService/Sessions/"+id, "#Session.v1_7_0.Session", id, "Session", doc{"UserName": who.UserName}))
+}
+
+func (b *bmc) logout(_ *Host, r *http.Request) (int, any) {
+	for token, id := range b.sessions {
+		if id == r.PathValue("id") {
+			delete(b.sessions, token)
+			return 204, nil
+		}
+	}
+	return 404, errors.New("there is no such session")
+}
+
+func (b *bmc) sessionService(*Host, *http.Request) (int, any) {
+	return 200, resource("/SessionService", "#SessionService.v1_1_9.SessionService", "SessionService", "Sessions",
+		doc{"ServiceEnabled": true, "SessionTimeout": 1800, "Sessions": link("/SessionService/Sessions")})
+}
+
+func (b *bmc) sessionList(*Host, *http.Request) (int, any) {
+	var members []doc
+	for _, id := range slices.Sorted(maps.Values(b.sessions)) {
+		members = append(members, link("/SessionService/Sessions/"+id))
+	}
+	return 200, collection("/SessionService/Sessions", "SessionCollection", "Sessions", members)
+}
+
+func (b *bmc) one(path, kind, name, member string) func(*Host, *http.Request) (int, any) {
+	return func(*Host, *http.Request) (int, any) { return 200, collection(path, kind, name, []doc{link(member)}) }
+}
+
+func (b *bmc) serviceRoot(h *Host, _ *http.Request) (int, any) {
+	return 200, resource("/", "#ServiceRoot.v1_16_1.ServiceRoot", "RootService", "BMC of "+h.Name, doc{
+		"RedfishVersion": "1.20.0", "UUID": bootID(h.Name, 0), "Vendor": h.Reading.Hardware.Maker, "Product": h.Reading.Hardware.Model + " controller",
+		"Systems": link("/Systems"), "Chassis": link("/Chassis"), "Managers": link("/Managers"),
+		"UpdateService": link("/UpdateService"), "Tasks": link("/TaskService"), "SessionService": link("/SessionService"),
+		"Links": doc{"Sessions": link("/SessionService/Sessions")},
+	})
+}
+
+func powerOf(h *Host) string {
+	if h.Reading.BMC.Power == "Off" {
+		return "Off"
+	}
+	return "On"
+}
+
+func (b *bmc) system(h *Host, _ *http.Request) (int, any) {
+	hw := h.Reading.Hardware
+	return 200, resource("/Systems/1", "#ComputerSystem.v1_22_0.ComputerSystem", "1", h.Name, doc{
+		"SystemType": "Physical", "Manufacturer": hw.Maker, "Model": hw.Model, "SerialNumber": hw.Serial, "HostName": h.Name,
+		"UUID": bootID(h.Name, 0), "PowerState": powerOf(h), "Status": doc{"State": "Enabled", "Health": b.health(h)},
+		"BiosVersion":      versionOf(h, "bios"),
+		"MemorySummary":    doc{"TotalSystemMemoryGiB": h.Reading.Capacity.MemoryMiB / 1024},
+		"ProcessorSummary": doc{"Count": 2, "CoreCount": h.Reading.Capacity.CPU / 1000},
+		"Links":            doc{"Chassis": []doc{link("/Chassis/1")}, "ManagedBy": []doc{link("/Managers/bmc")}},
+		"Boot":             doc{"BootSourceOverrideEnabled": "Disabled", "BootSourceOverrideTarget": "None"},
+		"Actions": doc{"#ComputerSystem.Reset": doc{"target": root + "/Systems/1/Actions/ComputerSystem.Reset",
+			"ResetType@Redfish.AllowableValues": resetTypes}},
+	})
+}
+
+func versionOf(h *Host, part string) string {
+	for _, c := range h.Reading.Components {
+		if c.Key.Layer() == estate.Firmware && strings.Contains(c.Key.Name(), part) {
+			return c.Version
+		}
+	}
+	return ""
+}
+
+func (b *bmc) health(h *Host) string {
+	for _, i := range h.Reading.Health {
+		if !i.OK {
+			return "Warning"
+		}
+	}
+	return "OK"
+}
+
+var resetTypes = []string{"On", "ForceOff", "GracefulShutdown", "GracefulRestart", "ForceRestart", "PowerCycle"}
+
+func (b *bmc) reset(h *Host, r *http.Request) (int, any) {
+	var body struct{ ResetType string }
+	if err := json.NewDecoder(r.Body).Decode(&body); err != nil {
+		return 400, err
+	}
+	w := b.sim.world
+	switch body.ResetType {
+	case "On":
+		if powerOf(h) == "On" {
+			return 204, nil
+		}
+		h.Reading.BMC.Power = "On"
+		return b.restarted(w.Reboot(h.Name, "powered on through the BMC"))
+	case "ForceOff", "GracefulShutdown":
+		h.Reading.BMC.Power, h.Up = "Off", false
+		w.act("power off %s", h.Name)
+		return 204, nil
+	case "GracefulRestart", "ForceRestart", "PowerCycle":
+		h.Reading.BMC.Power = "On"
+		return b.restarted(w.Reboot(h.Name, body.ResetType+" through the BMC"))
+	}
+	return 400, fmt.Errorf("ResetType %q is not one of %v", body.ResetType, resetTypes)
+}
+
+func (b *bmc) restarted(_ string, err error) (int, any) {
+	if err != nil {
+		return 500, err
+	}
+	return 204, nil
+}
+
+func (b *bmc) manager(h *Host, _ *http.Request) (int, any) {
+	return 200, resource("/Managers/bmc", "#Manager.v1_19_1.Manager", "bmc", "BMC of "+h.Name, doc{
+		"ManagerType": "BMC", "FirmwareVersion": versionOf(h, "bmc"), "DateTime": b.sim.world.Now.Format(time.RFC3339),
+		"Status":  doc{"State": "Enabled", "Health": "OK"},
+		"Links":   doc{"ManagerForServers": []doc{link("/Systems/1")}},
+		"Actions": doc{"#Manager.Reset": doc{"target": root + "/Managers/bmc/Actions/Manager.Reset", "ResetType@Redfish.AllowableValues": []string{"GracefulRestart", "ForceRestart"}}},
+	})
+}
+
+func (b *bmc) resetManager(h *Host, _ *http.Request) (int, any) {
+	h.BMCDown = b.sim.world.Now.Add(90 * time.Second)
+	b.sim.world.act("restart the BMC of %s", h.Name)
+	return 204, nil
+}
+
+func (b *bmc) chassis(h *Host, _ *http.Request) (int, any) {
+	hw := h.Reading.Hardware
+	return 200, resource("/Chassis/1", "#Chassis.v1_25_1.Chassis", "1", "Chassis", doc{"ChassisType": "RackMount", "Manufacturer": hw.Maker,
+		"Model": hw.Model, "SerialNumber": hw.Serial, "PowerState": powerOf(h), "Status": doc{"State": "Enabled", "Health": b.health(h)},
+		"Power": link("/Chassis/1/Power"), "Links": doc{"ComputerSystems": []doc{link("/Systems/1")}}})
+}
+
+// power tells of supplies and, where a real BMC would have further resources, of everything else that has a health.
+func (b *bmc) power(h *Host, _ *http.Request) (int, any) {
+	var supplies []doc
+	for i, item := range h.Reading.Health {
+		health := "OK"
+		if !item.OK {
+			health = "Warning"
+		}
+		supplies = append(supplies, doc{"@odata.id": fmt.Sprintf("%s/Chassis/1/Power#/PowerSupplies/%d", root, i), "MemberId": fmt.Sprint(i),
+			"Name": item.Item, "Status": doc{"State": "Enabled", "Health": health,
+				"Conditions": []doc{{"Message": item.Detail, "Severity": health}}}})
+	}
+	return 200, resource("/Chassis/1/Power", "#Power.v1_7_3.Power", "Power", "Power", doc{"PowerSupplies": supplies,
+		"PowerControl": []doc{{"MemberId": "0", "Name": "Chassis", "PowerConsumedWatts": 180 + h.Reading.Used().CPU/100}}})
+}
+
+func taskState(t Task) (state, status string) {
+	switch t.State {
+	case connector.TaskDone:
+		return "Completed", "OK"
+	case connector.TaskFailed:
+		return "Exception", "Critical"
+	}
+	return "Running", "OK"
+}

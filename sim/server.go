@@ -1,0 +1,261 @@
+package sim
+
+import (
+	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"crypto/x509/pkix"
+	"encoding/hex"
+	"encoding/json"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"math/big"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/google/renameio/v2"
+)
+
+// User is the login name at every simulated BMC.
+const User = "operator"
+
+// Address is how to reach a simulated estate: it is written to a file of its own, readable by its owner only, and holds
+// the secret by which clients are known.
+type Address struct {
+	Host        string            `json:"host"`        // address:port of the host interface
+	BMC         map[string]string `json:"bmc"`         // address:port of each host's BMC
+	Fingerprint string            `json:"fingerprint"` // SHA-256 of the BMCs' certificate
+	Secret      string            `json:"secret"`
+	PID         int               `json:"pid"`
+}
+
+// addressFile and worldFile are the names below the directory of a simulated estate.
+const (
+	addressFile = "address.json"
+	worldFile   = "world.json"
+	certFile    = "bmc.pem"
+)
+
+// ReadAddress reads the address of the simulated estate in dir.
+func ReadAddress(dir string) (Address, error) {
+	var a Address
+	b, err := os.ReadFile(filepath.Join(dir, addressFile))
+	if err != nil {
+		return a, err
+	}
+	return a, json.Unmarshal(b, &a)
+}
+
+// Server runs a World in real time.
+type Server struct {
+	dir     string
+	secret  string
+	mu      sync.Mutex
+	world   *World
+	base    time.Time // the world's time at since
+	since   time.Time
+	speed   float64
+	used    atomic.Int64 // unix seconds of the last request
+	servers []*http.Server
+	saved   int
+}
+
+// Options of a server.
+type Options struct {
+	Dir   string
+	Speed float64
+	Idle  time.Duration // ends by itself after so long without a request and without a running task; 0: never
+	New   func() *World // makes the world where the directory holds none
+}
+
+// Start serves the world of a directory on loopback, until the context ends or nobody has asked for long. It returns after the
+// address file is written; wait returns when it has ended and the world is saved.
+func Start(ctx context.Context, o Options) (wait func() error, err error) {
+	if err := os.MkdirAll(o.Dir, 0o700); err != nil {
+		return nil, err
+	}
+	s := &Server{dir: o.Dir, speed: o.Speed, secret: rand.Text()}
+	if err := s.load(o.New); err != nil {
+		return nil, err
+	}
+	s.base, s.since = s.world.Now, time.Now()
+	s.used.Store(time.Now().Unix())
+	a, err := s.listen()
+	if err != nil {
+		return nil, err
+	}
+	if err := writeJSON(filepath.Join(o.Dir, addressFile), a); err != nil {
+		return nil, err
+	}
+	done := make(chan error, 1)
+	go func() { done <- s.keep(ctx, o.Idle) }()
+	return func() error { return <-done }, nil
+}
+
+func (s *Server) load(make func() *World) error {
+	b, err := os.ReadFile(filepath.Join(s.dir, worldFile))
+	if errors.Is(err, os.ErrNotExist) {
+		s.world = make()
+		return s.save()
+	}
+	if err != nil {
+		return err
+	}
+	s.world = &World{}
+	if err := json.Unmarshal(b, s.world); err != nil {
+		return fmt.Errorf("reading the simulated estate: %s: %w; remove the file to begin anew", filepath.Join(s.dir, worldFile), err)
+	}
+	return nil
+}
+
+func writeJSON(path string, v any) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	return renameio.WriteFile(path, b, 0o600)
+}
+
+func (s *Server) save() error { return writeJSON(filepath.Join(s.dir, worldFile), s.world) }
+
+// lock takes the world and brings it to the present.
+func (s *Server) lock() {
+	s.mu.Lock()
+	s.world.Advance(s.now())
+	s.used.Store(time.Now().Unix())
+}
+
+// unlock saves the world if the call changed it, before anybody is answered: what was accepted is not forgotten if this process dies.
+func (s *Server) unlock() {
+	defer s.mu.Unlock()
+	if n := s.world.Acted + s.world.Serial; n != s.saved {
+		s.saved = n
+		if err := s.save(); err != nil {
+			slog.Error("saving the simulated estate", "error", err)
+		}
+	}
+}
+
+func (s *Server) now() time.Time {
+	return s.base.Add(time.Duration(float64(time.Since(s.since)) * s.speed))
+}
+
+func (s *Server) setSpeed(speed float64) {
+	s.base, s.since, s.speed = s.now(), time.Now(), speed
+}
+
+// keep saves now and then, and ends when told to or unused.
+func (s *Server) keep(ctx context.Context, idle time.Duration) error {
+	tick := time.NewTicker(time.Second)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return s.close()
+		case <-tick.C:
+		}
+		s.mu.Lock()
+		s.world.Advance(s.now())
+		err := s.save()
+		busy := slices.ContainsFunc(s.world.Tasks, func(t *Task) bool { return t.State == "running" })
+		s.mu.Unlock()
+		if err != nil {
+			slog.Error("saving the simulated estate", "error", err)
+		}
+		if idle > 0 && !busy && time.Now().Unix()-s.used.Load() > int64(idle.Seconds()) {
+			return s.close()
+		}
+	}
+}
+
+func (s *Server) close() error {
+	for _, srv := range s.servers {
+		_ = srv.Close()
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.world.Advance(s.now())
+	return errors.Join(s.save(), os.Remove(filepath.Join(s.dir, addressFile)))
+}
+
+func (s *Server) listen() (Address, error) {
+	cert, err := s.certificate()
+	if err != nil {
+		return Address{}, err
+	}
+	sum := sha256.Sum256(cert.Certificate[0])
+	a := Address{BMC: map[string]string{}, Fingerprint: hex.EncodeToString(sum[:]), Secret: s.secret, PID: os.Getpid()}
+	if a.Host, err = s.serve(hostInterface(s), nil); err != nil {
+		return a, err
+	}
+	for name := range s.world.Hosts {
+		b := &bmc{sim: s, host: name, sessions: map[string]string{}}
+		if a.BMC[name], err = s.serve(b.handler(), &cert); err != nil {
+			return a, err
+		}
+	}
+	return a, nil
+}
+
+func (s *Server) serve(h http.Handler, cert *tls.Certificate) (string, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
+	}
+	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)}
+	s.servers = append(s.servers, srv)
+	if cert == nil {
+		go func() { _ = srv.Serve(l) }()
+	} else {
+		srv.TLSConfig = &tls.Config{Certificates: []tls.Certificate{*cert}}
+		go func() { _ = srv.ServeTLS(l, "", "") }()
+	}
+	return l.Addr().String(), nil
+}
+
+// certificate returns the BMCs' own self-signed certificate, made at the first start and kept: its fingerprint is pinned.
+func (s *Server) certificate() (tls.Certificate, error) {
+	path := filepath.Join(s.dir, certFile)
+	if b, err := os.ReadFile(path); err == nil {
+		return tls.X509KeyPair(b, b)
+	}
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	t := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "simulated BMC"},
+		NotBefore: time.Now().AddDate(-1, 0, 0), NotAfter: time.Now().AddDate(20, 0, 0), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+	der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	k, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		return tls.Certificate{}, err
+	}
+	b := append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: k})...)
+	if err := renameio.WriteFile(path, b, 0o600); err != nil {
+		return tls.Certificate{}, err
+	}
+	return tls.X509KeyPair(b, b)
+}
+
+// limitBody is the largest payload that a simulated host takes.
+const limitBody = 64 << 20
+
+func readBody(w http.ResponseWriter, r *http.Request) ([]byte, error) {
+	return io.ReadAll(http.MaxBytesReader(w, r.Body, limitBody))
+}

@@ -1,0 +1,251 @@
+// Package sim is the simulated estate: hosts, guests and BMCs that behave as real ones do where it matters to a round.
+// Migrations take memory over bandwidth, restarts take minutes during which the host is silent, a kernel that was installed
+// does not run before the restart, and faults can be ordered.
+//
+// World is a value with its own time: it changes only by Advance and by calls, never by itself, so that a test owns it. The
+// server wraps a World in a clock, a file and two protocols: the host interface in JSON over HTTP, and Redfish over HTTPS.
+package sim
+
+import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"time"
+
+	"yareharbour/connector"
+	"yareharbour/core/catalogue"
+	"yareharbour/core/estate"
+)
+
+// World is a simulated estate at a moment. It is not safe for concurrent use.
+type World struct {
+	Estate   estate.Estate    `json:"estate"`
+	Now      time.Time        `json:"now"`
+	Hosts    map[string]*Host `json:"hosts"`
+	Tasks    []*Task          `json:"tasks"`
+	Faults   []Fault          `json:"faults,omitempty"`
+	Serial   int              `json:"serial"`   // of the newest task
+	Restarts map[string]int   `json:"restarts"` // how often each guest was started, by name: a lost guest shows
+	Acts     []string         `json:"acts"`     // the newest changing calls that were accepted, for tests to count
+	Acted    int              `json:"acted"`    // how many there were in all
+}
+
+// Host is a simulated host with its BMC.
+type Host struct {
+	Name    string                        `json:"name"`
+	Reading estate.Reading                `json:"reading"` // what is true of it; sections are made when it is read
+	Up      bool                          `json:"up"`
+	Unread  map[estate.SectionName]string `json:"unread,omitempty"` // sections that can't be read, and why
+	Staged  map[string]Payload            `json:"staged,omitempty"`
+	Restart time.Duration                 `json:"restart"`           // how long a restart takes
+	BMCDown time.Time                     `json:"bmc_down,omitzero"` // silent until then
+	Stale   int                           `json:"stale"`             // forgotten tasks in the BMC's queue
+	LastLog []string                      `json:"log,omitempty"`     // the host's own log of what was done to it
+}
+
+// Task is work under way in the world.
+type Task struct {
+	connector.Task
+	Kind    string    `json:"kind"` // move, change, firmware, restart
+	Host    string    `json:"host"`
+	To      string    `json:"to,omitempty"`
+	Payload Payload   `json:"payload"`
+	Device  string    `json:"device,omitempty"`
+	From    time.Time `json:"from"`
+	Ends    time.Time `json:"ends"`
+	Fails   string    `json:"fails,omitempty"` // decided when it starts
+}
+
+// Payload is what a payload file of the simulated estate holds: which version of what it brings.
+type Payload struct {
+	Component estate.Key        `json:"component"`
+	Version   string            `json:"version"`
+	Restart   catalogue.Restart `json:"restart"`
+	Hardware  []string          `json:"hardware,omitempty"`
+	Filler    string            `json:"filler,omitempty"`
+	SHA256    string            `json:"sha256,omitempty"` // filled in by whoever reads it
+}
+
+// ParsePayload reads a payload file.
+func ParsePayload(body []byte) (Payload, error) {
+	var p Payload
+	if err := json.Unmarshal(body, &p); err != nil {
+		return p, fmt.Errorf("not a payload of the simulated estate: %w", err)
+	}
+	if _, err := estate.ParseKey(string(p.Component)); err != nil {
+		return p, err
+	}
+	sum := sha256.Sum256(body)
+	p.SHA256, p.Filler = hex.EncodeToString(sum[:]), ""
+	return p, nil
+}
+
+// FaultKind is a fault that can be ordered.
+type FaultKind string
+
+// The faults.
+const (
+	NoReturn     FaultKind = "no-return"     // the host does not come back from its next restart
+	MoveFails    FaultKind = "move-fails"    // a migration from the host fails
+	InstallFails FaultKind = "install-fails" // an installation on the host fails
+	BMCDrops     FaultKind = "bmc-drops"     // the BMC falls silent for ten minutes at its next update
+	Crashes      FaultKind = "crashes"       // the host dies now, with its guests
+)
+
+// FaultKinds lists them.
+var FaultKinds = []FaultKind{NoReturn, MoveFails, InstallFails, BMCDrops, Crashes}
+
+// Fault is an ordered fault; it strikes Times times.
+type Fault struct {
+	Host  string    `json:"host"`
+	Kind  FaultKind `json:"kind"`
+	Times int       `json:"times"`
+}
+
+// bandwidth of a migration, in MiB a second.
+const bandwidth = 900
+
+// Order orders a fault. A crash strikes at once.
+func (w *World) Order(f Fault) error {
+	h, ok := w.Hosts[f.Host]
+	if !ok {
+		return fmt.Errorf("there is no host %s", f.Host)
+	}
+	if !slices.Contains(FaultKinds, f.Kind) {
+		return fmt.Errorf("there is no fault %q: there are %v", f.Kind, FaultKinds)
+	}
+	if f.Kind == Crashes {
+		h.Up = false
+		for _, t := range w.Tasks {
+			if t.State == connector.TaskRuns && (t.Host == f.Host || t.To == f.Host) && t.Kind != "restart" {
+				t.State, t.Error = connector.TaskFailed, f.Host+" died"
+			}
+		}
+		return nil
+	}
+	w.Faults = append(w.Faults, Fault{f.Host, f.Kind, max(f.Times, 1)})
+	return nil
+}
+
+// strikes tells whether an ordered fault strikes now, and uses it up.
+func (w *World) strikes(host string, kind FaultKind) bool {
+	i := slices.IndexFunc(w.Faults, func(f Fault) bool { return f.Host == host && f.Kind == kind && f.Times > 0 })
+	if i < 0 {
+		return false
+	}
+	w.Faults[i].Times--
+	return true
+}
+
+// Advance lets time pass until now, and everything happen that ends by then, in order.
+func (w *World) Advance(now time.Time) {
+	for {
+		var next *Task
+		for _, t := range w.Tasks {
+			if t.State == connector.TaskRuns && !t.Ends.After(now) && (next == nil || t.Ends.Before(next.Ends)) {
+				next = t
+			}
+		}
+		if next == nil {
+			break
+		}
+		w.Now = next.Ends
+		w.finish(next)
+	}
+	if now.After(w.Now) {
+		w.Now = now
+	}
+}
+
+func (w *World) begin(t Task, takes time.Duration) string {
+	w.Serial++
+	t.ID, t.State, t.From, t.Ends = fmt.Sprintf("%d", w.Serial), connector.TaskRuns, w.Now, w.Now.Add(takes)
+	w.Tasks = append(w.Tasks, &t)
+	const keep = 400
+	if len(w.Tasks) > keep && w.Tasks[0].State != connector.TaskRuns {
+		w.Tasks = slices.Delete(w.Tasks, 0, 1)
+	}
+	return t.ID
+}
+
+func (w *World) finish(t *Task) {
+	t.State, t.Percent = connector.TaskDone, 100
+	h := w.Hosts[t.Host]
+	if t.Fails != "" {
+		t.State, t.Error = connector.TaskFailed, t.Fails
+		return
+	}
+	switch t.Kind {
+	case "move":
+		w.land(h, w.Hosts[t.To], t)
+	case "change", "firmware":
+		h.apply(t.Payload, t.Device)
+	case "restart":
+		w.comeUp(h, t)
+	}
+}
+
+func (w *World) land(from, to *Host, t *Task) {
+	i := slices.IndexFunc(from.Reading.Guests, func(g estate.Guest) bool { return g.Name == t.Guest })
+	if i < 0 || !to.Up {
+		t.State, t.Error = connector.TaskFailed, "the target does not answer"
+		return
+	}
+	to.Reading.Guests = append(to.Reading.Guests, from.Reading.Guests[i])
+	from.Reading.Guests = slices.Delete(from.Reading.Guests, i, i+1)
+	from.Reading.Sort()
+	to.Reading.Sort()
+}
+
+// apply puts a payload in. What needs a restart is installed but does not run.
+func (h *Host) apply(p Payload, device string) {
+	r := &h.Reading
+	i := slices.IndexFunc(r.Components, func(c estate.Component) bool { return c.Key == p.Component && c.Device == device })
+	if p.Version == "" {
+		if i >= 0 {
+			r.Components = slices.Delete(r.Components, i, i+1)
+		}
+		return
+	}
+	if i < 0 {
+		r.Components = append(r.Components, estate.Component{Key: p.Component, Device: device, Version: p.Version})
+		r.Sort()
+		return
+	}
+	c := &r.Components[i]
+	if p.Restart.EmptiesHost() && c.Version != p.Version {
+		c.Running, c.Restarts = cmp.Or(c.Running, c.Version), "host"
+	} else {
+		c.Running, c.Restarts = "", ""
+	}
+	c.Version = p.Version
+}
+
+func (w *World) comeUp(h *Host, t *Task) {
+	if w.strikes(h.Name, NoReturn) {
+		t.State, t.Error = connector.TaskFailed, "it did not come back"
+		return
+	}
+	r := &h.Reading
+	h.Up, r.BootedAt = true, w.Now
+	r.BootID = bootID(h.Name, w.Serial)
+	for i := range r.Components {
+		r.Components[i].Running, r.Components[i].Restarts = "", ""
+	}
+	for i := range r.Guests {
+		if r.Guests[i].State == estate.Running {
+			r.Guests[i].Since = w.Now
+			w.Restarts[r.Guests[i].Name]++
+		}
+	}
+}
+
+// bootID makes an id in the form that Linux gives its boots.
+func bootID(host string, n int) string {
+	sum := sha256.Sum256(fmt.Appendf(nil, "%s boot %d", host, n))
+	x := hex.EncodeToString(sum[:16])
+	return x[:8] + "-" + x[8:12] + "-" + x[12:16] + "-" + x[16:20] + "-" + x[20:32]
+}
