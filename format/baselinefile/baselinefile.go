@@ -1,0 +1,145 @@
+// Package baselinefile reads baselines from YAML. docs/baselines.md describes the file.
+package baselinefile
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"yareharbour/core/baseline"
+	"yareharbour/core/catalogue"
+	"yareharbour/core/estate"
+	"yareharbour/format/strictyaml"
+)
+
+type file struct {
+	Baseline   string      `yaml:"baseline"`
+	Rank       int         `yaml:"rank"`
+	Assign     []string    `yaml:"assign"`
+	Clauses    []clause    `yaml:"clauses"`
+	Exceptions []exception `yaml:"exceptions"`
+}
+
+type clause struct {
+	Component  string `yaml:"component"`
+	Posture    string `yaml:"posture"`
+	Version    string `yaml:"version"`
+	Follow     string `yaml:"follow"`
+	Track      string `yaml:"track"`
+	Severity   string `yaml:"severity"`
+	MinAgeDays int    `yaml:"min_age_days"`
+}
+
+type exception struct {
+	Component string   `yaml:"component"`
+	Hosts     []string `yaml:"hosts"`
+	Until     string   `yaml:"until"`
+	Reason    string   `yaml:"reason"`
+	By        string   `yaml:"by"`
+}
+
+// Parse reads a baseline. The error is a *strictyaml.Error with the place and what was expected there.
+func Parse(name string, text []byte) (baseline.Baseline, error) {
+	var in file
+	f, err := strictyaml.Decode(name, text, &in)
+	if err != nil {
+		return baseline.Baseline{}, err
+	}
+	b := baseline.Baseline{Name: in.Baseline, Rank: in.Rank, Assign: in.Assign}
+	if b.Name == "" {
+		return b, f.Errorf("$", "the baseline has no name: expected \"baseline: NAME\"")
+	}
+	if len(in.Clauses) == 0 {
+		return b, f.Errorf("$", "the baseline has no clauses")
+	}
+	for i, c := range in.Clauses {
+		at := fmt.Sprintf("$.clauses[%d]", i)
+		out, err := c.read(f, at)
+		if err != nil {
+			return b, err
+		}
+		if j := slices.IndexFunc(b.Clauses, func(o baseline.Clause) bool { return o.Component == out.Component }); j >= 0 {
+			return b, f.Errorf(at+".component", "%s has a clause already, on line %d", out.Component, b.Clauses[j].Line)
+		}
+		b.Clauses = append(b.Clauses, out)
+	}
+	for i, e := range in.Exceptions {
+		out, err := e.read(f, fmt.Sprintf("$.exceptions[%d]", i))
+		if err != nil {
+			return b, err
+		}
+		b.Exceptions = append(b.Exceptions, out)
+	}
+	return b, nil
+}
+
+func (c clause) read(f *strictyaml.File, at string) (baseline.Clause, error) {
+	out := baseline.Clause{Posture: baseline.Posture(c.Posture), Version: c.Version, Track: c.Track, Line: f.Line(at + ".component"),
+		MinAge: time.Duration(c.MinAgeDays) * 24 * time.Hour}
+	var err error
+	if out.Component, err = estate.ParseKey(c.Component); err != nil {
+		return out, f.Errorf(at+".component", "%v", err)
+	}
+	if !slices.Contains(baseline.Postures, out.Posture) {
+		return out, f.Errorf(at+".posture", "no posture %q: expected one of %s", c.Posture, quoted(baseline.Postures))
+	}
+	if out.Severity, err = catalogue.ParseSeverity(c.Severity); err != nil {
+		return out, f.Errorf(at+".severity", "%v", err)
+	}
+	if c.MinAgeDays < 0 {
+		return out, f.Errorf(at+".min_age_days", "an age can't be negative")
+	}
+	return out, c.wants(f, at, &out)
+}
+
+// wants holds the clause to exactly one way of saying which version it is about.
+func (c clause) wants(f *strictyaml.File, at string, out *baseline.Clause) error {
+	out.Follow = c.Follow == "newest"
+	switch {
+	case c.Follow != "" && !out.Follow:
+		return f.Errorf(at+".follow", "nothing can be followed but \"newest\", not %q", c.Follow)
+	case out.Posture == baseline.Never && (c.Version != "" || out.Follow):
+		return f.Errorf(at+".posture", "a component that must never be there has no version")
+	case out.Posture == baseline.Never:
+		return nil
+	case c.Version != "" && out.Follow:
+		return f.Errorf(at+".version", "the clause both names a version and follows the newest; it can do one")
+	case c.Version == "" && !out.Follow:
+		return f.Errorf(at, "the clause says neither \"version: …\" nor \"follow: newest\"")
+	case c.Version != "" && (c.Track != "" || c.Severity != "" || c.MinAgeDays > 0):
+		return f.Errorf(at+".version", "track, severity and min_age_days go with \"follow: newest\", not with a version")
+	case c.Version != "" && out.Component.Name() == "*":
+		return f.Errorf(at+".version", "%s is many components; they can't all be at one version", out.Component)
+	case c.Version != "":
+		if err := out.Component.Scheme().Valid(c.Version); err != nil {
+			return f.Errorf(at+".version", "%v", err)
+		}
+	}
+	return nil
+}
+
+func (e exception) read(f *strictyaml.File, at string) (baseline.Exception, error) {
+	out := baseline.Exception{Hosts: e.Hosts, Reason: e.Reason, By: e.By}
+	var err error
+	if out.Component, err = estate.ParseKey(e.Component); err != nil {
+		return out, f.Errorf(at+".component", "%v", err)
+	}
+	day, err := time.Parse(time.DateOnly, e.Until)
+	if err != nil {
+		return out, f.Errorf(at+".until", "an exception needs its last day, of the form 2026-12-31, not %q", e.Until)
+	}
+	out.Until = day.AddDate(0, 0, 1) // it holds through that day
+	if e.Reason == "" || e.By == "" || len(e.Hosts) == 0 {
+		return out, f.Errorf(at, "an exception names its hosts, its reason and by whom it is")
+	}
+	return out, nil
+}
+
+func quoted[T ~string](words []T) string {
+	var out []string
+	for _, w := range words {
+		out = append(out, fmt.Sprintf("%q", string(w)))
+	}
+	return strings.Join(out, ", ")
+}

@@ -1,0 +1,152 @@
+package debindex
+
+import (
+	"compress/bzip2"
+	"compress/gzip"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"slices"
+	"strings"
+
+	"github.com/klauspost/compress/zstd"
+	"github.com/pierrec/lz4/v4"
+	"github.com/ulikunitz/xz"
+
+	"yareharbour/core/catalogue"
+)
+
+// extensions of the compressions that apt uses, and their readers.
+var decompress = map[string]func(io.Reader) (io.Reader, error){
+	"":     func(r io.Reader) (io.Reader, error) { return r, nil },
+	".gz":  func(r io.Reader) (io.Reader, error) { return gzip.NewReader(r) },
+	".xz":  func(r io.Reader) (io.Reader, error) { return xz.NewReader(r) },
+	".bz2": func(r io.Reader) (io.Reader, error) { return bzip2.NewReader(r), nil },
+	".lz4": func(r io.Reader) (io.Reader, error) { return lz4.NewReader(r), nil },
+	".zst": func(r io.Reader) (io.Reader, error) {
+		d, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1))
+		if err != nil {
+			return nil, err
+		}
+		return d.IOReadCloser(), nil
+	},
+}
+
+// extension is the compression of a file by its name; "" where there is none.
+func extension(name string) string {
+	for ext := range decompress {
+		if ext != "" && strings.HasSuffix(name, ext) {
+			return ext
+		}
+	}
+	return ""
+}
+
+// Index is a Packages file in apt's lists directory with the Release file that vouches for it.
+type Index struct {
+	File    string
+	Release Release
+	SHA256  string // of the uncompressed text; empty where no Release vouches for it
+}
+
+// FindIndexes lists the Packages files of an apt lists directory, sorted by name. apt names a file by its URI with slashes as underscores, so
+// that a Packages file begins with the name of its Release file's directory.
+func FindIndexes(lists fs.FS) ([]Index, error) {
+	entries, err := fs.ReadDir(lists, ".")
+	if err != nil {
+		return nil, err
+	}
+	releases := map[string]Release{}
+	var out []Index
+	for _, e := range entries {
+		base, ok := releaseBase(e.Name())
+		if !ok {
+			continue
+		}
+		rel, err := readReleaseFile(lists, e.Name())
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", e.Name(), err)
+		}
+		releases[base] = rel
+	}
+	for _, e := range entries {
+		name := strings.TrimSuffix(e.Name(), extension(e.Name()))
+		if !e.IsDir() && strings.HasSuffix(name, "_Packages") {
+			out = append(out, vouch(e.Name(), name, releases))
+		}
+	}
+	if len(out) == 0 {
+		return nil, errors.New("there is no Packages file in it; \"apt-get update\" fetches them")
+	}
+	slices.SortFunc(out, func(a, b Index) int { return strings.Compare(a.File, b.File) })
+	return out, nil
+}
+
+func releaseBase(name string) (string, bool) {
+	if base, ok := strings.CutSuffix(name, "InRelease"); ok {
+		return base, true
+	}
+	return strings.CutSuffix(name, "_Release")
+}
+
+func readReleaseFile(lists fs.FS, name string) (Release, error) {
+	f, err := lists.Open(name)
+	if err != nil {
+		return Release{}, err
+	}
+	defer f.Close()
+	return ReadRelease(f)
+}
+
+func vouch(file, name string, releases map[string]Release) Index {
+	ix := Index{File: file}
+	longest := -1
+	for base, rel := range releases {
+		rest, ok := strings.CutPrefix(name, base)
+		if !ok || len(base) <= longest {
+			continue
+		}
+		longest = len(base)
+		ix.Release = rel
+		rest = strings.TrimPrefix(rest, "_")
+		for path, sum := range rel.SHA256 {
+			if strings.ReplaceAll(path, "/", "_") == rest {
+				ix.SHA256 = sum
+			}
+		}
+	}
+	return ix
+}
+
+// Load reads one index. Releases of an index marked NotAutomatic stand on a track of their own, named after its suite: they
+// are no candidates for what did not come from there, as with apt's default priorities (apt_preferences(5)); without
+// ButAutomaticUpgrades they are none at all.
+func (ix Index) Load(lists fs.FS, native string) (catalogue.Feed, []catalogue.Release, error) {
+	suite := ix.Release.Suite
+	if suite == "" {
+		suite = ix.Release.Codename
+	}
+	feed := catalogue.Feed{Name: strings.TrimSuffix(ix.File, extension(ix.File)), Made: ix.Release.Date}
+	if suite != "" {
+		feed.Name = suite
+	}
+	like := catalogue.Release{Feed: feed.Name}
+	if ix.Release.NotAutomatic {
+		like.Track, like.Manual = suite, !ix.Release.ButAutomaticUpgrades
+	}
+	f, err := lists.Open(ix.File)
+	if err != nil {
+		return feed, nil, err
+	}
+	defer f.Close()
+	r, err := decompress[extension(ix.File)](f)
+	if err != nil {
+		return feed, nil, fmt.Errorf("%s: %w", ix.File, err)
+	}
+	rs, err := ReadPackages(r, native, ix.SHA256, like)
+	if err != nil {
+		return feed, nil, fmt.Errorf("%s: %w", ix.File, err)
+	}
+	return feed, rs, nil
+}

@@ -1,0 +1,95 @@
+package debindex
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"strconv"
+
+	"yareharbour/core/catalogue"
+	"yareharbour/core/estate"
+)
+
+// Key is the component of a package: the architecture is part of it only where it is foreign.
+func Key(name, arch, native string) estate.Key {
+	if arch == "all" || arch == native || native == "" {
+		return estate.Key("deb:" + name)
+	}
+	return estate.Key("deb:" + name + ":" + arch)
+}
+
+// ReadPackages reads a Packages file, uncompressed, and returns its packages as releases of the feed on the track. sum is the
+// SHA-256 that the text must have, in hex; empty leaves it unverified. A file that breaks off or has another hash is refused whole.
+func ReadPackages(r io.Reader, native, sum string, like catalogue.Release) ([]catalogue.Release, error) {
+	hash := sha256.New()
+	if sum != "" {
+		r = io.TeeReader(r, hash)
+	}
+	s := NewStanzas(r, "Package", "Version", "Architecture", "Filename", "Size", "SHA256")
+	var out []catalogue.Release
+	for s.Next() {
+		rel := like
+		if err := fill(&rel, s, native); err != nil {
+			return nil, fmt.Errorf("before line %d: %w", s.line, err)
+		}
+		out = append(out, rel)
+	}
+	if err := s.Err(); err != nil {
+		return nil, err
+	}
+	if got := hex.EncodeToString(hash.Sum(nil)); sum != "" && got != sum {
+		return nil, fmt.Errorf("its SHA-256 is %s and the Release file says %s: it is damaged, cut short, or not of this Release", got, sum)
+	}
+	return out, nil
+}
+
+// fill makes a release of a stanza. Its strings share one allocation.
+func fill(rel *catalogue.Release, s *Stanzas, native string) error {
+	name, ver, arch, file := s.Value(0), s.Value(1), s.Value(2), s.Value(3)
+	if len(name) == 0 || len(ver) == 0 {
+		return fmt.Errorf("a stanza has no Package or no Version")
+	}
+	buf := make([]byte, 0, 6+len(name)+len(arch)+len(ver)+len(file)+64)
+	buf = append(append(buf, "deb:"...), name...)
+	if a := string(arch); a != "all" && a != native && native != "" {
+		buf = append(append(buf, ':'), arch...)
+	}
+	k := len(buf)
+	buf = append(buf, ver...)
+	v := len(buf)
+	buf = append(buf, file...)
+	f := len(buf)
+	buf = append(buf, s.Value(5)...)
+	text := string(buf)
+	rel.Component, rel.Version, rel.File, rel.SHA256 = estate.Key(text[:k]), text[k:v], text[v:f], text[f:]
+	if size := s.Value(4); len(size) > 0 {
+		n, err := strconv.ParseInt(string(size), 10, 64)
+		if err != nil {
+			return fmt.Errorf("the Size of %s is %q", name, size)
+		}
+		rel.Size = n
+	}
+	return nil
+}
+
+// Installed is a package in dpkg's database.
+type Installed struct {
+	Name, Version, Arch string
+}
+
+// ReadStatus reads dpkg's status file and returns the packages that are installed, and the machine's own architecture as dpkg's own
+// package tells it.
+func ReadStatus(r io.Reader) (installed []Installed, native string, err error) {
+	s := NewStanzas(r, "Package", "Version", "Architecture", "Status")
+	for s.Next() {
+		p := Installed{string(s.Value(0)), string(s.Value(1)), string(s.Value(2))}
+		if p.Name == "dpkg" {
+			native = p.Arch
+		}
+		if want := string(s.Value(3)); want == "install ok installed" || want == "hold ok installed" {
+			installed = append(installed, p)
+		}
+	}
+	return installed, native, s.Err()
+}

@@ -1,0 +1,87 @@
+package debindex
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"fmt"
+	"io"
+	"strings"
+	"time"
+)
+
+// Release is what a repository's Release file says.
+type Release struct {
+	Suite, Codename      string
+	Date                 time.Time
+	NotAutomatic         bool              // its packages are no candidates by themselves
+	ButAutomaticUpgrades bool              // but a package that came from it is kept current from it
+	SHA256               map[string]string // path below the Release file → hash, in hex
+}
+
+// ReadRelease reads a Release file, or the text inside a clearsigned InRelease file. The signature is not verified here.
+func ReadRelease(r io.Reader) (Release, error) {
+	out := Release{SHA256: map[string]string{}}
+	text, err := io.ReadAll(io.LimitReader(r, 64<<20))
+	if err != nil {
+		return out, err
+	}
+	if text, err = unwrap(text); err != nil {
+		return out, err
+	}
+	field := ""
+	sc := bufio.NewScanner(bytes.NewReader(text))
+	sc.Buffer(nil, 1<<20)
+	for sc.Scan() {
+		line := sc.Text()
+		if strings.HasPrefix(line, " ") {
+			if f := strings.Fields(line); field == "SHA256" && len(f) == 3 {
+				out.SHA256[f[2]] = strings.ToLower(f[0])
+			}
+			continue
+		}
+		name, value, ok := strings.Cut(line, ":")
+		if !ok && strings.TrimSpace(line) != "" {
+			return out, fmt.Errorf("not a Release file: %.40q", line)
+		}
+		field, value = name, strings.TrimSpace(value)
+		switch name {
+		case "Suite":
+			out.Suite = value
+		case "Codename":
+			out.Codename = value
+		case "NotAutomatic":
+			out.NotAutomatic = value == "yes"
+		case "ButAutomaticUpgrades":
+			out.ButAutomaticUpgrades = value == "yes"
+		case "Date":
+			if out.Date, err = time.Parse(time.RFC1123, value); err != nil {
+				return out, fmt.Errorf("the Date of the Release file: %w", err)
+			}
+		}
+	}
+	if err := sc.Err(); err != nil {
+		return out, err
+	}
+	if out.Suite == "" && out.Codename == "" && len(out.SHA256) == 0 {
+		return out, errors.New("not a Release file: it names no suite and no files")
+	}
+	return out, nil
+}
+
+// unwrap returns the text of a cleartext-signed message (RFC 9580, section 7), and any other text as it is.
+func unwrap(text []byte) ([]byte, error) {
+	const begin, sig = "-----BEGIN PGP SIGNED MESSAGE-----", "\n-----BEGIN PGP SIGNATURE-----"
+	if !bytes.HasPrefix(text, []byte(begin)) {
+		return text, nil
+	}
+	_, text, ok := bytes.Cut(text, []byte("\n\n"))
+	if !ok {
+		return nil, errors.New("the signed message breaks off before its text")
+	}
+	text, _, ok = bytes.Cut(text, []byte(sig))
+	if !ok {
+		return nil, errors.New("the signed message breaks off before its signature")
+	}
+	return bytes.ReplaceAll(text, []byte("\n- "), []byte("\n")), nil
+}
