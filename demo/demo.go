@@ -1,0 +1,177 @@
+// Package demo is the made-up estate: Merrow Sound Port Authority, three clusters of hosts named after shore birds, with a case for
+// every situation that the screens must show. It also generates estates of any size from a seed.
+package demo
+
+import (
+	"crypto/sha256"
+	"embed"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/google/renameio/v2"
+
+	"yareharbour/core/catalogue"
+	"yareharbour/core/estate"
+	"yareharbour/format/estatefile"
+	"yareharbour/format/releaselist"
+	"yareharbour/sim"
+)
+
+//go:embed data
+var data embed.FS
+
+// Start is when the demo estate's time begins: a Saturday evening.
+var Start = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
+
+// EstateFile is the name of the estate file that Write writes.
+const EstateFile = "estate.yaml"
+
+// SimDir is the directory of the simulated estate, below the one given to Write.
+const SimDir = "sim"
+
+// Write puts the demo's files below dir: the estate file, release lists, baselines and payloads. Files that are there already are left
+// as they are, so that what somebody tried out in them is not lost.
+func Write(dir string) error {
+	return fs.WalkDir(data, "data", func(name string, e fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		to := filepath.Join(dir, filepath.FromSlash(strings.TrimPrefix(name, "data")))
+		if e.IsDir() {
+			return os.MkdirAll(to, 0o755)
+		}
+		text, err := data.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		if path.Base(path.Dir(name)) == "releases" {
+			if text, err = payloads(name, text, filepath.Join(dir, "payloads")); err != nil {
+				return err
+			}
+		}
+		return writeNew(to, text)
+	})
+}
+
+func writeNew(path string, text []byte) error {
+	if _, err := os.Stat(path); err == nil {
+		return nil
+	}
+	return renameio.WriteFile(path, text, 0o644)
+}
+
+// payloads writes a payload file for every release of the list and returns the list with their names, sizes and hashes.
+func payloads(name string, text []byte, dir string) ([]byte, error) {
+	_, releases, _, err := releaselist.Parse(name, text)
+	if err != nil {
+		return nil, err
+	}
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	var out strings.Builder
+	n := 0
+	for line := range strings.Lines(string(text)) {
+		out.WriteString(line)
+		if !strings.HasPrefix(line, "      - version:") {
+			continue
+		}
+		file, body, err := Payload(releases[n])
+		if err != nil {
+			return nil, err
+		}
+		if err := writeNew(filepath.Join(dir, file), body); err != nil {
+			return nil, err
+		}
+		sum := sha256.Sum256(body)
+		fmt.Fprintf(&out, "        file: %s\n        size: %d\n        sha256: %s\n", file, len(body), hex.EncodeToString(sum[:]))
+		n++
+	}
+	return []byte(out.String()), nil
+}
+
+// Payload makes the payload file of a release: what a simulated host or BMC understands, and filler up to a believable size.
+func Payload(r catalogue.Release) (file string, body []byte, err error) {
+	p := sim.Payload{Component: r.Component, Version: r.Version, Restart: r.Restart, Hardware: r.Hardware}
+	seed := sha256.Sum256([]byte(string(r.Component) + r.Version))
+	p.Filler = strings.Repeat(hex.EncodeToString(seed[:]), 200)
+	body, err = json.Marshal(p)
+	suffix := ""
+	if len(r.Hardware) > 0 {
+		suffix = "_" + strings.ReplaceAll(r.Hardware[0], " ", "-")
+	}
+	return strings.NewReplacer(":", "_", "*", "_").Replace(string(r.Component)+"_"+r.Version+suffix) + ".payload", body, err
+}
+
+// Estate is the demo's estate file, read.
+func Estate() (estatefile.File, error) {
+	text, err := data.ReadFile("data/estate.yaml")
+	if err != nil {
+		return estatefile.File{}, err
+	}
+	return estatefile.Parse("estate.yaml", text)
+}
+
+// World makes the demo's world as it is at Start.
+func World() *sim.World {
+	f, err := Estate()
+	if err != nil {
+		panic(err) // the file is part of the program
+	}
+	w := &sim.World{Now: Start, Hosts: map[string]*sim.Host{}, Restarts: map[string]int{}, Estate: estate.Estate{Name: f.Estate}}
+	running := parseGuests(guests)
+	for _, c := range f.Clusters {
+		w.Estate.Clusters = append(w.Estate.Clusters, estate.Cluster{Name: c.Name, Hosts: c.Hosts, Act: c.Act, Reserve: 1})
+		for i, name := range c.Hosts {
+			h := host(name, c.Name, i)
+			h.Reading.Guests = running[name]
+			for j := range h.Reading.Guests {
+				h.Reading.Guests[j].Networks = []string{c.Name}
+			}
+			w.Hosts[name] = h
+		}
+	}
+	situations(w)
+	for _, h := range w.Hosts {
+		h.Reading.Sort()
+	}
+	return w
+}
+
+func parseGuests(text string) map[string][]estate.Guest {
+	out := map[string][]estate.Guest{}
+	for _, line := range strings.Split(strings.TrimSpace(text), "\n") {
+		host, list, _ := strings.Cut(line, ": ")
+		for _, word := range strings.Fields(list) {
+			out[host] = append(out[host], parseGuest(word))
+		}
+	}
+	return out
+}
+
+func parseGuest(word string) estate.Guest {
+	parts := strings.Split(word, "/")
+	f := strings.Split(parts[0], ":")
+	gib, _ := strconv.ParseInt(f[1], 10, 64)
+	cores, _ := strconv.ParseInt(f[2], 10, 64)
+	g := estate.Guest{Name: f[0], State: estate.Running, Load: estate.Resources{MemoryMiB: gib * 1024, CPU: cores * 1000}, Since: Start.AddDate(0, -2, 0)}
+	for _, p := range parts[1:] {
+		switch k, v, _ := strings.Cut(p, "="); k {
+		case "dev":
+			g.Device = v
+		case "apart":
+			g.Apart = v
+		case "off":
+			g.State = estate.Off
+		}
+	}
+	return g
+}
