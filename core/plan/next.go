@@ -153,7 +153,9 @@ func versionOf(r *estate.Reading, c Change) string {
 // step goes on with a visit whose prechecks are clear.
 func (s *State) step(v *VisitState, f Facts) Turn {
 	for i, done := range v.Staged {
-		if c := v.Changes[i]; !done && c.File != "" && c.installs() && !v.Installed[i] {
+		c := v.Changes[i]
+		there := slices.ContainsFunc(v.Changes[:i], func(o Change) bool { return o.File == c.File })
+		if !done && !there && c.File != "" && c.installs() && !v.Installed[i] {
 			return s.orAwait(Action{Kind: Stage, Host: v.Host, Index: i, Change: &c})
 		}
 	}

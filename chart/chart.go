@@ -1,0 +1,124 @@
+// Package chart draws what the screens show as SVG and PDF: one drawing, any output. It draws from the same values as the screens
+// and computes nothing but places.
+package chart
+
+import (
+	"fmt"
+	"image/color"
+	"io"
+
+	"gonum.org/v1/plot"
+	"gonum.org/v1/plot/font"
+	"gonum.org/v1/plot/text"
+	"gonum.org/v1/plot/vg"
+	"gonum.org/v1/plot/vg/draw"
+	"gonum.org/v1/plot/vg/vgpdf"
+	"gonum.org/v1/plot/vg/vgsvg"
+
+	"yareharbour/core/catalogue"
+)
+
+// Drawing is a picture with its size in points.
+type Drawing struct {
+	Width, Height vg.Length
+	paint         func(*pen)
+}
+
+// Formats that a drawing can be written in.
+var Formats = []string{"svg", "pdf"}
+
+// Write writes the drawing in one of Formats.
+func (d Drawing) Write(w io.Writer, format string) error {
+	var c interface {
+		vg.CanvasSizer
+		io.WriterTo
+	}
+	switch format {
+	case "svg":
+		c = vgsvg.New(d.Width, d.Height)
+	case "pdf":
+		c = vgpdf.New(d.Width, d.Height)
+	default:
+		return fmt.Errorf("no drawing format %q: there are %v", format, Formats)
+	}
+	p := &pen{Canvas: draw.New(c), height: d.Height}
+	p.box(0, 0, d.Width, d.Height, white)
+	d.paint(p)
+	_, err := c.WriteTo(w)
+	return err
+}
+
+var (
+	white  = color.RGBA{255, 255, 255, 255}
+	ink    = color.RGBA{28, 38, 48, 255}
+	grey   = color.RGBA{120, 130, 140, 255}
+	faint  = color.RGBA{222, 228, 232, 255}
+	water  = color.RGBA{36, 98, 128, 255}
+	load   = color.RGBA{92, 132, 150, 255}
+	alarm  = color.RGBA{172, 40, 56, 255}
+	amber  = color.RGBA{188, 118, 20, 255}
+	hollow = color.RGBA{240, 240, 236, 255}
+)
+
+// depthInk colours drift by the severity of what is missing. The drawing says it in numbers too.
+func depthInk(s catalogue.Severity) color.RGBA {
+	switch s {
+	case catalogue.Critical:
+		return alarm
+	case catalogue.High:
+		return amber
+	}
+	return color.RGBA{150, 148, 96, 255}
+}
+
+// pen draws with the origin at the top left, as one reads.
+type pen struct {
+	draw.Canvas
+	height vg.Length
+}
+
+func (p *pen) box(x, y, w, h vg.Length, fill color.Color) {
+	p.SetColor(fill)
+	top := p.height - y
+	p.Fill(vg.Path{{Type: vg.MoveComp, Pos: vg.Point{X: x, Y: top}}, {Type: vg.LineComp, Pos: vg.Point{X: x + w, Y: top}},
+		{Type: vg.LineComp, Pos: vg.Point{X: x + w, Y: top - h}}, {Type: vg.LineComp, Pos: vg.Point{X: x, Y: top - h}}, {Type: vg.CloseComp}})
+}
+
+func (p *pen) frame(x, y, w, h vg.Length, c color.Color) {
+	p.line(x, y, x+w, y, 0.7, c)
+	p.line(x, y+h, x+w, y+h, 0.7, c)
+	p.line(x, y, x, y+h, 0.7, c)
+	p.line(x+w, y, x+w, y+h, 0.7, c)
+}
+
+func (p *pen) line(x1, y1, x2, y2, width vg.Length, c color.Color, dashes ...vg.Length) {
+	p.StrokeLine2(draw.LineStyle{Color: c, Width: width, Dashes: dashes}, x1, p.height-y1, x2, p.height-y2)
+}
+
+// align says where a text stands to its point.
+type align = draw.XAlignment
+
+const (
+	left   = draw.XLeft
+	centre = draw.XCenter
+	right  = draw.XRight
+)
+
+// text writes a line of text whose middle is at height y.
+func (p *pen) text(x, y, size vg.Length, a align, c color.Color, format string, args ...any) {
+	p.write(x, y, size, a, c, 0, fmt.Sprintf(format, args...))
+}
+
+func (p *pen) bold(x, y, size vg.Length, a align, c color.Color, s string) {
+	p.write(x, y, size, a, c, 3, s)
+}
+
+func (p *pen) write(x, y, size vg.Length, a align, c color.Color, weight int, s string) {
+	f := font.From(plot.DefaultFont, size)
+	f.Variant = "Sans"
+	if weight > 0 {
+		f.Weight = 2
+	}
+	st := text.Style{Color: c, Font: f, XAlign: a, YAlign: draw.YCenter, Handler: plot.DefaultTextHandler}
+	p.FillText(st, vg.Point{X: x, Y: p.height - y}, s)
+}

@@ -1,0 +1,114 @@
+package chart
+
+import (
+	"fmt"
+
+	"gonum.org/v1/plot/vg"
+
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+	"yareharbour/core/survey"
+)
+
+// sizes of a band, in points.
+const (
+	margin     = 36
+	berthWidth = 74
+	aboveDeep  = 96 // room for the load
+	rowHeight  = 15
+	bandHeight = 40 + aboveDeep + 26 + rowHeight*3 + 22
+	needHeight = 14
+)
+
+// Waterline draws a survey: a band a cluster, load above the line and drift below, and what needs a person.
+func Waterline(s survey.Survey) Drawing {
+	widest := 6
+	for _, b := range s.Bands {
+		widest = max(widest, len(b.Berths))
+	}
+	return Drawing{
+		Width:  vg.Length(2*margin + 60 + berthWidth*widest),
+		Height: vg.Length(2*margin + 30 + bandHeight*len(s.Bands) + needHeight*len(s.Needs) + 30),
+		paint:  func(p *pen) { paintWaterline(p, s) },
+	}
+}
+
+func paintWaterline(p *pen, s survey.Survey) {
+	y := vg.Length(margin)
+	p.bold(margin, y, 15, left, ink, s.Name)
+	p.text(margin, y+17, 9, left, grey, "%s – load above the line, what is out of line below it", s.At.Format("Mon 2 Jan 2006 15:04"))
+	y += 36
+	for _, b := range s.Bands {
+		paintBand(p, b, y, s)
+		y += bandHeight
+	}
+	p.bold(margin, y, 11, left, ink, "Needs a person")
+	for _, n := range s.Needs {
+		y += needHeight
+		c := [...]string{"now", "soon", "sometime"}[n.Urgency]
+		p.text(margin, y, 9, left, ink, "%-9s %s: %s", c, n.Cluster, needText(n))
+	}
+}
+
+func needText(n survey.Need) string {
+	if n.Host == "" {
+		return n.Text
+	}
+	return n.Host + " – " + n.Text
+}
+
+func paintBand(p *pen, b survey.Band, y vg.Length, s survey.Survey) {
+	p.bold(margin, y, 12, left, ink, b.Cluster.Name)
+	p.text(margin+80, y, 9, left, grey, "%d hosts, %d guests, reserve of %d host: %s; %d in line, %d adrift, %d out of service; read %s ago",
+		len(b.Berths), b.Guests, b.Cluster.Reserve, reserveWord(b), b.InLine, b.Adrift, b.Out, drift.Age(s.At.Sub(b.ReadAt)))
+	line := y + 16 + aboveDeep
+	x0 := vg.Length(margin + 60)
+	if b.Limit > 0 {
+		at := line - vg.Length(b.Limit)*aboveDeep
+		p.line(x0, at, x0+vg.Length(berthWidth*len(b.Berths)), at, 0.8, grey, 3, 3)
+		p.text(x0-6, at, 8, right, grey, "limit %.0f%%", 100*b.Limit)
+	}
+	for i, l := range estate.Layers {
+		p.text(x0-6, line+30+vg.Length(i*rowHeight), 8, right, grey, "%s", l)
+	}
+	for i, h := range b.Berths {
+		paintBerth(p, h, x0+vg.Length(i*berthWidth), line)
+	}
+	p.line(x0, line, x0+vg.Length(berthWidth*len(b.Berths)), line, 2, water)
+}
+
+func reserveWord(b survey.Band) string {
+	if b.Reserve.Outcome.String() == "fits" {
+		return "kept"
+	}
+	return "not kept"
+}
+
+func paintBerth(p *pen, h survey.Berth, x, line vg.Length) {
+	const bar = 40
+	left0 := x + (berthWidth-bar)/2
+	height := vg.Length(h.Memory) * aboveDeep
+	switch h.Service {
+	case survey.Open:
+		p.box(left0, line-height, bar, height, load)
+		p.text(x+berthWidth/2, line-height-7, 8, centre, ink, "%.0f%%", 100*h.Memory)
+	default:
+		p.box(left0, line-aboveDeep, bar, aboveDeep, hollow)
+		p.frame(left0, line-aboveDeep, bar, aboveDeep, grey)
+		p.text(x+berthWidth/2, line-aboveDeep/2, 8, centre, ink, "%s", h.Service)
+	}
+	p.bold(x+berthWidth/2, line+12, 9, centre, ink, h.Host)
+	for i, l := range estate.Layers {
+		d, y := h.Depth[l], line+24+vg.Length(i*rowHeight)
+		switch {
+		case d.Unread:
+			p.frame(left0, y, bar, rowHeight-3, grey)
+			p.text(x+berthWidth/2, y+6, 8, centre, ink, "unread")
+		case d.Drift > 0:
+			p.box(left0, y, bar, rowHeight-3, depthInk(d.Worst))
+			p.text(x+berthWidth/2, y+6, 8, centre, white, "%s", fmt.Sprint(d.Drift))
+		default:
+			p.box(left0+bar/2-1, y+5, 2, 2, faint)
+		}
+	}
+}

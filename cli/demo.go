@@ -1,0 +1,251 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	simconn "yareharbour/connector/sim"
+	"yareharbour/core/estate"
+	"yareharbour/core/plan"
+	"yareharbour/demo"
+	"yareharbour/format/report"
+	"yareharbour/harbour"
+	"yareharbour/sim"
+)
+
+// speeds of the simulated estate, in its seconds per one of ours.
+const (
+	screenSpeed = 30
+	runSpeed    = 1500
+)
+
+func (a *app) demoCommand() *cobra.Command {
+	var run bool
+	var out string
+	var speed float64
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "Open the screens on a simulated estate, or run the whole example without one",
+		Long: `Opens the screens on the demo estate of a made-up port authority. Its simulation is a process of its own that goes on when
+the screens are closed; it ends after half an hour in which nobody asked for it.
+
+With --run the whole example is done without a screen, on a fresh estate at high speed: read, check, a round over one cluster,
+check again, reports. The exit code is 0 only if every host of that cluster is in line afterwards and every guest still runs.`,
+		Example: "  yare demo\n  yare demo --speed 120\n  yare demo --run --out /tmp/demo-reports",
+		Args:    cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			if run {
+				return a.demoRun(c.Context(), out, speed)
+			}
+			if c.Flag("state").Value.String() == "" && !a.demo {
+				a.state = filepath.Join(a.state, "demo")
+			}
+			a.demo = true
+			if err := a.startDemo(c.Context(), speed); err != nil {
+				return err
+			}
+			return a.screens(c.Context())
+		},
+	}
+	c.Flags().BoolVar(&run, "run", false, "do the whole example without a screen")
+	c.Flags().StringVar(&out, "out", "yare-demo", "with --run: directory for the reports")
+	c.Flags().Float64Var(&speed, "speed", 0, "seconds of the estate that pass in one of ours (default 30, with --run 1500)")
+	return c
+}
+
+// startDemo writes the demo's files and starts its simulation where they are not there yet.
+func (a *app) startDemo(ctx context.Context, speed float64) error {
+	if err := demo.Write(a.state); err != nil {
+		return fmt.Errorf("writing the demo's files: %w", err)
+	}
+	dir := filepath.Join(a.state, demo.SimDir)
+	c, err := simconn.Dial(ctx, dir, nil)
+	if err != nil {
+		if err := a.spawnSim(speed); err != nil {
+			return err
+		}
+		if c, err = dialSoon(ctx, dir); err != nil {
+			return err
+		}
+		speed = 0
+	}
+	defer c.Hangup()
+	if speed > 0 {
+		return c.SetSpeed(ctx, speed)
+	}
+	return nil
+}
+
+func dialSoon(ctx context.Context, dir string) (*simconn.Connector, error) {
+	for start := time.Now(); ; {
+		c, err := simconn.Dial(ctx, dir, nil)
+		if err == nil || ctx.Err() != nil {
+			return c, err
+		}
+		if time.Since(start) > 20*time.Second {
+			return nil, fmt.Errorf("the simulated estate did not come up: %w; its own words are in %s", err, filepath.Join(filepath.Dir(dir), simLog))
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+}
+
+// simLog is where the simulation's process writes what it has to say, below the state directory.
+const simLog = "sim.log"
+
+// spawnSim starts the simulation as a process of its own that outlives this one.
+func (a *app) spawnSim(speed float64) error {
+	if speed == 0 {
+		speed = screenSpeed
+	}
+	return a.spawn(simLog, "sim", "--state", a.state, "--speed", fmt.Sprint(speed))
+}
+
+// spawn starts this program again, in a session of its own, with its output going to a file below the state directory.
+func (a *app) spawn(log string, args ...string) error {
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	f, err := os.OpenFile(filepath.Join(a.state, log), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	cmd := exec.Command(self, args...)
+	cmd.Stdout, cmd.Stderr = f, f
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	if err := cmd.Start(); err != nil {
+		return err
+	}
+	go func() { _ = cmd.Wait() }()
+	return nil
+}
+
+// demoCluster is the cluster that the example mends.
+const demoCluster = "vts"
+
+func (a *app) demoRun(ctx context.Context, out string, speed float64) (err error) {
+	if speed == 0 {
+		speed = runSpeed
+	}
+	if a.state, err = os.MkdirTemp("", "yare-demo-"); err != nil {
+		return err
+	}
+	defer os.RemoveAll(a.state)
+	if err := a.startDemo(ctx, speed); err != nil {
+		return err
+	}
+	h, err := harbour.Open(ctx, harbour.Options{State: a.state})
+	if err != nil {
+		return err
+	}
+	defer h.Close()
+	defer stopSim(filepath.Join(a.state, demo.SimDir))
+	return a.example(ctx, h, out)
+}
+
+// example is what demo --run does.
+func (a *app) example(ctx context.Context, h *harbour.Harbour, out string) error {
+	if err := os.MkdirAll(out, 0o755); err != nil {
+		return err
+	}
+	c, err := h.Cluster(demoCluster)
+	if err != nil {
+		return err
+	}
+	before, err := a.look(ctx, h, c, out, "before")
+	if err != nil {
+		return err
+	}
+	brief := plan.DefaultBrief(c)
+	brief.By, brief.Reason = operator(), "the demo's example round"
+	s, err := h.Start(ctx, brief, func(e plan.Event) { a.printEvent(e) })
+	if err != nil {
+		return err
+	}
+	_, head, err := h.Latest(ctx, c.Name)
+	if err != nil {
+		return err
+	}
+	after, err := a.look(ctx, h, c, out, "after")
+	if err != nil {
+		return err
+	}
+	if err := writeRound(out, head.ID, s); err != nil {
+		return err
+	}
+	if err := a.drawings(ctx, h, s, out); err != nil {
+		return err
+	}
+	fmt.Fprintf(a.out, "reports are in %s\n", out)
+	return verdictOfExample(h, c, before, after, s)
+}
+
+// look reads and checks a cluster, prints the sum and writes the report.
+func (a *app) look(ctx context.Context, h *harbour.Harbour, c estate.Cluster, out, when string) (map[string]*estate.Reading, error) {
+	readings, err := h.Read(ctx, c.Hosts, nil)
+	if err != nil {
+		return nil, err
+	}
+	d := report.NewDrift(h.Checker(), c.Name, ordered(readings, c.Hosts))
+	d.Estate = h.Estate.Name
+	fmt.Fprintf(a.out, "%s, %s the round: %d in line, %d adrift, %d unread\n", c.Name, when, d.Summary.InLine, d.Summary.Drift, d.Summary.Unread)
+	return readings, writeAll(out, "drift-"+when, d)
+}
+
+func verdictOfExample(h *harbour.Harbour, c estate.Cluster, before, after map[string]*estate.Reading, s *plan.State) error {
+	if s.Status != plan.Finished {
+		return fmt.Errorf("the round ended as %s: %s", s.Status, s.Detail)
+	}
+	check := h.Checker()
+	for _, r := range ordered(after, c.Hosts) {
+		for _, v := range check.Host(c.Name, r) {
+			if v.Outcome.Drifts() || v.Outcome.String() == "unread" {
+				return fmt.Errorf("%s is not in line after the round: %s is %s", v.Host, v.Title(), v.Outcome)
+			}
+		}
+	}
+	since := map[string]time.Time{}
+	for _, r := range after {
+		for _, g := range r.RunningGuests() {
+			since[g.Name] = g.Since
+		}
+	}
+	n := 0
+	for _, r := range before {
+		for _, g := range r.RunningGuests() {
+			if at, ok := since[g.Name]; !ok || !at.Equal(g.Since) {
+				return fmt.Errorf("the guest %s ran before the round and does not run through it", g.Name)
+			}
+			n++
+		}
+	}
+	if n == 0 {
+		return fmt.Errorf("no guest ran before the round, which proves nothing")
+	}
+	return nil
+}
+
+// stopSim ends the simulation whose address stands in dir, by the process id that it wrote there.
+func stopSim(dir string) {
+	a, err := sim.ReadAddress(dir)
+	if err != nil || a.PID <= 1 {
+		return
+	}
+	if p, err := os.FindProcess(a.PID); err == nil {
+		_ = p.Signal(syscall.SIGTERM)
+	}
+	for range 100 {
+		if _, err := os.Stat(filepath.Join(dir, "address.json")); err != nil {
+			return
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+}

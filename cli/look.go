@@ -1,0 +1,358 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"yareharbour/connector/local"
+	"yareharbour/core/baseline"
+	"yareharbour/core/catalogue"
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+	"yareharbour/format/debindex"
+	"yareharbour/format/report"
+	"yareharbour/harbour"
+)
+
+func (a *app) readCommand() *cobra.Command {
+	var here, asJSON bool
+	c := &cobra.Command{
+		Use:     "read [--local | CLUSTER | HOST]",
+		Short:   "Read hosts and show what was found",
+		Long:    "Reads hosts: platform, packages, drivers, firmware, guests, health. Each section says when and from where; one that could not be read says why.",
+		Example: "  yare read tides\n  yare read curlew --json\n  yare read --local",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if here {
+				r, err := readLocal(c.Context())
+				if err != nil {
+					return err
+				}
+				return a.showReadings([]*estate.Reading{r}, asJSON)
+			}
+			return a.with(c.Context(), func(h *harbour.Harbour) error {
+				readings, hosts, err := a.readNamed(c.Context(), h, optional(args))
+				if err != nil {
+					return err
+				}
+				return a.showReadings(ordered(readings, hosts), asJSON)
+			})
+		},
+	}
+	c.Flags().BoolVar(&here, "local", false, "read this machine")
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return c
+}
+
+func readLocal(ctx context.Context) (*estate.Reading, error) {
+	l, err := local.New()
+	if err != nil {
+		return nil, err
+	}
+	return l.Read(ctx, "")
+}
+
+// readNamed reads what the name means, telling progress on stderr where that is a terminal.
+func (a *app) readNamed(ctx context.Context, h *harbour.Harbour, name string) (map[string]*estate.Reading, []string, error) {
+	hosts, err := h.Hosts(name)
+	if err != nil {
+		return nil, nil, err
+	}
+	progress := func(string, int) {}
+	if f, ok := a.err.(*os.File); ok {
+		if st, err := f.Stat(); err == nil && st.Mode()&os.ModeCharDevice != 0 {
+			progress = func(host string, n int) { fmt.Fprintf(f, "\r\x1b[Kread %d of %d: %s", n, len(hosts), host) }
+			defer fmt.Fprint(f, "\r\x1b[K")
+		}
+	}
+	readings, err := h.Read(ctx, hosts, progress)
+	return readings, hosts, err
+}
+
+func ordered(readings map[string]*estate.Reading, hosts []string) []*estate.Reading {
+	var out []*estate.Reading
+	for _, h := range hosts {
+		if r := readings[h]; r != nil {
+			out = append(out, r)
+		}
+	}
+	return out
+}
+
+func (a *app) showReadings(rs []*estate.Reading, asJSON bool) error {
+	if asJSON {
+		return report.JSON(a.out, rs)
+	}
+	for _, r := range rs {
+		fmt.Fprintf(a.out, "%s  %s  kernel %s", r.Host, r.Release, r.Kernel.Running)
+		if r.Kernel.Installed != "" && r.Kernel.Installed != r.Kernel.Running {
+			fmt.Fprintf(a.out, " (installed %s)", r.Kernel.Installed)
+		}
+		fmt.Fprintf(a.out, "  %s %s\n", r.Hardware.Maker, r.Hardware.Model)
+		if r.Closed != nil {
+			fmt.Fprintf(a.out, "  closed by %s since %s: %s\n", r.Closed.By, r.Closed.At.Format(time.DateTime), r.Closed.Reason)
+		}
+		t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
+		for _, s := range r.Sections {
+			found := fmt.Sprintf("%d", countSection(r, s.Name))
+			if s.Err != "" {
+				found = "unread: " + s.Err
+			}
+			fmt.Fprintf(t, "  %s\t%s\t%s\t%s\n", s.Name, s.At.Format(time.DateTime), s.Source, found)
+		}
+		if err := t.Flush(); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func countSection(r *estate.Reading, s estate.SectionName) int {
+	switch s {
+	case estate.GuestList:
+		return len(r.Guests)
+	case estate.HealthItems:
+		return len(r.Health)
+	case estate.Host, estate.BMCState:
+		return 1
+	}
+	n := 0
+	for _, c := range r.Components {
+		if c.Key.Section() == s {
+			n++
+		}
+	}
+	return n
+}
+
+// check is what the flags of the check command say.
+type check struct {
+	local, json, all bool
+	baseline, lists  string
+}
+
+func (a *app) checkCommand() *cobra.Command {
+	var o check
+	c := &cobra.Command{
+		Use:   "check [--local | CLUSTER | HOST]",
+		Short: "Hold hosts against their baselines",
+		Long: `Holds hosts against their baselines and prints what is not in line.
+
+With --local this machine is checked. Without a baseline it is held against its own apt indices: every installed package
+should be at the newest version there. With --baseline only that file binds, whatever it is assigned to.
+
+Exit codes: 0 all in line, 3 drift, 4 something is unread (whether there is drift too or not), 1 failure.`,
+		Example: "  yare check tides\n  yare check curlew --json\n  yare check --local\n  yare check --local --baseline web.yaml",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if o.local && len(args) > 0 {
+				return errors.New("check takes --local or a name, not both")
+			}
+			var d report.Drift
+			var err error
+			if o.local {
+				d, err = a.checkLocal(c.Context(), o)
+			} else {
+				err = a.with(c.Context(), func(h *harbour.Harbour) error {
+					d, err = a.checkNamed(c.Context(), h, optional(args), o)
+					return err
+				})
+			}
+			if err != nil {
+				return err
+			}
+			return a.showDrift(d, o)
+		},
+	}
+	c.Flags().BoolVar(&o.local, "local", false, "check this machine")
+	c.Flags().BoolVar(&o.json, "json", false, "print JSON")
+	c.Flags().BoolVar(&o.all, "all", false, "print what is in line too")
+	c.Flags().StringVar(&o.baseline, "baseline", "", "a baseline file that binds in place of those of the estate")
+	c.Flags().StringVar(&o.lists, "lists", "/var/lib/apt/lists", "with --local: the directory in which apt keeps its indices")
+	return c
+}
+
+func (a *app) showDrift(d report.Drift, o check) error {
+	var err error
+	if o.json {
+		err = report.JSON(a.out, d)
+	} else {
+		err = d.Text(a.out, o.all)
+	}
+	switch {
+	case err != nil:
+		return err
+	case d.Summary.Unread > 0:
+		return exit(exitUnread)
+	case d.Summary.Drift > 0:
+		return exit(exitDrift)
+	}
+	return nil
+}
+
+// localCluster is what this machine is assigned to.
+const localCluster = "local"
+
+func (a *app) checkLocal(ctx context.Context, o check) (report.Drift, error) {
+	r, err := readLocal(ctx)
+	if err != nil {
+		return report.Drift{}, err
+	}
+	c := &drift.Checker{Catalogue: &catalogue.Catalogue{}, Now: time.Now(), MaxAge: harbour.MaxAge}
+	if err := loadLists(c.Catalogue, o.lists); err != nil {
+		return report.Drift{}, err
+	}
+	c.Baselines = []baseline.Baseline{{Name: "this machine's apt indices", Clauses: []baseline.Clause{
+		{Component: "deb:*", Posture: baseline.IfPresent, Follow: true}}}}
+	if o.baseline != "" {
+		b, err := harbour.LoadBaseline(o.baseline)
+		if err != nil {
+			return report.Drift{}, err
+		}
+		c.Baselines = []baseline.Baseline{b}
+	}
+	c.Baselines[0].Assign = []string{localCluster}
+	return report.NewDrift(c, localCluster, []*estate.Reading{r}), nil
+}
+
+// loadLists fills a catalogue from apt's lists directory.
+func loadLists(cat *catalogue.Catalogue, dir string) error {
+	if st, err := os.Stat(dir); err != nil || !st.IsDir() {
+		return fmt.Errorf("the apt lists: there is no directory %s; name it with --lists", dir)
+	}
+	lists := os.DirFS(dir)
+	found, err := debindex.FindIndexes(lists)
+	if err != nil {
+		return fmt.Errorf("the apt lists of %s: %w", dir, err)
+	}
+	native, err := nativeArch(os.DirFS("/"))
+	if err != nil {
+		return err
+	}
+	for _, ix := range found {
+		feed, rs, err := ix.Load(lists, native)
+		if err != nil {
+			return fmt.Errorf("the apt lists of %s: %w; \"apt-get update\" fetches them anew", dir, err)
+		}
+		cat.Add(feed, rs)
+	}
+	return nil
+}
+
+// nativeArch is this machine's architecture as dpkg's own package tells it.
+func nativeArch(root fs.FS) (string, error) {
+	f, err := root.Open("var/lib/dpkg/status")
+	if err != nil {
+		return "", fmt.Errorf("dpkg's database: %w", err)
+	}
+	defer f.Close()
+	_, native, err := debindex.ReadStatus(f)
+	return native, err
+}
+
+func (a *app) checkNamed(ctx context.Context, h *harbour.Harbour, name string, o check) (report.Drift, error) {
+	readings, hosts, err := a.readNamed(ctx, h, name)
+	if err != nil {
+		return report.Drift{}, err
+	}
+	c := h.Checker()
+	if o.baseline != "" {
+		b, err := harbour.LoadBaseline(o.baseline)
+		if err != nil {
+			return report.Drift{}, err
+		}
+		b.Assign = nil
+		for _, cl := range h.Estate.Clusters {
+			b.Assign = append(b.Assign, cl.Name)
+		}
+		c.Baselines = []baseline.Baseline{b}
+	}
+	return driftOf(h, c, readings, hosts), nil
+}
+
+// driftOf reports on hosts cluster by cluster.
+func driftOf(h *harbour.Harbour, c *drift.Checker, readings map[string]*estate.Reading, hosts []string) report.Drift {
+	all := report.Drift{Verdicts: []report.Verdict{}, At: c.Now}
+	for _, cl := range h.Estate.Clusters {
+		var rs []*estate.Reading
+		for _, r := range ordered(readings, hosts) {
+			if own, _ := h.Estate.ClusterOf(r.Host); own.Name == cl.Name {
+				rs = append(rs, r)
+			}
+		}
+		if len(rs) > 0 {
+			all.Join(report.NewDrift(c, cl.Name, rs))
+		}
+	}
+	all.Estate = h.Estate.Name
+	return all
+}
+
+func (a *app) explainCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use:     "explain HOST COMPONENT",
+		Short:   "Tell one verdict's whole story in sentences",
+		Long:    "Tells what was read, when and from where, which clause binds it, which release mends it, and why a newer-looking one is not offered. Reads the host first.",
+		Example: "  yare explain jacana fw:lorne-l25\n  yare --demo explain dunlin fw:tarbet-s9",
+		Args:    cobra.ExactArgs(2),
+		RunE: func(c *cobra.Command, args []string) error {
+			key, err := estate.ParseKey(args[1])
+			if err != nil {
+				return err
+			}
+			return a.with(c.Context(), func(h *harbour.Harbour) error { return a.explain(c.Context(), h, args[0], key) })
+		},
+	}
+	return c
+}
+
+func (a *app) explain(ctx context.Context, h *harbour.Harbour, host string, key estate.Key) error {
+	cl, ok := h.Estate.ClusterOf(host)
+	if !ok {
+		return fmt.Errorf("there is no host %q in %s", host, h.Estate.Name)
+	}
+	readings, err := h.Read(ctx, []string{host}, nil)
+	if err != nil {
+		return err
+	}
+	c := h.Checker()
+	found := false
+	for _, v := range c.Host(cl.Name, readings[host]) {
+		if v.Component != key {
+			continue
+		}
+		found = true
+		fmt.Fprintf(a.out, "%s on %s: %s\n", v.Title(), host, v.Outcome)
+		fmt.Fprintln(a.out, "  "+strings.Join(c.Why(cl.Name, v, readings[host]), "\n  "))
+	}
+	if !found {
+		return a.unbound(readings[host], key)
+	}
+	return nil
+}
+
+func (a *app) unbound(r *estate.Reading, key estate.Key) error {
+	if len(r.Of(key)) > 0 {
+		fmt.Fprintf(a.out, "%s has %s at %s, and no clause of any baseline speaks of it: nothing is wanted of it.\n", r.Host, key, r.Of(key)[0].Version)
+		return nil
+	}
+	var near []string
+	for _, c := range r.Components {
+		if strings.Contains(string(c.Key), key.Name()) {
+			near = append(near, string(c.Key))
+		}
+	}
+	hint := ""
+	if len(near) > 0 {
+		hint = "; did you mean " + strings.Join(near, " or ")
+	}
+	return fmt.Errorf("%s has no component %s and no baseline speaks of it%s", r.Host, key, hint)
+}

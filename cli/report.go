@@ -1,0 +1,191 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"path/filepath"
+	"slices"
+	"strings"
+
+	"github.com/google/renameio/v2"
+	"github.com/spf13/cobra"
+
+	"yareharbour/chart"
+	"yareharbour/core/plan"
+	"yareharbour/format/report"
+	"yareharbour/harbour"
+)
+
+// formats that a report can be written in; the last two are drawings.
+var formats = []string{"text", "csv", "json", "svg", "pdf"}
+
+func (a *app) reportCommand() *cobra.Command {
+	c := &cobra.Command{Use: "report", Short: "Write a report as text, CSV, JSON, SVG or PDF",
+		Long: "Writes what was found (drift) or what was done (round). SVG and PDF are drawings: the Waterline, and the round's timeline."}
+	c.AddCommand(a.reportDrift(), a.reportRound())
+	return c
+}
+
+// target is where a report goes and in which form.
+type target struct{ format, file string }
+
+func (t *target) flags(c *cobra.Command) {
+	c.Flags().StringVar(&t.format, "format", "text", strings.Join(formats, ", "))
+	c.Flags().StringVarP(&t.file, "output", "o", "", "file to write (default: standard output)")
+	_ = c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp))
+}
+
+// write writes to the file, whole or not at all, or to out.
+func (t *target) write(out io.Writer, do func(io.Writer) error) error {
+	if !slices.Contains(formats, t.format) {
+		return fmt.Errorf("--format: no %q; there are %s", t.format, strings.Join(formats, ", "))
+	}
+	var b bytes.Buffer
+	if err := do(&b); err != nil {
+		return err
+	}
+	if t.file == "" || t.file == "-" {
+		_, err := out.Write(b.Bytes())
+		return err
+	}
+	if err := renameio.WriteFile(t.file, b.Bytes(), 0o644); err != nil {
+		return fmt.Errorf("writing the report: %w", err)
+	}
+	return nil
+}
+
+func (a *app) reportDrift() *cobra.Command {
+	var t target
+	c := &cobra.Command{
+		Use:     "drift [CLUSTER | HOST]",
+		Short:   "Report what is out of line; as a drawing, the Waterline",
+		Long:    "Reads the hosts anew and reports every verdict. As SVG or PDF it draws the Waterline of the whole estate, other hosts as they were last read.",
+		Example: "  yare report drift tides --format csv -o tides.csv\n  yare report drift --format pdf -o waterline.pdf",
+		Args:    cobra.MaximumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.with(c.Context(), func(h *harbour.Harbour) error {
+				readings, hosts, err := a.readNamed(c.Context(), h, optional(args))
+				if err != nil {
+					return err
+				}
+				return t.write(a.out, func(w io.Writer) error {
+					if slices.Contains(chart.Formats, t.format) {
+						return a.drawWaterline(c.Context(), h, w, t.format)
+					}
+					d := driftOf(h, h.Checker(), readings, hosts)
+					return writeDrift(w, d, t.format)
+				})
+			})
+		},
+	}
+	t.flags(c)
+	return c
+}
+
+func writeDrift(w io.Writer, d report.Drift, format string) error {
+	switch format {
+	case "csv":
+		return d.CSV(w)
+	case "json":
+		return report.JSON(w, d)
+	}
+	return d.Text(w, false)
+}
+
+func (a *app) drawWaterline(ctx context.Context, h *harbour.Harbour, w io.Writer, format string) error {
+	all, err := h.Hosts("")
+	if err != nil {
+		return err
+	}
+	kept, err := h.Store.Newest(ctx, all)
+	if err != nil {
+		return err
+	}
+	s, err := h.Survey(ctx, kept)
+	if err != nil {
+		return err
+	}
+	return chart.Waterline(s).Write(w, format)
+}
+
+func (a *app) reportRound() *cobra.Command {
+	var t target
+	c := &cobra.Command{
+		Use:     "round CLUSTER [ROUND]",
+		Short:   "Report what a round did; as a drawing, its timeline",
+		Long:    "Reports the newest round of a cluster, or the one with the id given: per host the changes with before and after, the steps with their times, moves, and what failed.",
+		Example: "  yare report round vts\n  yare report round vts --format svg -o vts.svg",
+		Args:    cobra.RangeArgs(1, 2),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.with(c.Context(), func(h *harbour.Harbour) error {
+				if _, err := h.Cluster(args[0]); err != nil {
+					return err
+				}
+				id := optional(args[1:])
+				if id == "" {
+					head, err := h.Store.Latest(c.Context(), args[0])
+					if err != nil {
+						return err
+					}
+					id = head.ID
+				}
+				s, err := h.Round(c.Context(), id)
+				if err != nil {
+					return err
+				}
+				if s.Seq == 0 {
+					return fmt.Errorf("there is no round %s over %s", id, args[0])
+				}
+				return t.write(a.out, func(w io.Writer) error { return roundAs(w, id, s, t.format) })
+			})
+		},
+	}
+	t.flags(c)
+	return c
+}
+
+func roundAs(w io.Writer, id string, s *plan.State, format string) error {
+	switch format {
+	case "csv":
+		return report.NewRound(id, s).CSV(w)
+	case "json":
+		return report.JSON(w, report.NewRound(id, s))
+	case "svg", "pdf":
+		return chart.Timeline(s).Write(w, format)
+	}
+	return report.NewRound(id, s).Text(w)
+}
+
+var extensions = map[string]string{"text": "txt", "csv": "csv", "json": "json", "svg": "svg", "pdf": "pdf"}
+
+// writeAll writes a drift report in every form of words below dir.
+func writeAll(dir, name string, d report.Drift) error {
+	var errs []error
+	for _, f := range []string{"text", "csv", "json"} {
+		t := target{f, filepath.Join(dir, name+"."+extensions[f])}
+		errs = append(errs, t.write(nil, func(w io.Writer) error { return writeDrift(w, d, f) }))
+	}
+	return errors.Join(errs...)
+}
+
+func writeRound(dir, id string, s *plan.State) error {
+	var errs []error
+	for _, f := range formats {
+		t := target{f, filepath.Join(dir, "round."+extensions[f])}
+		errs = append(errs, t.write(nil, func(w io.Writer) error { return roundAs(w, id, s, f) }))
+	}
+	return errors.Join(errs...)
+}
+
+// drawings draws the Waterline after the example round.
+func (a *app) drawings(ctx context.Context, h *harbour.Harbour, _ *plan.State, dir string) error {
+	var errs []error
+	for _, f := range chart.Formats {
+		t := target{f, filepath.Join(dir, "waterline."+f)}
+		errs = append(errs, t.write(nil, func(w io.Writer) error { return a.drawWaterline(ctx, h, w, f) }))
+	}
+	return errors.Join(errs...)
+}

@@ -1,0 +1,150 @@
+// Package cli is the command line. A command parses what it is told, has harbour and core do it, and prints; it computes
+// nothing itself.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/signal"
+	"os/user"
+	"path/filepath"
+	"syscall"
+
+	"github.com/spf13/cobra"
+
+	"yareharbour/harbour"
+)
+
+// Exit codes that mean something.
+const (
+	exitFailure = 1
+	exitDrift   = 3
+	exitUnread  = 4
+)
+
+// exit is an error that asks for a code and says nothing.
+type exit int
+
+func (e exit) Error() string { return fmt.Sprintf("exit code %d", int(e)) }
+
+// app holds what all commands share.
+type app struct {
+	out, err io.Writer
+	state    string
+	estate   string
+	demo     bool
+	log      string
+}
+
+// Main runs the command line and returns the exit code.
+func Main(args []string, stdout, stderr io.Writer) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	root := newRoot(stdout, stderr)
+	root.SetArgs(args)
+	err := root.ExecuteContext(ctx)
+	var code exit
+	switch {
+	case err == nil:
+		return 0
+	case errors.As(err, &code):
+		return int(code)
+	}
+	fmt.Fprintln(stderr, "yare:", err)
+	return exitFailure
+}
+
+func newRoot(stdout, stderr io.Writer) *cobra.Command {
+	a := &app{out: stdout, err: stderr}
+	root := &cobra.Command{
+		Use:   "yare",
+		Short: "Keep hypervisor hosts at the right patch, driver and firmware level",
+		Long: `Yare Harbour checks the hosts of hypervisor clusters against baselines, drains their guests one host at a
+time, changes what is out of line, restarts, proves health, brings the host back, and reports drift.
+
+Without a command it opens the screens on the estate. Looking is always safe: a cluster is acted on only
+where the estate file says "act: true" for it.`,
+		Example: `  yare demo                       try it on a simulated estate
+  yare check --local              hold this machine against its own apt indices
+  yare check tides                hold a cluster against its baselines
+  yare plan tides                 see what a round would do
+  yare round start tides --reason "November patches"`,
+		Args:              cobra.NoArgs,
+		SilenceErrors:     true,
+		SilenceUsage:      true,
+		PersistentPreRunE: func(*cobra.Command, []string) error { return a.prepare() },
+		RunE:              func(c *cobra.Command, _ []string) error { return a.screens(c.Context()) },
+	}
+	root.SetOut(stdout)
+	root.SetErr(stderr)
+	root.PersistentFlags().StringVar(&a.state, "state", "", "directory of the state (default $XDG_STATE_HOME/yare)")
+	root.PersistentFlags().StringVar(&a.estate, "estate", "", "estate file (default estate.yaml in the state or configuration directory)")
+	root.PersistentFlags().BoolVar(&a.demo, "demo", false, "work on the demo estate, and start its simulation if need be")
+	root.PersistentFlags().StringVar(&a.log, "log", "warn", "what to log on stderr: debug, info, warn or error")
+	root.AddCommand(a.demoCommand(), a.simCommand(), a.readCommand(), a.checkCommand(), a.explainCommand(), a.planCommand(),
+		a.roundCommand(), a.reportCommand())
+	return root
+}
+
+// prepare settles the state directory and the log.
+func (a *app) prepare() error {
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(a.log)); err != nil {
+		return fmt.Errorf("--log: %w", err)
+	}
+	slog.SetDefault(slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level})))
+	if a.state != "" {
+		return nil
+	}
+	base := os.Getenv("XDG_STATE_HOME")
+	if base == "" {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return fmt.Errorf("there is no home directory to keep the state in (%w): say --state DIR", err)
+		}
+		base = filepath.Join(home, ".local", "state")
+	}
+	a.state = filepath.Join(base, "yare")
+	if a.demo {
+		a.state = filepath.Join(a.state, "demo")
+	}
+	return nil
+}
+
+// open opens the estate, the demo's if that was asked for.
+func (a *app) open(ctx context.Context) (*harbour.Harbour, error) {
+	if a.demo {
+		if err := a.startDemo(ctx, 0); err != nil {
+			return nil, err
+		}
+	}
+	return harbour.Open(ctx, harbour.Options{State: a.state, Estate: a.estate})
+}
+
+// with opens the estate for the time of do.
+func (a *app) with(ctx context.Context, do func(*harbour.Harbour) error) error {
+	h, err := a.open(ctx)
+	if err != nil {
+		return err
+	}
+	return errors.Join(do(h), h.Close())
+}
+
+// operator is the name under which things are done.
+func operator() string {
+	if u, err := user.Current(); err == nil {
+		return u.Username
+	}
+	return "unknown"
+}
+
+func optional(args []string) string {
+	if len(args) == 0 {
+		return ""
+	}
+	return args[0]
+}

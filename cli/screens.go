@@ -1,0 +1,8 @@
+package cli
+
+import (
+	"context"
+	"errors"
+)
+
+func (a *app) screens(ctx context.Context) error { return errors.New("not yet") }

@@ -1,0 +1,166 @@
+package report
+
+import (
+	"encoding/csv"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"yareharbour/core/drift"
+	"yareharbour/core/plan"
+)
+
+// Round is a round report.
+type Round struct {
+	ID      string    `json:"id"`
+	Cluster string    `json:"cluster"`
+	Status  string    `json:"status"`
+	Detail  string    `json:"detail,omitempty"`
+	By      string    `json:"by"`
+	Reason  string    `json:"reason"`
+	Started time.Time `json:"started"`
+	Ended   time.Time `json:"ended,omitzero"`
+	Moves   int       `json:"moves"`
+	Floor   int       `json:"floor"`
+	Hosts   []Visit   `json:"hosts"`
+	Nothing []string  `json:"nothing_to_do"`
+}
+
+// Visit is a host of a round report.
+type Visit struct {
+	Host    string   `json:"host"`
+	Outcome string   `json:"outcome"`
+	Why     string   `json:"why,omitempty"`
+	Remedy  string   `json:"remedy,omitempty"`
+	Seconds float64  `json:"seconds"`
+	Moves   []string `json:"moves"`
+	Changes []Change `json:"changes"`
+	Steps   []Step   `json:"steps"`
+	Notes   []string `json:"notes,omitempty"`
+	Left    []string `json:"left,omitempty"`
+}
+
+// Change is a component before and after.
+type Change struct {
+	Component string `json:"component"`
+	Device    string `json:"device,omitempty"`
+	Before    string `json:"before"`
+	After     string `json:"after"`
+	Pass      int    `json:"pass"`
+	Outcome   string `json:"outcome"` // done, failed, not done
+}
+
+// Step is a step with the time it took.
+type Step struct {
+	Step    string    `json:"step"`
+	From    time.Time `json:"from"`
+	Seconds float64   `json:"seconds"`
+	Failed  bool      `json:"failed,omitempty"`
+}
+
+// NewRound makes the report of a round from its journal's fold.
+func NewRound(id string, s *plan.State) Round {
+	b := s.Plan.Brief
+	r := Round{ID: id, Cluster: b.Cluster, Status: string(s.Status), Detail: s.Detail, By: b.By, Reason: b.Reason, Started: s.Started,
+		Ended: s.Ended, Floor: s.Plan.Floor, Nothing: s.Plan.Nothing, Hosts: []Visit{}}
+	for i := range s.Visits {
+		v := newVisit(&s.Visits[i])
+		r.Moves += len(v.Moves)
+		r.Hosts = append(r.Hosts, v)
+	}
+	return r
+}
+
+func newVisit(v *plan.VisitState) Visit {
+	out := Visit{Host: v.Host, Outcome: outcome(v), Left: v.Left, Notes: v.Notes, Moves: []string{}, Changes: []Change{}, Steps: []Step{}}
+	if v.Failure != nil {
+		out.Why, out.Remedy = v.Failure.Error, v.Failure.Remedy
+	}
+	for _, m := range v.Moved {
+		out.Moves = append(out.Moves, m.Guest+" → "+m.To)
+	}
+	for i, c := range v.Changes {
+		out.Changes = append(out.Changes, Change{string(c.Component), c.Device, c.From, c.To, c.Pass, changeOutcome(v, i)})
+	}
+	for _, s := range v.Spans {
+		d := s.To.Sub(s.From)
+		if s.To.IsZero() {
+			d = 0
+		}
+		out.Seconds += d.Seconds()
+		out.Steps = append(out.Steps, Step{string(s.Step), s.From, d.Seconds(), s.Failed})
+	}
+	return out
+}
+
+func outcome(v *plan.VisitState) string {
+	switch {
+	case v.Over():
+		return "done"
+	case v.Failure != nil && v.Closed:
+		return "failed, stays closed"
+	case v.Failure != nil:
+		return "failed"
+	case len(v.Spans) > 0:
+		return "under way"
+	}
+	return "not begun"
+}
+
+func changeOutcome(v *plan.VisitState, i int) string {
+	f := v.Failure
+	switch {
+	case v.Installed[i] || v.Proven:
+		return "done"
+	case f != nil && f.Action.Kind == plan.Install && f.Action.Index == i:
+		return "failed"
+	}
+	return "not done"
+}
+
+// Text writes the report for reading.
+func (r Round) Text(w io.Writer) error {
+	fmt.Fprintf(w, "Round %s over %s: %s\n", r.ID, r.Cluster, r.Status)
+	if r.Detail != "" {
+		fmt.Fprintf(w, "  %s\n", r.Detail)
+	}
+	fmt.Fprintf(w, "  by %s: %s\n  from %s", dash(r.By), dash(r.Reason), r.Started.Format(time.DateTime))
+	if !r.Ended.IsZero() {
+		fmt.Fprintf(w, " to %s, %s", r.Ended.Format(time.DateTime), r.Ended.Sub(r.Started).Round(time.Second))
+	}
+	fmt.Fprintf(w, "\n  %d moves, floor %d\n", r.Moves, r.Floor)
+	for _, v := range r.Hosts {
+		fmt.Fprintf(w, "\n%s: %s, %s, %d moves\n", v.Host, v.Outcome, drift.Age(time.Duration(v.Seconds)*time.Second), len(v.Moves))
+		if v.Why != "" {
+			fmt.Fprintf(w, "  why: %s\n  what next: %s\n", v.Why, dash(v.Remedy))
+		}
+		t := tabwriter.NewWriter(w, 2, 0, 2, ' ', 0)
+		for _, c := range v.Changes {
+			fmt.Fprintf(t, "  \t%s\t%s → %s\t%s\n", strings.TrimSpace(c.Component+" "+c.Device), dash(c.Before), dash(c.After), c.Outcome)
+		}
+		if err := t.Flush(); err != nil {
+			return err
+		}
+		for _, n := range append(v.Notes, v.Left...) {
+			fmt.Fprintf(w, "  note: %s\n", n)
+		}
+	}
+	if len(r.Nothing) > 0 {
+		fmt.Fprintf(w, "\nnothing to do on %s\n", strings.Join(r.Nothing, ", "))
+	}
+	return nil
+}
+
+// CSV writes every change as a line (RFC 4180), with a header.
+func (r Round) CSV(w io.Writer) error {
+	rows := [][]string{{"round", "cluster", "host", "outcome", "component", "device", "before", "after", "pass", "change"}}
+	for _, v := range r.Hosts {
+		for _, c := range v.Changes {
+			rows = append(rows, []string{r.ID, r.Cluster, v.Host, v.Outcome, c.Component, c.Device, c.Before, c.After, strconv.Itoa(c.Pass), c.Outcome})
+		}
+	}
+	return csv.NewWriter(w).WriteAll(rows)
+}

@@ -1,0 +1,216 @@
+// Package harbour opens an estate: the files that describe it are read, its connector dialled, its store at hand. Commands
+// and screens stand on it; it decides nothing that core does not.
+package harbour
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"time"
+
+	"yareharbour/connector"
+	simconn "yareharbour/connector/sim"
+	"yareharbour/core/baseline"
+	"yareharbour/core/catalogue"
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+	"yareharbour/format/baselinefile"
+	"yareharbour/format/estatefile"
+	"yareharbour/format/releaselist"
+	"yareharbour/store"
+)
+
+// MaxAge is how old a reading may be before it counts as unread.
+const MaxAge = 24 * time.Hour
+
+// EstateFile is the name of the estate file below a state or configuration directory.
+const EstateFile = "estate.yaml"
+
+// Harbour is an estate that is open.
+type Harbour struct {
+	State     string // the state directory
+	Estate    estate.Estate
+	Catalogue *catalogue.Catalogue
+	Baselines []baseline.Baseline
+	Payloads  Payloads
+	Store     *store.Store
+	World     *simconn.Connector
+}
+
+// Options say what to open.
+type Options struct {
+	State  string // the state directory
+	Estate string // the estate file; empty: estate.yaml in the state directory, then in the configuration directory
+}
+
+// ErrNoEstate is what opening without an estate file gives.
+var ErrNoEstate = errors.New("there is no estate file")
+
+// Open opens an estate.
+func Open(ctx context.Context, o Options) (*Harbour, error) {
+	file, err := find(o)
+	if err != nil {
+		return nil, err
+	}
+	h := &Harbour{State: o.State, Catalogue: &catalogue.Catalogue{}}
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	f, err := estatefile.Parse(file, text)
+	if err != nil {
+		return nil, err
+	}
+	h.Estate = describe(f)
+	dir := filepath.Dir(file)
+	h.Payloads = Payloads{Dir: filepath.Join(dir, f.Payloads)}
+	if err := h.loadFiles(dir, f); err != nil {
+		return nil, err
+	}
+	if h.Store, err = store.Open(ctx, o.State); err != nil {
+		return nil, err
+	}
+	if h.World, err = simconn.Dial(ctx, filepath.Join(dir, f.Connector.Dir), h.Acts); err != nil {
+		return nil, errors.Join(err, h.Store.Close())
+	}
+	return h, nil
+}
+
+// Close closes it.
+func (h *Harbour) Close() error {
+	h.World.Hangup()
+	return h.Store.Close()
+}
+
+// find returns the estate file that is meant.
+func find(o Options) (string, error) {
+	if o.Estate != "" {
+		return o.Estate, nil
+	}
+	config, err := os.UserConfigDir()
+	tried := []string{filepath.Join(o.State, EstateFile)}
+	if err == nil {
+		tried = append(tried, filepath.Join(config, "yare", EstateFile))
+	}
+	for _, t := range tried {
+		if _, err := os.Stat(t); err == nil {
+			return t, nil
+		} else if !errors.Is(err, fs.ErrNotExist) {
+			return "", err
+		}
+	}
+	return "", fmt.Errorf("%w: neither %s is there; name one with --estate, or try the demo estate with --demo", ErrNoEstate, join(tried))
+}
+
+func join(paths []string) string {
+	s := paths[0]
+	for _, p := range paths[1:] {
+		s += " nor " + p
+	}
+	return s
+}
+
+func describe(f estatefile.File) estate.Estate {
+	e := estate.Estate{Name: f.Estate}
+	for _, c := range f.Clusters {
+		reserve := 1
+		if c.Reserve != nil {
+			reserve = *c.Reserve
+		}
+		e.Clusters = append(e.Clusters, estate.Cluster{Name: c.Name, Hosts: c.Hosts, Act: c.Act, Reserve: reserve})
+	}
+	return e
+}
+
+func (h *Harbour) loadFiles(dir string, f estatefile.File) error {
+	for _, name := range f.Releases {
+		text, err := os.ReadFile(filepath.Join(dir, name))
+		if err != nil {
+			return fmt.Errorf("a release list of the estate file: %w", err)
+		}
+		feed, rs, tracks, err := releaselist.Parse(filepath.Join(dir, name), text)
+		if err != nil {
+			return err
+		}
+		h.Catalogue.Add(feed, rs, tracks...)
+	}
+	for _, name := range f.Baselines {
+		b, err := LoadBaseline(filepath.Join(dir, name))
+		if err != nil {
+			return err
+		}
+		h.Baselines = append(h.Baselines, b)
+	}
+	return nil
+}
+
+// LoadBaseline reads a baseline file.
+func LoadBaseline(file string) (baseline.Baseline, error) {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return baseline.Baseline{}, fmt.Errorf("a baseline: %w", err)
+	}
+	return baselinefile.Parse(file, text)
+}
+
+// Acts tells whether the estate file allows acting on the host.
+func (h *Harbour) Acts(host string) bool {
+	c, ok := h.Estate.ClusterOf(host)
+	return ok && c.Act
+}
+
+// Checker judges by this estate's catalogue and baselines, now.
+func (h *Harbour) Checker() *drift.Checker {
+	return &drift.Checker{Catalogue: h.Catalogue, Baselines: h.Baselines, Now: h.World.Now(), MaxAge: MaxAge}
+}
+
+// Check judges each of the hosts that was read.
+func (h *Harbour) Check(c *drift.Checker, readings map[string]*estate.Reading) map[string][]drift.Verdict {
+	out := make(map[string][]drift.Verdict, len(readings))
+	for _, cl := range h.Estate.Clusters {
+		for _, host := range cl.Hosts {
+			if r := readings[host]; r != nil {
+				out[host] = c.Host(cl.Name, r)
+			}
+		}
+	}
+	return out
+}
+
+// Hosts returns the hosts that a name means: a cluster's, one host, or all for the empty name.
+func (h *Harbour) Hosts(name string) ([]string, error) {
+	var all, known []string
+	for _, c := range h.Estate.Clusters {
+		if c.Name == name {
+			return c.Hosts, nil
+		}
+		all = append(all, c.Hosts...)
+		known = append(known, c.Name)
+	}
+	if name == "" {
+		return all, nil
+	}
+	for _, host := range all {
+		if host == name {
+			return []string{host}, nil
+		}
+	}
+	return nil, fmt.Errorf("there is no cluster or host %q in %s; its clusters are %v", name, h.Estate.Name, known)
+}
+
+// Cluster returns the cluster of that name.
+func (h *Harbour) Cluster(name string) (estate.Cluster, error) {
+	if c, ok := h.Estate.Cluster(name); ok {
+		return c, nil
+	}
+	_, err := h.Hosts(name)
+	if err == nil {
+		err = fmt.Errorf("%s is a host, and a cluster is asked for", name)
+	}
+	return estate.Cluster{}, err
+}
+
+var _ connector.World = (*simconn.Connector)(nil)

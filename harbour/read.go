@@ -1,0 +1,107 @@
+package harbour
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"os"
+	"path/filepath"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"yareharbour/core/estate"
+	"yareharbour/core/plan"
+	"yareharbour/core/survey"
+)
+
+// atOnce is how many hosts are read at the same time.
+const atOnce = 8
+
+// Read reads the hosts and keeps what was read. After each it calls progress, if there is one; calls do not overlap. A host that does not
+// answer is in the result with its sections unread and what else was last known of it.
+func (h *Harbour) Read(ctx context.Context, hosts []string, progress func(host string, done int)) (map[string]*estate.Reading, error) {
+	kept, err := h.Store.Newest(ctx, hosts)
+	if err != nil {
+		return nil, err
+	}
+	out := make(map[string]*estate.Reading, len(hosts))
+	var mu sync.Mutex
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(atOnce)
+	for _, host := range hosts {
+		g.Go(func() error {
+			r, err := h.World.Read(ctx, host)
+			if err != nil {
+				return fmt.Errorf("reading %s: %w", host, err)
+			}
+			r = Merge(kept[host], r)
+			if err := h.Store.KeepReading(ctx, r); err != nil {
+				return err
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			out[host] = r
+			if progress != nil {
+				progress(host, len(out))
+			}
+			return nil
+		})
+	}
+	return out, g.Wait()
+}
+
+// Merge returns the new reading, with what was last known of the host itself where it does not answer: its guests count as
+// running on it, and its hardware has not changed. Its sections stay unread.
+func Merge(last, now *estate.Reading) *estate.Reading {
+	if now.Reached() || last == nil {
+		return now
+	}
+	c := *last
+	c.Sections, c.BMC, c.Health = now.Sections, now.BMC, now.Health
+	return &c
+}
+
+// Survey looks at everything that is known: kept readings, verdicts, rounds. It reads no host.
+func (h *Harbour) Survey(ctx context.Context, readings map[string]*estate.Reading) (survey.Survey, error) {
+	rounds := map[string]*plan.State{}
+	for _, c := range h.Estate.Clusters {
+		st, _, err := h.Latest(ctx, c.Name)
+		if err != nil {
+			return survey.Survey{}, err
+		}
+		if st != nil {
+			rounds[c.Name] = st
+		}
+	}
+	return survey.Make(survey.Input{Estate: h.Estate, Now: h.World.Now(), MaxAge: MaxAge, Readings: readings,
+		Verdicts: h.Check(h.Checker(), readings), Rounds: rounds}), nil
+}
+
+// Payloads are the payload files of a directory.
+type Payloads struct{ Dir string }
+
+// Check returns why the file can't be used, and "" where it can.
+func (p Payloads) Check(file, sum string) string {
+	if _, err := p.Open(file, sum); err != nil {
+		return err.Error()
+	}
+	return ""
+}
+
+// Open returns the bytes of the file if they have that SHA-256, in hex.
+func (p Payloads) Open(file, sum string) ([]byte, error) {
+	b, err := os.ReadFile(filepath.Join(p.Dir, filepath.Base(file)))
+	if os.IsNotExist(err) {
+		return nil, fmt.Errorf("the payload %s is not in %s", file, p.Dir)
+	}
+	if err != nil {
+		return nil, err
+	}
+	got := sha256.Sum256(b)
+	if hex.EncodeToString(got[:]) != sum {
+		return nil, fmt.Errorf("the payload %s has the SHA-256 %x, and its release says %s: it is damaged or not the one", file, got, sum)
+	}
+	return b, nil
+}
