@@ -28,7 +28,7 @@ type brief struct {
 func (b *brief) flags(c *cobra.Command) {
 	c.Flags().StringSliceVar(&b.hosts, "hosts", nil, "only these hosts")
 	c.Flags().IntVar(&b.reserve, "reserve", -1, "hosts that may fail meanwhile (default: the cluster's own)")
-	c.Flags().IntVar(&b.out, "out-of-service", 1, "hosts out of service at once, counting those that already are")
+	c.Flags().IntVar(&b.out, "out-of-service", 1, "hosts that may be out of service at once, counting those that already are; visits are made one at a time")
 	c.Flags().IntVar(&b.moves, "moves", 2, "migrations at once")
 	c.Flags().StringVar(&b.reason, "reason", "", "why, for the journal and the hosts' own logs")
 }
@@ -48,8 +48,8 @@ func (b *brief) make(h *harbour.Harbour, cluster string) (plan.Brief, error) {
 			return out, fmt.Errorf("--hosts: there is no host %q in %s, which has %v", host, cluster, c.Hosts)
 		}
 	}
-	if b.out != 1 {
-		return out, errors.New("--out-of-service: this version makes one visit at a time")
+	if b.out < 1 {
+		return out, errors.New("--out-of-service: a visit takes a host out, so it must be 1 at least")
 	}
 	if b.moves < 1 {
 		return out, errors.New("--moves: at least one migration is made at a time")

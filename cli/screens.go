@@ -3,6 +3,247 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"yareharbour/core/drift"
+	"yareharbour/core/plan"
+	"yareharbour/harbour"
+	"yareharbour/store"
+	"yareharbour/tui"
 )
 
-func (a *app) screens(ctx context.Context) error { return errors.New("not yet") }
+// screens opens the full-screen interface.
+func (a *app) screens(ctx context.Context) error {
+	return a.with(ctx, func(h *harbour.Harbour) error {
+		o := tui.Options{}
+		switch os.Getenv("YARE_BACKGROUND") {
+		case "light":
+			o = tui.Options{Light: true, Fixed: true}
+		case "dark":
+			o = tui.Options{Fixed: true}
+		}
+		m := tui.New(ctx, &backend{app: a, h: h, journals: map[string]*journal{}}, o)
+		_, err := tea.NewProgram(m, tea.WithContext(ctx)).Run()
+		if errors.Is(err, tea.ErrProgramKilled) || errors.Is(err, tea.ErrInterrupted) {
+			return nil
+		}
+		return err
+	})
+}
+
+// backend does for the screens what takes time.
+type backend struct {
+	app      *app
+	h        *harbour.Harbour
+	mu       sync.Mutex
+	journals map[string]*journal // by cluster
+}
+
+// journal is what was read of a round's journal so far: only what is new is read again.
+type journal struct {
+	id     string
+	state  *plan.State
+	events []plan.Event
+}
+
+func (b *backend) Load(ctx context.Context) (*tui.Snapshot, error) {
+	hosts, err := b.h.Hosts("")
+	if err != nil {
+		return nil, err
+	}
+	kept, err := b.h.Store.Newest(ctx, hosts)
+	if err != nil {
+		return nil, err
+	}
+	s := &tui.Snapshot{Readings: kept, Checker: b.h.Checker(), Speed: b.h.World.Speed(), Rounds: map[string]tui.Round{}, Siblings: map[string][]drift.Siblings{}}
+	states := map[string]*plan.State{}
+	for _, c := range b.h.Estate.Clusters {
+		r, err := b.round(ctx, c.Name)
+		if err != nil {
+			return nil, err
+		}
+		if r.State != nil {
+			s.Rounds[c.Name], states[c.Name] = r, r.State
+		}
+		s.Siblings[c.Name] = drift.CompareSiblings(ordered(kept, c.Hosts))
+	}
+	s.Verdicts = b.h.Check(s.Checker, kept)
+	s.Survey = b.h.SurveyOf(kept, s.Verdicts, states)
+	return s, nil
+}
+
+// round brings what is known of the cluster's newest round up to date.
+func (b *backend) round(ctx context.Context, cluster string) (tui.Round, error) {
+	head, err := b.h.Store.Latest(ctx, cluster)
+	if errors.Is(err, store.ErrNoRound) {
+		return tui.Round{}, nil
+	}
+	if err != nil {
+		return tui.Round{}, err
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	j := b.journals[cluster]
+	if j == nil || j.id != head.ID {
+		j = &journal{id: head.ID}
+		b.journals[cluster] = j
+	}
+	since := int64(0)
+	if j.state != nil {
+		since = j.state.Seq
+	}
+	news, err := b.h.Store.Journal(ctx, head.ID, since)
+	if err != nil {
+		return tui.Round{}, err
+	}
+	if len(news) > 0 || j.state == nil {
+		j.events = append(j.events, news...)
+		if j.state, err = plan.Fold(j.events); err != nil { // anew: the screens may still look at the old one
+			return tui.Round{}, err
+		}
+	}
+	r := tui.Round{ID: j.id, State: j.state, Events: j.events[:len(j.events):len(j.events)]}
+	if r.State.Status == plan.Running {
+		if r.Progress, err = b.h.Store.Progress(ctx, head.ID); err != nil {
+			return r, err
+		}
+		held, err := b.h.Store.Holder(ctx, cluster)
+		if err != nil {
+			return r, err
+		}
+		r.Runs = held != nil
+	}
+	return r, nil
+}
+
+func (b *backend) Read(ctx context.Context, hosts []string, progress func(string, int)) error {
+	_, err := b.h.Read(ctx, hosts, progress)
+	return err
+}
+
+func (b *backend) Plan(ctx context.Context, cluster string) (*plan.Plan, error) {
+	c, err := b.h.Cluster(cluster)
+	if err != nil {
+		return nil, err
+	}
+	brief := plan.DefaultBrief(c)
+	brief.By = operator()
+	p, err := b.h.Plan(ctx, brief)
+	return &p, err
+}
+
+func (b *backend) Start(ctx context.Context, cluster, reason string) error {
+	return b.launch(ctx, cluster, "start", cluster, "--reason", reason)
+}
+
+func (b *backend) Resume(ctx context.Context, cluster string) error {
+	return b.launch(ctx, cluster, "resume", cluster)
+}
+
+// roundLog is where a round's own process writes, below the state directory.
+const roundLog = "round.log"
+
+// launch has a process of its own run the round, and waits until its journal shows that it has begun, or its log why not.
+func (b *backend) launch(ctx context.Context, cluster string, args ...string) error {
+	log := filepath.Join(b.h.State, roundLog)
+	if err := os.Remove(log); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	_, before, err := b.h.Latest(ctx, cluster)
+	if err != nil {
+		return err
+	}
+	args = append([]string{"round"}, args...)
+	args = append(args, "--state", b.h.State)
+	if b.app.estate != "" {
+		args = append(args, "--estate", b.app.estate)
+	}
+	if err := b.app.spawn(roundLog, args...); err != nil {
+		return err
+	}
+	for start := time.Now(); time.Since(start) < 30*time.Second; time.Sleep(50 * time.Millisecond) {
+		held, err := b.h.Store.Holder(ctx, cluster)
+		if err != nil {
+			return err
+		}
+		s, now, err := b.h.Latest(ctx, cluster)
+		if err != nil {
+			return err
+		}
+		if now.ID != before.ID || held != nil && s != nil && s.Status == plan.Running {
+			return nil
+		}
+		if said := complaint(log); said != "" {
+			return errors.New(said)
+		}
+	}
+	return fmt.Errorf("the round did not begin within 30 s; its own words are in %s", log)
+}
+
+// complaint is what the process said before it gave up.
+func complaint(log string) string {
+	b, err := os.ReadFile(log)
+	if err != nil {
+		return ""
+	}
+	_, said, ok := strings.Cut(string(b), "yare: ")
+	if !ok || !strings.HasSuffix(said, "\n") {
+		return ""
+	}
+	return strings.Join(strings.Fields(said), " ")
+}
+
+func (b *backend) Ask(ctx context.Context, cluster, what string) (string, error) {
+	return b.h.Ask(ctx, cluster, what, operator())
+}
+
+// Write writes what a view shows to a file in the current directory, named after what it is and the estate's time.
+func (b *backend) Write(ctx context.Context, e tui.Export) (string, error) {
+	name := "yare-" + e.View
+	if e.Subject != "" {
+		name += "-" + e.Subject
+	}
+	t := target{format: e.Format, file: fmt.Sprintf("%s-%s.%s", name, b.h.World.Now().Format("20060102-1504"), extensions[e.Format])}
+	return t.file, t.write(nil, func(w io.Writer) error {
+		if e.View == "round" {
+			return b.writeRound(ctx, w, e)
+		}
+		return b.writeDrift(ctx, w, e)
+	})
+}
+
+func (b *backend) writeRound(ctx context.Context, w io.Writer, e tui.Export) error {
+	s, head, err := b.h.Latest(ctx, e.Subject)
+	if err != nil {
+		return err
+	}
+	if s == nil {
+		return fmt.Errorf("%s had no round yet; there is nothing to export", e.Subject)
+	}
+	return roundAs(w, head.ID, s, e.Format)
+}
+
+func (b *backend) writeDrift(ctx context.Context, w io.Writer, e tui.Export) error {
+	if e.Format == "svg" || e.Format == "pdf" {
+		return b.app.drawWaterline(ctx, b.h, w, e.Format)
+	}
+	hosts, err := b.h.Hosts(e.Subject)
+	if err != nil {
+		return err
+	}
+	kept, err := b.h.Store.Newest(ctx, hosts)
+	if err != nil {
+		return err
+	}
+	return writeDrift(w, driftOf(b.h, b.h.Checker(), kept, hosts), e.Format)
+}
+
+var _ tui.Backend = (*backend)(nil)

@@ -11,6 +11,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
 	"yareharbour/core/survey"
@@ -75,8 +76,12 @@ func (h *Harbour) Survey(ctx context.Context, readings map[string]*estate.Readin
 			rounds[c.Name] = st
 		}
 	}
-	return survey.Make(survey.Input{Estate: h.Estate, Now: h.World.Now(), MaxAge: MaxAge, Readings: readings,
-		Verdicts: h.Check(h.Checker(), readings), Rounds: rounds}), nil
+	return h.SurveyOf(readings, h.Check(h.Checker(), readings), rounds), nil
+}
+
+// SurveyOf sums up what is given.
+func (h *Harbour) SurveyOf(readings map[string]*estate.Reading, verdicts map[string][]drift.Verdict, rounds map[string]*plan.State) survey.Survey {
+	return survey.Make(survey.Input{Estate: h.Estate, Now: h.World.Now(), MaxAge: MaxAge, Readings: readings, Verdicts: verdicts, Rounds: rounds})
 }
 
 // Payloads are the payload files of a directory.

@@ -66,9 +66,9 @@ func refusal(rule Rule, r *Release, model string) string {
 	case !r.Fits(model):
 		return "it is not for this hardware"
 	case r.Track != rule.Track && rule.Track == "":
-		return "it is on the track " + r.Track + ", which this host does not follow"
+		return "it is on the track " + r.Track + ", which is not followed here"
 	case r.Track != rule.Track:
-		return "it is on the track " + r.Track + "; this host stands on " + rule.Track + ", and one does not continue the other"
+		return "it is on track " + r.Track + "; track " + rule.Track + " is followed here, and one does not continue the other"
 	case r.Manual:
 		return "its feed is not to be followed automatically"
 	case r.Severity < rule.Severity:

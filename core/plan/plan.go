@@ -380,11 +380,11 @@ func (p *Plan) Summary() string {
 		m, w := p.Visits[i].Estimate()
 		middle, worst = middle+m, worst+w
 	}
-	parts := []string{fmt.Sprintf("%d visits", can)}
+	parts := []string{fmt.Sprintf("visits %d", can)}
 	if n := len(p.Visits) - can; n > 0 {
-		parts = append(parts, fmt.Sprintf("%d that can't be made", n))
+		parts = append(parts, fmt.Sprintf("can't be made %d", n))
 	}
-	parts = append(parts, fmt.Sprintf("%d moves (floor %d, going home each time %d)", p.Moves, p.Floor, p.GoingHome),
+	parts = append(parts, fmt.Sprintf("moves %d (floor %d, going home each time %d)", p.Moves, p.Floor, p.GoingHome),
 		fmt.Sprintf("about %s, at worst %s", drift.Age(middle), drift.Age(worst)))
 	return strings.Join(parts, " · ")
 }

@@ -136,8 +136,8 @@ func closed(f Facts, r *estate.Reading) (Level, string, string) {
 	if r.Closed != nil && slices.ContainsFunc(out, func(s string) bool { return strings.HasPrefix(s, r.Host+",") }) {
 		return Blocker, "closed: " + strings.Join(out, "; "), "a host that somebody else closed is theirs to open; ask them"
 	}
-	if n >= f.Out {
-		return Blocker, fmt.Sprintf("closed: %s; only %d host may be out of service at once", strings.Join(out, "; "), f.Out),
+	if f.Empties && n >= f.Out {
+		return Blocker, fmt.Sprintf("closed: %s; at most %d may be out of service at once", strings.Join(out, "; "), f.Out),
 			"ask who closed it to open it, or allow more hosts out at once"
 	}
 	return Caution, "closed: " + strings.Join(out, "; "), "ask who closed it"

@@ -1,0 +1,250 @@
+package tui
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+	"yareharbour/core/survey"
+)
+
+// matrixRow is a component in which something disagrees, with the verdict of each host; hosts without one are not in it.
+type matrixRow struct {
+	component estate.Key
+	device    string
+	byHost    map[string]drift.Verdict
+}
+
+func (r matrixRow) title() string {
+	return estate.Component{Key: r.component, Device: r.device}.Title()
+}
+
+// matrix is the rows of a cluster that are not wholly in line, and the hosts that are its columns.
+func (m *Model) matrix(cluster string) (rows []matrixRow, hosts []string) {
+	b := m.band(cluster)
+	if b == nil {
+		return nil, nil
+	}
+	type place struct {
+		key    estate.Key
+		device string
+	}
+	at := map[place]int{}
+	all := []matrixRow{}
+	for _, h := range b.Cluster.Hosts {
+		hosts = append(hosts, h)
+		for _, v := range m.snap.Verdicts[h] {
+			p := place{v.Component, v.Device}
+			if _, ok := at[p]; !ok {
+				at[p] = len(all)
+				all = append(all, matrixRow{v.Component, v.Device, map[string]drift.Verdict{}})
+			}
+			all[at[p]].byHost[h] = v
+		}
+	}
+	for _, r := range all {
+		if disagrees(r) && m.rowMatches(r) {
+			rows = append(rows, r)
+		}
+	}
+	slices.SortStableFunc(rows, func(a, b matrixRow) int {
+		la, lb := slices.Index(estate.Layers, a.component.Layer()), slices.Index(estate.Layers, b.component.Layer())
+		if la != lb {
+			return la - lb
+		}
+		return strings.Compare(a.title(), b.title())
+	})
+	return rows, hosts
+}
+
+func disagrees(r matrixRow) bool {
+	for _, v := range r.byHost {
+		if v.Outcome != drift.InLine && v.Outcome != drift.NotApplying {
+			return true
+		}
+	}
+	return false
+}
+
+func (m *Model) rowMatches(r matrixRow) bool {
+	if m.filter == "" {
+		return true
+	}
+	for h, v := range r.byHost {
+		if matches(m.filter, r.title(), h, v.Outcome.String(), string(v.Layer()), v.Severity().String()) {
+			return true
+		}
+	}
+	return false
+}
+
+func (m *Model) band(cluster string) *survey.Band {
+	for i := range m.snap.Survey.Bands {
+		if m.snap.Survey.Bands[i].Cluster.Name == cluster {
+			return &m.snap.Survey.Bands[i]
+		}
+	}
+	return nil
+}
+
+// paintDrift paints the matrix of what disagrees, and below it how siblings differ.
+func (m *Model) paintDrift(c *canvas, a area) {
+	p := m.here()
+	rows, hosts := m.matrix(p.cluster)
+	if len(rows) == 0 {
+		c.put(a.x+2, a.y+1, good, p.cluster+": nothing disagrees")
+		if m.filter != "" {
+			c.put(a.x+2, a.y+2, quiet, "among what matches “"+m.filter+"”; Esc shows all")
+		}
+		return
+	}
+	p.row = max(0, min(p.row, len(rows)-1))
+	col := max(0, slices.Index(hosts, p.host))
+	p.host = hosts[col]
+	siblings := m.siblingLines(p.cluster, a.w-4)
+	below := min(len(siblings)+1, a.h/3)
+	story := 3
+	room := min(len(rows), a.h-below-story-3)
+	m.paintMatrix(c, rows, hosts, col, area{a.x, a.y, a.w, room + 2})
+	y := a.y + room + 3
+	y = m.paintCellStory(c, rows[p.row], area{a.x, y, a.w, story})
+	for i, l := range siblings {
+		if y+i+1 >= a.y+a.h {
+			break
+		}
+		st := plain
+		if i == 0 {
+			st = water | bold
+		}
+		c.put(a.x+1, y+i+1, st, l)
+	}
+}
+
+func (m *Model) paintMatrix(c *canvas, rows []matrixRow, hosts []string, col int, a area) {
+	name := min(30, max(22, a.w/4))
+	w := max(5, min(14, (a.w-name-3)/len(hosts)))
+	n := min(len(hosts), max(1, (a.w-name-3)/w))
+	first := max(0, min(col-n/2, len(hosts)-n))
+	x0 := a.x + name + 2
+	for i := range n {
+		st := subject
+		if first+i == col {
+			st = strong | bold | underline
+		}
+		c.within(x0+i*w, a.y, w-1, st, hosts[first+i])
+		c.press(x0+i*w, a.y, w, a.h, goMsg{screen: driftScreen, cluster: m.here().cluster, host: hosts[first+i], row: m.here().row})
+	}
+	if rest := len(hosts) - first - n; rest > 0 {
+		c.right(a.x+a.w, a.y, 6, water|bold, fmt.Sprintf("%d›", rest))
+	}
+	if first > 0 {
+		c.put(a.x+1, a.y, water|bold, fmt.Sprintf("‹%d", first))
+	}
+	top := max(0, min(m.here().row-(a.h-2)/2, len(rows)-(a.h-1)))
+	layer := estate.Layer("")
+	for i := top; i < len(rows) && i-top < a.h-1; i++ {
+		y := a.y + 1 + i - top
+		r := rows[i]
+		if l := r.component.Layer(); l != layer {
+			layer = l
+		}
+		c.within(a.x+2, y, name-1, subject, r.title())
+		for j := range n {
+			m.paintCell(c, r, hosts[first+j], area{x0 + j*w, y, w, 1}, i, first+j == col)
+		}
+		if i == m.here().row {
+			c.shade(a.x, y, a.w, selected)
+			c.put(a.x, y, strong|bold|selected, "▸")
+		}
+	}
+}
+
+// paintCell paints a verdict: its sign, and the version where there is room for it.
+func (m *Model) paintCell(c *canvas, r matrixRow, host string, a area, row int, here bool) {
+	v, ok := r.byHost[host]
+	c.press(a.x, a.y, a.w, 1, goMsg{screen: driftScreen, cluster: m.here().cluster, host: host, row: row})
+	if !ok {
+		return
+	}
+	sg := signs[v.Outcome]
+	st := sg.role
+	if here && row == m.here().row {
+		st |= underline | bold
+	}
+	x := c.put(a.x, a.y, st, sg.glyph)
+	if a.w >= 9 && v.Has != "" && v.Outcome != drift.InLine {
+		c.within(x, a.y, a.w-2, st, v.Has)
+	}
+}
+
+// paintCellStory says in words what the cell under the cursor shows, and returns the row after it.
+func (m *Model) paintCellStory(c *canvas, r matrixRow, a area) int {
+	host := m.here().host
+	v, ok := r.byHost[host]
+	if !ok {
+		c.put(a.x+1, a.y, plain, host+" does not have "+r.title()+", and nothing is wanted of it there.")
+		return a.y + a.h
+	}
+	sg := signs[v.Outcome]
+	x := c.put(a.x+1, a.y, sg.role|bold, sg.glyph+" "+v.Outcome.String())
+	c.put(x, a.y, plain, fmt.Sprintf("  %s on %s  has %s  wants %s", v.Title(), host, orDash(v.Has), orDash(v.Wants)))
+	reading := m.snap.Readings[host]
+	if reading == nil {
+		return a.y + a.h
+	}
+	why := m.snap.Checker.Why(m.here().cluster, v, reading)
+	for i, l := range wrap(strings.Join(why[len(why)-1:], " "), a.w-4) {
+		if i+1 < a.h {
+			c.put(a.x+3, a.y+1+i, quiet, l)
+		}
+	}
+	return a.y + a.h
+}
+
+// siblingLines says how the hosts of each hardware model differ.
+func (m *Model) siblingLines(cluster string, w int) []string {
+	var out []string
+	for _, s := range m.snap.Siblings[cluster] {
+		if len(s.Groups) == 0 {
+			continue
+		}
+		head := fmt.Sprintf("siblings %s: %d hosts, %d alike", s.Model, hostsIn(s.Groups), len(s.Groups[0]))
+		if len(s.Differences) == 0 {
+			head = fmt.Sprintf("siblings %s: all %d alike", s.Model, hostsIn(s.Groups))
+		}
+		out = append(out, head)
+		for _, g := range s.Groups[1:] {
+			out = append(out, wrap("  "+strings.Join(g, ", ")+": "+oddities(s, g[0]), w)...)
+		}
+	}
+	return out
+}
+
+func hostsIn(groups [][]string) (n int) {
+	for _, g := range groups {
+		n += len(g)
+	}
+	return n
+}
+
+// oddities lists where a host differs from most of its siblings.
+func oddities(s drift.Siblings, host string) string {
+	var parts []string
+	for _, d := range s.Differences {
+		most, own := "", ""
+		for v, hosts := range d.Versions {
+			if most == "" || len(hosts) > len(d.Versions[most]) || len(hosts) == len(d.Versions[most]) && v < most {
+				most = v
+			}
+			if slices.Contains(hosts, host) {
+				own = v
+			}
+		}
+		if own != most {
+			parts = append(parts, estate.Component{Key: d.Component, Device: d.Device}.Title()+" "+orDash(own))
+		}
+	}
+	return strings.Join(parts, ", ")
+}

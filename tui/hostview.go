@@ -1,0 +1,180 @@
+package tui
+
+import (
+	"fmt"
+
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+)
+
+// hostRows are the verdicts on a host, as far as the filter lets them through: what is out of line first within each layer.
+func (m *Model) hostRows(host string) []drift.Verdict {
+	var out []drift.Verdict
+	for _, l := range estate.Layers {
+		for _, calm := range []bool{false, true} {
+			for _, v := range m.snap.Verdicts[host] {
+				quiet := v.Outcome == drift.InLine || v.Outcome == drift.NotApplying
+				if v.Layer() == l && quiet == calm && matches(m.filter, v.Title(), v.Outcome.String(), string(l), v.Severity().String()) {
+					out = append(out, v)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// paintHost paints has and wants side by side, and the story of the line under the cursor.
+func (m *Model) paintHost(c *canvas, a area) {
+	p := m.here()
+	r := m.snap.Readings[p.host]
+	if r == nil {
+		c.put(a.x+2, a.y+1, alarm|bold, p.host+" was never read.")
+		c.put(a.x+2, a.y+3, plain, "R reads every host now.")
+		return
+	}
+	m.paintHostHead(c, r, area{a.x, a.y, a.w, 2})
+	a.y, a.h = a.y+3, a.h-3
+	rows := m.hostRows(p.host)
+	p.row = max(0, min(p.row, len(rows)-1))
+	if a.w >= 110 {
+		list := area{a.x, a.y, a.w * 11 / 20, a.h}
+		m.paintVerdicts(c, rows, list)
+		m.paintStory(c, rows, r, area{list.w + 1, a.y, a.w - list.w - 1, a.h})
+		return
+	}
+	story := min(10, a.h/2)
+	m.paintVerdicts(c, rows, area{a.x, a.y, a.w, a.h - story})
+	m.paintStory(c, rows, r, area{a.x, a.y + a.h - story, a.w, story})
+}
+
+func (m *Model) paintHostHead(c *canvas, r *estate.Reading, a area) {
+	x := c.put(a.x+1, a.y, strong|bold, r.Host)
+	x = c.put(x, a.y, plain, fmt.Sprintf("  %s %s  %s  kernel %s", r.Hardware.Maker, r.Hardware.Model, r.Release, r.Kernel.Running))
+	if !r.BootedAt.IsZero() {
+		c.put(x, a.y, quiet, "  up "+drift.Age(m.snap.Survey.At.Sub(r.BootedAt)))
+	}
+	x = a.x + 1
+	switch {
+	case !r.Reached():
+		x = c.put(x, a.y+1, alarm|bold, "does not answer")
+	case r.Closed != nil:
+		x = c.put(x, a.y+1, caution|bold, fmt.Sprintf("closed by %s since %s: %s", r.Closed.By, r.Closed.At.Format("Mon 2 Jan 15:04"), r.Closed.Reason))
+	default:
+		x = c.put(x, a.y+1, good, "open")
+	}
+	u := r.Used()
+	x = c.put(x, a.y+1, plain, fmt.Sprintf("  %d guests, %d of %d GiB, %d of %d cores", len(r.RunningGuests()),
+		u.MemoryMiB/1024, r.Capacity.MemoryMiB/1024, u.CPU/1000, r.Capacity.CPU/1000))
+	c.put(x, a.y+1, quiet, "  read "+drift.Age(m.snap.Survey.At.Sub(r.At()))+" ago")
+}
+
+func (m *Model) paintVerdicts(c *canvas, rows []drift.Verdict, a area) {
+	p := m.here()
+	name := max(20, a.w*2/5)
+	version := (a.w - name - 22) / 2
+	head := func(x, w int, s string) int { c.within(x, a.y, w, water|bold, s); return x + w }
+	x := head(a.x+3, name, "component")
+	x = head(x, version, "has")
+	x = head(x, version, "wants")
+	head(x, 17, "verdict")
+	if len(rows) == 0 {
+		c.put(a.x+3, a.y+2, quiet, "nothing to show: no baseline speaks of this host, or the filter lets nothing through")
+		return
+	}
+	room := a.h - 1
+	first := max(0, min(p.row-room/2, len(rows)-room))
+	for i := first; i < len(rows) && i-first < room; i++ {
+		v := rows[i]
+		y := a.y + 1 + i - first
+		sg := signs[v.Outcome]
+		c.put(a.x+1, y, sg.role, sg.glyph)
+		st := subject
+		if v.Outcome == drift.InLine || v.Outcome == drift.NotApplying {
+			st = quiet
+		}
+		c.within(a.x+3, y, name-1, st, v.Title())
+		c.within(a.x+3+name, y, version-1, plain, orDash(v.Has))
+		c.within(a.x+3+name+version, y, version-1, plain, orDash(v.Wants))
+		c.within(a.x+3+name+2*version, y, 17, sg.role, v.Outcome.String())
+		if i == p.row {
+			c.shade(a.x, y, a.w, selected)
+			c.put(a.x, y, strong|bold|selected, "▸")
+		}
+		c.press(a.x, y, a.w, 1, pickMsg{i})
+	}
+}
+
+func orDash(s string) string {
+	if s == "" {
+		return "–"
+	}
+	return s
+}
+
+// paintStory tells why the line under the cursor has its verdict, and then what else is known of the host.
+func (m *Model) paintStory(c *canvas, rows []drift.Verdict, r *estate.Reading, a area) {
+	y, end := a.y, a.y+a.h
+	line := func(st style, text string) {
+		for i, l := range wrap(text, a.w-4) {
+			if y >= end {
+				return
+			}
+			indent := 1
+			if i > 0 {
+				indent = 3
+			}
+			c.put(a.x+indent, y, st, l)
+			y++
+		}
+	}
+	if len(rows) > 0 {
+		v := rows[m.here().row]
+		line(water|bold, v.Title()+": "+v.Outcome.String())
+		cluster, _ := m.clusterOf(r.Host)
+		for _, w := range m.snap.Checker.Why(cluster, v, r) {
+			line(plain, w)
+		}
+		y++
+	}
+	for _, s := range r.Sections {
+		if s.Err != "" {
+			line(alarm|bold, "? "+string(s.Name)+" is unread: "+s.Err)
+		}
+	}
+	for _, h := range r.Health {
+		if !h.OK {
+			line(caution|bold, "! "+h.Item+": "+h.Detail)
+		}
+	}
+	if r.BMC.Queue > 0 {
+		line(caution|bold, fmt.Sprintf("! %d task(s) wait in the BMC's queue", r.BMC.Queue))
+	}
+	y++
+	if y < end {
+		line(water|bold, "guests")
+	}
+	for _, g := range r.Guests {
+		text := fmt.Sprintf("%-16s %7s  %4.1f cores", g.Name, fmt.Sprintf("%d GiB", g.Load.MemoryMiB/1024), float64(g.Load.CPU)/1000)
+		if g.State != estate.Running {
+			text += "  " + string(g.State)
+		}
+		if g.Device != "" {
+			text += "  holds " + g.Device
+		}
+		if y < end {
+			c.within(a.x+1, y, a.w-2, plain, text)
+		}
+		y++
+	}
+}
+
+func (m *Model) clusterOf(host string) (string, bool) {
+	for _, b := range m.snap.Survey.Bands {
+		for _, h := range b.Cluster.Hosts {
+			if h == host {
+				return b.Cluster.Name, true
+			}
+		}
+	}
+	return "", false
+}

@@ -1,0 +1,330 @@
+package tui
+
+import (
+	"strings"
+	"time"
+
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+	"github.com/sahilm/fuzzy"
+
+	"yareharbour/core/plan"
+)
+
+// command is something that can be done on a screen: by its key, by its name in the finder, or with the mouse.
+type command struct {
+	key  string
+	name string // in words, as the finder and the help show it
+	hint string // short, for the bottom line; empty: not shown there
+	on   screenName
+	do   func(*Model) tea.Cmd
+}
+
+// commands are all commands. One with no screen is there everywhere.
+var commands []command
+
+func init() {
+	commands = []command{
+		{"enter", "go in", "in", "", (*Model).enter},
+		{"esc", "come out", "out", "", func(m *Model) tea.Cmd { m.back(); return nil }},
+		{"d", "see the drift of this cluster", "drift", "", func(m *Model) tea.Cmd { m.toDrift(); return nil }},
+		{"r", "see the round over this cluster, or plan one", "round", "", func(m *Model) tea.Cmd { return m.toRound() }},
+		{"w", "go to the Waterline", "", "", func(m *Model) tea.Cmd { m.stack = m.stack[:1]; return nil }},
+		{"tab", "go between the picture and what needs a person", "needs", waterlineScreen, (*Model).toNeeds},
+		{"s", "start the planned round", "start", roundScreen, (*Model).askReason},
+		{"p", "pause after the host that is visited", "pause", roundScreen, func(m *Model) tea.Cmd { return m.request(plan.AskPause) }},
+		{"x", "stop at the next safe point", "stop", roundScreen, func(m *Model) tea.Cmd { return m.request(plan.AskStop) }},
+		{"g", "go on with a round that paused, stopped, failed or was interrupted", "go on", roundScreen, (*Model).goOn},
+		{"n", "plan again from a fresh reading", "plan anew", roundScreen, (*Model).planAgain},
+		{"R", "read every host now", "read", "", (*Model).readAll},
+		{"/", "narrow what is shown", "narrow", "", func(m *Model) tea.Cmd { return m.begin(filtering, m.filter) }},
+		{":", "find a command by name", "find", "", func(m *Model) tea.Cmd { return m.begin(finding, "") }},
+		{"e", "export what this view shows", "export", "", func(m *Model) tea.Cmd { return m.begin(exporting, "") }},
+		{"t", "change between colours for dark and light backgrounds", "", "", func(m *Model) tea.Cmd { m.forced = true; m.theme = newTheme(!m.theme.dark); return nil }},
+		{"?", "help for where you stand", "help", "", func(m *Model) tea.Cmd { m.help = !m.help; return nil }},
+		{"q", "close the screens; rounds go on", "quit", "", func(*Model) tea.Cmd { return tea.Quit }},
+	}
+}
+
+// available are the commands of the screen one stands on, its own first.
+func (m *Model) available() []command {
+	var own, all []command
+	for _, c := range commands {
+		switch c.on {
+		case m.here().screen:
+			own = append(own, c)
+		case "":
+			all = append(all, c)
+		}
+	}
+	return append(own, all...)
+}
+
+func (m *Model) key(msg tea.KeyPressMsg) tea.Cmd {
+	name := msg.String()
+	if name == "ctrl+c" {
+		return tea.Quit
+	}
+	switch {
+	case m.ask != nil:
+		return m.answer(name)
+	case m.help:
+		m.help = false
+		return nil
+	case m.mode == exporting:
+		return m.chooseExport(name)
+	case m.mode != noInput:
+		return m.typeKey(msg)
+	}
+	return m.press(name)
+}
+
+// press does what a key does where no text is typed.
+func (m *Model) press(name string) tea.Cmd {
+	m.toast = ""
+	switch name {
+	case "up", "k":
+		m.step(0, -1)
+	case "down", "j":
+		m.step(0, 1)
+	case "left", "h":
+		m.step(-1, 0)
+	case "right", "l":
+		m.step(1, 0)
+	case "pgup":
+		m.step(0, -10)
+	case "pgdown":
+		m.step(0, 10)
+	case "home":
+		m.step(0, -1<<20)
+	case "end":
+		m.step(0, 1<<20)
+	}
+	for _, c := range m.available() {
+		if c.key == name {
+			return c.do(m)
+		}
+	}
+	return nil
+}
+
+func (m *Model) pressed(does any) tea.Cmd {
+	if does == nil {
+		return nil
+	}
+	if m.help {
+		m.help = false
+		return nil
+	}
+	return m.heard(does)
+}
+
+// begin opens a line to type in.
+func (m *Model) begin(mode inputMode, text string) tea.Cmd {
+	m.mode, m.chosen = mode, 0
+	m.input = textinput.New()
+	m.input.Prompt = ""
+	m.input.SetValue(text)
+	m.input.CursorEnd()
+	return m.input.Focus()
+}
+
+// typeKey takes a key while text is typed.
+func (m *Model) typeKey(msg tea.KeyPressMsg) tea.Cmd {
+	switch msg.String() {
+	case "esc":
+		if m.mode == filtering {
+			m.filter = ""
+		}
+		m.mode = noInput
+		return nil
+	case "enter":
+		return m.typed()
+	case "up":
+		m.chosen = max(0, m.chosen-1)
+		return nil
+	case "down":
+		m.chosen++
+		return nil
+	}
+	var cmd tea.Cmd
+	m.input, cmd = m.input.Update(msg)
+	if m.mode == filtering {
+		m.filter = m.input.Value()
+		m.here().row = 0
+	}
+	return cmd
+}
+
+func (m *Model) typed() tea.Cmd {
+	mode, text := m.mode, strings.TrimSpace(m.input.Value())
+	m.mode = noInput
+	switch mode {
+	case finding:
+		if found := m.found(text); len(found) > 0 {
+			return found[min(m.chosen, len(found)-1)].do(m)
+		}
+		m.say("no command is called " + text)
+	case reasoning:
+		if text == "" {
+			m.say("a round needs a reason: it goes into the journal and the hosts' own logs")
+			return nil
+		}
+		return m.confirmStart(text)
+	}
+	return nil
+}
+
+// found are the commands that match the text, and the places that do.
+func (m *Model) found(text string) []command {
+	all := m.available()
+	if m.snap != nil {
+		for _, b := range m.snap.Survey.Bands {
+			all = append(all, command{name: "drift of " + b.Cluster.Name, do: goCommand(place{screen: driftScreen, cluster: b.Cluster.Name})},
+				command{name: "round over " + b.Cluster.Name, do: goCommand(place{screen: roundScreen, cluster: b.Cluster.Name})})
+			for _, h := range b.Cluster.Hosts {
+				all = append(all, command{name: "host " + h, do: goCommand(place{screen: hostScreen, cluster: b.Cluster.Name, host: h})})
+			}
+		}
+	}
+	if text == "" {
+		return all
+	}
+	names := make([]string, len(all))
+	for i := range all {
+		names[i] = all[i].name
+	}
+	var out []command
+	for _, match := range fuzzy.Find(text, names) {
+		out = append(out, all[match.Index])
+	}
+	return out
+}
+
+func goCommand(p place) func(*Model) tea.Cmd {
+	return func(m *Model) tea.Cmd {
+		m.goTo(p)
+		if p.screen == roundScreen {
+			return m.wantPlan(p.cluster)
+		}
+		return nil
+	}
+}
+
+func (m *Model) answer(key string) tea.Cmd {
+	q := m.ask
+	m.ask = nil
+	if key == "y" {
+		return q.yes
+	}
+	m.say("nothing was done")
+	return nil
+}
+
+// exportFormats are what the chooser offers; drawings come first.
+var exportFormats = []struct{ key, format, name string }{
+	{"s", "svg", "SVG drawing"}, {"p", "pdf", "PDF drawing"}, {"c", "csv", "CSV table"}, {"j", "json", "JSON"}, {"t", "text", "text"},
+}
+
+// canExport tells which formats the screen has: what is a list and not a picture has no drawing of its own.
+func (m *Model) canExport(format string) bool {
+	drawing := format == "svg" || format == "pdf"
+	s := m.here().screen
+	return !drawing || s == waterlineScreen || s == roundScreen
+}
+
+func (m *Model) chooseExport(key string) tea.Cmd {
+	m.mode = noInput
+	for _, f := range exportFormats {
+		if f.key != key || !m.canExport(f.format) {
+			continue
+		}
+		p := m.here()
+		e := Export{View: strings.ToLower(string(p.screen)), Subject: p.cluster, Format: f.format}
+		if p.screen == hostScreen {
+			e.Subject = p.host
+		}
+		if p.screen == waterlineScreen {
+			e.Subject = ""
+		}
+		return m.do(func() (string, error) {
+			file, err := m.backend.Write(m.ctx, e)
+			return "written: " + file, err
+		})
+	}
+	if key != "esc" {
+		m.say("nothing was exported")
+	}
+	return nil
+}
+
+func (m *Model) askReason() tea.Cmd {
+	c := m.here().cluster
+	p := m.plans[c]
+	switch {
+	case m.liveRound(c) != nil:
+		m.say("the last round over " + c + " is not finished; g goes on with it")
+		return nil
+	case p.plan == nil:
+		return m.planAgain()
+	case len(p.plan.Visits) == 0:
+		m.say("there is nothing to do on " + c)
+		return nil
+	case len(p.plan.Obstacles()) > 0:
+		m.say("the plan has obstacles; leave hosts out on the command line: yare round start " + c + " --hosts …")
+		return nil
+	}
+	return m.begin(reasoning, "")
+}
+
+func (m *Model) confirmStart(reason string) tea.Cmd {
+	c := m.here().cluster
+	p := m.plans[c].plan
+	m.ask = &question{
+		text: []string{"Start the round over " + c + "?", p.Summary(), "Reason: " + reason,
+			"It runs by itself when the screens are closed."},
+		yes: m.begun(c, func() error { return m.backend.Start(m.ctx, c, reason) }),
+	}
+	return nil
+}
+
+func (m *Model) request(what string) tea.Cmd {
+	c := m.here().cluster
+	return m.do(func() (string, error) { return m.backend.Ask(m.ctx, c, what) })
+}
+
+func (m *Model) goOn() tea.Cmd {
+	c := m.here().cluster
+	r := m.liveRound(c)
+	if r == nil || r.Runs {
+		m.say("there is no round to go on with")
+		return nil
+	}
+	m.ask = &question{
+		text: []string{"Go on with the round over " + c + "?", "What was under way is looked up on the hosts first; nothing is done twice blindly."},
+		yes:  m.begun(c, func() error { return m.backend.Resume(m.ctx, c) }),
+	}
+	return nil
+}
+
+// begun begins a round and has its journal shown, or says why it could not.
+func (m *Model) begun(cluster string, begin func() error) tea.Cmd {
+	return func() tea.Msg {
+		if err := begin(); err != nil {
+			return saidMsg{"failed: " + err.Error()}
+		}
+		return begunMsg{cluster}
+	}
+}
+
+func (m *Model) planAgain() tea.Cmd {
+	c := m.here().cluster
+	if m.liveRound(c) != nil {
+		m.say("the last round over " + c + " is not finished; g goes on with it")
+		return nil
+	}
+	return m.wantPlan(c)
+}
+
+// toastFor is how long something that was said stays.
+const toastFor = 12 * time.Second
