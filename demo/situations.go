@@ -41,7 +41,6 @@ func host(name, cluster string, n int) *sim.Host {
 	sum := fnv.New32a()
 	sum.Write([]byte(name))
 	r.Host, r.Release = name, "Brae Linux 4.2"
-	r.Kernel = estate.Kernel{Running: "6.12.57-brae", Installed: "6.12.57-brae"}
 	r.BootID = fmt.Sprintf("%08x-0000-4000-8000-%012x", sum.Sum32(), n)
 	r.BootedAt = Start.AddDate(0, 0, -40-n)
 	r.Networks = []string{cluster, "storage", "migration"}
@@ -101,7 +100,6 @@ func awaiting(w *sim.World, host string, key estate.Key, running string) {
 			r.Components[i].Running, r.Components[i].Restarts = running, "host"
 		}
 	}
-	r.Kernel.Running = "6.12.48-brae"
 }
 
 // situations puts hosts out of line, each in its own way. All of vts can be mended by a round; tides needs people first; yard has no room.

@@ -321,7 +321,11 @@ func (r *Runner) silent(ctx context.Context, o plan.Pending, cause error) (conne
 	}
 	quiet := r.World.Now().Sub(since)
 	if quiet < r.state.Plan.Brief.Patience {
-		return connector.Task{Error: fmt.Sprintf("%s has not answered for %s, as is expected meanwhile", a.Host, quiet.Round(time.Second))}, false, nil
+		who := a.Host
+		if a.Change != nil && a.Change.Component.Layer() == estate.Firmware {
+			who = "the BMC of " + a.Host
+		}
+		return connector.Task{Error: fmt.Sprintf("%s has been silent for %s, as is expected meanwhile", who, quiet.Round(time.Second))}, false, nil
 	}
 	return connector.Task{}, true, r.append(ctx, plan.Event{Kind: plan.Failed, Action: &a, Remedy: remedy(a),
 		Detail: fmt.Sprintf("no answer for %s: %v", quiet.Round(time.Second), cause)})

@@ -1,9 +1,11 @@
 package sim
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"yareharbour/connector"
@@ -46,6 +48,7 @@ func (w *World) Read(name string) (*estate.Reading, error) {
 	}
 	r := h.Reading
 	r.Sections = nil
+	r.Kernel = kernel(r.Components)
 	for _, s := range []estate.SectionName{estate.Host, estate.Packages, estate.Drivers, estate.GuestList} {
 		r.SetSection(estate.Section{Name: s, At: w.Now, Source: "simulated host", Err: h.Unread[s]})
 	}
@@ -54,6 +57,16 @@ func (w *World) Read(name string) (*estate.Reading, error) {
 	})
 	r.Health, r.BMC, r.Hardware.Serial = nil, estate.BMC{}, ""
 	return &r, nil
+}
+
+// kernel tells the kernel by its package: the installed one, and the one that runs where that is another.
+func kernel(components []estate.Component) (k estate.Kernel) {
+	for _, c := range components {
+		if strings.HasPrefix(string(c.Key), "deb:linux-image-") {
+			k.Installed, k.Running = c.Version, cmp.Or(c.Running, c.Version)
+		}
+	}
+	return k
 }
 
 // Stage takes a payload onto the host and returns the hash of what it holds.

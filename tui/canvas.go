@@ -148,7 +148,7 @@ func wrap(text string, w int) []string {
 	}
 	var out []string
 	line := ""
-	for _, word := range strings.Fields(text) {
+	for _, word := range strings.FieldsFunc(text, func(r rune) bool { return r == ' ' || r == '\n' }) { // not at no-break spaces
 		for runewidth.StringWidth(word) > w {
 			if line != "" {
 				out = append(out, line)

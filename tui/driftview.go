@@ -115,16 +115,21 @@ func (m *Model) paintDrift(c *canvas, a area) {
 			break
 		}
 		st := plain
-		if i == 0 {
+		if !strings.HasPrefix(l, " ") {
 			st = water | bold
 		}
 		c.put(a.x+1, y+i+1, st, l)
+	}
+	if free := a.y + a.h - 2; y+len(siblings)+2 < free {
+		for i, l := range wrap(legend(), a.w-4) {
+			c.put(a.x+1, free+i, quiet, l)
+		}
 	}
 }
 
 func (m *Model) paintMatrix(c *canvas, rows []matrixRow, hosts []string, col int, a area) {
 	name := min(30, max(22, a.w/4))
-	w := max(5, min(14, (a.w-name-3)/len(hosts)))
+	w := max(5, min(18, (a.w-name-3)/len(hosts)))
 	n := min(len(hosts), max(1, (a.w-name-3)/w))
 	first := max(0, min(col-n/2, len(hosts)-n))
 	x0 := a.x + name + 2
@@ -143,13 +148,9 @@ func (m *Model) paintMatrix(c *canvas, rows []matrixRow, hosts []string, col int
 		c.put(a.x+1, a.y, water|bold, fmt.Sprintf("‹%d", first))
 	}
 	top := max(0, min(m.here().row-(a.h-2)/2, len(rows)-(a.h-1)))
-	layer := estate.Layer("")
 	for i := top; i < len(rows) && i-top < a.h-1; i++ {
 		y := a.y + 1 + i - top
 		r := rows[i]
-		if l := r.component.Layer(); l != layer {
-			layer = l
-		}
 		c.within(a.x+2, y, name-1, subject, r.title())
 		for j := range n {
 			m.paintCell(c, r, hosts[first+j], area{x0 + j*w, y, w, 1}, i, first+j == col)
@@ -175,7 +176,10 @@ func (m *Model) paintCell(c *canvas, r matrixRow, host string, a area, row int, 
 	}
 	x := c.put(a.x, a.y, st, sg.glyph)
 	if a.w >= 9 && v.Has != "" && v.Outcome != drift.InLine {
-		c.within(x, a.y, a.w-2, st, v.Has)
+		if a.w >= 12 {
+			x++
+		}
+		c.within(x, a.y, a.x+a.w-1-x, st, v.Has)
 	}
 }
 
@@ -216,7 +220,13 @@ func (m *Model) siblingLines(cluster string, w int) []string {
 		}
 		out = append(out, head)
 		for _, g := range s.Groups[1:] {
-			out = append(out, wrap("  "+strings.Join(g, ", ")+": "+oddities(s, g[0]), w)...)
+			for i, l := range wrap(strings.Join(g, ", ")+": "+oddities(s, g[0]), w-6) {
+				indent := "  "
+				if i > 0 {
+					indent = "      "
+				}
+				out = append(out, indent+l)
+			}
 		}
 	}
 	return out

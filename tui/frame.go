@@ -190,8 +190,8 @@ func (m *Model) paintBox(c *canvas, title string, lines []string, chosen int) ar
 	for _, l := range out {
 		w = max(w, min(runewidth.StringWidth(l), inner))
 	}
-	h := min(len(out), m.h-4)
-	a := area{(m.w - w - 4) / 2, max(1, (m.h-h-2)/2), w + 4, h + 2}
+	h := min(len(out), m.h-2)
+	a := area{(m.w - w - 4) / 2, max(0, (m.h-h-2)/2), w + 4, h + 2}
 	c.hits = nil
 	c.fill(a.x, a.y, a.w, a.h, panel, ' ')
 	c.fill(a.x, a.y, a.w, 1, water|panel, '─')
@@ -273,7 +273,7 @@ func legend() string {
 	var parts []string
 	for _, o := range drift.Outcomes {
 		if g := signs[o].glyph; g != " " {
-			parts = append(parts, g+" "+o.String())
+			parts = append(parts, g+"\u00a0"+strings.ReplaceAll(o.String(), " ", "\u00a0"))
 		}
 	}
 	return strings.Join(parts, "   ")

@@ -38,6 +38,10 @@ func (m *Model) paintHost(c *canvas, a area) {
 	p.row = max(0, min(p.row, len(rows)-1))
 	if a.w >= 110 {
 		list := area{a.x, a.y, a.w * 11 / 20, a.h}
+		if below := len(r.Sections) + 2; a.h > len(rows)+5+below {
+			list.h -= below
+			m.paintSections(c, r, area{a.x, a.y + list.h, list.w, below})
+		}
 		m.paintVerdicts(c, rows, list)
 		m.paintStory(c, rows, r, area{list.w + 1, a.y, a.w - list.w - 1, a.h})
 		return
@@ -81,11 +85,17 @@ func (m *Model) paintVerdicts(c *canvas, rows []drift.Verdict, a area) {
 		c.put(a.x+3, a.y+2, quiet, "nothing to show: no baseline speaks of this host, or the filter lets nothing through")
 		return
 	}
+	lines, at := withHeadings(rows, p.row)
 	room := a.h - 1
-	first := max(0, min(p.row-room/2, len(rows)-room))
-	for i := first; i < len(rows) && i-first < room; i++ {
+	first := max(0, min(at-room/2, len(lines)-room))
+	for n := first; n < len(lines) && n-first < room; n++ {
+		y := a.y + 1 + n - first
+		i := lines[n]
+		if i < 0 {
+			c.put(a.x+1, y, water, string(rows[-i-1].Layer()))
+			continue
+		}
 		v := rows[i]
-		y := a.y + 1 + i - first
 		sg := signs[v.Outcome]
 		c.put(a.x+1, y, sg.role, sg.glyph)
 		st := subject
@@ -102,6 +112,21 @@ func (m *Model) paintVerdicts(c *canvas, rows []drift.Verdict, a area) {
 		}
 		c.press(a.x, y, a.w, 1, pickMsg{i})
 	}
+}
+
+// withHeadings lays rows out in lines with a heading before each layer. A line holds the index of its row; a heading holds -1 less the
+// index of the row after it. at is the line of the row with the cursor.
+func withHeadings(rows []drift.Verdict, row int) (lines []int, at int) {
+	for i, v := range rows {
+		if i == 0 || rows[i-1].Layer() != v.Layer() {
+			lines = append(lines, -i-1)
+		}
+		if i == row {
+			at = len(lines)
+		}
+		lines = append(lines, i)
+	}
+	return lines, at
 }
 
 func orDash(s string) string {
@@ -141,13 +166,19 @@ func (m *Model) paintStory(c *canvas, rows []drift.Verdict, r *estate.Reading, a
 			line(alarm|bold, "? "+string(s.Name)+" is unread: "+s.Err)
 		}
 	}
+	well := 0
 	for _, h := range r.Health {
-		if !h.OK {
+		if h.OK {
+			well++
+		} else {
 			line(caution|bold, "! "+h.Item+": "+h.Detail)
 		}
 	}
 	if r.BMC.Queue > 0 {
 		line(caution|bold, fmt.Sprintf("! %d task(s) wait in the BMC's queue", r.BMC.Queue))
+	}
+	if well > 0 && well == len(r.Health) {
+		line(good, fmt.Sprintf("health: %d items, all well", well))
 	}
 	y++
 	if y < end {
@@ -165,6 +196,20 @@ func (m *Model) paintStory(c *canvas, rows []drift.Verdict, r *estate.Reading, a
 			c.within(a.x+1, y, a.w-2, plain, text)
 		}
 		y++
+	}
+}
+
+// paintSections says of each part of the reading how old it is and where it is from.
+func (m *Model) paintSections(c *canvas, r *estate.Reading, a area) {
+	c.put(a.x+1, a.y, water|bold, "what was read")
+	for i, s := range r.Sections {
+		y := a.y + 1 + i
+		c.put(a.x+3, y, subject, string(s.Name))
+		c.put(a.x+14, y, quiet, drift.Age(m.snap.Survey.At.Sub(s.At))+" ago")
+		c.put(a.x+26, y, quiet, s.Source)
+		if s.Err != "" {
+			c.within(a.x+44, y, a.w-45, alarm, "unread: "+s.Err)
+		}
 	}
 }
 

@@ -27,6 +27,8 @@ func init() {
 	commands = []command{
 		{"enter", "go in", "in", "", (*Model).enter},
 		{"esc", "come out", "out", "", func(m *Model) tea.Cmd { m.back(); return nil }},
+		{"?", "help for where you stand", "help", "", func(m *Model) tea.Cmd { m.help = !m.help; return nil }},
+		{"q", "close the screens; rounds go on", "quit", "", func(*Model) tea.Cmd { return tea.Quit }},
 		{"d", "see the drift of this cluster", "drift", "", func(m *Model) tea.Cmd { m.toDrift(); return nil }},
 		{"r", "see the round over this cluster, or plan one", "round", "", func(m *Model) tea.Cmd { return m.toRound() }},
 		{"w", "go to the Waterline", "", "", func(m *Model) tea.Cmd { m.stack = m.stack[:1]; return nil }},
@@ -41,8 +43,6 @@ func init() {
 		{":", "find a command by name", "find", "", func(m *Model) tea.Cmd { return m.begin(finding, "") }},
 		{"e", "export what this view shows", "export", "", func(m *Model) tea.Cmd { return m.begin(exporting, "") }},
 		{"t", "change between colours for dark and light backgrounds", "", "", func(m *Model) tea.Cmd { m.forced = true; m.theme = newTheme(!m.theme.dark); return nil }},
-		{"?", "help for where you stand", "help", "", func(m *Model) tea.Cmd { m.help = !m.help; return nil }},
-		{"q", "close the screens; rounds go on", "quit", "", func(*Model) tea.Cmd { return tea.Quit }},
 	}
 }
 

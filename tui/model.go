@@ -78,6 +78,7 @@ type place struct {
 	row     int // of the list that has the cursor
 	scroll  int
 	needs   bool // on the Waterline: the cursor is in the list of needs
+	pinned  bool // on the Round screen: the host was chosen, and the cursor does not follow the round
 }
 
 // Model is the whole interface. It implements tea.Model.
@@ -168,8 +169,8 @@ type (
 	begunMsg struct{ cluster string } // its round was begun
 	goMsg    place
 	pickMsg  struct{ row int }
+	hostMsg  struct{ host string }
 	keyMsg   struct{ key string } // a press on a key that is shown
-	closeMsg struct{}
 )
 
 // Init begins loading, and asks the terminal what background it has.
@@ -284,6 +285,11 @@ func (m *Model) heard(msg tea.Msg) tea.Cmd {
 		m.say(msg.text)
 	case goMsg:
 		m.goTo(place(msg))
+	case hostMsg:
+		if p := m.here(); p.pinned && p.host == msg.host {
+			return m.enter()
+		}
+		m.here().host, m.here().pinned, m.here().scroll = msg.host, true, 0
 	case pickMsg:
 		m.here().row = msg.row
 	case keyMsg:

@@ -6,6 +6,7 @@ import (
 
 	"yareharbour/core/drift"
 	"yareharbour/core/plan"
+	"yareharbour/core/precheck"
 )
 
 // lane is a host's row on the Round screen.
@@ -64,7 +65,11 @@ func (m *Model) paintPlanned(c *canvas, a area, pl planned) {
 		return
 	}
 	x := c.put(a.x+1, a.y, water|bold, "planned, nothing is touched yet  ")
-	c.put(x, a.y, plain, pl.plan.Summary())
+	if summary := pl.plan.Summary(); len(summary) < a.w-x {
+		c.put(x, a.y, plain, summary)
+	} else {
+		c.put(a.x+1, a.y+1, plain, summary)
+	}
 	lanes, from, to := plannedLanes(pl.plan)
 	y := m.paintLanes(c, lanes, from, to, from, area{a.x, a.y + 2, a.w, a.h - 2})
 	m.paintVisitDetail(c, pl.plan, area{a.x, y + 1, a.w, a.y + a.h - y - 1})
@@ -189,20 +194,18 @@ func visitState(v *plan.VisitState) (string, style) {
 // paintLanes paints the time scale and a lane a host, and returns the row after the last.
 func (m *Model) paintLanes(c *canvas, lanes []lane, from, to, now time.Time, a area) int {
 	p := m.here()
-	if p.host == "" && len(lanes) > 0 {
-		p.host = lanes[0].host
-		for _, l := range lanes {
-			if len(l.state) > 0 && l.role == strong|bold {
-				p.host = l.host
-			}
-		}
+	if !p.pinned && len(lanes) > 0 {
+		p.host = followed(lanes)
 	}
 	const name = 28
 	w := a.w - name - 2
 	whole := max(to.Sub(from), time.Minute)
 	col := func(t time.Time) int { return a.x + name + int(float64(w)*float64(t.Sub(from))/float64(whole)) }
 	m.paintScale(c, from, whole, col, area{a.x + name, a.y, w, 1})
-	most := max(3, a.h*3/5)
+	most, every := max(3, a.h*3/5), 1
+	if 2*len(lanes) < a.h/2 {
+		every = 2 // air between the lanes where there is room
+	}
 	first := 0
 	for i, l := range lanes {
 		if l.host == p.host {
@@ -212,7 +215,7 @@ func (m *Model) paintLanes(c *canvas, lanes []lane, from, to, now time.Time, a a
 	y := a.y + 1
 	for i := first; i < len(lanes) && i-first < most; i++ {
 		m.paintLane(c, lanes[i], col, area{a.x, y, a.w, 1})
-		y++
+		y += every
 	}
 	if x := col(now); x > a.x+name && x < a.x+a.w-1 {
 		for row := a.y; row < y; row++ {
@@ -220,11 +223,24 @@ func (m *Model) paintLanes(c *canvas, lanes []lane, from, to, now time.Time, a a
 		}
 	}
 	x := a.x + name
+	if a.w < 110 {
+		x = a.x + 1
+	}
 	for _, s := range stepOrder {
 		x = c.put(x, y, stepSigns[s].role, stepSigns[s].glyph)
 		x = c.put(x+1, y, quiet, string(s)) + 2
 	}
 	return y + 1
+}
+
+// followed is the host that the cursor stays with until a person moves it: the one that is visited, or that needs somebody.
+func followed(lanes []lane) string {
+	for _, l := range lanes {
+		if l.role == strong|bold || l.role == alarm|bold && l.obstacle == "" {
+			return l.host
+		}
+	}
+	return lanes[0].host
 }
 
 func (m *Model) paintScale(c *canvas, from time.Time, whole time.Duration, col func(time.Time) int, a area) {
@@ -266,7 +282,7 @@ func (m *Model) paintLane(c *canvas, l lane, col func(time.Time) int, a area) {
 		c.shade(a.x, a.y, a.w, selected)
 		c.put(a.x, a.y, strong|bold|selected, "▸")
 	}
-	c.press(a.x, a.y, a.w, 1, goMsg{screen: roundScreen, cluster: m.here().cluster, host: l.host})
+	c.press(a.x, a.y, a.w, 1, hostMsg{l.host})
 }
 
 // paintFlight paints the tasks under way with how far they are, and returns the row after them.
@@ -289,8 +305,8 @@ func (m *Model) paintFlight(c *canvas, r Round, a area) int {
 		}
 		const width = 20
 		c.within(a.x+3, y, 11, subject, o.Action.Host)
-		x := c.within(a.x+14, y, a.w-52, plain, o.Action.Says())
-		x = max(x+2, a.x+a.w-38)
+		x := c.within(a.x+14, y, a.w-60, plain, o.Action.Says())
+		x = max(x+2, a.x+a.w-44)
 		full := percent * width / 100
 		c.fill(x, y, full, 1, loads, '█')
 		c.fill(x+full, y, width-full, 1, quiet, '░')
@@ -368,6 +384,10 @@ func (m *Model) paintVisitDetail(c *canvas, pl *plan.Plan, a area) {
 		if v.Host != m.here().host {
 			continue
 		}
+		if a.w >= 110 {
+			m.paintAnswers(c, v, area{a.x + a.w*3/5, a.y, a.w * 2 / 5, a.h})
+			a.w = a.w*3/5 - 1
+		}
 		y := a.y
 		line := func(x int, st style, text string) {
 			for _, l := range wrap(text, a.w-x-2) {
@@ -394,6 +414,27 @@ func (m *Model) paintVisitDetail(c *canvas, pl *plan.Plan, a area) {
 		}
 		for _, mv := range v.Moves {
 			line(3, quiet, "move    "+mv.Guest+" → "+mv.To)
+		}
+	}
+}
+
+var levels = map[precheck.Level]sign{precheck.Clear: {"✓", good}, precheck.Caution: {"!", caution}, precheck.Blocker: {"✗", alarm | bold}}
+
+// paintAnswers paints what the prechecks found.
+func (m *Model) paintAnswers(c *canvas, v *plan.Visit, a area) {
+	c.put(a.x, a.y, water|bold, "prechecks")
+	y := a.y + 1
+	for _, n := range v.Answers {
+		sg := levels[n.Level]
+		for i, l := range wrap(n.Check+": "+n.Evidence, a.w-5) {
+			if y >= a.y+a.h {
+				return
+			}
+			if i == 0 {
+				c.put(a.x, y, sg.role, sg.glyph)
+			}
+			c.put(a.x+2, y, plain, l)
+			y++
 		}
 	}
 }
@@ -432,5 +473,5 @@ func (m *Model) stepRound(dx, dy int) {
 			at = i
 		}
 	}
-	p.host, p.scroll = hosts[clamp(at+dy, len(hosts))], 0
+	p.host, p.scroll, p.pinned = hosts[clamp(at+dy, len(hosts))], 0, true
 }

@@ -40,18 +40,18 @@ func (m *Model) paintWaterline(c *canvas, a area) {
 		c.put(a.x+2, a.y+1, quiet, "no host matches “"+m.filter+"”; Esc shows all")
 		return
 	}
-	detail := 2
-	each := max(8, min(14, (a.h-detail)/len(bands)))
+	const detail, least = 2, 7 // rows: the line at the bottom, and the smallest band that can be read
 	at := m.selectedBand(bands)
-	shown := max(1, (a.h-detail)/each)
+	shown := max(1, min(len(bands), (a.h-detail)/least))
+	each := min(14, (a.h-detail)/shown)
 	first := max(0, min(at-shown/2, len(bands)-shown))
 	y := a.y
 	for i := first; i < min(len(bands), first+shown); i++ {
-		m.paintBand(c, bands[i], area{a.x, y, a.w, each - 1}, i == at && !p.needs)
+		m.paintBand(c, bands[i], area{a.x, y, a.w, max(each-1, least)}, i == at && !p.needs)
 		y += each
 	}
 	if first+shown < len(bands) {
-		c.put(a.x+1, y, quiet, fmt.Sprintf("↓ %d more clusters", len(bands)-first-shown))
+		c.right(a.x+a.w-1, a.y+a.h-2, 30, quiet, fmt.Sprintf("↓ %d more below", len(bands)-first-shown))
 	}
 	m.paintBerthDetail(c, area{a.x, a.y + a.h - 1, a.w, 1})
 }
@@ -117,6 +117,14 @@ func (m *Model) paintBand(c *canvas, b survey.Band, a area, active bool) {
 	if b.Limit > 0 && limit >= a.y+1 && limit < line {
 		c.put(a.x+1, limit, limits, "limit")
 		c.fill(x0, limit, w*n, 1, limits, '┄')
+		says := fmt.Sprintf(" %.0f%%", 100*b.Limit)
+		if b.Spare.Room.MemoryMiB > 0 {
+			says += ", " + fit.GiB(b.Spare.Room.MemoryMiB) + " spare if " + strings.Join(b.Spare.Lost, ", ") + " fails"
+		}
+		if room := a.w - gutter - w*n - 1; len(says) > room {
+			says, _, _ = strings.Cut(says, ",")
+		}
+		c.within(x0+w*n, limit, a.w-gutter-w*n-1, limits, says)
 	}
 	for i, l := range []string{"plat", "drv", "fw"} {
 		c.put(a.x+1, line+1+i, quiet, l)
@@ -153,7 +161,7 @@ func (m *Model) paintBandTitle(c *canvas, b survey.Band, a area, active bool) {
 		right += fmt.Sprintf("  %d unread", b.Unread)
 	}
 	if b.Out > 0 {
-		right += fmt.Sprintf("  %d out of service", b.Out)
+		right += fmt.Sprintf("  %d out", b.Out)
 	}
 	if b.ReadAt.IsZero() {
 		right += "  never read"
@@ -173,13 +181,10 @@ func (m *Model) paintBandTitle(c *canvas, b survey.Band, a area, active bool) {
 	if !b.Cluster.Act {
 		head += "  look only"
 	}
-	if room > len(head)+22 {
+	if room > len(head)+18 {
 		x = c.put(x, a.y, plain, head)
 		x = c.put(x, a.y, plain, fmt.Sprintf("  reserve of %d ", b.Cluster.Reserve))
-		x = c.put(x, a.y, role, word)
-		if b.Spare.Room.MemoryMiB > 0 && a.w > 130 {
-			c.put(x, a.y, quiet, ", "+fit.GiB(b.Spare.Room.MemoryMiB)+" spare")
-		}
+		c.put(x, a.y, role, word)
 	} else if room > 18 {
 		x = c.put(x, a.y, plain, "  reserve ")
 		c.put(x, a.y, role, word)
@@ -352,7 +357,7 @@ func (m *Model) paintNeed(c *canvas, n survey.Need, a area, here bool) int {
 		st |= bold
 		c.put(a.x, a.y, strong|bold, "▸")
 	}
-	x := c.put(a.x+4, a.y, st, who)
+	x := c.put(a.x+4, a.y, st, who+":")
 	lines := []string{n.Text}
 	if a.w >= 40 && a.h > 3 && len(n.Text) > a.w-(x-a.x)-2 {
 		lines = wrap(n.Text, a.w-6)

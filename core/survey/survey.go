@@ -250,7 +250,7 @@ func needs(in Input, b Band) []Need {
 		note(in.Verdicts[h.Host], h.Host, byOutcome, &critical)
 	}
 	if len(critical) > 0 {
-		add(Now, only(critical), "critical release missing on %s", list(critical))
+		add(Now, only(critical), "critical release missing%s", onHosts(critical))
 	}
 	for _, o := range []drift.Outcome{drift.Withdrawn, drift.Unread, drift.Disputed, drift.OffTrack, drift.Ahead} {
 		if hosts := byOutcome[o]; len(hosts) > 0 {
@@ -258,7 +258,7 @@ func needs(in Input, b Band) []Need {
 			if o == drift.Withdrawn || o == drift.Unread {
 				u = Soon
 			}
-			add(u, only(hosts), "%s on %s", says[o], list(hosts))
+			add(u, only(hosts), "%s%s", says[o], onHosts(hosts))
 		}
 	}
 	if b.Reserve.Outcome == fit.DoesNotFit {
@@ -312,7 +312,11 @@ func drainable(in Input, b Band) (out []Need) {
 		}
 	}
 	for _, why := range order {
-		out = append(out, Need{Soon, b.Cluster.Name, only(reasons[why]), list(reasons[why]) + " can't be drained: " + why})
+		who := ""
+		if only(reasons[why]) == "" {
+			who = list(reasons[why]) + " "
+		}
+		out = append(out, Need{Soon, b.Cluster.Name, only(reasons[why]), who + "can't be drained: " + why})
 	}
 	return out
 }
@@ -322,6 +326,14 @@ func only(hosts []string) string {
 		return hosts[0]
 	}
 	return ""
+}
+
+// onHosts names the hosts where there are several; one stands beside the text anyway.
+func onHosts(hosts []string) string {
+	if len(hosts) == 1 {
+		return ""
+	}
+	return " on " + list(hosts)
 }
 
 func list(hosts []string) string {
