@@ -1,0 +1,312 @@
+// Package e2e drives the built program as its users do: commands, a killed process, and the screens in tmux.
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	simconn "yareharbour/connector/sim"
+	"yareharbour/core/plan"
+	"yareharbour/sim"
+	"yareharbour/store"
+)
+
+var yare string // the built program
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "yare-e2e-")
+	if err != nil {
+		panic(err)
+	}
+	yare = filepath.Join(dir, "yare")
+	build := exec.Command("go", "build", "-o", yare, "yareharbour/cmd/yare")
+	build.Stderr = os.Stderr
+	if err := build.Run(); err != nil {
+		panic(err)
+	}
+	code := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(code)
+}
+
+// patience is how long a test waits for something that should happen soon. Machines that run tests can be very slow.
+const patience = 90 * time.Second
+
+// result is what a command printed and how it ended.
+type result struct {
+	out, err string
+	code     int
+}
+
+func run(t *testing.T, args ...string) result {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(context.Background(), 4*patience)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, yare, args...)
+	var out, stderr bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &stderr
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		t.Fatalf("yare %s: %v", strings.Join(args, " "), err)
+	}
+	return result{out.String(), stderr.String(), cmd.ProcessState.ExitCode()}
+}
+
+// demoState is a state directory with the demo estate, its simulation running at that speed until the test ends.
+func demoState(t *testing.T, speed int) string {
+	t.Helper()
+	dir := t.TempDir()
+	cmd := exec.Command(yare, "sim", "--state", dir, "--speed", fmt.Sprint(speed), "--idle", "10m")
+	cmd.Stderr = os.Stderr
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		_ = cmd.Process.Signal(syscall.SIGTERM)
+		_ = cmd.Wait()
+	})
+	dial(t, dir).Hangup()
+	return dir
+}
+
+func dial(t *testing.T, dir string) *simconn.Connector {
+	t.Helper()
+	for start := time.Now(); ; time.Sleep(10 * time.Millisecond) {
+		c, err := simconn.Dial(t.Context(), filepath.Join(dir, "sim"), nil)
+		if err == nil {
+			return c
+		}
+		if time.Since(start) > patience {
+			t.Fatal(err)
+		}
+	}
+}
+
+func world(t *testing.T, dir string) *sim.World {
+	t.Helper()
+	c := dial(t, dir)
+	defer c.Hangup()
+	w, err := c.World(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return w
+}
+
+func TestDemoRun(t *testing.T) {
+	out := filepath.Join(t.TempDir(), "reports")
+	r := run(t, "demo", "--run", "--out", out)
+	if r.code != 0 {
+		t.Fatalf("exit %d\n%s%s", r.code, r.out, r.err)
+	}
+	for _, want := range []string{"vts, before the round:", "finished: every visit is made", "0 adrift, 0 unread\nreports are in"} {
+		if !strings.Contains(r.out, want) {
+			t.Errorf("it never said %q:\n%s", want, r.out)
+		}
+	}
+	for file, begins := range map[string]string{"drift-before.csv": "host,component", "drift-after.json": "{", "round.txt": "Round ", "round.svg": "<?xml",
+		"round.pdf": "%PDF", "waterline.svg": "<?xml", "waterline.pdf": "%PDF"} {
+		b, err := os.ReadFile(filepath.Join(out, file))
+		if err != nil || !strings.HasPrefix(string(b), begins) {
+			t.Errorf("%s: %v, begins %.20q", file, err, b)
+		}
+	}
+}
+
+// The process of a round is killed at each of its steps, started again and resumed: the end is as if nothing had happened, and
+// nothing was done twice on a host.
+func TestKilledAtEachStep(t *testing.T) {
+	dir := demoState(t, 400)
+	before := world(t, dir)
+	steps := []plan.ActionKind{plan.Stage, plan.Move, plan.Close, plan.Install, plan.Restart, plan.Prove, plan.Reopen}
+	args := []string{"round", "start", "vts", "--reason", "killed on purpose", "--state", dir}
+	for _, step := range steps {
+		killAt(t, dir, step, args)
+		args = []string{"round", "resume", "vts", "--state", dir}
+	}
+	if r := run(t, args...); r.code != 0 {
+		t.Fatalf("the last resume: exit %d\n%s%s", r.code, r.out, r.err)
+	}
+	if r := run(t, "check", "vts", "--state", dir); r.code != 0 {
+		t.Errorf("after the round vts is not in line: exit %d\n%s", r.code, r.out)
+	}
+	after := world(t, dir)
+	if len(after.Restarts) > 0 {
+		t.Errorf("guests were started again: %v", after.Restarts)
+	}
+	running := func(w *sim.World) (n int) {
+		for _, h := range w.Hosts {
+			n += len(h.Reading.RunningGuests())
+		}
+		return n
+	}
+	if a, b := running(before), running(after); a != b || a == 0 {
+		t.Errorf("%d guests ran before and %d run now", a, b)
+	}
+	count := map[string]int{}
+	for _, act := range after.Acts {
+		count[act]++
+	}
+	// heron has two passes and two adapters with the same firmware; everything else happens once.
+	twice := map[string]bool{"restart heron": true, "flash fw:lorne-l25 on heron": true}
+	for act, n := range count {
+		if n > 1 && !twice[act] && !strings.HasPrefix(act, "stage") || n > 2 {
+			t.Errorf("%q was done %d times", act, n)
+		}
+	}
+}
+
+// killAt runs the command, and kills its process when the step's intent (or, of a step that only looks, its outcome) is in the journal.
+func killAt(t *testing.T, dir string, step plan.ActionKind, args []string) {
+	t.Helper()
+	s, err := store.Open(t.Context(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	var since int64
+	if head, err := s.Latest(t.Context(), "vts"); err == nil {
+		events, err := s.Journal(t.Context(), head.ID, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		since = events[len(events)-1].Seq
+	}
+	var out bytes.Buffer
+	cmd := exec.Command(yare, args...)
+	cmd.Stdout, cmd.Stderr = &out, &out
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	for start := time.Now(); !reached(t, s, since, step); time.Sleep(2 * time.Millisecond) {
+		if time.Since(start) > patience || cmd.ProcessState != nil {
+			t.Fatalf("%s was never reached:\n%s", step, out.String())
+		}
+	}
+	if err := cmd.Process.Kill(); err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Wait(); err == nil {
+		t.Fatalf("the round had ended before it could be killed at %s", step)
+	}
+}
+
+func reached(t *testing.T, s *store.Store, since int64, step plan.ActionKind) bool {
+	t.Helper()
+	head, err := s.Latest(t.Context(), "vts")
+	if err != nil {
+		return false
+	}
+	events, err := s.Journal(t.Context(), head.ID, since)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, e := range events {
+		if e.Action != nil && e.Action.Kind == step && (e.Kind == plan.Intent || step == plan.Prove) {
+			return true
+		}
+	}
+	return false
+}
+
+func TestOneRunnerPerCluster(t *testing.T) {
+	dir := demoState(t, 60)
+	first := exec.Command(yare, "round", "start", "vts", "--reason", "first", "--state", dir)
+	if err := first.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() {
+		_ = first.Process.Kill()
+		_ = first.Wait()
+	}()
+	s, err := store.Open(t.Context(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	for start := time.Now(); !reached(t, s, 0, plan.Stage); time.Sleep(5 * time.Millisecond) {
+		if time.Since(start) > patience {
+			t.Fatal("the first round never began")
+		}
+	}
+	for _, args := range [][]string{{"round", "start", "vts"}, {"round", "resume", "vts"}} {
+		r := run(t, append(args, "--state", dir)...)
+		if r.code != 1 || !strings.Contains(r.err, fmt.Sprintf("process %d on", first.Process.Pid)) {
+			t.Errorf("%v: exit %d, %s", args, r.code, r.err)
+		}
+	}
+	if r := run(t, "round", "stop", "vts", "--state", dir); r.code != 0 || !strings.Contains(r.out, "safe point") {
+		t.Errorf("stop: exit %d %s%s", r.code, r.out, r.err)
+	}
+}
+
+// aptUpgradable is what apt itself says: package → installed and candidate version.
+func aptUpgradable(t *testing.T) map[string][2]string {
+	t.Helper()
+	if _, err := exec.LookPath("apt"); err != nil {
+		t.Skip("no apt on this machine")
+	}
+	cmd := exec.Command("apt", "list", "--upgradable")
+	cmd.Env = append(os.Environ(), "LC_ALL=C")
+	out, err := cmd.Output()
+	if err != nil {
+		t.Skipf("apt list --upgradable: %v", err)
+	}
+	up := map[string][2]string{}
+	for line := range strings.Lines(string(out)) {
+		f := strings.Fields(line)
+		if len(f) < 6 {
+			continue
+		}
+		name, _, _ := strings.Cut(f[0], "/")
+		up[name] = [2]string{strings.TrimSuffix(f[5], "]"), f[1]}
+	}
+	return up
+}
+
+func TestLocalCheckSaysWhatAptSays(t *testing.T) {
+	if m, _ := filepath.Glob("/var/lib/apt/lists/*_Packages*"); len(m) == 0 {
+		t.Skip("apt has no indices on this machine; apt-get update fetches them")
+	}
+	want := aptUpgradable(t)
+	r := run(t, "check", "--local", "--json")
+	if r.code != 0 && r.code != 3 || (r.code == 3) != (len(want) > 0) {
+		t.Fatalf("exit %d with %d packages upgradable: %s", r.code, len(want), r.err)
+	}
+	var d struct {
+		Verdicts []struct{ Component, Verdict, Has, Wants string }
+	}
+	if err := json.Unmarshal([]byte(r.out), &d); err != nil {
+		t.Fatal(err)
+	}
+	if len(d.Verdicts) == 0 {
+		t.Fatal("no verdicts at all")
+	}
+	got := map[string][2]string{}
+	for _, v := range d.Verdicts {
+		if v.Verdict == "behind" {
+			got[strings.TrimPrefix(v.Component, "deb:")] = [2]string{v.Has, v.Wants}
+		}
+	}
+	for name, versions := range want {
+		if got[name] != versions {
+			t.Errorf("%s: apt says %v, yare %v", name, versions, got[name])
+		}
+	}
+	for name := range got {
+		if _, ok := want[name]; !ok {
+			t.Errorf("%s is behind for yare and not upgradable for apt", name)
+		}
+	}
+}
