@@ -40,7 +40,7 @@ func TestMain(m *testing.M) {
 }
 
 // patience is how long a test waits for something that should happen soon. Machines that run tests can be very slow.
-const patience = 90 * time.Second
+var patience = 90 * time.Second
 
 // result is what a command printed and how it ended.
 type result struct {

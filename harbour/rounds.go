@@ -231,7 +231,9 @@ func (h *Harbour) run(ctx context.Context, lease *store.Lease, id string, seen f
 	if err := r.Run(ctx, s); err != nil {
 		return s, errors.Join(err, context.Cause(ctx))
 	}
-	return s, nil
+	// What was read before the round says little now.
+	_, err = h.Read(ctx, c.Hosts, nil)
+	return s, err
 }
 
 // renew keeps the lease. A runner that lost it must stop at once.

@@ -24,7 +24,7 @@ func (s *Store) KeepReading(ctx context.Context, r *estate.Reading) error {
 	if err != nil {
 		return err
 	}
-	when := at(r.At())
+	when := at(r.Tried())
 	print, err := fingerprint(r)
 	if err != nil {
 		return err
@@ -39,7 +39,7 @@ func (s *Store) KeepReading(ctx context.Context, r *estate.Reading) error {
 			_, err = tx.Exec("UPDATE readings SET at = ?, print = ?, body = ? WHERE host = ? AND first = ?", when, print, body, r.Host, first)
 			return err
 		}
-		_, err = tx.Exec("INSERT INTO readings (host, first, at, print, body) VALUES (?, ?, ?, ?, ?)", r.Host, when, when, print, body)
+		_, err = tx.Exec("INSERT OR REPLACE INTO readings (host, first, at, print, body) VALUES (?, ?, ?, ?, ?)", r.Host, when, when, print, body)
 		return err
 	})
 	if err != nil {

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"time"
 
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
@@ -69,7 +70,15 @@ func (m *Model) paintHostHead(c *canvas, r *estate.Reading, a area) {
 	u := r.Used()
 	x = c.put(x, a.y+1, plain, fmt.Sprintf("  %d guests, %d of %d GiB, %d of %d cores", len(r.RunningGuests()),
 		u.MemoryMiB/1024, r.Capacity.MemoryMiB/1024, u.CPU/1000, r.Capacity.CPU/1000))
-	c.put(x, a.y+1, quiet, "  read "+drift.Age(m.snap.Survey.At.Sub(r.At()))+" ago")
+	c.put(x, a.y+1, quiet, "  "+m.readAgo(r.At()))
+}
+
+// readAgo says how old a reading is; the zero time is one of which nothing could be read.
+func (m *Model) readAgo(at time.Time) string {
+	if at.IsZero() {
+		return "not read"
+	}
+	return "read " + drift.Age(m.snap.Survey.At.Sub(at)) + " ago"
 }
 
 func (m *Model) paintVerdicts(c *canvas, rows []drift.Verdict, a area) {

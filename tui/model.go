@@ -309,6 +309,7 @@ func (m *Model) loaded(msg loadedMsg) tea.Cmd {
 	m.failed = msg.err
 	first := m.snap == nil
 	if msg.err == nil {
+		first = first || ended(m.snap, msg.snap) // then all is read anew
 		m.snap = msg.snap
 	}
 	var cmds []tea.Cmd
@@ -326,6 +327,16 @@ func (m *Model) loaded(msg loadedMsg) tea.Cmd {
 		cmds = append(cmds, m.readAll())
 	}
 	return tea.Batch(cmds...)
+}
+
+// ended tells whether a round that ran has ended: what was read before that says little now.
+func ended(before, now *Snapshot) bool {
+	for c, r := range before.Rounds {
+		if r.Runs && !now.Rounds[c].Runs {
+			return true
+		}
+	}
+	return false
 }
 
 func (m *Model) rounds() map[string]Round {

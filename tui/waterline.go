@@ -5,7 +5,6 @@ import (
 	"strings"
 
 	"yareharbour/core/catalogue"
-	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/fit"
 	"yareharbour/core/plan"
@@ -163,11 +162,7 @@ func (m *Model) paintBandTitle(c *canvas, b survey.Band, a area, active bool) {
 	if b.Out > 0 {
 		right += fmt.Sprintf("  %d out", b.Out)
 	}
-	if b.ReadAt.IsZero() {
-		right += "  never read"
-	} else {
-		right += "  read " + drift.Age(m.snap.Survey.At.Sub(b.ReadAt)) + " ago"
-	}
+	right += "  " + m.readAgo(b.ReadAt)
 	c.right(a.x+a.w-1, a.y, len(right), quiet, right)
 	room := a.w - 3 - len(right) - (x - a.x)
 	role, word := good, "kept"

@@ -133,6 +133,17 @@ func (r *Reading) At() time.Time {
 	return oldest
 }
 
+// Tried is the time of the newest section, read or not.
+func (r *Reading) Tried() time.Time {
+	var newest time.Time
+	for _, s := range r.Sections {
+		if s.At.After(newest) {
+			newest = s.At
+		}
+	}
+	return newest
+}
+
 // Sort brings components and guests into the order that the rest of the program relies on.
 func (r *Reading) Sort() {
 	slices.SortFunc(r.Components, func(a, b Component) int {

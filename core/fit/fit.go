@@ -85,8 +85,8 @@ type Answer struct {
 const Effort = 60_000
 
 // Drain answers whether the guests of the host can all go to others with the reserve of k hosts kept, and how. Where there is
-// a choice, hosts earlier in prefer are taken first; hosts that are not in it come last.
-func Drain(hosts []Host, host string, k int, prefer []string) Answer {
+// a choice, hosts in an earlier group of prefer are taken first, those in none last; within a group the one with the most room is.
+func Drain(hosts []Host, host string, k int, prefer [][]string) Answer {
 	i := slices.IndexFunc(hosts, func(h Host) bool { return h.Name == host })
 	if i < 0 {
 		return Answer{Outcome: DoesNotFit, Obstacle: &Obstacle{Constraint: "there is no host " + host + " in the cluster"}}

@@ -140,7 +140,7 @@ func TestPreferenceIsTakenWhereItCan(t *testing.T) {
 		b 10:
 		c 10: h:2
 		drain a keep 0 -> fits`)
-	if a := Drain(hosts, "a", 0, []string{"c"}); a.Moves[0].To != "c" {
+	if a := Drain(hosts, "a", 0, [][]string{{"c"}}); a.Moves[0].To != "c" {
 		t.Errorf("went to %s", a.Moves[0].To)
 	}
 }

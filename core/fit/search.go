@@ -50,9 +50,9 @@ func share(l, total estate.Resources) float64 {
 	return max(float64(l.MemoryMiB)/float64(max(total.MemoryMiB, 1)), float64(l.CPU)/float64(max(total.CPU, 1)))
 }
 
-func (s *search) order(prefer []string) {
+func (s *search) order(prefer [][]string) {
 	for i := range s.hosts {
-		s.rank[i] = slices.Index(prefer, s.hosts[i].Name)
+		s.rank[i] = slices.IndexFunc(prefer, func(group []string) bool { return slices.Contains(group, s.hosts[i].Name) })
 		if s.rank[i] < 0 {
 			s.rank[i] = len(prefer)
 		}

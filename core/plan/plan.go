@@ -318,20 +318,21 @@ func place(in Input, p *Plan) {
 	}
 }
 
-// Prefer is the order in which the guests of visit i should look for a place: hosts that are done, hosts that stay as they are, and
-// then those whose turn is last.
-func Prefer(p *Plan, i int) []string {
-	var done, later []string
+// Prefer groups the hosts by how well they suit the guests of visit i: those that are done or stay as they are, where nobody moves
+// a second time, and then one by one those whose turn comes last.
+func Prefer(p *Plan, i int) [][]string {
+	settled := slices.Clone(p.Nothing)
+	var later [][]string
 	for j := range p.Visits {
-		switch {
-		case j < i && p.Visits[j].Obstacle == "":
-			done = append(done, p.Visits[j].Host)
-		case j > i && p.Visits[j].Empties:
-			later = append(later, p.Visits[j].Host)
+		switch v := &p.Visits[j]; {
+		case j < i && v.Obstacle == "" || j != i && !v.Empties:
+			settled = append(settled, v.Host)
+		case j > i:
+			later = append(later, []string{v.Host})
 		}
 	}
 	slices.Reverse(later)
-	return slices.Concat(done, p.Nothing, later)
+	return append([][]string{settled}, later...)
 }
 
 func carry(readings map[string]*estate.Reading, moves []fit.Move) {
