@@ -60,7 +60,7 @@ func (b *bmc) inventoryItem(h *Host, r *http.Request) (int, any) {
 			name += " (" + c.Device + ")"
 		}
 		d := resource("/UpdateService/FirmwareInventory/"+itemID(c), "#SoftwareInventory.v1_10_2.SoftwareInventory", itemID(c), name, doc{
-			"SoftwareId": c.Key.Name(), "Version": c.Version, "Updateable": true, "Manufacturer": h.Reading.Hardware.Maker,
+			"SoftwareId": bootID(string(c.Key), 0), "Version": c.Version, "Updateable": true, "Manufacturer": h.Reading.Hardware.Maker,
 			"Status": doc{"State": "Enabled", "Health": "OK"}, "RelatedItem": []doc{link("/Systems/1")}})
 		if c.Running != "" {
 			d["Status"] = doc{"State": "StandbyOffline", "Health": "OK"}

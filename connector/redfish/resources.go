@@ -80,16 +80,17 @@ func (c *Client) Health(ctx context.Context) ([]estate.Health, error) {
 
 type softwareInventory struct {
 	ref
-	Name, SoftwareId, Version string
-	Oem                       struct {
+	Id, Name, Version string
+	Oem               struct {
 		YareHarbour struct{ RunningVersion string }
 	}
 }
 
-// component turns an inventory item into a component. Its name is the model, with the device in parentheses where there are several.
+// component turns an inventory item into a component. The part of its id before the first dot is the component's name; its name is the model, with the device in parentheses where there are several.
 func (s softwareInventory) component() estate.Component {
 	model, device, _ := strings.Cut(strings.TrimSuffix(s.Name, ")"), " (")
-	c := estate.Component{Key: estate.Key("fw:" + s.SoftwareId), Version: s.Version, Model: model, Device: device}
+	id, _, _ := strings.Cut(s.Id, ".")
+	c := estate.Component{Key: estate.Key("fw:" + id), Version: s.Version, Model: model, Device: device}
 	if run := s.Oem.YareHarbour.RunningVersion; run != "" {
 		c.Running, c.Restarts = run, "host"
 	}

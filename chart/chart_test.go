@@ -1,0 +1,75 @@
+package chart
+
+import (
+	"bytes"
+	"encoding/xml"
+	"io"
+	"strings"
+	"testing"
+	"time"
+
+	"yareharbour/core/catalogue"
+	"yareharbour/core/estate"
+	"yareharbour/core/plan"
+	"yareharbour/core/survey"
+)
+
+var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
+
+func aSurvey() survey.Survey {
+	return survey.Survey{Name: "Merrow Sound", At: now, Bands: []survey.Band{{Cluster: estate.Cluster{Name: "vts", Reserve: 1}, Limit: 0.5, ReadAt: now,
+		Berths: []survey.Berth{
+			{Host: "heron", Service: survey.Open, Memory: 0.41, Depth: map[estate.Layer]survey.Depth{estate.Platform: {Drift: 7, Worst: catalogue.Critical}}},
+			{Host: "ibis", Service: survey.Closed, Depth: map[estate.Layer]survey.Depth{estate.Firmware: {Unread: true}}}}}},
+		Needs: []survey.Need{{Urgency: survey.Now, Cluster: "vts", Host: "heron", Text: "critical release missing"}}}
+}
+
+func aRound() *plan.State {
+	return &plan.State{Status: plan.Failing, Started: now, Last: now.Add(40 * time.Minute), Plan: plan.Plan{Brief: plan.Brief{Cluster: "vts", By: "me", Reason: "November"}},
+		Visits: []plan.VisitState{{Visit: plan.Visit{Host: "heron"}, Spans: []plan.Span{
+			{Step: plan.DrainStep, From: now, To: now.Add(10 * time.Minute)}, {Step: plan.RestartStep, From: now.Add(10 * time.Minute), To: now.Add(40 * time.Minute), Failed: true}}}}}
+}
+
+func words(t *testing.T, svg []byte) string {
+	t.Helper()
+	var out []string
+	for d := xml.NewDecoder(bytes.NewReader(svg)); ; {
+		tok, err := d.Token()
+		if err == io.EOF {
+			return strings.Join(out, " ")
+		}
+		if err != nil {
+			t.Fatalf("the SVG is no XML: %v", err)
+		}
+		if c, ok := tok.(xml.CharData); ok {
+			out = append(out, strings.TrimSpace(string(c)))
+		}
+	}
+}
+
+func TestDrawingsSayWhatTheyShow(t *testing.T) {
+	for name, c := range map[string]struct {
+		d    Drawing
+		want []string
+	}{
+		"waterline": {Waterline(aSurvey()), []string{"Merrow Sound", "vts", "heron", "41%", "7", "closed", "unread", "limit 50%", "critical release missing"}},
+		"timeline":  {Timeline(aRound()), []string{"Round over vts", "heron", "drain", "restart", "failed", "20:10", "November"}},
+	} {
+		var svg, pdf bytes.Buffer
+		if err := c.d.Write(&svg, "svg"); err != nil {
+			t.Fatal(err)
+		}
+		said := words(t, svg.Bytes())
+		for _, w := range c.want {
+			if !strings.Contains(said, w) {
+				t.Errorf("the %s does not say %q: %s", name, w, said)
+			}
+		}
+		if err := c.d.Write(&pdf, "pdf"); err != nil || !bytes.HasPrefix(pdf.Bytes(), []byte("%PDF")) || !bytes.Contains(pdf.Bytes(), []byte("%%EOF")) {
+			t.Errorf("the %s as PDF: %v", name, err)
+		}
+		if c.d.Write(&pdf, "gif") == nil {
+			t.Errorf("the %s was written as something that there is not", name)
+		}
+	}
+}

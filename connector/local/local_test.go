@@ -1,0 +1,99 @@
+package local
+
+import (
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"yareharbour/core/estate"
+)
+
+func machine() fstest.MapFS {
+	f := func(s string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(s)} }
+	return fstest.MapFS{
+		"proc/sys/kernel/osrelease":      f("6.1.0-31-amd64\n"),
+		"proc/sys/kernel/random/boot_id": f("11111111-2222-3333-4444-555555555555\n"),
+		"proc/uptime":                    f("3600.25 100\n"),
+		"proc/meminfo":                   f("MemTotal:       16384000 kB\nMemFree: 1 kB\n"),
+		"proc/cpuinfo":                   f("processor\t: 0\nmodel name: x\n\nprocessor\t: 1\n"),
+		"etc/os-release":                 f("NAME=x\nPRETTY_NAME=\"Brae Linux 4.2\"\n"),
+		"boot/vmlinuz-6.1.0-31-amd64":    f(""),
+		"boot/vmlinuz-6.1.0-9-amd64":     f(""),
+		"boot/vmlinuz-6.1.0-37-amd64":    f(""),
+		"var/lib/dpkg/status": f("Package: dpkg\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1.21\n\n" +
+			"Package: linux-image-6.1.0-31-amd64\nStatus: install ok installed\nArchitecture: amd64\nVersion: 6.1.128-1\n\n" +
+			"Package: linux-image-6.1.0-37-amd64\nStatus: install ok installed\nArchitecture: amd64\nVersion: 6.1.140-1\n"),
+		"sys/bus/pci/devices/0000:01:00.0/uevent": f("DRIVER=lorne25\nPCI_ID=1AF4:1000\n"),
+		"sys/bus/pci/devices/0000:01:00.0/vendor": f("0x1af4\n"),
+		"sys/bus/pci/devices/0000:01:00.0/device": f("0x1000\n"),
+		"sys/bus/pci/devices/0000:02:00.0/uevent": f("PCI_ID=1AF4:1001\n"),
+		"sys/module/lorne25/version":              f("2.14.3\n"),
+		"sys/class/dmi/id/bios_version":           f("2.5.0\n"),
+		"sys/class/dmi/id/sys_vendor":             f("Corran\n"),
+		"sys/class/dmi/id/product_name":           f("CR-720\n"),
+	}
+}
+
+func read(t *testing.T, root fstest.MapFS) *estate.Reading {
+	t.Helper()
+	l := Reader{Root: root, Name: "here", Now: func() time.Time { return time.Unix(1e9, 0) }}
+	r, err := l.Read(t.Context(), "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r
+}
+
+func TestReadsWhatIsThere(t *testing.T) {
+	r := read(t, machine())
+	if r.Release != "Brae Linux 4.2" || r.Capacity != (estate.Resources{MemoryMiB: 16000, CPU: 2000}) || r.Hardware.Model != "CR-720" {
+		t.Errorf("%+v", r)
+	}
+	if r.Kernel != (estate.Kernel{Running: "6.1.0-31-amd64", Installed: "6.1.0-37-amd64"}) {
+		t.Errorf("kernel %+v: -9 sorts before -37", r.Kernel)
+	}
+	k, _ := r.Component("deb:linux-image-6.1.0-37-amd64", "")
+	if k.Running != "6.1.0-31-amd64" || k.Restarts != "host" {
+		t.Errorf("the new kernel does not run yet: %+v", k)
+	}
+	d, ok := r.Component("drv:lorne25", "0000:01:00.0")
+	if !ok || d.Version != "2.14.3" || d.Model != "1af4:1000" {
+		t.Errorf("driver %+v", d)
+	}
+	if b, _ := r.Component("fw:bios", ""); b.Version != "2.5.0" {
+		t.Errorf("firmware %+v", b)
+	}
+}
+
+func TestWhatCannotBeReadIsUnreadWithTheReason(t *testing.T) {
+	for section, gone := range map[estate.SectionName]string{estate.Packages: "var/lib/dpkg/", estate.Drivers: "sys/bus/", estate.FirmwareItems: "sys/class/dmi",
+		estate.Host: "proc/"} {
+		root := machine()
+		for name := range root {
+			if strings.HasPrefix(name, gone) {
+				delete(root, name)
+			}
+		}
+		r := read(t, root)
+		if why := r.Section(section).Err; why == "" {
+			t.Errorf("without %s the section %s looks read", gone, section)
+		}
+		for _, other := range []estate.SectionName{estate.Packages, estate.FirmwareItems} {
+			if other != section && r.Section(other).Err != "" {
+				t.Errorf("without %s the section %s is unread too: %s", gone, other, r.Section(other).Err)
+			}
+		}
+	}
+}
+
+// A machine started from elsewhere runs a kernel that is no package of its own: nothing awaits a restart there.
+func TestAForeignKernelAwaitsNothing(t *testing.T) {
+	root := machine()
+	root["proc/sys/kernel/osrelease"].Data = []byte("6.18.44-elsewhere\n")
+	for _, c := range read(t, root).Components {
+		if c.Running != "" {
+			t.Errorf("%+v", c)
+		}
+	}
+}

@@ -1,0 +1,322 @@
+package sim_test
+
+import (
+	"context"
+	"crypto/tls"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"yareharbour/connector"
+	"yareharbour/connector/redfish"
+	"yareharbour/core/catalogue"
+	"yareharbour/demo"
+	"yareharbour/sim"
+)
+
+// serve runs the demo's world on loopback until the test ends.
+func serve(t *testing.T, speed float64) sim.Address {
+	t.Helper()
+	dir := t.TempDir()
+	wait, err := sim.Start(t.Context(), sim.Options{Dir: dir, Speed: speed, New: demo.World})
+	if err != nil {
+		t.Fatal(err)
+	}
+	a, err := sim.ReadAddress(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = wait() })
+	return a
+}
+
+func client(a sim.Address, host string) *redfish.Client {
+	return redfish.New(host, a.BMC[host], a.Fingerprint, sim.User, a.Secret)
+}
+
+func image(t *testing.T, ver string, restart catalogue.Restart) []byte {
+	t.Helper()
+	_, body, err := demo.Payload(catalogue.Release{Component: "fw:lorne-l25", Version: ver, Restart: restart, Hardware: []string{"Lorne L25"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return body
+}
+
+func TestInventoryPowerHealth(t *testing.T) {
+	a := serve(t, 1)
+	c := client(a, "fulmar")
+	defer c.Close()
+	hw, power, err := c.System(t.Context())
+	if err != nil || power != "On" || hw.Model != "CR-720" || !strings.HasPrefix(hw.Serial, "CR7-") {
+		t.Errorf("%+v %q %v", hw, power, err)
+	}
+	items, err := c.Inventory(t.Context())
+	if err != nil || len(items) != 7 {
+		t.Fatalf("%v %v", items, err)
+	}
+	found := false
+	for _, i := range items {
+		found = found || i.Key == "fw:lorne-l25" && i.Device == "slot 2" && i.Version == "22.31.6" && i.Model == "Lorne L25"
+	}
+	if !found {
+		t.Errorf("no adapter in slot 2: %+v", items)
+	}
+	health, err := c.Health(t.Context())
+	if err != nil || len(health) != 4 || health[1].OK || health[1].Detail != "no input voltage since 19 Nov" {
+		t.Errorf("%+v %v", health, err)
+	}
+	if q, err := client(a, "curlew").Queue(t.Context()); err != nil || len(q) != 2 {
+		t.Errorf("the forgotten queue of curlew: %v %v", q, err)
+	}
+}
+
+func TestUpdateByPush(t *testing.T) {
+	a := serve(t, 2000)
+	c := client(a, "jacana")
+	defer c.Close()
+	id, err := c.Update(t.Context(), "fw:lorne-l25", "slot 2", "x.payload", image(t, "22.31.6", catalogue.HostRestart))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for start := time.Now(); ; time.Sleep(5 * time.Millisecond) {
+		task, err := c.Task(t.Context(), id)
+		if err != nil || time.Since(start) > 30*time.Second {
+			t.Fatal(task, err)
+		}
+		if task.State == connector.TaskDone {
+			break
+		}
+	}
+	items, err := c.Inventory(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, i := range items {
+		if i.Key == "fw:lorne-l25" && i.Device == "slot 2" && (i.Version != "22.31.6" || i.Running != "22.31.4") {
+			t.Errorf("installed is not running until the restart: %+v", i)
+		}
+	}
+	if _, err := c.Task(t.Context(), "9999"); err != connector.ErrNoTask {
+		t.Errorf("a task that is not there: %v", err)
+	}
+}
+
+func TestWhatABMCRefuses(t *testing.T) {
+	a := serve(t, 1)
+	for _, c := range []struct {
+		name, says string
+		call       func() error
+	}{
+		{"a wrong password", "the name or the password is wrong", func() error {
+			_, _, err := redfish.New("heron", a.BMC["heron"], a.Fingerprint, sim.User, "guess").System(t.Context())
+			return err
+		}},
+		{"another certificate", "is pinned", func() error {
+			_, _, err := redfish.New("heron", a.BMC["heron"], strings.Repeat("00", 32), sim.User, a.Secret).System(t.Context())
+			return err
+		}},
+		{"nobody there", "does not answer", func() error {
+			_, _, err := redfish.New("heron", "127.0.0.1:1", a.Fingerprint, sim.User, a.Secret).System(t.Context())
+			return err
+		}},
+		{"an image that is none", "not a payload", func() error {
+			_, err := client(a, "heron").Update(t.Context(), "fw:lorne-l25", "slot 2", "x", []byte("noise"))
+			return err
+		}},
+		{"an image for something else", "there is none such", func() error {
+			_, err := client(a, "heron").Update(t.Context(), "fw:corran-bmc", "", "x", image(t, "1", catalogue.NoRestart))
+			return err
+		}},
+		{"a component that is not there", "knows no such component", func() error {
+			_, err := client(a, "heron").Update(t.Context(), "fw:nothing", "", "x", nil)
+			return err
+		}},
+		{"a reset of no kind", "is not one of", func() error { return client(a, "heron").Reset(t.Context(), "Kick") }},
+	} {
+		if err := c.call(); err == nil || !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %v, want %q", c.name, err, c.says)
+		}
+	}
+}
+
+// A stranger's requests, by hand: what is open without a login, SimpleUpdate with the image fetched by the BMC, and the task's monitor.
+func TestSimpleUpdateAndMonitor(t *testing.T) {
+	a := serve(t, 500)
+	h := http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}, Timeout: 20 * time.Second}
+	ask := func(method, path, body string, login bool) (int, http.Header, map[string]any) {
+		t.Helper()
+		req, err := http.NewRequest(method, "https://"+a.BMC["jacana"]+path, strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if login {
+			req.SetBasicAuth(sim.User, a.Secret)
+		}
+		resp, err := h.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer resp.Body.Close()
+		var out map[string]any
+		_ = json.NewDecoder(resp.Body).Decode(&out)
+		return resp.StatusCode, resp.Header, out
+	}
+	if code, _, root := ask("GET", "/redfish/v1/", "", false); code != 200 || root["RedfishVersion"] == nil {
+		t.Errorf("the service root without a login: %d %v", code, root)
+	}
+	if code, _, _ := ask("GET", "/redfish/v1/Systems", "", false); code != 401 {
+		t.Errorf("systems without a login: %d", code)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	img := image(t, "22.31.6", catalogue.HostRestart)
+	go func() {
+		_ = http.Serve(l, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(img) }))
+	}()
+	defer l.Close()
+	code, head, _ := ask("POST", "/redfish/v1/UpdateService/Actions/UpdateService.SimpleUpdate", fmt.Sprintf(`{"ImageURI":"http://%s/x"}`, l.Addr()), true)
+	if code != 202 || head.Get("Location") == "" {
+		t.Fatalf("SimpleUpdate: %d %v", code, head)
+	}
+	if code, _, _ := ask("POST", "/redfish/v1/UpdateService/Actions/UpdateService.SimpleUpdate", `{"ImageURI":"http://192.0.2.1/x"}`, true); code != 400 {
+		t.Errorf("an image from outside loopback: %d", code)
+	}
+	for start := time.Now(); ; time.Sleep(5 * time.Millisecond) {
+		code, _, task := ask("GET", head.Get("Location"), "", true)
+		if code == 200 && task["TaskState"] == "Completed" {
+			break
+		}
+		if code != 202 || time.Since(start) > 30*time.Second {
+			t.Fatalf("the monitor: %d %v", code, task)
+		}
+	}
+}
+
+// fence_redfish is a client that knows nothing of us.
+func TestFenceRedfishWorksWithTheBMC(t *testing.T) {
+	fence, err := exec.LookPath("fence_redfish")
+	if err != nil {
+		t.Skip("no fence_redfish on this machine (Debian's fence-agents has it)")
+	}
+	a := serve(t, 2000)
+	ip, port, _ := net.SplitHostPort(a.BMC["lapwing"])
+	do := func(action string) string {
+		cmd := exec.Command(fence, "--ip", ip, "--ipport", port, "--username", sim.User, "--password-script", script(t, a.Secret), "--ssl-insecure",
+			"--systems-uri", "/redfish/v1/Systems/1", "--action", action)
+		out, err := cmd.CombinedOutput()
+		if err != nil {
+			t.Fatalf("fence_redfish %s: %v\n%s", action, err, out)
+		}
+		return string(out)
+	}
+	if out := do("status"); !strings.Contains(out, "Status: ON") {
+		t.Error(out)
+	}
+	do("off")
+	if _, power, err := client(a, "lapwing").System(t.Context()); err != nil || power != "Off" {
+		t.Errorf("after fence_redfish off the power is %q, %v", power, err)
+	}
+	do("on")
+	if _, power, _ := client(a, "lapwing").System(t.Context()); power != "On" {
+		t.Errorf("after fence_redfish on the power is %q", power)
+	}
+}
+
+// script writes a program that prints the secret, so that it never stands in a command line.
+func script(t *testing.T, secret string) string {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "secret")
+	if err := os.WriteFile(file, []byte("#!/bin/sh\necho "+secret+"\n"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	return file
+}
+
+// fwupd's own client reads the inventory. It takes its settings from a configuration file, so it runs only where that may be written.
+func TestFwupdReadsTheInventory(t *testing.T) {
+	tool, err := exec.LookPath("fwupdtool")
+	if err != nil || os.Getuid() != 0 {
+		t.Skip("no fwupdtool on this machine, or no right to configure it (Debian's fwupd has it)")
+	}
+	const conf = "/etc/fwupd/redfish.conf"
+	_, err1 := os.Stat(conf)
+	_, err2 := os.Stat(conf + ".old")
+	if err1 == nil || err2 == nil {
+		t.Skip("this machine's fwupd has Redfish settings of its own, which are left alone")
+	}
+	a := serve(t, 1)
+	text := fmt.Sprintf("[redfish]\nUri=https://%s\nUsername=%s\nPassword=%s\nCACheck=false\n", a.BMC["heron"], sim.User, a.Secret)
+	if err := os.WriteFile(conf, []byte(text), 0o600); err != nil {
+		t.Skip(err)
+	}
+	defer os.Remove(conf)
+	defer os.Remove(conf + ".old") // newer versions take the settings over and rename the file
+	cmd := exec.Command(tool, "--plugins", "redfish", "get-devices", "--json")
+	out, err := cmd.Output()
+	if err != nil {
+		var stderr []byte
+		if e, ok := err.(*exec.ExitError); ok {
+			stderr = e.Stderr
+		}
+		t.Skipf("fwupdtool does not run here: %v %s", err, stderr)
+	}
+	for _, want := range []string{"22.31.3", "4.650.01", "Lorne L25"} {
+		if !strings.Contains(string(out), want) {
+			t.Errorf("fwupdtool does not see %s:\n%s", want, out)
+		}
+	}
+}
+
+func TestTheWorldOutlivesItsProcess(t *testing.T) {
+	dir := t.TempDir()
+	start := func() (sim.Address, func()) {
+		t.Helper()
+		ctx, cancel := context.WithCancel(t.Context())
+		wait, err := sim.Start(ctx, sim.Options{Dir: dir, Speed: 1, New: demo.World})
+		if err != nil {
+			t.Fatal(err)
+		}
+		a, err := sim.ReadAddress(dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return a, func() { cancel(); _ = wait() }
+	}
+	a, stop := start()
+	if err := client(a, "heron").Reset(t.Context(), "ForceOff"); err != nil {
+		t.Fatal(err)
+	}
+	stop()
+	b, stop := start()
+	defer stop()
+	if _, power, err := client(b, "heron").System(t.Context()); err != nil || power != "Off" {
+		t.Errorf("after a restart of the simulation the power is %q, %v", power, err)
+	}
+	if a.Fingerprint != b.Fingerprint || a.Secret == b.Secret {
+		t.Error("the certificate must stay and the secret must not")
+	}
+}
+
+func TestTheHostInterfaceWantsItsSecret(t *testing.T) {
+	a := serve(t, 1)
+	resp, err := http.Post("http://"+a.Host+"/read", "application/json", strings.NewReader(`{"host":"heron"}`))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	b, _ := io.ReadAll(resp.Body)
+	if resp.StatusCode != 401 || strings.Contains(string(b), "heron") {
+		t.Errorf("%s %s", resp.Status, b)
+	}
+}
