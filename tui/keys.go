@@ -126,7 +126,8 @@ func (m *Model) begin(mode inputMode, text string) tea.Cmd {
 	m.input.Prompt = ""
 	m.input.SetValue(text)
 	m.input.CursorEnd()
-	return m.input.Focus()
+	m.input.Focus() // its command only makes a cursor blink, and ours does not
+	return nil
 }
 
 // typeKey takes a key while text is typed.
@@ -147,13 +148,12 @@ func (m *Model) typeKey(msg tea.KeyPressMsg) tea.Cmd {
 		m.chosen++
 		return nil
 	}
-	var cmd tea.Cmd
-	m.input, cmd = m.input.Update(msg)
+	m.input, _ = m.input.Update(msg)
 	if m.mode == filtering {
 		m.filter = m.input.Value()
 		m.here().row = 0
 	}
-	return cmd
+	return nil
 }
 
 func (m *Model) typed() tea.Cmd {

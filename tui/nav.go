@@ -68,6 +68,9 @@ func (m *Model) enter() tea.Cmd {
 	if m.snap == nil {
 		return nil
 	}
+	if bands := m.bands(); m.here().screen == waterlineScreen && len(bands) > 0 {
+		m.selectedBand(bands)
+	}
 	p := *m.here()
 	switch p.screen {
 	case waterlineScreen:

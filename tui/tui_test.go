@@ -1,0 +1,260 @@
+package tui
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/mattn/go-runewidth"
+
+	"yareharbour/core/baseline"
+	"yareharbour/core/catalogue"
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+	"yareharbour/core/plan"
+	"yareharbour/core/survey"
+)
+
+var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
+
+// snapshot is an estate of so many clusters and hosts, with something out of line on every third host.
+func snapshot(clusters, hosts int) *Snapshot {
+	cat := &catalogue.Catalogue{}
+	cat.Add(catalogue.Feed{Name: "f"}, []catalogue.Release{{Component: "fw:nic", Version: "2", Severity: catalogue.Critical}, {Component: "deb:k", Version: "2"}})
+	b := baseline.Baseline{Name: "b", Clauses: []baseline.Clause{{Component: "fw:nic", Posture: baseline.IfPresent, Follow: true},
+		{Component: "deb:k", Posture: baseline.AtLeast, Follow: true}}}
+	in := survey.Input{Estate: estate.Estate{Name: "E"}, Now: now, Readings: map[string]*estate.Reading{}, Verdicts: map[string][]drift.Verdict{}}
+	for c := range clusters {
+		cl := estate.Cluster{Name: fmt.Sprintf("c%d", c), Act: true}
+		b.Assign = append(b.Assign, cl.Name)
+		for h := range hosts {
+			name := fmt.Sprintf("c%dh%03d", c, h)
+			cl.Hosts = append(cl.Hosts, name)
+			in.Readings[name] = aReading(name, h)
+		}
+		in.Estate.Clusters = append(in.Estate.Clusters, cl)
+	}
+	s := &Snapshot{Readings: in.Readings, Checker: &drift.Checker{Catalogue: cat, Baselines: []baseline.Baseline{b}, Now: now}, Speed: 1,
+		Rounds: map[string]Round{}, Siblings: map[string][]drift.Siblings{}}
+	for _, cl := range in.Estate.Clusters {
+		for _, h := range cl.Hosts {
+			in.Verdicts[h] = s.Checker.Host(cl.Name, in.Readings[h])
+		}
+	}
+	s.Verdicts, s.Survey = in.Verdicts, survey.Make(in)
+	return s
+}
+
+func aReading(name string, n int) *estate.Reading {
+	ver := "2"
+	if n%3 == 0 {
+		ver = "1"
+	}
+	r := &estate.Reading{Host: name, Capacity: estate.Resources{MemoryMiB: 1000, CPU: 1000}, Hardware: estate.Hardware{Model: "CR-720"},
+		Components: []estate.Component{{Key: "deb:k", Version: ver}, {Key: "fw:nic", Version: ver}},
+		Guests:     []estate.Guest{{Name: "g-" + name, State: estate.Running, Load: estate.Resources{MemoryMiB: int64(100 + n%5*150)}}}}
+	for _, s := range estate.SectionNames {
+		r.SetSection(estate.Section{Name: s, At: now, Source: "test"})
+	}
+	return r
+}
+
+// fake is a backend that answers at once and counts.
+type fake struct {
+	snap  *Snapshot
+	plan  *plan.Plan
+	err   error
+	calls []string
+}
+
+func (f *fake) note(what string) error { f.calls = append(f.calls, what); return f.err }
+
+func (f *fake) Load(context.Context) (*Snapshot, error) { return f.snap, f.err }
+func (f *fake) Read(_ context.Context, hosts []string, _ func(string, int)) error {
+	return f.note(fmt.Sprintf("read %d", len(hosts)))
+}
+func (f *fake) Plan(context.Context, string) (*plan.Plan, error) { return f.plan, f.note("plan") }
+func (f *fake) Start(_ context.Context, c, reason string) error {
+	return f.note("start " + c + " " + reason)
+}
+func (f *fake) Resume(_ context.Context, c string) error { return f.note("resume " + c) }
+func (f *fake) Ask(_ context.Context, c, what string) (string, error) {
+	return what, f.note(what + " " + c)
+}
+func (f *fake) Write(_ context.Context, e Export) (string, error) {
+	return "file", f.note(fmt.Sprintf("write %s %s %s", e.View, e.Subject, e.Format))
+}
+
+// model is the screens on a backend, loaded, at a size.
+func model(t testing.TB, f *fake, w, h int) *Model {
+	m := New(t.Context(), f, Options{Fixed: true})
+	m.Update(tea.WindowSizeMsg{Width: w, Height: h})
+	m.heard(loadedMsg{snap: f.snap, err: f.err})
+	m.reading = nil
+	return m
+}
+
+// press sends keys and carries out what they lead to.
+func press(m *Model, keys ...string) {
+	for _, k := range keys {
+		msg := tea.KeyPressMsg{Text: k, Code: []rune(k)[0]}
+		if code, ok := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "tab": tea.KeyTab, "down": tea.KeyDown, "right": tea.KeyRight}[k]; ok {
+			msg = tea.KeyPressMsg{Code: code}
+		}
+		_, cmd := m.Update(msg)
+		settle(m, cmd)
+	}
+}
+
+func settle(m *Model, cmd tea.Cmd) {
+	if cmd == nil {
+		return
+	}
+	switch msg := cmd().(type) {
+	case saidMsg, plannedMsg, begunMsg, goMsg:
+		settle(m, m.heard(msg))
+	}
+}
+
+var escapes = regexp.MustCompile("\x1b\\[[0-9;]*m")
+
+func text(m *Model) string { return escapes.ReplaceAllString(m.View().Content, "") }
+
+func TestEveryScreenFitsEverySize(t *testing.T) {
+	for _, size := range [][2]int{{20, 6}, {40, 12}, {80, 24}, {120, 30}, {160, 45}, {250, 80}} {
+		for _, keys := range [][]string{{}, {"tab"}, {"enter"}, {"d"}, {"r"}, {"?"}, {":"}, {"e"}, {"/", "h", "enter"}} {
+			f := &fake{snap: snapshot(3, 9), plan: &plan.Plan{Made: now, Visits: []plan.Visit{{Host: "c0h000", Obstacle: strings.Repeat("in the way ", 30)},
+				{Host: "c0h003", Steps: []plan.Stretch{{Step: plan.RestartStep, Middle: time.Hour}}}}}}
+			m := model(t, f, size[0], size[1])
+			press(m, keys...)
+			rows := strings.Split(text(m), "\n")
+			if len(rows) != size[1] {
+				t.Errorf("%v %v: %d rows", size, keys, len(rows))
+			}
+			for _, r := range rows {
+				if n := runewidth.StringWidth(r); n > size[0] {
+					t.Errorf("%v %v: a row of %d cells: %q", size, keys, n, r)
+				}
+			}
+		}
+	}
+}
+
+// Without any colour every state must still be told: by its shape or its word.
+func TestStatesAreToldWithoutColour(t *testing.T) {
+	seen := map[string]drift.Outcome{}
+	for _, o := range drift.Outcomes {
+		g := signs[o].glyph
+		if other, twice := seen[g]; twice {
+			t.Errorf("%v and %v have one sign, %q", o, other, g)
+		}
+		if runewidth.StringWidth(g) != 1 {
+			t.Errorf("the sign of %v is %d cells wide", o, runewidth.StringWidth(g))
+		}
+		seen[g] = o
+	}
+	steps := map[string]bool{}
+	for _, s := range []plan.StepName{plan.DrainStep, plan.ChangeStep, plan.RestartStep, plan.ProveStep} {
+		if steps[stepSigns[s].glyph] {
+			t.Errorf("%s looks like another step", s)
+		}
+		steps[stepSigns[s].glyph] = true
+	}
+}
+
+func TestEveryKeyIsExplained(t *testing.T) {
+	for _, s := range []screenName{waterlineScreen, hostScreen, driftScreen, roundScreen} {
+		m := model(t, &fake{snap: snapshot(1, 3)}, 100, 60)
+		m.stack = []place{{screen: s, cluster: "c0", host: "c0h000"}}
+		press(m, "?")
+		help := text(m)
+		for _, c := range m.available() {
+			if !strings.Contains(help, c.name) {
+				t.Errorf("the help of %s does not explain %q (%s)", s, c.key, c.name)
+			}
+		}
+	}
+}
+
+func TestARoundIsStartedOnlyWithAReasonAndAYes(t *testing.T) {
+	f := &fake{snap: snapshot(1, 3), plan: &plan.Plan{Visits: []plan.Visit{{Host: "c0h000"}}}}
+	m := model(t, f, 120, 40)
+	press(m, "r", "s", "enter")
+	press(m, "s", "w", "h", "y", "enter", "n")
+	for _, c := range f.calls {
+		if strings.HasPrefix(c, "start") {
+			t.Fatalf("started without a yes: %v", f.calls)
+		}
+	}
+	press(m, "s", "w", "h", "y", "enter", "y")
+	if last := f.calls[len(f.calls)-1]; last != "start c0 why" {
+		t.Errorf("%v", f.calls)
+	}
+}
+
+func TestAPlanWithAnObstacleIsNotStarted(t *testing.T) {
+	f := &fake{snap: snapshot(1, 3), plan: &plan.Plan{Visits: []plan.Visit{{Host: "c0h000", Obstacle: "no room"}}}}
+	m := model(t, f, 120, 40)
+	press(m, "r", "s")
+	if m.mode == reasoning || !strings.Contains(text(m), "the plan has obstacles") {
+		t.Error(text(m))
+	}
+}
+
+func TestErrorsAreShownAndNothingIsLost(t *testing.T) {
+	f := &fake{snap: snapshot(1, 3)}
+	m := model(t, f, 100, 30)
+	m.heard(loadedMsg{err: errors.New("the disk is full")})
+	if got := text(m); !strings.Contains(got, "the disk is full") || !strings.Contains(got, "c0h001") {
+		t.Errorf("after a failed load:\n%s", got)
+	}
+	m = model(t, &fake{err: errors.New("no such file")}, 80, 24)
+	if got := text(m); !strings.Contains(got, "The estate can't be opened.") || !strings.Contains(got, "no such file") {
+		t.Errorf("failed from the start:\n%s", got)
+	}
+}
+
+func TestExportsNameTheirView(t *testing.T) {
+	f := &fake{snap: snapshot(2, 3)}
+	m := model(t, f, 100, 30)
+	press(m, "e", "s", "enter", "e", "j", "e", "s")
+	want := []string{"write waterline  svg", "write host c0h000 json"} // a host has no drawing
+	if strings.Join(f.calls, ";") != strings.Join(want, ";") {
+		t.Errorf("%v", f.calls)
+	}
+}
+
+func TestNarrowing(t *testing.T) {
+	m := model(t, &fake{snap: snapshot(3, 6)}, 160, 45)
+	press(m, "/", "c", "1", "h", "0", "0", "2", "enter")
+	got := text(m)
+	if !strings.Contains(got, "c1h002") || strings.Contains(got, "c0h000") || strings.Contains(got, "c1h001") {
+		t.Errorf("narrowed to c1h002:\n%s", got)
+	}
+	press(m, "esc")
+	if !strings.Contains(text(m), "c0h000") {
+		t.Error("Esc does not show all again")
+	}
+}
+
+// The frame of a large estate must cost no more than that of a small one.
+func BenchmarkWaterlineFrame1000Hosts(b *testing.B) {
+	m := model(b, &fake{snap: snapshot(10, 100)}, 160, 45)
+	for b.Loop() {
+		if len(m.View().Content) < 2000 {
+			b.Fatal("nothing was painted")
+		}
+	}
+}
+
+func BenchmarkWaterlineFrame16Hosts(b *testing.B) {
+	m := model(b, &fake{snap: snapshot(3, 5)}, 160, 45)
+	for b.Loop() {
+		m.View()
+	}
+}
