@@ -61,11 +61,12 @@ func (a *app) planCommand() *cobra.Command {
 	var b brief
 	var asJSON bool
 	c := &cobra.Command{
-		Use:     "plan CLUSTER",
-		Short:   "Show everything a round would do; nothing is touched",
-		Long:    "Reads the cluster and shows what a round would do, host by host: changes, passes, restarts, moves, prechecks, time. Nothing is touched.",
-		Example: "  yare plan vts\n  yare plan tides --hosts avocet,fulmar --json",
-		Args:    cobra.ExactArgs(1),
+		Use:               "plan CLUSTER",
+		ValidArgsFunction: a.names(false),
+		Short:             "Show everything a round would do; nothing is touched",
+		Long:              "Reads the cluster and shows what a round would do, host by host: changes, passes, restarts, moves, prechecks, time. Nothing is touched.",
+		Example:           "  yare plan vts\n  yare plan tides --hosts avocet,fulmar --json",
+		Args:              cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
 				br, err := b.make(h, args[0])
@@ -140,8 +141,9 @@ reopened. Everything is journaled before and after; a round that was interrupted
 func (a *app) roundStart() *cobra.Command {
 	var b brief
 	c := &cobra.Command{
-		Use:   "start CLUSTER",
-		Short: "Start a round and follow it to its end",
+		Use:               "start CLUSTER",
+		ValidArgsFunction: a.names(false),
+		Short:             "Start a round and follow it to its end",
 		Long: `Plans the round on a fresh reading, begins it and follows it. A plan with an obstacle is refused with the way out. Interrupting this
 command (Ctrl-C) leaves the round where it is; "yare round resume" goes on with it.`,
 		Example: "  yare round start vts --reason \"November patches\"\n  yare round start tides --hosts avocet",
@@ -163,11 +165,12 @@ command (Ctrl-C) leaves the round where it is; "yare round resume" goes on with 
 
 func (a *app) roundResume() *cobra.Command {
 	return &cobra.Command{
-		Use:     "resume CLUSTER",
-		Short:   "Go on with the newest round of a cluster",
-		Long:    "Goes on after a pause, a stop, a failure that was seen to, or a crash. What was under way is looked up on the hosts first; nothing is done twice blindly.",
-		Example: "  yare round resume vts",
-		Args:    cobra.ExactArgs(1),
+		Use:               "resume CLUSTER",
+		ValidArgsFunction: a.names(false),
+		Short:             "Go on with the newest round of a cluster",
+		Long:              "Goes on after a pause, a stop, a failure that was seen to, or a crash. What was under way is looked up on the hosts first; nothing is done twice blindly.",
+		Example:           "  yare round resume vts",
+		Args:              cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
 				s, err := h.Resume(c.Context(), args[0], operator(), a.printEvent)
@@ -192,11 +195,12 @@ func (a *app) outcome(s *plan.State, err error) error {
 
 func (a *app) roundWatch() *cobra.Command {
 	return &cobra.Command{
-		Use:     "watch CLUSTER",
-		Short:   "Follow the newest round of a cluster from its journal",
-		Long:    "Prints what was done so far and follows until the round ends or pauses. It only looks: interrupting it changes nothing.",
-		Example: "  yare round watch vts",
-		Args:    cobra.ExactArgs(1),
+		Use:               "watch CLUSTER",
+		ValidArgsFunction: a.names(false),
+		Short:             "Follow the newest round of a cluster from its journal",
+		Long:              "Prints what was done so far and follows until the round ends or pauses. It only looks: interrupting it changes nothing.",
+		Example:           "  yare round watch vts",
+		Args:              cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.with(c.Context(), func(h *harbour.Harbour) error { return a.watch(c.Context(), h, args[0]) })
 		},

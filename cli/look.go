@@ -25,11 +25,12 @@ import (
 func (a *app) readCommand() *cobra.Command {
 	var here, asJSON bool
 	c := &cobra.Command{
-		Use:     "read [--local | CLUSTER | HOST]",
-		Short:   "Read hosts and show what was found",
-		Long:    "Reads hosts: platform, packages, drivers, firmware, guests, health. Each section says when and from where; one that could not be read says why.",
-		Example: "  yare read tides\n  yare read curlew --json\n  yare read --local",
-		Args:    cobra.MaximumNArgs(1),
+		Use:               "read [--local | CLUSTER | HOST]",
+		ValidArgsFunction: a.names(true),
+		Short:             "Read hosts and show what was found",
+		Long:              "Reads hosts: platform, packages, drivers, firmware, guests, health. Each section says when and from where; one that could not be read says why.",
+		Example:           "  yare read tides\n  yare read curlew --json\n  yare read --local",
+		Args:              cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if here {
 				r, err := readLocal(c.Context())
@@ -142,8 +143,9 @@ type check struct {
 func (a *app) checkCommand() *cobra.Command {
 	var o check
 	c := &cobra.Command{
-		Use:   "check [--local | CLUSTER | HOST]",
-		Short: "Hold hosts against their baselines",
+		Use:               "check [--local | CLUSTER | HOST]",
+		ValidArgsFunction: a.names(true),
+		Short:             "Hold hosts against their baselines",
 		Long: `Holds hosts against their baselines and prints what is not in line.
 
 With --local this machine is checked. Without a baseline it is held against its own apt indices: every installed package
@@ -298,11 +300,12 @@ func driftOf(h *harbour.Harbour, c *drift.Checker, readings map[string]*estate.R
 
 func (a *app) explainCommand() *cobra.Command {
 	c := &cobra.Command{
-		Use:     "explain HOST COMPONENT",
-		Short:   "Tell one verdict's whole story in sentences",
-		Long:    "Tells what was read, when and from where, which clause binds it, which release mends it, and why a newer-looking one is not offered. Reads the host first.",
-		Example: "  yare explain jacana fw:lorne-l25\n  yare --demo explain dunlin fw:tarbet-s9",
-		Args:    cobra.ExactArgs(2),
+		Use:               "explain HOST COMPONENT",
+		ValidArgsFunction: a.names(true),
+		Short:             "Tell one verdict's whole story in sentences",
+		Long:              "Tells what was read, when and from where, which clause binds it, which release mends it, and why a newer-looking one is not offered. Reads the host first.",
+		Example:           "  yare explain jacana fw:lorne-l25\n  yare --demo explain dunlin fw:tarbet-s9",
+		Args:              cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
 			key, err := estate.ParseKey(args[1])
 			if err != nil {

@@ -60,11 +60,12 @@ func (t *target) write(out io.Writer, do func(io.Writer) error) error {
 func (a *app) reportDrift() *cobra.Command {
 	var t target
 	c := &cobra.Command{
-		Use:     "drift [CLUSTER | HOST]",
-		Short:   "Report what is out of line; as a drawing, the Waterline",
-		Long:    "Reads the hosts anew and reports every verdict. As SVG or PDF it draws the Waterline of the whole estate, other hosts as they were last read.",
-		Example: "  yare report drift tides --format csv -o tides.csv\n  yare report drift --format pdf -o waterline.pdf",
-		Args:    cobra.MaximumNArgs(1),
+		Use:               "drift [CLUSTER | HOST]",
+		ValidArgsFunction: a.names(true),
+		Short:             "Report what is out of line; as a drawing, the Waterline",
+		Long:              "Reads the hosts anew and reports every verdict. As SVG or PDF it draws the Waterline of the whole estate, other hosts as they were last read.",
+		Example:           "  yare report drift tides --format csv -o tides.csv\n  yare report drift --format pdf -o waterline.pdf",
+		Args:              cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
 				readings, hosts, err := a.readNamed(c.Context(), h, optional(args))
@@ -114,11 +115,12 @@ func (a *app) drawWaterline(ctx context.Context, h *harbour.Harbour, w io.Writer
 func (a *app) reportRound() *cobra.Command {
 	var t target
 	c := &cobra.Command{
-		Use:     "round CLUSTER [ROUND]",
-		Short:   "Report what a round did; as a drawing, its timeline",
-		Long:    "Reports the newest round of a cluster, or the one with the id given: per host the changes with before and after, the steps with their times, moves, and what failed.",
-		Example: "  yare report round vts\n  yare report round vts --format svg -o vts.svg",
-		Args:    cobra.RangeArgs(1, 2),
+		Use:               "round CLUSTER [ROUND]",
+		ValidArgsFunction: a.names(false),
+		Short:             "Report what a round did; as a drawing, its timeline",
+		Long:              "Reports the newest round of a cluster, or the one with the id given: per host the changes with before and after, the steps with their times, moves, and what failed.",
+		Example:           "  yare report round vts\n  yare report round vts --format svg -o vts.svg",
+		Args:              cobra.RangeArgs(1, 2),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
 				if _, err := h.Cluster(args[0]); err != nil {

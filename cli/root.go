@@ -142,6 +142,27 @@ func operator() string {
 	return "unknown"
 }
 
+// names completes the names of clusters, and of hosts too where they are wanted, from the estate file alone.
+func (a *app) names(hosts bool) cobra.CompletionFunc {
+	return func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+		if a.prepare() != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		clusters, err := harbour.Names(harbour.Options{State: a.state, Estate: a.estate})
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		var out []string
+		for _, c := range clusters {
+			out = append(out, c.Name)
+			if hosts {
+				out = append(out, c.Hosts...)
+			}
+		}
+		return out, cobra.ShellCompDirectiveNoFileComp
+	}
+}
+
 func optional(args []string) string {
 	if len(args) == 0 {
 		return ""

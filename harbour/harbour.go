@@ -79,6 +79,20 @@ func Open(ctx context.Context, o Options) (*Harbour, error) {
 	return h, nil
 }
 
+// Names returns the clusters of an estate file with their hosts, and opens nothing.
+func Names(o Options) ([]estate.Cluster, error) {
+	file, err := find(o)
+	if err != nil {
+		return nil, err
+	}
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return nil, err
+	}
+	f, err := estatefile.Parse(file, text)
+	return describe(f).Clusters, err
+}
+
 // Close closes it.
 func (h *Harbour) Close() error {
 	h.World.Hangup()

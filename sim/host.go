@@ -82,6 +82,9 @@ func hostInterface(s *Server) http.Handler {
 			http.Error(w, err.Error(), http.StatusBadRequest)
 			return
 		}
+		if c.Host != "" {
+			s.lag(hostLatency)
+		}
 		s.lock()
 		var reply Reply
 		if err := call(s.world, c, &reply); err != nil {

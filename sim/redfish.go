@@ -89,6 +89,7 @@ func (b *bmc) serve(h func(*Host, *http.Request) (int, any), login bool) http.Ha
 			return
 		}
 		r.Body = io.NopCloser(strings.NewReader(string(body)))
+		b.sim.lag(bmcLatency)
 		b.sim.lock()
 		host, err := b.sim.world.Controller(b.host)
 		if err != nil {

@@ -153,6 +153,20 @@ func (s *Server) now() time.Time {
 	return s.base.Add(time.Duration(float64(time.Since(s.since)) * s.speed))
 }
 
+// Latencies of the two interfaces, in the estate's time.
+const (
+	hostLatency = 250 * time.Millisecond
+	bmcLatency  = 60 * time.Millisecond
+)
+
+// lag lets the latency of an answer pass.
+func (s *Server) lag(d time.Duration) {
+	s.mu.Lock()
+	speed := s.speed
+	s.mu.Unlock()
+	time.Sleep(time.Duration(float64(d) / max(speed, 0.01)))
+}
+
 func (s *Server) setSpeed(speed float64) {
 	s.base, s.since, s.speed = s.now(), time.Now(), speed
 }

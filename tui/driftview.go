@@ -33,15 +33,34 @@ func (m *Model) matrix(cluster string) (rows []matrixRow, hosts []string) {
 	}
 	at := map[place]int{}
 	all := []matrixRow{}
+	row := func(p place) matrixRow {
+		if _, ok := at[p]; !ok {
+			at[p] = len(all)
+			all = append(all, matrixRow{p.key, p.device, map[string]drift.Verdict{}})
+		}
+		return all[at[p]]
+	}
+	var unread []drift.Verdict
 	for _, h := range b.Cluster.Hosts {
 		hosts = append(hosts, h)
 		for _, v := range m.snap.Verdicts[h] {
-			p := place{v.Component, v.Device}
-			if _, ok := at[p]; !ok {
-				at[p] = len(all)
-				all = append(all, matrixRow{v.Component, v.Device, map[string]drift.Verdict{}})
+			if v.Outcome == drift.Unread {
+				unread = append(unread, v)
+			} else {
+				row(place{v.Component, v.Device}).byHost[h] = v
 			}
-			all[at[p]].byHost[h] = v
+		}
+	}
+	// Which devices an unread host has is not known: the component is unread in every row about it.
+	for _, v := range unread {
+		found := false
+		for _, r := range all {
+			if r.component == v.Component {
+				r.byHost[v.Host], found = v, true
+			}
+		}
+		if !found {
+			row(place{v.Component, v.Device}).byHost[v.Host] = v
 		}
 	}
 	for _, r := range all {
@@ -214,12 +233,17 @@ func (m *Model) siblingLines(cluster string, w int) []string {
 		if len(s.Groups) == 0 {
 			continue
 		}
+		odd := s.Groups[1:]
 		head := fmt.Sprintf("siblings %s: %d hosts, %d alike", s.Model, hostsIn(s.Groups), len(s.Groups[0]))
-		if len(s.Differences) == 0 {
+		switch {
+		case len(s.Groups) == 1:
 			head = fmt.Sprintf("siblings %s: all %d alike", s.Model, hostsIn(s.Groups))
+		case len(s.Groups[0]) == 1:
+			head = fmt.Sprintf("siblings %s: %d hosts, no two alike; each beside what most have", s.Model, len(s.Groups))
+			odd = s.Groups
 		}
 		out = append(out, head)
-		for _, g := range s.Groups[1:] {
+		for _, g := range odd {
 			for i, l := range wrap(strings.Join(g, ", ")+": "+oddities(s, g[0]), w-6) {
 				indent := "  "
 				if i > 0 {
@@ -243,16 +267,16 @@ func hostsIn(groups [][]string) (n int) {
 func oddities(s drift.Siblings, host string) string {
 	var parts []string
 	for _, d := range s.Differences {
-		most, own := "", ""
+		most, own, read := "", "", false
 		for v, hosts := range d.Versions {
 			if most == "" || len(hosts) > len(d.Versions[most]) || len(hosts) == len(d.Versions[most]) && v < most {
 				most = v
 			}
 			if slices.Contains(hosts, host) {
-				own = v
+				own, read = v, true
 			}
 		}
-		if own != most {
+		if read && own != most { // what was not read is not taken for absent
 			parts = append(parts, estate.Component{Key: d.Component, Device: d.Device}.Title()+" "+orDash(own))
 		}
 	}

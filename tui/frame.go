@@ -252,7 +252,8 @@ var screenHelp = map[screenName][]string{
 	hostScreen: {"Left is what the host has and what is wanted of it, by layer, right the story of the line under the cursor."},
 	driftScreen: {"Only components in which something disagrees; a column a host. An empty cell: the host does not have it, and need not.",
 		"Below: siblings of one hardware model, grouped by what they have in common."},
-	roundScreen: {"A lane a host, time to the right, ┃ is now. Before a round begins it shows what would be done; nothing is touched."},
+	roundScreen: {"A lane a host, time to the right, ┃ is now. Before a round begins it shows what would be done; nothing is touched.",
+		"Above the lanes: the load of the hosts in service while one is out, its peak, and the limit that the reserve sets."},
 }
 
 func (m *Model) paintHelp(c *canvas) {
@@ -276,5 +277,5 @@ func legend() string {
 			parts = append(parts, g+"\u00a0"+strings.ReplaceAll(o.String(), " ", "\u00a0"))
 		}
 	}
-	return strings.Join(parts, "   ")
+	return strings.Join(parts, ", ")
 }

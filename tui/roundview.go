@@ -12,6 +12,9 @@ import (
 // lane is a host's row on the Round screen.
 type lane struct {
 	host     string
+	load     float64 // while the host is out; 0 where it is not taken out
+	limit    float64
+	rest     float64 // while nobody is out
 	spans    []laneSpan
 	state    string
 	role     style
@@ -80,7 +83,7 @@ func plannedLanes(p *plan.Plan) (lanes []lane, from, to time.Time) {
 	from = p.Made
 	at := from
 	for _, v := range p.Visits {
-		l := lane{host: v.Host, state: "ready", role: good}
+		l := lane{host: v.Host, state: "ready", role: good, load: v.Load, limit: v.Limit, rest: p.Load}
 		if v.Obstacle != "" {
 			l.state, l.role, l.obstacle = "can't", alarm|bold, v.Obstacle
 		} else {
@@ -153,7 +156,7 @@ func journalLanes(s *plan.State, now time.Time) (lanes []lane, from, to time.Tim
 	at := now
 	for i := range s.Visits {
 		v := &s.Visits[i]
-		l := lane{host: v.Host}
+		l := lane{host: v.Host, load: v.Load, limit: v.Limit, rest: s.Plan.Load}
 		for _, sp := range v.Spans {
 			end := sp.To
 			if end.IsZero() {
@@ -201,6 +204,9 @@ func (m *Model) paintLanes(c *canvas, lanes []lane, from, to, now time.Time, a a
 	w := a.w - name - 2
 	whole := max(to.Sub(from), time.Minute)
 	col := func(t time.Time) int { return a.x + name + int(float64(w)*float64(t.Sub(from))/float64(whole)) }
+	if a.h > 12 && m.paintTide(c, lanes, col, area{a.x, a.y, a.w, 1}) {
+		a.y, a.h = a.y+1, a.h-1
+	}
 	m.paintScale(c, from, whole, col, area{a.x + name, a.y, w, 1})
 	most, every := max(3, a.h*3/5), 1
 	if 2*len(lanes) < a.h/2 {
@@ -231,6 +237,29 @@ func (m *Model) paintLanes(c *canvas, lanes []lane, from, to, now time.Time, a a
 		x = c.put(x+1, y, quiet, string(s)) + 2
 	}
 	return y + 1
+}
+
+// paintTide paints the load of the hosts in service along time, as planned, with its peak beside the limit. It tells whether there is one.
+func (m *Model) paintTide(c *canvas, lanes []lane, col func(time.Time) int, a area) bool {
+	peak := lane{}
+	const name = 28
+	for _, l := range lanes {
+		if l.load > peak.load {
+			peak = l
+		}
+	}
+	if peak.load == 0 {
+		return false
+	}
+	c.put(a.x+2, a.y, quiet, fmt.Sprintf("load, at most %.0f%% of %.0f%%", 100*peak.load, 100*peak.limit))
+	level := func(share float64) rune { return eighths[max(1, min(8, int(8*share/max(peak.limit, 0.01)+0.5)))] }
+	c.fill(a.x+name, a.y, a.w-name-2, 1, quiet, level(peak.rest))
+	for _, l := range lanes {
+		if n := len(l.spans); n > 0 && l.load > 0 {
+			c.fill(col(l.spans[0].from), a.y, max(1, col(l.spans[n-1].to)-col(l.spans[0].from)), 1, loads, level(l.load))
+		}
+	}
+	return true
 }
 
 // followed is the host that the cursor stays with until a person moves it: the one that is visited, or that needs somebody.

@@ -224,6 +224,8 @@ func (m *Model) paintBerth(c *canvas, h survey.Berth, a area, line int, here boo
 	case survey.Closed:
 		c.fill(x, a.y+a.h/2, bar, a.h-a.h/2, quiet, '░')
 		c.centre(a.x, line-1, a.w, caution|bold, "closed")
+	case survey.Away:
+		c.centre(a.x, line-1, a.w, caution, string(h.Service))
 	default:
 		c.centre(a.x, line-1, a.w, alarm|bold, string(h.Service))
 	}

@@ -74,6 +74,8 @@ type Visit struct {
 	Passes   int               `json:"passes"`
 	Restarts []int             `json:"restarts"` // the passes that end with a restart of the host
 	Empties  bool              `json:"empties"`  // guests must leave
+	Load     float64           `json:"load"`     // share of the memory of the hosts in service while this one is out, 0 to 1
+	Limit    float64           `json:"limit"`    // the share up to which the loss of the reserve can be borne then
 	Moves    []fit.Move        `json:"moves,omitempty"`
 	Obstacle string            `json:"obstacle,omitempty"` // why it can't be done as things stand
 	WayOut   string            `json:"way_out,omitempty"`
@@ -99,6 +101,7 @@ type Plan struct {
 	Moves     int       `json:"moves"`
 	Floor     int       `json:"floor"`      // no round could do it with fewer
 	GoingHome int       `json:"going_home"` // moves if every host's guests were brought back after its visit
+	Load      float64   `json:"load"`       // as Visit.Load, while nobody is out
 }
 
 // Obstacles returns the visits that can't be done as things stand.
@@ -301,6 +304,7 @@ func place(in Input, p *Plan) {
 		c.Guests = slices.Clone(r.Guests)
 		readings[h] = &c
 	}
+	p.Load, _ = tide(in, readings, "")
 	for i := range p.Visits {
 		v := &p.Visits[i]
 		facts := in.facts(v)
@@ -314,8 +318,25 @@ func place(in Input, p *Plan) {
 			a := fit.Drain(precheck.FitHosts(in.Cluster.Hosts, readings), v.Host, in.Brief.Reserve, Prefer(p, i))
 			v.Moves = a.Moves
 			carry(readings, a.Moves)
+			v.Load, v.Limit = tide(in, readings, v.Host)
 		}
 	}
+}
+
+// tide is how full the open hosts but one are by memory, and how full they may be for the reserve's largest hosts to be lost.
+func tide(in Input, readings map[string]*estate.Reading, out string) (load, limit float64) {
+	var used, room, largest int64
+	for _, h := range in.Cluster.Hosts {
+		r := readings[h]
+		if r == nil || h == out || r.Closed != nil || !r.Reached() {
+			continue
+		}
+		used, room, largest = used+r.Used().MemoryMiB, room+r.Capacity.MemoryMiB, max(largest, r.Capacity.MemoryMiB)
+	}
+	if room == 0 {
+		return 0, 0
+	}
+	return float64(used) / float64(room), max(0, float64(room-int64(in.Brief.Reserve)*largest)/float64(room))
 }
 
 // Prefer groups the hosts by how well they suit the guests of visit i: those that are done or stay as they are, where nobody moves

@@ -25,6 +25,7 @@ const (
 	Open   Service = "open"
 	Closed Service = "closed"
 	Silent Service = "silent" // it does not answer
+	Away   Service = "away"   // it does not answer, as is expected: a round is changing or restarting it
 	Never  Service = "never read"
 )
 
@@ -128,6 +129,9 @@ func band(in Input, c estate.Cluster) Band {
 		berth := berth(in, h)
 		if b.Round != nil && b.Round.Status == plan.Running {
 			berth.Step = currentStep(b.Round, h)
+			if berth.Service == Silent && (berth.Step == plan.RestartStep || berth.Step == plan.ProveStep) {
+				berth.Service = Away
+			}
 		}
 		b.Berths = append(b.Berths, berth)
 		b.count(berth)
@@ -229,6 +233,9 @@ func needs(in Input, b Band) []Need {
 	byOutcome := map[drift.Outcome][]string{}
 	var critical []string
 	for _, h := range b.Berths {
+		if h.Step != "" {
+			continue // a round sees to it
+		}
 		r := in.Readings[h.Host]
 		switch h.Service {
 		case Never:
@@ -263,7 +270,7 @@ func needs(in Input, b Band) []Need {
 	}
 	if b.Reserve.Outcome == fit.DoesNotFit {
 		add(Now, "", "the reserve is not kept: %s", b.Reserve.Obstacle)
-	} else {
+	} else if b.Round == nil || b.Round.Status != plan.Running { // a round judges by itself whom it can drain
 		out = append(out, drainable(in, b)...)
 	}
 	return out

@@ -92,3 +92,19 @@ func TestReserveThatIsNotKeptIsTold(t *testing.T) {
 		t.Errorf("%+v", s.Needs)
 	}
 }
+
+// G5: silence is expected while a round restarts a host; nobody is called for it, but it is not in line either.
+func TestSilenceInARestartCallsNobody(t *testing.T) {
+	in := input()
+	in.Readings["a"].SetSection(estate.Section{Name: estate.Host, Err: "no route"})
+	in.Verdicts["a"] = []drift.Verdict{verdict(drift.Unread, 0), verdict(drift.Behind, catalogue.Critical)}
+	in.Rounds["c"] = &plan.State{Status: plan.Running, Visits: []plan.VisitState{{Visit: plan.Visit{Host: "a"}, Spans: []plan.Span{{Step: plan.RestartStep}}}}}
+	s := Make(in)
+	if b := s.Bands[0].Berths[0]; b.Service != Away || b.InLine() || len(s.Needs) != 0 {
+		t.Errorf("%+v, needs %+v", b, s.Needs)
+	}
+	in.Rounds["c"].Status = plan.Failing
+	if s = Make(in); s.Bands[0].Berths[0].Service != Silent || len(s.Needs) == 0 {
+		t.Errorf("after the round failed nobody is called: %+v", s.Needs)
+	}
+}
