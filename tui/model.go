@@ -285,6 +285,9 @@ func (m *Model) heard(msg tea.Msg) tea.Cmd {
 		m.say(msg.text)
 	case goMsg:
 		m.goTo(place(msg))
+		if msg.screen == roundScreen {
+			return m.wantPlan(msg.cluster)
+		}
 	case hostMsg:
 		if p := m.here(); p.pinned && p.host == msg.host {
 			return m.enter()

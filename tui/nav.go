@@ -76,10 +76,7 @@ func (m *Model) enter() tea.Cmd {
 	case waterlineScreen:
 		if p.needs {
 			if needs := m.needs(); len(needs) > 0 {
-				m.goTo(place(m.needPlace(needs[clamp(p.row, len(needs))])))
-				if m.here().screen == roundScreen {
-					return m.wantPlan(m.here().cluster)
-				}
+				return m.heard(m.needPlace(needs[clamp(p.row, len(needs))]))
 			}
 			return nil
 		}

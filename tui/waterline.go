@@ -325,6 +325,7 @@ func (m *Model) paintNeeds(c *canvas, a area) {
 	c.put(a.x+1, a.y, water|bold, "needs you")
 	if len(needs) == 0 {
 		c.put(a.x+1, a.y+1, good, "nothing: all is in line and nobody is out of service")
+		m.paintLately(c, area{a.x, a.y + 3, a.w, a.h - 3})
 		return
 	}
 	c.put(a.x+12, a.y, quiet, fmt.Sprintf("%d, worst first", len(needs)))
@@ -338,6 +339,32 @@ func (m *Model) paintNeeds(c *canvas, a area) {
 	y := a.y + 1
 	for i := first; i < len(needs) && y < a.y+a.h; i++ {
 		y = m.paintNeed(c, needs[i], area{a.x, y, a.w, a.y + a.h - y}, p.needs && i == p.row)
+	}
+	m.paintLately(c, area{a.x, y + 1, a.w, a.y + a.h - y - 1})
+}
+
+// paintLately paints, where there is room for them, the newest round of each cluster and what the marks below the waterline mean.
+func (m *Model) paintLately(c *canvas, a area) {
+	legend := []string{"▼ critical   ▾ high   ▿ other drift", "? unread     · in line"}
+	if a.h < len(legend)+len(m.snap.Rounds)+4 {
+		return
+	}
+	y := a.y
+	c.put(a.x+1, y, water|bold, "rounds")
+	for _, b := range m.snap.Survey.Bands {
+		y++
+		word, role := "none yet", quiet
+		if r, ok := m.snap.Rounds[b.Cluster.Name]; ok && r.State != nil {
+			word, role = statusWord(r)
+			done, moved := tally(r.State)
+			word = fmt.Sprintf("%s, %d of %d visits, %d moves", strings.Split(word, ":")[0], done, len(r.State.Visits), moved)
+		}
+		x := c.put(a.x+4, y, subject, b.Cluster.Name+":")
+		c.within(x+1, y, a.w-(x-a.x)-2, role, word)
+		c.press(a.x, y, a.w, 1, goMsg{screen: roundScreen, cluster: b.Cluster.Name})
+	}
+	for i, l := range legend {
+		c.put(a.x+1, a.y+a.h-len(legend)+i-1, quiet, l)
 	}
 }
 
