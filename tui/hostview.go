@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"time"
 
+	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 )
@@ -114,7 +115,11 @@ func (m *Model) paintVerdicts(c *canvas, rows []drift.Verdict, a area) {
 		c.within(a.x+3, y, name-1, st, v.Title())
 		c.within(a.x+3+name, y, version-1, plain, orDash(v.Has))
 		c.within(a.x+3+name+version, y, version-1, plain, orDash(v.Wants))
-		c.within(a.x+3+name+2*version, y, 17, sg.role, v.Outcome.String())
+		says := v.Outcome.String()
+		if v.Outcome.Drifts() && v.Severity() > catalogue.Unknown {
+			says += ", " + v.Severity().String()
+		}
+		c.within(a.x+3+name+2*version, y, a.w-3-name-2*version-1, sg.role, says)
 		if i == p.row {
 			c.shade(a.x, y, a.w, selected)
 			c.put(a.x, y, strong|bold|selected, "▸")

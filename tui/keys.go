@@ -327,4 +327,4 @@ func (m *Model) planAgain() tea.Cmd {
 }
 
 // toastFor is how long something that was said stays.
-const toastFor = 12 * time.Second
+const toastFor = 6 * time.Second

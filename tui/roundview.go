@@ -145,8 +145,13 @@ func (m *Model) paintLog(c *canvas, r Round, a area) {
 	}
 	var lines []logLine
 	for _, e := range r.Events {
-		if l, ok := logOf(e); ok && (l.host == p.host || l.host == "") && matches(m.filter, l.text) {
-			lines = append(lines, l)
+		l, ok := logOf(e)
+		if !ok || l.host != p.host && l.host != "" || !matches(m.filter, l.text) {
+			continue
+		}
+		lines = append(lines, l)
+		if e.Remedy != "" {
+			lines = append(lines, logLine{at: e.At, role: strong, text: "→ " + e.Remedy})
 		}
 	}
 	c.put(a.x+1, a.y, water|bold, "log of "+p.host)
@@ -182,7 +187,7 @@ func logOf(e plan.Event) (logLine, bool) {
 	case plan.Ended:
 		l.role, l.text = strong|bold, string(e.Status)+": "+e.Detail
 	case plan.Failed:
-		l.role, l.text = alarm, "✗ "+e.Action.Says()+": "+e.Detail+" – "+e.Remedy
+		l.role, l.text = alarm, "✗ "+e.Action.Says()+": "+e.Detail
 	case plan.Undone:
 		l.role, l.text = caution, e.Action.Says()+" "+e.Detail
 	default:
