@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	simconn "yareharbour/connector/sim"
+	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
 	"yareharbour/demo"
@@ -166,7 +167,7 @@ func (a *app) example(ctx context.Context, h *harbour.Harbour, out string) error
 	}
 	brief := plan.DefaultBrief(c)
 	brief.By, brief.Reason = operator(), "the demo's example round"
-	s, err := h.Start(ctx, brief, func(e plan.Event) { a.printEvent(e) })
+	s, err := h.Start(ctx, brief, a.printEvent)
 	if err != nil {
 		return err
 	}
@@ -181,7 +182,7 @@ func (a *app) example(ctx context.Context, h *harbour.Harbour, out string) error
 	if err := writeRound(out, head.ID, s); err != nil {
 		return err
 	}
-	if err := a.drawings(ctx, h, s, out); err != nil {
+	if err := a.drawings(ctx, h, out); err != nil {
 		return err
 	}
 	fmt.Fprintf(a.out, "reports are in %s\n", out)
@@ -207,7 +208,7 @@ func verdictOfExample(h *harbour.Harbour, c estate.Cluster, before, after map[st
 	check := h.Checker()
 	for _, r := range ordered(after, c.Hosts) {
 		for _, v := range check.Host(c.Name, r) {
-			if v.Outcome.Drifts() || v.Outcome.String() == "unread" {
+			if v.Outcome.Drifts() || v.Outcome == drift.Unread {
 				return fmt.Errorf("%s is not in line after the round: %s is %s", v.Host, v.Title(), v.Outcome)
 			}
 		}

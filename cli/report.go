@@ -183,7 +183,7 @@ func writeRound(dir, id string, s *plan.State) error {
 }
 
 // drawings draws the Waterline after the example round.
-func (a *app) drawings(ctx context.Context, h *harbour.Harbour, _ *plan.State, dir string) error {
+func (a *app) drawings(ctx context.Context, h *harbour.Harbour, dir string) error {
 	var errs []error
 	for _, f := range chart.Formats {
 		t := target{f, filepath.Join(dir, "waterline."+f)}

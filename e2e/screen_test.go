@@ -175,6 +175,20 @@ func TestScreensFromLookingToAFinishedRound(t *testing.T) {
 	s.ends("0")
 }
 
+// One command is all the set-up there is: it writes the demo's files, starts the simulation and opens the screens.
+func TestDemoOpensByItself(t *testing.T) {
+	dir := t.TempDir()
+	t.Cleanup(func() { run(t, "sim", "stop", "--state", dir) })
+	s := open(t, 120, 36, nil, "demo", "--speed", "5", "--state", dir)
+	s.wait(`needs you`)
+	s.wait(`simulated, .*×5`)
+	s.keys("q")
+	s.ends("0")
+	if r := run(t, "check", "vts", "--state", dir); r.code != 3 {
+		t.Errorf("the simulation does not go on after the screens: exit %d, %s", r.code, r.err)
+	}
+}
+
 // Closing the screens leaves the round running; a second terminal can watch it and stop it.
 func TestARoundOutlivesItsScreens(t *testing.T) {
 	dir := demoState(t, 100)

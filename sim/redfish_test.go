@@ -308,6 +308,18 @@ func TestTheWorldOutlivesItsProcess(t *testing.T) {
 	}
 }
 
+func TestTwoProcessesDoNotSimulateOneEstate(t *testing.T) {
+	dir := t.TempDir()
+	wait, err := sim.Start(t.Context(), sim.Options{Dir: dir, Speed: 1, New: demo.World})
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = wait() })
+	if _, err := sim.Start(t.Context(), sim.Options{Dir: dir, Speed: 1, New: demo.World}); err == nil || !strings.Contains(err.Error(), "another process simulates") {
+		t.Error(err)
+	}
+}
+
 func TestTheHostInterfaceWantsItsSecret(t *testing.T) {
 	a := serve(t, 1)
 	resp, err := http.Post("http://"+a.Host+"/read", "application/json", strings.NewReader(`{"host":"heron"}`))

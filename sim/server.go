@@ -24,6 +24,7 @@ import (
 	"slices"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"github.com/google/renameio/v2"
@@ -62,6 +63,7 @@ func ReadAddress(dir string) (Address, error) {
 // Server runs a World in real time.
 type Server struct {
 	dir     string
+	held    *os.File // keeps other processes from simulating the same estate
 	secret  string
 	mu      sync.Mutex
 	world   *World
@@ -87,7 +89,11 @@ func Start(ctx context.Context, o Options) (wait func() error, err error) {
 	if err := os.MkdirAll(o.Dir, 0o700); err != nil {
 		return nil, err
 	}
-	s := &Server{dir: o.Dir, speed: o.Speed, secret: rand.Text()}
+	lock, err := lockDir(o.Dir)
+	if err != nil {
+		return nil, err
+	}
+	s := &Server{dir: o.Dir, held: lock, speed: o.Speed, secret: rand.Text()}
 	if err := s.load(o.New); err != nil {
 		return nil, err
 	}
@@ -103,6 +109,18 @@ func Start(ctx context.Context, o Options) (wait func() error, err error) {
 	done := make(chan error, 1)
 	go func() { done <- s.keep(ctx, o.Idle) }()
 	return func() error { return <-done }, nil
+}
+
+// lockDir takes the directory for this process; the kernel gives it back when the process ends, however it does.
+func lockDir(dir string) (*os.File, error) {
+	f, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		return nil, errors.Join(fmt.Errorf("another process simulates the estate of %s already", dir), f.Close())
+	}
+	return f, nil
 }
 
 func (s *Server) load(make func() *World) error {
@@ -202,7 +220,7 @@ func (s *Server) close() error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.world.Advance(s.now())
-	return errors.Join(s.save(), os.Remove(filepath.Join(s.dir, addressFile)))
+	return errors.Join(s.save(), os.Remove(filepath.Join(s.dir, addressFile)), s.held.Close())
 }
 
 func (s *Server) listen() (Address, error) {

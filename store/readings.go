@@ -60,23 +60,51 @@ func fingerprint(r *estate.Reading) (string, error) {
 	return hex.EncodeToString(sum[:8]), err
 }
 
-// Newest returns the newest kept reading of each of the hosts that has one.
+// Newest returns the newest kept reading of each of the hosts that has one. The readings are shared with other callers and must not be
+// changed.
 func (s *Store) Newest(ctx context.Context, hosts []string) (map[string]*estate.Reading, error) {
 	out := map[string]*estate.Reading{}
 	for _, h := range hosts {
-		var body []byte
-		err := s.db.QueryRowContext(ctx, "SELECT body FROM readings WHERE host = ? ORDER BY first DESC LIMIT 1", h).Scan(&body)
-		if errors.Is(err, sql.ErrNoRows) {
-			continue
-		}
+		r, err := s.newest(ctx, h)
 		if err != nil {
 			return nil, fmt.Errorf("the kept reading of %s: %w", h, err)
 		}
-		r := &estate.Reading{}
-		if err := json.Unmarshal(body, r); err != nil {
-			return nil, fmt.Errorf("the kept reading of %s: %w", h, err)
+		if r != nil {
+			out[h] = r
 		}
-		out[h] = r
 	}
 	return out, nil
+}
+
+// decoded is a reading as it was last decoded, with the time that its row then had.
+type decoded struct {
+	at      string
+	reading *estate.Reading
+}
+
+// newest decodes a host's newest reading only where it is another than the last time: screens ask for all of them again and again.
+func (s *Store) newest(ctx context.Context, host string) (*estate.Reading, error) {
+	var first, at string
+	err := s.db.QueryRowContext(ctx, "SELECT first, at FROM readings WHERE host = ? ORDER BY first DESC LIMIT 1", host).Scan(&first, &at)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if d, ok := s.decoded[host]; ok && d.at == first+at {
+		return d.reading, nil
+	}
+	var body []byte
+	if err := s.db.QueryRowContext(ctx, "SELECT body FROM readings WHERE host = ? AND first = ?", host, first).Scan(&body); err != nil {
+		return nil, err
+	}
+	r := &estate.Reading{}
+	if err := json.Unmarshal(body, r); err != nil {
+		return nil, err
+	}
+	s.decoded[host] = decoded{first + at, r}
+	return r, nil
 }

@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"sync"
 
 	_ "modernc.org/sqlite" // the driver
 )
@@ -17,6 +18,9 @@ import (
 type Store struct {
 	db   *sql.DB
 	path string
+
+	mu      sync.Mutex
+	decoded map[string]decoded // by host
 }
 
 // File is the store's name below a state directory.
@@ -49,7 +53,7 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{db: db, path: path}
+	s := &Store{db: db, path: path, decoded: map[string]decoded{}}
 	if err := s.migrate(ctx); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("opening the state file %s: %w", path, err)

@@ -81,7 +81,8 @@ type Answer struct {
 	Obstacle *Obstacle // what is in the way, where it is not
 }
 
-// Effort bounds a search, in placements tried. It is generous for clusters of tens of hosts and keeps an answer well under a second.
+// Effort bounds a question, in guests put somewhere on trial, over all searches that it takes. It is generous for clusters of tens of
+// hosts and keeps an answer under about a second.
 const Effort = 60_000
 
 // Drain answers whether the guests of the host can all go to others with the reserve of k hosts kept, and how. Where there is
@@ -96,11 +97,12 @@ func Drain(hosts []Host, host string, k int, prefer [][]string) Answer {
 	if o := immovable(guests, others); o != nil {
 		return Answer{Outcome: DoesNotFit, Obstacle: o}
 	}
-	s := newSearch(others, guests)
+	effort := Effort
+	s := newSearch(others, guests, &effort)
 	s.from = host
 	s.order(prefer)
 	s.accept = func() bool {
-		a := Reserve(s.hosts, k)
+		a := reserve(s.hosts, k, &effort)
 		if a.Outcome != Fits {
 			s.refused = a.Obstacle
 			s.doubt = s.doubt || a.Outcome == Unproven
@@ -113,15 +115,20 @@ func Drain(hosts []Host, host string, k int, prefer [][]string) Answer {
 // Reserve answers whether the guests of any k hosts could be restarted on the others. A guest with a device of its host
 // could not be restarted anywhere: it is lost with its host whatever is kept free, and does not count.
 func Reserve(hosts []Host, k int) Answer {
+	effort := Effort
+	return reserve(hosts, k, &effort)
+}
+
+func reserve(hosts []Host, k int, effort *int) Answer {
 	for _, lost := range choices(len(hosts), k) {
-		if a := restart(hosts, lost); a.Outcome != Fits {
+		if a := restart(hosts, lost, effort); a.Outcome != Fits {
 			return a
 		}
 	}
 	return Answer{Outcome: Fits}
 }
 
-func restart(hosts []Host, lost []int) Answer {
+func restart(hosts []Host, lost []int, effort *int) Answer {
 	var guests []estate.Guest
 	var names []string
 	var rest []Host
@@ -140,7 +147,7 @@ func restart(hosts []Host, lost []int) Answer {
 	if len(guests) == 0 {
 		return Answer{Outcome: Fits}
 	}
-	s := newSearch(rest, guests)
+	s := newSearch(rest, guests, effort)
 	s.order(nil)
 	s.accept = func() bool { return true }
 	a := s.answer()

@@ -254,6 +254,22 @@ func stands(hosts []Host, moves []Move, k int) bool {
 	return len(after[0].Guests) == 0 && bruteReserve(after[1:], k)
 }
 
+// A question that is too hard is answered in time, and the answer is not yes.
+func TestTooHardIsUnproven(t *testing.T) {
+	hosts := []Host{{Name: "a", Open: true}}
+	for i := range 12 {
+		hosts[0].Capacity.MemoryMiB += 90
+		hosts = append(hosts, Host{Name: "h" + strconv.Itoa(i), Open: true, Capacity: estate.Resources{MemoryMiB: 100, CPU: int64(1000 + i)}})
+	}
+	for i := range 24 { // in sum there is room, but three never fit together and two leave a gap that nothing fills
+		hosts[0].Guests = append(hosts[0].Guests, estate.Guest{Name: "g" + strconv.Itoa(i), Load: estate.Resources{MemoryMiB: 35 + int64(i%3)}})
+	}
+	hosts[0].Guests = append(hosts[0].Guests, estate.Guest{Name: "last", Load: estate.Resources{MemoryMiB: 34}})
+	if a := Drain(hosts, "a", 0, nil); a.Outcome != Unproven || a.Obstacle == nil {
+		t.Errorf("%v %v", a.Outcome, a.Obstacle)
+	}
+}
+
 func TestHeadroom(t *testing.T) {
 	hosts, _, _, _ := parse(t, `
 		a 10: g:4

@@ -16,16 +16,16 @@ type search struct {
 	at     []int              // host of each guest placed so far
 	rank   []int              // preference of each host; lower goes first
 	from   string
-	effort int
-	stuck  int // the deepest guest that found no place
+	effort *int // shared with the searches inside this one
+	stuck  int  // the deepest guest that found no place
 	// accept judges a complete placement. Where it refuses, it leaves why in refused, and sets doubt if that is no proof.
 	accept  func() bool
 	refused *Obstacle
 	doubt   bool
 }
 
-func newSearch(hosts []Host, guests []estate.Guest) *search {
-	s := &search{hosts: cloneHosts(hosts), guests: slices.Clone(guests), effort: Effort}
+func newSearch(hosts []Host, guests []estate.Guest, effort *int) *search {
+	s := &search{hosts: cloneHosts(hosts), guests: slices.Clone(guests), effort: effort}
 	s.room = make([]estate.Resources, len(hosts))
 	s.rank = make([]int, len(hosts))
 	var total estate.Resources
@@ -73,7 +73,7 @@ func (s *search) answer() Answer {
 		return a
 	}
 	a := Answer{Outcome: DoesNotFit, Obstacle: s.refused}
-	if s.effort <= 0 || s.doubt {
+	if *s.effort <= 0 || s.doubt {
 		a.Outcome = Unproven
 	}
 	if a.Obstacle == nil {
@@ -122,12 +122,12 @@ func GiB(mib int64) string {
 func (s *search) place() bool {
 	n := len(s.at)
 	if n == len(s.guests) {
-		s.effort--
+		*s.effort--
 		return s.accept()
 	}
 	g := &s.guests[n]
 	for _, i := range s.candidates(g) {
-		if s.effort--; s.effort <= 0 {
+		if *s.effort--; *s.effort <= 0 {
 			return false
 		}
 		s.put(i, g)

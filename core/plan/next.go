@@ -263,7 +263,7 @@ func (s *State) pass(v *VisitState, f Facts, pass int) (t Turn, ok bool) {
 		if c.Pass != pass || v.Installed[i] || !c.installs() && c.Restart.EmptiesHost() {
 			continue
 		}
-		return s.install(v, f, i), true
+		return s.install(v, i), true
 	}
 	if slices.Contains(v.Restarts, pass) && !slices.Contains(v.Restarted, pass) {
 		r := f.Readings[v.Host]
@@ -275,7 +275,7 @@ func (s *State) pass(v *VisitState, f Facts, pass int) (t Turn, ok bool) {
 	return Turn{}, false
 }
 
-func (s *State) install(v *VisitState, f Facts, i int) Turn {
+func (s *State) install(v *VisitState, i int) Turn {
 	c := v.Changes[i]
 	a := Action{Kind: Install, Host: v.Host, Index: i, Pass: c.Pass, Change: &c}
 	if len(s.Open) > 0 {
