@@ -189,10 +189,15 @@ func (m *Model) paintBandTitle(c *canvas, b survey.Band, a area, active bool) {
 // berthWindow fits berths into w cells: how wide each is, the first shown and how many are. The host with the cursor is among them.
 func berthWindow(b survey.Band, w int, host string) (width, first, n int) {
 	n = len(b.Berths)
+	least := minBerth
+	for _, h := range b.Berths {
+		least = max(least, min(maxBerth, len(h.Host)+2))
+	}
 	width = min(maxBerth, w/n)
-	if width < minBerth {
-		width = minBerth
-		n = max(1, w/width)
+	if width < least {
+		const mark = 4 // cells for how many more there are
+		width = least
+		n = max(1, (w-mark)/width)
 		for i, h := range b.Berths {
 			if h.Host == host {
 				first = max(0, min(i-n/2, len(b.Berths)-n))
