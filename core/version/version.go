@@ -16,9 +16,16 @@ const (
 	Debian Scheme = iota + 1
 	// Dotted is the ordering of firmware and driver versions: numbers and words, separated by anything else.
 	Dotted
+	// RPM is rpm's own ordering.
+	RPM
+	// Semantic is the precedence of Semantic Versioning 2.0.0.
+	Semantic
 )
 
-var schemeNames = map[Scheme]string{Debian: "debian", Dotted: "dotted"}
+var schemeNames = map[Scheme]string{Debian: "debian", Dotted: "dotted", RPM: "rpm", Semantic: "semantic"}
+
+// Schemes lists them all.
+var Schemes = []Scheme{Debian, RPM, Semantic, Dotted}
 
 // String returns the scheme's name, as ParseScheme reads it.
 func (s Scheme) String() string {
@@ -35,7 +42,7 @@ func ParseScheme(name string) (Scheme, error) {
 			return s, nil
 		}
 	}
-	return 0, fmt.Errorf("no version scheme %q: there are debian and dotted", name)
+	return 0, fmt.Errorf("no version scheme %q: there are %v", name, Schemes)
 }
 
 // Compare returns -1, 0 or +1 as a sorts before, with or after b.
@@ -48,6 +55,10 @@ func (s Scheme) Compare(a, b string) int {
 		return compareDebian(a, b)
 	case Dotted:
 		return compareDotted(a, b)
+	case RPM:
+		return compareRPM(a, b)
+	case Semantic:
+		return compareSemantic(a, b)
 	}
 	if a < b {
 		return -1
@@ -62,6 +73,10 @@ func (s Scheme) Valid(v string) error {
 		return validDebian(v)
 	case Dotted:
 		return validDotted(v)
+	case RPM:
+		return validRPM(v)
+	case Semantic:
+		return validSemantic(v)
 	}
 	return nil
 }

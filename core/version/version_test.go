@@ -2,8 +2,10 @@ package version
 
 import (
 	"math/rand"
+	"os"
 	"os/exec"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 )
@@ -21,6 +23,23 @@ var chains = map[Scheme]string{
 		1.002 = 1.2
 		99999999999999999999998 99999999999999999999999
 		6.1.140-1 6.1.147-1 6.1.147-1+deb12u1`,
+	RPM: `
+		1.0~rc1 1.0 1.0^git1 1.0.1
+		1.0~~ 1.0~
+		1.0 1.0a 1.0.1
+		0:1.0 = 1.0
+		9 10 1:0
+		1.0-1 1.0-1.el9 1.0-2
+		1.0 1.0-1
+		1.0^ 1.0^20240101 1.0^20240102 1.0.1
+		1.0^20240101~pre 1.0^20240101
+		2_0 = 2.0
+		1.002 = 1.2
+		fc4 5`,
+	Semantic: `
+		1.0.0-alpha 1.0.0-alpha.1 1.0.0-alpha.beta 1.0.0-beta 1.0.0-beta.2 1.0.0-beta.11 1.0.0-rc.1 1.0.0
+		1.0.0 = v1.0.0 = 1.0.0+build.7
+		1.9.0 1.10.0 2.0.0`,
 	Dotted: `
 		1.2 = 1.2.0 = 1.02 = 1-2
 		1.2 1.2a 1.2b 1.2.1 1.3
@@ -75,7 +94,7 @@ func TestValidDebianRefuses(t *testing.T) {
 }
 
 func TestSchemeNames(t *testing.T) {
-	for _, s := range []Scheme{Debian, Dotted} {
+	for _, s := range Schemes {
 		if got, err := ParseScheme(s.String()); err != nil || got != s {
 			t.Errorf("ParseScheme(%q) = %v, %v", s, got, err)
 		}
@@ -92,7 +111,7 @@ func randomVersion(r *rand.Rand) string {
 		b.WriteString([]string{"0:", "1:", "2:", "01:"}[r.Intn(4)])
 	}
 	b.WriteByte(byte('0' + r.Intn(3)))
-	pieces := []string{"0", "1", "2", "10", "007", ".", ".", "~", "+", "a", "b", "Z", "-", "~rc", "dfsg", "+deb12u"}
+	pieces := []string{"0", "1", "2", "10", "007", ".", ".", "~", "+", "a", "b", "Z", "-", "~rc", "dfsg", "+deb12u", "^", "^git", "_"}
 	for range r.Intn(7) {
 		b.WriteString(pieces[r.Intn(len(pieces))])
 	}
@@ -135,6 +154,46 @@ func TestAgainstDpkg(t *testing.T) {
 	}
 }
 
+// The ordering must be rpm's own; rpm answers through its own Lua.
+func TestAgainstRPM(t *testing.T) {
+	rpmlua, err := exec.LookPath("rpmlua")
+	if err != nil {
+		t.Skip("no rpmlua on this machine to compare with (Debian's rpm has it)")
+	}
+	r := rand.New(rand.NewSource(8))
+	var lua strings.Builder
+	var pairs [][2]string
+	for len(pairs) < 5000 {
+		a, b := randomVersion(r), randomVersion(r)
+		if RPM.Valid(a) == nil && RPM.Valid(b) == nil {
+			pairs = append(pairs, [2]string{a, b})
+			lua.WriteString("print(rpm.vercmp('" + a + "','" + b + "'))\n")
+		}
+	}
+	file := t.TempDir() + "/pairs.lua"
+	if err := os.WriteFile(file, []byte(lua.String()), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	out, err := exec.Command(rpmlua, file).Output()
+	if err != nil {
+		t.Skipf("this rpm does not answer: %v", err)
+	}
+	answers := strings.Fields(string(out))
+	if len(answers) != len(pairs) {
+		t.Fatalf("%d answers to %d questions", len(answers), len(pairs))
+	}
+	seen := map[string]int{}
+	for i, p := range pairs {
+		seen[answers[i]]++
+		if got := strconv.Itoa(RPM.Compare(p[0], p[1])); got != answers[i] {
+			t.Errorf("%q against %q: %s, rpm says %s", p[0], p[1], got, answers[i])
+		}
+	}
+	if len(seen) != 3 {
+		t.Errorf("the generated pairs do not compare in all three ways: %v", seen)
+	}
+}
+
 // A total preorder: antisymmetric, transitive, reflexive.
 func checkOrder(t *testing.T, s Scheme, a, b, c string) {
 	ab, ba, bc, ac := s.Compare(a, b), s.Compare(b, a), s.Compare(b, c), s.Compare(a, c)
@@ -156,8 +215,9 @@ func TestOrderProperties(t *testing.T) {
 	r := rand.New(rand.NewSource(11))
 	for range 20000 {
 		a, b, c := randomVersion(r), randomVersion(r), randomVersion(r)
-		checkOrder(t, Debian, a, b, c)
-		checkOrder(t, Dotted, a, b, c)
+		for _, s := range Schemes {
+			checkOrder(t, s, a, b, c)
+		}
 	}
 }
 
@@ -165,9 +225,12 @@ func FuzzOrder(f *testing.F) {
 	f.Add("1.0", "1.0~rc1", "1.0-1")
 	f.Add("1:0", "A07", "2.04a")
 	f.Add("", "~", "\xff")
+	f.Add("1.0^1", "1.0", "1.0~1")
+	f.Add("1.0.0-rc.1", "1.0.0+x", "v1.0.0")
 	f.Fuzz(func(t *testing.T, a, b, c string) {
-		checkOrder(t, Debian, a, b, c)
-		checkOrder(t, Dotted, a, b, c)
+		for _, s := range Schemes {
+			checkOrder(t, s, a, b, c)
+		}
 	})
 }
 
