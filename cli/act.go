@@ -183,6 +183,9 @@ func (a *app) roundResume() *cobra.Command {
 // outcome turns the end of a round into the end of the command.
 func (a *app) outcome(s *plan.State, err error) error {
 	switch {
+	case errors.Is(err, harbour.ErrNothing):
+		fmt.Fprintln(a.out, err)
+		return nil
 	case errors.Is(err, context.Canceled):
 		return errors.New("interrupted; the round stands where it is, and \"yare round resume\" goes on with it")
 	case err != nil:

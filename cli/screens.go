@@ -7,6 +7,8 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -129,19 +131,47 @@ func (b *backend) Read(ctx context.Context, hosts []string, progress func(string
 	return err
 }
 
-func (b *backend) Plan(ctx context.Context, cluster string) (*plan.Plan, error) {
-	c, err := b.h.Cluster(cluster)
+func (b *backend) Plan(ctx context.Context, cluster string, w tui.WhatIf) (*plan.Plan, error) {
+	br, err := b.brief(cluster, w)
 	if err != nil {
 		return nil, err
 	}
-	brief := plan.DefaultBrief(c)
-	brief.By = operator()
-	p, err := b.h.Plan(ctx, brief)
+	full, err := br.make(b.h, cluster)
+	if err != nil {
+		return nil, err
+	}
+	p, err := b.h.Plan(ctx, full)
 	return &p, err
 }
 
-func (b *backend) Start(ctx context.Context, cluster, reason string) error {
-	return b.launch(ctx, cluster, "start", cluster, "--reason", reason)
+// brief turns what a person changed on the screen into what the command line would say.
+func (b *backend) brief(cluster string, w tui.WhatIf) (brief, error) {
+	out := brief{reserve: -1, out: 1 + w.More, moves: 2}
+	c, err := b.h.Cluster(cluster)
+	if err != nil || len(w.Without) == 0 {
+		return out, err
+	}
+	for _, h := range c.Hosts {
+		if !slices.Contains(w.Without, h) {
+			out.hosts = append(out.hosts, h)
+		}
+	}
+	if len(out.hosts) == 0 {
+		return out, errors.New("every host is left out; v takes one in again")
+	}
+	return out, nil
+}
+
+func (b *backend) Start(ctx context.Context, cluster, reason string, w tui.WhatIf) error {
+	br, err := b.brief(cluster, w)
+	if err != nil {
+		return err
+	}
+	args := []string{"start", cluster, "--reason", reason, "--out-of-service", strconv.Itoa(br.out)}
+	if len(br.hosts) > 0 {
+		args = append(args, "--hosts", strings.Join(br.hosts, ","))
+	}
+	return b.launch(ctx, cluster, args...)
 }
 
 func (b *backend) Resume(ctx context.Context, cluster string) error {

@@ -78,6 +78,9 @@ func (h *Harbour) Latest(ctx context.Context, cluster string) (*plan.State, stor
 	return s, head, err
 }
 
+// ErrNothing is what starting a round gives when there is nothing for it to do.
+var ErrNothing = errors.New("there is nothing to do: every host is in line as far as a round can bring it")
+
 // ErrObstacles is what starting a round gives when a visit can't be made as things stand.
 var ErrObstacles = errors.New("the round can't be made as planned")
 
@@ -130,6 +133,9 @@ func (h *Harbour) Start(ctx context.Context, b plan.Brief, seen func(plan.Event)
 	p, err := h.Plan(ctx, b)
 	if err != nil {
 		return nil, err
+	}
+	if len(p.Visits) == 0 {
+		return nil, fmt.Errorf("a round over %s: %w", c.Name, ErrNothing)
 	}
 	if err := refuse(&p); err != nil {
 		return nil, err

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"slices"
 	"strings"
 	"time"
 
@@ -38,6 +39,9 @@ func init() {
 		{"x", "stop at the next safe point", "stop", roundScreen, func(m *Model) tea.Cmd { return m.request(plan.AskStop) }},
 		{"g", "go on with a round that paused, stopped, failed or was interrupted", "go on", roundScreen, (*Model).goOn},
 		{"n", "plan again from a fresh reading", "plan anew", roundScreen, (*Model).planAgain},
+		{"v", "leave the host under the cursor out of the plan, or take it in again", "leave out", roundScreen, (*Model).leaveOut},
+		{"+", "let one more host be out of service at once", "", roundScreen, func(m *Model) tea.Cmd { return m.allowOut(1) }},
+		{"-", "let one host less be out of service at once", "", roundScreen, func(m *Model) tea.Cmd { return m.allowOut(-1) }},
 		{"R", "read every host now", "read", "", (*Model).readAll},
 		{"/", "narrow what is shown", "narrow", "", func(m *Model) tea.Cmd { return m.begin(filtering, m.filter) }},
 		{":", "find a command by name", "find", "", func(m *Model) tea.Cmd { return m.begin(finding, "") }},
@@ -271,7 +275,7 @@ func (m *Model) askReason() tea.Cmd {
 		m.say("there is nothing to do on " + c)
 		return nil
 	case len(p.plan.Obstacles()) > 0:
-		m.say("the plan has obstacles; leave hosts out on the command line: yare round start " + c + " --hosts …")
+		m.say("the plan has obstacles: v leaves a host out, + lets one more be out of service")
 		return nil
 	}
 	return m.begin(reasoning, "")
@@ -279,11 +283,11 @@ func (m *Model) askReason() tea.Cmd {
 
 func (m *Model) confirmStart(reason string) tea.Cmd {
 	c := m.here().cluster
-	p := m.plans[c].plan
+	p, w := m.plans[c].plan, m.whatIf[c]
 	m.ask = &question{
 		text: []string{"Start the round over " + c + "?", p.Summary(), "Reason: " + reason,
 			"It runs by itself when the screens are closed."},
-		yes: m.begun(c, func() error { return m.backend.Start(m.ctx, c, reason) }),
+		yes: m.begun(c, func() error { return m.backend.Start(m.ctx, c, reason, w) }),
 	}
 	return nil
 }
@@ -315,6 +319,35 @@ func (m *Model) begun(cluster string, begin func() error) tea.Cmd {
 		}
 		return begunMsg{cluster}
 	}
+}
+
+// leaveOut leaves the host under the cursor out of the plan, or takes it in again, and plans at once.
+func (m *Model) leaveOut() tea.Cmd {
+	p := m.here()
+	if p.host == "" || m.liveRound(p.cluster) != nil {
+		return nil
+	}
+	w := m.whatIf[p.cluster]
+	if i := slices.Index(w.Without, p.host); i >= 0 {
+		w.Without = slices.Delete(slices.Clone(w.Without), i, i+1)
+	} else {
+		w.Without = append(slices.Clone(w.Without), p.host)
+	}
+	m.whatIf[p.cluster] = w
+	p.pinned = true
+	return m.wantPlan(p.cluster)
+}
+
+// allowOut changes how many hosts may be out of service at once, and plans at once.
+func (m *Model) allowOut(by int) tea.Cmd {
+	c := m.here().cluster
+	if m.liveRound(c) != nil {
+		return nil
+	}
+	w := m.whatIf[c]
+	w.More = max(0, w.More+by)
+	m.whatIf[c] = w
+	return m.wantPlan(c)
 }
 
 func (m *Model) planAgain() tea.Cmd {

@@ -43,6 +43,12 @@ type Export struct {
 	Format  string // "text", "csv", "json", "svg", "pdf"
 }
 
+// WhatIf is what a person changed about a plan. Its zero value is the cluster's usual round.
+type WhatIf struct {
+	Without []string // hosts that are left out
+	More    int      // hosts that may be out of service beyond one
+}
+
 // Backend does for the screens what takes time. Calls come from several goroutines.
 type Backend interface {
 	// Load returns what is known; it reads no host.
@@ -50,9 +56,9 @@ type Backend interface {
 	// Read reads the hosts and keeps what it found, calling progress after each.
 	Read(ctx context.Context, hosts []string, progress func(host string, done int)) error
 	// Plan plans a round over the cluster.
-	Plan(ctx context.Context, cluster string) (*plan.Plan, error)
+	Plan(ctx context.Context, cluster string, w WhatIf) (*plan.Plan, error)
 	// Start has a round run by a process of its own, which outlives the screens; Resume goes on with the newest one.
-	Start(ctx context.Context, cluster, reason string) error
+	Start(ctx context.Context, cluster, reason string, w WhatIf) error
 	Resume(ctx context.Context, cluster string) error
 	// Ask asks the running round for something and says what will happen.
 	Ask(ctx context.Context, cluster, what string) (string, error)
@@ -102,6 +108,7 @@ type Model struct {
 	reading *progress
 	readAt  time.Time // when the last reading ended
 	plans   map[string]planned
+	whatIf  map[string]WhatIf // by cluster
 	canvas  *canvas
 }
 
@@ -141,7 +148,7 @@ type Options struct {
 
 // New returns the screens on the backend, standing on the Waterline.
 func New(ctx context.Context, b Backend, o Options) *Model {
-	m := &Model{ctx: ctx, backend: b, w: 80, h: 24, theme: newTheme(!o.Light), forced: o.Fixed, plans: map[string]planned{}, input: textinput.New()}
+	m := &Model{ctx: ctx, backend: b, w: 80, h: 24, theme: newTheme(!o.Light), forced: o.Fixed, plans: map[string]planned{}, whatIf: map[string]WhatIf{}, input: textinput.New()}
 	m.input.Prompt = ""
 	m.stack = []place{{screen: waterlineScreen}}
 	return m
@@ -279,6 +286,7 @@ func (m *Model) heard(msg tea.Msg) tea.Cmd {
 		m.plans[msg.cluster] = msg.planned
 	case begunMsg:
 		delete(m.plans, msg.cluster) // from now on its journal is shown
+		delete(m.whatIf, msg.cluster)
 		m.say("the round over " + msg.cluster + " has begun")
 		return m.load()
 	case saidMsg:
@@ -354,9 +362,11 @@ func (m *Model) wantPlan(cluster string) tea.Cmd {
 	if m.liveRound(cluster) != nil {
 		return nil
 	}
-	m.plans[cluster] = planned{asked: true}
+	old := m.plans[cluster]
+	m.plans[cluster] = planned{asked: true, plan: old.plan} // the old one is shown until the new one is there
+	w := m.whatIf[cluster]
 	return func() tea.Msg {
-		p, err := m.backend.Plan(m.ctx, cluster)
+		p, err := m.backend.Plan(m.ctx, cluster, w)
 		return plannedMsg{cluster, planned{true, p, err}}
 	}
 }

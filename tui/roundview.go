@@ -33,7 +33,7 @@ func (m *Model) paintPlanned(c *canvas, a area, pl planned) {
 	case pl.plan == nil:
 		c.put(a.x+1, a.y, quiet, "planning on a fresh reading …")
 		return
-	case len(pl.plan.Visits) == 0:
+	case len(pl.plan.Visits) == 0 && len(m.whatIf[p.cluster].Without) == 0:
 		c.put(a.x+1, a.y, good, "Nothing to do on "+p.cluster+": every host is in line as far as a round can bring it.")
 		m.paintLastRound(c, area{a.x, a.y + 2, a.w, a.h - 2})
 		return
@@ -45,6 +45,12 @@ func (m *Model) paintPlanned(c *canvas, a area, pl planned) {
 		c.put(a.x+1, a.y+1, plain, summary)
 	}
 	lanes, from, to := plannedLanes(pl.plan)
+	for _, h := range m.whatIf[p.cluster].Without {
+		lanes = append(lanes, lane{host: h, state: "left out", role: quiet})
+	}
+	if n := m.whatIf[p.cluster].More; n > 0 {
+		c.right(a.x+a.w-1, a.y+1, a.w, caution, fmt.Sprintf("what if %d hosts may be out of service at once", n+1))
+	}
 	y := m.paintLanes(c, lanes, from, to, from, area{a.x, a.y + 2, a.w, a.h - 2})
 	m.paintVisitDetail(c, pl.plan, area{a.x, y + 1, a.w, a.y + a.h - y - 1})
 }
@@ -276,10 +282,11 @@ func (m *Model) stepRound(dx, dy int) {
 		for i := range live.State.Visits {
 			hosts = append(hosts, live.State.Visits[i].Host)
 		}
-	} else if pl := m.plans[p.cluster].plan; pl != nil && len(pl.Visits) > 0 {
+	} else if pl := m.plans[p.cluster].plan; pl != nil && len(pl.Visits)+len(m.whatIf[p.cluster].Without) > 0 {
 		for _, v := range pl.Visits {
 			hosts = append(hosts, v.Host)
 		}
+		hosts = append(hosts, m.whatIf[p.cluster].Without...)
 	} else if r, ok := m.snap.Rounds[p.cluster]; ok && r.State != nil {
 		for i := range r.State.Visits {
 			hosts = append(hosts, r.State.Visits[i].Host)

@@ -76,9 +76,11 @@ func (f *fake) note(what string) error { f.calls = append(f.calls, what); return
 
 func (f *fake) Load(context.Context) (*Snapshot, error)                 { return f.snap, f.err }
 func (f *fake) Read(context.Context, []string, func(string, int)) error { return nil } // from a goroutine of its own
-func (f *fake) Plan(context.Context, string) (*plan.Plan, error)        { return f.plan, f.note("plan") }
-func (f *fake) Start(_ context.Context, c, reason string) error {
-	return f.note("start " + c + " " + reason)
+func (f *fake) Plan(_ context.Context, _ string, w WhatIf) (*plan.Plan, error) {
+	return f.plan, f.note(fmt.Sprintf("plan without %v, %d more", w.Without, w.More))
+}
+func (f *fake) Start(_ context.Context, c, reason string, w WhatIf) error {
+	return f.note(strings.TrimSpace("start " + c + " " + reason + " " + strings.Join(w.Without, ",")))
 }
 func (f *fake) Resume(_ context.Context, c string) error { return f.note("resume " + c) }
 func (f *fake) Ask(_ context.Context, c, what string) (string, error) {
@@ -201,6 +203,24 @@ func TestAPlanWithAnObstacleIsNotStarted(t *testing.T) {
 	press(m, "r", "s")
 	if m.mode == reasoning || !strings.Contains(text(m), "the plan has obstacles") {
 		t.Error(text(m))
+	}
+}
+
+func TestWhatIfPlansAtOnceAndGoesIntoTheRound(t *testing.T) {
+	f := &fake{snap: snapshot(1, 3), plan: &plan.Plan{Visits: []plan.Visit{{Host: "c0h000"}, {Host: "c0h002"}}}}
+	m := model(t, f, 140, 40)
+	press(m, "r")
+	text(m)
+	press(m, "down", "v", "+")
+	if last := f.calls[len(f.calls)-1]; last != "plan without [c0h002], 1 more" {
+		t.Errorf("%v", f.calls)
+	}
+	if got := text(m); !strings.Contains(got, "left out") || !strings.Contains(got, "2 hosts may be out of service") {
+		t.Error(got)
+	}
+	press(m, "s", "w", "h", "y", "enter", "y")
+	if last := f.calls[len(f.calls)-1]; last != "start c0 why c0h002" {
+		t.Errorf("%v", f.calls)
 	}
 }
 

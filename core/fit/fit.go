@@ -86,8 +86,8 @@ type Answer struct {
 const Effort = 60_000
 
 // Drain answers whether the guests of the host can all go to others with the reserve of k hosts kept, and how. Where there is
-// a choice, hosts in an earlier group of prefer are taken first, those in none last; within a group the one with the most room is.
-func Drain(hosts []Host, host string, k int, prefer [][]string) Answer {
+// a choice, the host with the most room is taken; hosts in avoid are taken only after all others, the later ones last.
+func Drain(hosts []Host, host string, k int, avoid []string) Answer {
 	i := slices.IndexFunc(hosts, func(h Host) bool { return h.Name == host })
 	if i < 0 {
 		return Answer{Outcome: DoesNotFit, Obstacle: &Obstacle{Constraint: "there is no host " + host + " in the cluster"}}
@@ -100,7 +100,7 @@ func Drain(hosts []Host, host string, k int, prefer [][]string) Answer {
 	effort := Effort
 	s := newSearch(others, guests, &effort)
 	s.from = host
-	s.order(prefer)
+	s.order(avoid)
 	s.accept = func() bool {
 		a := reserve(s.hosts, k, &effort)
 		if a.Outcome != Fits {

@@ -134,13 +134,13 @@ func gib(s string) estate.Resources {
 	return estate.Resources{MemoryMiB: int64(n) * 1024}
 }
 
-func TestPreferenceIsTakenWhereItCan(t *testing.T) {
+func TestAvoidedHostsComeLast(t *testing.T) {
 	hosts, _, _, _ := parse(t, `
 		a 10: g:4
 		b 10:
 		c 10: h:2
 		drain a keep 0 -> fits`)
-	if a := Drain(hosts, "a", 0, [][]string{{"c"}}); a.Moves[0].To != "c" {
+	if a := Drain(hosts, "a", 0, []string{"b"}); a.Moves[0].To != "c" {
 		t.Errorf("went to %s", a.Moves[0].To)
 	}
 }

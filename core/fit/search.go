@@ -14,7 +14,7 @@ type search struct {
 	room   []estate.Resources // of each host, as guests are placed
 	guests []estate.Guest     // largest first
 	at     []int              // host of each guest placed so far
-	rank   []int              // preference of each host; lower goes first
+	rank   []int              // of each host; lower goes first
 	from   string
 	effort *int // shared with the searches inside this one
 	stuck  int  // the deepest guest that found no place
@@ -50,12 +50,10 @@ func share(l, total estate.Resources) float64 {
 	return max(float64(l.MemoryMiB)/float64(max(total.MemoryMiB, 1)), float64(l.CPU)/float64(max(total.CPU, 1)))
 }
 
-func (s *search) order(prefer [][]string) {
+// order ranks the hosts: zero for those that are not to be avoided.
+func (s *search) order(avoid []string) {
 	for i := range s.hosts {
-		s.rank[i] = slices.IndexFunc(prefer, func(group []string) bool { return slices.Contains(group, s.hosts[i].Name) })
-		if s.rank[i] < 0 {
-			s.rank[i] = len(prefer)
-		}
+		s.rank[i] = slices.Index(avoid, s.hosts[i].Name) + 1
 	}
 }
 
@@ -118,7 +116,7 @@ func GiB(mib int64) string {
 	return fmt.Sprintf("%.1f GiB", float64(mib)/1024)
 }
 
-// place puts the next guest on each host that can take it, in order of preference and then of free memory, until accept says yes.
+// place puts the next guest on each host that can take it, in order of rank and then of free memory, until accept says yes.
 func (s *search) place() bool {
 	n := len(s.at)
 	if n == len(s.guests) {

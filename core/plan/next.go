@@ -237,7 +237,7 @@ func (s *State) move(v *VisitState, f Facts, staying []estate.Guest) Turn {
 		}
 	}
 	i := slices.IndexFunc(s.Plan.Visits, func(pv Visit) bool { return pv.Host == v.Host })
-	answer := fit.Drain(hosts, v.Host, s.Plan.Brief.Reserve, Prefer(&s.Plan, i))
+	answer := fit.Drain(hosts, v.Host, s.Plan.Brief.Reserve, Avoid(&s.Plan, i))
 	if answer.Outcome != fit.Fits {
 		if len(s.Open) > 0 {
 			return Turn{Await: s.Open}

@@ -123,8 +123,8 @@ type Input struct {
 }
 
 // Make plans a round. Hosts are visited lightest first, by the memory of the guests that must move, and a host that needs not be
-// emptied before those that do. Guests stay where they went: each drain prefers hosts that are done, then those that need no
-// draining, so that few guests move twice.
+// emptied before those that do. Guests stay where they went: each drain avoids the hosts that are still to be emptied, so that few
+// guests move twice.
 func Make(in Input) Plan {
 	p := Plan{Brief: in.Brief, Made: in.Now}
 	for _, h := range in.Cluster.Hosts {
@@ -315,7 +315,7 @@ func place(in Input, p *Plan) {
 			continue
 		}
 		if v.Empties {
-			a := fit.Drain(precheck.FitHosts(in.Cluster.Hosts, readings), v.Host, in.Brief.Reserve, Prefer(p, i))
+			a := fit.Drain(precheck.FitHosts(in.Cluster.Hosts, readings), v.Host, in.Brief.Reserve, Avoid(p, i))
 			v.Moves = a.Moves
 			carry(readings, a.Moves)
 			v.Load, v.Limit = tide(in, readings, v.Host)
@@ -339,21 +339,17 @@ func tide(in Input, readings map[string]*estate.Reading, out string) (load, limi
 	return float64(used) / float64(room), max(0, float64(room-int64(in.Brief.Reserve)*largest)/float64(room))
 }
 
-// Prefer groups the hosts by how well they suit the guests of visit i: those that are done or stay as they are, where nobody moves
-// a second time, and then one by one those whose turn comes last.
-func Prefer(p *Plan, i int) [][]string {
-	settled := slices.Clone(p.Nothing)
-	var later [][]string
-	for j := range p.Visits {
-		switch v := &p.Visits[j]; {
-		case j < i && v.Obstacle == "" || j != i && !v.Empties:
-			settled = append(settled, v.Host)
-		case j > i:
-			later = append(later, []string{v.Host})
+// Avoid lists the hosts that the guests of visit i had better not go to, since they would have to move again: those that are still to be
+// emptied, the next one last.
+func Avoid(p *Plan, i int) []string {
+	var later []string
+	for j := i + 1; j < len(p.Visits); j++ {
+		if p.Visits[j].Empties && p.Visits[j].Obstacle == "" {
+			later = append(later, p.Visits[j].Host)
 		}
 	}
 	slices.Reverse(later)
-	return append([][]string{settled}, later...)
+	return later
 }
 
 func carry(readings map[string]*estate.Reading, moves []fit.Move) {

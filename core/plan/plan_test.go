@@ -197,6 +197,20 @@ func TestMovesBesideTheirFloor(t *testing.T) {
 	}
 }
 
+// Hosts that the brief leaves out stay as they are: guests go there before they go to a host that is visited later.
+func TestHostsLeftOutTakeGuests(t *testing.T) {
+	in := parse(t, `
+		a 10 10 | deb:k=1
+		b 10 10 10 | deb:k=1
+		c 10 | deb:k=1
+		d 10 | deb:k=1`, `deb:k 2 host`)
+	in.Brief.Hosts = []string{"a", "b"}
+	p := Make(in)
+	if p.Floor != 5 || p.Moves != 5 || len(p.Visits) != 2 {
+		t.Errorf("moves %d, floor %d, %d visits", p.Moves, p.Floor, len(p.Visits))
+	}
+}
+
 func TestTimesAreLearned(t *testing.T) {
 	times := Times{}
 	if _, _, from := times.Usual(RestartStep, "M"); from != "assumed" {
