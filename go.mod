@@ -15,6 +15,7 @@ require (
 	github.com/spf13/cobra v1.10.2
 	github.com/ulikunitz/xz v0.5.17
 	golang.org/x/sync v0.24.0
+	golang.org/x/text v0.28.0
 	gonum.org/v1/plot v0.17.0
 	modernc.org/sqlite v1.61.1
 )
@@ -49,7 +50,6 @@ require (
 	github.com/xo/terminfo v1.0.0 // indirect
 	golang.org/x/image v0.30.0 // indirect
 	golang.org/x/sys v0.49.0 // indirect
-	golang.org/x/text v0.28.0 // indirect
 	modernc.org/libc v1.79.0 // indirect
 	modernc.org/mathutil v1.7.1 // indirect
 	modernc.org/memory v1.12.1 // indirect

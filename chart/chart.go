@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"image/color"
 	"io"
+	"strings"
 
+	"golang.org/x/text/encoding/charmap"
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/text"
@@ -33,19 +35,33 @@ func (d Drawing) Write(w io.Writer, format string) error {
 		vg.CanvasSizer
 		io.WriterTo
 	}
+	encode := func(s string) string { return s }
 	switch format {
 	case "svg":
 		c = vgsvg.New(d.Width, d.Height)
 	case "pdf":
-		c = vgpdf.New(d.Width, d.Height)
+		c, encode = vgpdf.New(d.Width, d.Height), windows1252
 	default:
 		return fmt.Errorf("no drawing format %q: there are %v", format, Formats)
 	}
-	p := &pen{Canvas: draw.New(c), height: d.Height}
+	p := &pen{Canvas: draw.New(c), height: d.Height, encode: encode}
 	p.box(0, 0, d.Width, d.Height, white)
 	d.paint(p)
 	_, err := c.WriteTo(w)
 	return err
+}
+
+// windows1252 is how the PDF canvas wants its text; what that can't say becomes a question mark.
+func windows1252(s string) string {
+	var b strings.Builder
+	for _, r := range s {
+		c, ok := charmap.Windows1252.EncodeRune(r)
+		if !ok {
+			c = '?'
+		}
+		b.WriteByte(c)
+	}
+	return b.String()
 }
 
 var (
@@ -75,6 +91,7 @@ func depthInk(s catalogue.Severity) color.RGBA {
 type pen struct {
 	draw.Canvas
 	height vg.Length
+	encode func(string) string
 }
 
 func (p *pen) box(x, y, w, h vg.Length, fill color.Color) {
@@ -120,5 +137,5 @@ func (p *pen) write(x, y, size vg.Length, a align, c color.Color, weight int, s 
 		f.Weight = 2
 	}
 	st := text.Style{Color: c, Font: f, XAlign: a, YAlign: draw.YCenter, Handler: plot.DefaultTextHandler}
-	p.FillText(st, vg.Point{X: x, Y: p.height - y}, s)
+	p.FillText(st, vg.Point{X: x, Y: p.height - y}, p.encode(s))
 }

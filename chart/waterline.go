@@ -5,6 +5,7 @@ import (
 
 	"gonum.org/v1/plot/vg"
 
+	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/survey"
@@ -28,7 +29,7 @@ func Waterline(s survey.Survey) Drawing {
 	}
 	return Drawing{
 		Width:  vg.Length(2*margin + 60 + berthWidth*widest),
-		Height: vg.Length(2*margin + 30 + bandHeight*len(s.Bands) + needHeight*len(s.Needs) + 30),
+		Height: vg.Length(2*margin + 46 + bandHeight*len(s.Bands) + needHeight*len(s.Needs) + 30),
 		paint:  func(p *pen) { paintWaterline(p, s) },
 	}
 }
@@ -37,7 +38,8 @@ func paintWaterline(p *pen, s survey.Survey) {
 	y := vg.Length(margin)
 	p.bold(margin, y, 15, left, ink, s.Name)
 	p.text(margin, y+17, 9, left, grey, "%s – load above the line, what is out of line below it", s.At.Format("Mon 2 Jan 2006 15:04"))
-	y += 36
+	paintLegend(p, margin, y+32)
+	y += 52
 	for _, b := range s.Bands {
 		paintBand(p, b, y, s)
 		y += bandHeight
@@ -46,7 +48,20 @@ func paintWaterline(p *pen, s survey.Survey) {
 	for _, n := range s.Needs {
 		y += needHeight
 		c := [...]string{"now", "soon", "sometime"}[n.Urgency]
-		p.text(margin, y, 9, left, ink, "%-9s %s: %s", c, n.Cluster, needText(n))
+		p.text(margin, y, 9, left, grey, "%s", c)
+		p.text(margin+52, y, 9, left, ink, "%s: %s", n.Cluster, needText(n))
+	}
+}
+
+// paintLegend says what the colours of drift mean; the number in a box is how many components are out of line.
+func paintLegend(p *pen, x, y vg.Length) {
+	for _, l := range []struct {
+		severity catalogue.Severity
+		says     string
+	}{{catalogue.Critical, "a critical release is missing"}, {catalogue.High, "one of high severity"}, {catalogue.Low, "any other drift"}} {
+		p.box(x, y-4, 9, 9, depthInk(l.severity))
+		p.text(x+13, y, 8, left, grey, "%s", l.says)
+		x += 140
 	}
 }
 
@@ -91,7 +106,11 @@ func paintBerth(p *pen, h survey.Berth, x, line vg.Length) {
 	switch h.Service {
 	case survey.Open:
 		p.box(left0, line-height, bar, height, load)
-		p.text(x+berthWidth/2, line-height-7, 8, centre, ink, "%.0f%%", 100*h.Memory)
+		if height > 14 {
+			p.text(x+berthWidth/2, line-height+7, 8, centre, white, "%.0f%%", 100*h.Memory)
+		} else {
+			p.text(x+berthWidth/2, line-height-7, 8, centre, ink, "%.0f%%", 100*h.Memory)
+		}
 	default:
 		p.box(left0, line-aboveDeep, bar, aboveDeep, hollow)
 		p.frame(left0, line-aboveDeep, bar, aboveDeep, grey)

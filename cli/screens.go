@@ -178,12 +178,10 @@ func (b *backend) Resume(ctx context.Context, cluster string) error {
 	return b.launch(ctx, cluster, "resume", cluster)
 }
 
-// roundLog is where a round's own process writes, below the state directory.
-const roundLog = "round.log"
-
 // launch has a process of its own run the round, and waits until its journal shows that it has begun, or its log why not.
 func (b *backend) launch(ctx context.Context, cluster string, args ...string) error {
-	log := filepath.Join(b.h.State, roundLog)
+	name := "round-" + cluster + ".log" // where the round's own process writes
+	log := filepath.Join(b.h.State, name)
 	if err := os.Remove(log); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return err
 	}
@@ -196,7 +194,7 @@ func (b *backend) launch(ctx context.Context, cluster string, args ...string) er
 	if b.app.estate != "" {
 		args = append(args, "--estate", b.app.estate)
 	}
-	if err := b.app.spawn(roundLog, args...); err != nil {
+	if err := b.app.spawn(name, args...); err != nil {
 		return err
 	}
 	for start := time.Now(); time.Since(start) < 30*time.Second; time.Sleep(50 * time.Millisecond) {

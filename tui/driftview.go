@@ -21,8 +21,26 @@ func (r matrixRow) title() string {
 	return estate.Component{Key: r.component, Device: r.device}.Title()
 }
 
-// matrix is the rows of a cluster that are not wholly in line, and the hosts that are its columns.
+// matrixOf is a matrix that was made, and what it was made from.
+type matrixOf struct {
+	snap            *Snapshot
+	cluster, filter string
+	rows            []matrixRow
+	hosts           []string
+}
+
+// matrix is the rows of a cluster that are not wholly in line, and the hosts that are its columns. It is made once for what it is made from:
+// a frame must not cost more where a cluster is large.
 func (m *Model) matrix(cluster string) (rows []matrixRow, hosts []string) {
+	if k := &m.made; k.snap == m.snap && k.cluster == cluster && k.filter == m.filter {
+		return k.rows, k.hosts
+	}
+	rows, hosts = m.makeMatrix(cluster)
+	m.made = matrixOf{m.snap, cluster, m.filter, rows, hosts}
+	return rows, hosts
+}
+
+func (m *Model) makeMatrix(cluster string) (rows []matrixRow, hosts []string) {
 	b := m.band(cluster)
 	if b == nil {
 		return nil, nil

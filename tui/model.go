@@ -110,6 +110,7 @@ type Model struct {
 	plans   map[string]planned
 	whatIf  map[string]WhatIf // by cluster
 	canvas  *canvas
+	made    matrixOf
 }
 
 type inputMode int

@@ -270,6 +270,14 @@ func BenchmarkWaterlineFrame1000Hosts(b *testing.B) {
 	}
 }
 
+func BenchmarkDriftFrame500Hosts(b *testing.B) {
+	m := model(b, &fake{snap: snapshot(1, 500)}, 160, 45)
+	m.stack = []place{{screen: driftScreen, cluster: "c0"}}
+	for b.Loop() {
+		m.View()
+	}
+}
+
 func BenchmarkWaterlineFrame16Hosts(b *testing.B) {
 	m := model(b, &fake{snap: snapshot(3, 5)}, 160, 45)
 	for b.Loop() {

@@ -131,9 +131,9 @@ func (r Round) Text(w io.Writer) error {
 	if !r.Ended.IsZero() {
 		fmt.Fprintf(w, " to %s, %s", r.Ended.Format(time.DateTime), r.Ended.Sub(r.Started).Round(time.Second))
 	}
-	fmt.Fprintf(w, "\n  %d moves, floor %d\n", r.Moves, r.Floor)
+	fmt.Fprintf(w, "\n  moves %d, floor %d\n", r.Moves, r.Floor)
 	for _, v := range r.Hosts {
-		fmt.Fprintf(w, "\n%s: %s, %s, %d moves\n", v.Host, v.Outcome, drift.Age(time.Duration(v.Seconds)*time.Second), len(v.Moves))
+		fmt.Fprintf(w, "\n%s: %s, %s, moves %d\n", v.Host, v.Outcome, drift.Age(time.Duration(v.Seconds)*time.Second), len(v.Moves))
 		if v.Why != "" {
 			fmt.Fprintf(w, "  why: %s\n  what next: %s\n", v.Why, dash(v.Remedy))
 		}

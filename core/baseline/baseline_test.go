@@ -1,0 +1,92 @@
+package baseline
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"yareharbour/core/estate"
+)
+
+// Each baseline is "name rank assigned,…: component version, …"; the answer is what binds a component on a host.
+func parse(t *testing.T, text string) (out []Baseline) {
+	t.Helper()
+	for _, line := range strings.Split(strings.TrimSpace(text), "\n") {
+		head, clauses, _ := strings.Cut(line, ":")
+		f := strings.Fields(head)
+		b := Baseline{Name: f[0], Rank: int(f[1][0] - '0'), Assign: strings.Split(f[2], ",")}
+		for _, c := range strings.Split(clauses, ",") {
+			w := strings.Fields(c)
+			b.Clauses = append(b.Clauses, Clause{Component: estate.Key("deb:" + w[0]), Posture: Exactly, Version: w[1]})
+		}
+		out = append(out, b)
+	}
+	return out
+}
+
+func TestWhichClauseBinds(t *testing.T) {
+	bs := parse(t, `
+		site 5 vts,tides: ssl 1, ssh 1, * 9
+		vts-own 3 vts: ssl 2
+		trial 3 vts/heron: ssh 7
+		rival 5 tides: ssh 2`)
+	for _, c := range []struct{ host, component, version, from, against string }{
+		{"vts/knot", "ssl", "2", "vts-own", ""},                     // the lower rank goes before
+		{"tides/knot", "ssl", "1", "site", ""},                      // and binds only what it is assigned to
+		{"vts/heron", "ssh", "7", "trial", ""},                      // one host alone
+		{"vts/knot", "ssh", "1", "site", ""},                        //
+		{"tides/knot", "ssh", "1", "site", "rival wants exactly 2"}, // equals disagree
+		{"vts/knot", "bash", "9", "site", ""},                       // the whole kind
+		{"yard/ruff", "ssl", "", "", ""},                            // nobody is assigned there
+	} {
+		cluster, host, _ := strings.Cut(c.host, "/")
+		b := Bind(bs, cluster, host).For(estate.Key("deb:" + c.component))
+		if b == nil {
+			if c.from != "" {
+				t.Errorf("%s %s: nothing binds", c.host, c.component)
+			}
+			continue
+		}
+		if b.Version != c.version || b.Baseline != c.from || strings.Join(b.Against, ";") != c.against {
+			t.Errorf("%s %s: %s of %s, against %v; want %+v", c.host, c.component, b.Version, b.Baseline, b.Against, c)
+		}
+	}
+}
+
+func TestEqualClausesOfOneRankDoNotDispute(t *testing.T) {
+	b := Bind(parse(t, "a 1 vts: ssl 1\nb 1 vts: ssl 1"), "vts", "knot").For("deb:ssl")
+	if len(b.Against) > 0 {
+		t.Error(b.Against)
+	}
+}
+
+func TestNamedListsWhoseAbsenceCanMatter(t *testing.T) {
+	got := Bind(parse(t, "a 1 vts: ssl 1, ssh 1, * 1"), "vts", "knot").Named()
+	if len(got) != 2 || got[0] != "deb:ssh" || got[1] != "deb:ssl" {
+		t.Error(got)
+	}
+}
+
+func TestAnExceptionHoldsThroughItsEndAndNoLonger(t *testing.T) {
+	end := time.Date(2026, 12, 7, 0, 0, 0, 0, time.UTC)
+	s := Bind([]Baseline{{Name: "a", Assign: []string{"vts"}, Exceptions: []Exception{{Component: "fw:*", Hosts: []string{"vts/knot"}, Until: end}}}}, "vts", "knot")
+	if s.Excepted("fw:bios", end.Add(-time.Second)) == nil || s.Excepted("fw:bios", end) != nil || s.Excepted("deb:ssl", end.Add(-time.Hour)) != nil {
+		t.Error("it holds at the wrong times or for the wrong things")
+	}
+	other := Bind([]Baseline{{Name: "a", Assign: []string{"vts"}, Exceptions: []Exception{{Component: "fw:*", Hosts: []string{"vts/knot"}, Until: end}}}}, "vts", "heron")
+	if other.Excepted("fw:bios", end.Add(-time.Hour)) != nil {
+		t.Error("one host's exception pardons another")
+	}
+}
+
+func TestSays(t *testing.T) {
+	for want, c := range map[string]Clause{
+		"never":     {Posture: Never},
+		"exactly 1": {Posture: Exactly, Version: "1"},
+		"at least the newest on track 4 of severity high and above that is 14 days old": {Posture: AtLeast, Follow: true, Track: "4", Severity: 3, MinAge: 14 * 24 * time.Hour},
+	} {
+		if got := c.Says(); got != want {
+			t.Errorf("%q, want %q", got, want)
+		}
+	}
+}
