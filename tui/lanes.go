@@ -16,7 +16,6 @@ type lane struct {
 	spans    []laneSpan
 	state    string
 	role     style
-	detail   string
 	obstacle string
 }
 

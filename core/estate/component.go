@@ -41,7 +41,7 @@ var kinds = map[string]kind{
 func ParseKey(s string) (Key, error) {
 	k := Key(s)
 	if _, ok := kinds[k.Kind()]; !ok {
-		return "", fmt.Errorf("component %q: there are the kinds deb:, drv: and fw:", s)
+		return "", fmt.Errorf("component %q: a component's name begins with its kind, which is deb:, drv: or fw: here", s)
 	}
 	if k.Name() == "" || strings.ContainsAny(s, " \t\n") {
 		return "", fmt.Errorf("component %q has no proper name after its kind", s)
