@@ -115,11 +115,14 @@ func (m *Model) paintVerdicts(c *canvas, rows []drift.Verdict, a area) {
 		c.within(a.x+3, y, name-1, st, v.Title())
 		c.within(a.x+3+name, y, version-1, plain, orDash(v.Has))
 		c.within(a.x+3+name+version, y, version-1, plain, orDash(v.Wants))
-		says := v.Outcome.String()
+		says, role := v.Outcome.String(), sg.role
+		if v.Outcome == drift.Behind {
+			role, _ = bySeverity(v.Severity())
+		}
 		if v.Outcome.Drifts() && v.Severity() > catalogue.Unknown {
 			says += ", " + v.Severity().String()
 		}
-		c.within(a.x+3+name+2*version, y, a.w-3-name-2*version-1, sg.role, says)
+		c.within(a.x+3+name+2*version, y, a.w-3-name-2*version-1, role, says)
 		if i == p.row {
 			c.shade(a.x, y, a.w, selected)
 			c.put(a.x, y, strong|bold|selected, "▸")

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"yareharbour/core/drift"
@@ -207,6 +208,10 @@ func logOf(e plan.Event) (logLine, bool) {
 
 // paintVisitDetail says what would be done on the host under the cursor.
 func (m *Model) paintVisitDetail(c *canvas, pl *plan.Plan, a area) {
+	if slices.Contains(m.whatIf[m.here().cluster].Without, m.here().host) {
+		c.put(a.x+1, a.y, plain, m.here().host+" is left out of this plan; v takes it in again.")
+		return
+	}
 	for i := range pl.Visits {
 		v := &pl.Visits[i]
 		if v.Host != m.here().host {

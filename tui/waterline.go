@@ -123,7 +123,9 @@ func (m *Model) paintBand(c *canvas, b survey.Band, a area, active bool) {
 		if room := a.w - gutter - w*n - 1; len(says) > room {
 			says, _, _ = strings.Cut(says, ",")
 		}
-		c.within(x0+w*n, limit, a.w-gutter-w*n-1, limits, says)
+		if room := a.w - gutter - w*n - 1; len(says) <= room {
+			c.within(x0+w*n, limit, room, limits, says)
+		}
 	}
 	for i, l := range []string{"plat", "drv", "fw"} {
 		c.put(a.x+1, line+1+i, quiet, l)
