@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"strings"
 	"text/tabwriter"
@@ -17,7 +16,6 @@ import (
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
-	"yareharbour/format/debindex"
 	"yareharbour/format/report"
 	"yareharbour/harbour"
 )
@@ -138,6 +136,7 @@ func countSection(r *estate.Reading, s estate.SectionName) int {
 type check struct {
 	local, json, all bool
 	baseline, lists  string
+	keyrings         []string
 }
 
 func (a *app) checkCommand() *cobra.Command {
@@ -179,6 +178,7 @@ Exit codes: 0 all in line, 3 drift, 4 something is unread (whether there is drif
 	c.Flags().BoolVar(&o.all, "all", false, "print what is in line too")
 	c.Flags().StringVar(&o.baseline, "baseline", "", "a baseline file that binds in place of those of the estate")
 	c.Flags().StringVar(&o.lists, "lists", "/var/lib/apt/lists", "with --local: the directory in which apt keeps its indices")
+	c.Flags().StringSliceVar(&o.keyrings, "keyring", nil, "with --local: OpenPGP keyring files; every index must then be signed by one of their keys")
 	return c
 }
 
@@ -209,7 +209,15 @@ func (a *app) checkLocal(ctx context.Context, o check) (report.Drift, error) {
 		return report.Drift{}, err
 	}
 	c := &drift.Checker{Catalogue: &catalogue.Catalogue{}, Now: time.Now(), MaxAge: harbour.MaxAge}
-	if err := loadLists(c.Catalogue, o.lists); err != nil {
+	native, err := harbour.NativeArch()
+	if err != nil {
+		return report.Drift{}, err
+	}
+	err = harbour.LoadIndexes(c.Catalogue, o.lists, native, o.keyrings, c.Now)
+	if errors.Is(err, harbour.ErrNoIndexes) {
+		err = fmt.Errorf("%w; name it with --lists", err)
+	}
+	if err != nil {
 		return report.Drift{}, err
 	}
 	c.Baselines = []baseline.Baseline{{Name: "this machine's apt indices", Clauses: []baseline.Clause{
@@ -223,41 +231,6 @@ func (a *app) checkLocal(ctx context.Context, o check) (report.Drift, error) {
 	}
 	c.Baselines[0].Assign = []string{localCluster}
 	return report.NewDrift(c, localCluster, []*estate.Reading{r}), nil
-}
-
-// loadLists fills a catalogue from apt's lists directory.
-func loadLists(cat *catalogue.Catalogue, dir string) error {
-	if st, err := os.Stat(dir); err != nil || !st.IsDir() {
-		return fmt.Errorf("the apt lists: there is no directory %s; name it with --lists", dir)
-	}
-	lists := os.DirFS(dir)
-	found, err := debindex.FindIndexes(lists)
-	if err != nil {
-		return fmt.Errorf("the apt lists of %s: %w", dir, err)
-	}
-	native, err := nativeArch(os.DirFS("/"))
-	if err != nil {
-		return err
-	}
-	for _, ix := range found {
-		feed, rs, err := ix.Load(lists, native)
-		if err != nil {
-			return fmt.Errorf("the apt lists of %s: %w; \"apt-get update\" fetches them anew", dir, err)
-		}
-		cat.Add(feed, rs)
-	}
-	return nil
-}
-
-// nativeArch is this machine's architecture as dpkg's own package tells it.
-func nativeArch(root fs.FS) (string, error) {
-	f, err := root.Open("var/lib/dpkg/status")
-	if err != nil {
-		return "", fmt.Errorf("dpkg's database: %w", err)
-	}
-	defer f.Close()
-	_, native, err := debindex.ReadStatus(f)
-	return native, err
 }
 
 func (a *app) checkNamed(ctx context.Context, h *harbour.Harbour, name string, o check) (report.Drift, error) {

@@ -45,6 +45,7 @@ func TestRefusals(t *testing.T) {
 			`posture.yaml:4:14: no posture "maybe": expected one of "at least", "exactly", "if present", "never"`},
 		{"missing baseline file", "check vts --baseline /nowhere/b.yaml", "/nowhere/b.yaml"},
 		{"missing lists directory", "check --local --lists /nowhere", "there is no directory /nowhere; name it with --lists"},
+		{"missing keyring", "check --local --keyring /nowhere.gpg", "the keyring: open /nowhere.gpg"},
 		{"empty lists directory", "check --local --lists " + t.TempDir(), "there is no Packages file in it"},
 		{"mismatching index", "check --local --lists " + lists, "and the Release file says 0000"},
 		{"truncated index", "check --local --lists " + truncated, "unexpected EOF"},

@@ -52,6 +52,7 @@ func TestErrorsSayWhereAndWhat(t *testing.T) {
 		{"restart of no kind", releasesErr, "feed: f\ncomponents:\n  - component: fw:a\n    releases:\n      - version: \"1\"\n        restart: maybe\n", `f.yaml:6:18: no restart "maybe"`},
 		{"date that is none", releasesErr, "feed: f\ncomponents:\n  - component: fw:a\n    releases:\n      - version: \"1\"\n        date: soon\n", `f.yaml:6:15: the date "soon"`},
 		{"connector of no kind", estateErr, "estate: e\nconnector:\n  kind: magic\n", `f.yaml:3:9: no connector "magic"`},
+		{"indices of no architecture", estateErr, "estate: e\nconnector:\n  kind: sim\nindexes:\n  - dir: lists\n", "f.yaml:5:5: indices need the directory they are in and the hosts' architecture"},
 		{"reserve that can't be", estateErr, "estate: e\nconnector:\n  kind: sim\nclusters:\n  - name: c\n    reserve: 2\n    hosts: [a, b]\n", "f.yaml:6:14: a reserve of 2 host(s) can't be kept by 2 hosts"},
 	} {
 		err := c.parse(c.text)

@@ -151,6 +151,15 @@ func (h *Harbour) loadFiles(dir string, f estatefile.File) error {
 		}
 		h.Catalogue.Add(feed, rs, tracks...)
 	}
+	for _, x := range f.Indexes {
+		var keyrings []string
+		for _, k := range x.Keyrings {
+			keyrings = append(keyrings, filepath.Join(dir, k))
+		}
+		if err := LoadIndexes(h.Catalogue, filepath.Join(dir, x.Dir), x.Architecture, keyrings, time.Now()); err != nil {
+			return err
+		}
+	}
 	for _, name := range f.Baselines {
 		b, err := LoadBaseline(filepath.Join(dir, name))
 		if err != nil {

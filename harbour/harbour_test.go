@@ -6,7 +6,9 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
+	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
 	"yareharbour/demo"
@@ -85,6 +87,26 @@ func TestStartRefusesAndLeavesNothing(t *testing.T) {
 	}
 	if held, err := h.Store.Holder(t.Context(), "tides"); held != nil || err != nil {
 		t.Errorf("a refused round keeps the lease: %v %v", held, err)
+	}
+}
+
+// A cluster's baseline may follow a Debian archive; an archive that is damaged adds nothing.
+func TestIndexesFillTheCatalogue(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name, text string) {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("a_dists_s_main_binary-amd64_Packages", "Package: ssl\nVersion: 2\nArchitecture: amd64\n")
+	cat := &catalogue.Catalogue{}
+	if err := LoadIndexes(cat, dir, "amd64", nil, time.Now()); err != nil || cat.Newest("deb:ssl", "", catalogue.Rule{}) == nil {
+		t.Errorf("%v, %d components", err, cat.Len())
+	}
+	write("b_dists_s_main_binary-amd64_Packages.gz", "this is not gzip")
+	cat = &catalogue.Catalogue{}
+	if err := LoadIndexes(cat, dir, "amd64", nil, time.Now()); err == nil || cat.Len() > 0 {
+		t.Errorf("with a damaged index: %v, %d components", err, cat.Len())
 	}
 }
 

@@ -114,7 +114,8 @@ func (s *State) precheck(v *VisitState, f Facts) Turn {
 	if f.Full != v.Host {
 		return Turn{Look: v.Host}
 	}
-	facts := precheck.Facts{Now: f.Now, MaxAge: time.Hour, Reserve: s.Plan.Brief.Reserve, Out: s.Plan.Brief.Out, Hosts: f.Hosts,
+	// No age limit: the readings were taken for this very turn.
+	facts := precheck.Facts{Now: f.Now, Reserve: s.Plan.Brief.Reserve, Out: s.Plan.Brief.Out, Hosts: f.Hosts,
 		Readings: f.Readings, Empties: v.Empties, Round: f.Round, Payloads: map[string]string{}}
 	for _, c := range v.Changes {
 		if c.File != "" && f.Payload != nil {

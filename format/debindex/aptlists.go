@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/klauspost/compress/zstd"
 	"github.com/pierrec/lz4/v4"
@@ -51,8 +52,9 @@ type Index struct {
 }
 
 // FindIndexes lists the Packages files of an apt lists directory, sorted by name. apt names a file by its URI with slashes as underscores, so
-// that a Packages file begins with the name of its Release file's directory.
-func FindIndexes(lists fs.FS) ([]Index, error) {
+// that a Packages file begins with the name of its Release file's directory. Where the keyring holds keys, every Release must be
+// signed by one of them at the time now, and every index vouched for.
+func FindIndexes(lists fs.FS, keys Keyring, now time.Time) ([]Index, error) {
 	entries, err := fs.ReadDir(lists, ".")
 	if err != nil {
 		return nil, err
@@ -64,7 +66,7 @@ func FindIndexes(lists fs.FS) ([]Index, error) {
 		if !ok {
 			continue
 		}
-		rel, err := readReleaseFile(lists, e.Name())
+		rel, err := readReleaseFile(lists, e.Name(), keys, now)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", e.Name(), err)
 		}
@@ -73,7 +75,11 @@ func FindIndexes(lists fs.FS) ([]Index, error) {
 	for _, e := range entries {
 		name := strings.TrimSuffix(e.Name(), extension(e.Name()))
 		if !e.IsDir() && strings.HasSuffix(name, "_Packages") {
-			out = append(out, vouch(e.Name(), name, releases))
+			ix := vouch(e.Name(), name, releases)
+			if ix.SHA256 == "" && !keys.Empty() {
+				return nil, fmt.Errorf("%s: no signed Release file vouches for it", e.Name())
+			}
+			out = append(out, ix)
 		}
 	}
 	if len(out) == 0 {
@@ -90,13 +96,16 @@ func releaseBase(name string) (string, bool) {
 	return strings.CutSuffix(name, "_Release")
 }
 
-func readReleaseFile(lists fs.FS, name string) (Release, error) {
+func readReleaseFile(lists fs.FS, name string, keys Keyring, now time.Time) (Release, error) {
 	f, err := lists.Open(name)
 	if err != nil {
 		return Release{}, err
 	}
 	defer f.Close()
-	return ReadRelease(f)
+	if keys.Empty() {
+		return ReadRelease(f)
+	}
+	return keys.ReadSigned(f, now)
 }
 
 func vouch(file, name string, releases map[string]Release) Index {

@@ -8,17 +8,19 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"runtime"
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
+	"github.com/ProtonMail/go-crypto/openpgp"
+	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
 	"github.com/klauspost/compress/zstd"
 	"github.com/pierrec/lz4/v4"
 	"github.com/ulikunitz/xz"
-
-	"os/exec"
 
 	"yareharbour/core/catalogue"
 )
@@ -92,7 +94,7 @@ func releaseFile(fields string) string {
 func TestEveryCompressionThatAptKeeps(t *testing.T) {
 	for _, ext := range []string{"", ".gz", ".xz", ".lz4", ".zst"} {
 		fsys := lists(t, ext, releaseFile(""))
-		found, err := FindIndexes(fsys)
+		found, err := FindIndexes(fsys, Keyring{}, time.Time{})
 		if err != nil || len(found) != 1 || found[0].SHA256 == "" {
 			t.Fatalf("%q: %v %v", ext, found, err)
 		}
@@ -127,7 +129,7 @@ func TestDamagedIndexesAreRefusedWhole(t *testing.T) {
 	} {
 		fsys := lists(t, "", releaseFile(""))
 		spoil(fsys)
-		found, err := FindIndexes(fsys)
+		found, err := FindIndexes(fsys, Keyring{}, time.Time{})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -139,7 +141,7 @@ func TestDamagedIndexesAreRefusedWhole(t *testing.T) {
 		fsys := lists(t, ext, releaseFile(""))
 		f := fsys["mirror_dists_stable_main_binary-amd64_Packages"+ext]
 		f.Data = f.Data[:len(f.Data)/2]
-		found, _ := FindIndexes(fsys)
+		found, _ := FindIndexes(fsys, Keyring{}, time.Time{})
 		if _, rs, err := found[0].Load(fsys, "amd64"); err == nil || rs != nil {
 			t.Errorf("half of a %s file: %d releases, error %v", ext, len(rs), err)
 		}
@@ -157,7 +159,7 @@ func TestNotAutomaticIsNoCandidate(t *testing.T) {
 		"NotAutomatic: yes\nButAutomaticUpgrades: yes\n": {"stable", false},
 	} {
 		fsys := lists(t, "", releaseFile(fields))
-		found, _ := FindIndexes(fsys)
+		found, _ := FindIndexes(fsys, Keyring{}, time.Time{})
 		_, rs, err := found[0].Load(fsys, "amd64")
 		if err != nil || rs[0].Track != want.track || rs[0].Manual != want.manual {
 			t.Errorf("%q: track %q, manual %v, %v", fields, rs[0].Track, rs[0].Manual, err)
@@ -169,6 +171,99 @@ func TestReleaseFilesThatAreNone(t *testing.T) {
 	for _, text := range []string{"", "<html>", "-----BEGIN PGP SIGNED MESSAGE-----\n", "-----BEGIN PGP SIGNED MESSAGE-----\n\nSuite: x\n", "Suite: x\nDate: yesterday\n"} {
 		if _, err := ReadRelease(strings.NewReader(text)); err == nil {
 			t.Errorf("%q was taken for a Release file", text)
+		}
+	}
+}
+
+// signed is the text as an InRelease file, signed by the entity.
+func signed(t *testing.T, by *openpgp.Entity, text string) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	w, err := clearsign.Encode(&b, by.PrivateKey, nil)
+	if err == nil {
+		_, err = io.WriteString(w, text)
+	}
+	if err == nil {
+		err = w.Close()
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+func keyring(t *testing.T, of *openpgp.Entity) Keyring {
+	t.Helper()
+	var b bytes.Buffer
+	if err := of.Serialize(&b); err != nil {
+		t.Fatal(err)
+	}
+	k, err := Keyring{}.ReadKeyring(&b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return k
+}
+
+func TestASignatureIsBelievedOnlyWhereItIsGood(t *testing.T) {
+	mirror, err := openpgp.NewEntity("mirror", "", "mirror@example.invalid", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	stranger, err := openpgp.NewEntity("stranger", "", "stranger@example.invalid", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, plain, _ := strings.Cut(releaseFile(""), "\n\n")
+	plain, _, _ = strings.Cut(plain, "-----BEGIN PGP SIGNATURE")
+	good := signed(t, mirror, plain)
+	for _, c := range []struct {
+		name, says string
+		text       []byte
+		keys       Keyring
+	}{
+		{"signed by the mirror", "", good, keyring(t, mirror)},
+		{"signed by somebody else", "signature is not good", good, keyring(t, stranger)},
+		{"changed after it was signed", "signature is not good", bytes.Replace(good, []byte("Suite: stable"), []byte("Suite: stabel"), 1), keyring(t, mirror)},
+		{"not signed at all", "carries no signature", []byte(plain), keyring(t, mirror)},
+	} {
+		fsys := lists(t, "", string(c.text))
+		found, err := FindIndexes(fsys, c.keys, time.Now())
+		if c.says == "" && (err != nil || len(found) != 1 || found[0].SHA256 == "") || c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
+			t.Errorf("%s: %v %v", c.name, found, err)
+		}
+	}
+	unvouched := lists(t, "", string(good))
+	unvouched["other_dists_x_main_binary-amd64_Packages"] = unvouched["mirror_dists_stable_main_binary-amd64_Packages"]
+	if _, err := FindIndexes(unvouched, keyring(t, mirror), time.Now()); err == nil || !strings.Contains(err.Error(), "no signed Release file vouches for it") {
+		t.Errorf("an index that nobody signed: %v", err)
+	}
+	if _, err := (Keyring{}).ReadKeyring(strings.NewReader("no keys")); err == nil {
+		t.Error("a file without keys was taken for a keyring")
+	}
+}
+
+// The real thing: this machine's own archive, signed by its distribution.
+func TestDebiansOwnSignatures(t *testing.T) {
+	files, _ := filepath.Glob("/var/lib/apt/lists/*debian*_InRelease")
+	ring, err := os.Open("/usr/share/keyrings/debian-archive-keyring.gpg")
+	if err != nil || len(files) == 0 {
+		t.Skip("this machine has no Debian archive's InRelease, or not its keys")
+	}
+	defer ring.Close()
+	keys, err := Keyring{}.ReadKeyring(ring)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range files {
+		f, err := os.Open(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		rel, err := keys.ReadSigned(f, time.Now())
+		f.Close()
+		if err != nil || len(rel.SHA256) == 0 {
+			t.Errorf("%s: %d hashes, %v", filepath.Base(name), len(rel.SHA256), err)
 		}
 	}
 }
@@ -234,7 +329,7 @@ func BenchmarkReadIndexes(b *testing.B) {
 	for b.Loop() {
 		n = 0
 		fsys := os.DirFS(dir)
-		found, err := FindIndexes(fsys)
+		found, err := FindIndexes(fsys, Keyring{}, time.Time{})
 		if err != nil {
 			b.Fatal(err)
 		}

@@ -15,8 +15,16 @@ type File struct {
 	Connector Connector `yaml:"connector"`
 	Clusters  []Cluster `yaml:"clusters"`
 	Releases  []string  `yaml:"releases"`  // release lists
+	Indexes   []Indexes `yaml:"indexes"`   // Debian indices
 	Baselines []string  `yaml:"baselines"` // baseline files
 	Payloads  string    `yaml:"payloads"`  // the directory of payload files
+}
+
+// Indexes is a directory of Debian indices, laid out as apt keeps its lists.
+type Indexes struct {
+	Dir          string   `yaml:"dir"`
+	Architecture string   `yaml:"architecture"` // of the hosts, as "amd64"
+	Keyrings     []string `yaml:"keyrings"`     // whose signature is wanted; none: signatures are not verified
 }
 
 // Connector says how hosts are reached.
@@ -42,6 +50,11 @@ func Parse(name string, text []byte) (File, error) {
 	}
 	if in.Connector.Kind != "sim" {
 		return in, f.Errorf("$.connector.kind", "no connector %q: this version reaches simulated estates (\"sim\") and, with --local, this machine", in.Connector.Kind)
+	}
+	for i, x := range in.Indexes {
+		if x.Dir == "" || x.Architecture == "" {
+			return in, f.Errorf(fmt.Sprintf("$.indexes[%d]", i), "indices need the directory they are in and the hosts' architecture")
+		}
 	}
 	where := map[string]string{}
 	for i, c := range in.Clusters {

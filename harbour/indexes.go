@@ -1,0 +1,67 @@
+package harbour
+
+import (
+	"errors"
+	"fmt"
+	"os"
+	"time"
+
+	"yareharbour/core/catalogue"
+	"yareharbour/format/debindex"
+)
+
+// ErrNoIndexes is what loading from a directory that is not there gives.
+var ErrNoIndexes = errors.New("the Debian indices")
+
+// LoadIndexes adds the Debian indices of a directory, laid out as apt keeps its lists, to the catalogue. native is the architecture whose
+// packages are named without it. Where keyrings are named, every index must be signed by one of their keys at the time now; a directory of
+// which one index is bad adds nothing.
+func LoadIndexes(cat *catalogue.Catalogue, dir, native string, keyrings []string, now time.Time) error {
+	if st, err := os.Stat(dir); err != nil || !st.IsDir() {
+		return fmt.Errorf("%w: there is no directory %s", ErrNoIndexes, dir)
+	}
+	var keys debindex.Keyring
+	for _, name := range keyrings {
+		f, err := os.Open(name)
+		if err != nil {
+			return fmt.Errorf("the keyring: %w", err)
+		}
+		keys, err = keys.ReadKeyring(f)
+		f.Close()
+		if err != nil {
+			return fmt.Errorf("the keyring %s: %w", name, err)
+		}
+	}
+	lists := os.DirFS(dir)
+	found, err := debindex.FindIndexes(lists, keys, now)
+	if err != nil {
+		return fmt.Errorf("the Debian indices of %s: %w", dir, err)
+	}
+	type loaded struct {
+		feed     catalogue.Feed
+		releases []catalogue.Release
+	}
+	var all []loaded
+	for _, ix := range found {
+		feed, rs, err := ix.Load(lists, native)
+		if err != nil {
+			return fmt.Errorf("the Debian indices of %s: %w; \"apt-get update\" fetches them anew", dir, err)
+		}
+		all = append(all, loaded{feed, rs})
+	}
+	for _, l := range all {
+		cat.Add(l.feed, l.releases)
+	}
+	return nil
+}
+
+// NativeArch is this machine's architecture as dpkg's own package tells it.
+func NativeArch() (string, error) {
+	f, err := os.Open("/var/lib/dpkg/status")
+	if err != nil {
+		return "", fmt.Errorf("dpkg's database: %w", err)
+	}
+	defer f.Close()
+	_, native, err := debindex.ReadStatus(f)
+	return native, err
+}
