@@ -13,6 +13,7 @@ require (
 	github.com/oklog/ulid/v2 v2.1.2
 	github.com/pierrec/lz4/v4 v4.1.33
 	github.com/sahilm/fuzzy v0.1.3
+	github.com/santhosh-tekuri/jsonschema/v6 v6.0.3
 	github.com/spf13/cobra v1.10.2
 	github.com/ulikunitz/xz v0.5.17
 	golang.org/x/sync v0.24.0

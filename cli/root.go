@@ -86,7 +86,7 @@ where the estate file says "act: true" for it.`,
 	root.PersistentFlags().BoolVar(&a.demo, "demo", false, "work on the demo estate, and start its simulation if need be")
 	root.PersistentFlags().StringVar(&a.log, "log", "warn", "what to log on stderr: debug, info, warn or error")
 	root.AddCommand(a.demoCommand(), a.simCommand(), a.readCommand(), a.checkCommand(), a.explainCommand(), a.planCommand(),
-		a.roundCommand(), a.reportCommand(), a.versionCommand())
+		a.baselineCommand(), a.roundCommand(), a.reportCommand(), a.versionCommand())
 	return root
 }
 

@@ -49,6 +49,8 @@ func TestRefusals(t *testing.T) {
 		{"empty lists directory", "check --local --lists " + t.TempDir(), "there is no Packages file in it"},
 		{"mismatching index", "check --local --lists " + lists, "and the Release file says 0000"},
 		{"truncated index", "check --local --lists " + truncated, "unexpected EOF"},
+		{"baseline of a host half unread", "baseline derive godwit", "godwit can't serve as a model: unread are firmware"},
+		{"baseline of no layer", "baseline derive knot --layers paint", `no layer "paint"`},
 		{"round over a cluster that is looked at only", "round start yard", `the estate file allows looking at it only; say "act: true"`},
 		{"round with obstacles", "round start tides", "godwit: closed: godwit, by night shift"},
 		{"round over no cluster", "round start heron", "heron is a host, and a cluster is asked for"},
@@ -106,6 +108,24 @@ func kept(t *testing.T, dir string) []byte {
 	return out.Bytes()
 }
 
+// A baseline derived from a host finds that host in line, and says where its siblings are not.
+func TestADerivedBaselineFindsItsModelInLine(t *testing.T) {
+	dir := demoState(t, 1)
+	file := filepath.Join(t.TempDir(), "good.yaml")
+	if r := run(t, "baseline", "derive", "lapwing", "-o", file, "--state", dir); r.code != 0 {
+		t.Fatal(r.err)
+	}
+	if r := run(t, "baseline", "check", file); r.code != 0 || !strings.Contains(r.out, "like-lapwing, clauses ") {
+		t.Errorf("exit %d: %s%s", r.code, r.out, r.err)
+	}
+	if r := run(t, "check", "lapwing", "--baseline", file, "--state", dir); r.code != 0 {
+		t.Errorf("the model is not in line: exit %d\n%s%s", r.code, r.out, r.err)
+	}
+	if r := run(t, "check", "heron", "--baseline", file, "--state", dir); r.code != 3 || !strings.Contains(r.out, "fw:corran-bmc") {
+		t.Errorf("heron: exit %d\n%s", r.code, r.out)
+	}
+}
+
 func TestStateOfANewerVersionIsLeftAlone(t *testing.T) {
 	dir := demoState(t, 1)
 	if r := run(t, "read", "vts", "--state", dir); r.code != 0 {
@@ -138,7 +158,8 @@ func TestStateOfANewerVersionIsLeftAlone(t *testing.T) {
 }
 
 func TestEveryCommandHasHelpAndAnExample(t *testing.T) {
-	for _, c := range []string{"", "demo", "sim", "sim fault", "sim stop", "read", "check", "explain", "plan", "round start", "round resume",
+	for _, c := range []string{"", "demo", "sim", "sim fault", "sim stop", "read", "check", "explain", "version", "version compare",
+		"baseline check", "baseline derive", "baseline schema", "plan", "round start", "round resume",
 		"round watch", "round pause", "round stop", "report drift", "report round"} {
 		r := run(t, append(strings.Fields(c), "--help")...)
 		if r.code != 0 || !strings.Contains(r.out, "Examples:") {

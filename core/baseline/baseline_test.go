@@ -90,3 +90,26 @@ func TestSays(t *testing.T) {
 		}
 	}
 }
+
+func TestDerive(t *testing.T) {
+	r := &estate.Reading{Host: "knot", Components: []estate.Component{{Key: "deb:ssl", Version: "2"}, {Key: "fw:nic", Device: "slot 2", Version: "22.4"},
+		{Key: "fw:nic", Device: "slot 4", Version: "22.3"}}}
+	for _, s := range []estate.SectionName{estate.Packages, estate.Drivers} {
+		r.SetSection(estate.Section{Name: s})
+	}
+	if _, err := Derive(r, "b", estate.Layers); err == nil || !strings.Contains(err.Error(), "unread are firmware (never read)") {
+		t.Errorf("half a host was taken for a model: %v", err)
+	}
+	b, err := Derive(r, "b", []estate.Layer{estate.Platform})
+	if err != nil || len(b.Clauses) != 1 || b.Clauses[0].Says() != "at least 2" {
+		t.Errorf("%+v %v", b, err)
+	}
+	r.SetSection(estate.Section{Name: estate.FirmwareItems})
+	b, err = Derive(r, "b", estate.Layers)
+	if err != nil || len(b.Clauses) != 2 || b.Clauses[1].Version != "22.3" {
+		t.Errorf("%+v %v", b, err)
+	}
+	if _, err := Derive(r, "b", []estate.Layer{estate.Driver}); err == nil {
+		t.Error("a baseline without clauses was derived")
+	}
+}

@@ -37,6 +37,18 @@ var kinds = map[string]kind{
 	"fw":  {Firmware, FirmwareItems, version.Dotted},
 }
 
+// SectionsOf returns the sections of a reading in which components of the layer are found.
+func SectionsOf(l Layer) (out []SectionName) {
+	for _, s := range SectionNames {
+		for _, k := range kinds {
+			if k.layer == l && k.section == s {
+				out = append(out, s)
+			}
+		}
+	}
+	return out
+}
+
 // ParseKey checks that s names a component of a kind that there is. The name may be "*" for all of a kind.
 func ParseKey(s string) (Key, error) {
 	k := Key(s)

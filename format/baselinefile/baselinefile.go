@@ -15,20 +15,20 @@ import (
 
 type file struct {
 	Baseline   string      `yaml:"baseline"`
-	Rank       int         `yaml:"rank"`
-	Assign     []string    `yaml:"assign"`
+	Rank       int         `yaml:"rank,omitempty"`
+	Assign     []string    `yaml:"assign,omitempty"`
 	Clauses    []clause    `yaml:"clauses"`
-	Exceptions []exception `yaml:"exceptions"`
+	Exceptions []exception `yaml:"exceptions,omitempty"`
 }
 
 type clause struct {
 	Component  string `yaml:"component"`
 	Posture    string `yaml:"posture"`
-	Version    string `yaml:"version"`
-	Follow     string `yaml:"follow"`
-	Track      string `yaml:"track"`
-	Severity   string `yaml:"severity"`
-	MinAgeDays int    `yaml:"min_age_days"`
+	Version    string `yaml:"version,omitempty"`
+	Follow     string `yaml:"follow,omitempty"`
+	Track      string `yaml:"track,omitempty"`
+	Severity   string `yaml:"severity,omitempty"`
+	MinAgeDays int    `yaml:"min_age_days,omitempty"`
 }
 
 type exception struct {

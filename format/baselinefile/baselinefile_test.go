@@ -1,0 +1,144 @@
+package baselinefile
+
+import (
+	"bytes"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"reflect"
+	"strings"
+	"testing"
+
+	"github.com/goccy/go-yaml"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"yareharbour/core/baseline"
+)
+
+func schema(t *testing.T) *jsonschema.Schema {
+	t.Helper()
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := jsonschema.NewCompiler()
+	c.AssertFormat()
+	if err := c.AddResource("baseline.json", doc); err != nil {
+		t.Fatal(err)
+	}
+	s, err := c.Compile("baseline.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+// admits tells whether the schema admits the YAML text.
+func admits(t *testing.T, s *jsonschema.Schema, text string) error {
+	t.Helper()
+	js, err := yaml.YAMLToJSON([]byte(text))
+	if err != nil {
+		t.Fatal(err)
+	}
+	v, err := jsonschema.UnmarshalJSON(bytes.NewReader(js))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s.Validate(v)
+}
+
+const head = "baseline: b\nclauses:\n  - component: deb:a\n    posture: "
+
+// The schema and the reader must say the same of a file: an editor that knows the schema shall not admit what yare refuses.
+func TestSchemaAndReaderAgree(t *testing.T) {
+	s := schema(t)
+	for text, good := range map[string]bool{
+		head + "at least\n    version: \"1\"\n": true,
+		head + "if present\n    follow: newest\n    track: \"4\"\n    severity: high\n    min_age_days: 3\n": true,
+		head + "never\n":                                                    true,
+		head + "maybe\n    version: \"1\"\n":                                false,
+		head + "at least\n":                                                 false,
+		head + "never\n    version: \"1\"\n":                                false,
+		head + "exactly\n    version: \"1\"\n    follow: newest\n":          false,
+		head + "exactly\n    version: \"1\"\n    severity: high\n":          false,
+		head + "exactly\n    follow: oldest\n":                              false,
+		head + "exactly\n    version: \"1\"\n    extra: 1\n":                false,
+		"baseline: b\nclauses: []\n":                                        false,
+		"clauses:\n  - component: deb:a\n    posture: never\n":              false,
+		"baseline: b\nclauses:\n  - component: apt:a\n    posture: never\n": false,
+		head + "never\nexceptions:\n  - component: fw:*\n    hosts: [vts/heron]\n    until: 2026-12-06\n    reason: r\n    by: me\n": true,
+		head + "never\nexceptions:\n  - component: fw:*\n    hosts: [vts/heron]\n    until: soon\n    reason: r\n    by: me\n":       false,
+		head + "never\nexceptions:\n  - component: fw:*\n    hosts: [vts/heron]\n    until: 2026-12-06\n    by: me\n":                false,
+	} {
+		_, err := Parse("f.yaml", []byte(text))
+		if (err == nil) != good {
+			t.Errorf("the reader says %v of\n%s", err, text)
+		}
+		if err := admits(t, s, text); (err == nil) != good {
+			t.Errorf("the schema says %v of\n%s", err, text)
+		}
+	}
+}
+
+func TestTheDemosBaselinesComeBackAsTheyWere(t *testing.T) {
+	files, err := filepath.Glob("../../demo/data/baselines/*.yaml")
+	if err != nil || len(files) == 0 {
+		t.Fatal(files, err)
+	}
+	s := schema(t)
+	for _, name := range files {
+		text, err := os.ReadFile(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := admits(t, s, string(text)); err != nil {
+			t.Errorf("%s: %v", name, err)
+		}
+		first, err := Parse(name, text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		again, err := Write(first)
+		if err != nil {
+			t.Fatal(err)
+		}
+		second, err := Parse(name, again)
+		if err != nil {
+			t.Fatalf("%v\n%s", err, again)
+		}
+		for _, b := range []*baseline.Baseline{&first, &second} {
+			for i := range b.Clauses {
+				b.Clauses[i].Line = 0
+			}
+		}
+		if !reflect.DeepEqual(first, second) {
+			t.Errorf("%s came back as\n%s", name, again)
+		}
+	}
+}
+
+// Every field that the reader knows is in the schema, and the other way round.
+func TestTheSchemaKnowsEveryField(t *testing.T) {
+	var doc struct {
+		Properties map[string]any
+		Defs       map[string]struct{ Properties map[string]any } `json:"$defs"`
+	}
+	if err := json.Unmarshal(Schema, &doc); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		of    any
+		known map[string]any
+	}{{file{}, doc.Properties}, {clause{}, doc.Defs["clause"].Properties}, {exception{}, doc.Defs["exception"].Properties}} {
+		ty := reflect.TypeOf(c.of)
+		for i := range ty.NumField() {
+			name, _, _ := strings.Cut(ty.Field(i).Tag.Get("yaml"), ",")
+			if _, ok := c.known[name]; !ok {
+				t.Errorf("the schema does not know %s of a %s", name, ty.Name())
+			}
+		}
+		if ty.NumField() != len(c.known) {
+			t.Errorf("the schema knows %d fields of a %s, the reader %d", len(c.known), ty.Name(), ty.NumField())
+		}
+	}
+}

@@ -1,0 +1,36 @@
+package baselinefile
+
+import (
+	_ "embed" // the schema
+	"time"
+
+	"github.com/goccy/go-yaml"
+
+	"yareharbour/core/baseline"
+	"yareharbour/core/catalogue"
+)
+
+// Schema is the JSON Schema (draft 2020-12) of a baseline file.
+//
+//go:embed schema.json
+var Schema []byte
+
+// Write writes a baseline as a file that Parse reads back as it was; only the line numbers are new.
+func Write(b baseline.Baseline) ([]byte, error) {
+	out := file{Baseline: b.Name, Rank: b.Rank, Assign: b.Assign}
+	for _, c := range b.Clauses {
+		w := clause{Component: string(c.Component), Posture: string(c.Posture), Version: c.Version, Track: c.Track,
+			MinAgeDays: int(c.MinAge / (24 * time.Hour))}
+		if c.Follow {
+			w.Follow = "newest"
+		}
+		if c.Severity > catalogue.Unknown {
+			w.Severity = c.Severity.String()
+		}
+		out.Clauses = append(out.Clauses, w)
+	}
+	for _, e := range b.Exceptions {
+		out.Exceptions = append(out.Exceptions, exception{string(e.Component), e.Hosts, e.Until.AddDate(0, 0, -1).Format(time.DateOnly), e.Reason, e.By})
+	}
+	return yaml.MarshalWithOptions(out, yaml.Indent(2), yaml.IndentSequence(true))
+}
