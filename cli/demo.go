@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -11,6 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yareharbour/connector"
 	simconn "yareharbour/connector/sim"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
@@ -52,7 +54,9 @@ check again, reports. The exit code is 0 only if every host of that cluster is i
 			if err := a.startDemo(c.Context(), speed); err != nil {
 				return err
 			}
-			return a.screens(c.Context())
+			err := a.screens(c.Context())
+			fmt.Fprintf(a.err, "The simulated estate goes on, and with it any round. To end it: yare sim stop --state %s\n", a.state)
+			return err
 		},
 	}
 	c.Flags().BoolVar(&run, "run", false, "do the whole example without a screen")
@@ -148,8 +152,7 @@ func (a *app) demoRun(ctx context.Context, out string, speed float64) (err error
 		return err
 	}
 	defer h.Close()
-	defer stopSim(filepath.Join(a.state, demo.SimDir))
-	return a.example(ctx, h, out)
+	return errors.Join(a.example(ctx, h, out), stopSim(filepath.Join(a.state, demo.SimDir)))
 }
 
 // example is what demo --run does.
@@ -213,6 +216,11 @@ func verdictOfExample(h *harbour.Harbour, c estate.Cluster, before, after map[st
 			}
 		}
 	}
+	return ranThrough(before, after)
+}
+
+// ranThrough holds that every guest that ran before runs now and was not started in between.
+func ranThrough(before, after map[string]*estate.Reading) error {
 	since := map[string]time.Time{}
 	for _, r := range after {
 		for _, g := range r.RunningGuests() {
@@ -223,30 +231,37 @@ func verdictOfExample(h *harbour.Harbour, c estate.Cluster, before, after map[st
 	for _, r := range before {
 		for _, g := range r.RunningGuests() {
 			if at, ok := since[g.Name]; !ok || !at.Equal(g.Since) {
-				return fmt.Errorf("the guest %s ran before the round and does not run through it", g.Name)
+				return fmt.Errorf("the guest %s ran before the round and did not run through it", g.Name)
 			}
 			n++
 		}
 	}
 	if n == 0 {
-		return fmt.Errorf("no guest ran before the round, which proves nothing")
+		return errors.New("no guest ran before the round, which proves nothing")
 	}
 	return nil
 }
 
-// stopSim ends the simulation whose address stands in dir, by the process id that it wrote there.
-func stopSim(dir string) {
-	a, err := sim.ReadAddress(dir)
-	if err != nil || a.PID <= 1 {
-		return
+// stopSim asks the simulation of dir to end, and waits until it has. One that is not there has ended.
+func stopSim(dir string) error {
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	c, err := simconn.Dial(ctx, dir, nil)
+	if errors.Is(err, connector.ErrUnreachable) {
+		return nil
 	}
-	if p, err := os.FindProcess(a.PID); err == nil {
-		_ = p.Signal(syscall.SIGTERM)
+	if err != nil {
+		return err
 	}
-	for range 100 {
-		if _, err := os.Stat(filepath.Join(dir, "address.json")); err != nil {
-			return
+	defer c.Hangup()
+	if err := c.Stop(ctx); err != nil {
+		return err
+	}
+	for ctx.Err() == nil {
+		if _, err := sim.ReadAddress(dir); err != nil {
+			return nil
 		}
-		time.Sleep(20 * time.Millisecond)
+		time.Sleep(10 * time.Millisecond)
 	}
+	return fmt.Errorf("the simulated estate of %s does not end", dir)
 }

@@ -77,8 +77,7 @@ func (a *app) simStopCommand() *cobra.Command {
 		Example: "  yare --demo sim stop",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			stopSim(filepath.Join(a.state, demo.SimDir))
-			return nil
+			return stopSim(filepath.Join(a.state, demo.SimDir))
 		},
 	}
 }

@@ -56,6 +56,7 @@ func hostInterface(s *Server) http.Handler {
 		"fault":   func(w *World, c Call, _ *Reply) error { return w.Order(c.Fault) },
 		"estate":  func(w *World, _ Call, r *Reply) error { r.Estate = &w.Estate; return nil },
 		"world":   func(w *World, _ Call, r *Reply) error { r.World = w; return nil },
+		"stop":    func(*World, Call, *Reply) error { s.end(); return nil },
 		"clock": func(_ *World, c Call, _ *Reply) error {
 			if c.Speed > 0 {
 				s.setSpeed(c.Speed)

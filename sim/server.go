@@ -40,7 +40,6 @@ type Address struct {
 	BMC         map[string]string `json:"bmc"`         // address:port of each host's BMC
 	Fingerprint string            `json:"fingerprint"` // SHA-256 of the BMCs' certificate
 	Secret      string            `json:"secret"`
-	PID         int               `json:"pid"`
 }
 
 // addressFile and worldFile are the names below the directory of a simulated estate.
@@ -72,6 +71,7 @@ type Server struct {
 	speed   float64
 	used    atomic.Int64 // unix seconds of the last request
 	servers []*http.Server
+	end     func() // ends the simulation as the context's end would
 	saved   int
 }
 
@@ -106,6 +106,7 @@ func Start(ctx context.Context, o Options) (wait func() error, err error) {
 	if err := writeJSON(filepath.Join(o.Dir, addressFile), a); err != nil {
 		return nil, err
 	}
+	ctx, s.end = context.WithCancel(ctx)
 	done := make(chan error, 1)
 	go func() { done <- s.keep(ctx, o.Idle) }()
 	return func() error { return <-done }, nil
@@ -214,8 +215,13 @@ func (s *Server) keep(ctx context.Context, idle time.Duration) error {
 }
 
 func (s *Server) close() error {
+	s.end()
+	patience, cancel := context.WithTimeout(context.Background(), 2*time.Second)
+	defer cancel()
 	for _, srv := range s.servers {
-		_ = srv.Close()
+		if srv.Shutdown(patience) != nil { // whoever is being answered still gets the answer
+			_ = srv.Close()
+		}
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
@@ -229,7 +235,7 @@ func (s *Server) listen() (Address, error) {
 		return Address{}, err
 	}
 	sum := sha256.Sum256(cert.Certificate[0])
-	a := Address{BMC: map[string]string{}, Fingerprint: hex.EncodeToString(sum[:]), Secret: s.secret, PID: os.Getpid()}
+	a := Address{BMC: map[string]string{}, Fingerprint: hex.EncodeToString(sum[:]), Secret: s.secret}
 	if a.Host, err = s.serve(hostInterface(s), nil); err != nil {
 		return a, err
 	}

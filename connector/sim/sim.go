@@ -147,6 +147,12 @@ func (c *Connector) World(ctx context.Context) (*sim.World, error) {
 	return r.World, err
 }
 
+// Stop asks the simulation to save its world and end.
+func (c *Connector) Stop(ctx context.Context) error {
+	_, err := c.call(ctx, "stop", sim.Call{})
+	return err
+}
+
 // Order orders a fault.
 func (c *Connector) Order(ctx context.Context, f sim.Fault) error {
 	_, err := c.call(ctx, "fault", sim.Call{Fault: f})
