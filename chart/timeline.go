@@ -65,7 +65,11 @@ func paintTimeline(p *pen, s *plan.State, width, lane vg.Length) {
 		p.text(x+14, y, 8, left, ink, "%s", step)
 		x += 68
 	}
-	p.text(x0, y+18, 9, left, grey, "took %s; moves %d, floor %d", drift.Age(end.Sub(s.Started)), moved(s), s.Plan.Floor)
+	took := "took"
+	if s.Status == plan.Planned {
+		took = "about"
+	}
+	p.text(x0, y+18, 9, left, grey, "%s %s; moves %d, floor %d", took, drift.Age(end.Sub(s.Started)), moved(s), s.Plan.Floor)
 }
 
 // moved counts the migrations that were made.

@@ -2,13 +2,17 @@ package cli
 
 import (
 	"context"
+	"encoding/csv"
 	"errors"
 	"fmt"
+	"io"
+	"strconv"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"yareharbour/chart"
 	"yareharbour/core/drift"
 	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
@@ -59,6 +63,7 @@ func (b *brief) make(h *harbour.Harbour, cluster string) (plan.Brief, error) {
 
 func (a *app) planCommand() *cobra.Command {
 	var b brief
+	var t target
 	var asJSON bool
 	c := &cobra.Command{
 		Use:               "plan CLUSTER",
@@ -78,51 +83,78 @@ func (a *app) planCommand() *cobra.Command {
 					return err
 				}
 				if asJSON {
-					return report.JSON(a.out, p)
+					t.format = "json"
 				}
-				a.showPlan(&p)
-				return nil
+				return t.write(a.out, func(w io.Writer) error { return planAs(w, &p, t.format) })
 			})
 		},
 	}
 	b.flags(c)
-	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	t.flags(c)
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, as --format json does")
 	return c
 }
 
-func (a *app) showPlan(p *plan.Plan) {
-	fmt.Fprintf(a.out, "%s: %s\n", p.Brief.Cluster, p.Summary())
+// writePlan writes a plan for reading.
+func writePlan(w io.Writer, p *plan.Plan) {
+	fmt.Fprintf(w, "%s: %s\n", p.Brief.Cluster, p.Summary())
 	for i := range p.Visits {
 		v := &p.Visits[i]
-		m, w := v.Estimate()
-		fmt.Fprintf(a.out, "\n%d  %s  about %s, at worst %s", i+1, v.Host, drift.Age(m), drift.Age(w))
+		middle, worst := v.Estimate()
+		fmt.Fprintf(w, "\n%d  %s  about %s, at worst %s", i+1, v.Host, drift.Age(middle), drift.Age(worst))
 		if v.Empties {
-			fmt.Fprintf(a.out, ", drained (%d moves), restarts %d", len(v.Moves), len(v.Restarts))
+			fmt.Fprintf(w, ", drained (%d moves), restarts %d", len(v.Moves), len(v.Restarts))
 		} else {
-			fmt.Fprint(a.out, ", not drained: nothing here needs the host empty")
+			fmt.Fprint(w, ", not drained: nothing here needs the host empty")
 		}
-		fmt.Fprintln(a.out)
+		fmt.Fprintln(w)
 		if v.Obstacle != "" {
-			fmt.Fprintf(a.out, "   can't be made: %s\n   way out: %s\n", v.Obstacle, v.WayOut)
+			fmt.Fprintf(w, "   can't be made: %s\n   way out: %s\n", v.Obstacle, v.WayOut)
 		}
 		for _, c := range v.Changes {
-			fmt.Fprintf(a.out, "   pass %d  %s  (%s)\n", c.Pass, c.Says(), c.Why)
+			fmt.Fprintf(w, "   pass %d  %s  (%s)\n", c.Pass, c.Says(), c.Why)
 		}
 		for _, l := range v.Left {
-			fmt.Fprintf(a.out, "   left    %s\n", l)
+			fmt.Fprintf(w, "   left    %s\n", l)
 		}
 		for _, m := range v.Moves {
-			fmt.Fprintf(a.out, "   move    %s → %s\n", m.Guest, m.To)
+			fmt.Fprintf(w, "   move    %s → %s\n", m.Guest, m.To)
 		}
 		for _, c := range v.Answers {
 			if c.Level != precheck.Clear {
-				fmt.Fprintf(a.out, "   %-7s %s: %s\n", c.Level, c.Check, c.Evidence)
+				fmt.Fprintf(w, "   %-7s %s: %s\n", c.Level, c.Check, c.Evidence)
 			}
 		}
 	}
 	if len(p.Nothing) > 0 {
-		fmt.Fprintf(a.out, "\nnothing to do on %s\n", strings.Join(p.Nothing, ", "))
+		fmt.Fprintf(w, "\nnothing to do on %s\n", strings.Join(p.Nothing, ", "))
 	}
+}
+
+// planCSV writes every change of a plan as a line (RFC 4180), with a header.
+func planCSV(w io.Writer, p *plan.Plan) error {
+	rows := [][]string{{"cluster", "turn", "host", "obstacle", "component", "device", "from", "to", "pass", "restart", "why"}}
+	for i, v := range p.Visits {
+		for _, c := range v.Changes {
+			rows = append(rows, []string{p.Brief.Cluster, strconv.Itoa(i + 1), v.Host, v.Obstacle, string(c.Component), c.Device, c.From, c.To,
+				strconv.Itoa(c.Pass), string(c.Restart), c.Why})
+		}
+	}
+	return csv.NewWriter(w).WriteAll(rows)
+}
+
+// planAs writes a plan in one of the formats.
+func planAs(w io.Writer, p *plan.Plan, format string) error {
+	switch format {
+	case "csv":
+		return planCSV(w, p)
+	case "json":
+		return report.JSON(w, p)
+	case "svg", "pdf":
+		return chart.Timeline(plan.Forecast(p)).Write(w, format)
+	}
+	writePlan(w, p)
+	return nil
 }
 
 func (a *app) roundCommand() *cobra.Command {

@@ -241,7 +241,10 @@ func (b *backend) Write(ctx context.Context, e tui.Export) (string, error) {
 	}
 	t := target{format: e.Format, file: fmt.Sprintf("%s-%s.%s", name, b.h.World.Now().Format("20060102-1504"), extensions[e.Format])}
 	return t.file, t.write(nil, func(w io.Writer) error {
-		if e.View == "round" {
+		switch e.View {
+		case "plan":
+			return planAs(w, e.Plan, e.Format)
+		case "round":
 			return b.writeRound(ctx, w, e)
 		}
 		return b.writeDrift(ctx, w, e)

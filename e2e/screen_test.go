@@ -150,6 +150,8 @@ func TestScreensFromLookingToAFinishedRound(t *testing.T) {
 	s.wait(`Waterline`)
 	s.keys("r")
 	s.wait(`planned, nothing is touched yet +visits 4`)
+	s.keys("e", "j")
+	s.wait(`written: yare-plan-vts-\S+json`)
 	s.keys("s")
 	s.wait(`reason for the round:`)
 	s.keys("=November patches", "Enter")

@@ -251,6 +251,9 @@ func (m *Model) chooseExport(key string) tea.Cmd {
 		if p.screen == waterlineScreen {
 			e.Subject = ""
 		}
+		if pl := m.shownPlan(p.cluster); p.screen == roundScreen && pl != nil {
+			e.View, e.Plan = "plan", pl
+		}
 		return m.do(func() (string, error) {
 			file, err := m.backend.Write(m.ctx, e)
 			return "written: " + file, err

@@ -35,23 +35,21 @@ var stepSigns = map[plan.StepName]sign{
 var stepOrder = []plan.StepName{plan.PrecheckStep, plan.StageStep, plan.DrainStep, plan.CloseStep, plan.ChangeStep, plan.RestartStep,
 	plan.ProveStep, plan.ReopenStep}
 
-// plannedLanes lays the visits of a plan one after the other.
+// plannedLanes are the steps as they are expected.
 func plannedLanes(p *plan.Plan) (lanes []lane, from, to time.Time) {
-	from = p.Made
-	at := from
-	for _, v := range p.Visits {
+	s := plan.Forecast(p)
+	for i := range s.Visits {
+		v := &s.Visits[i]
 		l := lane{host: v.Host, state: "ready", role: good, load: v.Load, limit: v.Limit, rest: p.Load}
 		if v.Obstacle != "" {
 			l.state, l.role, l.obstacle = "can't", alarm|bold, v.Obstacle
-		} else {
-			for _, s := range v.Steps {
-				l.spans = append(l.spans, laneSpan{step: s.Step, from: at, to: at.Add(s.Middle), expected: true})
-				at = at.Add(s.Middle)
-			}
+		}
+		for _, sp := range v.Spans {
+			l.spans = append(l.spans, laneSpan{step: sp.Step, from: sp.From, to: sp.To, expected: true})
 		}
 		lanes = append(lanes, l)
 	}
-	return lanes, from, at
+	return lanes, s.Started, s.Last
 }
 
 // journalLanes are the steps as they went, and the estimates of those to come.

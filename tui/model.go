@@ -38,9 +38,10 @@ type Round struct {
 
 // Export is something that a view writes to a file.
 type Export struct {
-	View    string // "waterline", "drift", "host", "round"
-	Subject string // a cluster or host; empty for the estate
-	Format  string // "text", "csv", "json", "svg", "pdf"
+	View    string     // "waterline", "drift", "host", "round", "plan"
+	Subject string     // a cluster or host; empty for the estate
+	Format  string     // "text", "csv", "json", "svg", "pdf"
+	Plan    *plan.Plan // as it is shown, for "plan"
 }
 
 // WhatIf is what a person changed about a plan. Its zero value is the cluster's usual round.
@@ -370,6 +371,14 @@ func (m *Model) wantPlan(cluster string) tea.Cmd {
 		p, err := m.backend.Plan(m.ctx, cluster, w)
 		return plannedMsg{cluster, planned{true, p, err}}
 	}
+}
+
+// shownPlan is the plan that the Round screen shows, and nil where it shows a journal.
+func (m *Model) shownPlan(cluster string) *plan.Plan {
+	if p := m.plans[cluster].plan; p != nil && len(p.Visits) > 0 && m.liveRound(cluster) == nil {
+		return p
+	}
+	return nil
 }
 
 // liveRound is the cluster's newest round if it is not finished.

@@ -111,6 +111,7 @@ const (
 	Stopped  Status = "stopped"  // a person stopped it
 	Failing  Status = "failed"   // a step failed; a person is needed
 	Finished Status = "finished" // nothing is left to do
+	Planned  Status = "planned"  // it has not begun: a forecast
 )
 
 // Requests that a person can make of a round.

@@ -211,6 +211,29 @@ func TestHostsLeftOutTakeGuests(t *testing.T) {
 	}
 }
 
+func TestForecastLaysVisitsEndToEnd(t *testing.T) {
+	p := Make(parse(t, `
+		a 10 | deb:k=1
+		b 60 | deb:k=1
+		c 60 | deb:k=2`, `deb:k 2 host`))
+	s := Forecast(&p)
+	at := p.Made
+	for _, v := range s.Visits {
+		if v.Obstacle != "" && len(v.Spans) > 0 {
+			t.Errorf("%s can't be visited and has steps", v.Host)
+		}
+		for _, sp := range v.Spans {
+			if !sp.From.Equal(at) || sp.To.Before(sp.From) {
+				t.Errorf("%s of %s is from %v to %v, and the one before ended at %v", sp.Step, v.Host, sp.From, sp.To, at)
+			}
+			at = sp.To
+		}
+	}
+	if !s.Last.Equal(at) || at.Equal(p.Made) {
+		t.Errorf("it ends at %v, its last step at %v", s.Last, at)
+	}
+}
+
 func TestTimesAreLearned(t *testing.T) {
 	times := Times{}
 	if _, _, from := times.Usual(RestartStep, "M"); from != "assumed" {

@@ -119,3 +119,22 @@ func installTime(c Change) time.Duration {
 	}
 	return 20 * time.Second
 }
+
+// Forecast lays a plan's visits one after the other, as their estimates have them in the middle case: what a round's state would be at
+// its end. Visits with an obstacle have no steps.
+func Forecast(p *Plan) *State {
+	s := &State{Plan: *p, Status: Planned, Started: p.Made, Last: p.Made}
+	for _, v := range p.Visits {
+		f := VisitState{Visit: v}
+		if v.Obstacle == "" {
+			f.Moved = v.Moves
+			for _, step := range v.Steps {
+				end := s.Last.Add(step.Middle)
+				f.Spans = append(f.Spans, Span{Step: step.Step, Pass: step.Pass, From: s.Last, To: end})
+				s.Last = end
+			}
+		}
+		s.Visits = append(s.Visits, f)
+	}
+	return s
+}
