@@ -25,7 +25,7 @@ var formats = []string{"text", "csv", "json", "svg", "pdf"}
 func (a *app) reportCommand() *cobra.Command {
 	c := &cobra.Command{Use: "report", Short: "Write a report as text, CSV, JSON, SVG or PDF",
 		Long: "Writes what was found (drift) or what was done (round). SVG and PDF are drawings: the Waterline, and the round's timeline."}
-	c.AddCommand(a.reportDrift(), a.reportRound())
+	c.AddCommand(a.reportDrift(), a.reportRound(), a.reportLife())
 	return c
 }
 
@@ -159,6 +159,36 @@ func roundAs(w io.Writer, id string, s *plan.State, format string) error {
 		return chart.Timeline(s).Write(w, format)
 	}
 	return report.NewRound(id, s).Text(w)
+}
+
+func (a *app) reportLife() *cobra.Command {
+	t := target{format: "text"}
+	c := &cobra.Command{
+		Use:               "life HOST",
+		ValidArgsFunction: a.names(true),
+		Short:             "Report what changed on a host from reading to reading",
+		Long:              "Reports every component that came, went or changed its version on a host, the newest change first, as far as readings of it were kept. The host is read first.",
+		Example:           "  yare report life jacana\n  yare report life jacana --format csv -o jacana.csv",
+		Args:              cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.with(c.Context(), func(h *harbour.Harbour) error {
+				if _, ok := h.Estate.ClusterOf(args[0]); !ok {
+					return fmt.Errorf("there is no host %q in %s", args[0], h.Estate.Name)
+				}
+				if _, err := h.Read(c.Context(), args, nil); err != nil {
+					return err
+				}
+				turns, err := h.Life(c.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				return t.write(a.out, func(w io.Writer) error { return report.Life(w, args[0], turns, t.format) })
+			})
+		},
+	}
+	c.Flags().StringVar(&t.format, "format", "text", "text, csv or json")
+	c.Flags().StringVarP(&t.file, "output", "o", "", "file to write (default: standard output)")
+	return c
 }
 
 var extensions = map[string]string{"text": "txt", "csv": "csv", "json": "json", "svg": "svg", "pdf": "pdf"}

@@ -229,6 +229,10 @@ func complaint(log string) string {
 	return strings.Join(strings.Fields(said), " ")
 }
 
+func (b *backend) Life(ctx context.Context, host string) ([]drift.Turn, error) {
+	return b.h.Life(ctx, host)
+}
+
 func (b *backend) Ask(ctx context.Context, cluster, what string) (string, error) {
 	return b.h.Ask(ctx, cluster, what, operator())
 }

@@ -160,7 +160,7 @@ func TestStateOfANewerVersionIsLeftAlone(t *testing.T) {
 func TestEveryCommandHasHelpAndAnExample(t *testing.T) {
 	for _, c := range []string{"", "demo", "sim", "sim fault", "sim stop", "read", "check", "explain", "version", "version compare",
 		"baseline check", "baseline derive", "baseline schema", "plan", "round start", "round resume",
-		"round watch", "round pause", "round stop", "report drift", "report round"} {
+		"round watch", "round pause", "round stop", "report drift", "report round", "report life"} {
 		r := run(t, append(strings.Fields(c), "--help")...)
 		if r.code != 0 || !strings.Contains(r.out, "Examples:") {
 			t.Errorf("yare %s --help: exit %d, no example:\n%s", c, r.code, r.out)

@@ -64,6 +64,15 @@ func Merge(last, now *estate.Reading) *estate.Reading {
 	return &c
 }
 
+// remembered is how many different readings of a host its life is told from.
+const remembered = 200
+
+// Life tells what changed on the host, the newest change first, as far as readings were kept.
+func (h *Harbour) Life(ctx context.Context, host string) ([]drift.Turn, error) {
+	rs, err := h.Store.History(ctx, host, remembered)
+	return drift.Life(rs), err
+}
+
 // Survey looks at everything that is known: kept readings, verdicts, rounds. It reads no host.
 func (h *Harbour) Survey(ctx context.Context, readings map[string]*estate.Reading) (survey.Survey, error) {
 	rounds := map[string]*plan.State{}

@@ -108,3 +108,24 @@ func (s *Store) newest(ctx context.Context, host string) (*estate.Reading, error
 	s.decoded[host] = decoded{first + at, r}
 	return r, nil
 }
+
+// History returns the newest kept readings of the host, at most so many, in the order of time. Readings that said the same are one.
+func (s *Store) History(ctx context.Context, host string, most int) (out []*estate.Reading, err error) {
+	rows, err := s.db.QueryContext(ctx, "SELECT body FROM (SELECT first, body FROM readings WHERE host = ? ORDER BY first DESC LIMIT ?) ORDER BY first", host, most)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var body []byte
+		r := &estate.Reading{}
+		if err := rows.Scan(&body); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal(body, r); err != nil {
+			return nil, fmt.Errorf("the kept readings of %s: %w", host, err)
+		}
+		out = append(out, r)
+	}
+	return out, rows.Err()
+}

@@ -46,6 +46,19 @@ func TestReadingsAreKeptWhereSomethingChanged(t *testing.T) {
 	}
 }
 
+func TestHistoryIsInTheOrderOfTimeAndBounded(t *testing.T) {
+	s := open(t, t.TempDir())
+	for i, v := range []string{"1", "2", "2", "3", "4"} {
+		if err := s.KeepReading(t.Context(), reading("heron", v, now.Add(time.Duration(i)*time.Minute))); err != nil {
+			t.Fatal(err)
+		}
+	}
+	got, err := s.History(t.Context(), "heron", 3)
+	if err != nil || len(got) != 3 || got[0].Components[0].Version != "2" || got[2].Components[0].Version != "4" {
+		t.Errorf("%v %v", got, err)
+	}
+}
+
 func TestAReadingOfWhichNothingCouldBeReadIsKeptToo(t *testing.T) {
 	s := open(t, t.TempDir())
 	for i := range 3 {

@@ -214,6 +214,15 @@ func (m *Model) paintStory(c *canvas, rows []drift.Verdict, r *estate.Reading, a
 		}
 		y++
 	}
+	if y++; m.life.host == r.Host && y < end {
+		line(water|bold, "life")
+		if len(m.life.turns) == 0 {
+			line(quiet, "nothing changed since it was first read")
+		}
+		for _, t := range m.life.turns {
+			line(plain, fmt.Sprintf("%s %s %s → %s", t.At.Format("2 Jan 15:04"), t.Title(), orDash(t.From), orDash(t.To)))
+		}
+	}
 }
 
 // paintSections says of each part of the reading how old it is and where it is from.

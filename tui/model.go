@@ -63,6 +63,8 @@ type Backend interface {
 	Resume(ctx context.Context, cluster string) error
 	// Ask asks the running round for something and says what will happen.
 	Ask(ctx context.Context, cluster, what string) (string, error)
+	// Life tells what changed on the host, the newest change first.
+	Life(ctx context.Context, host string) ([]drift.Turn, error)
 	// Write writes an export to the current directory and returns the file's name.
 	Write(ctx context.Context, e Export) (string, error)
 }
@@ -112,6 +114,14 @@ type Model struct {
 	whatIf  map[string]WhatIf // by cluster
 	canvas  *canvas
 	made    matrixOf
+	life    lifeOf
+}
+
+// lifeOf is the life of the host that is looked at, as it was when it was read.
+type lifeOf struct {
+	host  string
+	at    time.Time // of the reading
+	turns []drift.Turn
 }
 
 type inputMode int
@@ -298,6 +308,8 @@ func (m *Model) heard(msg tea.Msg) tea.Cmd {
 		if msg.screen == roundScreen {
 			return m.wantPlan(msg.cluster)
 		}
+	case lifeOf:
+		m.life = msg
 	case hostMsg:
 		if p := m.here(); p.pinned && p.host == msg.host {
 			return m.enter()
@@ -339,7 +351,27 @@ func (m *Model) loaded(msg loadedMsg) tea.Cmd {
 	if m.snap != nil && (first || time.Since(m.readAt) > every) {
 		cmds = append(cmds, m.readAll())
 	}
+	cmds = append(cmds, m.wantLife())
 	return tea.Batch(cmds...)
+}
+
+// wantLife has the life of the host under the eyes told, where a newer reading of it is there.
+func (m *Model) wantLife() tea.Cmd {
+	p := m.here()
+	if p.screen != hostScreen || m.snap == nil || m.snap.Readings[p.host] == nil {
+		return nil
+	}
+	host, at := p.host, m.snap.Readings[p.host].Tried()
+	if m.life.host == host && m.life.at.Equal(at) {
+		return nil
+	}
+	return func() tea.Msg {
+		turns, err := m.backend.Life(m.ctx, host)
+		if err != nil {
+			return saidMsg{"the life of " + host + ": " + err.Error()}
+		}
+		return lifeOf{host, at, turns}
+	}
 }
 
 // ended tells whether a round that ran has ended: what was read before that says little now.

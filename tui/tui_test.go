@@ -90,6 +90,10 @@ func (f *fake) Write(_ context.Context, e Export) (string, error) {
 	return "file", f.note(fmt.Sprintf("write %s %s %s", e.View, e.Subject, e.Format))
 }
 
+func (f *fake) Life(_ context.Context, host string) ([]drift.Turn, error) {
+	return []drift.Turn{{At: now, Component: "fw:nic", From: "0.9", To: "1"}}, f.err
+}
+
 // model is the screens on a backend, loaded, at a size.
 func model(t testing.TB, f *fake, w, h int) *Model {
 	m := New(t.Context(), f, Options{Fixed: true})
@@ -116,7 +120,7 @@ func settle(m *Model, cmd tea.Cmd) {
 		return
 	}
 	switch msg := cmd().(type) {
-	case saidMsg, plannedMsg, begunMsg, goMsg:
+	case saidMsg, plannedMsg, begunMsg, goMsg, lifeOf:
 		settle(m, m.heard(msg))
 	}
 }
@@ -244,6 +248,16 @@ func TestExportsNameTheirView(t *testing.T) {
 	want := []string{"write waterline  svg", "write host c0h000 json"} // a host has no drawing
 	if strings.Join(f.calls, ";") != strings.Join(want, ";") {
 		t.Errorf("%v", f.calls)
+	}
+}
+
+func TestAHostsLifeIsTold(t *testing.T) {
+	f := &fake{snap: snapshot(1, 3)}
+	m := model(t, f, 160, 45)
+	press(m, "enter")
+	settle(m, m.wantLife())
+	if got := text(m); !strings.Contains(got, "21 Nov 20:00 fw:nic 0.9 → 1") {
+		t.Error(got)
 	}
 }
 

@@ -357,3 +357,30 @@ func TestSiblings(t *testing.T) {
 		t.Errorf("differences: %+v", d)
 	}
 }
+
+// Each reading is a line of "component=version"; "!" marks one whose packages could not be read.
+func TestLife(t *testing.T) {
+	var rs []*estate.Reading
+	for i, line := range []string{"deb:a=1 deb:b=1", "deb:a=1 deb:b=1", "deb:a=2 deb:b=1", "!", "deb:a=2 deb:c=1", "deb:a=1 deb:c=1"} {
+		r := &estate.Reading{Host: "knot"}
+		section := estate.Section{Name: estate.Packages, At: now.Add(time.Duration(i) * time.Hour)}
+		for _, w := range strings.Fields(line) {
+			if w == "!" {
+				section.Err = "no route"
+				break
+			}
+			k, v, _ := strings.Cut(w, "=")
+			r.Components = append(r.Components, estate.Component{Key: estate.Key(k), Version: v})
+		}
+		r.SetSection(section)
+		rs = append(rs, r)
+	}
+	var got []string
+	for _, e := range Life(rs) {
+		got = append(got, e.At.Format("15")+" "+e.Title()+" "+e.From+">"+e.To)
+	}
+	want := "01 deb:a 2>1; 00 deb:b 1>; 00 deb:c >1; 22 deb:a 1>2"
+	if s := strings.Join(got, "; "); s != want {
+		t.Errorf("got  %s\nwant %s", s, want)
+	}
+}

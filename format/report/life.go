@@ -1,0 +1,40 @@
+package report
+
+import (
+	"encoding/csv"
+	"fmt"
+	"io"
+	"time"
+
+	"yareharbour/core/drift"
+)
+
+// Life writes what changed on a host as text, csv or json. A life has no drawing.
+func Life(w io.Writer, host string, turns []drift.Turn, format string) error {
+	switch format {
+	case "json":
+		if turns == nil {
+			turns = []drift.Turn{}
+		}
+		return JSON(w, map[string]any{"host": host, "life": turns})
+	case "csv":
+		rows := [][]string{{"host", "at", "component", "device", "from", "to"}}
+		for _, t := range turns {
+			rows = append(rows, []string{host, t.At.Format(time.RFC3339), string(t.Component), t.Device, t.From, t.To})
+		}
+		return csv.NewWriter(w).WriteAll(rows)
+	case "text":
+	default:
+		return fmt.Errorf("a life has no form %q; there are text, csv and json", format)
+	}
+	if len(turns) == 0 {
+		_, err := fmt.Fprintf(w, "nothing changed on %s since it was first read\n", host)
+		return err
+	}
+	for _, t := range turns {
+		if _, err := fmt.Fprintf(w, "%s  %s  %s → %s\n", t.At.Format(time.DateTime), t.Title(), dash(t.From), dash(t.To)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
