@@ -109,21 +109,30 @@ func (s *Store) newest(ctx context.Context, host string) (*estate.Reading, error
 	return r, nil
 }
 
-// History returns the newest kept readings of the host, at most so many, in the order of time. Readings that said the same are one.
+// History returns the newest kept readings of the host, at most so many, in the order of time. Readings that said the same are one, with the
+// time of the first of them.
 func (s *Store) History(ctx context.Context, host string, most int) (out []*estate.Reading, err error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT body FROM (SELECT first, body FROM readings WHERE host = ? ORDER BY first DESC LIMIT ?) ORDER BY first", host, most)
+	rows, err := s.db.QueryContext(ctx, "SELECT first, body FROM (SELECT first, body FROM readings WHERE host = ? ORDER BY first DESC LIMIT ?) ORDER BY first", host, most)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
 	for rows.Next() {
+		var first string
 		var body []byte
 		r := &estate.Reading{}
-		if err := rows.Scan(&body); err != nil {
+		if err := rows.Scan(&first, &body); err != nil {
+			return nil, err
+		}
+		when, err := time.Parse(stamp, first)
+		if err != nil {
 			return nil, err
 		}
 		if err := json.Unmarshal(body, r); err != nil {
 			return nil, fmt.Errorf("the kept readings of %s: %w", host, err)
+		}
+		for i := range r.Sections {
+			r.Sections[i].At = when
 		}
 		out = append(out, r)
 	}

@@ -55,7 +55,10 @@ func TestHistoryIsInTheOrderOfTimeAndBounded(t *testing.T) {
 	}
 	got, err := s.History(t.Context(), "heron", 3)
 	if err != nil || len(got) != 3 || got[0].Components[0].Version != "2" || got[2].Components[0].Version != "4" {
-		t.Errorf("%v %v", got, err)
+		t.Fatalf("%v %v", got, err)
+	}
+	if at := got[0].At(); !at.Equal(now.Add(time.Minute)) {
+		t.Errorf("version 2 was first read at %v", at)
 	}
 }
 
