@@ -47,7 +47,7 @@ check again, reports. The exit code is 0 only if every host of that cluster is i
 			if run {
 				return a.demoRun(c.Context(), out, speed)
 			}
-			if c.Flag("state").Value.String() == "" && !a.demo {
+			if !c.Flags().Changed("state") && !a.demo {
 				a.state = filepath.Join(a.state, "demo")
 			}
 			a.demo = true

@@ -177,17 +177,25 @@ func TestScreensFromLookingToAFinishedRound(t *testing.T) {
 	s.ends("0")
 }
 
-// One command is all the set-up there is: it writes the demo's files, starts the simulation and opens the screens.
+// One command is all the set-up there is: it writes the demo's files, starts the simulation and opens the screens. Its state lies where
+// --demo finds it again, and apart from that of a real estate.
 func TestDemoOpensByItself(t *testing.T) {
-	dir := t.TempDir()
-	t.Cleanup(func() { run(t, "sim", "stop", "--state", dir) })
-	s := open(t, 120, 36, nil, "demo", "--speed", "5", "--state", dir)
+	home := t.TempDir()
+	t.Setenv("XDG_STATE_HOME", home)
+	t.Cleanup(func() { run(t, "--demo", "sim", "stop") })
+	s := open(t, 120, 36, []string{"XDG_STATE_HOME=" + home}, "demo", "--speed", "5")
 	s.wait(`needs you`)
 	s.wait(`simulated, .*×5`)
 	s.keys("q")
 	s.ends("0")
-	if r := run(t, "check", "vts", "--state", dir); r.code != 3 {
+	if _, err := os.Stat(filepath.Join(home, "yare", "demo", "estate.yaml")); err != nil {
+		t.Error(err)
+	}
+	if r := run(t, "--demo", "check", "vts"); r.code != 3 {
 		t.Errorf("the simulation does not go on after the screens: exit %d, %s", r.code, r.err)
+	}
+	if r := run(t, "check", "vts"); r.code != 1 || !strings.Contains(r.err, "there is no estate file") {
+		t.Errorf("the demo was taken for a real estate: exit %d, %s", r.code, r.err)
 	}
 }
 
