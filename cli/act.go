@@ -163,6 +163,7 @@ func (a *app) roundCommand() *cobra.Command {
 		Short: "Start, resume, watch, pause or stop a round",
 		Long: `A round is one rolling maintenance over a cluster: each host in turn is prechecked, drained, closed, changed, restarted, proven and
 reopened. Everything is journaled before and after; a round that was interrupted is resumed from what is found on the hosts.`,
+		Example: "  yare round start vts --reason \"November patches\"\n  yare round watch vts\n  yare round resume vts",
 	}
 	c.AddCommand(a.roundStart(), a.roundResume(), a.roundWatch(),
 		a.roundAsk("pause", plan.AskPause, "Let the round pause after the host it is with"),

@@ -16,7 +16,8 @@ import (
 )
 
 func (a *app) baselineCommand() *cobra.Command {
-	c := &cobra.Command{Use: "baseline", Short: "Check baseline files, derive one from a host, print their schema"}
+	c := &cobra.Command{Use: "baseline", Short: "Check baseline files, derive one from a host, print their schema",
+		Example: "  yare baseline check baselines/*.yaml\n  yare baseline derive lapwing -o good.yaml"}
 	c.AddCommand(a.baselineCheck(), a.baselineDerive(), a.baselineSchema())
 	return c
 }

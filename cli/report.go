@@ -24,7 +24,8 @@ var formats = []string{"text", "csv", "json", "svg", "pdf"}
 
 func (a *app) reportCommand() *cobra.Command {
 	c := &cobra.Command{Use: "report", Short: "Write a report as text, CSV, JSON, SVG or PDF",
-		Long: "Writes what was found (drift) or what was done (round). SVG and PDF are drawings: the Waterline, and the round's timeline."}
+		Long:    "Writes what was found (drift), what was done (round) or what changed on a host (life). SVG and PDF are drawings: the Waterline, and the round's timeline.",
+		Example: "  yare report drift tides --format csv -o tides.csv\n  yare report round vts --format pdf -o vts.pdf"}
 	c.AddCommand(a.reportDrift(), a.reportRound(), a.reportLife())
 	return c
 }

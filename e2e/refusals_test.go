@@ -159,7 +159,7 @@ func TestStateOfANewerVersionIsLeftAlone(t *testing.T) {
 
 func TestEveryCommandHasHelpAndAnExample(t *testing.T) {
 	for _, c := range []string{"", "demo", "sim", "sim fault", "sim stop", "read", "check", "explain", "version", "version compare",
-		"baseline check", "baseline derive", "baseline schema", "plan", "round start", "round resume",
+		"baseline check", "baseline derive", "baseline schema", "baseline", "round", "report", "plan", "round start", "round resume",
 		"round watch", "round pause", "round stop", "report drift", "report round", "report life"} {
 		r := run(t, append(strings.Fields(c), "--help")...)
 		if r.code != 0 || !strings.Contains(r.out, "Examples:") {
