@@ -17,6 +17,7 @@ import (
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/plan"
 	"yareharbour/format/baselinefile"
 	"yareharbour/format/estatefile"
 	"yareharbour/format/releaselist"
@@ -38,6 +39,8 @@ type Harbour struct {
 	Payloads  Payloads
 	Store     *store.Store
 	World     *simconn.Connector
+
+	lists []string // the release lists, for looking at them again
 }
 
 // Options say what to open.
@@ -141,15 +144,10 @@ func describe(f estatefile.File) estate.Estate {
 
 func (h *Harbour) loadFiles(dir string, f estatefile.File) error {
 	for _, name := range f.Releases {
-		text, err := os.ReadFile(filepath.Join(dir, name))
-		if err != nil {
-			return fmt.Errorf("a release list of the estate file: %w", err)
-		}
-		feed, rs, tracks, err := releaselist.Parse(filepath.Join(dir, name), text)
-		if err != nil {
-			return err
-		}
-		h.Catalogue.Add(feed, rs, tracks...)
+		h.lists = append(h.lists, filepath.Join(dir, name))
+	}
+	if err := loadReleases(h.Catalogue, h.lists); err != nil {
+		return err
 	}
 	for _, x := range f.Indexes {
 		var keyrings []string
@@ -168,6 +166,36 @@ func (h *Harbour) loadFiles(dir string, f estatefile.File) error {
 		h.Baselines = append(h.Baselines, b)
 	}
 	return nil
+}
+
+func loadReleases(cat *catalogue.Catalogue, files []string) error {
+	for _, name := range files {
+		text, err := os.ReadFile(name)
+		if err != nil {
+			return fmt.Errorf("a release list of the estate file: %w", err)
+		}
+		feed, rs, tracks, err := releaselist.Parse(name, text)
+		if err != nil {
+			return err
+		}
+		cat.Add(feed, rs, tracks...)
+	}
+	return nil
+}
+
+// withdrawn looks at the release lists as they are now, and says why the wanted release was taken back; "" where it stands. Lists that
+// can't be read say nothing good: that is a reason too.
+func (h *Harbour) withdrawn(c plan.Change) string {
+	now := &catalogue.Catalogue{}
+	if err := loadReleases(now, h.lists); err != nil {
+		return "whether it still stands can't be told: " + err.Error()
+	}
+	for _, r := range now.Releases(c.Component) {
+		if r.Version == c.To && r.SHA256 == c.SHA256 && r.Withdrawn != "" {
+			return r.Withdrawn
+		}
+	}
+	return ""
 }
 
 // LoadBaseline reads a baseline file.

@@ -129,6 +129,35 @@ func TestADamagedPayloadIsNeverApplied(t *testing.T) {
 	}
 }
 
+func TestAWithdrawalIsSeenWithoutOpeningAnew(t *testing.T) {
+	h := open(t)
+	p, err := h.Plan(t.Context(), brief(h, "vts", "knot"))
+	if err != nil || len(p.Visits) != 1 {
+		t.Fatal(p, err)
+	}
+	c := p.Visits[0].Changes[0]
+	if why := h.withdrawn(c); why != "" {
+		t.Errorf("it stands: %q", why)
+	}
+	text, err := os.ReadFile(h.lists[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	now := strings.Replace(string(text), "- version: 3.5.4-1\n", "- version: 3.5.4-1\n        withdrawn: it leaks\n", 1)
+	if err := os.WriteFile(h.lists[0], []byte(now), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if why := h.withdrawn(c); why != "it leaks" {
+		t.Errorf("withdrawn: %q", why)
+	}
+	if err := os.WriteFile(h.lists[0], []byte("broken: ["), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if why := h.withdrawn(c); !strings.Contains(why, "can't be told") {
+		t.Errorf("with a broken list: %q", why)
+	}
+}
+
 // F8: what steps took in past rounds is what the next plan expects.
 func TestTimesAreLearnedFromRounds(t *testing.T) {
 	h := open(t)

@@ -229,7 +229,7 @@ func (h *Harbour) run(ctx context.Context, lease *store.Lease, id string, seen f
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	go renew(ctx, lease, cancel)
-	r := round.Runner{ID: id, Cluster: c, World: h.World, Journal: journal{h.Store, lease, id, seen}, Payloads: h.Payloads,
+	r := round.Runner{ID: id, Cluster: c, World: h.World, Journal: journal{h.Store, lease, id, seen}, Payloads: h.Payloads, Withdrawn: h.withdrawn,
 		Usual: func(step plan.StepName, model string) (time.Duration, time.Duration) {
 			m, w, _ := times.Usual(step, model)
 			return m, w

@@ -42,6 +42,8 @@ type Runner struct {
 	World    connector.World
 	Journal  Journal
 	Payloads Payloads
+	// Withdrawn says why what a change would put in was taken back by its publisher; "" where it stands. It may be nil.
+	Withdrawn func(plan.Change) string
 	// Usual is how long a step usually takes on a host's hardware; silence longer than the pessimistic figure is told.
 	Usual func(step plan.StepName, model string) (middle, pessimistic time.Duration)
 
@@ -123,7 +125,8 @@ func (r *Runner) takeRequests(ctx context.Context) error {
 
 // look reads every host of the cluster, the named one in full.
 func (r *Runner) look(ctx context.Context, full string) (plan.Facts, error) {
-	f := plan.Facts{Round: r.ID, Hosts: r.Cluster.Hosts, Readings: map[string]*estate.Reading{}, Full: full, Payload: r.Payloads.Check}
+	f := plan.Facts{Round: r.ID, Hosts: r.Cluster.Hosts, Readings: map[string]*estate.Reading{}, Full: full, Payload: r.Payloads.Check,
+		Withdrawn: r.Withdrawn}
 	var mu sync.Mutex
 	var wg sync.WaitGroup
 	var failed error

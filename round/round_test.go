@@ -280,6 +280,29 @@ func TestAHostClosedBySomebodyElseStopsTheRound(t *testing.T) {
 	}
 }
 
+// B6: a release that is withdrawn in the middle of a round stops it before the next host, and changes nothing else.
+func TestAWithdrawalStopsTheRound(t *testing.T) {
+	h := newHarness(t, demo.World())
+	h.withdrawn = func(c plan.Change) string {
+		if c.Component == "fw:corran-bmc" && h.world.Hosts["jacana"].Reading.BootedAt.After(demo.Start) {
+			return "it bricks fans"
+		}
+		return ""
+	}
+	s, err := h.start(h.plan("vts"))
+	if err != nil || s.Status != plan.Failing || !strings.Contains(s.Detail, "fw:corran-bmc 3.11 was withdrawn since the round was planned: it bricks fans") {
+		t.Fatal(s.Status, s.Detail, err)
+	}
+	if !s.Visit("jacana").Over() || h.world.Hosts["heron"].Reading.Closed != nil {
+		t.Error("the hosts before it are done, and it is not touched")
+	}
+	for a := range acts(h.world) {
+		if strings.HasSuffix(a, " heron") || strings.Contains(a, "from heron") {
+			t.Errorf("%q was done after the withdrawal", a)
+		}
+	}
+}
+
 func TestAHostThatChangedSinceThePlanStopsTheRound(t *testing.T) {
 	h := newHarness(t, demo.World())
 	p := h.plan("vts", "knot")

@@ -44,6 +44,7 @@ type harness struct {
 	dead      bool
 	broken    []string // invariants that were seen broken
 	onSleep   func(*harness)
+	withdrawn func(plan.Change) string
 }
 
 var errDead = errors.New("the program is dead")
@@ -154,7 +155,7 @@ func (h *harness) run(cluster string) (*plan.State, error) {
 		h.t.Fatal(err)
 	}
 	c, _ := h.world.Estate.Cluster(cluster)
-	r := Runner{ID: "R1", Cluster: c, World: h, Journal: h, Payloads: h.payloads}
+	r := Runner{ID: "R1", Cluster: c, World: h, Journal: h, Payloads: h.payloads, Withdrawn: h.withdrawn}
 	ctx, cancel := context.WithTimeout(context.Background(), 60*time.Second)
 	defer cancel()
 	return s, r.Run(ctx, s)

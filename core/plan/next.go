@@ -19,6 +19,9 @@ type Facts struct {
 	Readings map[string]*estate.Reading // all hosts; of one that does not answer, what was last known, its sections unread
 	Full     string                     // the host whose every section was read just now; of the others only host, guests and BMC were
 	Payload  func(file, sha256 string) (problem string)
+	// Withdrawn says why what a change would put in was taken back since the round began; "" where it stands. What is wanted stays
+	// frozen all the same: a withdrawal can only stop the round.
+	Withdrawn func(Change) string
 }
 
 // Turn is the one thing to do now. Exactly one field is set.
@@ -123,7 +126,7 @@ func (s *State) precheck(v *VisitState, f Facts) Turn {
 		}
 	}
 	r := f.Readings[v.Host]
-	answers := append(precheck.Host(facts, v.Host), asPlanned(v, r))
+	answers := append(precheck.Host(facts, v.Host), asPlanned(v, r), standing(v, f))
 	a := Action{Kind: Precheck, Host: v.Host}
 	t := record(Done, a, fmt.Sprintf("%d checks, none blocks", len(answers)), "")
 	if b := precheck.Blockers(answers); len(b) > 0 {
@@ -140,6 +143,22 @@ func asPlanned(v *VisitState, r *estate.Reading) precheck.Answer {
 		if has := versionOf(r, c); has != c.From && has != c.To {
 			a.Level = precheck.Blocker
 			a.Evidence = fmt.Sprintf("%s was %q when the round was planned and is %q now", c.Component, c.From, has)
+			a.Remedy = "plan the round again"
+		}
+	}
+	return a
+}
+
+// standing holds the round's wants to what their publishers say today.
+func standing(v *VisitState, f Facts) precheck.Answer {
+	a := precheck.Answer{Check: "standing", Host: v.Host, Level: precheck.Clear, Evidence: "nothing that would be put in was withdrawn since"}
+	for _, c := range v.Changes {
+		if f.Withdrawn == nil || !c.installs() || c.To == "" {
+			continue
+		}
+		if why := f.Withdrawn(c); why != "" {
+			a.Level = precheck.Blocker
+			a.Evidence = fmt.Sprintf("%s %s was withdrawn since the round was planned: %s", c.Component, c.To, why)
 			a.Remedy = "plan the round again"
 		}
 	}
