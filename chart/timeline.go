@@ -65,19 +65,12 @@ func paintTimeline(p *pen, s *plan.State, width, lane vg.Length) {
 		p.text(x+14, y, 8, left, ink, "%s", step)
 		x += 68
 	}
+	_, moves := s.Tally()
 	took := "took"
 	if s.Status == plan.Planned {
 		took = "about"
 	}
-	p.text(x0, y+18, 9, left, grey, "%s %s; moves %d, floor %d", took, drift.Age(end.Sub(s.Started)), moved(s), s.Plan.Floor)
-}
-
-// moved counts the migrations that were made.
-func moved(s *plan.State) (n int) {
-	for i := range s.Visits {
-		n += len(s.Visits[i].Moved)
-	}
-	return n
+	p.text(x0, y+18, 9, left, grey, "%s %s; moves %d, floor %d", took, drift.Age(end.Sub(s.Started)), moves, s.Plan.Floor)
 }
 
 // tick is a round distance between marks that puts about eight of them on the line.

@@ -72,22 +72,20 @@ func (a *app) planCommand() *cobra.Command {
 		Long:              "Reads the cluster and shows what a round would do, host by host: changes, passes, restarts, moves, prechecks, time. Nothing is touched.",
 		Example:           "  yare plan vts\n  yare plan tides --hosts avocet,fulmar --json",
 		Args:              cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			return a.with(c.Context(), func(h *harbour.Harbour) error {
-				br, err := b.make(h, args[0])
-				if err != nil {
-					return err
-				}
-				p, err := h.Plan(c.Context(), br)
-				if err != nil {
-					return err
-				}
-				if asJSON {
-					t.format = "json"
-				}
-				return t.write(a.out, func(w io.Writer) error { return planAs(w, &p, t.format) })
-			})
-		},
+		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
+			br, err := b.make(h, cluster)
+			if err != nil {
+				return err
+			}
+			p, err := h.Plan(ctx, br)
+			if err != nil {
+				return err
+			}
+			if asJSON {
+				t.format = "json"
+			}
+			return t.write(a.out, func(w io.Writer) error { return planAs(w, &p, t.format) })
+		}),
 	}
 	b.flags(c)
 	t.flags(c)
@@ -181,16 +179,14 @@ func (a *app) roundStart() *cobra.Command {
 command (Ctrl-C) leaves the round where it is; "yare round resume" goes on with it.`,
 		Example: "  yare round start vts --reason \"November patches\"\n  yare round start tides --hosts avocet",
 		Args:    cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			return a.with(c.Context(), func(h *harbour.Harbour) error {
-				br, err := b.make(h, args[0])
-				if err != nil {
-					return err
-				}
-				s, err := h.Start(c.Context(), br, a.printEvent)
-				return a.outcome(s, err)
-			})
-		},
+		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
+			br, err := b.make(h, cluster)
+			if err != nil {
+				return err
+			}
+			s, err := h.Start(ctx, br, a.printEvent)
+			return a.outcome(s, err)
+		}),
 	}
 	b.flags(c)
 	return c
@@ -204,12 +200,10 @@ func (a *app) roundResume() *cobra.Command {
 		Long:              "Goes on after a pause, a stop, a failure that was seen to, or a crash. What was under way is looked up on the hosts first; nothing is done twice blindly.",
 		Example:           "  yare round resume vts",
 		Args:              cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			return a.with(c.Context(), func(h *harbour.Harbour) error {
-				s, err := h.Resume(c.Context(), args[0], operator(), a.printEvent)
-				return a.outcome(s, err)
-			})
-		},
+		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
+			s, err := h.Resume(ctx, cluster, operator(), a.printEvent)
+			return a.outcome(s, err)
+		}),
 	}
 }
 
@@ -237,9 +231,7 @@ func (a *app) roundWatch() *cobra.Command {
 		Long:              "Prints what was done so far and follows until the round ends or pauses. It only looks: interrupting it changes nothing.",
 		Example:           "  yare round watch vts",
 		Args:              cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			return a.with(c.Context(), func(h *harbour.Harbour) error { return a.watch(c.Context(), h, args[0]) })
-		},
+		RunE:              a.about(a.watch),
 	}
 }
 
@@ -286,16 +278,14 @@ func (a *app) roundAsk(name, what, short string) *cobra.Command {
 		Long:    short + ".",
 		Example: "  yare round " + name + " vts",
 		Args:    cobra.ExactArgs(1),
-		RunE: func(c *cobra.Command, args []string) error {
-			return a.with(c.Context(), func(h *harbour.Harbour) error {
-				said, err := h.Ask(c.Context(), args[0], what, operator())
-				if err != nil {
-					return err
-				}
-				fmt.Fprintln(a.out, said)
-				return nil
-			})
-		},
+		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
+			said, err := h.Ask(ctx, cluster, what, operator())
+			if err != nil {
+				return err
+			}
+			fmt.Fprintln(a.out, said)
+			return nil
+		}),
 	}
 }
 

@@ -134,6 +134,13 @@ func (a *app) with(ctx context.Context, do func(*harbour.Harbour) error) error {
 	return errors.Join(do(h), h.Close())
 }
 
+// about makes the body of a command that is about one cluster or host: the estate is open for the time of do.
+func (a *app) about(do func(ctx context.Context, h *harbour.Harbour, name string) error) func(*cobra.Command, []string) error {
+	return func(c *cobra.Command, args []string) error {
+		return a.with(c.Context(), func(h *harbour.Harbour) error { return do(c.Context(), h, args[0]) })
+	}
+}
+
 // operator is the name under which things are done.
 func operator() string {
 	if u, err := user.Current(); err == nil {

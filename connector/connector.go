@@ -120,14 +120,8 @@ type World interface {
 	Clock
 }
 
-// WallClock is this machine's own time.
-type WallClock struct{}
-
-// Now is time.Now.
-func (WallClock) Now() time.Time { return time.Now() }
-
-// Sleep waits for d.
-func (WallClock) Sleep(ctx context.Context, d time.Duration) error {
+// Sleep waits for d of this machine's own time, or until the context ends, and then returns its error.
+func Sleep(ctx context.Context, d time.Duration) error {
 	t := time.NewTimer(d)
 	defer t.Stop()
 	select {

@@ -29,7 +29,7 @@ func Generate(seed int64, clusters, hostsEach, packages int) *sim.World {
 				}
 			}
 			for p := range packages {
-				h.Reading.Components = append(h.Reading.Components, estate.Component{Key: PackageName(p), Version: PackageVersion(p, r.Intn(20) > 0)})
+				h.Reading.Components = append(h.Reading.Components, estate.Component{Key: packageName(p), Version: packageVersion(p, r.Intn(20) > 0)})
 			}
 			fill(r, h, cluster.Name)
 			h.Reading.Sort()
@@ -40,11 +40,11 @@ func Generate(seed int64, clusters, hostsEach, packages int) *sim.World {
 	return w
 }
 
-// PackageName is the name of the nth generated package.
-func PackageName(n int) estate.Key { return estate.Key(fmt.Sprintf("deb:lib%04d-common", n)) }
+// packageName is the name of the nth generated package.
+func packageName(n int) estate.Key { return estate.Key(fmt.Sprintf("deb:lib%04d-common", n)) }
 
-// PackageVersion is its version, the newest or the one before.
-func PackageVersion(n int, newest bool) string {
+// packageVersion is its version, the newest or the one before.
+func packageVersion(n int, newest bool) string {
 	if newest {
 		return fmt.Sprintf("1:%d.%d.2-3+deb4u2", n%9, n%17)
 	}

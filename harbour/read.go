@@ -37,7 +37,7 @@ func (h *Harbour) Read(ctx context.Context, hosts []string, progress func(host s
 			if err != nil {
 				return fmt.Errorf("reading %s: %w", host, err)
 			}
-			r = Merge(kept[host], r)
+			r = r.Carrying(kept[host])
 			if err := h.Store.KeepReading(ctx, r); err != nil {
 				return err
 			}
@@ -51,17 +51,6 @@ func (h *Harbour) Read(ctx context.Context, hosts []string, progress func(host s
 		})
 	}
 	return out, g.Wait()
-}
-
-// Merge returns the new reading, with what was last known of the host itself where it does not answer: its guests count as
-// running on it, and its hardware has not changed. Its sections stay unread.
-func Merge(last, now *estate.Reading) *estate.Reading {
-	if now.Reached() || last == nil {
-		return now
-	}
-	c := *last
-	c.Sections, c.BMC, c.Health = now.Sections, now.BMC, now.Health
-	return &c
 }
 
 // remembered is how many different readings of a host its life is told from.

@@ -151,26 +151,13 @@ func (r *Runner) look(ctx context.Context, full string) (plan.Facts, error) {
 		return f, failed
 	}
 	for h, got := range f.Readings {
-		f.Readings[h] = r.remember(h, got)
+		f.Readings[h] = got.Carrying(r.known[h])
+		if got.Reached() {
+			r.known[h] = got
+		}
 	}
 	f.Now = r.World.Now()
 	return f, nil
-}
-
-// remember keeps what a host last said, for the time when it says nothing: its guests count as running on it until it is
-// known better.
-func (r *Runner) remember(host string, got *estate.Reading) *estate.Reading {
-	if got.Reached() {
-		r.known[host] = got
-		return got
-	}
-	last := r.known[host]
-	if last == nil {
-		return got
-	}
-	c := *last
-	c.Sections = got.Sections
-	return &c
 }
 
 // do writes the intent, acts, and writes what came of it.
@@ -181,7 +168,7 @@ func (r *Runner) do(ctx context.Context, a plan.Action, f plan.Facts) error {
 	if err := r.append(ctx, plan.Event{Kind: plan.Intent, Action: &a}); err != nil {
 		return err
 	}
-	task, detail, err := r.act(ctx, a)
+	task, err := r.act(ctx, a)
 	if ctx.Err() != nil {
 		return ctx.Err() // how it came out is not known here: it will be looked up on the host
 	}
@@ -193,17 +180,17 @@ func (r *Runner) do(ctx context.Context, a plan.Action, f plan.Facts) error {
 	case task != "":
 		return r.append(ctx, plan.Event{Kind: plan.Accepted, Action: &a, Task: task})
 	}
-	return r.append(ctx, plan.Event{Kind: plan.Done, Action: &a, Detail: detail})
+	return r.append(ctx, plan.Event{Kind: plan.Done, Action: &a})
 }
 
 // uncertain tells whether a call that ended in this error may have been carried out all the same.
 func uncertain(err error) bool { return errors.Is(err, connector.ErrUnreachable) }
 
 // act does the one outside call of an action. It returns a task for what goes on after the call.
-func (r *Runner) act(ctx context.Context, a plan.Action) (task, detail string, err error) {
+func (r *Runner) act(ctx context.Context, a plan.Action) (task string, err error) {
 	switch a.Kind {
 	case plan.Stage:
-		return "", "", r.stage(ctx, a)
+		err = r.stage(ctx, a)
 	case plan.Move:
 		task, err = r.World.Move(ctx, a.Host, a.Guest, a.To)
 	case plan.Close, plan.Remark:
@@ -217,7 +204,7 @@ func (r *Runner) act(ctx context.Context, a plan.Action) (task, detail string, e
 	default:
 		err = fmt.Errorf("there is no way to do %q", a.Kind)
 	}
-	return task, "", err
+	return task, err
 }
 
 // stage puts a payload on the host, unless it is there; the host's own hash decides.

@@ -42,7 +42,7 @@ type Address struct {
 	Secret      string            `json:"secret"`
 }
 
-// addressFile and worldFile are the names below the directory of a simulated estate.
+// The files below the directory of a simulated estate.
 const (
 	addressFile = "address.json"
 	worldFile   = "world.json"
@@ -93,6 +93,11 @@ func Start(ctx context.Context, o Options) (wait func() error, err error) {
 	if err != nil {
 		return nil, err
 	}
+	defer func() {
+		if err != nil {
+			err = errors.Join(err, lock.Close())
+		}
+	}()
 	s := &Server{dir: o.Dir, held: lock, speed: o.Speed, secret: rand.Text()}
 	if err := s.load(o.New); err != nil {
 		return nil, err

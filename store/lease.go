@@ -36,6 +36,27 @@ func (e *HeldError) Error() string {
 		e.PID, e.Machine, e.Cluster, e.Cluster)
 }
 
+// holder reads who holds the lease of a cluster, or nil where nobody does: it was never taken or given back, its time ran out, or its holder was a
+// process of this machine that is gone. The token is that of the newest holder all the same.
+func holder(ctx context.Context, q interface {
+	QueryRowContext(context.Context, string, ...any) *sql.Row
+}, cluster, machine string) (held *HeldError, token int64, err error) {
+	h := HeldError{Cluster: cluster}
+	var started string
+	var expires int64
+	err = q.QueryRowContext(ctx, "SELECT token, machine, pid, started, expires FROM leases WHERE cluster = ?", cluster).
+		Scan(&token, &h.Machine, &h.PID, &started, &expires)
+	switch {
+	case errors.Is(err, sql.ErrNoRows):
+		return nil, 0, nil
+	case err != nil:
+		return nil, 0, err
+	case time.Now().UnixMilli() >= expires, h.Machine == machine && processStart(h.PID) != started:
+		return nil, token, nil
+	}
+	return &h, token, nil
+}
+
 // Acquire takes the lease of a cluster, or returns a *HeldError.
 func (s *Store) Acquire(ctx context.Context, cluster string) (*Lease, error) {
 	machine, err := os.Hostname()
@@ -44,20 +65,14 @@ func (s *Store) Acquire(ctx context.Context, cluster string) (*Lease, error) {
 	}
 	l := &Lease{Cluster: cluster, store: s}
 	err = s.tx(ctx, func(tx *sql.Tx) error {
-		var held HeldError
-		var started string
-		var expires int64
-		err := tx.QueryRow("SELECT token, machine, pid, started, expires FROM leases WHERE cluster = ?", cluster).
-			Scan(&l.token, &held.Machine, &held.PID, &started, &expires)
-		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		held, token, err := holder(ctx, tx, cluster, machine)
+		if err != nil {
 			return err
 		}
-		dead := held.Machine == machine && processStart(held.PID) != started
-		if err == nil && !dead && time.Now().UnixMilli() < expires {
-			held.Cluster = cluster
-			return &held
+		if held != nil {
+			return held
 		}
-		l.token++
+		l.token = token + 1
 		_, err = tx.Exec(`INSERT INTO leases (cluster, token, machine, pid, started, expires) VALUES (?, ?, ?, ?, ?, ?)
 			ON CONFLICT (cluster) DO UPDATE SET token = excluded.token, machine = excluded.machine, pid = excluded.pid,
 			started = excluded.started, expires = excluded.expires`,
@@ -76,21 +91,8 @@ func (s *Store) Holder(ctx context.Context, cluster string) (*HeldError, error) 
 	if err != nil {
 		return nil, err
 	}
-	held := HeldError{Cluster: cluster}
-	var started string
-	var expires int64
-	err = s.db.QueryRowContext(ctx, "SELECT machine, pid, started, expires FROM leases WHERE cluster = ?", cluster).
-		Scan(&held.Machine, &held.PID, &started, &expires)
-	if errors.Is(err, sql.ErrNoRows) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	if time.Now().UnixMilli() >= expires || held.Machine == machine && processStart(held.PID) != started {
-		return nil, nil
-	}
-	return &held, nil
+	held, _, err := holder(ctx, s.db, cluster, machine)
+	return held, err
 }
 
 // processStart tells one process from a later one with the same number: the start time in /proc/PID/stat. It is empty for a process that is gone.

@@ -61,7 +61,7 @@ func (m *Model) paintJournal(c *canvas, a area, r Round) {
 	word, role := statusWord(r)
 	x := c.put(a.x+1, a.y, role, word)
 	x = c.put(x, a.y, plain, fmt.Sprintf("  by %s since %s: %s", s.Plan.Brief.By, s.Started.Format("15:04"), s.Plan.Brief.Reason))
-	done, moved := tally(s)
+	done, moved := s.Tally()
 	c.put(x, a.y, quiet, fmt.Sprintf("  %d of %d visits, %d of %d moves", done, len(s.Visits), moved, s.Plan.Moves))
 	if s.Status != plan.Running && s.Detail != "" {
 		c.within(a.x+3, a.y+1, a.w-4, role, s.Detail)
@@ -97,16 +97,6 @@ func statusWord(r Round) (string, style) {
 		return "failed: needs you, then g goes on", alarm | bold
 	}
 	return string(r.State.Status) + "; g goes on", caution | bold
-}
-
-func tally(s *plan.State) (done, moved int) {
-	for i := range s.Visits {
-		if s.Visits[i].Over() {
-			done++
-		}
-		moved += len(s.Visits[i].Moved)
-	}
-	return done, moved
 }
 
 // paintFlight paints the tasks under way with how far they are, and returns the row after them.

@@ -363,7 +363,7 @@ func (m *Model) paintLately(c *canvas, a area) {
 		word, role := "none yet", quiet
 		if r, ok := m.snap.Rounds[b.Cluster.Name]; ok && r.State != nil {
 			word, role = statusWord(r)
-			done, moved := tally(r.State)
+			done, moved := r.State.Tally()
 			word = fmt.Sprintf("%s, %d of %d visits, %d moves", strings.Split(word, ":")[0], done, len(r.State.Visits), moved)
 		}
 		x := c.put(a.x+4, y, subject, b.Cluster.Name+":")

@@ -129,7 +129,7 @@ func (c *Connector) SetSpeed(ctx context.Context, speed float64) error {
 // Sleep waits for d of the estate's time, and never spins.
 func (c *Connector) Sleep(ctx context.Context, d time.Duration) error {
 	real := time.Duration(float64(d) / max(c.Speed(), 0.001))
-	return connector.WallClock{}.Sleep(ctx, max(real, 2*time.Millisecond))
+	return connector.Sleep(ctx, max(real, 2*time.Millisecond))
 }
 
 // Estate returns what there is.

@@ -5,6 +5,7 @@ package baseline
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -85,6 +86,12 @@ type Baseline struct {
 	Exceptions []Exception
 }
 
+// Names tells whether the baseline or one of its exceptions speaks of just this place: a cluster, or one host as cluster/host.
+func (b Baseline) Names(place string) bool {
+	return slices.Contains(b.Assign, place) ||
+		slices.ContainsFunc(b.Exceptions, func(e Exception) bool { return slices.Contains(e.Hosts, place) })
+}
+
 // Bound is a clause as it binds a host.
 type Bound struct {
 	Clause
@@ -97,7 +104,8 @@ type Bound struct {
 // Set is all that binds one host. The zero value binds nothing.
 type Set struct {
 	exact      map[estate.Key]*Bound
-	wild       []*Bound // first match holds
+	named      []estate.Key // the keys of exact, sorted
+	wild       []*Bound     // first match holds
 	exceptions []Exception
 }
 
@@ -121,6 +129,7 @@ func Bind(baselines []Baseline, cluster, host string) *Set {
 			}
 		}
 	}
+	s.named = slices.Sorted(maps.Keys(s.exact))
 	return s
 }
 
@@ -173,15 +182,8 @@ func (s *Set) For(key estate.Key) *Bound {
 	return nil
 }
 
-// Named returns the components that clauses name one by one, sorted: those whose absence can matter.
-func (s *Set) Named() []estate.Key {
-	keys := make([]estate.Key, 0, len(s.exact))
-	for k := range s.exact {
-		keys = append(keys, k)
-	}
-	slices.Sort(keys)
-	return keys
-}
+// Named returns the components that clauses name one by one, sorted: those whose absence can matter. The slice belongs to the set.
+func (s *Set) Named() []estate.Key { return s.named }
 
 // Wild returns the clauses for a whole kind.
 func (s *Set) Wild() []*Bound { return s.wild }

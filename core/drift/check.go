@@ -1,6 +1,7 @@
 package drift
 
 import (
+	"slices"
 	"time"
 
 	"yareharbour/core/baseline"
@@ -101,11 +102,9 @@ func (c *Checker) wildUnread(out []Verdict, r *estate.Reading, set *baseline.Set
 }
 
 func (c *Checker) set(cluster, host string) *baseline.Set {
-	id := cluster
-	for i := range c.Baselines {
-		if namesHost(&c.Baselines[i], cluster+"/"+host) {
-			id = cluster + "/" + host
-		}
+	id, own := cluster, cluster+"/"+host
+	if slices.ContainsFunc(c.Baselines, func(b baseline.Baseline) bool { return b.Names(own) }) {
+		id = own
 	}
 	if s, ok := c.sets[id]; ok {
 		return s
@@ -116,22 +115,6 @@ func (c *Checker) set(cluster, host string) *baseline.Set {
 	s := baseline.Bind(c.Baselines, cluster, host)
 	c.sets[id] = s
 	return s
-}
-
-func namesHost(b *baseline.Baseline, host string) bool {
-	for _, a := range b.Assign {
-		if a == host {
-			return true
-		}
-	}
-	for _, e := range b.Exceptions {
-		for _, h := range e.Hosts {
-			if h == host {
-				return true
-			}
-		}
-	}
-	return false
 }
 
 // judge fills in the outcome of a verdict whose section was read.

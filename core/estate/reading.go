@@ -144,6 +144,17 @@ func (r *Reading) Tried() time.Time {
 	return newest
 }
 
+// Carrying returns the reading with what was last known of the host itself where it does not answer: its guests count as running
+// on it, and its hardware has not changed. Its sections stay unread. A host that answers speaks for itself.
+func (r *Reading) Carrying(last *Reading) *Reading {
+	if r.Reached() || last == nil {
+		return r
+	}
+	c := *last
+	c.Sections, c.BMC, c.Health = r.Sections, r.BMC, r.Health
+	return &c
+}
+
 // Sort brings components and guests into the order that the rest of the program relies on.
 func (r *Reading) Sort() {
 	slices.SortFunc(r.Components, func(a, b Component) int {

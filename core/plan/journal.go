@@ -253,6 +253,17 @@ func (s *State) Visit(host string) *VisitState {
 	return nil
 }
 
+// Tally counts the visits that are over and the migrations that were made.
+func (s *State) Tally() (visits, moves int) {
+	for i := range s.Visits {
+		if s.Visits[i].Over() {
+			visits++
+		}
+		moves += len(s.Visits[i].Moved)
+	}
+	return visits, moves
+}
+
 func (s *State) act(e Event) error {
 	a := e.Action
 	v := s.Visit(a.Host)

@@ -180,7 +180,6 @@ func visit(in Input, host string) Visit {
 		}
 	}
 	slices.Sort(v.Restarts)
-	v.Answers = precheck.Host(in.facts(&v), host)
 	return v
 }
 

@@ -80,17 +80,6 @@ func Host(f Facts, host string) []Answer {
 	return out
 }
 
-// Worst returns the gravest level among the answers.
-func Worst(as []Answer) Level {
-	worst := Clear
-	for _, a := range as {
-		if a.Level == Blocker || a.Level == Caution && worst == Clear {
-			worst = a.Level
-		}
-	}
-	return worst
-}
-
 // Blockers returns the answers that block.
 func Blockers(as []Answer) []Answer {
 	return slices.DeleteFunc(slices.Clone(as), func(a Answer) bool { return a.Level != Blocker })

@@ -66,10 +66,9 @@ func NewRound(id string, s *plan.State) Round {
 	b := s.Plan.Brief
 	r := Round{ID: id, Cluster: b.Cluster, Status: string(s.Status), Detail: s.Detail, By: b.By, Reason: b.Reason, Started: s.Started,
 		Ended: s.Ended, Floor: s.Plan.Floor, Nothing: s.Plan.Nothing, Hosts: []Visit{}}
+	_, r.Moves = s.Tally()
 	for i := range s.Visits {
-		v := newVisit(&s.Visits[i])
-		r.Moves += len(v.Moves)
-		r.Hosts = append(r.Hosts, v)
+		r.Hosts = append(r.Hosts, newVisit(&s.Visits[i]))
 	}
 	return r
 }
