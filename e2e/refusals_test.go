@@ -37,7 +37,7 @@ func TestRefusals(t *testing.T) {
 	for _, c := range []struct{ name, args, says string }{
 		{"unknown cluster", "check marsh", `there is no cluster or host "marsh"`},
 		{"unknown host to explain", "explain dodo deb:openssl", `there is no host "dodo"`},
-		{"component of no kind", "explain heron openssl", "which is deb:, drv: or fw: here"},
+		{"component of no kind", "explain heron openssl", "the kinds are agent, deb, drv"},
 		{"component that is not there", "explain heron deb:ssl", "heron has no component deb:ssl"},
 		{"broken YAML", "check vts --baseline " + write("broken.yaml", "baseline: x\nclauses:\n  - component: [deb:a\n"), "broken.yaml:"},
 		{"unknown field", "check vts --baseline " + write("field.yaml", "baseline: x\nclausess: []\n"), "field.yaml:2:1: unknown field"},

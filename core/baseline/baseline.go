@@ -4,6 +4,7 @@
 package baseline
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -38,6 +39,9 @@ type Clause struct {
 	Track     string             // follow this track; empty: the one the host stands on
 	Severity  catalogue.Severity // follow only releases of this severity and above
 	MinAge    time.Duration      // follow only releases older than this
+	Vendor    string             // follow only this publisher's releases
+	Hardware  string             // speak only of devices of this model; empty: of any
+	Of        string             // the whole-host target that it is a part of; empty: it stands by itself
 	Line      int                // where it stands in its file, from 1; 0 if it is from no file
 }
 
@@ -45,11 +49,14 @@ type Clause struct {
 func (c Clause) Says() string {
 	switch {
 	case c.Posture == Never:
-		return "never"
+		return "never" + c.on()
 	case !c.Follow:
-		return string(c.Posture) + " " + c.Version
+		return string(c.Posture) + " " + c.Version + c.on()
 	}
 	s := string(c.Posture) + " the newest"
+	if c.Vendor != "" {
+		s += " by " + c.Vendor
+	}
 	if c.Track != "" {
 		s += " on track " + c.Track
 	}
@@ -59,12 +66,20 @@ func (c Clause) Says() string {
 	if c.MinAge > 0 {
 		s += fmt.Sprintf(" that is %d days old", int(c.MinAge.Hours()/24))
 	}
-	return s
+	return s + c.on()
+}
+
+func (c Clause) on() string {
+	if c.Hardware == "" {
+		return ""
+	}
+	return ", on a " + c.Hardware
 }
 
 // same tells whether two clauses want the same thing.
 func (c Clause) same(o Clause) bool {
 	c.Line, o.Line = 0, 0
+	c.Of, o.Of = "", ""
 	return c == o
 }
 
@@ -103,25 +118,31 @@ type Bound struct {
 
 // Set is all that binds one host. The zero value binds nothing.
 type Set struct {
-	exact      map[estate.Key]*Bound
-	named      []estate.Key // the keys of exact, sorted
-	wild       []*Bound     // first match holds
+	exact      map[estate.Key][]*Bound // of one component; those for a model of hardware first
+	named      []estate.Key            // the keys of exact, sorted
+	wild       []*Bound                // first match holds
 	exceptions []Exception
 }
 
+// Targets tells what a whole-host target is made of: clauses with the posture of the one given, and nil where there is no such target.
+type Targets func(Clause) []Clause
+
 // Bind returns the clauses that bind the host. Where several speak of one component, a clause that names it goes before one
-// for its whole kind, and then the lower rank before the higher; clauses of one rank that disagree are bound as disputed.
-func Bind(baselines []Baseline, cluster, host string) *Set {
+// for its whole kind, one for a model of hardware before one for any, and then the lower rank before the higher; clauses of one rank that disagree are
+// bound as disputed. A clause about a whole-host target stands for what targets makes of it; targets may be nil where there are none.
+func Bind(baselines []Baseline, cluster, host string, targets Targets) *Set {
 	bs := slices.Clone(baselines)
 	slices.SortStableFunc(bs, func(a, b Baseline) int { return a.Rank - b.Rank })
-	s := &Set{exact: map[estate.Key]*Bound{}}
+	s := &Set{exact: map[estate.Key][]*Bound{}}
 	ranks := map[*Bound]int{}
 	for _, b := range bs {
 		if !assigned(b.Assign, cluster, host) {
 			continue
 		}
 		for _, c := range b.Clauses {
-			s.bind(b, c, ranks)
+			for _, part := range expand(c, targets) {
+				s.bind(b, part, ranks)
+			}
 		}
 		for _, e := range b.Exceptions {
 			if assigned(e.Hosts, cluster, host) {
@@ -133,33 +154,46 @@ func Bind(baselines []Baseline, cluster, host string) *Set {
 	return s
 }
 
+// expand returns what the clause stands for. A target that is not known stays as it is, so that it can't be overlooked.
+func expand(c Clause, targets Targets) []Clause {
+	if c.Component.Kind() == estate.WholeHost && targets != nil {
+		if parts := targets(c); len(parts) > 0 {
+			return parts
+		}
+	}
+	return []Clause{c}
+}
+
 func (s *Set) bind(b Baseline, c Clause, ranks map[*Bound]int) {
-	held := s.held(c.Component)
-	if held == nil {
-		n := &Bound{Clause: c, Baseline: b.Name}
-		ranks[n] = b.Rank
-		if c.Component.Name() == "*" {
-			s.wild = append(s.wild, n)
-		} else {
-			s.exact[c.Component] = n
+	held := s.held(c)
+	if held != nil {
+		if ranks[held] == b.Rank && !held.same(c) {
+			held.Against = append(held.Against, b.Name+" wants "+c.Says())
 		}
 		return
 	}
-	if ranks[held] == b.Rank && !held.same(c) {
-		held.Against = append(held.Against, b.Name+" wants "+c.Says())
+	n := &Bound{Clause: c, Baseline: b.Name}
+	ranks[n] = b.Rank
+	if c.Component.Name() == "*" {
+		s.wild = append(s.wild, n)
+		return
 	}
+	all := append(s.exact[c.Component], n)
+	slices.SortStableFunc(all, func(a, b *Bound) int { return -cmp.Compare(min(len(a.Hardware), 1), min(len(b.Hardware), 1)) })
+	s.exact[c.Component] = all
 }
 
-func (s *Set) held(key estate.Key) *Bound {
-	if b, ok := s.exact[key]; ok {
-		return b
+// held is the clause that speaks of just the same already.
+func (s *Set) held(c Clause) *Bound {
+	among := s.wild
+	if c.Component.Name() != "*" {
+		among = s.exact[c.Component]
 	}
-	for _, b := range s.wild {
-		if b.Component == key {
-			return b
-		}
+	i := slices.IndexFunc(among, func(b *Bound) bool { return b.Component == c.Component && b.Hardware == c.Hardware })
+	if i < 0 {
+		return nil
 	}
-	return nil
+	return among[i]
 }
 
 func assigned(to []string, cluster, host string) bool {
@@ -169,13 +203,15 @@ func assigned(to []string, cluster, host string) bool {
 	})
 }
 
-// For returns the clause that binds the component, or nil.
-func (s *Set) For(key estate.Key) *Bound {
-	if b, ok := s.exact[key]; ok {
-		return b
+// For returns the clause that binds the component on that model of hardware, or nil.
+func (s *Set) For(key estate.Key, model string) *Bound {
+	for _, b := range s.exact[key] {
+		if b.Hardware == "" || b.Hardware == model {
+			return b
+		}
 	}
 	for _, b := range s.wild {
-		if key.Matches(b.Component) {
+		if key.Matches(b.Component) && (b.Hardware == "" || b.Hardware == model) {
 			return b
 		}
 	}
@@ -184,6 +220,17 @@ func (s *Set) For(key estate.Key) *Bound {
 
 // Named returns the components that clauses name one by one, sorted: those whose absence can matter. The slice belongs to the set.
 func (s *Set) Named() []estate.Key { return s.named }
+
+// Naming returns the clause that says whether a component's absence matters, and nil where each clause is only about a model of hardware: whether that
+// is there at all, the component's absence does not tell.
+func (s *Set) Naming(key estate.Key) *Bound {
+	for _, b := range s.exact[key] {
+		if b.Hardware == "" {
+			return b
+		}
+	}
+	return nil
+}
 
 // Wild returns the clauses for a whole kind.
 func (s *Set) Wild() []*Bound { return s.wild }

@@ -8,6 +8,7 @@ package catalogue
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -95,6 +96,42 @@ type Release struct {
 	SHA256     string        `json:"sha256,omitempty"`
 	// Manual releases are never proposed by a rule; only a pinned clause can ask for one.
 	Manual bool `json:"manual,omitempty"`
+	// Vendor is who publishes it, as its feed says.
+	Vendor string `json:"vendor,omitempty"`
+	// Source and SourceVersion name what a package was built from where advisories speak of that; empty: of the package itself, and the
+	// same version.
+	Source        string `json:"source,omitempty"`
+	SourceVersion string `json:"source_version,omitempty"`
+	// Replaces names the components that this one takes the place of.
+	Replaces []estate.Key `json:"replaces,omitempty"`
+	// Members are what a whole-host release is made of; empty for any other kind.
+	Members []Requirement `json:"members,omitempty"`
+	// Fixes are the advisories that this release is the first to mend; Catalogue fills them in.
+	Fixes []Fix `json:"fixes,omitempty"`
+
+	stated Severity // as its feed says, without advisories
+}
+
+// Fix is an advisory that a release is the first in the catalogue to mend.
+type Fix struct {
+	Advisory string   `json:"advisory"`
+	Severity Severity `json:"severity"`
+	In       string   `json:"in"` // the first version of the component, or of its source, without the flaw
+}
+
+// SeverityFrom is how much the release matters to who stands at the version: what its feed says of it, and the worst of the advisories
+// that it mends and that version does not have mended yet. An empty version stands for a host without the component.
+func (r *Release) SeverityFrom(from string) Severity {
+	if len(r.Fixes) == 0 {
+		return r.Severity
+	}
+	worst := r.stated
+	for _, f := range r.Fixes {
+		if from == "" || r.Component.Scheme().Compare(from, f.In) < 0 {
+			worst = max(worst, f.Severity)
+		}
+	}
+	return worst
 }
 
 // Fits tells whether the release is for that hardware model. Software has none and always fits.
@@ -112,16 +149,21 @@ type Track struct {
 // Catalogue is all releases, by component. The zero value is empty and ready. It is not safe to change it while others
 // read it; many may read it at once.
 type Catalogue struct {
-	releases map[estate.Key][]Release // rising by version
-	tracks   map[estate.Key][]Track
-	feeds    []Feed
+	releases   map[estate.Key][]Release // rising by version
+	tracks     map[estate.Key][]Track
+	feeds      []Feed
+	advisories map[string]*Advisory
+	against    map[estate.Key][]against // what advisories say of components
+	sources    map[estate.Key][]against // and of what packages are built from
+	pairs      []Pairing
 }
 
 // Feed says where releases came from and how current that is.
 type Feed struct {
-	Name     string    `json:"name"`
-	Made     time.Time `json:"made,omitzero"` // as the publisher dates it
-	Releases int       `json:"releases"`
+	Name       string    `json:"name"`
+	Made       time.Time `json:"made,omitzero"` // as the publisher dates it
+	Releases   int       `json:"releases"`
+	Advisories int       `json:"advisories,omitempty"`
 }
 
 // Add takes releases in; a release that is there already (same component, version, track and hardware) is not doubled, but a
@@ -135,15 +177,32 @@ func (c *Catalogue) Add(feed Feed, releases []Release, tracks ...Track) {
 		c.add(&releases[i])
 	}
 	for _, t := range tracks {
-		c.tracks[t.Component] = append(c.tracks[t.Component], t)
+		if !slices.Contains(c.tracks[t.Component], t) {
+			c.tracks[t.Component] = append(c.tracks[t.Component], t)
+		}
 	}
 	feed.Releases = len(releases)
-	c.feeds = append(c.feeds, feed)
+	c.addFeed(feed)
 	for _, rs := range c.releases {
 		if len(rs) > 1 {
 			sortReleases(rs)
 		}
 	}
+	c.join()
+}
+
+// addFeed notes the feed; what is added in parts counts as one.
+func (c *Catalogue) addFeed(feed Feed) {
+	for i := range c.feeds {
+		if f := &c.feeds[i]; f.Name == feed.Name {
+			f.Releases, f.Advisories = f.Releases+feed.Releases, f.Advisories+feed.Advisories
+			if feed.Made.After(f.Made) {
+				f.Made = feed.Made
+			}
+			return
+		}
+	}
+	c.feeds = append(c.feeds, feed)
 }
 
 func sortReleases(rs []Release) {
@@ -159,13 +218,19 @@ func (c *Catalogue) add(r *Release) {
 			if h.Withdrawn == "" {
 				h.Withdrawn = r.Withdrawn
 			}
+			if h.File == "" || h.SHA256 == "" {
+				h.File, h.Size, h.SHA256 = r.File, r.Size, r.SHA256
+			}
+			h.stated, h.Severity = max(h.stated, r.Severity), max(h.Severity, r.Severity)
 			return
 		}
 	}
 	if have == nil {
 		have = make([]Release, 0, 1)
 	}
-	c.releases[r.Component] = append(have, *r)
+	n := *r
+	n.stated, n.Fixes = r.Severity, nil
+	c.releases[r.Component] = append(have, n)
 }
 
 // Feeds returns the feeds that were taken in, in that order.
@@ -173,6 +238,9 @@ func (c *Catalogue) Feeds() []Feed { return c.feeds }
 
 // Len is the number of components with at least one release.
 func (c *Catalogue) Len() int { return len(c.releases) }
+
+// Components returns the components that have a release, sorted.
+func (c *Catalogue) Components() []estate.Key { return slices.Sorted(maps.Keys(c.releases)) }
 
 // Releases returns all releases of the component in rising order. The slice belongs to the catalogue.
 func (c *Catalogue) Releases(key estate.Key) []Release { return c.releases[key] }

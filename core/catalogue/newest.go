@@ -1,6 +1,8 @@
 package catalogue
 
 import (
+	"cmp"
+	"strings"
 	"time"
 
 	"yareharbour/core/estate"
@@ -15,6 +17,10 @@ type Rule struct {
 	// Before admits only releases dated before it; the zero time admits any age. A release without a date is not admitted
 	// where Before is set.
 	Before time.Time
+	// Vendor admits only releases of that publisher; empty admits all. Case does not matter.
+	Vendor string
+	// From is the version to move from: advisories that it has mended already make nothing more severe. Empty: there is none.
+	From string
 }
 
 // Newest returns the newest release of the component for the model that the rule admits, or nil. Releases that were
@@ -29,9 +35,33 @@ func (c *Catalogue) Newest(key estate.Key, model string, rule Rule) *Release {
 	return nil
 }
 
+// Mended returns the version since which all that the rule's severity asks for is mended, where the version that the rule moves from is that or later: then
+// no release is worth moving to and yet the clause has been kept. It returns "" where no advisory of that severity was ever mended.
+func (c *Catalogue) Mended(key estate.Key, model string, rule Rule) string {
+	if rule.Severity == Unknown || rule.From == "" {
+		return ""
+	}
+	scheme := key.Scheme()
+	since := ""
+	for i := range c.releases[key] {
+		r := &c.releases[key][i]
+		if r.Track != rule.Track || !r.Fits(model) {
+			continue
+		}
+		for _, f := range r.Fixes {
+			if f.Severity >= rule.Severity && scheme.Compare(f.In, rule.From) <= 0 && (since == "" || scheme.Compare(f.In, since) > 0) {
+				since = f.In
+			}
+		}
+	}
+	return since
+}
+
 func admits(rule Rule, r *Release, model string) bool {
 	switch {
-	case r.Withdrawn != "" || r.Manual || !r.Fits(model) || r.Track != rule.Track || r.Severity < rule.Severity:
+	case r.Withdrawn != "" || r.Manual || !r.Fits(model) || r.Track != rule.Track || rule.Severity > Unknown && r.SeverityFrom(rule.From) < rule.Severity:
+		return false
+	case rule.Vendor != "" && !strings.EqualFold(rule.Vendor, r.Vendor):
 		return false
 	case !rule.Before.IsZero():
 		return !r.Date.IsZero() && r.Date.Before(rule.Before)
@@ -71,8 +101,10 @@ func refusal(rule Rule, r *Release, model string) string {
 		return "it is on track " + r.Track + "; track " + rule.Track + " is followed here, and one does not continue the other"
 	case r.Manual:
 		return "its feed is not to be followed automatically"
-	case r.Severity < rule.Severity:
-		return "its severity is " + r.Severity.String() + ", and the clause follows " + rule.Severity.String() + " and above"
+	case rule.Vendor != "" && !strings.EqualFold(rule.Vendor, r.Vendor):
+		return "it is published by " + cmp.Or(r.Vendor, "nobody who is named") + ", and the clause follows " + rule.Vendor
+	case rule.Severity > Unknown && r.SeverityFrom(rule.From) < rule.Severity:
+		return "its severity is " + r.SeverityFrom(rule.From).String() + ", and the clause follows " + rule.Severity.String() + " and above"
 	case !admits(rule, r, model):
 		return "it is younger than the clause allows"
 	}

@@ -1,7 +1,9 @@
 package drift
 
 import (
+	"cmp"
 	"slices"
+	"strings"
 	"time"
 
 	"yareharbour/core/baseline"
@@ -28,6 +30,7 @@ type question struct {
 	clause                  *baseline.Bound
 	key                     estate.Key
 	version, running, model string
+	held                    bool // processes still run what was replaced
 }
 
 type answer struct {
@@ -50,9 +53,12 @@ func (c *Checker) Host(cluster string, r *estate.Reading) []Verdict {
 			named = named[1:]
 		}
 		if len(named) > 0 && named[0] == comp.Key {
+			if comp.Key.Layer() == estate.Inside { // some guests may have it and others lack it
+				out = c.absent(out, r, set, comp.Key, read)
+			}
 			named = named[1:]
 		}
-		b := set.For(comp.Key)
+		b := set.For(comp.Key, comp.Model)
 		if b == nil {
 			continue
 		}
@@ -67,7 +73,13 @@ func (c *Checker) Host(cluster string, r *estate.Reading) []Verdict {
 	for _, key := range named {
 		out = c.absent(out, r, set, key, read)
 	}
-	return c.wildUnread(out, r, set, read)
+	out = c.wildUnread(out, r, set, read)
+	if slices.ContainsFunc(set.Named(), func(k estate.Key) bool { return k.Layer() == estate.Inside }) {
+		slices.SortStableFunc(out, func(a, b Verdict) int {
+			return cmp.Or(strings.Compare(string(a.Component), string(b.Component)), strings.Compare(a.Device, b.Device))
+		})
+	}
+	return out
 }
 
 // readSections tells which sections can be relied on.
@@ -81,13 +93,34 @@ func (c *Checker) readSections(r *estate.Reading) map[estate.SectionName]bool {
 
 // absent appends the verdict on a component that a clause names and the reading does not hold.
 func (c *Checker) absent(out []Verdict, r *estate.Reading, set *baseline.Set, key estate.Key, read map[estate.SectionName]bool) []Verdict {
-	v := Verdict{Host: r.Host, Component: key, Clause: set.For(key)}
-	if !read[key.Section()] {
+	v := Verdict{Host: r.Host, Component: key, Clause: set.Naming(key)}
+	if v.Clause == nil {
+		return out
+	}
+	switch {
+	case !read[key.Section()]:
 		v.Outcome = Unread
-	} else {
+	case key.Layer() == estate.Inside:
+		return c.absentInside(out, r, set, key, v)
+	default:
 		c.judge(&v, set)
 	}
 	return append(out, v)
+}
+
+// absentInside appends a verdict for each running guest that lacks what a clause wants inside guests; one that does not run can't be asked.
+func (c *Checker) absentInside(out []Verdict, r *estate.Reading, set *baseline.Set, key estate.Key, like Verdict) []Verdict {
+	for i := range r.Guests {
+		g := &r.Guests[i]
+		if _, has := r.Component(key, g.Name); has || g.State != estate.Running {
+			continue
+		}
+		v := like
+		v.Device = g.Name
+		c.judge(&v, set)
+		out = append(out, v)
+	}
+	return out
 }
 
 // wildUnread appends one unread verdict for each clause about a whole kind whose section was not read: without it, a host of
@@ -112,7 +145,7 @@ func (c *Checker) set(cluster, host string) *baseline.Set {
 	if c.sets == nil {
 		c.sets, c.memo = map[string]*baseline.Set{}, map[question]answer{}
 	}
-	s := baseline.Bind(c.Baselines, cluster, host)
+	s := baseline.Bind(c.Baselines, cluster, host, c.targets)
 	c.sets[id] = s
 	return s
 }
@@ -125,7 +158,7 @@ func (c *Checker) judge(v *Verdict, set *baseline.Set) {
 	}
 	q := question{clause: v.Clause, key: v.Component}
 	if v.Found != nil {
-		q.version, q.running, q.model = v.Found.Version, v.Found.Running, v.Found.Model
+		q.version, q.running, q.model, q.held = v.Found.Version, v.Found.Running, v.Found.Model, len(v.Found.Holders) > 0
 	}
 	a, ok := c.memo[q]
 	if !ok {
@@ -167,13 +200,13 @@ func (c *Checker) wanted(q question, present bool) (a answer, track string) {
 	if r := c.Catalogue.Newest(q.key, q.model, rule); r != nil {
 		return answer{wants: r.Version, release: r}, rule.Track
 	}
-	return answer{}, rule.Track
+	return answer{wants: c.Catalogue.Mended(q.key, q.model, rule)}, rule.Track
 }
 
 // rule is the catalogue's rule for a following clause on a component that stands at version; the version is empty where
 // it is absent, and then the first track that was declared is followed.
 func (c *Checker) rule(clause *baseline.Bound, key estate.Key, version, model string) catalogue.Rule {
-	rule := catalogue.Rule{Track: clause.Track, Severity: clause.Severity}
+	rule := catalogue.Rule{Track: clause.Track, Severity: clause.Severity, Vendor: clause.Vendor, From: version}
 	if clause.MinAge > 0 {
 		rule.Before = c.Now.Add(-clause.MinAge)
 	}
@@ -192,7 +225,10 @@ func (c *Checker) compare(q question, a answer, wantTrack string) Outcome {
 		return Withdrawn
 	}
 	if a.wants == "" {
-		return NotApplying
+		return c.withoutRelease(q)
+	}
+	if q.key.Scheme() == 0 && q.version != a.wants {
+		return Unwanted
 	}
 	if !known || ownTrack != wantTrack {
 		return OffTrack
@@ -202,8 +238,32 @@ func (c *Checker) compare(q question, a answer, wantTrack string) Outcome {
 		return Behind
 	case order > 0 && q.clause.Posture == baseline.Exactly:
 		return Ahead
-	case q.running != "" && q.running != q.version:
+	case q.running != "" && q.running != q.version || q.held:
 		return AwaitingRestart
 	}
 	return InLine
+}
+
+// withoutRelease is the outcome where the clause admits no release at all: there is nothing to compare with. Only a version that is installed
+// and does not run is worth saying still.
+func (c *Checker) withoutRelease(q question) Outcome {
+	if q.running != "" && q.running != q.version || q.held {
+		return AwaitingRestart
+	}
+	return NotApplying
+}
+
+// targets says what a clause about a whole-host target stands for.
+func (c *Checker) targets(clause baseline.Clause) []baseline.Clause {
+	b := &baseline.Bound{Clause: clause}
+	a, _ := c.wanted(question{clause: b, key: clause.Component}, false)
+	if a.release == nil {
+		return nil
+	}
+	out := make([]baseline.Clause, 0, len(a.release.Members))
+	for _, m := range a.release.Members {
+		out = append(out, baseline.Clause{Component: m.Component, Posture: clause.Posture, Version: m.AtLeast, Line: clause.Line,
+			Of: string(clause.Component) + " " + a.release.Version})
+	}
+	return out
 }

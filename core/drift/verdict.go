@@ -90,7 +90,7 @@ func (v *Verdict) Severity() catalogue.Severity {
 	if v.Release == nil {
 		return catalogue.Unknown
 	}
-	return v.Release.Severity
+	return v.Release.SeverityFrom(v.Has)
 }
 
 // Summary counts verdicts. Unread ones stand by themselves.

@@ -18,6 +18,7 @@ func (c *Checker) Why(cluster string, v Verdict, r *estate.Reading) []string {
 	if v.Release != nil {
 		why = append(why, whyRelease(v.Release))
 	}
+	why = append(why, c.whyOpen(v)...)
 	why = append(why, c.whyOutcome(cluster, v, r))
 	return append(why, c.whyNotNewer(v)...)
 }
@@ -49,6 +50,9 @@ func (c *Checker) whyClause(v Verdict) string {
 	says := v.Clause.Says()
 	if v.Clause.Component != v.Component {
 		says += ", as for every " + strings.TrimSuffix(string(v.Clause.Component), "*") + " component"
+	}
+	if v.Clause.Of != "" {
+		says += ", as a part of " + v.Clause.Of
 	}
 	return fmt.Sprintf("The baseline %s%s wants it %s.", v.Clause.Baseline, at, says)
 }
@@ -88,8 +92,11 @@ func (c *Checker) whyOutcome(cluster string, v Verdict, r *estate.Reading) strin
 		if v.Found == nil {
 			return "It is not there, and the clause speaks only of where it is: the clause does not apply here."
 		}
-		return "The catalogue has no release of it that the clause admits here, so there is nothing to compare with: the clause does not apply."
+		return c.whyNothing(v)
 	case Unwanted:
+		if v.Wants != "" {
+			return fmt.Sprintf("It is set to %s and %s is wanted; a setting has no order, so this value is simply unwanted.", v.Has, v.Wants)
+		}
 		return "It is there and should not be: it is unwanted."
 	case Withdrawn:
 		return c.whyWithdrawn(v)
@@ -98,7 +105,7 @@ func (c *Checker) whyOutcome(cluster string, v Verdict, r *estate.Reading) strin
 	case OffTrack:
 		return c.whyOffTrack(v)
 	case AwaitingRestart:
-		return fmt.Sprintf("The wanted version is installed but does not run until %s restarts: it is awaiting restart.", v.Found.Restarts)
+		return whyAwaiting(v)
 	case Behind:
 		return fmt.Sprintf("%s sorts before %s, so it is behind.", v.Has, v.Wants)
 	case Ahead:
@@ -107,10 +114,39 @@ func (c *Checker) whyOutcome(cluster string, v Verdict, r *estate.Reading) strin
 	return whyInLine(v)
 }
 
+// whyAwaiting says what runs still and what must restart: the host for a kernel or firmware, a service, or a guest whose emulator was replaced.
+func whyAwaiting(v Verdict) string {
+	s := fmt.Sprintf("The wanted version is installed but does not run until %s restarts", v.Found.Awaits())
+	var guests, services int
+	runs := ""
+	for _, h := range v.Found.Holders {
+		if h.Guest != "" {
+			guests++
+		} else {
+			services++
+		}
+		if h.Runs != "" {
+			runs = h.Runs
+		}
+	}
+	if guests > 0 {
+		s = fmt.Sprintf("The wanted version is installed, but %s still run on what it replaced", v.Found.Awaits())
+		if runs != "" {
+			s += " (" + runs + ")"
+		}
+		s += "; a live migration to another host and back, or a stop and start, brings each onto the new one"
+	} else if services > 0 {
+		s = fmt.Sprintf("The wanted version is installed, but the program that %s runs was replaced on disk under it; it must restart", v.Found.Awaits())
+	}
+	return s + ": it is awaiting restart."
+}
+
 func whyInLine(v Verdict) string {
 	switch {
 	case v.Found == nil:
 		return "It is not there, as wanted: in line."
+	case v.Release == nil && v.Clause.Follow:
+		return fmt.Sprintf("All that the clause asks for is mended since %s: in line.", v.Wants)
 	case v.Component.Scheme().Compare(v.Has, v.Wants) > 0:
 		return fmt.Sprintf("%s is later than %s, which the clause admits: in line.", v.Has, v.Wants)
 	}
@@ -167,4 +203,69 @@ func Age(d time.Duration) string {
 		return fmt.Sprintf("%d h", int(d.Hours()))
 	}
 	return fmt.Sprintf("%d days", int(d.Hours()/24))
+}
+
+// whyOpen names the advisories to which the version that is there lies open.
+func (c *Checker) whyOpen(v Verdict) []string {
+	if v.Has == "" {
+		return nil
+	}
+	const most = 4
+	var ids []string
+	open := c.Catalogue.Against(v.Component, v.Has)
+	for _, a := range open[:min(len(open), most)] {
+		s := a.ID
+		if a.Severity > catalogue.Unknown {
+			s += " (" + a.Severity.String() + ")"
+		}
+		if a.Title != "" {
+			s += ": " + strings.TrimSuffix(a.Title, ".")
+		}
+		ids = append(ids, s)
+	}
+	if len(ids) == 0 {
+		return nil
+	}
+	if rest := len(open) - len(ids); rest > 0 {
+		ids = append(ids, fmt.Sprintf("and %d more", rest))
+	}
+	return []string{fmt.Sprintf("%s lies open to %s.", v.Has, strings.Join(ids, "; "))}
+}
+
+// whyNothing says why a clause that follows the newest finds nothing to offer for what is there: the answer to "why is nothing offered?".
+func (c *Checker) whyNothing(v Verdict) string {
+	const so = ", so there is nothing to compare with: the clause does not apply."
+	rs := c.Catalogue.Releases(v.Component)
+	model := v.Found.Model
+	switch {
+	case v.Component.Kind() == estate.WholeHost:
+		return "The catalogue has no such whole-host target" + so
+	case len(rs) == 0:
+		return c.whyUnknown(v) + so
+	}
+	rule := c.rule(v.Clause, v.Component, v.Has, model)
+	newest := rs[len(rs)-1]
+	all := map[string]bool{}
+	for _, f := range c.Catalogue.Refusals(v.Component, "", model, rule) {
+		all[f.Why] = true
+	}
+	why := "no release that the clause admits here"
+	if len(all) == 1 {
+		for w := range all {
+			why += " (of each that there is: " + w + ")"
+		}
+	} else if v.Component.Scheme().Compare(v.Has, newest.Version) > 0 {
+		why += "; the newest it knows is " + newest.Version + ", older than what is here"
+	}
+	return "The catalogue has " + why + so
+}
+
+// whyUnknown tells a component that no feed has from one that feeds have under another kind of package.
+func (c *Checker) whyUnknown(v Verdict) string {
+	for _, kind := range estate.Kinds() {
+		if k := estate.Key(kind + ":" + v.Component.Name()); kind != v.Component.Kind() && kind != "set" && len(c.Catalogue.Releases(k)) > 0 {
+			return fmt.Sprintf("The catalogue has %s but not as a %s package", k, v.Component.Kind())
+		}
+	}
+	return "No feed has any release of it"
 }

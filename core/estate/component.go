@@ -2,6 +2,8 @@ package estate
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"yareharbour/core/version"
@@ -15,14 +17,18 @@ const (
 	Platform Layer = "platform"
 	Driver   Layer = "driver"
 	Firmware Layer = "firmware"
+	// Inside is the guest layer: what stands inside guests or is set for them, as their agent and machine type.
+	Inside Layer = "guest"
+	// Settings is how the host is set up: services, kernel arguments, name servers.
+	Settings Layer = "settings"
 )
 
-// Layers lists every layer from the top of the stack down.
-var Layers = []Layer{Platform, Driver, Firmware}
+// Layers lists every layer: the host's own from the top of the stack down, then guests and settings.
+var Layers = []Layer{Platform, Driver, Firmware, Inside, Settings}
 
-// Key names a component: a kind, a colon and the component's own name, as "deb:openssl", "drv:lorne25" or
-// "fw:tarbet-s9". A package of a foreign architecture carries it after a second colon, as dpkg does. The zero value is
-// no component.
+// Key names a component: a kind, a colon and the component's own name, as "deb:openssl", "rpm:openssl-libs", "drv:lorne25",
+// "fw:tarbet-s9", "agent:brae-agent", "machine:q35", "set:service/chrony" or "host:brae-stack". A package of a foreign architecture
+// carries it after a second colon, as dpkg does. The zero value is no component.
 type Key string
 
 type kind struct {
@@ -32,16 +38,28 @@ type kind struct {
 }
 
 var kinds = map[string]kind{
-	"deb": {Platform, Packages, version.Debian},
-	"drv": {Driver, Drivers, version.Dotted},
-	"fw":  {Firmware, FirmwareItems, version.Dotted},
+	"deb":     {Platform, Packages, version.Debian},
+	"rpm":     {Platform, Packages, version.RPM},
+	"drv":     {Driver, Drivers, version.Dotted},
+	"fw":      {Firmware, FirmwareItems, version.Dotted},
+	"agent":   {Inside, GuestList, version.Dotted}, // one for each guest, which is its device
+	"machine": {Inside, GuestList, version.Dotted},
+	"set":     {Settings, SettingItems, 0}, // a value is the wanted one or it is not: there is no order
+	WholeHost: {Platform, Host, version.Dotted},
 }
+
+// WholeHost is the kind of a target that is platform, drivers and firmware as one. No host has such a component; a clause about one stands for
+// clauses about all that it is made of.
+const WholeHost = "host"
+
+// Kinds lists the kinds of components, sorted.
+func Kinds() []string { return slices.Sorted(maps.Keys(kinds)) }
 
 // SectionsOf returns the sections of a reading in which components of the layer are found.
 func SectionsOf(l Layer) (out []SectionName) {
 	for _, s := range SectionNames {
 		for _, k := range kinds {
-			if k.layer == l && k.section == s {
+			if k.layer == l && k.section == s && !slices.Contains(out, s) && s != Host {
 				out = append(out, s)
 			}
 		}
@@ -53,7 +71,7 @@ func SectionsOf(l Layer) (out []SectionName) {
 func ParseKey(s string) (Key, error) {
 	k := Key(s)
 	if _, ok := kinds[k.Kind()]; !ok {
-		return "", fmt.Errorf("component %q: a component's name begins with its kind, which is deb:, drv: or fw: here", s)
+		return "", fmt.Errorf("component %q: a component's name begins with its kind and a colon; the kinds are %s", s, strings.Join(Kinds(), ", "))
 	}
 	if k.Name() == "" || strings.ContainsAny(s, " \t\n") {
 		return "", fmt.Errorf("component %q has no proper name after its kind", s)
@@ -61,7 +79,7 @@ func ParseKey(s string) (Key, error) {
 	return k, nil
 }
 
-// Kind is what stands before the first colon: "deb", "drv" or "fw".
+// Kind is what stands before the first colon, as "deb", "drv" or "fw".
 func (k Key) Kind() string {
 	kind, _, _ := strings.Cut(string(k), ":")
 	return kind
@@ -100,6 +118,47 @@ type Component struct {
 	Restarts string `json:"restarts,omitempty"`
 	// Model is the hardware the component belongs to, as its maker names it; empty for software.
 	Model string `json:"model,omitempty"`
+	// Holders are the processes that still run what Version replaced on disk. A component with holders is installed, but not
+	// all of it runs.
+	Holders []Holder `json:"holders,omitempty"`
+}
+
+// Holder is a process that runs what was replaced.
+type Holder struct {
+	// Service is the unit that must restart, as "libvirtd.service"; empty where the process is a guest's emulator.
+	Service string `json:"service,omitempty"`
+	// Guest is whose emulator it is: the guest must move away, or stop and start again.
+	Guest string `json:"guest,omitempty"`
+	// Runs is the version that runs, where that is known.
+	Runs string `json:"runs,omitempty"`
+}
+
+// String says what must restart.
+func (h Holder) String() string {
+	if h.Guest != "" {
+		return "the emulator of guest " + h.Guest
+	}
+	return h.Service
+}
+
+// Waits tells whether something of the component's installed version does not run yet.
+func (c *Component) Waits() bool {
+	return c.Running != "" && c.Running != c.Version || len(c.Holders) > 0
+}
+
+// Awaits says in words what must restart until the installed version runs, and "" where it runs.
+func (c *Component) Awaits() string {
+	switch {
+	case c.Running != "" && c.Running != c.Version && c.Restarts == "host":
+		return "the host"
+	case c.Running != "" && c.Running != c.Version:
+		return c.Restarts
+	}
+	var who []string
+	for _, h := range c.Holders {
+		who = append(who, h.String())
+	}
+	return strings.Join(who, ", ")
 }
 
 // Title is the component with its device, as people say it: "fw:lorne-l25 (slot 2)".

@@ -19,10 +19,11 @@ const (
 	GuestList     SectionName = "guests"
 	HealthItems   SectionName = "health"
 	BMCState      SectionName = "bmc"
+	SettingItems  SectionName = "settings"
 )
 
 // SectionNames lists every section in the order in which they are read and shown.
-var SectionNames = []SectionName{Host, Packages, Drivers, FirmwareItems, GuestList, HealthItems, BMCState}
+var SectionNames = []SectionName{Host, Packages, Drivers, FirmwareItems, GuestList, HealthItems, BMCState, SettingItems}
 
 // Section says when and from where a part of a reading was taken. One with an Err is unread: nothing it would hold may
 // be taken for absent, and nothing for fine.
@@ -190,6 +191,26 @@ func (r *Reading) Component(key Key, device string) (Component, bool) {
 		}
 	}
 	return Component{}, false
+}
+
+// Models returns the models of the devices in the host, sorted.
+func (r *Reading) Models() []string {
+	var out []string
+	for i := range r.Components {
+		if m := r.Components[i].Model; m != "" && !slices.Contains(out, m) {
+			out = append(out, m)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Versions returns the versions of a component on the host, one for each device.
+func (r *Reading) Versions(key Key) (out []string) {
+	for _, c := range r.Of(key) {
+		out = append(out, c.Version)
+	}
+	return out
 }
 
 // Used is what the running guests take.

@@ -191,12 +191,36 @@ func (in Input) facts(v *Visit) precheck.Facts {
 			f.Payloads[c.File] = in.Payloads(c.File, c.SHA256)
 		}
 	}
+	if r := in.Readings[v.Host]; r != nil && in.Catalogue != nil {
+		f.Mismatches = in.Catalogue.Mismatches(r.Release, r.Models(), after(r, v))
+	}
 	return f
+}
+
+// after tells what versions of a component the host will have when its visit is over.
+func after(r *estate.Reading, v *Visit) func(estate.Key) []string {
+	return func(key estate.Key) (out []string) {
+		for _, c := range r.Of(key) {
+			to := c.Version
+			for _, ch := range v.Changes {
+				if ch.Component == key && ch.Device == c.Device {
+					to = ch.To
+				}
+			}
+			if to != "" {
+				out = append(out, to)
+			}
+		}
+		return out
+	}
 }
 
 // change turns a verdict into what a round does about it; left says why it does nothing about a drift.
 func change(d drift.Verdict) (c Change, left string) {
 	c = Change{Component: d.Component, Device: d.Device, From: d.Has, To: d.Wants, Restart: catalogue.NoRestart, Pass: 1, Why: d.Outcome.String()}
+	if l := d.Layer(); d.Outcome.Drifts() && (l == estate.Inside || l == estate.Settings) {
+		return Change{}, d.Outcome.String() + ": rounds change neither settings nor what is inside guests; a person does"
+	}
 	switch d.Outcome {
 	case drift.Behind, drift.Absent:
 	case drift.Withdrawn:
@@ -210,6 +234,9 @@ func change(d drift.Verdict) (c Change, left string) {
 		c.To = ""
 		return c, ""
 	case drift.AwaitingRestart:
+		if slices.ContainsFunc(d.Found.Holders, func(h estate.Holder) bool { return h.Guest != "" }) {
+			return Change{}, "awaiting " + d.Found.Awaits() + ": each comes onto the new one when it moves here from elsewhere, or starts anew"
+		}
 		if d.Found.Restarts != "host" {
 			c.Restart = catalogue.ServiceRestart
 		} else {

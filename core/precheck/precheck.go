@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/fit"
@@ -43,7 +44,9 @@ type Facts struct {
 	Verdicts []drift.Verdict   // of the host asked about
 	Payloads map[string]string // file → why it can't be used; "" where it is verified
 	Empties  bool              // the host must be drained
-	Round    string            // marks of this round are ours
+	// Mismatches are the combinations on no compatibility list that the host would have after its changes.
+	Mismatches []catalogue.Mismatch
+	Round      string // marks of this round are ours
 }
 
 // Check is one question.
@@ -64,6 +67,7 @@ var Checks = []Check{
 	{"restart", "Is no restart pending from before?", pending},
 	{"dispute", "Do the baselines agree on what is wanted?", dispute},
 	{"payload", "Is every payload here and verified?", payload},
+	{"together", "Will devices, drivers, firmware and platform be a combination that is known to be good?", together},
 }
 
 // Host asks every check about one host.
@@ -190,6 +194,9 @@ func pending(_ Facts, r *estate.Reading) (Level, string, string) {
 		if c.Running != "" {
 			return Caution, fmt.Sprintf("%s %s is installed and %s runs", c.Key, c.Version, c.Running), "the round's restart will settle it"
 		}
+		if len(c.Holders) > 0 {
+			return Caution, fmt.Sprintf("%s %s is installed, and %s still run what it replaced", c.Key, c.Version, c.Awaits()), "a service restarts, a guest moves away and back"
+		}
 	}
 	return Clear, "what is installed runs", ""
 }
@@ -216,4 +223,19 @@ func payload(f Facts, _ *estate.Reading) (Level, string, string) {
 		return Blocker, strings.Join(bad, "; "), "fetch it again from its feed"
 	}
 	return Clear, fmt.Sprintf("%d payload(s) verified", len(f.Payloads)), ""
+}
+
+func together(f Facts, _ *estate.Reading) (Level, string, string) {
+	if len(f.Mismatches) == 0 {
+		return Clear, "no compatibility list speaks against what it will have", ""
+	}
+	level := Caution
+	var out []string
+	for _, m := range f.Mismatches {
+		if m.Blocks {
+			level = Blocker
+		}
+		out = append(out, fmt.Sprintf("%s, by the list %s: %s", m.Hardware, m.List, m.Why))
+	}
+	return level, strings.Join(out, "; "), "let the baselines want a combination that is on the list, or ask its publisher for a newer list"
 }
