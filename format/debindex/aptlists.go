@@ -1,48 +1,16 @@
 package debindex
 
 import (
-	"compress/bzip2"
-	"compress/gzip"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"slices"
 	"strings"
 	"time"
 
-	"github.com/klauspost/compress/zstd"
-	"github.com/pierrec/lz4/v4"
-	"github.com/ulikunitz/xz"
-
 	"yareharbour/core/catalogue"
+	"yareharbour/format/compressed"
 )
-
-// extensions of the compressions that apt uses, and their readers.
-var decompress = map[string]func(io.Reader) (io.Reader, error){
-	"":     func(r io.Reader) (io.Reader, error) { return r, nil },
-	".gz":  func(r io.Reader) (io.Reader, error) { return gzip.NewReader(r) },
-	".xz":  func(r io.Reader) (io.Reader, error) { return xz.NewReader(r) },
-	".bz2": func(r io.Reader) (io.Reader, error) { return bzip2.NewReader(r), nil },
-	".lz4": func(r io.Reader) (io.Reader, error) { return lz4.NewReader(r), nil },
-	".zst": func(r io.Reader) (io.Reader, error) {
-		d, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1))
-		if err != nil {
-			return nil, err
-		}
-		return d.IOReadCloser(), nil
-	},
-}
-
-// extension is the compression of a file by its name; "" where there is none.
-func extension(name string) string {
-	for ext := range decompress {
-		if ext != "" && strings.HasSuffix(name, ext) {
-			return ext
-		}
-	}
-	return ""
-}
 
 // Index is a Packages file in apt's lists directory with the Release file that vouches for it.
 type Index struct {
@@ -73,7 +41,7 @@ func FindIndexes(lists fs.FS, keys Keyring, now time.Time) ([]Index, error) {
 		releases[base] = rel
 	}
 	for _, e := range entries {
-		name := strings.TrimSuffix(e.Name(), extension(e.Name()))
+		name := strings.TrimSuffix(e.Name(), compressed.Extension(e.Name()))
 		if !e.IsDir() && strings.HasSuffix(name, "_Packages") {
 			ix := vouch(e.Name(), name, releases)
 			if ix.SHA256 == "" && !keys.Empty() {
@@ -136,11 +104,11 @@ func (ix Index) Load(lists fs.FS, native string) (catalogue.Feed, []catalogue.Re
 	if suite == "" {
 		suite = ix.Release.Codename
 	}
-	feed := catalogue.Feed{Name: strings.TrimSuffix(ix.File, extension(ix.File)), Made: ix.Release.Date}
+	feed := catalogue.Feed{Name: strings.TrimSuffix(ix.File, compressed.Extension(ix.File)), Made: ix.Release.Date}
 	if suite != "" {
 		feed.Name = suite
 	}
-	like := catalogue.Release{Feed: feed.Name}
+	like := catalogue.Release{Feed: feed.Name, Vendor: ix.Release.Origin}
 	if ix.Release.NotAutomatic {
 		like.Track, like.Manual = suite, !ix.Release.ButAutomaticUpgrades
 	}
@@ -149,7 +117,7 @@ func (ix Index) Load(lists fs.FS, native string) (catalogue.Feed, []catalogue.Re
 		return feed, nil, err
 	}
 	defer f.Close()
-	r, err := decompress[extension(ix.File)](f)
+	r, err := compressed.Open(ix.File, f)
 	if err != nil {
 		return feed, nil, fmt.Errorf("%s: %w", ix.File, err)
 	}

@@ -43,7 +43,7 @@ Architecture: all
 Version: 3
 `
 
-func compressed(t *testing.T, ext, text string) []byte {
+func squeezed(t *testing.T, ext, text string) []byte {
 	t.Helper()
 	var b bytes.Buffer
 	var w io.WriteCloser
@@ -78,7 +78,7 @@ func lists(t *testing.T, ext, release string) fstest.MapFS {
 	t.Helper()
 	return fstest.MapFS{
 		"mirror_dists_stable_InRelease":                          {Data: []byte(release)},
-		"mirror_dists_stable_main_binary-amd64_Packages" + ext:   {Data: compressed(t, ext, packages)},
+		"mirror_dists_stable_main_binary-amd64_Packages" + ext:   {Data: squeezed(t, ext, packages)},
 		"mirror_dists_stable_main_dep11_Components-amd64.yml.gz": {Data: []byte("not ours")},
 		"lock": {},
 	}

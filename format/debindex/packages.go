@@ -1,6 +1,7 @@
 package debindex
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
@@ -26,7 +27,7 @@ func ReadPackages(r io.Reader, native, sum string, like catalogue.Release) ([]ca
 	if sum != "" {
 		r = io.TeeReader(r, hash)
 	}
-	s := NewStanzas(r, "Package", "Version", "Architecture", "Filename", "Size", "SHA256")
+	s := NewStanzas(r, "Package", "Version", "Architecture", "Filename", "Size", "SHA256", "Source")
 	var out []catalogue.Release
 	for s.Next() {
 		rel := like
@@ -50,7 +51,7 @@ func fill(rel *catalogue.Release, s *Stanzas, native string) error {
 	if len(name) == 0 || len(ver) == 0 {
 		return fmt.Errorf("a stanza has no Package or no Version")
 	}
-	buf := make([]byte, 0, 6+len(name)+len(arch)+len(ver)+len(file)+64)
+	buf := make([]byte, 0, 6+len(name)+len(arch)+len(ver)+len(file)+64+len(s.Value(6)))
 	buf = append(append(buf, "deb:"...), name...)
 	if a := string(arch); a != "all" && a != native && native != "" {
 		buf = append(append(buf, ':'), arch...)
@@ -61,8 +62,17 @@ func fill(rel *catalogue.Release, s *Stanzas, native string) error {
 	buf = append(buf, file...)
 	f := len(buf)
 	buf = append(buf, s.Value(5)...)
+	h := len(buf)
+	source, sourceVersion, other := bytes.Cut(s.Value(6), []byte(" ("))
+	buf = append(append(buf, source...), bytes.TrimSuffix(sourceVersion, []byte(")"))...)
 	text := string(buf)
-	rel.Component, rel.Version, rel.File, rel.SHA256 = estate.Key(text[:k]), text[k:v], text[v:f], text[f:]
+	rel.Component, rel.Version, rel.File, rel.SHA256 = estate.Key(text[:k]), text[k:v], text[v:f], text[f:h]
+	if len(source) > 0 {
+		rel.Source = text[h : h+len(source)]
+	}
+	if other {
+		rel.SourceVersion = text[h+len(source):]
+	}
 	if size := s.Value(4); len(size) > 0 {
 		n, err := strconv.ParseInt(string(size), 10, 64)
 		if err != nil {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strconv"
 	"strings"
 	"time"
 )
@@ -13,15 +14,18 @@ import (
 // Release is what a repository's Release file says.
 type Release struct {
 	Suite, Codename      string
+	Origin               string // who publishes it
+	ByHash               bool   // its indices lie under their hashes too (Acquire-By-Hash)
 	Date                 time.Time
 	NotAutomatic         bool              // its packages are no candidates by themselves
 	ButAutomaticUpgrades bool              // but a package that came from it is kept current from it
 	SHA256               map[string]string // path below the Release file → hash, in hex
+	Sizes                map[string]int64  // path → bytes
 }
 
 // ReadRelease reads a Release file, or the text inside a clearsigned InRelease file. The signature is not verified here.
 func ReadRelease(r io.Reader) (Release, error) {
-	out := Release{SHA256: map[string]string{}}
+	out := Release{SHA256: map[string]string{}, Sizes: map[string]int64{}}
 	text, err := io.ReadAll(io.LimitReader(r, 64<<20))
 	if err != nil {
 		return out, err
@@ -37,6 +41,9 @@ func ReadRelease(r io.Reader) (Release, error) {
 		if strings.HasPrefix(line, " ") {
 			if f := strings.Fields(line); field == "SHA256" && len(f) == 3 {
 				out.SHA256[f[2]] = strings.ToLower(f[0])
+				if out.Sizes[f[2]], err = strconv.ParseInt(f[1], 10, 64); err != nil {
+					return out, fmt.Errorf("the size of %s in the Release file is %q", f[2], f[1])
+				}
 			}
 			continue
 		}
@@ -50,6 +57,10 @@ func ReadRelease(r io.Reader) (Release, error) {
 			out.Suite = value
 		case "Codename":
 			out.Codename = value
+		case "Origin":
+			out.Origin = value
+		case "Acquire-By-Hash":
+			out.ByHash = value == "yes"
 		case "NotAutomatic":
 			out.NotAutomatic = value == "yes"
 		case "ButAutomaticUpgrades":
