@@ -32,6 +32,8 @@ type Affect struct {
 	Since string `json:"since,omitempty"`
 	// Fixed is the first version without it; empty: none is known yet.
 	Fixed string `json:"fixed,omitempty"`
+	// Last is the last version that has it, where that is known and no fixed one; empty: all from Since on.
+	Last string `json:"last,omitempty"`
 	// Withdrawn is why the version Fixed was itself taken back; then nothing is fixed by it.
 	Withdrawn string `json:"withdrawn,omitempty"`
 }
@@ -163,7 +165,8 @@ func (c *Catalogue) Against(key estate.Key, version string) []*Advisory {
 		if a.Source {
 			v = source
 		}
-		if a.Withdrawn != "" || a.Since != "" && scheme.Compare(v, a.Since) < 0 || a.Fixed != "" && scheme.Compare(v, a.Fixed) >= 0 {
+		if a.Withdrawn != "" || a.Since != "" && scheme.Compare(v, a.Since) < 0 || a.Fixed != "" && scheme.Compare(v, a.Fixed) >= 0 ||
+			a.Last != "" && scheme.Compare(v, a.Last) > 0 {
 			continue
 		}
 		out = append(out, a.advisory)

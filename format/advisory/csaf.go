@@ -213,9 +213,12 @@ func fill(a *catalogue.Advisory, v *csaf.Vulnerability, products map[csaf.Produc
 	}
 	for _, list := range []*csaf.Products{v.ProductStatus.KnownAffected, v.ProductStatus.FirstAffected, v.ProductStatus.LastAffected} {
 		each(list, products, func(p product) {
-			if !fixed[p.component] {
-				fixed[p.component] = true // once is enough: it is affected, and nothing mends it yet
+			switch {
+			case fixed[p.component]: // all before the fixed one
+			case p.version == "" || p.ranged: // of a range only the words are known: all versions, until something mends it
 				a.Affects = append(a.Affects, catalogue.Affect{Component: p.component})
+			default:
+				a.Affects = append(a.Affects, catalogue.Affect{Component: p.component, Since: p.version, Last: p.version})
 			}
 		})
 	}

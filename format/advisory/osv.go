@@ -116,20 +116,18 @@ func (o osv) advisory() (catalogue.Advisory, error) {
 			}
 			f := catalogue.Affect{Component: key, Source: source}
 			open := false
-			for _, e := range r.Events { // pairs of introduced and fixed, in order
+			for _, e := range r.Events { // pairs of introduced and fixed or last, in order
 				switch {
+				case e.Introduced == "0":
+					f.Since, f.Fixed, f.Last, open = "", "", "", true
 				case e.Introduced != "":
-					f.Since, open = strings.TrimPrefix(e.Introduced, "0"), true
-					if e.Introduced != "0" {
-						f.Since = e.Introduced
-					}
-				case e.Fixed != "":
-					f.Fixed, open = e.Fixed, false
+					f.Since, f.Fixed, f.Last, open = e.Introduced, "", "", true
+				default:
+					f.Fixed, f.Last, open = e.Fixed, e.Last, false
 					a.Affects = append(a.Affects, f)
 				}
 			}
 			if open {
-				f.Fixed = ""
 				a.Affects = append(a.Affects, f)
 			}
 		}
