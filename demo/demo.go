@@ -70,7 +70,7 @@ func writeNew(path string, text []byte) error {
 
 // payloads writes a payload file for every release of the list and returns the list with their names, sizes and hashes.
 func payloads(name string, text []byte, dir string) ([]byte, error) {
-	_, releases, _, err := releaselist.Parse(name, text)
+	b, err := releaselist.Parse(name, text)
 	if err != nil {
 		return nil, err
 	}
@@ -84,7 +84,7 @@ func payloads(name string, text []byte, dir string) ([]byte, error) {
 		if !strings.HasPrefix(line, "      - version:") {
 			continue
 		}
-		file, body, err := Payload(releases[n])
+		file, body, err := Payload(b.Releases[n])
 		if err != nil {
 			return nil, err
 		}

@@ -24,12 +24,12 @@ func TestEverySituationIsThere(t *testing.T) {
 	}
 	c := &drift.Checker{Catalogue: &catalogue.Catalogue{}, Now: Start}
 	for _, f := range glob(t, dir, "releases") {
-		feed, rs, ts, err := releaselist.Parse(f, read(t, f))
+		batch, err := releaselist.Parse(f, read(t, f))
 		if err != nil {
 			t.Fatal(err)
 		}
-		c.Catalogue.Add(feed, rs, ts...)
-		checkPayloads(t, dir, rs)
+		c.Catalogue.AddBatch(batch)
+		checkPayloads(t, dir, batch.Releases)
 	}
 	for _, f := range glob(t, dir, "baselines") {
 		b, err := baselinefile.Parse(f, read(t, f))
@@ -65,9 +65,9 @@ func TestEverySituationIsThere(t *testing.T) {
 	}
 }
 
-func checkPayloads(t *testing.T, dir string, rs []catalogue.Release) {
+func checkPayloads(t *testing.T, dir string, batch.Releases []catalogue.Release) {
 	t.Helper()
-	for _, r := range rs {
+	for _, r := range batch.Releases {
 		sum := sha256.Sum256(read(t, filepath.Join(dir, "payloads", r.File)))
 		if got := hex.EncodeToString(sum[:]); got != r.SHA256 {
 			t.Errorf("%s %s: payload has %s, list says %s", r.Component, r.Version, got, r.SHA256)

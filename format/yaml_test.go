@@ -16,7 +16,7 @@ import (
 
 func baselineErr(text string) error { _, err := baselinefile.Parse("f.yaml", []byte(text)); return err }
 func releasesErr(text string) error {
-	_, _, _, err := releaselist.Parse("f.yaml", []byte(text))
+	_, err := releaselist.Parse("f.yaml", []byte(text))
 	return err
 }
 func estateErr(text string) error { _, err := estatefile.Parse("f.yaml", []byte(text)); return err }

@@ -174,11 +174,11 @@ func loadReleases(cat *catalogue.Catalogue, files []string) error {
 		if err != nil {
 			return fmt.Errorf("a release list of the estate file: %w", err)
 		}
-		feed, rs, tracks, err := releaselist.Parse(name, text)
+		b, err := releaselist.Parse(name, text)
 		if err != nil {
 			return err
 		}
-		cat.Add(feed, rs, tracks...)
+		cat.AddBatch(b)
 	}
 	return nil
 }

@@ -72,11 +72,11 @@ func newHarness(t *testing.T, w *sim.World) *harness {
 	h := &harness{t: t, world: clone(t, w), releases: &catalogue.Catalogue{}, payloads: payloadDir(filepath.Join(files(), "payloads"))}
 	for _, name := range []string{"brae.yaml", "corran.yaml"} {
 		text := mustRead(t, filepath.Join(files(), "releases", name))
-		feed, rs, ts, err := releaselist.Parse(name, text)
+		batch, err := releaselist.Parse(name, text)
 		if err != nil {
 			t.Fatal(err)
 		}
-		h.releases.Add(feed, rs, ts...)
+		h.releases.AddBatch(batch)
 	}
 	for _, name := range []string{"platform.yaml", "hardware.yaml"} {
 		b, err := baselinefile.Parse(name, mustRead(t, filepath.Join(files(), "baselines", name)))

@@ -2,6 +2,7 @@
 package baselinefile
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -29,6 +30,9 @@ type clause struct {
 	Track      string `yaml:"track,omitempty"`
 	Severity   string `yaml:"severity,omitempty"`
 	MinAgeDays int    `yaml:"min_age_days,omitempty"`
+	Vendor     string `yaml:"vendor,omitempty"`
+	Hardware   string `yaml:"hardware,omitempty"`
+	Value      string `yaml:"value,omitempty"` // of a setting, in place of a version
 }
 
 type exception struct {
@@ -59,7 +63,7 @@ func Parse(name string, text []byte) (baseline.Baseline, error) {
 		if err != nil {
 			return b, err
 		}
-		if j := slices.IndexFunc(b.Clauses, func(o baseline.Clause) bool { return o.Component == out.Component }); j >= 0 {
+		if j := slices.IndexFunc(b.Clauses, func(o baseline.Clause) bool { return o.Component == out.Component && o.Hardware == out.Hardware }); j >= 0 {
 			return b, f.Errorf(at+".component", "%s has a clause already, on line %d", out.Component, b.Clauses[j].Line)
 		}
 		b.Clauses = append(b.Clauses, out)
@@ -75,7 +79,8 @@ func Parse(name string, text []byte) (baseline.Baseline, error) {
 }
 
 func (c clause) read(f *strictyaml.File, at string) (baseline.Clause, error) {
-	out := baseline.Clause{Posture: baseline.Posture(c.Posture), Version: c.Version, Track: c.Track, Line: f.Line(at + ".component"),
+	out := baseline.Clause{Posture: baseline.Posture(c.Posture), Version: cmp.Or(c.Version, c.Value), Track: c.Track, Line: f.Line(at + ".component"),
+		Vendor: c.Vendor, Hardware: c.Hardware,
 		MinAge: time.Duration(c.MinAgeDays) * 24 * time.Hour}
 	var err error
 	if out.Component, err = estate.ParseKey(c.Component); err != nil {
@@ -90,6 +95,16 @@ func (c clause) read(f *strictyaml.File, at string) (baseline.Clause, error) {
 	if c.MinAgeDays < 0 {
 		return out, f.Errorf(at+".min_age_days", "an age can't be negative")
 	}
+	setting := out.Component.Layer() == estate.Settings
+	switch {
+	case setting && (c.Version != "" || c.Follow != "" || out.Posture == baseline.AtLeast):
+		return out, f.Errorf(at+".component", "a setting has a value, no version, and its values have no order: say \"exactly\", \"if present\" or \"never\" and \"value: …\"")
+	case c.Value != "" && !setting:
+		return out, f.Errorf(at+".value", "only a setting (set:NAME) has a value; %s has a version", out.Component)
+	case c.Hardware != "" && out.Component.Layer() != estate.Driver && out.Component.Layer() != estate.Firmware:
+		return out, f.Errorf(at+".hardware", "only drivers and firmware belong to hardware, %s does not", out.Component)
+	}
+	c.Version = out.Version
 	return out, c.wants(f, at, &out)
 }
 
@@ -107,8 +122,8 @@ func (c clause) wants(f *strictyaml.File, at string, out *baseline.Clause) error
 		return f.Errorf(at+".version", "the clause both names a version and follows the newest; it can do one")
 	case c.Version == "" && !out.Follow:
 		return f.Errorf(at, "the clause says neither \"version: …\" nor \"follow: newest\"")
-	case c.Version != "" && (c.Track != "" || c.Severity != "" || c.MinAgeDays > 0):
-		return f.Errorf(at+".version", "track, severity and min_age_days go with \"follow: newest\", not with a version")
+	case c.Version != "" && (c.Track != "" || c.Severity != "" || c.MinAgeDays > 0 || c.Vendor != ""):
+		return f.Errorf(at+".version", "track, severity, vendor and min_age_days go with \"follow: newest\", not with a version")
 	case c.Version != "" && out.Component.Name() == "*":
 		return f.Errorf(at+".version", "%s is many components; they can't all be at one version", out.Component)
 	case c.Version != "":

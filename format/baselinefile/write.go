@@ -8,6 +8,7 @@ import (
 
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
+	"yareharbour/core/estate"
 )
 
 // Schema is the JSON Schema (draft 2020-12) of a baseline file.
@@ -20,7 +21,10 @@ func Write(b baseline.Baseline) ([]byte, error) {
 	out := file{Baseline: b.Name, Rank: b.Rank, Assign: b.Assign}
 	for _, c := range b.Clauses {
 		w := clause{Component: string(c.Component), Posture: string(c.Posture), Version: c.Version, Track: c.Track,
-			MinAgeDays: int(c.MinAge / (24 * time.Hour))}
+			MinAgeDays: int(c.MinAge / (24 * time.Hour)), Vendor: c.Vendor, Hardware: c.Hardware}
+		if c.Component.Layer() == estate.Settings {
+			w.Version, w.Value = "", c.Version
+		}
 		if c.Follow {
 			w.Follow = "newest"
 		}

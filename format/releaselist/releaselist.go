@@ -3,6 +3,8 @@
 package releaselist
 
 import (
+	"cmp"
+	_ "embed" // the schema
 	"encoding/hex"
 	"fmt"
 	"slices"
@@ -15,13 +17,35 @@ import (
 
 // list is the file.
 type list struct {
-	Feed       string      `yaml:"feed"`
-	Made       string      `yaml:"made"`
-	Components []component `yaml:"components"`
+	Feed          string          `yaml:"feed"`
+	Made          string          `yaml:"made"`
+	Vendor        string          `yaml:"vendor"`
+	Components    []component     `yaml:"components"`
+	Compatibility []compatibility `yaml:"compatibility"`
+}
+
+// compatibility is a list of combinations that are known to be good for a model of hardware.
+type compatibility struct {
+	List     string `yaml:"list"`
+	Hardware string `yaml:"hardware"`
+	Outside  string `yaml:"outside"` // what a combination outside it is: "caution" or "blocker"
+	Lines    []struct {
+		Platform string   `yaml:"platform"`
+		With     []within `yaml:"with"`
+	} `yaml:"lines"`
+}
+
+type within struct {
+	Component string `yaml:"component"`
+	From      string `yaml:"from"`
+	To        string `yaml:"to"`
+	Version   string `yaml:"version"` // from and to at once
 }
 
 type component struct {
 	Component string    `yaml:"component"`
+	Vendor    string    `yaml:"vendor"`
+	Replaces  []string  `yaml:"replaces"`
 	Hardware  []string  `yaml:"hardware"`
 	Tracks    []track   `yaml:"tracks"`
 	Releases  []release `yaml:"releases"`
@@ -45,6 +69,12 @@ type release struct {
 	File       string        `yaml:"file"`
 	Size       int64         `yaml:"size"`
 	SHA256     string        `yaml:"sha256"`
+	Members    []member      `yaml:"members"`
+}
+
+type member struct {
+	Component string `yaml:"component"`
+	Version   string `yaml:"version"`
 }
 
 type requirement struct {
@@ -52,57 +82,97 @@ type requirement struct {
 	AtLeast   string `yaml:"at_least"`
 }
 
+// Schema is the JSON Schema (draft 2020-12) of a release list.
+//
+//go:embed schema.json
+var Schema []byte
+
 // Parse reads a release list. The error is a *strictyaml.Error with the place.
-func Parse(name string, text []byte) (catalogue.Feed, []catalogue.Release, []catalogue.Track, error) {
+func Parse(name string, text []byte) (catalogue.Batch, error) {
 	var l list
+	var b catalogue.Batch
 	f, err := strictyaml.Decode(name, text, &l)
 	if err != nil {
-		return catalogue.Feed{}, nil, nil, err
+		return b, err
 	}
 	if l.Feed == "" {
-		return catalogue.Feed{}, nil, nil, f.Errorf("$", "the list does not say which feed it is: expected \"feed: NAME\"")
+		return b, f.Errorf("$", "the list does not say which feed it is: expected \"feed: NAME\"")
 	}
-	feed := catalogue.Feed{Name: l.Feed}
-	if feed.Made, err = date(l.Made); err != nil {
-		return feed, nil, nil, f.Errorf("$.made", "%v", err)
+	b.Feed.Name = l.Feed
+	if b.Feed.Made, err = date(l.Made); err != nil {
+		return b, f.Errorf("$.made", "%v", err)
 	}
-	var releases []catalogue.Release
-	var tracks []catalogue.Track
 	for i, c := range l.Components {
-		at := fmt.Sprintf("$.components[%d]", i)
-		rs, ts, err := c.read(f, at, l.Feed)
-		if err != nil {
-			return feed, nil, nil, err
+		if err := c.read(f, fmt.Sprintf("$.components[%d]", i), l, &b); err != nil {
+			return b, err
 		}
-		releases, tracks = append(releases, rs...), append(tracks, ts...)
 	}
-	return feed, releases, tracks, nil
+	for i, c := range l.Compatibility {
+		if err := c.read(f, fmt.Sprintf("$.compatibility[%d]", i), &b); err != nil {
+			return b, err
+		}
+	}
+	return b, nil
 }
 
-func (c component) read(f *strictyaml.File, at, feed string) ([]catalogue.Release, []catalogue.Track, error) {
+func (c component) read(f *strictyaml.File, at string, l list, b *catalogue.Batch) error {
 	key, err := estate.ParseKey(c.Component)
 	if err != nil {
-		return nil, nil, f.Errorf(at+".component", "%v", err)
+		return f.Errorf(at+".component", "%v", err)
 	}
-	var tracks []catalogue.Track
 	var names []string
 	for i, t := range c.Tracks {
 		if t.Name == "" || t.Versions == "" {
-			return nil, nil, f.Errorf(fmt.Sprintf("%s.tracks[%d]", at, i), "a track needs its name and the prefix of its versions")
+			return f.Errorf(fmt.Sprintf("%s.tracks[%d]", at, i), "a track needs its name and the prefix of its versions")
 		}
-		tracks = append(tracks, catalogue.Track{Component: key, Name: t.Name, Prefix: t.Versions})
+		b.Tracks = append(b.Tracks, catalogue.Track{Component: key, Name: t.Name, Prefix: t.Versions})
 		names = append(names, t.Name)
 	}
-	var out []catalogue.Release
+	var replaces []estate.Key
+	for i, r := range c.Replaces {
+		k, err := estate.ParseKey(r)
+		if err != nil {
+			return f.Errorf(fmt.Sprintf("%s.replaces[%d]", at, i), "%v", err)
+		}
+		replaces = append(replaces, k)
+	}
 	for i, r := range c.Releases {
 		rel, err := r.read(f, fmt.Sprintf("%s.releases[%d]", at, i), key, names)
 		if err != nil {
-			return nil, nil, err
+			return err
 		}
-		rel.Hardware, rel.Feed = c.Hardware, feed
-		out = append(out, rel)
+		rel.Hardware, rel.Feed, rel.Vendor, rel.Replaces = c.Hardware, l.Feed, cmp.Or(c.Vendor, l.Vendor), replaces
+		b.Releases = append(b.Releases, rel)
 	}
-	return out, tracks, nil
+	return nil
+}
+
+func (c compatibility) read(f *strictyaml.File, at string, b *catalogue.Batch) error {
+	if c.List == "" || c.Hardware == "" {
+		return f.Errorf(at, "a compatibility list needs its name (list) and the model it is about (hardware)")
+	}
+	if !slices.Contains([]string{"", "caution", "blocker"}, c.Outside) {
+		return f.Errorf(at+".outside", "what is outside the list is a \"caution\" or a \"blocker\", not %q", c.Outside)
+	}
+	for i, line := range c.Lines {
+		p := catalogue.Pairing{List: c.List, Hardware: c.Hardware, Platform: line.Platform, Blocks: c.Outside == "blocker"}
+		for j, w := range line.With {
+			here := fmt.Sprintf("%s.lines[%d].with[%d]", at, i, j)
+			k, err := estate.ParseKey(w.Component)
+			if err != nil {
+				return f.Errorf(here+".component", "%v", err)
+			}
+			if w.Version != "" && (w.From != "" || w.To != "") || w.Version+w.From+w.To == "" {
+				return f.Errorf(here, "say the version, or from and to")
+			}
+			p.With = append(p.With, catalogue.Within{Component: k, From: cmp.Or(w.Version, w.From), To: cmp.Or(w.Version, w.To)})
+		}
+		if len(p.With) == 0 {
+			return f.Errorf(fmt.Sprintf("%s.lines[%d]", at, i), "the line names no versions")
+		}
+		b.Pairings = append(b.Pairings, p)
+	}
+	return nil
 }
 
 func (r release) read(f *strictyaml.File, at string, key estate.Key, tracks []string) (catalogue.Release, error) {
@@ -143,7 +213,30 @@ func (r release) read(f *strictyaml.File, at string, key estate.Key, tracks []st
 		}
 		out.Requires = append(out.Requires, catalogue.Requirement{Component: k, AtLeast: q.AtLeast})
 	}
-	return out, nil
+	return out, r.members(f, at, &out)
+}
+
+// members are what a whole-host release is made of; no other kind has any.
+func (r release) members(f *strictyaml.File, at string, out *catalogue.Release) error {
+	whole := out.Component.Kind() == estate.WholeHost
+	if whole != (len(r.Members) > 0) {
+		return f.Errorf(at, "a release of a whole-host target (host:NAME) has members, and no other has any")
+	}
+	if whole && r.File != "" {
+		return f.Errorf(at+".file", "a whole-host target has no file of its own; its members have")
+	}
+	for i, m := range r.Members {
+		here := fmt.Sprintf("%s.members[%d]", at, i)
+		k, err := estate.ParseKey(m.Component)
+		if err != nil {
+			return f.Errorf(here+".component", "%v", err)
+		}
+		if k.Kind() == estate.WholeHost || m.Version == "" {
+			return f.Errorf(here, "a member is a component with its version, and no target itself")
+		}
+		out.Members = append(out.Members, catalogue.Requirement{Component: k, AtLeast: m.Version})
+	}
+	return nil
 }
 
 func date(s string) (time.Time, error) {
