@@ -20,17 +20,9 @@ func LoadIndexes(cat *catalogue.Catalogue, dir, native string, keyrings []string
 	if st, err := os.Stat(dir); err != nil || !st.IsDir() {
 		return fmt.Errorf("%w: there is no directory %s", ErrNoIndexes, dir)
 	}
-	var keys debindex.Keyring
-	for _, name := range keyrings {
-		f, err := os.Open(name)
-		if err != nil {
-			return fmt.Errorf("the keyring: %w", err)
-		}
-		keys, err = keys.ReadKeyring(f)
-		f.Close()
-		if err != nil {
-			return fmt.Errorf("the keyring %s: %w", name, err)
-		}
+	keys, err := debindex.OpenKeyrings(keyrings)
+	if err != nil {
+		return err
 	}
 	lists := os.DirFS(dir)
 	found, err := debindex.FindIndexes(lists, keys, now)

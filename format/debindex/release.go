@@ -6,9 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
+
+	"yareharbour/format/compressed"
 )
 
 // Release is what a repository's Release file says.
@@ -95,4 +99,21 @@ func unwrap(text []byte) ([]byte, error) {
 		return nil, errors.New("the signed message breaks off before its signature")
 	}
 	return bytes.ReplaceAll(text, []byte("\n- "), []byte("\n")), nil
+}
+
+// Indexes lists the Packages files that the Release file vouches for, for that architecture and for all, by their names without a compression,
+// sorted. An empty architecture means every one.
+func (r Release) Indexes(arch string) (out []string) {
+	for name := range r.SHA256 {
+		name = strings.TrimSuffix(name, compressed.Extension(name))
+		if path.Base(name) != "Packages" {
+			continue
+		}
+		dir := path.Base(path.Dir(name))
+		if arch == "" && strings.HasPrefix(dir, "binary-") || dir == "binary-"+arch || dir == "binary-all" || dir == "." {
+			out = append(out, name)
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
 }

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"time"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
@@ -36,6 +37,22 @@ func (k Keyring) ReadKeyring(r io.Reader) (Keyring, error) {
 	return Keyring{append(k.keys[:len(k.keys):len(k.keys)], keys...)}, nil
 }
 
+// OpenKeyrings reads keyring files; of none, the keyring is empty.
+func OpenKeyrings(files []string) (keys Keyring, err error) {
+	for _, name := range files {
+		f, err := os.Open(name)
+		if err != nil {
+			return keys, fmt.Errorf("the keyring: %w", err)
+		}
+		keys, err = keys.ReadKeyring(f)
+		f.Close()
+		if err != nil {
+			return keys, fmt.Errorf("the keyring %s: %w", name, err)
+		}
+	}
+	return keys, nil
+}
+
 // ErrUnsigned is what a Release without a signature inside it gives where one is wanted.
 var ErrUnsigned = errors.New("it carries no signature; an InRelease file is wanted")
 
@@ -54,4 +71,17 @@ func (k Keyring) ReadSigned(r io.Reader, now time.Time) (Release, error) {
 		return Release{}, fmt.Errorf("its signature is not good: %w", err)
 	}
 	return ReadRelease(bytes.NewReader(block.Plaintext)) // only what was signed is read
+}
+
+// Verify tells whether a detached signature, armored or not, over the text by one of the keys was good at the time now.
+func (k Keyring) Verify(text, signature []byte, now time.Time) error {
+	config := &packet.Config{Time: func() time.Time { return now }}
+	check := openpgp.CheckDetachedSignature
+	if bytes.HasPrefix(bytes.TrimSpace(signature), []byte("-----BEGIN PGP")) {
+		check = openpgp.CheckArmoredDetachedSignature
+	}
+	if _, err := check(k.keys, bytes.NewReader(text), bytes.NewReader(signature), config); err != nil {
+		return fmt.Errorf("its signature is not good: %w", err)
+	}
+	return nil
 }

@@ -1,0 +1,372 @@
+package feed
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"net/url"
+	"os"
+	"path"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+)
+
+// Limits of what is fetched.
+const (
+	maxFile  = 4 << 30 // bytes
+	maxTries = 5
+)
+
+// note is what is known of a file that was fetched, for asking whether there is a newer one.
+type note struct {
+	ETag     string `json:"etag,omitempty"`
+	Modified string `json:"modified,omitempty"` // Last-Modified, as the server wrote it
+	SHA256   string `json:"sha256"`
+	Size     int64  `json:"size"`
+}
+
+// want is a file that is to be had. A file with a hash is the one only with that hash; one without is asked for anew each time.
+type want struct {
+	path   string // in the generation
+	from   string // at the source; empty: path
+	sha256 string
+	size   int64 // bytes; zero: not known
+	absent bool  // it may be missing
+}
+
+// fetcher brings files of one feed into the next generation.
+type fetcher struct {
+	feed     Feed
+	client   *http.Client
+	next     string          // directory
+	current  string          // directory; empty where there is none
+	had      map[string]note // of the current generation
+	notes    map[string]note // of the next
+	progress func(Progress)
+	state    Progress
+	wait     backoff.BackOff // between tries
+}
+
+// errAbsent is what a file that may be missing gives when it is.
+var errAbsent = errors.New("it is not there")
+
+// client is an HTTP client by the feed's proxy, with time limits for everything but the body.
+func client(f Feed) (*http.Client, error) {
+	t := http.DefaultTransport.(*http.Transport).Clone()
+	t.ResponseHeaderTimeout = 60 * time.Second
+	t.DisableCompression = true // hashes are of the bytes as they are
+	if f.Proxy != "" {
+		u, err := url.Parse(f.Proxy)
+		if err != nil || u.Host == "" {
+			return nil, fmt.Errorf("the proxy %q is no URL", f.Proxy)
+		}
+		t.Proxy = http.ProxyURL(u)
+	}
+	return &http.Client{Transport: t}, nil
+}
+
+// get brings a file into the next generation and returns where it lies there. What the current generation has already is not fetched again.
+func (f *fetcher) get(ctx context.Context, w want) (string, error) {
+	to := filepath.Join(f.next, filepath.FromSlash(w.path))
+	f.state.File = w.path
+	f.tell()
+	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return "", err
+	}
+	if w.sha256 != "" {
+		if n, ok := f.had[w.path]; ok && n.SHA256 == w.sha256 && f.keep(w.path, to) == nil {
+			f.notes[w.path] = n
+			return to, f.done(n.Size)
+		}
+		if n, err := hashFile(to); err == nil && n.SHA256 == w.sha256 { // from a sync that was interrupted
+			f.notes[w.path] = n
+			return to, f.done(n.Size)
+		}
+	}
+	n, err := f.fetch(ctx, w, to)
+	if errors.Is(err, errAbsent) && w.absent {
+		return "", err
+	}
+	if err != nil {
+		return "", fmt.Errorf("%s: %w", f.place(w), err)
+	}
+	if w.sha256 != "" && n.SHA256 != w.sha256 {
+		_ = os.Remove(to)
+		return "", fmt.Errorf("%s has the SHA-256 %s and should have %s: it is damaged, or its mirror is between two states; try again later", f.place(w), n.SHA256, w.sha256)
+	}
+	f.notes[w.path] = n
+	return to, f.done(0)
+}
+
+func (f *fetcher) place(w want) string {
+	from := w.from
+	if from == "" {
+		from = w.path
+	}
+	return strings.TrimSuffix(f.feed.At, "/") + "/" + from
+}
+
+func (f *fetcher) done(reused int64) error {
+	f.state.Files++
+	f.state.Bytes += reused
+	f.tell()
+	return nil
+}
+
+func (f *fetcher) tell() {
+	if f.progress != nil {
+		f.progress(f.state)
+	}
+}
+
+// keep takes a file over from the current generation.
+func (f *fetcher) keep(name, to string) error {
+	if f.current == "" {
+		return errAbsent
+	}
+	if _, err := os.Stat(to); err == nil {
+		return os.Remove(to)
+	}
+	return os.Link(filepath.Join(f.current, filepath.FromSlash(name)), to)
+}
+
+func (f *fetcher) fetch(ctx context.Context, w want, to string) (note, error) {
+	if !f.feed.Remote() {
+		return f.copy(ctx, w, to)
+	}
+	n, err := backoff.Retry(ctx, func() (note, error) { return f.try(ctx, w, to) }, backoff.WithBackOff(f.wait), backoff.WithMaxTries(maxTries))
+	var p *backoff.PermanentError
+	if errors.As(err, &p) {
+		err = p.Unwrap()
+	}
+	return n, err
+}
+
+// copy takes a file from a directory.
+func (f *fetcher) copy(ctx context.Context, w want, to string) (note, error) {
+	from := w.from
+	if from == "" {
+		from = w.path
+	}
+	src, err := os.Open(filepath.Join(f.feed.At, filepath.FromSlash(from)))
+	if errors.Is(err, os.ErrNotExist) {
+		return note{}, errAbsent
+	}
+	if err != nil {
+		return note{}, err
+	}
+	defer src.Close()
+	dst, err := os.Create(to)
+	if err != nil {
+		return note{}, err
+	}
+	_, err = io.Copy(dst, &counting{ctx, src, f})
+	if err = errors.Join(err, dst.Close()); err != nil {
+		return note{}, err
+	}
+	return hashFile(to)
+}
+
+// try asks for a file once. What an earlier try left is gone on with, where the server has the same file still.
+func (f *fetcher) try(ctx context.Context, w want, to string) (note, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, f.place(w), nil)
+	if err != nil {
+		return note{}, backoff.Permanent(err)
+	}
+	part := to + ".part"
+	held := f.ask(req, w, part)
+	resp, err := f.client.Do(req)
+	if err != nil {
+		return note{}, explain(err)
+	}
+	defer resp.Body.Close()
+	switch {
+	case resp.StatusCode == http.StatusNotModified:
+		n := f.had[w.path]
+		return n, errors.Join(f.keep(w.path, to), f.counted(n.Size))
+	case resp.StatusCode == http.StatusPartialContent && held > 0:
+	case resp.StatusCode == http.StatusOK:
+		held = 0
+	default:
+		return note{}, status(resp)
+	}
+	if err := f.save(ctx, resp, w, part, held); err != nil {
+		return note{}, err
+	}
+	n, err := hashFile(part)
+	if err != nil {
+		return n, backoff.Permanent(err)
+	}
+	n.ETag, n.Modified = resp.Header.Get("ETag"), resp.Header.Get("Last-Modified")
+	_ = os.Remove(part + ".json")
+	return n, os.Rename(part, to)
+}
+
+func (f *fetcher) counted(n int64) error {
+	f.state.Bytes += n
+	return nil
+}
+
+// ask makes the request a conditional one, or one for the rest of what is there in part, of which it returns the size.
+func (f *fetcher) ask(req *http.Request, w want, part string) int64 {
+	req.Header.Set("User-Agent", "yare")
+	if st, err := os.Stat(part); err == nil && st.Size() > 0 {
+		var n note
+		if b, err := os.ReadFile(part + ".json"); err == nil && json.Unmarshal(b, &n) == nil && (n.ETag != "" || n.Modified != "") {
+			validator := n.ETag
+			if validator == "" || strings.HasPrefix(validator, "W/") { // a weak one does not vouch for bytes (RFC 9110, 13.1.5)
+				validator = n.Modified
+			}
+			if validator != "" {
+				req.Header.Set("Range", fmt.Sprintf("bytes=%d-", st.Size()))
+				req.Header.Set("If-Range", validator)
+				return st.Size()
+			}
+		}
+	}
+	if n, ok := f.had[w.path]; ok && w.sha256 == "" && f.current != "" {
+		if n.ETag != "" {
+			req.Header.Set("If-None-Match", n.ETag)
+		} else if n.Modified != "" {
+			req.Header.Set("If-Modified-Since", n.Modified)
+		}
+	}
+	return 0
+}
+
+// save writes the body behind what is held already. What breaks off stays, for the next try.
+func (f *fetcher) save(ctx context.Context, resp *http.Response, w want, part string, held int64) error {
+	total := resp.ContentLength
+	if total >= 0 {
+		total += held
+	}
+	if total > maxFile || w.size > 0 && total > w.size {
+		return backoff.Permanent(fmt.Errorf("it is %d bytes long, which is more than it should be", total))
+	}
+	n, err := json.Marshal(note{ETag: resp.Header.Get("ETag"), Modified: resp.Header.Get("Last-Modified")})
+	if err == nil {
+		err = os.WriteFile(part+".json", n, 0o644)
+	}
+	if err != nil {
+		return backoff.Permanent(err)
+	}
+	flags := os.O_CREATE | os.O_WRONLY
+	if held == 0 {
+		flags |= os.O_TRUNC
+	} else {
+		flags |= os.O_APPEND
+		f.state.Bytes += held
+	}
+	file, err := os.OpenFile(part, flags, 0o644)
+	if err != nil {
+		return backoff.Permanent(err)
+	}
+	f.state.Total = max(f.state.Total, f.state.Bytes+max(0, total-held))
+	most := int64(maxFile)
+	if w.size > 0 {
+		most = w.size - held
+	}
+	before := f.state.Bytes
+	got, err := io.Copy(file, io.LimitReader(&counting{ctx, resp.Body, f}, most+1))
+	err = errors.Join(err, file.Close())
+	switch {
+	case err != nil:
+		f.state.Bytes = before - held
+		return explain(err)
+	case got > most:
+		return backoff.Permanent(errors.New("it is longer than it should be"))
+	case total >= 0 && held+got < total:
+		f.state.Bytes = before - held
+		return fmt.Errorf("it broke off after %d of %d bytes", held+got, total)
+	}
+	return nil
+}
+
+// counting counts bytes as they are read, and ends when the context does.
+type counting struct {
+	ctx context.Context
+	r   io.Reader
+	f   *fetcher
+}
+
+func (c *counting) Read(p []byte) (int, error) {
+	if err := c.ctx.Err(); err != nil {
+		return 0, err
+	}
+	n, err := c.r.Read(p)
+	c.f.state.Bytes += int64(n)
+	c.f.tell()
+	return n, err
+}
+
+// explain names the stage at which a request failed; a cancelled one is not tried again.
+func explain(err error) error {
+	if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
+		return backoff.Permanent(err)
+	}
+	var u *url.Error
+	if errors.As(err, &u) {
+		err = u.Err
+	}
+	text := err.Error()
+	switch {
+	case strings.Contains(text, "x509") || strings.Contains(text, "tls:"):
+		return backoff.Permanent(fmt.Errorf("the server's certificate or TLS: %w", err))
+	case strings.Contains(text, "no such host"):
+		return fmt.Errorf("the name can't be resolved: %w", err)
+	case strings.Contains(text, "proxyconnect"):
+		return fmt.Errorf("the proxy: %w", err)
+	case strings.Contains(text, "connection refused"):
+		return fmt.Errorf("nobody listens there: %w", err)
+	}
+	return err
+}
+
+// status turns an answer that is not the file into an error; what may pass is tried again.
+func status(resp *http.Response) error {
+	err := fmt.Errorf("the server answers %s", resp.Status)
+	switch c := resp.StatusCode; {
+	case c == http.StatusNotFound || c == http.StatusGone:
+		return backoff.Permanent(errAbsent)
+	case c == http.StatusUnauthorized || c == http.StatusForbidden:
+		return backoff.Permanent(fmt.Errorf("%w: it wants a login, or does not let us in", err))
+	case c == http.StatusProxyAuthRequired:
+		return backoff.Permanent(fmt.Errorf("%w: the proxy wants a login", err))
+	case c == http.StatusTooManyRequests || c == http.StatusServiceUnavailable:
+		if s, e := strconv.Atoi(resp.Header.Get("Retry-After")); e == nil && s > 0 && s <= 60 {
+			return backoff.RetryAfter(s)
+		}
+		return err
+	case c >= 500:
+		return err
+	}
+	return backoff.Permanent(err)
+}
+
+func hashFile(name string) (note, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return note{}, err
+	}
+	defer f.Close()
+	h := sha256.New()
+	n, err := io.Copy(h, f)
+	return note{SHA256: hex.EncodeToString(h.Sum(nil)), Size: n}, err
+}
+
+// inside refuses a path that leads out of a feed.
+func inside(name string) error {
+	if name == "" || path.IsAbs(name) || strings.Contains(name, "://") || strings.ContainsAny(name, "\\\x00") || strings.HasPrefix(path.Clean(name), "..") {
+		return fmt.Errorf("%q leads out of the feed", name)
+	}
+	return nil
+}

@@ -1,0 +1,286 @@
+// Package intake tells what a file is, of all the formats from which a catalogue can be filled, and reads it. Feeds and bundles stand on it: neither
+// trusts a file's name alone.
+package intake
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"path"
+	"strings"
+	"time"
+
+	"yareharbour/core/catalogue"
+	"yareharbour/core/estate"
+	"yareharbour/format/advisory"
+	"yareharbour/format/compressed"
+	"yareharbour/format/debindex"
+	"yareharbour/format/fwmeta"
+	"yareharbour/format/pldm"
+	"yareharbour/format/releaselist"
+)
+
+// Kind is what a file is, in words.
+type Kind string
+
+// The kinds of files.
+const (
+	ReleaseList Kind = "release list"
+	CSAF        Kind = "CSAF advisory"
+	OSV         Kind = "OSV advisory"
+	Metadata    Kind = "firmware metadata"
+	Cabinet     Kind = "firmware cabinet"
+	PLDM        Kind = "PLDM package"
+	Debian      Kind = "Debian repository"
+	RPM         Kind = "RPM repository"
+	Sums        Kind = "checksums"
+	Payload     Kind = "payload"
+	Other       Kind = "not recognised"
+	// Part is a file that belongs to a repository, and is read with it.
+	Part Kind = "part of a repository"
+)
+
+// Item is a file, or a repository by the file at its root, and what it says.
+type Item struct {
+	Path   string
+	Kind   Kind
+	Size   int64  // bytes
+	SHA256 string // in hex
+	Batch  catalogue.Batch
+}
+
+// Options say how files are to be understood.
+type Options struct {
+	Feed   string // the name of the feed for what names none itself
+	Native string // architecture of the hosts, as "amd64" or "x86_64"; the two families name it differently
+	Keys   debindex.Keyring
+	Now    time.Time
+	// Names maps what firmware metadata and PLDM packages call things (AppStream ids, GUIDs, PCI ids as "8086:1593") to components.
+	Names map[string]estate.Key
+	// Progress, if there is one, is told of every file that was read.
+	Progress func(path string, entries int)
+	// Suites are the suites of Debian repositories that are read; none: all that are there.
+	Suites []string
+}
+
+// natives are the architectures by the names of the other family of distributions.
+var natives = map[string][2]string{ // dpkg, rpm
+	"amd64": {"amd64", "x86_64"}, "x86_64": {"amd64", "x86_64"}, "arm64": {"arm64", "aarch64"}, "aarch64": {"arm64", "aarch64"},
+}
+
+// Dpkg is the hosts' architecture as dpkg names it.
+func (o Options) Dpkg() string { return cmp.Or(natives[o.Native][0], o.Native) }
+func (o Options) rpm() string  { return cmp.Or(natives[o.Native][1], o.Native) }
+
+func (o Options) naming(id string, guids []string) estate.Key {
+	if k, ok := o.Names[id]; ok {
+		return k
+	}
+	for _, g := range guids {
+		if k, ok := o.Names[g]; ok {
+			return k
+		}
+	}
+	return ""
+}
+
+// most is how large a file that is read into memory may be, in bytes. Indices are streamed and may be larger.
+const most = 256 << 20
+
+// ErrTooLarge is what a file gives that is larger than anything of its kind.
+var ErrTooLarge = fmt.Errorf("it is larger than %d MiB", most>>20)
+
+// File reads one file of its own: it is told by what it begins with, and by its name where that says nothing. An unknown file is no error: it is of the kind
+// Other, or, where its releases are known elsewhere, a payload.
+func File(name string, r io.Reader, size int64, o Options) (Item, error) {
+	it := Item{Path: name, Kind: Other, Size: size}
+	hash := sha256.New()
+	tee := io.TeeReader(r, hash)
+	plain, _, err := compressed.Sniff(tee)
+	if err != nil { // it only begins as a compressed file does
+		plain, err = tee, nil
+	}
+	head := make([]byte, 512)
+	n, _ := io.ReadFull(plain, head)
+	head = head[:n]
+	rest := io.MultiReader(bytes.NewReader(head), plain)
+	if read := reader(name, head); read != nil {
+		body, err := io.ReadAll(io.LimitReader(rest, most+1))
+		if err != nil {
+			return it, fmt.Errorf("%s: %w", name, err)
+		}
+		if len(body) > most {
+			return it, fmt.Errorf("%s: %w", name, ErrTooLarge)
+		}
+		if _, err := io.Copy(io.Discard, tee); err != nil {
+			return it, fmt.Errorf("%s: %w", name, err)
+		}
+		it.SHA256 = hex.EncodeToString(hash.Sum(nil))
+		if it.Kind, it.Batch, err = read(it, body, o); err != nil {
+			return it, fmt.Errorf("%s: %w", name, err)
+		}
+		if o.Progress != nil {
+			o.Progress(name, len(it.Batch.Releases)+len(it.Batch.Advisories))
+		}
+		return it, nil
+	}
+	if _, err := io.Copy(io.Discard, tee); err != nil {
+		return it, fmt.Errorf("%s: %w", name, err)
+	}
+	it.SHA256 = hex.EncodeToString(hash.Sum(nil))
+	return it, nil
+}
+
+type read func(it Item, body []byte, o Options) (Kind, catalogue.Batch, error)
+
+// reader is what reads a file that begins so; nil where nothing does.
+func reader(name string, head []byte) read {
+	base := path.Base(strings.TrimSuffix(name, compressed.Extension(name)))
+	trimmed := bytes.TrimLeft(head, " \t\r\n\ufeff")
+	switch {
+	case bytes.HasPrefix(head, []byte(fwmeta.CabMagic)):
+		return readCabinet
+	case pldm.IsPackage(head):
+		return readPLDM
+	case base == "SHA256SUMS" || base == "SHA256SUMS.asc" || base == "SHA256SUMS.gpg":
+		return func(Item, []byte, Options) (Kind, catalogue.Batch, error) { return Sums, catalogue.Batch{}, nil }
+	case bytes.HasPrefix(trimmed, []byte("<")) && (strings.HasSuffix(base, ".xml")) && (bytes.Contains(head, []byte("<components")) || bytes.Contains(head, []byte("<component"))):
+		return readMetadata
+	case (strings.HasPrefix(string(trimmed), "{") || strings.HasPrefix(string(trimmed), "[")) && strings.HasSuffix(base, ".json"):
+		return readJSON
+	case strings.HasSuffix(base, ".yaml") || strings.HasSuffix(base, ".yml"):
+		return readYAML
+	}
+	return nil
+}
+
+func readCabinet(it Item, body []byte, o Options) (Kind, catalogue.Batch, error) {
+	b, err := fwmeta.ReadCabinet(body, it.Path, o.Feed, o.naming)
+	return Cabinet, b, err
+}
+
+func readPLDM(it Item, body []byte, o Options) (Kind, catalogue.Batch, error) {
+	p, err := pldm.Read(bytes.NewReader(body))
+	if err != nil {
+		return PLDM, catalogue.Batch{}, err
+	}
+	return PLDM, p.Batch(path.Base(it.Path), o.Feed, it.SHA256, it.Size, func(device string) estate.Key { return o.Names[device] }), nil
+}
+
+func readMetadata(_ Item, body []byte, o Options) (Kind, catalogue.Batch, error) {
+	b, err := fwmeta.Read(bytes.NewReader(body), o.Feed, o.naming)
+	return Metadata, b, err
+}
+
+// readJSON tells CSAF from OSV by the fields at the top.
+func readJSON(_ Item, body []byte, o Options) (Kind, catalogue.Batch, error) {
+	b := catalogue.Batch{Feed: catalogue.Feed{Name: o.Feed}}
+	var top struct {
+		Document json.RawMessage `json:"document"`
+		ID       json.RawMessage `json:"id"`
+		Modified json.RawMessage `json:"modified"`
+	}
+	var err error
+	if t := bytes.TrimSpace(body); len(t) > 0 && t[0] == '[' {
+		var all []json.RawMessage
+		if err = json.Unmarshal(body, &all); err == nil && len(all) > 0 {
+			err = json.Unmarshal(all[0], &top)
+		}
+	} else {
+		err = json.Unmarshal(body, &top)
+	}
+	switch {
+	case err != nil:
+		return Other, b, fmt.Errorf("it should be JSON and is not: %w", err)
+	case top.Document != nil:
+		b.Advisories, err = advisory.ReadCSAF(body)
+		return CSAF, dated(b), err
+	case top.ID != nil && top.Modified != nil:
+		b.Advisories, err = advisory.ReadOSV(body)
+		return OSV, dated(b), err
+	}
+	return Other, b, nil
+}
+
+// dated gives a batch of advisories the date of the newest.
+func dated(b catalogue.Batch) catalogue.Batch {
+	for _, a := range b.Advisories {
+		if a.Published.After(b.Feed.Made) {
+			b.Feed.Made = a.Published
+		}
+	}
+	return b
+}
+
+func readYAML(it Item, body []byte, _ Options) (Kind, catalogue.Batch, error) {
+	if !bytes.HasPrefix(body, []byte("feed:")) && !bytes.Contains(body, []byte("\nfeed:")) {
+		return Other, catalogue.Batch{}, nil
+	}
+	b, err := releaselist.Parse(path.Base(it.Path), body)
+	return ReleaseList, b, err
+}
+
+// Tree reads all files below a directory, repositories as wholes, in the order of their paths. The first bad file ends it: what is not whole is not
+// taken in at all.
+func Tree(ctx context.Context, fsys fs.FS, o Options) ([]Item, error) {
+	var out []Item
+	parts := map[string]bool{} // directories that belong to a repository
+	err := fs.WalkDir(fsys, ".", func(name string, e fs.DirEntry, err error) error {
+		switch {
+		case err != nil:
+			return err
+		case ctx.Err() != nil:
+			return ctx.Err()
+		case !e.IsDir():
+			return nil
+		}
+		its, err := repository(fsys, name, o)
+		for _, it := range its {
+			out = append(out, it)
+			parts[path.Dir(it.Path)] = true
+		}
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	err = fs.WalkDir(fsys, ".", func(name string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() || ctx.Err() != nil {
+			return errors.Join(err, ctx.Err())
+		}
+		for dir := range parts {
+			if strings.HasPrefix(name, dir+"/") {
+				return nil
+			}
+		}
+		it, err := open(fsys, name, o)
+		if err == nil && it.Kind != Part {
+			out = append(out, it)
+		}
+		return err
+	})
+	return out, err
+}
+
+func open(fsys fs.FS, name string, o Options) (Item, error) {
+	f, err := fsys.Open(name)
+	if err != nil {
+		return Item{}, err
+	}
+	defer f.Close()
+	st, err := f.Stat()
+	if err != nil {
+		return Item{}, err
+	}
+	if !st.Mode().IsRegular() {
+		return Item{Kind: Part}, nil
+	}
+	return File(name, f, st.Size(), o)
+}
