@@ -89,7 +89,7 @@ func kept(t *testing.T, dir string) []byte {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	rows, err := db.Query("SELECT host || ' ' || first || ' ' || print FROM readings WHERE host = 'lapwing' UNION SELECT id FROM rounds ORDER BY 1")
+	rows, err := db.Query("SELECT host || ' ' || first || ' ' || hex(parts) FROM readings WHERE host = 'lapwing' UNION SELECT id FROM rounds ORDER BY 1")
 	if err != nil {
 		t.Fatal(err)
 	}

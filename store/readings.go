@@ -1,14 +1,18 @@
 package store
 
 import (
+	"bytes"
 	"context"
-	"crypto/sha256"
 	"database/sql"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"runtime"
+	"slices"
+	"sync"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"yareharbour/core/estate"
 )
@@ -20,52 +24,129 @@ func at(t time.Time) string { return t.UTC().Format(stamp) }
 
 // KeepReading keeps a reading. One that says the same as the newest kept of its host only moves that one's time forward.
 func (s *Store) KeepReading(ctx context.Context, r *estate.Reading) error {
-	body, err := json.Marshal(r)
-	if err != nil {
-		return err
-	}
-	when := at(r.Tried())
-	print, err := fingerprint(r)
-	if err != nil {
-		return err
-	}
-	err = s.tx(ctx, func(tx *sql.Tx) error {
-		var first, had string
-		err := tx.QueryRow("SELECT first, print FROM readings WHERE host = ? ORDER BY first DESC LIMIT 1", r.Host).Scan(&first, &had)
-		if err != nil && !errors.Is(err, sql.ErrNoRows) {
-			return err
-		}
-		if had == print || first == when {
-			_, err = tx.Exec("UPDATE readings SET at = ?, print = ?, body = ? WHERE host = ? AND first = ?", when, print, body, r.Host, first)
-			return err
-		}
-		_, err = tx.Exec("INSERT OR REPLACE INTO readings (host, first, at, print, body) VALUES (?, ?, ?, ?, ?)", r.Host, when, when, print, body)
-		return err
-	})
+	when := r.Tried()
+	err := s.tx(ctx, func(tx *sql.Tx) error { return s.pack.insert(tx, r, when, when) })
 	if err != nil {
 		return fmt.Errorf("keeping the reading of %s: %w", r.Host, err)
 	}
 	return nil
 }
 
-// fingerprint is a hash of all that a reading says but when.
-func fingerprint(r *estate.Reading) (string, error) {
-	c := *r
-	c.Sections = append([]estate.Section(nil), r.Sections...)
-	for i := range c.Sections {
-		c.Sections[i].At = time.Time{}
+// insert keeps a reading that held from first to last.
+func (p *packer) insert(tx *sql.Tx, r *estate.Reading, first, last time.Time) error {
+	bodies, times, err := split(r)
+	if err != nil {
+		return err
 	}
-	b, err := json.Marshal(c)
-	sum := sha256.Sum256(b)
-	return hex.EncodeToString(sum[:8]), err
+	var before []byte
+	var began int64
+	err = tx.QueryRow("SELECT first, parts FROM readings WHERE host = ? ORDER BY first DESC LIMIT 1", r.Host).Scan(&began, &before)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	parts, err := p.keepParts(tx, bodies, before)
+	if err != nil {
+		return err
+	}
+	if bytes.Equal(parts, before) || began == nano(first) && before != nil {
+		_, err = tx.Exec("UPDATE readings SET at = ?, parts = ?, times = ? WHERE host = ? AND first = ?", nano(last), parts, times, r.Host, began)
+		return err
+	}
+	_, err = tx.Exec("INSERT OR REPLACE INTO readings (host, first, at, parts, times) VALUES (?, ?, ?, ?, ?)", r.Host, nano(first), nano(last), parts, times)
+	return err
+}
+
+// row is a reading as it is kept.
+type row struct {
+	host         string
+	first, at    int64
+	parts, times []byte
+}
+
+// opener puts readings together, and opens each part once. It is safe for concurrent use.
+type opener struct {
+	db    *sql.DB
+	mu    sync.Mutex
+	seen  map[hash]*whole
+	bases map[hash][]byte
+}
+
+func (s *Store) opener() *opener {
+	return &opener{db: s.db, seen: map[hash]*whole{}, bases: map[hash][]byte{}}
+}
+
+func (o *opener) open(ctx context.Context, r row) (*estate.Reading, error) {
+	bodies := make([]*whole, 0, len(partNames))
+	for p := r.parts; len(p) >= hashSize; p = p[hashSize:] {
+		w, err := o.part(ctx, hash(p[:hashSize]))
+		if err != nil {
+			return nil, fmt.Errorf("a kept reading of %s: %w", r.host, err)
+		}
+		bodies = append(bodies, w)
+	}
+	return join(bodies, r.times)
+}
+
+func (o *opener) part(ctx context.Context, h hash) (*whole, error) {
+	o.mu.Lock()
+	w := o.seen[h]
+	o.mu.Unlock()
+	if w != nil {
+		return w, nil
+	}
+	var base, body []byte
+	if err := o.db.QueryRowContext(ctx, "SELECT base, body FROM parts WHERE hash = ?", h[:]).Scan(&base, &body); err != nil {
+		return nil, err
+	}
+	var on []byte
+	var err error
+	if base != nil {
+		if on, err = o.base(ctx, hash(base)); err != nil {
+			return nil, err
+		}
+	}
+	plain, err := unpack(body, on)
+	if err != nil {
+		return nil, err
+	}
+	if hashOf(plain) != h {
+		return nil, errors.New("a part of it is damaged")
+	}
+	w = &whole{}
+	if err := json.Unmarshal(plain, w); err != nil {
+		return nil, err
+	}
+	o.mu.Lock()
+	o.seen[h] = w
+	o.mu.Unlock()
+	return w, nil
+}
+
+func (o *opener) base(ctx context.Context, h hash) ([]byte, error) {
+	o.mu.Lock()
+	b := o.bases[h]
+	o.mu.Unlock()
+	if b != nil {
+		return b, nil
+	}
+	var body []byte
+	if err := o.db.QueryRowContext(ctx, "SELECT body FROM parts WHERE hash = ?", h[:]).Scan(&body); err != nil {
+		return nil, err
+	}
+	plain, err := unpack(body, nil)
+	o.mu.Lock()
+	o.bases[h] = plain
+	o.mu.Unlock()
+	return plain, err
 }
 
 // Newest returns the newest kept reading of each of the hosts that has one. The readings are shared with other callers and must not be
 // changed.
 func (s *Store) Newest(ctx context.Context, hosts []string) (map[string]*estate.Reading, error) {
 	out := map[string]*estate.Reading{}
+	o := s.opener()
 	for _, h := range hosts {
-		r, err := s.newest(ctx, h)
+		r, err := s.newest(ctx, o, h)
 		if err != nil {
 			return nil, fmt.Errorf("the kept reading of %s: %w", h, err)
 		}
@@ -76,16 +157,16 @@ func (s *Store) Newest(ctx context.Context, hosts []string) (map[string]*estate.
 	return out, nil
 }
 
-// decoded is a reading as it was last decoded, with the time that its row then had.
+// decoded is a reading as it was last decoded, with the times that its row then had.
 type decoded struct {
-	at      string
-	reading *estate.Reading
+	first, at int64
+	reading   *estate.Reading
 }
 
-// newest decodes a host's newest reading only where it is another than the last time: screens ask for all of them again and again.
-func (s *Store) newest(ctx context.Context, host string) (*estate.Reading, error) {
-	var first, at string
-	err := s.db.QueryRowContext(ctx, "SELECT first, at FROM readings WHERE host = ? ORDER BY first DESC LIMIT 1", host).Scan(&first, &at)
+// newest opens a host's newest reading only where it is another than the last time: screens ask for all of them again and again.
+func (s *Store) newest(ctx context.Context, o *opener, host string) (*estate.Reading, error) {
+	r := row{host: host}
+	err := s.db.QueryRowContext(ctx, "SELECT first, at, parts, times FROM readings WHERE host = ? ORDER BY first DESC LIMIT 1", host).Scan(&r.first, &r.at, &r.parts, &r.times)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -93,48 +174,102 @@ func (s *Store) newest(ctx context.Context, host string) (*estate.Reading, error
 		return nil, err
 	}
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	if d, ok := s.decoded[host]; ok && d.at == first+at {
+	d, ok := s.decoded[host]
+	s.mu.Unlock()
+	if ok && d.first == r.first && d.at == r.at {
 		return d.reading, nil
 	}
-	var body []byte
-	if err := s.db.QueryRowContext(ctx, "SELECT body FROM readings WHERE host = ? AND first = ?", host, first).Scan(&body); err != nil {
+	reading, err := o.open(ctx, r)
+	if err != nil {
 		return nil, err
 	}
-	r := &estate.Reading{}
-	if err := json.Unmarshal(body, r); err != nil {
-		return nil, err
+	s.mu.Lock()
+	s.decoded[host] = decoded{r.first, r.at, reading}
+	s.mu.Unlock()
+	return reading, nil
+}
+
+// On returns the readings of the hosts as they were known at that time: of each the newest that was kept by then. Hosts that had none are not in it.
+func (s *Store) On(ctx context.Context, hosts []string, when time.Time) (map[string]*estate.Reading, error) {
+	var rows []row
+	for _, h := range hosts {
+		r := row{host: h}
+		err := s.db.QueryRowContext(ctx, "SELECT first, at, parts, times FROM readings WHERE host = ? AND first <= ? ORDER BY first DESC LIMIT 1", h, nano(when)).
+			Scan(&r.first, &r.at, &r.parts, &r.times)
+		if errors.Is(err, sql.ErrNoRows) {
+			continue
+		}
+		if err != nil {
+			return nil, fmt.Errorf("the readings of %s: %w", h, err)
+		}
+		rows = append(rows, r)
 	}
-	s.decoded[host] = decoded{first + at, r}
-	return r, nil
+	out := make(map[string]*estate.Reading, len(rows))
+	var mu sync.Mutex
+	o := s.opener()
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(runtime.GOMAXPROCS(0) + 1)
+	for _, r := range rows {
+		g.Go(func() error {
+			reading, err := o.open(ctx, r)
+			mu.Lock()
+			defer mu.Unlock()
+			out[r.host] = reading
+			return err
+		})
+	}
+	return out, g.Wait()
 }
 
 // History returns the newest kept readings of the host, at most so many, in the order of time. Readings that said the same are one, with the
 // time of the first of them.
-func (s *Store) History(ctx context.Context, host string, most int) (out []*estate.Reading, err error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT first, body FROM (SELECT first, body FROM readings WHERE host = ? ORDER BY first DESC LIMIT ?) ORDER BY first", host, most)
+func (s *Store) History(ctx context.Context, host string, most int) ([]*estate.Reading, error) {
+	rows, err := s.rows(ctx, host, most)
+	if err != nil {
+		return nil, err
+	}
+	o := s.opener()
+	var out []*estate.Reading
+	for _, r := range rows {
+		reading, err := o.open(ctx, r)
+		if err != nil {
+			return nil, err
+		}
+		for i := range reading.Sections {
+			reading.Sections[i].At = unnano(r.first)
+		}
+		out = append(out, reading)
+	}
+	return out, nil
+}
+
+func (s *Store) rows(ctx context.Context, host string, most int) (out []row, err error) {
+	rows, err := s.db.QueryContext(ctx, "SELECT first, at, parts, times FROM readings WHERE host = ? ORDER BY first DESC LIMIT ?", host, most)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
 	for rows.Next() {
-		var first string
-		var body []byte
-		r := &estate.Reading{}
-		if err := rows.Scan(&first, &body); err != nil {
+		r := row{host: host}
+		if err := rows.Scan(&r.first, &r.at, &r.parts, &r.times); err != nil {
 			return nil, err
-		}
-		when, err := time.Parse(stamp, first)
-		if err != nil {
-			return nil, err
-		}
-		if err := json.Unmarshal(body, r); err != nil {
-			return nil, fmt.Errorf("the kept readings of %s: %w", host, err)
-		}
-		for i := range r.Sections {
-			r.Sections[i].At = when
 		}
 		out = append(out, r)
 	}
+	slices.Reverse(out)
 	return out, rows.Err()
+}
+
+// Kept is a span of time during which a host was read and said the same.
+type Kept struct{ From, To time.Time }
+
+// When returns the spans of the host's kept readings, at most so many, the newest first.
+func (s *Store) When(ctx context.Context, host string, most int) ([]Kept, error) {
+	rows, err := s.rows(ctx, host, most)
+	var out []Kept
+	for _, r := range rows {
+		out = append(out, Kept{unnano(r.first), unnano(r.at)})
+	}
+	slices.Reverse(out)
+	return out, err
 }

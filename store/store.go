@@ -19,6 +19,7 @@ type Store struct {
 	db   *sql.DB
 	path string
 
+	pack    *packer
 	mu      sync.Mutex
 	decoded map[string]decoded // by host
 }
@@ -29,8 +30,18 @@ const File = "yare.db"
 // ErrNewer is what opening a store of a newer version gives.
 var ErrNewer = errors.New("it was written by a newer version of yare")
 
-// migrations bring a store from one version to the next. A published one is never edited.
-var migrations = []string{`
+// migration brings a store from one version to the next.
+type migration func(*sql.Tx) error
+
+func statements(text string) migration {
+	return func(tx *sql.Tx) error {
+		_, err := tx.Exec(text)
+		return err
+	}
+}
+
+// migrations are all that there ever were, in order. A published one is never edited.
+var migrations = []migration{statements(`
 	CREATE TABLE readings (host TEXT NOT NULL, first TEXT NOT NULL, at TEXT NOT NULL, print TEXT NOT NULL, body BLOB NOT NULL,
 		PRIMARY KEY (host, first));
 	CREATE TABLE rounds (id TEXT PRIMARY KEY, cluster TEXT NOT NULL, started TEXT NOT NULL);
@@ -41,7 +52,17 @@ var migrations = []string{`
 	CREATE TABLE progress (round TEXT PRIMARY KEY, body BLOB NOT NULL);
 	CREATE TABLE leases (cluster TEXT PRIMARY KEY, token INTEGER NOT NULL, machine TEXT NOT NULL, pid INTEGER NOT NULL,
 		started TEXT NOT NULL, expires INTEGER NOT NULL);
-`}
+`), statements(`
+	ALTER TABLE readings RENAME TO readings_whole;
+	CREATE TABLE parts (hash BLOB PRIMARY KEY, base BLOB, body BLOB NOT NULL) WITHOUT ROWID;
+	CREATE TABLE readings (host TEXT NOT NULL, first INTEGER NOT NULL, at INTEGER NOT NULL, parts BLOB NOT NULL, times BLOB NOT NULL,
+		PRIMARY KEY (host, first)) WITHOUT ROWID;
+	CREATE TABLE baselines (name TEXT NOT NULL, n INTEGER NOT NULL, at TEXT NOT NULL, by TEXT NOT NULL, why TEXT NOT NULL, text TEXT NOT NULL,
+		PRIMARY KEY (name, n));
+	CREATE TABLE tallies (cluster TEXT NOT NULL, at TEXT NOT NULL, body TEXT NOT NULL, PRIMARY KEY (cluster, at));
+	CREATE TABLE looks (cluster TEXT PRIMARY KEY, at TEXT NOT NULL, by TEXT NOT NULL, body BLOB NOT NULL);
+	CREATE TABLE filters (name TEXT PRIMARY KEY, text TEXT NOT NULL);
+`), apart}
 
 // Open opens the store below dir, and makes it where there is none.
 func Open(ctx context.Context, dir string) (*Store, error) {
@@ -54,6 +75,9 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 		return nil, err
 	}
 	s := &Store{db: db, path: path, decoded: map[string]decoded{}}
+	if s.pack, err = newPacker(); err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
 	if err := s.migrate(ctx); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("opening the state file %s: %w", path, err)
@@ -80,7 +104,7 @@ func (s *Store) migrate(ctx context.Context) error {
 			return err
 		}
 		for ; have < len(migrations); have++ {
-			if _, err := tx.Exec(migrations[have]); err != nil {
+			if err := migrations[have](tx); err != nil {
 				return err
 			}
 		}

@@ -1,0 +1,425 @@
+package bundle
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"yareharbour/core/catalogue"
+	"yareharbour/core/estate"
+	"yareharbour/format/debindex"
+	"yareharbour/format/intake"
+	"yareharbour/payload"
+)
+
+// Shelf is the directory below which bundles that were taken in are kept, by their ids, and where their payloads go.
+type Shelf struct {
+	Dir      string
+	Payloads payload.Store
+}
+
+// Options say how a bundle is to be read.
+type Options struct {
+	Native string // architecture of the hosts
+	Keys   debindex.Keyring
+	Names  map[string]estate.Key
+	Now    time.Time
+	By     string // who takes it in
+	Limits Limits // the zero value: Usual
+	// Progress, if wanted, is told from the calling goroutine.
+	Progress func(Progress)
+}
+
+// File is a file of a bundle, and what it is.
+type File struct {
+	Path     string      `json:"path"`
+	Kind     intake.Kind `json:"kind"`
+	Size     int64       `json:"size"` // bytes
+	SHA256   string      `json:"sha256"`
+	Releases int         `json:"releases,omitempty"`
+	Advises  int         `json:"advisories,omitempty"`
+	Says     string      `json:"says,omitempty"` // for people: what it brings
+}
+
+// Contents is what is in a bundle.
+type Contents struct {
+	ID       string    `json:"id"` // the archive's SHA-256
+	Name     string    `json:"name"`
+	Size     int64     `json:"size"` // bytes, packed
+	Files    []File    `json:"files"`
+	Summed   int       `json:"summed"`              // files whose hash was held against a list of checksums
+	SignedBy string    `json:"signed_by,omitempty"` // the list whose signature was good
+	Releases int       `json:"releases"`
+	Advises  int       `json:"advisories"`
+	Payloads int       `json:"payloads"`
+	Missing  []string  `json:"missing,omitempty"` // payloads that releases in it name and that are not in it
+	Taken    time.Time `json:"taken,omitzero"`    // when it was taken in; zero: it is not
+	By       string    `json:"by,omitempty"`
+}
+
+// Bundle is a bundle that was opened and not yet decided on. Close lets go of what was unpacked.
+type Bundle struct {
+	Contents
+	Batches []catalogue.Batch
+
+	shelf Shelf
+	dir   string // unpacked
+	o     Options
+}
+
+// known is the file in which a taken bundle's contents are kept.
+const known = ".bundle.json"
+
+// Open unpacks and reads an archive aside and says what is in it. Nothing is taken in yet; after an error nothing is left behind.
+func (s Shelf) Open(ctx context.Context, file string, o Options) (*Bundle, error) {
+	if o.Limits == (Limits{}) {
+		o.Limits = Usual
+	}
+	if err := os.MkdirAll(s.Dir, 0o755); err != nil {
+		return nil, err
+	}
+	s.sweep(o.Now)
+	dir, err := os.MkdirTemp(s.Dir, ".open-*")
+	if err != nil {
+		return nil, err
+	}
+	b := &Bundle{shelf: s, dir: dir, o: o}
+	if err := b.open(ctx, file); err != nil {
+		return nil, errors.Join(fmt.Errorf("%s: %w", filepath.Base(file), err), os.RemoveAll(dir))
+	}
+	return b, nil
+}
+
+// sweep removes what a program that died left unpacked.
+func (s Shelf) sweep(now time.Time) {
+	old, _ := filepath.Glob(filepath.Join(s.Dir, ".open-*"))
+	for _, o := range old {
+		if st, err := os.Stat(o); err == nil && time.Since(st.ModTime()) > 24*time.Hour {
+			_ = os.RemoveAll(o)
+		}
+	}
+}
+
+func (b *Bundle) open(ctx context.Context, file string) error {
+	sum, size, err := hashOf(file)
+	if err != nil {
+		return err
+	}
+	b.ID, b.Name, b.Size = sum, filepath.Base(file), size
+	u := &unpacker{ctx: ctx, limits: b.o.Limits, packed: size, progress: b.o.Progress}
+	if err := u.archive(file, b.dir, b.Name, 1); err != nil {
+		return err
+	}
+	fsys := os.DirFS(b.dir)
+	read := 0
+	items, err := intake.Tree(ctx, fsys, intake.Options{Feed: strings.TrimSuffix(b.Name, filepath.Ext(b.Name)), Native: b.o.Native, Keys: debindex.Keyring{}, Now: b.o.Now, Names: b.o.Names,
+		Progress: func(name string, n int) {
+			read += n
+			if b.o.Progress != nil {
+				b.o.Progress(Progress{"reading", name, read, u.bytes})
+			}
+		}})
+	if err != nil {
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		return fmt.Errorf("%w: %w", ErrRefused, err)
+	}
+	if err := b.verify(fsys, items); err != nil {
+		return err
+	}
+	return b.describe(items)
+}
+
+func hashOf(file string) (string, int64, error) {
+	f, err := os.Open(file)
+	if err != nil {
+		return "", 0, err
+	}
+	defer f.Close()
+	h := sha256.New()
+	n, err := io.Copy(h, f)
+	return hex.EncodeToString(h.Sum(nil)), n, err
+}
+
+// verify holds the files against every SHA256SUMS in the bundle, and its signature where keys are given.
+func (b *Bundle) verify(fsys fs.FS, items []intake.Item) error {
+	for _, it := range items {
+		if path.Base(it.Path) != "SHA256SUMS" {
+			continue
+		}
+		text, err := fs.ReadFile(fsys, it.Path)
+		if err != nil {
+			return err
+		}
+		if !b.o.Keys.Empty() {
+			if err := b.signature(fsys, it.Path, text); err != nil {
+				return err
+			}
+		}
+		if err := b.sums(fsys, path.Dir(it.Path), text); err != nil {
+			return err
+		}
+	}
+	if !b.o.Keys.Empty() && b.SignedBy == "" {
+		return refuse("a signature is wanted, and there is no SHA256SUMS in it with one")
+	}
+	return nil
+}
+
+func (b *Bundle) signature(fsys fs.FS, name string, text []byte) error {
+	for _, ext := range []string{".asc", ".gpg"} {
+		sig, err := fs.ReadFile(fsys, name+ext)
+		if err != nil {
+			continue
+		}
+		if err := b.o.Keys.Verify(text, sig, b.o.Now); err != nil {
+			return refuse("%s%s: %w", name, ext, err)
+		}
+		b.SignedBy = name + ext
+		return nil
+	}
+	return refuse("a signature is wanted, and there is none beside %s", name)
+}
+
+// sums reads lines as sha256sum writes them: the hash, two blanks or a blank and an asterisk, and the name.
+func (b *Bundle) sums(fsys fs.FS, dir string, text []byte) error {
+	for line := range strings.Lines(string(text)) {
+		line = strings.TrimRight(line, "\r\n")
+		if line == "" {
+			continue
+		}
+		want, name, ok := strings.Cut(line, " ")
+		name = strings.TrimLeft(name, " *")
+		if !ok || len(want) != 64 || !fs.ValidPath(path.Join(dir, name)) {
+			return refuse("a line of SHA256SUMS is not of the form \"HASH  NAME\": %.80q", line)
+		}
+		f, err := fsys.Open(path.Join(dir, name))
+		if err != nil {
+			if _, e := fs.Stat(fsys, path.Join(dir, name)+".d"); e == nil {
+				continue // an archive in it, which was unpacked: its files speak for themselves
+			}
+			return refuse("%s is in SHA256SUMS and not in the bundle", name)
+		}
+		h := sha256.New()
+		_, err = io.Copy(h, f)
+		f.Close()
+		if err != nil {
+			return err
+		}
+		if got := hex.EncodeToString(h.Sum(nil)); got != strings.ToLower(want) {
+			return refuse("%s has the SHA-256 %s, and SHA256SUMS says %s: it is damaged or was changed", name, got, want)
+		}
+		b.Summed++
+	}
+	return nil
+}
+
+// describe says what every file is. A file in which a release of the bundle comes is a payload; one that has its name and another hash is refused.
+func (b *Bundle) describe(items []intake.Item) error {
+	type named struct {
+		sum string
+		rel *catalogue.Release
+	}
+	byName := map[string][]named{}
+	for _, it := range items {
+		for i := range it.Batch.Releases {
+			r := &it.Batch.Releases[i]
+			if r.File != "" && r.SHA256 != "" {
+				byName[path.Base(r.File)] = append(byName[path.Base(r.File)], named{r.SHA256, r})
+			}
+		}
+	}
+	found := map[string]bool{}
+	for _, it := range items {
+		f := File{Path: it.Path, Kind: it.Kind, Size: it.Size, SHA256: it.SHA256, Releases: len(it.Batch.Releases), Advises: len(it.Batch.Advisories), Says: says(it.Batch)}
+		wants := byName[path.Base(it.Path)]
+		i := slices.IndexFunc(wants, func(n named) bool { return n.sum == it.SHA256 })
+		switch {
+		case i >= 0:
+			found[it.SHA256] = true
+			b.Payloads++
+			if f.Kind == intake.Other {
+				f.Kind, f.Says = intake.Payload, fmt.Sprintf("%s %s", wants[i].rel.Component, wants[i].rel.Version)
+			}
+		case len(wants) > 0 && f.Kind == intake.Other:
+			return refuse("%s has the SHA-256 %s, and the release %s %s says %s: it is damaged or not the one", it.Path, it.SHA256, wants[0].rel.Component, wants[0].rel.Version, wants[0].sum)
+		}
+		if !it.Batch.Empty() {
+			b.Batches = append(b.Batches, it.Batch)
+		}
+		b.Releases += f.Releases
+		b.Advises += f.Advises
+		b.Files = append(b.Files, f)
+	}
+	if len(b.Batches) == 0 {
+		return refuse("nothing in it says anything of any release or advisory; it holds %d files of unknown kinds", len(b.Files))
+	}
+	for name, wants := range byName {
+		if !slices.ContainsFunc(wants, func(n named) bool { return found[n.sum] }) {
+			b.Missing = append(b.Missing, name)
+		}
+	}
+	slices.Sort(b.Missing)
+	return nil
+}
+
+// says sums a file up: the components it is about.
+func says(b catalogue.Batch) string {
+	var parts []string
+	for _, r := range b.Releases {
+		if s := string(r.Component) + " " + r.Version; !slices.Contains(parts, s) {
+			parts = append(parts, s)
+		}
+	}
+	for _, a := range b.Advisories {
+		parts = append(parts, a.ID)
+	}
+	const most = 4
+	if rest := len(parts) - most; rest > 0 {
+		parts = append(parts[:most], fmt.Sprintf("and %d more", rest))
+	}
+	return strings.Join(parts, ", ")
+}
+
+// Close lets go of what was unpacked. It is harmless after Accept.
+func (b *Bundle) Close() error { return os.RemoveAll(b.dir) }
+
+// ErrKnown is what accepting a bundle gives that was taken in before: nothing is changed.
+var ErrKnown = errors.New("this very bundle was taken in before; nothing has changed")
+
+// Accept takes the bundle in: its payloads into the store, what it says onto the shelf. It is there afterwards wholly or not at all.
+func (b *Bundle) Accept(ctx context.Context) error {
+	to := filepath.Join(b.shelf.Dir, b.ID)
+	if _, err := os.Stat(to); err == nil {
+		return ErrKnown
+	}
+	var keep []string
+	for i, f := range b.Files {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if b.o.Progress != nil {
+			b.o.Progress(Progress{"taking in", f.Path, i + 1, f.Size})
+		}
+		name := filepath.Join(b.dir, filepath.FromSlash(f.Path))
+		if b.holds(f) {
+			if err := b.put(name, f.SHA256); err != nil {
+				return fmt.Errorf("%s: %w", f.Path, err)
+			}
+		}
+		if f.Kind == intake.Payload || f.Kind == intake.Other {
+			keep = append(keep, name)
+		}
+	}
+	for _, name := range keep { // payloads are in the store now, and the rest says nothing
+		if err := os.Remove(name); err != nil {
+			return err
+		}
+	}
+	b.Taken, b.By = b.o.Now, b.o.By
+	text, err := json.MarshalIndent(b.Contents, "", "  ")
+	if err == nil {
+		err = os.WriteFile(filepath.Join(b.dir, known), text, 0o644)
+	}
+	if err != nil {
+		return err
+	}
+	if err := os.Chmod(b.dir, 0o755); err != nil {
+		return err
+	}
+	return os.Rename(b.dir, to)
+}
+
+// holds tells whether a release of the bundle comes in the file.
+func (b *Bundle) holds(f File) bool {
+	for _, batch := range b.Batches {
+		for i := range batch.Releases {
+			if r := &batch.Releases[i]; r.SHA256 == f.SHA256 && f.SHA256 != "" {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (b *Bundle) put(name, sum string) error {
+	f, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return b.shelf.Payloads.Put(f, sum)
+}
+
+// Taken returns the bundles that were taken in, the newest first.
+func (s Shelf) Taken() ([]Contents, error) {
+	names, err := filepath.Glob(filepath.Join(s.Dir, "*", known))
+	if err != nil {
+		return nil, err
+	}
+	var out []Contents
+	for _, n := range names {
+		if strings.HasPrefix(filepath.Base(filepath.Dir(n)), ".") {
+			continue
+		}
+		var c Contents
+		text, err := os.ReadFile(n)
+		if err == nil {
+			err = json.Unmarshal(text, &c)
+		}
+		if err != nil {
+			return nil, fmt.Errorf("the bundle %s: %w", filepath.Dir(n), err)
+		}
+		out = append(out, c)
+	}
+	slices.SortFunc(out, func(a, b Contents) int { return b.Taken.Compare(a.Taken) })
+	return out, nil
+}
+
+// Load reads what a bundle that was taken in says.
+func (s Shelf) Load(c Contents, o Options) ([]catalogue.Batch, error) {
+	items, err := intake.Tree(context.Background(), os.DirFS(filepath.Join(s.Dir, c.ID)), intake.Options{Feed: strings.TrimSuffix(c.Name, filepath.Ext(c.Name)), Native: o.Native, Now: o.Now, Names: o.Names})
+	if err != nil {
+		return nil, fmt.Errorf("the bundle %s as it was taken in: %w", c.Name, err)
+	}
+	var out []catalogue.Batch
+	for _, it := range items {
+		if !it.Batch.Empty() {
+			out = append(out, it.Batch)
+		}
+	}
+	return out, nil
+}
+
+// Remove takes a bundle out of the catalogue again; its payloads stay until they are pruned. The id may be its beginning.
+func (s Shelf) Remove(id string) (Contents, error) {
+	all, err := s.Taken()
+	if err != nil {
+		return Contents{}, err
+	}
+	var found []Contents
+	for _, c := range all {
+		if id != "" && (strings.HasPrefix(c.ID, id) || c.Name == id) {
+			found = append(found, c)
+		}
+	}
+	switch len(found) {
+	case 0:
+		return Contents{}, fmt.Errorf("no bundle %q was taken in; \"yare bundle list\" shows those that were", id)
+	case 1:
+		return found[0], os.RemoveAll(filepath.Join(s.Dir, found[0].ID))
+	}
+	return Contents{}, fmt.Errorf("%q means %d bundles; say more of the id", id, len(found))
+}

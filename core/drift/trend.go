@@ -1,0 +1,89 @@
+package drift
+
+import (
+	"time"
+
+	"yareharbour/core/estate"
+)
+
+// Tally is what a check of a cluster counted at one time.
+type Tally struct {
+	At     time.Time            `json:"at,omitzero"`
+	Drift  map[estate.Layer]int `json:"drift"` // verdicts that are out of line, by layer
+	Unread int                  `json:"unread"`
+	InLine int                  `json:"in_line"`
+	Hosts  int                  `json:"hosts"`  // that were judged
+	Adrift int                  `json:"adrift"` // of them, with any drift
+}
+
+// Count tallies verdicts of a cluster's hosts.
+func Count(at time.Time, byHost map[string][]Verdict) Tally {
+	t := Tally{At: at, Drift: map[estate.Layer]int{}}
+	for _, vs := range byHost {
+		t.Hosts++
+		drifts := false
+		for i := range vs {
+			switch v := &vs[i]; {
+			case v.Outcome == Unread:
+				t.Unread++
+			case v.Outcome == InLine:
+				t.InLine++
+			case v.Outcome.Drifts():
+				t.Drift[v.Layer()]++
+				drifts = true
+			}
+		}
+		if drifts {
+			t.Adrift++
+		}
+	}
+	return t
+}
+
+// Total is the drift of all layers.
+func (t Tally) Total() (n int) {
+	for _, d := range t.Drift {
+		n += d
+	}
+	return n
+}
+
+// Seen is what a look saw: the drift of each host by component and device, as its verdict and the version that was there.
+type Seen map[string]string
+
+// See notes what is out of line.
+func See(byHost map[string][]Verdict) Seen {
+	out := Seen{}
+	for _, vs := range byHost {
+		for i := range vs {
+			if v := &vs[i]; v.Outcome.Drifts() || v.Outcome == Unread {
+				out[v.place()] = v.Outcome.String() + " " + v.Has
+			}
+		}
+	}
+	return out
+}
+
+// place names where a verdict stands, the same from check to check.
+func (v *Verdict) place() string {
+	return v.Host + "\x00" + string(v.Component) + "\x00" + v.Device
+}
+
+// New tells whether the verdict is drift that the look did not see: it was in line then, or out of line in another way.
+func (s Seen) New(v *Verdict) bool {
+	return (v.Outcome.Drifts() || v.Outcome == Unread) && s[v.place()] != v.Outcome.String()+" "+v.Has
+}
+
+// News returns the verdicts that are new drift since the look.
+func (s Seen) News(byHost map[string][]Verdict) []Verdict {
+	var out []Verdict
+	for _, vs := range byHost {
+		for i := range vs {
+			if s.New(&vs[i]) {
+				out = append(out, vs[i])
+			}
+		}
+	}
+	sortVerdicts(out)
+	return out
+}

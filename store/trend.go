@@ -1,0 +1,129 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"time"
+
+	"yareharbour/core/drift"
+)
+
+// KeepTally keeps what a check of a cluster counted. One that says the same as the newest is not kept again.
+func (s *Store) KeepTally(ctx context.Context, cluster string, t drift.Tally) error {
+	when := at(t.At)
+	t.At = time.Time{}
+	body, err := json.Marshal(t)
+	if err != nil {
+		return err
+	}
+	return s.tx(ctx, func(tx *sql.Tx) error {
+		var had string
+		err := tx.QueryRow("SELECT body FROM tallies WHERE cluster = ? ORDER BY at DESC LIMIT 1", cluster).Scan(&had)
+		if err != nil && !errors.Is(err, sql.ErrNoRows) || had == string(body) {
+			return ignoreNone(err)
+		}
+		_, err = tx.Exec("INSERT OR REPLACE INTO tallies (cluster, at, body) VALUES (?, ?, ?)", cluster, when, string(body))
+		return err
+	})
+}
+
+func ignoreNone(err error) error {
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil
+	}
+	return err
+}
+
+// Trend returns the tallies of a cluster since that time, in the order of time, and before them the one that held then. A tally holds until the next.
+func (s *Store) Trend(ctx context.Context, cluster string, since time.Time) ([]drift.Tally, error) {
+	rows, err := s.db.QueryContext(ctx, `SELECT at, body FROM tallies WHERE cluster = ?1 AND at >= coalesce((SELECT max(at) FROM tallies WHERE cluster = ?1 AND at <= ?2), '')
+		ORDER BY at`, cluster, at(since))
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []drift.Tally
+	for rows.Next() {
+		var when, body string
+		var t drift.Tally
+		if err := rows.Scan(&when, &body); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal([]byte(body), &t); err != nil {
+			return nil, err
+		}
+		if t.At, err = time.Parse(stamp, when); err != nil {
+			return nil, err
+		}
+		out = append(out, t)
+	}
+	return out, rows.Err()
+}
+
+// Look is what somebody saw of a cluster's drift when they last looked.
+type Look struct {
+	At   time.Time
+	By   string
+	Seen drift.Seen
+}
+
+// KeepLook keeps a look; the one before is let go.
+func (s *Store) KeepLook(ctx context.Context, cluster string, l Look) error {
+	body, err := json.Marshal(l.Seen)
+	if err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, "INSERT OR REPLACE INTO looks (cluster, at, by, body) VALUES (?, ?, ?, ?)", cluster, at(l.At), l.By, body)
+	return err
+}
+
+// Looked returns the last look at a cluster, and false where nobody looked yet.
+func (s *Store) Looked(ctx context.Context, cluster string) (l Look, ok bool, err error) {
+	var when string
+	var body []byte
+	err = s.db.QueryRowContext(ctx, "SELECT at, by, body FROM looks WHERE cluster = ?", cluster).Scan(&when, &l.By, &body)
+	if errors.Is(err, sql.ErrNoRows) {
+		return l, false, nil
+	}
+	if err == nil {
+		l.At, err = time.Parse(stamp, when)
+	}
+	if err == nil {
+		err = json.Unmarshal(body, &l.Seen)
+	}
+	if err != nil {
+		return l, false, fmt.Errorf("the last look at %s: %w", cluster, err)
+	}
+	return l, true, nil
+}
+
+// Filters returns the filters that were kept, by name.
+func (s *Store) Filters(ctx context.Context) (map[string]string, error) {
+	rows, err := s.db.QueryContext(ctx, "SELECT name, text FROM filters")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	out := map[string]string{}
+	for rows.Next() {
+		var name, text string
+		if err := rows.Scan(&name, &text); err != nil {
+			return nil, err
+		}
+		out[name] = text
+	}
+	return out, rows.Err()
+}
+
+// KeepFilter keeps a filter under a name; an empty text forgets it.
+func (s *Store) KeepFilter(ctx context.Context, name, text string) error {
+	if text == "" {
+		_, err := s.db.ExecContext(ctx, "DELETE FROM filters WHERE name = ?", name)
+		return err
+	}
+	_, err := s.db.ExecContext(ctx, "INSERT OR REPLACE INTO filters (name, text) VALUES (?, ?)", name, text)
+	return err
+}
