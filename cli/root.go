@@ -33,6 +33,7 @@ func (e exit) Error() string { return fmt.Sprintf("exit code %d", int(e)) }
 
 // app holds what all commands share.
 type app struct {
+	in       io.Reader
 	out, err io.Writer
 	state    string
 	estate   string
@@ -59,7 +60,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 }
 
 func newRoot(stdout, stderr io.Writer) *cobra.Command {
-	a := &app{out: stdout, err: stderr}
+	a := &app{in: os.Stdin, out: stdout, err: stderr}
 	root := &cobra.Command{
 		Use:   "yare",
 		Short: "Keep hypervisor hosts at the right patch, driver and firmware level",
@@ -86,7 +87,7 @@ where the estate file says "act: true" for it.`,
 	root.PersistentFlags().BoolVar(&a.demo, "demo", false, "work on the demo estate, and start its simulation if need be")
 	root.PersistentFlags().StringVar(&a.log, "log", "warn", "what to log on stderr: debug, info, warn or error")
 	root.AddCommand(a.demoCommand(), a.simCommand(), a.readCommand(), a.checkCommand(), a.explainCommand(), a.planCommand(),
-		a.baselineCommand(), a.roundCommand(), a.reportCommand(), a.versionCommand())
+		a.baselineCommand(), a.roundCommand(), a.reportCommand(), a.versionCommand(), a.feedCommand(), a.bundleCommand(), a.payloadCommand())
 	return root
 }
 

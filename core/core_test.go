@@ -14,7 +14,7 @@ import (
 )
 
 // allowed of the standard library is what computes. Everything else of it, and every module, is refused.
-var allowed = []string{"bytes", "cmp", "errors", "fmt", "hash/fnv", "iter", "maps", "math", "math/bits", "slices", "sort", "strconv", "strings",
+var allowed = []string{"bytes", "cmp", "errors", "fmt", "hash/fnv", "iter", "maps", "math", "math/bits", "path", "slices", "sort", "strconv", "strings",
 	"time", "unicode", "unicode/utf8"}
 
 // forbidden are functions of allowed packages that reach outside.

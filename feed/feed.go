@@ -130,6 +130,13 @@ type Status struct {
 	Schedule   *string   `json:"schedule,omitempty"` // in place of the estate file's, as somebody set it
 }
 
+// State is a feed with what became of its syncs.
+type State struct {
+	Feed
+	Status
+	Schedule Schedule // that holds
+}
+
 // Shelf is the directory below which feeds are kept.
 type Shelf struct{ Dir string }
 

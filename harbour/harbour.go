@@ -9,18 +9,20 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"sync"
 	"time"
 
+	"yareharbour/bundle"
 	"yareharbour/connector"
 	simconn "yareharbour/connector/sim"
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
-	"yareharbour/core/plan"
+	"yareharbour/feed"
 	"yareharbour/format/baselinefile"
 	"yareharbour/format/estatefile"
-	"yareharbour/format/releaselist"
+	"yareharbour/payload"
 	"yareharbour/store"
 )
 
@@ -32,15 +34,21 @@ const EstateFile = "estate.yaml"
 
 // Harbour is an estate that is open.
 type Harbour struct {
-	State     string // the state directory
-	Estate    estate.Estate
-	Catalogue *catalogue.Catalogue
-	Baselines []baseline.Baseline
-	Payloads  Payloads
-	Store     *store.Store
-	World     *simconn.Connector
+	State    string // the state directory
+	Estate   estate.Estate
+	Payloads Payloads
+	Store    *store.Store
+	World    *simconn.Connector
+	Feeds    []feed.Feed
+	Shelf    feed.Shelf   // of what feeds said
+	Bundles  bundle.Shelf // of what was taken in
 
-	lists []string // the release lists, for looking at them again
+	dir  string // of the estate file
+	file estatefile.File
+
+	mu        sync.RWMutex
+	catalogue *catalogue.Catalogue
+	baselines []Source
 }
 
 // Options say what to open.
@@ -58,7 +66,7 @@ func Open(ctx context.Context, o Options) (*Harbour, error) {
 	if err != nil {
 		return nil, err
 	}
-	h := &Harbour{State: o.State, Catalogue: &catalogue.Catalogue{}}
+	h := &Harbour{State: o.State}
 	text, err := os.ReadFile(file)
 	if err != nil {
 		return nil, err
@@ -68,16 +76,24 @@ func Open(ctx context.Context, o Options) (*Harbour, error) {
 		return nil, err
 	}
 	h.Estate = describe(f)
-	dir := filepath.Dir(file)
-	h.Payloads = Payloads{Dir: filepath.Join(dir, f.Payloads)}
-	if err := h.loadFiles(dir, f); err != nil {
+	h.dir, h.file = filepath.Dir(file), f
+	h.Payloads = Payloads{Dir: filepath.Join(h.dir, f.Payloads), Store: payload.Store{Dir: filepath.Join(o.State, "payloads")}}
+	h.Shelf = feed.Shelf{Dir: filepath.Join(o.State, "feeds")}
+	h.Bundles = bundle.Shelf{Dir: filepath.Join(o.State, "bundles"), Payloads: h.Payloads.Store}
+	if h.Feeds, err = h.describeFeeds(); err != nil {
+		return nil, err
+	}
+	if err := h.Reload(); err != nil {
 		return nil, err
 	}
 	if h.Store, err = store.Open(ctx, o.State); err != nil {
 		return nil, err
 	}
-	if h.World, err = simconn.Dial(ctx, filepath.Join(dir, f.Connector.Dir), h.Acts); err != nil {
+	if h.World, err = simconn.Dial(ctx, filepath.Join(h.dir, f.Connector.Dir), h.Acts); err != nil {
 		return nil, errors.Join(err, h.Store.Close())
+	}
+	if err := h.LoadBaselines(ctx); err != nil {
+		return nil, errors.Join(err, h.Close())
 	}
 	return h, nil
 }
@@ -142,62 +158,6 @@ func describe(f estatefile.File) estate.Estate {
 	return e
 }
 
-func (h *Harbour) loadFiles(dir string, f estatefile.File) error {
-	for _, name := range f.Releases {
-		h.lists = append(h.lists, filepath.Join(dir, name))
-	}
-	if err := loadReleases(h.Catalogue, h.lists); err != nil {
-		return err
-	}
-	for _, x := range f.Indexes {
-		var keyrings []string
-		for _, k := range x.Keyrings {
-			keyrings = append(keyrings, filepath.Join(dir, k))
-		}
-		if err := LoadIndexes(h.Catalogue, filepath.Join(dir, x.Dir), x.Architecture, keyrings, time.Now()); err != nil {
-			return err
-		}
-	}
-	for _, name := range f.Baselines {
-		b, err := LoadBaseline(filepath.Join(dir, name))
-		if err != nil {
-			return err
-		}
-		h.Baselines = append(h.Baselines, b)
-	}
-	return nil
-}
-
-func loadReleases(cat *catalogue.Catalogue, files []string) error {
-	for _, name := range files {
-		text, err := os.ReadFile(name)
-		if err != nil {
-			return fmt.Errorf("a release list of the estate file: %w", err)
-		}
-		b, err := releaselist.Parse(name, text)
-		if err != nil {
-			return err
-		}
-		cat.AddBatch(b)
-	}
-	return nil
-}
-
-// withdrawn looks at the release lists as they are now, and says why the wanted release was taken back; "" where it stands. Lists that
-// can't be read say nothing good: that is a reason too.
-func (h *Harbour) withdrawn(c plan.Change) string {
-	now := &catalogue.Catalogue{}
-	if err := loadReleases(now, h.lists); err != nil {
-		return "whether it still stands can't be told: " + err.Error()
-	}
-	for _, r := range now.Releases(c.Component) {
-		if r.Version == c.To && r.SHA256 == c.SHA256 && r.Withdrawn != "" {
-			return r.Withdrawn
-		}
-	}
-	return ""
-}
-
 // LoadBaseline reads a baseline file.
 func LoadBaseline(file string) (baseline.Baseline, error) {
 	text, err := os.ReadFile(file)
@@ -215,7 +175,7 @@ func (h *Harbour) Acts(host string) bool {
 
 // Checker judges by this estate's catalogue and baselines, now.
 func (h *Harbour) Checker() *drift.Checker {
-	return &drift.Checker{Catalogue: h.Catalogue, Baselines: h.Baselines, Now: h.World.Now(), MaxAge: MaxAge}
+	return &drift.Checker{Catalogue: h.Catalogue(), Baselines: h.Baselines(), Now: h.World.Now(), MaxAge: MaxAge}
 }
 
 // Check judges each of the hosts that was read.

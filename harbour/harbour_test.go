@@ -139,18 +139,19 @@ func TestAWithdrawalIsSeenWithoutOpeningAnew(t *testing.T) {
 	if why := h.withdrawn(c); why != "" {
 		t.Errorf("it stands: %q", why)
 	}
-	text, err := os.ReadFile(h.lists[0])
+	list := filepath.Join(h.dir, h.file.Releases[0])
+	text, err := os.ReadFile(list)
 	if err != nil {
 		t.Fatal(err)
 	}
 	now := strings.Replace(string(text), "- version: 3.5.4-1\n", "- version: 3.5.4-1\n        withdrawn: it leaks\n", 1)
-	if err := os.WriteFile(h.lists[0], []byte(now), 0o600); err != nil {
+	if err := os.WriteFile(list, []byte(now), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	if why := h.withdrawn(c); why != "it leaks" {
 		t.Errorf("withdrawn: %q", why)
 	}
-	if err := os.WriteFile(h.lists[0], []byte("broken: ["), 0o600); err != nil {
+	if err := os.WriteFile(list, []byte("broken: ["), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	if why := h.withdrawn(c); !strings.Contains(why, "can't be told") {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -15,6 +16,7 @@ import (
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
 	"yareharbour/core/survey"
+	"yareharbour/payload"
 )
 
 // atOnce is how many hosts are read at the same time.
@@ -50,7 +52,10 @@ func (h *Harbour) Read(ctx context.Context, hosts []string, progress func(host s
 			return nil
 		})
 	}
-	return out, g.Wait()
+	if err := g.Wait(); err != nil {
+		return out, err
+	}
+	return out, h.tally(ctx)
 }
 
 // remembered is how many different readings of a host its life is told from.
@@ -82,8 +87,11 @@ func (h *Harbour) SurveyOf(readings map[string]*estate.Reading, verdicts map[str
 	return survey.Make(survey.Input{Estate: h.Estate, Now: h.World.Now(), MaxAge: MaxAge, Readings: readings, Verdicts: verdicts, Rounds: rounds})
 }
 
-// Payloads are the payload files of a directory.
-type Payloads struct{ Dir string }
+// Payloads are the payload store, and beside it the estate's own directory of payload files.
+type Payloads struct {
+	Store payload.Store
+	Dir   string
+}
 
 // Check returns why the file can't be used, and "" where it can.
 func (p Payloads) Check(file, sum string) string {
@@ -95,9 +103,13 @@ func (p Payloads) Check(file, sum string) string {
 
 // Open returns the bytes of the file if they have that SHA-256, in hex.
 func (p Payloads) Open(file, sum string) ([]byte, error) {
-	b, err := os.ReadFile(filepath.Join(p.Dir, filepath.Base(file)))
+	b, err := p.Store.Open(sum)
+	if !errors.Is(err, payload.ErrNone) {
+		return b, err
+	}
+	b, err = os.ReadFile(filepath.Join(p.Dir, filepath.Base(file)))
 	if os.IsNotExist(err) {
-		return nil, fmt.Errorf("the payload %s is not in %s", file, p.Dir)
+		return nil, fmt.Errorf("the payload %s is neither in the payload store nor in %s; \"yare payload fetch\" gets what hosts want", file, p.Dir)
 	}
 	if err != nil {
 		return nil, err

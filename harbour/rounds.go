@@ -30,7 +30,7 @@ func (h *Harbour) Plan(ctx context.Context, b plan.Brief) (plan.Plan, error) {
 		return plan.Plan{}, err
 	}
 	return plan.Make(plan.Input{Brief: b, Now: h.World.Now(), MaxAge: MaxAge, Cluster: c, Readings: readings,
-		Verdicts: h.Check(h.Checker(), readings), Payloads: h.Payloads.Check, Times: times, Catalogue: h.Catalogue}), nil
+		Verdicts: h.Check(h.Checker(), readings), Payloads: h.Payloads.Check, Times: times, Catalogue: h.Catalogue()}), nil
 }
 
 // Times learns from all rounds that were made how long steps take.

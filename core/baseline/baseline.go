@@ -83,6 +83,11 @@ func (c Clause) same(o Clause) bool {
 	return c == o
 }
 
+// Wants tells whether two bound clauses want the same and are disputed alike, whichever baselines they are from.
+func (b *Bound) Wants(o *Bound) bool {
+	return b.same(o.Clause) && slices.Equal(b.Against, o.Against)
+}
+
 // Exception is a dated pardon for one component on some hosts.
 type Exception struct {
 	Component estate.Key
@@ -243,4 +248,11 @@ func (s *Set) Excepted(key estate.Key, now time.Time) *Exception {
 		}
 	}
 	return nil
+}
+
+// SamePardons tells whether two sets pardon the same.
+func (s *Set) SamePardons(o *Set) bool {
+	return slices.EqualFunc(s.exceptions, o.exceptions, func(a, b Exception) bool {
+		return a.Component == b.Component && a.Until.Equal(b.Until)
+	})
 }

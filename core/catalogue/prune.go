@@ -85,3 +85,16 @@ func (c *Catalogue) ByPayload(sum string) *Release {
 	}
 	return nil
 }
+
+// Bytes says a number of bytes as people do.
+func Bytes(n int64) string {
+	switch {
+	case n < 1<<10:
+		return fmt.Sprintf("%d B", n)
+	case n < 1<<20:
+		return fmt.Sprintf("%.0f KiB", float64(n)/(1<<10))
+	case n < 10<<30:
+		return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20))
+	}
+	return fmt.Sprintf("%.1f GiB", float64(n)/(1<<30))
+}

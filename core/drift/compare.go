@@ -102,8 +102,8 @@ type Span struct {
 }
 
 // Spans tells when each version of each component was first and last seen on a host: by component and device, the newest version first. Readings are the
-// host's own in the order of time. last is until when the newest of them held.
-func Spans(readings []*estate.Reading, last time.Time) []Span {
+// host's own in the order of time; until holds for each when it was last found to say the same.
+func Spans(readings []*estate.Reading, until []time.Time) []Span {
 	open := map[place]*Span{}
 	var out []*Span
 	for i, r := range readings {
@@ -116,10 +116,10 @@ func Spans(readings []*estate.Reading, last time.Time) []Span {
 			p := place{c.Key, c.Device}
 			seen[p] = true
 			if o := open[p]; o != nil && o.Version == c.Version {
-				o.Last = until(readings, i, last)
+				o.Last = until[i]
 				continue
 			}
-			n := &Span{Component: c.Key, Device: c.Device, Version: c.Version, First: s.At, Last: until(readings, i, last)}
+			n := &Span{Component: c.Key, Device: c.Device, Version: c.Version, First: s.At, Last: until[i]}
 			open[p] = n
 			out = append(out, n)
 		}
@@ -140,12 +140,4 @@ func Spans(readings []*estate.Reading, last time.Time) []Span {
 		return cmp.Or(strings.Compare(string(a.Component), string(b.Component)), strings.Compare(a.Device, b.Device), b.First.Compare(a.First))
 	})
 	return spans
-}
-
-// until is how long what the ith reading says held: until the next one was taken.
-func until(readings []*estate.Reading, i int, last time.Time) time.Time {
-	if i+1 < len(readings) {
-		return readings[i+1].Tried()
-	}
-	return last
 }

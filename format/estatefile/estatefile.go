@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"slices"
 
+	"yareharbour/core/estate"
+	"yareharbour/feed"
 	"yareharbour/format/strictyaml"
 )
 
@@ -16,6 +18,7 @@ type File struct {
 	Clusters  []Cluster `yaml:"clusters"`
 	Releases  []string  `yaml:"releases"`  // release lists
 	Indexes   []Indexes `yaml:"indexes"`   // Debian indices
+	Feeds     []Feed    `yaml:"feeds"`     // where releases and advisories come from
 	Baselines []string  `yaml:"baselines"` // baseline files
 	Payloads  string    `yaml:"payloads"`  // the directory of payload files
 }
@@ -25,6 +28,20 @@ type Indexes struct {
 	Dir          string   `yaml:"dir"`
 	Architecture string   `yaml:"architecture"` // of the hosts, as "amd64"
 	Keyrings     []string `yaml:"keyrings"`     // whose signature is wanted; none: signatures are not verified
+}
+
+// Feed is where releases and advisories come from. Its path, where it is a directory, and those of its keyrings are relative to the estate file.
+type Feed struct {
+	Name         string            `yaml:"name"`
+	Kind         string            `yaml:"kind"` // debian, rpm, firmware, files
+	At           string            `yaml:"at"`   // URL or directory
+	Suites       []string          `yaml:"suites"`
+	Components   []string          `yaml:"components"`
+	Architecture string            `yaml:"architecture"`
+	Keyrings     []string          `yaml:"keyrings"`
+	Sync         string            `yaml:"sync"` // "on demand", "off", "every 6h", "daily 03:30"
+	Proxy        string            `yaml:"proxy"`
+	Names        map[string]string `yaml:"names"` // AppStream id, GUID or PCI id → component
 }
 
 // Connector says how hosts are reached.
@@ -56,6 +73,9 @@ func Parse(name string, text []byte) (File, error) {
 			return in, f.Errorf(fmt.Sprintf("$.indexes[%d]", i), "indices need the directory they are in and the hosts' architecture")
 		}
 	}
+	if err := checkFeeds(f, in.Feeds); err != nil {
+		return in, err
+	}
 	where := map[string]string{}
 	for i, c := range in.Clusters {
 		at := fmt.Sprintf("$.clusters[%d]", i)
@@ -76,4 +96,38 @@ func Parse(name string, text []byte) (File, error) {
 		}
 	}
 	return in, nil
+}
+
+// checkFeeds holds every feed to what a feed must say, at the place where it does not.
+func checkFeeds(f *strictyaml.File, feeds []Feed) error {
+	for i, d := range feeds {
+		at := fmt.Sprintf("$.feeds[%d]", i)
+		out, err := d.Described()
+		if err == nil {
+			err = out.Check()
+		}
+		if err != nil {
+			return f.Errorf(at, "the feed %q: %v", d.Name, err)
+		}
+		if slices.ContainsFunc(feeds[:i], func(o Feed) bool { return o.Name == d.Name }) {
+			return f.Errorf(at+".name", "there are two feeds named %s", d.Name)
+		}
+	}
+	return nil
+}
+
+// Described returns the feed as it is to be synced; its paths are as the file has them.
+func (d Feed) Described() (feed.Feed, error) {
+	out := feed.Feed{Name: d.Name, Kind: feed.Kind(d.Kind), At: d.At, Suites: d.Suites, Components: d.Components, Architecture: d.Architecture,
+		Keyrings: d.Keyrings, Proxy: d.Proxy, Names: map[string]estate.Key{}}
+	var err error
+	if out.Schedule, err = feed.ParseSchedule(d.Sync); err != nil {
+		return out, err
+	}
+	for name, key := range d.Names {
+		if out.Names[name], err = estate.ParseKey(key); err != nil {
+			return out, err
+		}
+	}
+	return out, nil
 }

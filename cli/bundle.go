@@ -1,0 +1,180 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"yareharbour/bundle"
+	"yareharbour/core/catalogue"
+	"yareharbour/format/report"
+	"yareharbour/harbour"
+)
+
+func (a *app) bundleCommand() *cobra.Command {
+	c := &cobra.Command{Use: "bundle", Short: "Look into archives of releases, and take them in",
+		Long: `A bundle is a zip or tar archive, perhaps with archives in it, that holds release lists, repositories, firmware, advisories or payloads. It is unpacked and
+verified aside; "show" says what is in it, "import" takes it in whole or not at all.`,
+		Example: "  yare bundle show corran-q4.zip\n  yare bundle import corran-q4.zip\n  yare bundle list"}
+	c.AddCommand(a.bundleShow(), a.bundleImport(), a.bundleList(), a.bundleRemove())
+	return c
+}
+
+func (a *app) bundleShow() *cobra.Command {
+	var asJSON bool
+	var keyrings []string
+	c := &cobra.Command{
+		Use: "show FILE", Short: "Say what is in an archive; nothing is taken in",
+		Long:    "Unpacks an archive aside, verifies its checksums, and says what every file in it is and what it brings.",
+		Example: "  yare bundle show corran-q4.zip",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.with(c.Context(), func(h *harbour.Harbour) error {
+				b, err := a.openBundle(c.Context(), h, args[0], keyrings)
+				if err != nil {
+					return err
+				}
+				defer b.Close()
+				if asJSON {
+					return report.JSON(a.out, b.Contents)
+				}
+				return a.showBundle(h, b)
+			})
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	c.Flags().StringSliceVar(&keyrings, "keyring", nil, "OpenPGP keyring files; a SHA256SUMS with a good signature by one of their keys is wanted then")
+	return c
+}
+
+func (a *app) openBundle(ctx context.Context, h *harbour.Harbour, file string, keyrings []string) (*bundle.Bundle, error) {
+	line, done := a.progressLine()
+	defer done()
+	return h.OpenBundle(ctx, file, keyrings, operator(), func(p bundle.Progress) {
+		line(fmt.Sprintf("%s %s  %d files, %s", p.Stage, p.File, p.Entries, catalogue.Bytes(p.Bytes)))
+	})
+}
+
+func (a *app) showBundle(h *harbour.Harbour, b *bundle.Bundle) error {
+	t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(t, "FILE\tKIND\tSIZE\tBRINGS")
+	for _, f := range b.Files {
+		fmt.Fprintf(t, "%s\t%s\t%s\t%s\n", f.Path, f.Kind, catalogue.Bytes(f.Size), f.Says)
+	}
+	if err := t.Flush(); err != nil {
+		return err
+	}
+	releases, advisories := h.News(b)
+	fmt.Fprintf(a.out, "%s, %s: %d releases (%d not known yet), %d advisories (%d not known yet), %d payloads\n", b.Name, catalogue.Bytes(b.Size), b.Releases, releases, b.Advises, advisories, b.Payloads)
+	switch {
+	case b.SignedBy != "":
+		fmt.Fprintf(a.out, "the signature %s is good, and %d files have the hashes that it vouches for\n", b.SignedBy, b.Summed)
+	case b.Summed > 0:
+		fmt.Fprintf(a.out, "%d files have the hashes of its SHA256SUMS; nobody has signed it\n", b.Summed)
+	default:
+		fmt.Fprintln(a.out, "it carries no checksums of its own; payloads have the hashes that their releases state")
+	}
+	if len(b.Missing) > 0 {
+		fmt.Fprintf(a.out, "not in it, though its releases name them: %s\n", strings.Join(b.Missing, ", "))
+	}
+	return nil
+}
+
+func (a *app) bundleImport() *cobra.Command {
+	var keyrings []string
+	var yes bool
+	c := &cobra.Command{
+		Use: "import FILE", Short: "Take an archive in, after showing what is in it",
+		Long:    "Shows what is in the archive, asks, and takes it in: payloads into the payload store, what it says into the catalogue. Taking the same one in twice changes nothing.",
+		Example: "  yare bundle import corran-q4.zip\n  yare bundle import corran-q4.zip --keyring corran.gpg --yes",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.with(c.Context(), func(h *harbour.Harbour) error {
+				b, err := a.openBundle(c.Context(), h, args[0], keyrings)
+				if err != nil {
+					return err
+				}
+				defer b.Close()
+				if err := a.showBundle(h, b); err != nil {
+					return err
+				}
+				if !yes && !a.confirm("Take it in?") {
+					fmt.Fprintln(a.out, "nothing was taken in")
+					return nil
+				}
+				if err := h.Accept(c.Context(), b); errors.Is(err, bundle.ErrKnown) {
+					fmt.Fprintln(a.out, err)
+					return nil
+				} else if err != nil {
+					return err
+				}
+				fmt.Fprintf(a.out, "taken in as %.12s\n", b.ID)
+				return nil
+			})
+		},
+	}
+	c.Flags().BoolVar(&yes, "yes", false, "take it in without asking")
+	c.Flags().StringSliceVar(&keyrings, "keyring", nil, "OpenPGP keyring files; a SHA256SUMS with a good signature by one of their keys is wanted then")
+	return c
+}
+
+// confirm asks on the terminal; anything but y is no.
+func (a *app) confirm(question string) bool {
+	fmt.Fprintf(a.err, "%s [y/N] ", question)
+	var answer string
+	_, _ = fmt.Fscanln(a.in, &answer)
+	return strings.EqualFold(answer, "y") || strings.EqualFold(answer, "yes")
+}
+
+func (a *app) bundleList() *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{
+		Use: "list", Short: "List the bundles that were taken in",
+		Long:    "Lists the bundles that were taken in, the newest first: when, by whom, and what they brought.",
+		Example: "  yare bundle list",
+		Args:    cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			return a.with(c.Context(), func(h *harbour.Harbour) error {
+				all, err := h.Bundles.Taken()
+				if err != nil {
+					return err
+				}
+				if asJSON {
+					return report.JSON(a.out, all)
+				}
+				t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
+				fmt.Fprintln(t, "ID\tNAME\tTAKEN IN\tBY\tRELEASES\tADVISORIES\tPAYLOADS")
+				for _, b := range all {
+					fmt.Fprintf(t, "%.12s\t%s\t%s\t%s\t%d\t%d\t%d\n", b.ID, b.Name, b.Taken.Local().Format(time.DateTime), b.By, b.Releases, b.Advises, b.Payloads)
+				}
+				return t.Flush()
+			})
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return c
+}
+
+func (a *app) bundleRemove() *cobra.Command {
+	return &cobra.Command{
+		Use: "remove ID", Short: "Take a bundle out of the catalogue again",
+		Long:    "Takes what a bundle said out of the catalogue again. Its payloads stay in the payload store until they are pruned. ID is the beginning of its id, or its name.",
+		Example: "  yare bundle remove 3f9a",
+		Args:    cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.with(c.Context(), func(h *harbour.Harbour) error {
+				b, err := h.Bundles.Remove(args[0])
+				if err != nil {
+					return err
+				}
+				fmt.Fprintf(a.out, "%s is no longer in the catalogue; its payloads stay until \"yare payload prune\"\n", b.Name)
+				return nil
+			})
+		},
+	}
+}

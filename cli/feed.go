@@ -1,0 +1,193 @@
+package cli
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"yareharbour/core/catalogue"
+	"yareharbour/core/drift"
+	"yareharbour/feed"
+	"yareharbour/format/report"
+	"yareharbour/harbour"
+)
+
+func (a *app) feedCommand() *cobra.Command {
+	c := &cobra.Command{Use: "feed", Short: "See and sync the feeds from which the catalogue is filled",
+		Long: `Feeds are named in the estate file: Debian and RPM repositories, firmware metadata, and directories of release lists and advisories, over HTTP and
+HTTPS or in a directory. A sync fetches what changed; until all of it is there and verified, what was known before stays.`,
+		Example: "  yare feed list\n  yare feed sync\n  yare feed sync corran\n  yare feed set corran \"every 6h\""}
+	c.AddCommand(a.feedList(), a.feedSync(), a.feedSet())
+	return c
+}
+
+func (a *app) feedNames(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
+	return nil, cobra.ShellCompDirectiveNoFileComp
+}
+
+func (a *app) feedList() *cobra.Command {
+	var asJSON bool
+	c := &cobra.Command{
+		Use: "list", Short: "List the feeds and what became of their last syncs",
+		Long:    "Lists the feeds of the estate file: where they are, when they are synced, what they said last, and what went wrong.",
+		Example: "  yare feed list\n  yare feed list --json",
+		Args:    cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			return a.with(c.Context(), func(h *harbour.Harbour) error {
+				all, err := h.FeedStates()
+				if err != nil {
+					return err
+				}
+				if asJSON {
+					return report.JSON(a.out, report.Feeds(all))
+				}
+				if len(all) == 0 {
+					fmt.Fprintln(a.out, "the estate file names no feeds; docs/feeds.md tells how")
+					return nil
+				}
+				t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
+				fmt.Fprintln(t, "FEED\tKIND\tSYNC\tSYNCED\tRELEASES\tADVISORIES\tSIZE\tAT")
+				for _, f := range all {
+					fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%d\t%d\t%s\t%s\n", f.Name, f.Kind, f.Schedule, ago(f.Synced), f.Releases, f.Advisories, catalogue.Bytes(f.Bytes), f.At)
+				}
+				if err := t.Flush(); err != nil {
+					return err
+				}
+				for _, f := range all {
+					if f.Error != "" {
+						fmt.Fprintf(a.out, "failed %s: %s\n", ago(f.Tried), f.Error)
+					}
+				}
+				return nil
+			})
+		},
+	}
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return c
+}
+
+func ago(t time.Time) string {
+	if t.IsZero() {
+		return "never"
+	}
+	return drift.Age(time.Since(t)) + " ago"
+}
+
+func (a *app) feedSync() *cobra.Command {
+	var due bool
+	c := &cobra.Command{
+		Use: "sync [FEED…]", Short: "Bring feeds up to date",
+		Long: `Brings the feeds that are named up to date, or all but those that are switched off. With --due only those whose time has come by their schedule, for a timer
+to call. Ctrl-C ends it; what was fetched so far is gone on with the next time. Exit code 1 where a feed could not be synced; the others are.`,
+		Example: "  yare feed sync\n  yare feed sync corran\n  yare feed sync --due",
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.with(c.Context(), func(h *harbour.Harbour) error { return a.sync(c.Context(), h, args, due) })
+		},
+		ValidArgsFunction: a.feedNames,
+	}
+	c.Flags().BoolVar(&due, "due", false, "only feeds whose time has come")
+	return c
+}
+
+func (a *app) sync(ctx context.Context, h *harbour.Harbour, names []string, due bool) error {
+	var feeds []feed.Feed
+	switch {
+	case due && len(names) > 0:
+		return errors.New("say --due or name feeds, not both")
+	case due:
+		feeds = h.Due(time.Now())
+	case len(names) > 0:
+		for _, n := range names {
+			f, err := h.Feed(n)
+			if err != nil {
+				return err
+			}
+			feeds = append(feeds, f)
+		}
+	default:
+		for _, f := range h.Feeds {
+			if !h.Shelf.Scheduled(f).Off {
+				feeds = append(feeds, f)
+			}
+		}
+	}
+	if len(feeds) == 0 {
+		fmt.Fprintln(a.out, "there is nothing to sync")
+		return nil
+	}
+	line, done := a.progressLine()
+	results, err := h.Sync(ctx, feeds, func(p feed.Progress) { line(feedProgress(p)) })
+	done()
+	for _, f := range feeds {
+		r, ok := results[f.Name]
+		switch {
+		case !ok || r.Status.Error != "":
+		case r.Changed:
+			fmt.Fprintf(a.out, "%s: %d releases, %d advisories, %s in %d files\n", f.Name, r.Status.Releases, r.Status.Advisories, catalogue.Bytes(r.Status.Bytes), r.Status.Files)
+		default:
+			fmt.Fprintf(a.out, "%s: nothing has changed\n", f.Name)
+		}
+	}
+	return err
+}
+
+// feedProgress says how far a sync is.
+func feedProgress(p feed.Progress) string {
+	s := fmt.Sprintf("%s: %s %s", p.Feed, p.Stage, p.File)
+	if p.Total > p.Bytes {
+		return s + fmt.Sprintf("  %s of %s", catalogue.Bytes(p.Bytes), catalogue.Bytes(p.Total))
+	}
+	if p.Entries > 0 {
+		return s + fmt.Sprintf("  %d entries", p.Entries)
+	}
+	return s + "  " + catalogue.Bytes(p.Bytes)
+}
+
+// progressLine writes a line on stderr over and over where that is a terminal, some ten times a second at most.
+func (a *app) progressLine() (line func(string), done func()) {
+	f, ok := a.err.(*os.File)
+	if ok {
+		st, err := f.Stat()
+		ok = err == nil && st.Mode()&os.ModeCharDevice != 0
+	}
+	if !ok {
+		return func(string) {}, func() {}
+	}
+	var last time.Time
+	return func(s string) {
+		if time.Since(last) > 100*time.Millisecond {
+			last = time.Now()
+			fmt.Fprintf(f, "\r\x1b[K%.100s", s)
+		}
+	}, func() { fmt.Fprint(f, "\r\x1b[K") }
+}
+
+func (a *app) feedSet() *cobra.Command {
+	return &cobra.Command{
+		Use: "set FEED SCHEDULE", Short: "Say when a feed is synced",
+		Long:    "Has a feed synced \"on demand\", \"off\" (only when this very feed is asked for), \"every 6h\" or \"daily 03:30\", whatever the estate file says of it.",
+		Example: "  yare feed set corran \"every 6h\"\n  yare feed set corran off",
+		Args:    cobra.ExactArgs(2),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.with(c.Context(), func(h *harbour.Harbour) error {
+				f, err := h.Feed(args[0])
+				if err != nil {
+					return err
+				}
+				s, err := feed.ParseSchedule(strings.TrimSpace(args[1]))
+				if err != nil {
+					return err
+				}
+				fmt.Fprintf(a.out, "%s is synced %s from now on (%s in the estate file)\n", f.Name, s, cmp.Or(f.Schedule.String(), "on demand"))
+				return h.Shelf.Set(f.Name, s)
+			})
+		},
+	}
+}

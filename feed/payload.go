@@ -1,0 +1,52 @@
+package feed
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/cenkalti/backoff/v5"
+
+	"yareharbour/core/catalogue"
+	"yareharbour/payload"
+)
+
+// Payload fetches the file in which a release comes into the payload store. Its hash is the one that the feed's verified metadata states.
+func (s Shelf) Payload(ctx context.Context, f Feed, r *catalogue.Release, to payload.Store, progress func(Progress)) error {
+	if r.File == "" || r.SHA256 == "" {
+		return fmt.Errorf("the release names no file with its hash")
+	}
+	if to.Has(r.SHA256) {
+		return nil
+	}
+	if err := inside(r.File); err != nil {
+		return err
+	}
+	dir := filepath.Join(s.dir(f.Name), "payloads") // what is interrupted is gone on with
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	fe := &fetcher{feed: f, next: dir, notes: map[string]note{}, had: map[string]note{}, progress: progress, state: Progress{Feed: f.Name, Stage: "fetching"},
+		wait: &backoff.ExponentialBackOff{InitialInterval: 300 * time.Millisecond, Multiplier: 2, RandomizationFactor: .3, MaxInterval: 20 * time.Second}}
+	var err error
+	if fe.client, err = client(f); err != nil {
+		return err
+	}
+	if f.Kind == Firmware { // archives lie beside the metadata
+		fe.feed.At = f.At[:max(0, strings.LastIndex(strings.TrimSuffix(f.At, "/"), "/"))]
+	}
+	name, err := fe.get(ctx, want{path: r.SHA256, from: r.File, sha256: r.SHA256, size: r.Size})
+	if err != nil {
+		return err
+	}
+	file, err := os.Open(name)
+	if err != nil {
+		return err
+	}
+	defer os.Remove(name)
+	defer file.Close()
+	return to.Put(file, r.SHA256)
+}

@@ -1,0 +1,197 @@
+package harbour
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/renameio/v2"
+
+	"yareharbour/core/baseline"
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+	"yareharbour/format/baselinefile"
+	"yareharbour/store"
+)
+
+type estateKey = estate.Key
+
+// Source is a baseline with the file that says it and the version that is kept of it.
+type Source struct {
+	baseline.Baseline
+	File    string // that it is read from and written to
+	Text    string // of the file
+	Version int    // the number of its newest kept version
+}
+
+// Baselines returns the baselines that hold.
+func (h *Harbour) Baselines() (out []baseline.Baseline) {
+	for _, s := range h.Sources() {
+		out = append(out, s.Baseline)
+	}
+	return out
+}
+
+// Sources returns the baselines that hold, with their files.
+func (h *Harbour) Sources() []Source {
+	h.mu.RLock()
+	defer h.mu.RUnlock()
+	return h.baselines
+}
+
+// Source returns the baseline of that name.
+func (h *Harbour) Source(name string) (Source, error) {
+	all := h.Sources()
+	i := slices.IndexFunc(all, func(s Source) bool { return s.Name == name })
+	if i < 0 {
+		var names []string
+		for _, s := range all {
+			names = append(names, s.Name)
+		}
+		return Source{}, fmt.Errorf("there is no baseline %q; there are %v", name, names)
+	}
+	return all[i], nil
+}
+
+// ownBaselines is the directory of baselines that were made here and are in no estate file.
+func (h *Harbour) ownBaselines() string { return filepath.Join(h.State, "baselines") }
+
+// LoadBaselines reads the baseline files: those that the estate file names, and those that were made here. A file that was changed by other hands is kept as
+// a new version.
+func (h *Harbour) LoadBaselines(ctx context.Context) error {
+	files := h.beside(h.file.Baselines)
+	own, err := filepath.Glob(filepath.Join(h.ownBaselines(), "*.yaml"))
+	if err != nil {
+		return err
+	}
+	var out []Source
+	for _, file := range append(files, own...) {
+		text, err := os.ReadFile(file)
+		if err != nil {
+			return fmt.Errorf("a baseline: %w", err)
+		}
+		b, err := baselinefile.Parse(file, text)
+		if err != nil {
+			return err
+		}
+		if i := slices.IndexFunc(out, func(s Source) bool { return s.Name == b.Name }); i >= 0 {
+			return fmt.Errorf("%s and %s both say that they are the baseline %s; give one another name", out[i].File, file, b.Name)
+		}
+		n, err := h.found(ctx, b.Name, file, string(text))
+		if err != nil {
+			return err
+		}
+		out = append(out, Source{b, file, string(text), n})
+	}
+	h.mu.Lock()
+	h.baselines = out
+	h.mu.Unlock()
+	return nil
+}
+
+// found keeps a file's text as a version if it is none yet.
+func (h *Harbour) found(ctx context.Context, name, file, text string) (int, error) {
+	newest, err := h.Store.Version(ctx, name, 0)
+	if err != nil && !errors.Is(err, store.ErrNoVersion) {
+		return 0, err
+	}
+	if newest.N > 0 && newest.Text == text {
+		return newest.N, nil
+	}
+	why := "the file " + filepath.Base(file) + " was changed"
+	if newest.N == 0 {
+		why = "first read from " + filepath.Base(file)
+	}
+	n, err := h.Store.KeepVersion(ctx, store.Version{Name: name, At: time.Now(), By: "file", Why: why, Text: text}, newest.N)
+	if errors.Is(err, store.ErrChanged) { // another process has just found the same
+		newest, err = h.Store.Version(ctx, name, 0)
+		return newest.N, err
+	}
+	return n, err
+}
+
+// SaveBaseline writes a baseline's file and keeps what it says as a version after the one numbered after; 0 for a new one. A text that can't be read, or whose
+// name is another, is refused, and so is one made from a version that is not the newest any more.
+func (h *Harbour) SaveBaseline(ctx context.Context, name, text string, after int, by, why string) (int, error) {
+	if strings.TrimSpace(why) == "" {
+		return 0, errors.New("a version of a baseline needs a reason: it is what people will ask for")
+	}
+	b, err := baselinefile.Parse(name+".yaml", []byte(text))
+	if err != nil {
+		return 0, err
+	}
+	if b.Name != name {
+		return 0, fmt.Errorf("the text is of the baseline %q, and %q is to be saved; a baseline keeps its name", b.Name, name)
+	}
+	src, err := h.Source(name)
+	file := src.File
+	if err != nil { // a new one
+		if strings.ContainsAny(name, "/\\\x00") || strings.HasPrefix(name, ".") {
+			return 0, fmt.Errorf("%q can't be a new baseline's name: it is a file's name too", name)
+		}
+		if err := os.MkdirAll(h.ownBaselines(), 0o755); err != nil {
+			return 0, err
+		}
+		file = filepath.Join(h.ownBaselines(), name+".yaml")
+		if newest, err := h.Store.Version(ctx, name, 0); err == nil {
+			after = newest.N // of one that was there before
+		}
+	} else if now, err := os.ReadFile(file); err == nil && string(now) != src.Text {
+		return 0, fmt.Errorf("the baseline %s: %w: its file %s is not what was read from it; open it anew", name, store.ErrChanged, file)
+	}
+	n, err := h.Store.KeepVersion(ctx, store.Version{Name: name, At: time.Now(), By: by, Why: why, Text: text}, after)
+	if err != nil {
+		return 0, err
+	}
+	if err := renameio.WriteFile(file, []byte(text), 0o644); err != nil {
+		return 0, fmt.Errorf("writing the baseline %s: %w", name, err)
+	}
+	return n, h.LoadBaselines(ctx)
+}
+
+// RemoveBaseline takes a baseline away that was made here; its versions stay. One of the estate file is the estate file's to remove.
+func (h *Harbour) RemoveBaseline(ctx context.Context, name string) error {
+	s, err := h.Source(name)
+	if err != nil {
+		return err
+	}
+	if filepath.Dir(s.File) != filepath.Clean(h.ownBaselines()) {
+		return fmt.Errorf("the baseline %s is named in the estate file; take %s out of its list of baselines there", name, filepath.Base(s.File))
+	}
+	if err := os.Remove(s.File); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return h.LoadBaselines(ctx)
+}
+
+// Effect tells what it would do to the estate, as it was last read, if the baseline of that name said the text. An empty text is no baseline.
+func (h *Harbour) Effect(ctx context.Context, name, text string) (drift.Effect, error) {
+	hosts, err := h.Hosts("")
+	if err != nil {
+		return drift.Effect{}, err
+	}
+	kept, err := h.Store.Newest(ctx, hosts)
+	if err != nil {
+		return drift.Effect{}, err
+	}
+	c := h.Checker()
+	held := drift.Hold(h.Estate.Clusters, kept, c.Now, c.MaxAge)
+	var before, after *baseline.Baseline
+	if s, err := h.Source(name); err == nil {
+		before = &s.Baseline
+	}
+	if text != "" {
+		b, err := baselinefile.Parse(name+".yaml", []byte(text))
+		if err != nil {
+			return drift.Effect{}, err
+		}
+		after = &b
+	}
+	return c.Edit(held, before, after), nil
+}

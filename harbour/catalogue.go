@@ -1,0 +1,355 @@
+package harbour
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"time"
+
+	"yareharbour/bundle"
+	"yareharbour/core/catalogue"
+	"yareharbour/core/drift"
+	"yareharbour/core/plan"
+	"yareharbour/feed"
+	"yareharbour/format/debindex"
+	"yareharbour/format/releaselist"
+)
+
+// Catalogue returns all that is known of what can be had, as it was last loaded. It is not changed any more; a newer one takes its place.
+func (h *Harbour) Catalogue() *catalogue.Catalogue {
+	h.mu.RLock()
+	defer h.mu.RUnlock()
+	return h.catalogue
+}
+
+// Reload reads the catalogue anew: release lists, indices, feeds as they were synced, bundles as they were taken in. Until it is whole the old one stays.
+func (h *Harbour) Reload() error {
+	cat, err := h.load()
+	if err != nil {
+		return err
+	}
+	h.mu.Lock()
+	h.catalogue = cat
+	h.mu.Unlock()
+	return nil
+}
+
+func (h *Harbour) load() (*catalogue.Catalogue, error) {
+	cat := &catalogue.Catalogue{}
+	now := time.Now()
+	for _, name := range h.file.Releases {
+		name = filepath.Join(h.dir, name)
+		text, err := os.ReadFile(name)
+		if err != nil {
+			return nil, fmt.Errorf("a release list of the estate file: %w", err)
+		}
+		b, err := releaselist.Parse(name, text)
+		if err != nil {
+			return nil, err
+		}
+		cat.AddBatch(b)
+	}
+	for _, x := range h.file.Indexes {
+		if err := LoadIndexes(cat, filepath.Join(h.dir, x.Dir), x.Architecture, h.beside(x.Keyrings), now); err != nil {
+			return nil, err
+		}
+	}
+	for _, f := range h.Feeds {
+		batches, err := h.Shelf.Load(f, now)
+		if err != nil {
+			return nil, err
+		}
+		for _, b := range batches {
+			cat.AddBatch(b)
+		}
+	}
+	taken, err := h.Bundles.Taken()
+	if err != nil {
+		return nil, err
+	}
+	for _, c := range taken {
+		batches, err := h.Bundles.Load(c, h.bundleOptions(bundle.Options{Now: now}))
+		if err != nil {
+			return nil, err
+		}
+		for _, b := range batches {
+			cat.AddBatch(b)
+		}
+	}
+	return cat, nil
+}
+
+// beside resolves paths that are relative to the estate file.
+func (h *Harbour) beside(names []string) (out []string) {
+	for _, n := range names {
+		if !filepath.IsAbs(n) {
+			n = filepath.Join(h.dir, n)
+		}
+		out = append(out, n)
+	}
+	return out
+}
+
+func (h *Harbour) describeFeeds() (out []feed.Feed, err error) {
+	for _, d := range h.file.Feeds {
+		f, err := d.Described()
+		if err != nil {
+			return nil, err
+		}
+		f.Keyrings = h.beside(f.Keyrings)
+		if !f.Remote() {
+			f.At = h.beside([]string{f.At})[0]
+		}
+		out = append(out, f)
+	}
+	return out, nil
+}
+
+// withdrawn looks at everything that is known as it is now, and says why the wanted release was taken back; "" where it stands. What can't be
+// read says nothing good: that is a reason too.
+func (h *Harbour) withdrawn(c plan.Change) string {
+	now, err := h.load()
+	if err != nil {
+		return "whether it still stands can't be told: " + err.Error()
+	}
+	for _, r := range now.Releases(c.Component) {
+		if r.Version == c.To && r.SHA256 == c.SHA256 && r.Withdrawn != "" {
+			return r.Withdrawn
+		}
+	}
+	return ""
+}
+
+// Feed returns the feed of that name.
+func (h *Harbour) Feed(name string) (feed.Feed, error) {
+	i := slices.IndexFunc(h.Feeds, func(f feed.Feed) bool { return f.Name == name })
+	if i < 0 {
+		var names []string
+		for _, f := range h.Feeds {
+			names = append(names, f.Name)
+		}
+		return feed.Feed{}, fmt.Errorf("there is no feed %q in the estate file; there are %v", name, names)
+	}
+	return h.Feeds[i], nil
+}
+
+// FeedStates returns every feed of the estate file.
+func (h *Harbour) FeedStates() (out []feed.State, err error) {
+	for _, f := range h.Feeds {
+		st, err := h.Shelf.Status(f.Name)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, feed.State{Feed: f, Status: st, Schedule: h.Shelf.Scheduled(f)})
+	}
+	return out, nil
+}
+
+// Due returns the feeds that are to be synced now by their schedules.
+func (h *Harbour) Due(now time.Time) (out []feed.Feed) {
+	for _, f := range h.Feeds {
+		st, err := h.Shelf.Status(f.Name)
+		if err == nil && h.Shelf.Scheduled(f).Due(latest(st.Synced, st.Tried.Add(-retryAfter)), now) {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// retryAfter is how long a scheduled sync that failed is not tried again.
+const retryAfter = 10 * time.Minute
+
+func latest(a, b time.Time) time.Time {
+	if a.After(b) {
+		return a
+	}
+	return b
+}
+
+// Sync brings feeds up to date one after the other, and then the catalogue. One that fails does not keep the others; its error is among those joined.
+func (h *Harbour) Sync(ctx context.Context, feeds []feed.Feed, progress func(feed.Progress)) (map[string]feed.Result, error) {
+	out := map[string]feed.Result{}
+	var errs []error
+	changed := false
+	for _, f := range feeds {
+		r, err := h.Shelf.Sync(ctx, f, time.Now(), progress)
+		out[f.Name] = r
+		errs = append(errs, err)
+		changed = changed || r.Changed
+		if ctx.Err() != nil {
+			break
+		}
+	}
+	if changed {
+		errs = append(errs, h.Reload())
+	}
+	return out, errors.Join(errs...)
+}
+
+func (h *Harbour) bundleOptions(o bundle.Options) bundle.Options {
+	for _, f := range h.Feeds {
+		o.Native = cmp.Or(o.Native, f.Architecture)
+		for k, v := range f.Names {
+			if o.Names == nil {
+				o.Names = map[string]estateKey{}
+			}
+			o.Names[k] = v
+		}
+	}
+	for _, x := range h.file.Indexes {
+		o.Native = cmp.Or(o.Native, x.Architecture)
+	}
+	return o
+}
+
+// OpenBundle unpacks and reads an archive aside; nothing is taken in yet. With keyrings, a good signature is wanted.
+func (h *Harbour) OpenBundle(ctx context.Context, file string, keyrings []string, by string, progress func(bundle.Progress)) (*bundle.Bundle, error) {
+	keys, err := debindex.OpenKeyrings(keyrings)
+	if err != nil {
+		return nil, err
+	}
+	return h.Bundles.Open(ctx, file, h.bundleOptions(bundle.Options{Keys: keys, Now: time.Now(), By: by, Progress: progress}))
+}
+
+// Accept takes an opened bundle in, and reads the catalogue anew.
+func (h *Harbour) Accept(ctx context.Context, b *bundle.Bundle) error {
+	if err := b.Accept(ctx); err != nil {
+		return err
+	}
+	return h.Reload()
+}
+
+// News tells how many of the releases and advisories in an opened bundle the catalogue has not yet.
+func (h *Harbour) News(b *bundle.Bundle) (releases, advisories int) {
+	cat := h.Catalogue()
+	for _, batch := range b.Batches {
+		for i := range batch.Releases {
+			r := &batch.Releases[i]
+			if !slices.ContainsFunc(cat.Releases(r.Component), func(o catalogue.Release) bool {
+				return o.Version == r.Version && o.Track == r.Track && slices.Equal(o.Hardware, r.Hardware)
+			}) {
+				releases++
+			}
+		}
+		for _, a := range batch.Advisories {
+			if cat.Advisory(a.ID) == nil {
+				advisories++
+			}
+		}
+	}
+	return releases, advisories
+}
+
+// Wanted returns the releases that verdicts of the estate want, by the hash of their payload.
+func (h *Harbour) Wanted(verdicts map[string][]drift.Verdict) map[string]*catalogue.Release {
+	out := map[string]*catalogue.Release{}
+	for _, vs := range verdicts {
+		for _, v := range vs {
+			if v.Outcome.Drifts() && v.Release != nil && v.Release.SHA256 != "" {
+				out[v.Release.SHA256] = v.Release
+			}
+		}
+	}
+	return out
+}
+
+// KeptVerdicts judges every host as it was last read.
+func (h *Harbour) KeptVerdicts(ctx context.Context) (map[string][]drift.Verdict, error) {
+	hosts, err := h.Hosts("")
+	if err != nil {
+		return nil, err
+	}
+	kept, err := h.Store.Newest(ctx, hosts)
+	if err != nil {
+		return nil, err
+	}
+	return h.Check(h.Checker(), kept), nil
+}
+
+// Fetch gets the payload of a release from its feed into the payload store.
+func (h *Harbour) Fetch(ctx context.Context, r *catalogue.Release, progress func(feed.Progress)) error {
+	if _, err := h.Payloads.Open(r.File, r.SHA256); err == nil {
+		return nil
+	}
+	f, err := h.Feed(r.Feed)
+	if err != nil {
+		return fmt.Errorf("the payload of %s %s: its releases come from %s, which is no feed that can be fetched from; import a bundle that holds it", r.Component, r.Version, r.Feed)
+	}
+	if err := h.Shelf.Payload(ctx, f, r, h.Payloads.Store, progress); err != nil {
+		return fmt.Errorf("the payload of %s %s from the feed %s: %w", r.Component, r.Version, f.Name, err)
+	}
+	return nil
+}
+
+// Prune says which payloads the rule lets go.
+func (h *Harbour) Prune(ctx context.Context, rule catalogue.PruneRule) ([]catalogue.Doomed, error) {
+	have, err := h.Payloads.Store.List()
+	if err != nil {
+		return nil, err
+	}
+	verdicts, err := h.KeptVerdicts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	wanted := map[string]bool{}
+	for sum := range h.Wanted(verdicts) {
+		wanted[sum] = true
+	}
+	for _, c := range h.Estate.Clusters { // what an unfinished round is going to apply stays too
+		s, _, err := h.Latest(ctx, c.Name)
+		if err != nil {
+			return nil, err
+		}
+		if s == nil || s.Status == plan.Finished {
+			continue
+		}
+		for _, v := range s.Plan.Visits {
+			for _, ch := range v.Changes {
+				wanted[ch.SHA256] = true
+			}
+		}
+	}
+	return catalogue.Prune(have, wanted, h.Catalogue().Payloads(), rule, time.Now()), nil
+}
+
+// KeptPayload is a payload in the store, and what it is.
+type KeptPayload struct {
+	catalogue.Stored
+	Release string `json:"release,omitempty"` // component and version; empty where no release names it
+	Wanted  bool   `json:"wanted"`            // by a host, as it was last read
+}
+
+// PayloadStore is what the payload store holds.
+type PayloadStore struct {
+	Payloads []KeptPayload `json:"payloads"`
+	Size     int64         `json:"size"` // bytes
+	Free     int64         `json:"free"` // bytes
+}
+
+// KeptPayloads lists the payload store.
+func (h *Harbour) KeptPayloads(ctx context.Context) (PayloadStore, error) {
+	var out PayloadStore
+	all, err := h.Payloads.Store.List()
+	if err != nil {
+		return out, err
+	}
+	verdicts, err := h.KeptVerdicts(ctx)
+	if err != nil {
+		return out, err
+	}
+	wanted := h.Wanted(verdicts)
+	for _, s := range all {
+		p := KeptPayload{Stored: s, Wanted: wanted[s.SHA256] != nil}
+		if r := h.Catalogue().ByPayload(s.SHA256); r != nil {
+			p.Release = string(r.Component) + " " + r.Version
+		}
+		out.Payloads = append(out.Payloads, p)
+		out.Size += s.Size
+	}
+	out.Free, err = h.Payloads.Store.Free()
+	return out, err
+}
