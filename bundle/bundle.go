@@ -117,7 +117,7 @@ func (b *Bundle) open(ctx context.Context, file string) error {
 		return err
 	}
 	b.ID, b.Name, b.Size = sum, filepath.Base(file), size
-	u := &unpacker{ctx: ctx, limits: b.o.Limits, packed: size, progress: b.o.Progress}
+	u := &unpacker{ctx: ctx, limits: b.o.Limits, packed: size, progress: b.o.Progress, inner: map[string]string{}}
 	if err := u.archive(file, b.dir, b.Name, 1); err != nil {
 		return err
 	}
@@ -136,7 +136,7 @@ func (b *Bundle) open(ctx context.Context, file string) error {
 		}
 		return fmt.Errorf("%w: %w", ErrRefused, err)
 	}
-	if err := b.verify(fsys, items); err != nil {
+	if err := b.verify(fsys, items, u.inner); err != nil {
 		return err
 	}
 	return b.describe(items)
@@ -154,7 +154,7 @@ func hashOf(file string) (string, int64, error) {
 }
 
 // verify holds the files against every SHA256SUMS in the bundle, and its signature where keys are given.
-func (b *Bundle) verify(fsys fs.FS, items []intake.Item) error {
+func (b *Bundle) verify(fsys fs.FS, items []intake.Item, inner map[string]string) error {
 	for _, it := range items {
 		if path.Base(it.Path) != "SHA256SUMS" {
 			continue
@@ -168,7 +168,7 @@ func (b *Bundle) verify(fsys fs.FS, items []intake.Item) error {
 				return err
 			}
 		}
-		if err := b.sums(fsys, path.Dir(it.Path), text); err != nil {
+		if err := b.sums(fsys, path.Dir(it.Path), text, inner); err != nil {
 			return err
 		}
 	}
@@ -194,7 +194,7 @@ func (b *Bundle) signature(fsys fs.FS, name string, text []byte) error {
 }
 
 // sums reads lines as sha256sum writes them: the hash, two blanks or a blank and an asterisk, and the name.
-func (b *Bundle) sums(fsys fs.FS, dir string, text []byte) error {
+func (b *Bundle) sums(fsys fs.FS, dir string, text []byte, inner map[string]string) error {
 	for line := range strings.Lines(string(text)) {
 		line = strings.TrimRight(line, "\r\n")
 		if line == "" {
@@ -205,25 +205,31 @@ func (b *Bundle) sums(fsys fs.FS, dir string, text []byte) error {
 		if !ok || len(want) != 64 || !fs.ValidPath(path.Join(dir, name)) {
 			return refuse("a line of SHA256SUMS is not of the form \"HASH  NAME\": %.80q", line)
 		}
-		f, err := fsys.Open(path.Join(dir, name))
+		got, err := b.sumOf(fsys, path.Join(dir, name), inner)
 		if err != nil {
-			if _, e := fs.Stat(fsys, path.Join(dir, name)+".d"); e == nil {
-				continue // an archive in it, which was unpacked: its files speak for themselves
-			}
 			return refuse("%s is in SHA256SUMS and not in the bundle", name)
 		}
-		h := sha256.New()
-		_, err = io.Copy(h, f)
-		f.Close()
-		if err != nil {
-			return err
-		}
-		if got := hex.EncodeToString(h.Sum(nil)); got != strings.ToLower(want) {
+		if got != strings.ToLower(want) {
 			return refuse("%s has the SHA-256 %s, and SHA256SUMS says %s: it is damaged or was changed", name, got, want)
 		}
 		b.Summed++
 	}
 	return nil
+}
+
+// sumOf is the hash of a file of the bundle, or of an archive in it as it was before it was unpacked.
+func (b *Bundle) sumOf(fsys fs.FS, name string, inner map[string]string) (string, error) {
+	if sum, ok := inner[filepath.Join(b.dir, filepath.FromSlash(name))]; ok {
+		return sum, nil
+	}
+	f, err := fsys.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := sha256.New()
+	_, err = io.Copy(h, f)
+	return hex.EncodeToString(h.Sum(nil)), err
 }
 
 // describe says what every file is. A file in which a release of the bundle comes is a payload; one that has its name and another hash is refused.

@@ -44,6 +44,7 @@ type unpacker struct {
 	bytes    int64
 	entries  int
 	progress func(Progress)
+	inner    map[string]string // archives in it that were unpacked in turn: path → SHA-256
 }
 
 // Progress is how far the opening of a bundle is.
@@ -264,6 +265,11 @@ func (u *unpacker) file(r io.Reader, dir, name, label string, depth int) error {
 	if kind, err := kindOf(to); err != nil || kind == "" {
 		return err
 	}
+	sum, _, err := hashOf(to)
+	if err != nil {
+		return err
+	}
+	u.inner[to] = sum
 	// The inner archive's files go into a directory of its name, the archive itself goes.
 	inner := to + ".d"
 	if err := os.Mkdir(inner, 0o755); err != nil {

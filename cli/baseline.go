@@ -16,9 +16,12 @@ import (
 )
 
 func (a *app) baselineCommand() *cobra.Command {
-	c := &cobra.Command{Use: "baseline", Short: "Check baseline files, derive one from a host, print their schema",
-		Example: "  yare baseline check baselines/*.yaml\n  yare baseline derive lapwing -o good.yaml"}
-	c.AddCommand(a.baselineCheck(), a.baselineDerive(), a.baselineSchema())
+	c := &cobra.Command{Use: "baseline", Short: "See baselines, their versions and effect; save, compare, revert, derive, check",
+		Long: `Baselines are YAML files. Those that the estate file names hold, and those that were saved here. Every save is a version with who, when and why; a file that was
+changed by other means is noticed and kept as a version too.`,
+		Example: "  yare baseline list\n  yare baseline effect hardware.yaml\n  yare baseline save hardware.yaml --why \"the November firmware\"\n  yare baseline log hardware-2026q4"}
+	c.AddCommand(a.baselineList(), a.baselineShow(), a.baselineLog(), a.baselineCompare(), a.baselineEffect(), a.baselineSave(), a.baselineRevert(), a.baselineRemove(),
+		a.baselineCheck(), a.baselineDerive(), a.baselineSchema())
 	return c
 }
 

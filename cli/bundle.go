@@ -70,12 +70,13 @@ func (a *app) showBundle(h *harbour.Harbour, b *bundle.Bundle) error {
 		return err
 	}
 	releases, advisories := h.News(b)
-	fmt.Fprintf(a.out, "%s, %s: %d releases (%d not known yet), %d advisories (%d not known yet), %d payloads\n", b.Name, catalogue.Bytes(b.Size), b.Releases, releases, b.Advises, advisories, b.Payloads)
+	fmt.Fprintf(a.out, "%s, %s: %s (%d not known yet), %s (%d not known yet), %s\n", b.Name, catalogue.Bytes(b.Size), catalogue.Some(b.Releases, "release"), releases,
+		catalogue.Some(b.Advises, "advisory"), advisories, catalogue.Some(b.Payloads, "payload"))
 	switch {
 	case b.SignedBy != "":
-		fmt.Fprintf(a.out, "the signature %s is good, and %d files have the hashes that it vouches for\n", b.SignedBy, b.Summed)
+		fmt.Fprintf(a.out, "the signature %s is good; %s with the hash that it vouches for\n", b.SignedBy, catalogue.Some(b.Summed, "file"))
 	case b.Summed > 0:
-		fmt.Fprintf(a.out, "%d files have the hashes of its SHA256SUMS; nobody has signed it\n", b.Summed)
+		fmt.Fprintf(a.out, "%s with the hash that its SHA256SUMS says; nobody has signed that\n", catalogue.Some(b.Summed, "file"))
 	default:
 		fmt.Fprintln(a.out, "it carries no checksums of its own; payloads have the hashes that their releases state")
 	}

@@ -16,11 +16,13 @@ import (
 	simconn "yareharbour/connector/sim"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/narrow"
 	"yareharbour/core/plan"
 	"yareharbour/demo"
 	"yareharbour/format/report"
 	"yareharbour/harbour"
 	"yareharbour/sim"
+	"yareharbour/store"
 )
 
 // speeds of the simulated estate, in its seconds per one of ours.
@@ -84,6 +86,44 @@ func (a *app) startDemo(ctx context.Context, speed float64) error {
 	defer c.Hangup()
 	if speed > 0 {
 		return c.SetSpeed(ctx, speed)
+	}
+	return nil
+}
+
+// tellPast gives a demo estate that nobody has read yet the readings of the weeks before, so that there is something to look back on. What a host was held
+// against at each time is what had been released by then.
+func (a *app) tellPast(ctx context.Context, h *harbour.Harbour) error {
+	hosts, err := h.Hosts("")
+	if err != nil {
+		return err
+	}
+	kept, err := h.Store.Newest(ctx, hosts)
+	if err != nil || len(kept) > 0 {
+		return err
+	}
+	w := demo.World()
+	for _, day := range demo.Days() {
+		readings := demo.Past(w, day)
+		for _, r := range readings {
+			if err := h.Store.KeepReading(ctx, r); err != nil {
+				return err
+			}
+		}
+		c := &drift.Checker{Catalogue: h.Catalogue().Until(day), Baselines: h.Baselines(), Now: day}
+		for _, cl := range h.Estate.Clusters {
+			verdicts := map[string][]drift.Verdict{}
+			for _, host := range cl.Hosts {
+				verdicts[host] = c.Host(cl.Name, readings[host])
+			}
+			if err := h.Store.KeepTally(ctx, cl.Name, drift.Count(day, verdicts)); err != nil {
+				return err
+			}
+			if day.Equal(demo.LookedAt) {
+				if err := h.Store.KeepLook(ctx, cl.Name, store.Look{At: day, By: "day shift", Seen: drift.See(verdicts)}); err != nil {
+					return err
+				}
+			}
+		}
 	}
 	return nil
 }
@@ -198,7 +238,7 @@ func (a *app) look(ctx context.Context, h *harbour.Harbour, c estate.Cluster, ou
 	if err != nil {
 		return nil, err
 	}
-	d := report.NewDrift(h.Checker(), c.Name, ordered(readings, c.Hosts))
+	d := report.NewDrift(h.Checker(), c.Name, ordered(readings, c.Hosts), narrow.Filter{})
 	d.Estate = h.Estate.Name
 	fmt.Fprintf(a.out, "%s, %s the round: %d in line, %d adrift, %d unread\n", c.Name, when, d.Summary.InLine, d.Summary.Drift, d.Summary.Unread)
 	return readings, writeAll(out, "drift-"+when, d)

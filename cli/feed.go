@@ -130,7 +130,8 @@ func (a *app) sync(ctx context.Context, h *harbour.Harbour, names []string, due 
 		switch {
 		case !ok || r.Status.Error != "":
 		case r.Changed:
-			fmt.Fprintf(a.out, "%s: %d releases, %d advisories, %s in %d files\n", f.Name, r.Status.Releases, r.Status.Advisories, catalogue.Bytes(r.Status.Bytes), r.Status.Files)
+			fmt.Fprintf(a.out, "%s: %s, %s, %s in %s\n", f.Name, catalogue.Some(r.Status.Releases, "release"), catalogue.Some(r.Status.Advisories, "advisory"), catalogue.Bytes(r.Status.Bytes),
+				catalogue.Some(r.Status.Files, "file"))
 		default:
 			fmt.Fprintf(a.out, "%s: nothing has changed\n", f.Name)
 		}

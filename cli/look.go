@@ -16,6 +16,7 @@ import (
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/narrow"
 	"yareharbour/format/report"
 	"yareharbour/harbour"
 )
@@ -136,7 +137,9 @@ func countSection(r *estate.Reading, s estate.SectionName) int {
 type check struct {
 	local, json, all bool
 	baseline, lists  string
+	narrow           string
 	keyrings         []string
+	advisories       []string
 }
 
 func (a *app) checkCommand() *cobra.Command {
@@ -151,7 +154,7 @@ With --local this machine is checked. Without a baseline it is held against its 
 should be at the newest version there. With --baseline only that file binds, whatever it is assigned to.
 
 Exit codes: 0 all in line, 3 drift, 4 something is unread (whether there is drift too or not), 1 failure.`,
-		Example: "  yare check tides\n  yare check curlew --json\n  yare check --local\n  yare check --local --baseline web.yaml",
+		Example: "  yare check tides\n  yare check curlew --json\n  yare check --local\n  yare check --local --baseline web.yaml --advisories debian.json",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if o.local && len(args) > 0 {
@@ -177,6 +180,8 @@ Exit codes: 0 all in line, 3 drift, 4 something is unread (whether there is drif
 	c.Flags().BoolVar(&o.json, "json", false, "print JSON")
 	c.Flags().BoolVar(&o.all, "all", false, "print what is in line too")
 	c.Flags().StringVar(&o.baseline, "baseline", "", "a baseline file that binds in place of those of the estate")
+	c.Flags().StringVar(&o.narrow, "narrow", "", "only what this filter lets through, as \"severity=high layer=firmware\"; docs/verdicts.md tells the language")
+	c.Flags().StringSliceVar(&o.advisories, "advisories", nil, "with --local: files of OSV or CSAF advisories, by which packages are graded")
 	c.Flags().StringVar(&o.lists, "lists", "/var/lib/apt/lists", "with --local: the directory in which apt keeps its indices")
 	c.Flags().StringSliceVar(&o.keyrings, "keyring", nil, "with --local: OpenPGP keyring files; every index must then be signed by one of their keys")
 	return c
@@ -220,6 +225,11 @@ func (a *app) checkLocal(ctx context.Context, o check) (report.Drift, error) {
 	if err != nil {
 		return report.Drift{}, err
 	}
+	for _, name := range o.advisories {
+		if err := harbour.LoadAdvisories(c.Catalogue, name); err != nil {
+			return report.Drift{}, err
+		}
+	}
 	c.Baselines = []baseline.Baseline{{Name: "this machine's apt indices", Clauses: []baseline.Clause{
 		{Component: "deb:*", Posture: baseline.IfPresent, Follow: true}}}}
 	if o.baseline != "" {
@@ -230,7 +240,8 @@ func (a *app) checkLocal(ctx context.Context, o check) (report.Drift, error) {
 		c.Baselines = []baseline.Baseline{b}
 	}
 	c.Baselines[0].Assign = []string{localCluster}
-	return report.NewDrift(c, localCluster, []*estate.Reading{r}), nil
+	f, err := narrow.Parse(o.narrow)
+	return report.NewDrift(c, localCluster, []*estate.Reading{r}, f), err
 }
 
 func (a *app) checkNamed(ctx context.Context, h *harbour.Harbour, name string, o check) (report.Drift, error) {
@@ -250,11 +261,12 @@ func (a *app) checkNamed(ctx context.Context, h *harbour.Harbour, name string, o
 		}
 		c.Baselines = []baseline.Baseline{b}
 	}
-	return driftOf(h, c, readings, hosts), nil
+	f, err := h.Narrow(ctx, o.narrow)
+	return driftOf(h, c, readings, hosts, f), err
 }
 
-// driftOf reports on hosts cluster by cluster.
-func driftOf(h *harbour.Harbour, c *drift.Checker, readings map[string]*estate.Reading, hosts []string) report.Drift {
+// driftOf reports on hosts cluster by cluster, as far as the filter lets verdicts through.
+func driftOf(h *harbour.Harbour, c *drift.Checker, readings map[string]*estate.Reading, hosts []string, f narrow.Filter) report.Drift {
 	all := report.Drift{Verdicts: []report.Verdict{}, At: c.Now}
 	for _, cl := range h.Estate.Clusters {
 		var rs []*estate.Reading
@@ -264,7 +276,7 @@ func driftOf(h *harbour.Harbour, c *drift.Checker, readings map[string]*estate.R
 			}
 		}
 		if len(rs) > 0 {
-			all.Join(report.NewDrift(c, cl.Name, rs))
+			all.Join(report.NewDrift(c, cl.Name, rs, f))
 		}
 	}
 	all.Estate = h.Estate.Name

@@ -14,6 +14,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"yareharbour/chart"
+	"yareharbour/core/narrow"
 	"yareharbour/core/plan"
 	"yareharbour/format/report"
 	"yareharbour/harbour"
@@ -37,6 +38,12 @@ func (t *target) flags(c *cobra.Command) {
 	c.Flags().StringVar(&t.format, "format", "text", strings.Join(formats, ", "))
 	c.Flags().StringVarP(&t.file, "output", "o", "", "file to write (default: standard output)")
 	_ = c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp))
+}
+
+// words are the flags of what has no drawing.
+func (t *target) words(c *cobra.Command) {
+	c.Flags().StringVar(&t.format, "format", "text", "text, csv, json")
+	c.Flags().StringVarP(&t.file, "output", "o", "", "file to write (default: standard output)")
 }
 
 // write writes to the file, whole or not at all, or to out.
@@ -77,7 +84,7 @@ func (a *app) reportDrift() *cobra.Command {
 					if slices.Contains(chart.Formats, t.format) {
 						return a.drawWaterline(c.Context(), h, w, t.format)
 					}
-					d := driftOf(h, h.Checker(), readings, hosts)
+					d := driftOf(h, h.Checker(), readings, hosts, narrow.Filter{})
 					return writeDrift(w, d, t.format)
 				})
 			})
@@ -187,8 +194,7 @@ func (a *app) reportLife() *cobra.Command {
 			})
 		},
 	}
-	c.Flags().StringVar(&t.format, "format", "text", "text, csv or json")
-	c.Flags().StringVarP(&t.file, "output", "o", "", "file to write (default: standard output)")
+	t.words(c)
 	return c
 }
 

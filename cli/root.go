@@ -87,7 +87,8 @@ where the estate file says "act: true" for it.`,
 	root.PersistentFlags().BoolVar(&a.demo, "demo", false, "work on the demo estate, and start its simulation if need be")
 	root.PersistentFlags().StringVar(&a.log, "log", "warn", "what to log on stderr: debug, info, warn or error")
 	root.AddCommand(a.demoCommand(), a.simCommand(), a.readCommand(), a.checkCommand(), a.explainCommand(), a.planCommand(),
-		a.baselineCommand(), a.roundCommand(), a.reportCommand(), a.versionCommand(), a.feedCommand(), a.bundleCommand(), a.payloadCommand())
+		a.baselineCommand(), a.roundCommand(), a.reportCommand(), a.versionCommand(), a.feedCommand(), a.bundleCommand(), a.payloadCommand(),
+		a.catalogueCommand(), a.compareCommand(), a.trendCommand(), a.newsCommand(), a.filterCommand())
 	return root
 }
 
@@ -123,7 +124,13 @@ func (a *app) open(ctx context.Context) (*harbour.Harbour, error) {
 			return nil, err
 		}
 	}
-	return harbour.Open(ctx, harbour.Options{State: a.state, Estate: a.estate})
+	h, err := harbour.Open(ctx, harbour.Options{State: a.state, Estate: a.estate})
+	if err == nil && a.demo {
+		if err = a.tellPast(ctx, h); err != nil {
+			return nil, errors.Join(err, h.Close())
+		}
+	}
+	return h, err
 }
 
 // with opens the estate for the time of do.

@@ -16,6 +16,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"yareharbour/core/drift"
+	"yareharbour/core/narrow"
 	"yareharbour/core/plan"
 	"yareharbour/harbour"
 	"yareharbour/store"
@@ -278,7 +279,7 @@ func (b *backend) writeDrift(ctx context.Context, w io.Writer, e tui.Export) err
 	if err != nil {
 		return err
 	}
-	return writeDrift(w, driftOf(b.h, b.h.Checker(), kept, hosts), e.Format)
+	return writeDrift(w, driftOf(b.h, b.h.Checker(), kept, hosts, narrow.Filter{}), e.Format)
 }
 
 var _ tui.Backend = (*backend)(nil)

@@ -40,6 +40,12 @@ const SimDir = "sim"
 // Write puts the demo's files below dir: the estate file, release lists, baselines and payloads. Files that are there already are left
 // as they are, so that what somebody tried out in them is not lost.
 func Write(dir string) error {
+	if err := writeMirror(filepath.Join(dir, "feeds", "brae-mirror")); err != nil {
+		return err
+	}
+	if err := writeBundle(filepath.Join(dir, filepath.FromSlash(BundleFile))); err != nil {
+		return err
+	}
 	return fs.WalkDir(data, "data", func(name string, e fs.DirEntry, err error) error {
 		if err != nil {
 			return err
@@ -82,6 +88,10 @@ func payloads(name string, text []byte, dir string) ([]byte, error) {
 	for line := range strings.Lines(string(text)) {
 		out.WriteString(line)
 		if !strings.HasPrefix(line, "      - version:") {
+			continue
+		}
+		if b.Releases[n].Component.Kind() == estate.WholeHost { // its members have files, not it
+			n++
 			continue
 		}
 		file, body, err := Payload(b.Releases[n])
@@ -162,7 +172,8 @@ func parseGuest(word string) estate.Guest {
 	f := strings.Split(parts[0], ":")
 	gib, _ := strconv.ParseInt(f[1], 10, 64)
 	cores, _ := strconv.ParseInt(f[2], 10, 64)
-	g := estate.Guest{Name: f[0], State: estate.Running, Load: estate.Resources{MemoryMiB: gib * 1024, CPU: cores * 1000}, Since: Start.AddDate(0, -2, 0)}
+	g := estate.Guest{Name: f[0], State: estate.Running, Load: estate.Resources{MemoryMiB: gib * 1024, CPU: cores * 1000}, Since: Start.AddDate(0, -2, 0),
+		Agent: estate.Inner{Name: "brae-agent", Version: "2.3"}, Machine: estate.Inner{Name: "q35", Version: "9.2"}, Emulator: "1:9.2.4-1"}
 	for _, p := range parts[1:] {
 		switch k, v, _ := strings.Cut(p, "="); k {
 		case "dev":

@@ -68,6 +68,9 @@ func TestEverySituationIsThere(t *testing.T) {
 func checkPayloads(t *testing.T, dir string, rs []catalogue.Release) {
 	t.Helper()
 	for _, r := range rs {
+		if r.Component.Kind() == estate.WholeHost {
+			continue
+		}
 		sum := sha256.Sum256(read(t, filepath.Join(dir, "payloads", r.File)))
 		if got := hex.EncodeToString(sum[:]); got != r.SHA256 {
 			t.Errorf("%s %s: payload has %s, list says %s", r.Component, r.Version, got, r.SHA256)

@@ -25,6 +25,12 @@ var inLine = []estate.Component{
 	{Key: "fw:lorne-l25", Version: "22.31.6", Model: "Lorne L25", Device: "slot 2"},
 	{Key: "fw:ulva-nv3", Version: "A09", Model: "Ulva NV3", Device: "bay 1"},
 	{Key: "fw:ulva-nv3", Version: "A09", Model: "Ulva NV3", Device: "bay 2"},
+	{Key: "set:service/chrony", Version: "enabled, running"},
+	{Key: "set:service/ssh", Version: "enabled, running"},
+	{Key: "set:kernel-argument/iommu", Version: "pt"},
+	{Key: "set:name-server/1", Version: "10.20.0.53"},
+	{Key: "set:name-server/2", Version: "10.20.1.53"},
+	{Key: "set:firewall/default", Version: "drop"},
 }
 
 // large are what only the large model has.
@@ -141,4 +147,37 @@ func situations(w *sim.World) {
 		set(w, h, "deb:linux-image-brae", "6.12.48-1")
 	}
 	set(w, "turnstone", "deb:openssl", "3.5.1-1")
+	insides(w)
+}
+
+// insides are situations in settings, inside guests, and of programs that were replaced under those who run them. None is in vts: no round mends them.
+func insides(w *sim.World) {
+	set(w, "bittern", "set:kernel-argument/iommu", "off")
+	set(w, "egret", "set:name-server/1", "10.20.0.54")
+	set(w, "stint", "set:service/telnet", "enabled, running")
+	without(w, "ruff", "set:firewall/default")
+	guest := func(host, name string, change func(*estate.Guest)) {
+		gs := w.Hosts[host].Reading.Guests
+		for i := range gs {
+			if gs[i].Name == name {
+				change(&gs[i])
+			}
+		}
+	}
+	guest("curlew", "sms-out", func(g *estate.Guest) { g.Agent.Version = "2.1" })
+	guest("dunlin", "ensemble-2", func(g *estate.Guest) { g.Agent = estate.Inner{} })
+	guest("avocet", "datum-check", func(g *estate.Guest) { g.Machine = estate.Inner{Name: "i440fx", Version: "6.2"} })
+	guest("egret", "obs-cache", func(g *estate.Guest) { g.Machine.Version = "8.1" })
+	guest("turnstone", "yard-plan", func(g *estate.Guest) { g.Emulator = "1:9.2.3-1" })
+	guest("turnstone", "badge-office", func(g *estate.Guest) { g.Emulator = "1:9.2.3-1" })
+	cs := w.Hosts["stint"].Reading.Components
+	for i := range cs {
+		if cs[i].Key == "deb:libvirt-daemon" {
+			cs[i].Holders = []estate.Holder{{Service: "virtqemud.service", Runs: "11.3.0-2"}}
+		}
+	}
+	gs := w.Hosts["bittern"].Reading.Guests // its emulator is the older one
+	for i := range gs {
+		gs[i].Emulator = "1:9.2.3-1"
+	}
 }

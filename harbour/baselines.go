@@ -60,7 +60,7 @@ func (h *Harbour) Source(name string) (Source, error) {
 }
 
 // ownBaselines is the directory of baselines that were made here and are in no estate file.
-func (h *Harbour) ownBaselines() string { return filepath.Join(h.State, "baselines") }
+func (h *Harbour) ownBaselines() string { return filepath.Join(h.State, Kept, "baselines") }
 
 // LoadBaselines reads the baseline files: those that the estate file names, and those that were made here. A file that was changed by other hands is kept as
 // a new version.
@@ -194,4 +194,19 @@ func (h *Harbour) Effect(ctx context.Context, name, text string) (drift.Effect, 
 		after = &b
 	}
 	return c.Edit(held, before, after), nil
+}
+
+// CompareVersions says in what a version of a baseline differs from another.
+func (h *Harbour) CompareVersions(ctx context.Context, name string, from, to int) ([]baseline.Change, error) {
+	var two [2]baseline.Baseline
+	for i, n := range []int{from, to} {
+		v, err := h.Store.Version(ctx, name, n)
+		if err != nil {
+			return nil, err
+		}
+		if two[i], err = baselinefile.Parse(fmt.Sprintf("%s, version %d", name, n), []byte(v.Text)); err != nil {
+			return nil, err
+		}
+	}
+	return baseline.Compare(two[0], two[1]), nil
 }

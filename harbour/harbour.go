@@ -32,6 +32,9 @@ const MaxAge = 24 * time.Hour
 // EstateFile is the name of the estate file below a state or configuration directory.
 const EstateFile = "estate.yaml"
 
+// Kept is the directory, below the state directory, of what feeds said, bundles brought, and baselines that were made here.
+const Kept = "kept"
+
 // Harbour is an estate that is open.
 type Harbour struct {
 	State    string // the state directory
@@ -77,9 +80,9 @@ func Open(ctx context.Context, o Options) (*Harbour, error) {
 	}
 	h.Estate = describe(f)
 	h.dir, h.file = filepath.Dir(file), f
-	h.Payloads = Payloads{Dir: filepath.Join(h.dir, f.Payloads), Store: payload.Store{Dir: filepath.Join(o.State, "payloads")}}
-	h.Shelf = feed.Shelf{Dir: filepath.Join(o.State, "feeds")}
-	h.Bundles = bundle.Shelf{Dir: filepath.Join(o.State, "bundles"), Payloads: h.Payloads.Store}
+	h.Payloads = Payloads{Dir: filepath.Join(h.dir, f.Payloads), Store: payload.Store{Dir: filepath.Join(o.State, Kept, "payloads")}}
+	h.Shelf = feed.Shelf{Dir: filepath.Join(o.State, Kept, "feeds")}
+	h.Bundles = bundle.Shelf{Dir: filepath.Join(o.State, Kept, "bundles"), Payloads: h.Payloads.Store}
 	if h.Feeds, err = h.describeFeeds(); err != nil {
 		return nil, err
 	}

@@ -4,10 +4,12 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"time"
 
 	"yareharbour/core/catalogue"
 	"yareharbour/format/debindex"
+	"yareharbour/format/intake"
 )
 
 // ErrNoIndexes is what loading from a directory that is not there gives.
@@ -56,4 +58,22 @@ func NativeArch() (string, error) {
 	defer f.Close()
 	_, native, err := debindex.ReadStatus(f)
 	return native, err
+}
+
+// LoadAdvisories adds the CSAF or OSV advisories of a file to the catalogue.
+func LoadAdvisories(cat *catalogue.Catalogue, name string) error {
+	f, err := os.Open(name)
+	if err != nil {
+		return fmt.Errorf("the advisories: %w", err)
+	}
+	defer f.Close()
+	it, err := intake.File(name, f, 0, intake.Options{Feed: filepath.Base(name)})
+	if err != nil {
+		return err
+	}
+	if it.Kind != intake.CSAF && it.Kind != intake.OSV {
+		return fmt.Errorf("%s holds no CSAF or OSV advisories (%s)", name, it.Kind)
+	}
+	cat.AddBatch(it.Batch)
+	return nil
 }

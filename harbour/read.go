@@ -31,16 +31,16 @@ func (h *Harbour) Read(ctx context.Context, hosts []string, progress func(host s
 	}
 	out := make(map[string]*estate.Reading, len(hosts))
 	var mu sync.Mutex
-	g, ctx := errgroup.WithContext(ctx)
+	g, reading := errgroup.WithContext(ctx)
 	g.SetLimit(atOnce)
 	for _, host := range hosts {
 		g.Go(func() error {
-			r, err := h.World.Read(ctx, host)
+			r, err := h.World.Read(reading, host)
 			if err != nil {
 				return fmt.Errorf("reading %s: %w", host, err)
 			}
 			r = r.Carrying(kept[host])
-			if err := h.Store.KeepReading(ctx, r); err != nil {
+			if err := h.Store.KeepReading(reading, r); err != nil {
 				return err
 			}
 			mu.Lock()

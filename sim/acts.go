@@ -49,14 +49,35 @@ func (w *World) Read(name string) (*estate.Reading, error) {
 	r := h.Reading
 	r.Sections = nil
 	r.Kernel = kernel(r.Components)
-	for _, s := range []estate.SectionName{estate.Host, estate.Packages, estate.Drivers, estate.GuestList} {
+	for _, s := range []estate.SectionName{estate.Host, estate.Packages, estate.Drivers, estate.GuestList, estate.SettingItems} {
 		r.SetSection(estate.Section{Name: s, At: w.Now, Source: "simulated host", Err: h.Unread[s]})
 	}
 	r.Components = slices.DeleteFunc(slices.Clone(r.Components), func(c estate.Component) bool {
 		return c.Key.Layer() == estate.Firmware || h.Unread[c.Key.Section()] != ""
 	})
+	if h.Unread[estate.GuestList] == "" {
+		for i := range r.Guests {
+			r.Components = append(r.Components, r.Guests[i].Components()...)
+		}
+		r.Emulated(emulator)
+	}
 	r.Health, r.BMC, r.Hardware.Serial = nil, estate.BMC{}, ""
 	return &r, nil
+}
+
+// emulator is the component whose process every guest is.
+const emulator estate.Key = "deb:qemu-system-x86"
+
+// board lets a guest run on the emulator that the host has installed now.
+func (h *Host) board(g *estate.Guest) {
+	if g.Emulator == "" {
+		return
+	}
+	for _, c := range h.Reading.Components {
+		if c.Key == emulator {
+			g.Emulator = c.Version
+		}
+	}
 }
 
 // kernel tells the kernel by its package: the installed one, and the one that runs where that is another.

@@ -196,6 +196,7 @@ func (w *World) land(from, to *Host, t *Task) {
 	}
 	to.Reading.Guests = append(to.Reading.Guests, from.Reading.Guests[i])
 	from.Reading.Guests = slices.Delete(from.Reading.Guests, i, i+1)
+	to.board(&to.Reading.Guests[len(to.Reading.Guests)-1])
 	from.Reading.Sort()
 	to.Reading.Sort()
 }
@@ -219,7 +220,7 @@ func (h *Host) apply(p Payload, device string) {
 	if p.Restart.EmptiesHost() && c.Version != p.Version {
 		c.Running, c.Restarts = cmp.Or(c.Running, c.Version), "host"
 	} else {
-		c.Running, c.Restarts = "", ""
+		c.Running, c.Restarts, c.Holders = "", "", nil
 	}
 	c.Version = p.Version
 }
@@ -233,10 +234,11 @@ func (w *World) comeUp(h *Host, t *Task) {
 	h.Up, r.BootedAt = true, w.Now
 	r.BootID = bootID(h.Name, w.Serial)
 	for i := range r.Components {
-		r.Components[i].Running, r.Components[i].Restarts = "", ""
+		r.Components[i].Running, r.Components[i].Restarts, r.Components[i].Holders = "", "", nil
 	}
 	for i := range r.Guests {
 		if r.Guests[i].State == estate.Running {
+			h.board(&r.Guests[i])
 			r.Guests[i].Since = w.Now
 			w.Restarts[r.Guests[i].Name]++
 		}

@@ -1,5 +1,7 @@
 package catalogue
 
+import "time"
+
 // Batch is what one file of a feed or bundle adds to a catalogue: of whatever format it was, it comes down to these.
 type Batch struct {
 	Feed       Feed
@@ -23,4 +25,30 @@ func (c *Catalogue) AddBatch(b Batch) {
 		c.AddAdvisories(b.Feed, b.Advisories)
 	}
 	c.AddPairings(b.Pairings)
+}
+
+// Until returns the catalogue as it was known at that time: without releases and advisories that are dated later. What has no date was always known.
+func (c *Catalogue) Until(t time.Time) *Catalogue {
+	out := &Catalogue{}
+	var then []Release
+	var tracks []Track
+	for key, rs := range c.releases {
+		tracks = append(tracks, c.tracks[key]...)
+		for _, r := range rs {
+			if !r.Date.After(t) {
+				r.Severity = r.stated
+				then = append(then, r)
+			}
+		}
+	}
+	out.Add(Feed{}, then, tracks...)
+	var known []Advisory
+	for _, a := range c.advisories {
+		if !a.Published.After(t) {
+			known = append(known, *a)
+		}
+	}
+	out.AddAdvisories(Feed{}, known)
+	out.feeds, out.pairs = c.feeds, c.pairs
+	return out
 }

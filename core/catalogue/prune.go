@@ -98,3 +98,14 @@ func Bytes(n int64) string {
 	}
 	return fmt.Sprintf("%.1f GiB", float64(n)/(1<<30))
 }
+
+// Some says how many there are of something: "1 file", "3 files". A word that ends in y has its plural in ies.
+func Some(n int, what string) string {
+	switch {
+	case n == 1:
+		return "1 " + what
+	case len(what) > 1 && what[len(what)-1] == 'y':
+		return fmt.Sprintf("%d %sies", n, what[:len(what)-1])
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}

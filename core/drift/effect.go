@@ -2,6 +2,7 @@ package drift
 
 import (
 	"cmp"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -304,4 +305,43 @@ func (h *Holdings) Keys() []estate.Key { return h.keys }
 // Used tells whether a release's component stands on some host, on hardware that it is for.
 func (h *Holdings) Used(r *catalogue.Release) bool {
 	return slices.ContainsFunc(h.variants[r.Component], func(v variant) bool { return r.Fits(v.model) })
+}
+
+// Title is the component with its device.
+func (s Shift) Title() string { return estate.Component{Key: s.Component, Device: s.Device}.Title() }
+
+// Word is the vocabulary's word for the outcome, or that no clause speaks of it.
+func (o Outcome) Word() string {
+	if o == NotBound {
+		return "not asked for"
+	}
+	return o.String()
+}
+
+// Says sums the effect up in a sentence.
+func (e Effect) Says() string {
+	var parts []string
+	if e.Worse > 0 {
+		parts = append(parts, fmt.Sprintf("%s would fall out of line", hosts(e.Worse)))
+	}
+	if e.Better > 0 {
+		parts = append(parts, fmt.Sprintf("%s would have less against them", hosts(e.Better)))
+	}
+	if len(parts) == 0 && len(e.Shifts) > 0 {
+		parts = append(parts, fmt.Sprintf("%d verdicts would change, and no host would fall out of line or come into it", len(e.Shifts)))
+	}
+	if len(parts) == 0 {
+		parts = append(parts, "no host's verdicts would change")
+	}
+	if e.Unread > 0 {
+		parts = append(parts, fmt.Sprintf("of %s it is not known", hosts(e.Unread)))
+	}
+	return strings.Join(parts, ", ")
+}
+
+func hosts(n int) string {
+	if n == 1 {
+		return "1 host"
+	}
+	return fmt.Sprintf("%d hosts", n)
 }

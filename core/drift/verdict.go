@@ -5,10 +5,12 @@ package drift
 
 import (
 	"fmt"
+	"time"
 
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
+	"yareharbour/core/narrow"
 )
 
 // Outcome is what a clause comes to on a host. The outcomes are tried in the order in which they stand here; the first
@@ -83,6 +85,25 @@ func (v *Verdict) Layer() estate.Layer { return v.Component.Layer() }
 // Title is the component with its device.
 func (v *Verdict) Title() string {
 	return estate.Component{Key: v.Component, Device: v.Device}.Title()
+}
+
+// Subject is what a filter looks at of the verdict at the time now.
+func (v *Verdict) Subject(now time.Time) narrow.Subject {
+	s := narrow.Subject{Hosts: []string{v.Host}, Component: v.Component, Severity: v.Severity(), Verdicts: []string{v.Outcome.String()}, Age: -1,
+		Words: []string{v.Device, v.Has, v.Wants}}
+	if v.Found != nil {
+		s.Words = append(s.Words, v.Found.Model)
+	}
+	if v.Clause != nil {
+		s.Words = append(s.Words, v.Clause.Baseline)
+	}
+	if r := v.Release; r != nil {
+		s.Vendor, s.Words = r.Vendor, append(s.Words, r.Advisories...)
+		if !r.Date.IsZero() {
+			s.Age = now.Sub(r.Date)
+		}
+	}
+	return s
 }
 
 // Severity is that of the wanted release, where it is known.

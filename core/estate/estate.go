@@ -83,4 +83,41 @@ type Guest struct {
 	// Apart is a group of which no two members may share a host; empty for none.
 	Apart string    `json:"apart,omitempty"`
 	Since time.Time `json:"since"` // when it was last started
+	// Agent is the agent that answers inside it; Machine the type of machine that it was made as, as {"q35", "9.2"}. Their zero values are not known.
+	Agent   Inner `json:"agent,omitzero"`
+	Machine Inner `json:"machine,omitzero"`
+	// Emulator is the version of the emulator that it runs on; empty where that is not known.
+	Emulator string `json:"emulator,omitempty"`
+}
+
+// Inner is something of a guest that has a name and a version.
+type Inner struct {
+	Name    string `json:"name"`
+	Version string `json:"version"`
+}
+
+// Components are what a guest has of its own that a clause can speak of: its agent and its machine type.
+func (g *Guest) Components() (out []Component) {
+	if g.Agent.Name != "" {
+		out = append(out, Component{Key: Key("agent:" + g.Agent.Name), Device: g.Name, Version: g.Agent.Version})
+	}
+	if g.Machine.Name != "" {
+		out = append(out, Component{Key: Key("machine:" + g.Machine.Name), Device: g.Name, Version: g.Machine.Version})
+	}
+	return out
+}
+
+// Emulated notes on the emulator's component which of the running guests are still on another version of it than the one installed.
+func (r *Reading) Emulated(emulator Key) {
+	for i := range r.Components {
+		c := &r.Components[i]
+		if c.Key != emulator {
+			continue
+		}
+		for _, g := range r.Guests {
+			if g.State == Running && g.Emulator != "" && g.Emulator != c.Version {
+				c.Holders = append(c.Holders[:len(c.Holders):len(c.Holders)], Holder{Guest: g.Name, Runs: g.Emulator})
+			}
+		}
+	}
 }

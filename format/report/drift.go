@@ -6,11 +6,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"slices"
 	"text/tabwriter"
 	"time"
 
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/narrow"
 )
 
 // Verdict is a verdict as it is written out.
@@ -41,12 +43,12 @@ type UnreadSection struct {
 	Why     string `json:"why"`
 }
 
-// NewDrift makes a report of the verdicts on hosts of a cluster; reports of several clusters are joined with Join.
-func NewDrift(c *drift.Checker, cluster string, readings []*estate.Reading) Drift {
+// NewDrift makes a report of the verdicts on hosts of a cluster that the filter lets through; reports of several clusters are joined with Join.
+func NewDrift(c *drift.Checker, cluster string, readings []*estate.Reading, f narrow.Filter) Drift {
 	d := Drift{At: c.Now, Verdicts: []Verdict{}, Unread: map[string][]UnreadSection{}}
 	var all []drift.Verdict
 	for _, r := range readings {
-		vs := c.Host(cluster, r)
+		vs := slices.DeleteFunc(c.Host(cluster, r), func(v drift.Verdict) bool { return !f.Empty() && !f.Lets(v.Subject(c.Now)) })
 		all = append(all, vs...)
 		for _, v := range vs {
 			d.Verdicts = append(d.Verdicts, Verdict{Host: v.Host, Component: string(v.Component), Device: v.Device, Layer: string(v.Layer()),

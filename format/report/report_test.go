@@ -13,6 +13,7 @@ import (
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/fit"
+	"yareharbour/core/narrow"
 	"yareharbour/core/plan"
 )
 
@@ -26,7 +27,7 @@ func aDrift() Drift {
 	r := &estate.Reading{Host: "heron", Components: []estate.Component{{Key: "deb:ssl", Version: "1"}}}
 	r.SetSection(estate.Section{Name: estate.Packages, At: now, Source: "test"})
 	r.SetSection(estate.Section{Name: estate.FirmwareItems, At: now, Err: "the BMC is silent, \"again\""})
-	return NewDrift(c, "vts", []*estate.Reading{r})
+	return NewDrift(c, "vts", []*estate.Reading{r}, narrow.Filter{})
 }
 
 func TestDriftInEveryForm(t *testing.T) {
@@ -70,7 +71,7 @@ func TestJoinAddsUp(t *testing.T) {
 func TestNoVerdictsIsAnEmptyListAndNotNull(t *testing.T) {
 	var js bytes.Buffer
 	c := &drift.Checker{Catalogue: &catalogue.Catalogue{}, Now: now}
-	if err := JSON(&js, NewDrift(c, "vts", nil)); err != nil || !strings.Contains(js.String(), `"verdicts": []`) {
+	if err := JSON(&js, NewDrift(c, "vts", nil, narrow.Filter{})); err != nil || !strings.Contains(js.String(), `"verdicts": []`) {
 		t.Errorf("%s %v", js.String(), err)
 	}
 }

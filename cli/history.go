@@ -1,0 +1,188 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"text/tabwriter"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"yareharbour/chart"
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+	"yareharbour/format/report"
+	"yareharbour/harbour"
+)
+
+func (a *app) compareCommand() *cobra.Command {
+	t := target{format: "text"}
+	c := &cobra.Command{
+		Use: "compare HOST[@TIME] HOST[@TIME]", Short: "Say in what two readings differ: one host at two times, or two hosts",
+		Long: `Compares two readings that were kept. HOST is its newest; HOST@TIME the one that held then: a date (2026-11-21), a date and a time ("2026-11-21 20:00"), or how
+long ago (24h, 7d). Parts that either reading lacks are named and not compared. Nothing is read anew.`,
+		Example:           "  yare compare heron@7d heron\n  yare compare heron lapwing",
+		Args:              cobra.ExactArgs(2),
+		ValidArgsFunction: a.names(true),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.with(c.Context(), func(h *harbour.Harbour) error {
+				from, err := h.ReadingAt(c.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				to, err := h.ReadingAt(c.Context(), args[1])
+				if err != nil {
+					return err
+				}
+				return t.write(a.out, func(w io.Writer) error { return report.Comparison(w, from, to, t.format) })
+			})
+		},
+	}
+	t.words(c)
+	return c
+}
+
+func (a *app) trendCommand() *cobra.Command {
+	t := target{format: "text"}
+	since := "30d"
+	c := &cobra.Command{
+		Use: "trend CLUSTER", Short: "Show a cluster's drift over time, by layer",
+		Long:              "Shows what was out of line in a cluster at each check at which that changed: text, CSV and JSON as a table, SVG and PDF as a chart.",
+		Example:           "  yare trend tides\n  yare trend tides --since 90d --format svg -o tides-trend.svg",
+		Args:              cobra.ExactArgs(1),
+		ValidArgsFunction: a.names(false),
+		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, name string) error {
+			if _, err := h.Cluster(name); err != nil {
+				return err
+			}
+			from, err := harbour.ParseTime(since, h.World.Now())
+			if err != nil {
+				return fmt.Errorf("--since: %w", err)
+			}
+			all, err := h.Store.Trend(ctx, name, from)
+			if err != nil {
+				return err
+			}
+			return t.write(a.out, func(w io.Writer) error { return trendAs(w, name, all, from, h.World.Now(), t.format) })
+		}),
+	}
+	c.Flags().StringVar(&since, "since", since, "from when on: a date, or how long ago")
+	t.flags(c)
+	return c
+}
+
+func trendAs(w io.Writer, cluster string, all []drift.Tally, from, to time.Time, format string) error {
+	if slices.Contains(chart.Formats, format) {
+		return chart.Trend(cluster, all, from, to).Write(w, format)
+	}
+	return report.Trend(w, cluster, all, format)
+}
+
+func (a *app) newsCommand() *cobra.Command {
+	var seen, asJSON bool
+	c := &cobra.Command{
+		Use: "news [CLUSTER]", Short: "Show what is out of line and was not when you last looked",
+		Long: `Reads the hosts and shows the drift that is new since the last look: what was in line then, or out of line in another way. With --seen what is there now is noted as
+seen. Exit codes: 0 nothing new, 3 new drift, 1 failure; so a timer can call it and tell people.`,
+		Example:           "  yare news\n  yare news tides --seen",
+		Args:              cobra.MaximumNArgs(1),
+		ValidArgsFunction: a.names(false),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.with(c.Context(), func(h *harbour.Harbour) error { return a.news(c.Context(), h, optional(args), seen, asJSON) })
+		},
+	}
+	c.Flags().BoolVar(&seen, "seen", false, "note what is there now as seen")
+	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	return c
+}
+
+func (a *app) news(ctx context.Context, h *harbour.Harbour, name string, seen, asJSON bool) error {
+	clusters := h.Estate.Clusters
+	if name != "" {
+		c, err := h.Cluster(name)
+		if err != nil {
+			return err
+		}
+		clusters = []estate.Cluster{c}
+	}
+	found := 0
+	for _, cl := range clusters {
+		readings, err := h.Read(ctx, cl.Hosts, nil)
+		if err != nil {
+			return err
+		}
+		n, err := h.NewDrift(ctx, cl.Name, h.Check(h.Checker(), readings))
+		if err != nil {
+			return err
+		}
+		found += len(n.News)
+		if asJSON {
+			err = report.JSON(a.out, report.NewNews(cl.Name, n.Since, n.News))
+		} else {
+			err = a.showNews(cl.Name, n)
+		}
+		if err != nil {
+			return err
+		}
+		if seen {
+			if err := h.Looked(ctx, cl.Name, operator()); err != nil {
+				return err
+			}
+		}
+	}
+	if found > 0 {
+		return exit(exitDrift)
+	}
+	return nil
+}
+
+func (a *app) showNews(cluster string, n harbour.NewDrift) error {
+	if n.Since.IsZero() {
+		_, err := fmt.Fprintf(a.out, "%s: nobody has looked yet; --seen notes what is there now\n", cluster)
+		return err
+	}
+	fmt.Fprintf(a.out, "%s: %d new since %s (%s)\n", cluster, len(n.News), n.Since.Format("2 Jan 15:04"), n.By)
+	t := tabwriter.NewWriter(a.out, 2, 0, 2, ' ', 0)
+	for _, v := range n.News {
+		fmt.Fprintf(t, "  %s\t%s\t%s\t%s\t%s\n", v.Host, v.Title(), v.Outcome, orNone(v.Has, "–"), orNone(v.Wants, "–"))
+	}
+	return t.Flush()
+}
+
+func (a *app) filterCommand() *cobra.Command {
+	c := &cobra.Command{Use: "filter", Short: "Keep filters under names",
+		Long: `A filter narrows what is shown, in every view and with --narrow: words that must be found, and fields as layer=firmware, severity=high, vendor=corran, host=avo*,
+kind=fw, verdict=behind, age=30; a minus before a word turns it around. A kept one is used as @NAME.`,
+		Example: "  yare filter keep urgent \"severity=critical -verdict=excepted\"\n  yare check --narrow @urgent\n  yare filter list\n  yare filter forget urgent"}
+	c.AddCommand(&cobra.Command{
+		Use: "list", Short: "List the kept filters", Long: "Lists the filters that were kept, by name.", Example: "  yare filter list", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			return a.with(c.Context(), func(h *harbour.Harbour) error {
+				all, err := h.Store.Filters(c.Context())
+				for _, name := range slices.Sorted(maps.Keys(all)) {
+					fmt.Fprintf(a.out, "@%s  %s\n", name, all[name])
+				}
+				return err
+			})
+		},
+	}, &cobra.Command{
+		Use: "keep NAME TEXT", Short: "Keep a filter under a name", Long: "Keeps a filter; one of the same name is replaced. A text that can't be understood is refused.",
+		Example: "  yare filter keep urgent \"severity=critical\"", Args: cobra.ExactArgs(2),
+		RunE: func(c *cobra.Command, args []string) error {
+			if args[1] == "" {
+				return errors.New("the filter's text is empty; \"yare filter forget\" forgets one")
+			}
+			return a.with(c.Context(), func(h *harbour.Harbour) error { return h.KeepFilter(c.Context(), args[0], args[1]) })
+		},
+	}, &cobra.Command{
+		Use: "forget NAME", Short: "Forget a kept filter", Long: "Forgets a filter that was kept.", Example: "  yare filter forget urgent", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.with(c.Context(), func(h *harbour.Harbour) error { return h.KeepFilter(c.Context(), args[0], "") })
+		},
+	})
+	return c
+}

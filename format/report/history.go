@@ -1,0 +1,148 @@
+package report
+
+import (
+	"encoding/csv"
+	"fmt"
+	"io"
+	"strings"
+	"text/tabwriter"
+	"time"
+
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+)
+
+// Comparison writes in what the reading to differs from the reading from.
+func Comparison(w io.Writer, from, to *estate.Reading, format string) error {
+	c := drift.Compare(from, to)
+	switch format {
+	case "json":
+		type end struct {
+			Host string    `json:"host"`
+			At   time.Time `json:"at"`
+		}
+		return JSON(w, struct {
+			From end `json:"from"`
+			To   end `json:"to"`
+			drift.Comparison
+		}{end{from.Host, from.Tried()}, end{to.Host, to.Tried()}, c})
+	case "csv":
+		out := [][]string{{"what", "device", "from", "to"}}
+		for _, f := range c.Facts {
+			out = append(out, []string{f.What, "", f.From, f.To})
+		}
+		for _, t := range c.Turns {
+			out = append(out, []string{string(t.Component), t.Device, t.From, t.To})
+		}
+		return csv.NewWriter(w).WriteAll(out)
+	}
+	fmt.Fprintf(w, "%s of %s → %s of %s\n", from.Host, from.Tried().Format("2 Jan 2006 15:04"), to.Host, to.Tried().Format("2 Jan 2006 15:04"))
+	t := tabwriter.NewWriter(w, 2, 0, 2, ' ', 0)
+	for _, f := range c.Facts {
+		fmt.Fprintf(t, "  %s\t%s\t→ %s\n", f.What, dash(f.From), dash(f.To))
+	}
+	for _, x := range c.Turns {
+		fmt.Fprintf(t, "  %s\t%s\t→ %s\n", x.Title(), dash(x.From), dash(x.To))
+	}
+	if err := t.Flush(); err != nil {
+		return err
+	}
+	if len(c.Facts)+len(c.Turns) == 0 {
+		fmt.Fprintln(w, "  nothing differs in what both hold")
+	}
+	for _, s := range c.Unread {
+		fmt.Fprintf(w, "not compared: %s, which %s\n", s, whichLacks(from, to, s))
+	}
+	return nil
+}
+
+func whichLacks(from, to *estate.Reading, s estate.SectionName) string {
+	if from.Section(s).Err != "" && to.Section(s).Err != "" {
+		return "neither holds"
+	}
+	return "one of the two lacks"
+}
+
+// Trend writes what a cluster's checks counted.
+func Trend(w io.Writer, cluster string, all []drift.Tally, format string) error {
+	switch format {
+	case "json":
+		if all == nil {
+			all = []drift.Tally{}
+		}
+		return JSON(w, map[string]any{"cluster": cluster, "trend": all})
+	case "csv":
+		head := []string{"cluster", "at"}
+		for _, l := range estate.Layers {
+			head = append(head, string(l))
+		}
+		out := [][]string{append(head, "unread", "hosts", "adrift")}
+		for _, t := range all {
+			row := []string{cluster, t.At.Format(time.RFC3339)}
+			for _, l := range estate.Layers {
+				row = append(row, fmt.Sprint(t.Drift[l]))
+			}
+			out = append(out, append(row, fmt.Sprint(t.Unread), fmt.Sprint(t.Hosts), fmt.Sprint(t.Adrift)))
+		}
+		return csv.NewWriter(w).WriteAll(out)
+	}
+	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+	head := []string{"AT"}
+	for _, l := range estate.Layers {
+		head = append(head, strings.ToUpper(string(l)))
+	}
+	fmt.Fprintln(t, strings.Join(append(head, "UNREAD", "HOSTS ADRIFT"), "\t"))
+	for _, x := range all {
+		row := []string{x.At.Format("2006-01-02 15:04")}
+		for _, l := range estate.Layers {
+			row = append(row, fmt.Sprint(x.Drift[l]))
+		}
+		fmt.Fprintln(t, strings.Join(append(row, fmt.Sprint(x.Unread), fmt.Sprintf("%d of %d", x.Adrift, x.Hosts)), "\t"))
+	}
+	return t.Flush()
+}
+
+// News is new drift as it is written out.
+type News struct {
+	Cluster string    `json:"cluster"`
+	Since   time.Time `json:"since,omitzero"`
+	News    []Verdict `json:"news"`
+}
+
+// NewNews writes out what is new in a cluster since a look.
+func NewNews(cluster string, since time.Time, vs []drift.Verdict) News {
+	n := News{cluster, since, []Verdict{}}
+	for _, v := range vs {
+		n.News = append(n.News, Verdict{Host: v.Host, Component: string(v.Component), Device: v.Device, Layer: string(v.Layer()), Verdict: v.Outcome.String(), Has: v.Has,
+			Wants: v.Wants, Severity: severity(v)})
+	}
+	return n
+}
+
+// Effect is the effect of an edit as it is written out.
+type Effect struct {
+	Worse  int     `json:"hosts_worse"`
+	Better int     `json:"hosts_better"`
+	Unread int     `json:"hosts_unread"`
+	Shifts []Shift `json:"verdicts"`
+}
+
+// Shift is a verdict that an edit changes.
+type Shift struct {
+	Host      string `json:"host"`
+	Component string `json:"component"`
+	Device    string `json:"device,omitempty"`
+	Has       string `json:"has"`
+	Wants     string `json:"wants"`
+	Before    string `json:"before"`
+	After     string `json:"after"`
+}
+
+// NewEffect writes an effect out.
+func NewEffect(e drift.Effect) Effect {
+	out := Effect{e.Worse, e.Better, e.Unread, []Shift{}}
+	for _, s := range e.Shifts {
+		out.Shifts = append(out.Shifts, Shift{s.Host, string(s.Component), s.Device, s.Has, s.Wants, s.Before.Word(), s.After.Word()})
+	}
+	return out
+}
