@@ -17,7 +17,7 @@ const (
 	berthWidth = 74
 	aboveDeep  = 96 // room for the load
 	rowHeight  = 15
-	bandHeight = 40 + aboveDeep + 26 + rowHeight*3 + 22
+	bandHeight = 40 + aboveDeep + 26 + rowHeight*5 + 22
 	needHeight = 14
 )
 

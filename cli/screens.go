@@ -4,7 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -16,7 +16,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"yareharbour/core/drift"
-	"yareharbour/core/narrow"
+	"yareharbour/core/estate"
 	"yareharbour/core/plan"
 	"yareharbour/harbour"
 	"yareharbour/store"
@@ -48,6 +48,10 @@ type backend struct {
 	h        *harbour.Harbour
 	mu       sync.Mutex
 	journals map[string]*journal // by cluster
+
+	holdings *drift.Holdings // as they were last made, of which readings, and when
+	heldOf   map[string]*estate.Reading
+	heldAt   time.Time
 }
 
 // journal is what was read of a round's journal so far: only what is new is read again.
@@ -80,7 +84,69 @@ func (b *backend) Load(ctx context.Context) (*tui.Snapshot, error) {
 	}
 	s.Verdicts = b.h.Check(s.Checker, kept)
 	s.Survey = b.h.SurveyOf(kept, s.Verdicts, states)
-	return s, nil
+	s.Held = b.held(kept, s.Checker)
+	return s, errors.Join(b.shelves(ctx, s), b.past(ctx, s))
+}
+
+// held turns the readings around, anew only where one is another than the last time.
+func (b *backend) held(kept map[string]*estate.Reading, c *drift.Checker) *drift.Holdings {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	if b.holdings == nil || !maps.Equal(kept, b.heldOf) || c.Now.Sub(b.heldAt) > time.Minute {
+		b.holdings, b.heldOf, b.heldAt = drift.Hold(b.h.Estate.Clusters, kept, c.Now, c.MaxAge), kept, c.Now
+	}
+	return b.holdings
+}
+
+// shelves tells of baselines, feeds, bundles, payloads and kept filters.
+func (b *backend) shelves(ctx context.Context, s *tui.Snapshot) (err error) {
+	for _, x := range b.h.Sources() {
+		s.Baselines = append(s.Baselines, tui.Baseline{Baseline: x.Baseline, File: x.File, Text: x.Text, Version: x.Version})
+	}
+	slices.SortStableFunc(s.Baselines, func(x, y tui.Baseline) int { return x.Rank - y.Rank })
+	if s.Feeds, err = b.h.FeedStates(); err != nil {
+		return err
+	}
+	if s.Bundles, err = b.h.Bundles.Taken(); err != nil {
+		return err
+	}
+	all, err := b.h.Payloads.Store.List()
+	if err != nil {
+		return err
+	}
+	s.Payloads.Count = len(all)
+	for _, p := range all {
+		s.Payloads.Size += p.Size
+	}
+	if s.Payloads.Free, err = b.h.Payloads.Store.Free(); err != nil {
+		return err
+	}
+	s.Filters, err = b.h.Store.Filters(ctx)
+	return err
+}
+
+// trendFor is how long ago the trend on the screen begins.
+const trendFor = 60 * 24 * time.Hour
+
+// past tells what is new in each cluster since the last look, and how its drift came about.
+func (b *backend) past(ctx context.Context, s *tui.Snapshot) error {
+	s.News = map[string]tui.News{}
+	for _, c := range b.h.Estate.Clusters {
+		of := map[string][]drift.Verdict{}
+		for _, h := range c.Hosts {
+			of[h] = s.Verdicts[h]
+		}
+		n, err := b.h.NewDrift(ctx, c.Name, of)
+		if err != nil {
+			return err
+		}
+		trend, err := b.h.Store.Trend(ctx, c.Name, s.Survey.At.Add(-trendFor))
+		if err != nil {
+			return err
+		}
+		s.News[c.Name] = tui.News{Since: n.Since, By: n.By, Drift: n.News, Trend: trend}
+	}
+	return nil
 }
 
 // round brings what is known of the cluster's newest round up to date.
@@ -230,56 +296,17 @@ func complaint(log string) string {
 	return strings.Join(strings.Fields(said), " ")
 }
 
-func (b *backend) Life(ctx context.Context, host string) ([]drift.Turn, error) {
-	return b.h.Life(ctx, host)
+func (b *backend) Past(ctx context.Context, host string) (tui.Past, error) {
+	turns, err := b.h.Life(ctx, host)
+	if err != nil {
+		return tui.Past{}, err
+	}
+	spans, err := b.h.Spans(ctx, host)
+	return tui.Past{Turns: turns, Spans: spans}, err
 }
 
 func (b *backend) Ask(ctx context.Context, cluster, what string) (string, error) {
 	return b.h.Ask(ctx, cluster, what, operator())
-}
-
-// Write writes what a view shows to a file in the current directory, named after what it is and the estate's time.
-func (b *backend) Write(ctx context.Context, e tui.Export) (string, error) {
-	name := "yare-" + e.View
-	if e.Subject != "" {
-		name += "-" + e.Subject
-	}
-	t := target{format: e.Format, file: fmt.Sprintf("%s-%s.%s", name, b.h.World.Now().Format("20060102-1504"), extensions[e.Format])}
-	return t.file, t.write(nil, func(w io.Writer) error {
-		switch e.View {
-		case "plan":
-			return planAs(w, e.Plan, e.Format)
-		case "round":
-			return b.writeRound(ctx, w, e)
-		}
-		return b.writeDrift(ctx, w, e)
-	})
-}
-
-func (b *backend) writeRound(ctx context.Context, w io.Writer, e tui.Export) error {
-	s, head, err := b.h.Latest(ctx, e.Subject)
-	if err != nil {
-		return err
-	}
-	if s == nil {
-		return fmt.Errorf("%s had no round yet; there is nothing to export", e.Subject)
-	}
-	return roundAs(w, head.ID, s, e.Format)
-}
-
-func (b *backend) writeDrift(ctx context.Context, w io.Writer, e tui.Export) error {
-	if e.Format == "svg" || e.Format == "pdf" {
-		return b.app.drawWaterline(ctx, b.h, w, e.Format)
-	}
-	hosts, err := b.h.Hosts(e.Subject)
-	if err != nil {
-		return err
-	}
-	kept, err := b.h.Store.Newest(ctx, hosts)
-	if err != nil {
-		return err
-	}
-	return writeDrift(w, driftOf(b.h, b.h.Checker(), kept, hosts, narrow.Filter{}), e.Format)
 }
 
 var _ tui.Backend = (*backend)(nil)

@@ -32,11 +32,11 @@ type matrixOf struct {
 // matrix is the rows of a cluster that are not wholly in line, and the hosts that are its columns. It is made once for what it is made from:
 // a frame must not cost more where a cluster is large.
 func (m *Model) matrix(cluster string) (rows []matrixRow, hosts []string) {
-	if k := &m.made; k.snap == m.snap && k.cluster == cluster && k.filter == m.filter {
+	if k := &m.made; k.snap == m.snap && k.cluster == cluster && k.filter == m.narrow.String() {
 		return k.rows, k.hosts
 	}
 	rows, hosts = m.makeMatrix(cluster)
-	m.made = matrixOf{m.snap, cluster, m.filter, rows, hosts}
+	m.made = matrixOf{m.snap, cluster, m.narrow.String(), rows, hosts}
 	return rows, hosts
 }
 
@@ -59,7 +59,7 @@ func (m *Model) makeMatrix(cluster string) (rows []matrixRow, hosts []string) {
 		return all[at[p]]
 	}
 	var unread []drift.Verdict
-	for _, h := range b.Cluster.Hosts {
+	for _, h := range m.narrow.Hosts(b.Cluster.Hosts) {
 		hosts = append(hosts, h)
 		for _, v := range m.snap.Verdicts[h] {
 			if v.Outcome == drift.Unread {
@@ -106,11 +106,11 @@ func disagrees(r matrixRow) bool {
 }
 
 func (m *Model) rowMatches(r matrixRow) bool {
-	if m.filter == "" {
+	if m.narrow.Empty() {
 		return true
 	}
-	for h, v := range r.byHost {
-		if matches(m.filter, r.title(), h, v.Outcome.String(), string(v.Layer()), v.Severity().String()) {
+	for _, v := range r.byHost {
+		if m.lets(&v) {
 			return true
 		}
 	}
@@ -129,6 +129,12 @@ func (m *Model) band(cluster string) *survey.Band {
 // paintDrift paints the matrix of what disagrees, and below it how siblings differ.
 func (m *Model) paintDrift(c *canvas, a area) {
 	p := m.here()
+	m.paintNews(c, area{a.x, a.y, a.w, 1})
+	a.y, a.h = a.y+1, a.h-1
+	if p.pane == 1 {
+		m.paintTrend(c, a)
+		return
+	}
 	rows, hosts := m.matrix(p.cluster)
 	if len(rows) == 0 {
 		c.put(a.x+2, a.y+1, good, p.cluster+": nothing disagrees")
@@ -212,6 +218,10 @@ func (m *Model) paintCell(c *canvas, r matrixRow, host string, a area, row int, 
 		st |= underline | bold
 	}
 	x := c.put(a.x, a.y, st, sg.glyph)
+	if m.isNews(host, &v) {
+		c.put(a.x+a.w-2, a.y, caution|bold, "•")
+		a.w--
+	}
 	if a.w >= 9 && v.Has != "" && v.Outcome != drift.InLine {
 		if a.w >= 12 {
 			x++

@@ -43,6 +43,16 @@ func (m *Model) paintScreen(c *canvas, a area) {
 		m.paintDrift(c, a)
 	case roundScreen:
 		m.paintRound(c, a)
+	case catalogueScreen:
+		m.paintCatalogue(c, a)
+	case bundleScreen:
+		m.paintBundle(c, a)
+	case baselineScreen:
+		m.paintBaselines(c, a)
+	case editScreen:
+		m.paintEditor(c, a)
+	case compareScreen:
+		m.paintCompare(c, a)
 	}
 }
 
@@ -52,8 +62,8 @@ func (m *Model) paintTop(c *canvas) {
 	x := c.put(1, 0, water|bold|bar, "Yare Harbour")
 	p := m.here()
 	trail := "  " + string(p.screen)
-	for _, s := range []string{p.cluster, p.host} {
-		if s != "" && p.screen != waterlineScreen {
+	for _, s := range []string{p.cluster, p.host, p.subject} {
+		if s != "" && p.screen != waterlineScreen && p.screen != catalogueScreen {
 			trail += " › " + s
 		}
 	}
@@ -67,6 +77,9 @@ func (m *Model) paintTop(c *canvas) {
 	}
 	if m.reading != nil {
 		right = fmt.Sprintf("reading %d of %d  %s", m.reading.done, m.reading.total, right)
+	}
+	if m.job != nil {
+		right = m.job.title + ": " + m.job.says + " (X ends it)"
 	}
 	if m.filter != "" || m.mode == filtering {
 		right = "narrowed to “" + m.filter + "”  " + right
@@ -82,8 +95,29 @@ func (m *Model) paintTop(c *canvas) {
 func (m *Model) paintBottom(c *canvas) {
 	y := m.h - 1
 	switch {
+	case m.mode == filtering && m.wrong != "":
+		m.paintInput(c, "narrow to", "! "+m.wrong)
+		return
 	case m.mode == filtering:
-		m.paintInput(c, "narrow to", "Enter keeps it, Esc shows all")
+		m.paintInput(c, "narrow to", "words, layer= severity= vendor= host= kind= verdict= age=, @kept; Esc shows all")
+		return
+	case m.mode == naming:
+		m.paintInput(c, "keep as @", "Enter keeps it, Esc leaves")
+		return
+	case m.mode == opening:
+		m.paintInput(c, "bundle's path", "Enter opens it; nothing is taken in yet")
+		return
+	case m.mode == scheduling:
+		m.paintInput(c, "sync "+m.chosenFeed(), "on demand, off, every 6h, daily 03:30")
+		return
+	case m.mode == comparing:
+		m.paintInput(c, "compare with", "HOST, or HOST@TIME: a date, 24h, 7d")
+		return
+	case m.mode == saving:
+		m.paintInput(c, "why", "Enter saves it as a new version, Esc goes on editing")
+		return
+	case m.mode == deriving:
+		m.paintInput(c, "baseline like host", "Enter makes its text, to be edited and saved; Esc leaves")
 		return
 	case m.mode == finding:
 		m.paintInput(c, "find", "↑↓ choose, Enter does it, Esc leaves")
@@ -99,6 +133,12 @@ func (m *Model) paintBottom(c *canvas) {
 		return
 	}
 	x := 1
+	if m.here().screen == editScreen {
+		for _, k := range [][2]string{{"Ctrl+S", "save as a new version"}, {"Ctrl+E", "edit in $EDITOR"}, {"Esc", "leave"}} {
+			x = c.put(c.put(x, y, water|bold, k[0])+1, y, quiet, k[1]) + 2
+		}
+		return
+	}
 	for _, cmd := range m.available() {
 		if cmd.hint == "" {
 			continue
@@ -247,18 +287,28 @@ func (m *Model) paintFinder(c *canvas) {
 var screenHelp = map[screenName][]string{
 	waterlineScreen: {"Each band is a cluster, each column a host at its berth.",
 		"Above the waterline stands the memory its guests take; ┄ is the limit up to which the reserve can be kept.",
-		"Below it stands drift by layer: ▿ out of line, ▾ high severity, ▼ critical, ? unread, · in line.",
+		"Below it stands drift by layer (g+s: guests and settings together, where a band is low): ▿ out of line, ▾ high severity, ▼ critical, ? unread, · in line.",
 		"Beside it is what needs a person: !! now, ! soon, · sometime."},
 	hostScreen: {"Left is what the host has and what is wanted of it, by layer, right the story of the line under the cursor."},
 	driftScreen: {"Only components in which something disagrees; a column a host. An empty cell: the host does not have it, and need not.",
 		"Below: siblings of one hardware model, grouped by what they have in common."},
 	roundScreen: {"A lane a host, time to the right, ┃ is now. Before a round begins it shows what would be done; nothing is touched.",
 		"Above the lanes: the load of the hosts in service while one is out, its peak, and the limit that the reserve sets."},
+	catalogueScreen: {"Left the components, with what hosts have of them and what is out of line; right the tracks of the one under the cursor as ladders, the newest rung on top.",
+		"▴ is the newest that may be proposed on its track, ◂ what a baseline wants, ✗ withdrawn. Hosts stand beside their rung. Another track is another ladder: nothing leads across.",
+		"Tab goes to the feeds and bundles below."},
+	bundleScreen:   {"What is in the archive, and what each file brings. Nothing is taken in until you say so; leaving lets go of all of it."},
+	baselineScreen: {"Left the baselines; beside them the clauses with how many hosts are in line and out of line by each; below the versions, each with what it changed.", "Enter edits in place, with the effect on the estate told while you type."},
+	editScreen:     {"The text is the baseline's file. Right stands what it would do to the estate, told anew after every key.", "Ctrl+S saves it as a new version, with a reason; Esc leaves."},
+	compareScreen:  {"What differs between two readings. What either lacks is named, and not compared."},
 }
 
 func (m *Model) paintHelp(c *canvas) {
 	var lines []string
 	lines = append(lines, screenHelp[m.here().screen]...)
+	if s := m.here().screen; s == driftScreen {
+		lines = append(lines, "• is new since somebody last looked; m marks all as seen.")
+	}
 	if s := m.here().screen; s == hostScreen || s == driftScreen {
 		lines = append(lines, legend())
 	}

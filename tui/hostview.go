@@ -16,7 +16,7 @@ func (m *Model) hostRows(host string) []drift.Verdict {
 		for _, calm := range []bool{false, true} {
 			for _, v := range m.snap.Verdicts[host] {
 				quiet := v.Outcome == drift.InLine || v.Outcome == drift.NotApplying
-				if v.Layer() == l && quiet == calm && matches(m.filter, v.Title(), v.Outcome.String(), string(l), v.Severity().String()) {
+				if v.Layer() == l && quiet == calm && m.lets(&v) {
 					out = append(out, v)
 				}
 			}
@@ -176,7 +176,14 @@ func (m *Model) paintStory(c *canvas, rows []drift.Verdict, r *estate.Reading, a
 		for _, w := range m.snap.Checker.Why(cluster, v, r) {
 			line(plain, w)
 		}
+		for _, s := range m.spansOf(r.Host, &v) {
+			line(quiet, s)
+		}
 		y++
+	}
+	for _, mm := range m.mismatches(r) {
+		line(caution|bold, "! "+mm.Hardware+" is outside the compatibility list "+mm.List)
+		line(plain, mm.Why)
 	}
 	for _, s := range r.Sections {
 		if s.Err != "" {
@@ -216,10 +223,10 @@ func (m *Model) paintStory(c *canvas, rows []drift.Verdict, r *estate.Reading, a
 	}
 	if y++; m.life.host == r.Host && y < end {
 		line(water|bold, "life")
-		if len(m.life.turns) == 0 {
+		if len(m.life.Turns) == 0 {
 			line(quiet, "nothing changed since it was first read")
 		}
-		for _, t := range m.life.turns {
+		for _, t := range m.life.Turns {
 			line(plain, fmt.Sprintf("%s %s %s → %s", t.At.Format("2 Jan 15:04"), t.Title(), orDash(t.From), orDash(t.To)))
 		}
 	}
@@ -237,6 +244,30 @@ func (m *Model) paintSections(c *canvas, r *estate.Reading, a area) {
 			c.within(a.x+44, y, a.w-45, alarm, "unread: "+s.Err)
 		}
 	}
+}
+
+// spansOf says when the component's versions were first and last seen, the newest first.
+func (m *Model) spansOf(host string, v *drift.Verdict) (out []string) {
+	if m.life.host != host {
+		return nil
+	}
+	const most = 4
+	for _, s := range m.life.Spans {
+		if s.Component != v.Component || s.Device != v.Device || len(out) == most {
+			continue
+		}
+		text := fmt.Sprintf("%s seen from %s to %s", s.Version, s.First.Format("2 Jan 15:04"), s.Last.Format("2 Jan 15:04"))
+		if s.Now {
+			text = fmt.Sprintf("%s seen since %s", s.Version, s.First.Format("2 Jan 15:04"))
+		}
+		out = append(out, text)
+	}
+	return out
+}
+
+// mismatches are the devices of a host whose combination is on no compatibility list that speaks of them.
+func (m *Model) mismatches(r *estate.Reading) []catalogue.Mismatch {
+	return m.snap.Checker.Catalogue.Mismatches(r.Release, r.Models(), r.Versions)
 }
 
 func (m *Model) clusterOf(host string) (string, bool) {

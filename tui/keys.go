@@ -27,12 +27,34 @@ var commands []command
 func init() {
 	commands = []command{
 		{"enter", "go in", "in", "", (*Model).enter},
-		{"esc", "come out", "out", "", func(m *Model) tea.Cmd { m.back(); return nil }},
+		{"esc", "come out", "out", "", (*Model).back},
 		{"?", "help for where you stand", "help", "", func(m *Model) tea.Cmd { m.help = !m.help; return nil }},
 		{"q", "close the screens; rounds go on", "quit", "", func(*Model) tea.Cmd { return tea.Quit }},
 		{"d", "see the drift of this cluster", "drift", "", func(m *Model) tea.Cmd { m.toDrift(); return nil }},
 		{"r", "see the round over this cluster, or plan one", "round", "", func(m *Model) tea.Cmd { return m.toRound() }},
 		{"w", "go to the Waterline", "", "", func(m *Model) tea.Cmd { m.stack = m.stack[:1]; return nil }},
+		{"c", "see what can be had: the Catalogue", "catalogue", "", func(m *Model) tea.Cmd { m.toCatalogue(); return nil }},
+		{"b", "see how things should be: the Baselines", "baselines", "", (*Model).toBaselines},
+		{"tab", "go between what disagrees now and drift over time", "over time", driftScreen, (*Model).otherPane},
+		{"m", "mark this cluster's drift as seen; what comes after is new", "seen", driftScreen, (*Model).markSeen},
+		{"=", "compare this host with another one, or with its past", "compare", hostScreen, func(m *Model) tea.Cmd { return m.begin(comparing, m.here().host+"@7d") }},
+		{"D", "make a baseline of this host", "", hostScreen, (*Model).deriveHere},
+		{"tab", "go between components, feeds and bundles", "feeds", catalogueScreen, (*Model).otherPane},
+		{"a", "show what no host has, or no feed, too", "all", catalogueScreen, (*Model).showAll},
+		{"s", "sync the feed under the cursor", "sync", catalogueScreen, (*Model).syncOne},
+		{"S", "sync every feed that is not switched off", "", catalogueScreen, (*Model).syncAll},
+		{"o", "say when the feed under the cursor is synced", "", catalogueScreen, (*Model).askSchedule},
+		{"i", "open a bundle, to take it in", "import", catalogueScreen, (*Model).askBundle},
+		{"u", "take the bundle under the cursor out of the catalogue again", "", catalogueScreen, (*Model).askRemove},
+		{"f", "fetch the payloads that hosts want", "", catalogueScreen, (*Model).fetchPayloads},
+		{"v", "verify every payload", "", catalogueScreen, (*Model).verifyPayloads},
+		{"p", "prune payloads that nobody wants", "", catalogueScreen, (*Model).prunePayloads},
+		{"X", "end the work under way", "", "", (*Model).endJob},
+		{"a", "take this bundle in", "take it in", bundleScreen, (*Model).acceptBundle},
+		{"tab", "go between baselines and versions", "versions", baselineScreen, (*Model).otherPane},
+		{"E", "edit the baseline in $EDITOR", "$EDITOR", baselineScreen, (*Model).editOutside},
+		{"u", "let the baseline say again what the version under the cursor said", "revert", baselineScreen, (*Model).revert},
+		{"D", "make a new baseline of a known good host", "derive", baselineScreen, func(m *Model) tea.Cmd { return m.begin(deriving, "") }},
 		{"tab", "go between the picture and what needs a person", "needs", waterlineScreen, (*Model).toNeeds},
 		{"s", "start the planned round", "start", roundScreen, (*Model).askReason},
 		{"p", "pause after the host that is visited", "pause", roundScreen, func(m *Model) tea.Cmd { return m.request(plan.AskPause) }},
@@ -44,6 +66,7 @@ func init() {
 		{"-", "let one host less be out of service at once", "", roundScreen, func(m *Model) tea.Cmd { return m.allowOut(-1) }},
 		{"R", "read every host now", "read", "", (*Model).readAll},
 		{"/", "narrow what is shown", "narrow", "", func(m *Model) tea.Cmd { return m.begin(filtering, m.filter) }},
+		{"K", "keep what is narrowed to under a name", "", "", (*Model).askFilterName},
 		{":", "find a command by name", "find", "", func(m *Model) tea.Cmd { return m.begin(finding, "") }},
 		{"e", "export what this view shows", "export", "", func(m *Model) tea.Cmd { return m.begin(exporting, "") }},
 		{"t", "change between colours for dark and light backgrounds", "", "", func(m *Model) tea.Cmd { m.forced = true; m.theme = newTheme(!m.theme.dark); return nil }},
@@ -72,6 +95,8 @@ func (m *Model) key(msg tea.KeyPressMsg) tea.Cmd {
 	switch {
 	case m.ask != nil:
 		return m.answer(name)
+	case m.here().screen == editScreen && m.mode == noInput:
+		return m.editKey(msg)
 	case m.help:
 		m.help = false
 		return nil
@@ -103,6 +128,14 @@ func (m *Model) press(name string) tea.Cmd {
 		m.step(0, -1<<20)
 	case "end":
 		m.step(0, 1<<20)
+	}
+	if m.here().screen == baselineScreen && m.here().pane == 0 {
+		switch name {
+		case "up", "k":
+			return m.stepBaseline(-1)
+		case "down", "j":
+			return m.stepBaseline(1)
+		}
 	}
 	for _, c := range m.available() {
 		if c.key == name {
@@ -139,7 +172,7 @@ func (m *Model) typeKey(msg tea.KeyPressMsg) tea.Cmd {
 	switch msg.String() {
 	case "esc":
 		if m.mode == filtering {
-			m.filter = ""
+			m.setFilter("")
 		}
 		m.mode = noInput
 		return nil
@@ -154,7 +187,7 @@ func (m *Model) typeKey(msg tea.KeyPressMsg) tea.Cmd {
 	}
 	m.input, _ = m.input.Update(msg)
 	if m.mode == filtering {
-		m.filter = m.input.Value()
+		m.setFilter(m.input.Value())
 		m.here().row = 0
 	}
 	return nil
@@ -175,6 +208,18 @@ func (m *Model) typed() tea.Cmd {
 			return nil
 		}
 		return m.confirmStart(text)
+	case naming:
+		return m.keepFilter(text)
+	case opening:
+		return m.openBundle(text)
+	case scheduling:
+		return m.schedule(text)
+	case comparing:
+		return m.compareWith(text)
+	case saving:
+		return m.save(text)
+	case deriving:
+		return m.derive(text)
 	}
 	return nil
 }
@@ -190,6 +235,12 @@ func (m *Model) found(text string) []command {
 				all = append(all, command{name: "host " + h, do: goCommand(place{screen: hostScreen, cluster: b.Cluster.Name, host: h})})
 			}
 		}
+	}
+	for _, b := range m.baselines() {
+		all = append(all, command{name: "baseline " + b.Name, do: goCommand(place{screen: baselineScreen, subject: b.Name})})
+	}
+	for _, name := range m.keptFilters() {
+		all = append(all, command{name: "narrow to @" + name + ": " + m.snap.Filters[name], do: func(m *Model) tea.Cmd { m.setFilter("@" + name); return nil }})
 	}
 	if text == "" {
 		return all
@@ -211,7 +262,7 @@ func goCommand(p place) func(*Model) tea.Cmd {
 		if p.screen == roundScreen {
 			return m.wantPlan(p.cluster)
 		}
-		return nil
+		return m.wantVersions()
 	}
 }
 
@@ -232,9 +283,8 @@ var exportFormats = []struct{ key, format, name string }{
 
 // canExport tells which formats the screen has: what is a list and not a picture has no drawing of its own.
 func (m *Model) canExport(format string) bool {
-	drawing := format == "svg" || format == "pdf"
 	s := m.here().screen
-	return !drawing || s == waterlineScreen || s == roundScreen
+	return s != editScreen && s != bundleScreen || format == "text" || format == "json"
 }
 
 func (m *Model) chooseExport(key string) tea.Cmd {
@@ -244,12 +294,23 @@ func (m *Model) chooseExport(key string) tea.Cmd {
 			continue
 		}
 		p := m.here()
-		e := Export{View: strings.ToLower(string(p.screen)), Subject: p.cluster, Format: f.format}
-		if p.screen == hostScreen {
+		e := Export{View: strings.ToLower(string(p.screen)), Subject: p.cluster, Format: f.format, Filter: m.narrow.String()}
+		switch {
+		case p.screen == hostScreen:
 			e.Subject = p.host
-		}
-		if p.screen == waterlineScreen {
+		case p.screen == waterlineScreen:
 			e.Subject = ""
+		case p.screen == driftScreen && p.pane == 1:
+			e.View = "trend"
+		case p.screen == catalogueScreen:
+			e.Subject = ""
+			if f.key == "s" || f.key == "p" {
+				e.View, e.Subject = "ladder", string(m.chosenComponent())
+			}
+		case p.screen == baselineScreen:
+			e.Subject = m.chosenBaseline().Name
+		case p.screen == compareScreen && m.compare != nil:
+			e.Subject, e.Other = m.compare.From, m.compare.To
 		}
 		if pl := m.shownPlan(p.cluster); p.screen == roundScreen && pl != nil {
 			e.View, e.Plan = "plan", pl

@@ -8,66 +8,9 @@ import (
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
-	"yareharbour/core/drift"
-	"yareharbour/core/estate"
+	"yareharbour/core/narrow"
 	"yareharbour/core/plan"
-	"yareharbour/core/survey"
-	"yareharbour/store"
 )
-
-// Snapshot is all that the screens show, as it was at one moment.
-type Snapshot struct {
-	Survey   survey.Survey
-	Readings map[string]*estate.Reading
-	Verdicts map[string][]drift.Verdict
-	Checker  *drift.Checker
-	Siblings map[string][]drift.Siblings // by cluster
-	Rounds   map[string]Round            // the newest of each cluster
-	Speed    float64                     // of the estate's clock; 1 for real hosts
-	Note     string                      // what stands in the way of seeing more
-}
-
-// Round is a round as a watcher knows it.
-type Round struct {
-	ID       string
-	State    *plan.State
-	Events   []plan.Event
-	Progress store.Progress
-	Runs     bool // somebody runs it now
-}
-
-// Export is something that a view writes to a file.
-type Export struct {
-	View    string     // "waterline", "drift", "host", "round", "plan"
-	Subject string     // a cluster or host; empty for the estate
-	Format  string     // "text", "csv", "json", "svg", "pdf"
-	Plan    *plan.Plan // as it is shown, for "plan"
-}
-
-// WhatIf is what a person changed about a plan. Its zero value is the cluster's usual round.
-type WhatIf struct {
-	Without []string // hosts that are left out
-	More    int      // hosts that may be out of service beyond one
-}
-
-// Backend does for the screens what takes time. Calls come from several goroutines.
-type Backend interface {
-	// Load returns what is known; it reads no host.
-	Load(ctx context.Context) (*Snapshot, error)
-	// Read reads the hosts and keeps what it found, calling progress after each.
-	Read(ctx context.Context, hosts []string, progress func(host string, done int)) error
-	// Plan plans a round over the cluster.
-	Plan(ctx context.Context, cluster string, w WhatIf) (*plan.Plan, error)
-	// Start has a round run by a process of its own, which outlives the screens; Resume goes on with the newest one.
-	Start(ctx context.Context, cluster, reason string, w WhatIf) error
-	Resume(ctx context.Context, cluster string) error
-	// Ask asks the running round for something and says what will happen.
-	Ask(ctx context.Context, cluster, what string) (string, error)
-	// Life tells what changed on the host, the newest change first.
-	Life(ctx context.Context, host string) ([]drift.Turn, error)
-	// Write writes an export to the current directory and returns the file's name.
-	Write(ctx context.Context, e Export) (string, error)
-}
 
 // screenName names a screen.
 type screenName string
@@ -77,6 +20,11 @@ const (
 	hostScreen      screenName = "Host"
 	driftScreen     screenName = "Drift"
 	roundScreen     screenName = "Round"
+	catalogueScreen screenName = "Catalogue"
+	bundleScreen    screenName = "Bundle"
+	baselineScreen  screenName = "Baselines"
+	editScreen      screenName = "Edit"
+	compareScreen   screenName = "Compare"
 )
 
 // place is a screen and where one stands on it.
@@ -88,6 +36,9 @@ type place struct {
 	scroll  int
 	needs   bool // on the Waterline: the cursor is in the list of needs
 	pinned  bool // on the Round screen: the host was chosen, and the cursor does not follow the round
+	pane    int  // of the panes that Tab goes between
+	second  int  // the row in the other pane
+	subject string
 }
 
 // Model is the whole interface. It implements tea.Model.
@@ -100,7 +51,9 @@ type Model struct {
 	snap    *Snapshot
 	failed  error // the last load
 	stack   []place
-	filter  string
+	filter  string // as it was typed
+	narrow  narrow.Filter
+	wrong   string // what is wrong with the filter as it was typed
 	input   textinput.Model
 	mode    inputMode
 	chosen  int // in the finder and the export chooser
@@ -114,14 +67,28 @@ type Model struct {
 	whatIf  map[string]WhatIf // by cluster
 	canvas  *canvas
 	made    matrixOf
+	listed  listOf
 	life    lifeOf
+	job     *job
+	opened  *Opened
+	editor  *editor
+	kept    versionsOf
+	compare *Comparison
+	due     time.Time // when scheduled feeds were last looked at
 }
 
-// lifeOf is the life of the host that is looked at, as it was when it was read.
+// lifeOf is the past of the host that is looked at, as it was when it was read.
 type lifeOf struct {
-	host  string
-	at    time.Time // of the reading
-	turns []drift.Turn
+	host string
+	at   time.Time // of the reading
+	Past
+}
+
+// job is work under way that the screens begun and can end.
+type job struct {
+	title  string
+	says   string
+	cancel context.CancelFunc
 }
 
 type inputMode int
@@ -131,7 +98,13 @@ const (
 	filtering
 	finding
 	exporting
-	reasoning // typing the reason of a round
+	reasoning  // typing the reason of a round
+	naming     // typing the name under which a filter is kept
+	opening    // typing the path of a bundle
+	scheduling // typing when a feed is synced
+	comparing  // typing what a host is compared with
+	saving     // typing why a baseline is saved
+	deriving   // typing the host of which a baseline is made
 )
 
 // question is asked before something that is hard to take back.
@@ -255,6 +228,8 @@ func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		m.w, m.h = max(msg.Width, 20), max(msg.Height, 6)
+	case tea.PasteMsg:
+		return m, m.pasted(msg)
 	case tea.BackgroundColorMsg:
 		if !m.forced {
 			m.theme = newTheme(msg.IsDark())
@@ -308,8 +283,41 @@ func (m *Model) heard(msg tea.Msg) tea.Cmd {
 		if msg.screen == roundScreen {
 			return m.wantPlan(msg.cluster)
 		}
+		return m.wantVersions()
 	case lifeOf:
 		m.life = msg
+	case jobMsg:
+		if m.job != nil {
+			m.job.says = string(msg)
+		}
+	case jobEnded:
+		return m.ended(msg)
+	case openedMsg:
+		m.job, m.opened = nil, msg.Opened
+		m.goTo(place{screen: bundleScreen})
+	case effectMsg:
+		m.effect(msg)
+	case editedMsg:
+		return m.edited(msg)
+	case savedMsg:
+		return m.saved(msg)
+	case editMsg:
+		m.begunEditor(msg)
+		return m.typedInEditor()
+	case leaveMsg:
+		m.editor = nil
+		if m.here().screen == editScreen {
+			m.pop()
+		}
+	case takenMsg:
+		return m.taken(msg)
+	case doomedMsg:
+		m.askPrune(msg)
+	case versionsOf:
+		m.kept = msg
+	case comparedMsg:
+		m.compare = &msg.Comparison
+		m.goTo(place{screen: compareScreen, cluster: m.here().cluster, host: m.here().host})
 	case hostMsg:
 		if p := m.here(); p.pinned && p.host == msg.host {
 			return m.enter()
@@ -334,7 +342,7 @@ func (m *Model) loaded(msg loadedMsg) tea.Cmd {
 	m.failed = msg.err
 	first := m.snap == nil
 	if msg.err == nil {
-		first = first || ended(m.snap, msg.snap) // then all is read anew
+		first = first || roundEnded(m.snap, msg.snap) // then all is read anew
 		m.snap = msg.snap
 	}
 	var cmds []tea.Cmd
@@ -351,7 +359,7 @@ func (m *Model) loaded(msg loadedMsg) tea.Cmd {
 	if m.snap != nil && (first || time.Since(m.readAt) > every) {
 		cmds = append(cmds, m.readAll())
 	}
-	cmds = append(cmds, m.wantLife())
+	cmds = append(cmds, m.wantLife(), m.wantVersions(), m.wantDue())
 	return tea.Batch(cmds...)
 }
 
@@ -366,16 +374,16 @@ func (m *Model) wantLife() tea.Cmd {
 		return nil
 	}
 	return func() tea.Msg {
-		turns, err := m.backend.Life(m.ctx, host)
+		past, err := m.backend.Past(m.ctx, host)
 		if err != nil {
-			return saidMsg{"the life of " + host + ": " + err.Error()}
+			return saidMsg{"the past of " + host + ": " + err.Error()}
 		}
-		return lifeOf{host, at, turns}
+		return lifeOf{host, at, past}
 	}
 }
 
-// ended tells whether a round that ran has ended: what was read before that says little now.
-func ended(before, now *Snapshot) bool {
+// roundEnded tells whether a round that ran has ended: what was read before that says little now.
+func roundEnded(before, now *Snapshot) bool {
 	for c, r := range before.Rounds {
 		if r.Runs && !now.Rounds[c].Runs {
 			return true
@@ -442,16 +450,37 @@ func (m *Model) goTo(p place) {
 		return
 	}
 	m.stack = append(m.stack, p)
-	m.filter = ""
 }
 
-func (m *Model) back() {
+func (m *Model) back() tea.Cmd {
 	switch {
+	case m.here().screen == editScreen:
+		return m.leaveEditor()
+	case m.here().screen == bundleScreen:
+		m.leaveBundle()
 	case m.filter != "":
-		m.filter = ""
+		m.setFilter("")
 	case len(m.stack) > 1:
-		m.stack = m.stack[:len(m.stack)-1]
+		m.pop()
 	}
+	return nil
+}
+
+func (m *Model) pop() { m.stack = m.stack[:max(1, len(m.stack)-1)] }
+
+// setFilter narrows every view to what the text says. One that can't be understood leaves the narrowing as it was, and says what is wrong.
+func (m *Model) setFilter(text string) {
+	m.filter, m.wrong = text, ""
+	var kept map[string]string
+	if m.snap != nil {
+		kept = m.snap.Filters
+	}
+	f, err := narrowBy(text, kept)
+	if err != nil {
+		m.wrong = err.Error()
+		return
+	}
+	m.narrow = f
 }
 
 // View paints the frame.

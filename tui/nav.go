@@ -26,6 +26,18 @@ func (m *Model) step(dx, dy int) {
 		}
 	case roundScreen:
 		m.stepRound(dx, dy)
+	case catalogueScreen:
+		if p.pane == 1 {
+			p.row = clamp(p.row+dy, len(m.shelfRows()))
+		} else {
+			p.row = clamp(p.row+dy, len(m.components()))
+		}
+	case bundleScreen, compareScreen:
+		p.row += dy // the painting knows how many there are
+	case baselineScreen:
+		if p.pane == 1 {
+			p.row = clamp(p.row+dy, len(m.kept.list))
+		}
 	}
 }
 
@@ -85,6 +97,8 @@ func (m *Model) enter() tea.Cmd {
 		}
 	case driftScreen:
 		m.enterCell()
+	case baselineScreen:
+		return m.editHere()
 	case roundScreen:
 		if p.host != "" {
 			m.goTo(place{screen: hostScreen, cluster: p.cluster, host: p.host})

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"yareharbour/core/drift"
+	"yareharbour/core/narrow"
 	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
 )
@@ -143,7 +144,7 @@ func (m *Model) paintLog(c *canvas, r Round, a area) {
 	var lines []logLine
 	for _, e := range r.Events {
 		l, ok := logOf(e)
-		if !ok || l.host != p.host && l.host != "" || !matches(m.filter, l.text) {
+		if !ok || l.host != p.host && l.host != "" || !m.narrow.Lets(narrow.Subject{Hosts: []string{l.host}, Age: -1, Words: []string{l.text}}) {
 			continue
 		}
 		lines = append(lines, l)

@@ -34,6 +34,7 @@ const (
 	selected  style = 1 << 7 // background of the selected row
 	panel     style = 1 << 8 // background of overlays
 	bar       style = 1 << 9 // background of the top line
+	struck    style = 1 << 10
 )
 
 // theme gives roles their colours on one kind of background.
@@ -69,6 +70,9 @@ func (t *theme) sgr(s style) string {
 	}
 	if s&underline != 0 {
 		parts = append(parts, "4")
+	}
+	if s&struck != 0 {
+		parts = append(parts, "9")
 	}
 	if c := t.fg[s&fgMask]; c != "" {
 		parts = append(parts, "38;2;"+c)

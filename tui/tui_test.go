@@ -12,12 +12,15 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/mattn/go-runewidth"
 
+	"yareharbour/bundle"
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
 	"yareharbour/core/survey"
+	"yareharbour/feed"
+	"yareharbour/store"
 )
 
 var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
@@ -47,6 +50,12 @@ func snapshot(clusters, hosts int) *Snapshot {
 		}
 	}
 	s.Verdicts, s.Survey = in.Verdicts, survey.Make(in)
+	s.Held = drift.Hold(in.Estate.Clusters, in.Readings, now, 0)
+	s.Baselines = []Baseline{{Baseline: b, File: "b.yaml", Text: "baseline: b\nclauses: []\n", Version: 2}}
+	s.Feeds = []feed.State{{Feed: feed.Feed{Name: "mirror", Kind: feed.Debian}}, {Feed: feed.Feed{Name: "beta", Kind: feed.Files}, Schedule: feed.Schedule{Off: true}}}
+	s.Bundles = []bundle.Contents{{Name: "q4.zip", ID: "feedbeef", By: "op"}}
+	s.News = map[string]News{"c0": {Since: now.AddDate(0, 0, -2), By: "op", Drift: in.Verdicts["c0h000"], Trend: []drift.Tally{{At: now.AddDate(0, 0, -9), Drift: map[estate.Layer]int{estate.Firmware: 4}, Hosts: 3, Adrift: 2}}}}
+	s.Filters = map[string]string{"urgent": "severity=critical"}
 	return s
 }
 
@@ -88,10 +97,6 @@ func (f *fake) Ask(_ context.Context, c, what string) (string, error) {
 }
 func (f *fake) Write(_ context.Context, e Export) (string, error) {
 	return "file", f.note(fmt.Sprintf("write %s %s %s", e.View, e.Subject, e.Format))
-}
-
-func (f *fake) Life(_ context.Context, host string) ([]drift.Turn, error) {
-	return []drift.Turn{{At: now, Component: "fw:nic", From: "0.9", To: "1"}}, f.err
 }
 
 // model is the screens on a backend, loaded, at a size.
@@ -245,7 +250,7 @@ func TestExportsNameTheirView(t *testing.T) {
 	f := &fake{snap: snapshot(2, 3)}
 	m := model(t, f, 100, 30)
 	press(m, "e", "s", "enter", "e", "j", "e", "s")
-	want := []string{"write waterline  svg", "write host c0h000 json"} // a host has no drawing
+	want := []string{"write waterline  svg", "write host c0h000 json", "write host c0h000 svg"}
 	if strings.Join(f.calls, ";") != strings.Join(want, ";") {
 		t.Errorf("%v", f.calls)
 	}
@@ -297,4 +302,53 @@ func BenchmarkWaterlineFrame16Hosts(b *testing.B) {
 	for b.Loop() {
 		m.View()
 	}
+}
+
+func (f *fake) Past(_ context.Context, host string) (Past, error) {
+	return Past{Turns: []drift.Turn{{At: now, Component: "fw:nic", From: "0.9", To: "1"}}, Spans: []drift.Span{{Component: "fw:nic", Version: "1", First: now, Last: now, Now: true}}}, f.err
+}
+func (f *fake) Compare(_ context.Context, a, b string) (Comparison, error) {
+	return Comparison{From: a, To: b, Comparison: drift.Comparison{Turns: []drift.Turn{{Component: "fw:nic", From: "1", To: "2"}}, Unread: []estate.SectionName{estate.HealthItems}}}, f.note("compare " + a + " " + b)
+}
+func (f *fake) Looked(_ context.Context, c string) error { return f.note("looked " + c) }
+func (f *fake) KeepFilter(_ context.Context, name, text string) error {
+	return f.note("keep @" + name + " " + text)
+}
+func (f *fake) Sync(_ context.Context, feeds []string, says func(string)) (string, error) {
+	says("half")
+	return "synced", f.note("sync " + strings.Join(feeds, ","))
+}
+func (f *fake) Schedule(_ context.Context, feed, s string) error {
+	return f.note("schedule " + feed + " " + s)
+}
+func (f *fake) OpenBundle(_ context.Context, file string, _ func(string)) (*Opened, error) {
+	b := &bundle.Bundle{Contents: bundle.Contents{Name: file, ID: "0123456789ab", Releases: 1, Files: []bundle.File{{Path: "a/releases.yaml", Kind: "release list", Says: "fw:nic 3"}}}}
+	return &Opened{Bundle: b, NewReleases: 1}, f.note("open " + file)
+}
+func (f *fake) Accept(_ context.Context, o *Opened) error       { return f.note("accept " + o.Name) }
+func (f *fake) RemoveBundle(_ context.Context, id string) error { return f.note("remove " + id) }
+func (f *fake) Fetch(context.Context, func(string)) (string, error) {
+	return "fetched", f.note("fetch")
+}
+func (f *fake) Verify(context.Context, func(string)) (string, error) {
+	return "verified", f.note("verify")
+}
+func (f *fake) Prune(_ context.Context, really bool) ([]catalogue.Doomed, error) {
+	return []catalogue.Doomed{{Stored: catalogue.Stored{SHA256: "ab", Size: 5}, Why: "no release names it"}}, f.note(fmt.Sprint("prune ", really))
+}
+func (f *fake) Effect(_ context.Context, s *Snapshot, name, text string) (drift.Effect, error) {
+	if strings.Contains(text, "broken") {
+		return drift.Effect{}, errors.New("b.yaml:1:1: it is broken")
+	}
+	return drift.Effect{Worse: len(text)}, nil
+}
+func (f *fake) Save(_ context.Context, name, text string, after int, why string) error {
+	return f.note(fmt.Sprintf("save %s after %d: %s", name, after, why))
+}
+func (f *fake) Versions(_ context.Context, name string) ([]Version, error) {
+	return []Version{{Version: store.Version{Name: name, N: 2, By: "op", Why: "newer", Text: "baseline: b\n"}, Changes: []baseline.Change{{What: "deb:k", From: "1", To: "2"}}},
+		{Version: store.Version{Name: name, N: 1, By: "op", Why: "first", Text: "baseline: b\nold\n"}}}, f.err
+}
+func (f *fake) Derive(_ context.Context, host string) (string, string, error) {
+	return "like-" + host, "baseline: like-" + host + "\n", f.note("derive " + host)
 }

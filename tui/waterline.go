@@ -7,6 +7,7 @@ import (
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
 	"yareharbour/core/fit"
+	"yareharbour/core/narrow"
 	"yareharbour/core/plan"
 	"yareharbour/core/survey"
 )
@@ -39,7 +40,7 @@ func (m *Model) paintWaterline(c *canvas, a area) {
 		c.put(a.x+2, a.y+1, quiet, "no host matches “"+m.filter+"”; Esc shows all")
 		return
 	}
-	const detail, least = 2, 7 // rows: the line at the bottom, and the smallest band that can be read
+	const detail, least = 2, 8 // rows: the line at the bottom, and the smallest band that can be read
 	at := m.selectedBand(bands)
 	shown := max(1, min(len(bands), (a.h-detail)/least))
 	each := min(14, (a.h-detail)/shown)
@@ -55,20 +56,16 @@ func (m *Model) paintWaterline(c *canvas, a area) {
 	m.paintBerthDetail(c, area{a.x, a.y + a.h - 1, a.w, 1})
 }
 
-// bands are the clusters with the hosts that match the filter.
+// bands are the clusters with the hosts that the filter lets through.
 func (m *Model) bands() []survey.Band {
-	if m.filter == "" {
+	if m.narrow.Empty() {
 		return m.snap.Survey.Bands
 	}
 	var out []survey.Band
 	for _, b := range m.snap.Survey.Bands {
-		if matches(m.filter, b.Cluster.Name) {
-			out = append(out, b)
-			continue
-		}
 		var berths []survey.Berth
 		for _, h := range b.Berths {
-			if matches(m.filter, h.Host) {
+			if m.letsHost(b.Cluster.Name, h) {
 				berths = append(berths, h)
 			}
 		}
@@ -77,17 +74,6 @@ func (m *Model) bands() []survey.Band {
 		}
 	}
 	return out
-}
-
-// matches tells whether every word of the filter is in the text.
-func matches(filter string, text ...string) bool {
-	all := strings.ToLower(strings.Join(text, " "))
-	for _, w := range strings.Fields(strings.ToLower(filter)) {
-		if !strings.Contains(all, w) {
-			return false
-		}
-	}
-	return true
 }
 
 // selectedBand is the index of the band with the cursor; the cursor goes to the first host where it stands nowhere.
@@ -107,7 +93,8 @@ func (m *Model) selectedBand(bands []survey.Band) int {
 
 func (m *Model) paintBand(c *canvas, b survey.Band, a area, active bool) {
 	m.paintBandTitle(c, b, a, active)
-	above := a.h - 5 // rows for the load; one for the line, three for the layers, one for the title
+	strata := strataFor(a.h)
+	above := a.h - 2 - len(strata) // rows for the load; one for the line, one for the title
 	line := a.y + 1 + above
 	w, first, n := berthWindow(b, a.w-gutter-2, m.here().host)
 	x0 := a.x + gutter
@@ -127,12 +114,12 @@ func (m *Model) paintBand(c *canvas, b survey.Band, a area, active bool) {
 			c.within(x0+w*n, limit, room, limits, says)
 		}
 	}
-	for i, l := range []string{"plat", "drv", "fw"} {
-		c.put(a.x+1, line+1+i, quiet, l)
+	for i, s := range strata {
+		c.put(a.x+1, line+1+i, quiet, s.name)
 	}
 	for i := range n {
 		h := b.Berths[first+i]
-		m.paintBerth(c, h, area{x0 + i*w, a.y + 1, w, above}, line, active && h.Host == m.here().host)
+		m.paintBerth(c, h, area{x0 + i*w, a.y + 1, w, above}, line, strata, active && h.Host == m.here().host)
 		c.press(x0+i*w, a.y+1, w, a.h-1, m.berthPress(b, h))
 	}
 	if first > 0 {
@@ -212,7 +199,7 @@ func berthWindow(b survey.Band, w int, host string) (width, first, n int) {
 // eighths are the blocks that fill a cell from below by eighths.
 var eighths = []rune(" ▁▂▃▄▅▆▇█")
 
-func (m *Model) paintBerth(c *canvas, h survey.Berth, a area, line int, here bool) {
+func (m *Model) paintBerth(c *canvas, h survey.Berth, a area, line int, strata []stratum, here bool) {
 	bar := min(5, a.w-3)
 	x := a.x + (a.w-bar)/2
 	switch h.Service {
@@ -247,9 +234,33 @@ func (m *Model) paintBerth(c *canvas, h survey.Berth, a area, line int, here boo
 	if here {
 		c.put(a.x+max(0, (a.w-len(h.Host))/2-1), line, strong|bold, "▸")
 	}
-	for i, l := range estate.Layers {
-		paintDepth(c, h.Depth[l], a.x, line+1+i, a.w)
+	for i, s := range strata {
+		paintDepth(c, s.depth(h), a.x, line+1+i, a.w)
 	}
+}
+
+// stratum is a row below the waterline: a layer, or several where a band is low.
+type stratum struct {
+	name   string
+	layers []estate.Layer
+}
+
+func strataFor(height int) []stratum {
+	own := []stratum{{"plat", []estate.Layer{estate.Platform}}, {"drv", []estate.Layer{estate.Driver}}, {"fw", []estate.Layer{estate.Firmware}}}
+	const tall = 11
+	if height < tall {
+		return append(own, stratum{"g+s", []estate.Layer{estate.Inside, estate.Settings}})
+	}
+	return append(own, stratum{"guest", []estate.Layer{estate.Inside}}, stratum{"set", []estate.Layer{estate.Settings}})
+}
+
+// depth is how deep a host lies in the stratum.
+func (s stratum) depth(h survey.Berth) (d survey.Depth) {
+	for _, l := range s.layers {
+		x := h.Depth[l]
+		d.Drift, d.Unread, d.Worst = d.Drift+x.Drift, d.Unread || x.Unread, max(d.Worst, x.Worst)
+	}
+	return d
 }
 
 // paintDepth paints how deep a host lies in one layer: a mark for each thing out of line, and a number where they are many.
@@ -312,12 +323,12 @@ func worstOf(h survey.Berth) (worst catalogue.Severity) {
 
 // needs are what needs a person, as far as the filter lets it through.
 func (m *Model) needs() []survey.Need {
-	if m.filter == "" {
+	if m.narrow.Empty() {
 		return m.snap.Survey.Needs
 	}
 	var out []survey.Need
 	for _, n := range m.snap.Survey.Needs {
-		if matches(m.filter, n.Cluster, n.Host, n.Text) {
+		if m.narrow.Lets(narrow.Subject{Hosts: []string{n.Host}, Age: -1, Words: []string{n.Cluster, n.Text}}) {
 			out = append(out, n)
 		}
 	}

@@ -253,6 +253,14 @@ func (c *Checker) withoutRelease(q question) Outcome {
 	return NotApplying
 }
 
+// Parts are the clauses that a clause about a whole-host target stands for; none where it is about anything else, or the target is not known.
+func (c *Checker) Parts(clause baseline.Clause) []baseline.Clause {
+	if clause.Component.Kind() != estate.WholeHost {
+		return nil
+	}
+	return c.targets(clause)
+}
+
 // targets says what a clause about a whole-host target stands for.
 func (c *Checker) targets(clause baseline.Clause) []baseline.Clause {
 	b := &baseline.Bound{Clause: clause}

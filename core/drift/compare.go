@@ -31,13 +31,14 @@ type Fact struct {
 	To   string `json:"to"`
 }
 
-// Compare says in what the reading to differs from the reading from. A section that either lacks is not compared.
+// Compare says in what the reading to differs from the reading from. A section that either lacks is not compared, and what is inside guests is not: it
+// goes where they go.
 func Compare(from, to *estate.Reading) Comparison {
 	var out Comparison
 	both := map[estate.SectionName]bool{}
 	for _, s := range estate.SectionNames {
-		both[s] = from.Section(s).Err == "" && to.Section(s).Err == ""
-		if !both[s] {
+		both[s] = from.Section(s).Err == "" && to.Section(s).Err == "" && s != estate.GuestList
+		if !both[s] && s != estate.GuestList {
 			out.Unread = append(out.Unread, s)
 		}
 	}

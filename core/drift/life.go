@@ -22,7 +22,8 @@ type Turn struct {
 func (t Turn) Title() string { return estate.Component{Key: t.Component, Device: t.Device}.Title() }
 
 // Life lists what changed on a host from reading to reading, the newest change first. The readings are the host's own, in the order of time. A
-// part that was not read says nothing: what it held is compared with the next reading of it that succeeded.
+// part that was not read says nothing: what it held is compared with the next reading of it that succeeded. What is inside guests is left out: it comes and goes with
+// them.
 func Life(readings []*estate.Reading) []Turn {
 	var out []Turn
 	known := map[place]string{}
@@ -30,12 +31,14 @@ func Life(readings []*estate.Reading) []Turn {
 	for _, r := range readings {
 		now := map[place]string{}
 		for _, c := range r.Components {
-			now[place{c.Key, c.Device}] = c.Version
+			if c.Key.Layer() != estate.Inside {
+				now[place{c.Key, c.Device}] = c.Version
+			}
 		}
 		var turns []Turn
 		for _, c := range r.Components {
 			p := place{c.Key, c.Device}
-			if s := c.Key.Section(); r.Section(s).Err == "" && seen[s] && known[p] != c.Version {
+			if s := c.Key.Section(); c.Key.Layer() != estate.Inside && r.Section(s).Err == "" && seen[s] && known[p] != c.Version {
 				turns = append(turns, Turn{r.Section(s).At, p.key, p.device, known[p], c.Version})
 			}
 		}

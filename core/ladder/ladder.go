@@ -184,6 +184,9 @@ func List(cat *catalogue.Catalogue, held *drift.Holdings, verdicts map[string][]
 	for _, k := range keys {
 		r := row(cat, held, k)
 		r.Drift = drifts[k]
+		if k.Layer() == estate.Settings { // what is set has no releases
+			continue
+		}
 		if k.Name() == "*" || r.Hosts == 0 && !bound[k] && !all && k.Kind() != estate.WholeHost || r.Releases == 0 && !bound[k] && !all {
 			continue
 		}
@@ -291,4 +294,21 @@ func (r Rung) Says() (out []string) {
 		out = append(out, "not running yet on "+strings.Join(r.Waits, ", "))
 	}
 	return out
+}
+
+// Advisories are those that some rung lies open to or is the first to mend, in the order of their ids.
+func (l Ladder) Advisories() []string {
+	var out []string
+	for _, t := range l.Tracks {
+		for _, r := range t.Rungs {
+			out = append(out, r.Open...)
+			if r.Release != nil {
+				for _, f := range r.Release.Fixes {
+					out = append(out, f.Advisory)
+				}
+			}
+		}
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
 }

@@ -8,6 +8,7 @@ import (
 	"text/tabwriter"
 	"time"
 
+	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/ladder"
 	"yareharbour/feed"
@@ -124,4 +125,30 @@ func rungDate(r ladder.Rung) string {
 		return ""
 	}
 	return day(r.Release.Date)
+}
+
+// Baseline writes a baseline's clauses and exceptions as JSON or CSV.
+func Baseline(w io.Writer, b baseline.Baseline, format string) error {
+	if format == "json" {
+		type clause struct {
+			Component string `json:"component"`
+			Says      string `json:"says"`
+			Hardware  string `json:"hardware,omitempty"`
+		}
+		out := struct {
+			Name    string   `json:"baseline"`
+			Rank    int      `json:"rank"`
+			Assign  []string `json:"assign"`
+			Clauses []clause `json:"clauses"`
+		}{Name: b.Name, Rank: b.Rank, Assign: b.Assign}
+		for _, c := range b.Clauses {
+			out.Clauses = append(out.Clauses, clause{string(c.Component), c.Says(), c.Hardware})
+		}
+		return JSON(w, out)
+	}
+	out := [][]string{{"baseline", "component", "hardware", "posture", "should_be"}}
+	for _, c := range b.Clauses {
+		out = append(out, []string{b.Name, string(c.Component), c.Hardware, string(c.Posture), c.Says()})
+	}
+	return csv.NewWriter(w).WriteAll(out)
 }

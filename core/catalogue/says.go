@@ -1,0 +1,74 @@
+package catalogue
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"yareharbour/core/estate"
+)
+
+// Details says what there is to know of a release beyond its version, date and severity, a sentence each.
+func (r *Release) Details() (out []string) {
+	add := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
+	if r.Notes != "" {
+		add("%s", r.Notes)
+	}
+	by := r.Feed
+	if r.Vendor != "" {
+		by = r.Vendor + ", in the feed " + r.Feed
+	}
+	if by != "" {
+		add("Published by %s.", by)
+	}
+	switch r.Restart {
+	case "", NoRestart:
+	case PowerCycle:
+		add("It takes a power cycle.")
+	default:
+		add("It takes a %s restart.", r.Restart)
+	}
+	for _, q := range r.Requires {
+		add("It requires %s %s or later to run first.", q.Component, q.AtLeast)
+	}
+	for _, k := range r.Replaces {
+		add("It takes the place of %s.", k)
+	}
+	if len(r.Members) > 0 {
+		var parts []string
+		for _, q := range r.Members {
+			parts = append(parts, string(q.Component)+" "+q.AtLeast)
+		}
+		add("It is made of %s.", strings.Join(parts, ", "))
+	}
+	if r.File != "" {
+		add("It comes in %s, %s.", r.File, Bytes(r.Size))
+	}
+	return out
+}
+
+// Grade says how severe the advisory is, with its score where it has one.
+func (a *Advisory) Grade() string {
+	if a.Score > 0 {
+		return fmt.Sprintf("%s, CVSS %.1f", a.Severity, a.Score)
+	}
+	return a.Severity.String()
+}
+
+// Speaks tells whether a line of a compatibility list is about the component.
+func (p Pairing) Speaks(k estate.Key) bool {
+	return slices.ContainsFunc(p.With, func(w Within) bool { return w.Component == k })
+}
+
+// String says the line in words.
+func (p Pairing) String() string {
+	var parts []string
+	for _, w := range p.With {
+		parts = append(parts, w.String())
+	}
+	s := fmt.Sprintf("%s: on a %s, %s", p.List, p.Hardware, strings.Join(parts, " with "))
+	if p.Platform != "" {
+		s += ", under " + p.Platform
+	}
+	return s + "."
+}

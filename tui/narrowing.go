@@ -1,0 +1,88 @@
+package tui
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"yareharbour/core/drift"
+	"yareharbour/core/narrow"
+	"yareharbour/core/survey"
+)
+
+// narrowBy understands a filter's text; @NAME stands for a kept one.
+func narrowBy(text string, kept map[string]string) (narrow.Filter, error) {
+	var words []string
+	for _, w := range strings.Fields(text) {
+		if name, ok := strings.CutPrefix(w, "@"); ok {
+			is, found := kept[name]
+			if !found {
+				return narrow.Filter{}, fmt.Errorf("no filter is kept as @%s", name)
+			}
+			w = is
+		}
+		words = append(words, w)
+	}
+	return narrow.Parse(strings.Join(words, " "))
+}
+
+func (m *Model) keptFilters() []string {
+	if m.snap == nil {
+		return nil
+	}
+	return slices.Sorted(maps.Keys(m.snap.Filters))
+}
+
+// lets tells whether the filter lets a verdict through.
+func (m *Model) lets(v *drift.Verdict) bool {
+	return m.narrow.Empty() || m.narrow.Lets(v.Subject(m.snap.Survey.At))
+}
+
+// letsHost tells whether the filter lets a host through: by its own name or cluster, or by anything out of line on it.
+func (m *Model) letsHost(cluster string, b survey.Berth) bool {
+	if m.narrow.Empty() || m.narrow.Lets(narrow.Subject{Hosts: []string{b.Host}, Age: -1, Words: []string{cluster, string(b.Service)}}) {
+		return true
+	}
+	vs := m.snap.Verdicts[b.Host]
+	return slices.ContainsFunc(vs, func(v drift.Verdict) bool {
+		return (v.Outcome.Drifts() || v.Outcome == drift.Unread) && m.lets(&v)
+	})
+}
+
+func (m *Model) askFilterName() tea.Cmd {
+	if m.filter == "" {
+		m.say("nothing is narrowed; / narrows first")
+		return nil
+	}
+	return m.begin(naming, "")
+}
+
+// keepFilter keeps the filter under a name; from then on @NAME means it.
+func (m *Model) keepFilter(name string) tea.Cmd {
+	text := m.narrow.String()
+	if name == "" {
+		m.say("nothing was kept: the name is empty")
+		return nil
+	}
+	return m.do(func() (string, error) {
+		return "kept as @" + name + ": " + text, m.backend.KeepFilter(m.ctx, name, text)
+	})
+}
+
+// otherPane goes to the next of the panes of a screen.
+func (m *Model) otherPane() tea.Cmd {
+	p := m.here()
+	p.row, p.second = p.second, p.row
+	p.pane = 1 - p.pane
+	return nil
+}
+
+func (m *Model) baselines() []Baseline {
+	if m.snap == nil {
+		return nil
+	}
+	return m.snap.Baselines
+}
