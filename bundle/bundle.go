@@ -348,6 +348,9 @@ func (b *Bundle) Accept(ctx context.Context) error {
 	return os.Rename(b.dir, to)
 }
 
+// Tell has the progress of what follows told to somebody else than whom it was opened for.
+func (b *Bundle) Tell(progress func(Progress)) { b.o.Progress = progress }
+
 // holds tells whether a release of the bundle comes in the file.
 func (b *Bundle) holds(f File) bool {
 	for _, batch := range b.Batches {

@@ -18,6 +18,7 @@ import (
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
+	"yareharbour/core/survey"
 	"yareharbour/harbour"
 	"yareharbour/store"
 	"yareharbour/tui"
@@ -83,9 +84,16 @@ func (b *backend) Load(ctx context.Context) (*tui.Snapshot, error) {
 		s.Siblings[c.Name] = drift.CompareSiblings(ordered(kept, c.Hosts))
 	}
 	s.Verdicts = b.h.Check(s.Checker, kept)
-	s.Survey = b.h.SurveyOf(kept, s.Verdicts, states)
 	s.Held = b.held(kept, s.Checker)
-	return s, errors.Join(b.shelves(ctx, s), b.past(ctx, s))
+	if err := errors.Join(b.shelves(ctx, s), b.past(ctx, s)); err != nil {
+		return nil, err
+	}
+	news := map[string]survey.News{}
+	for c, n := range s.News {
+		news[c] = survey.News{Count: len(n.Drift), Since: n.Since}
+	}
+	s.Survey = b.h.SurveyOf(kept, s.Verdicts, states, news)
+	return s, nil
 }
 
 // held turns the readings around, anew only where one is another than the last time.
@@ -140,7 +148,7 @@ func (b *backend) past(ctx context.Context, s *tui.Snapshot) error {
 		if err != nil {
 			return err
 		}
-		trend, err := b.h.Store.Trend(ctx, c.Name, s.Survey.At.Add(-trendFor))
+		trend, err := b.h.Store.Trend(ctx, c.Name, s.Checker.Now.Add(-trendFor))
 		if err != nil {
 			return err
 		}

@@ -94,7 +94,10 @@ func (b *backend) OpenBundle(ctx context.Context, file string, progress func(str
 	return &tui.Opened{Bundle: o, NewReleases: releases, NewAdvisories: advisories}, nil
 }
 
-func (b *backend) Accept(ctx context.Context, o *tui.Opened) error { return b.h.Accept(ctx, o.Bundle) }
+func (b *backend) Accept(ctx context.Context, o *tui.Opened, progress func(string)) error {
+	o.Tell(func(p bundle.Progress) { progress(fmt.Sprintf("%s %s", p.Stage, filepath.Base(p.File))) })
+	return b.h.Accept(ctx, o.Bundle)
+}
 
 func (b *backend) RemoveBundle(_ context.Context, id string) error {
 	if _, err := b.h.Bundles.Remove(id); err != nil {

@@ -74,7 +74,16 @@ func (h *Harbour) ReadingAt(ctx context.Context, name string) (*estate.Reading, 
 		}
 		return nil, fmt.Errorf("no reading of %s is kept from %s or before: %s", host, at.Format(time.DateTime), first)
 	}
-	return got[host], nil
+	r := *got[host]
+	if dated && r.Tried().After(at) { // it was still found to be so later
+		r.Sections = slices.Clone(r.Sections)
+		for i := range r.Sections {
+			if r.Sections[i].At.After(at) {
+				r.Sections[i].At = at
+			}
+		}
+	}
+	return &r, nil
 }
 
 // ParseTime reads a moment as people write it: a date, a date and a time, or how long before now.

@@ -79,12 +79,31 @@ func (h *Harbour) Survey(ctx context.Context, readings map[string]*estate.Readin
 			rounds[c.Name] = st
 		}
 	}
-	return h.SurveyOf(readings, h.Check(h.Checker(), readings), rounds), nil
+	verdicts := h.Check(h.Checker(), readings)
+	news, err := h.news(ctx, verdicts)
+	return h.SurveyOf(readings, verdicts, rounds, news), err
+}
+
+// news counts what is new in each cluster.
+func (h *Harbour) news(ctx context.Context, verdicts map[string][]drift.Verdict) (map[string]survey.News, error) {
+	out := map[string]survey.News{}
+	for _, c := range h.Estate.Clusters {
+		of := map[string][]drift.Verdict{}
+		for _, host := range c.Hosts {
+			of[host] = verdicts[host]
+		}
+		n, err := h.NewDrift(ctx, c.Name, of)
+		if err != nil {
+			return nil, err
+		}
+		out[c.Name] = survey.News{Count: len(n.News), Since: n.Since}
+	}
+	return out, nil
 }
 
 // SurveyOf sums up what is given.
-func (h *Harbour) SurveyOf(readings map[string]*estate.Reading, verdicts map[string][]drift.Verdict, rounds map[string]*plan.State) survey.Survey {
-	return survey.Make(survey.Input{Estate: h.Estate, Now: h.World.Now(), MaxAge: MaxAge, Readings: readings, Verdicts: verdicts, Rounds: rounds})
+func (h *Harbour) SurveyOf(readings map[string]*estate.Reading, verdicts map[string][]drift.Verdict, rounds map[string]*plan.State, news map[string]survey.News) survey.Survey {
+	return survey.Make(survey.Input{Estate: h.Estate, Now: h.World.Now(), MaxAge: MaxAge, Readings: readings, Verdicts: verdicts, Rounds: rounds, News: news})
 }
 
 // Payloads are the payload store, and beside it the estate's own directory of payload files.

@@ -114,7 +114,7 @@ type Shelves interface {
 	Schedule(ctx context.Context, feed, schedule string) error
 	// OpenBundle unpacks and reads an archive aside. It must be closed.
 	OpenBundle(ctx context.Context, file string, progress func(string)) (*Opened, error)
-	Accept(ctx context.Context, o *Opened) error
+	Accept(ctx context.Context, o *Opened, progress func(string)) error
 	RemoveBundle(ctx context.Context, id string) error
 	// Fetch gets the payloads that hosts want; Verify reads all that are here; Prune removes what nobody wants, or only says what that would be.
 	Fetch(ctx context.Context, progress func(string)) (string, error)

@@ -164,7 +164,7 @@ func (m *Model) paintClauses(c *canvas, b Baseline, a area) {
 	x := c.put(a.x+1, a.y, strong|bold, b.Name)
 	c.within(x+2, a.y, a.x+a.w-x-2, quiet, fmt.Sprintf("rank %d, version %d, %s  %s", b.Rank, b.Version, tailOf(b.File, 40), "Enter edits"))
 	name := max(20, a.w/4)
-	says := max(18, a.w*9/25)
+	says := max(18, a.w*2/5)
 	c.put(a.x+1, a.y+1, water|bold, "  component")
 	c.put(a.x+1+name+2, a.y+1, water|bold, "should be")
 	c.put(a.x+1+name+2+says, a.y+1, water|bold, "hosts and devices")
@@ -209,9 +209,11 @@ func (m *Model) paintClauses(c *canvas, b Baseline, a area) {
 		y++
 	}
 	for _, d := range m.disputes(b) {
-		if y+1 < a.y+a.h {
-			c.within(a.x+1, y+1, a.w-2, caution|bold, "≠ "+d)
-			y++
+		for _, l := range wrap("≠ "+d, a.w-2) {
+			if y < a.y+a.h {
+				c.within(a.x+1, y, a.w-2, caution|bold, l)
+				y++
+			}
 		}
 	}
 	if skipped > 0 && y < a.y+a.h {

@@ -17,7 +17,7 @@ func (m *Model) paintBundle(c *canvas, a area) {
 	}
 	x := c.put(a.x+1, a.y, strong|bold, o.Name)
 	c.put(x+2, a.y, plain, fmt.Sprintf("%s  %.12s", catalogue.Bytes(o.Size), o.ID))
-	c.put(a.x+1, a.y+1, plain, fmt.Sprintf("%s, of which %d are new here   %s, of which %d are new here   %s", catalogue.Some(o.Releases, "release"), o.NewReleases,
+	c.put(a.x+1, a.y+1, plain, fmt.Sprintf("%s, %d new here   %s, %d new here   %s", catalogue.Some(o.Releases, "release"), o.NewReleases,
 		catalogue.Some(o.Advises, "advisory"), o.NewAdvisories, catalogue.Some(o.Payloads, "payload")))
 	switch {
 	case o.SignedBy != "":

@@ -47,7 +47,7 @@ func (m *Model) begins(title string, do func(ctx context.Context, says func(stri
 		defer cancel()
 		last := time.Time{}
 		msg := do(ctx, func(s string) {
-			if time.Since(last) < 60*time.Millisecond {
+			if time.Since(last) < 60*time.Millisecond || ctx.Err() != nil {
 				return
 			}
 			last = time.Now()
@@ -214,8 +214,8 @@ func (m *Model) acceptBundle() tea.Cmd {
 	if o == nil {
 		return nil
 	}
-	return m.begins("taking in "+o.Name, func(ctx context.Context, _ func(string)) tea.Msg {
-		if err := m.backend.Accept(ctx, o); err != nil {
+	return m.begins("taking in "+o.Name, func(ctx context.Context, says func(string)) tea.Msg {
+		if err := m.backend.Accept(ctx, o, says); err != nil {
 			return jobEnded{err: err}
 		}
 		return takenMsg{o.Name}

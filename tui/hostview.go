@@ -9,10 +9,13 @@ import (
 	"yareharbour/core/estate"
 )
 
+// hostLayers is the order of layers on a host: guests come last, since each has lines of its own.
+var hostLayers = []estate.Layer{estate.Platform, estate.Driver, estate.Firmware, estate.Settings, estate.Inside}
+
 // hostRows are the verdicts on a host, as far as the filter lets them through: what is out of line first within each layer.
 func (m *Model) hostRows(host string) []drift.Verdict {
 	var out []drift.Verdict
-	for _, l := range estate.Layers {
+	for _, l := range hostLayers {
 		for _, calm := range []bool{false, true} {
 			for _, v := range m.snap.Verdicts[host] {
 				quiet := v.Outcome == drift.InLine || v.Outcome == drift.NotApplying

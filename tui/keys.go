@@ -38,6 +38,7 @@ func init() {
 		{"tab", "go between what disagrees now and drift over time", "over time", driftScreen, (*Model).otherPane},
 		{"m", "mark this cluster's drift as seen; what comes after is new", "seen", driftScreen, (*Model).markSeen},
 		{"=", "compare this host with another one, or with its past", "compare", hostScreen, func(m *Model) tea.Cmd { return m.begin(comparing, m.here().host+"@7d") }},
+		{"=", "compare this host with another one, or with its past", "compare", compareScreen, func(m *Model) tea.Cmd { return m.begin(comparing, m.here().host+"@7d") }},
 		{"D", "make a baseline of this host", "", hostScreen, (*Model).deriveHere},
 		{"tab", "go between components, feeds and bundles", "feeds", catalogueScreen, (*Model).otherPane},
 		{"a", "show what no host has, or no feed, too", "all", catalogueScreen, (*Model).showAll},

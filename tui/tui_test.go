@@ -325,7 +325,9 @@ func (f *fake) OpenBundle(_ context.Context, file string, _ func(string)) (*Open
 	b := &bundle.Bundle{Contents: bundle.Contents{Name: file, ID: "0123456789ab", Releases: 1, Files: []bundle.File{{Path: "a/releases.yaml", Kind: "release list", Says: "fw:nic 3"}}}}
 	return &Opened{Bundle: b, NewReleases: 1}, f.note("open " + file)
 }
-func (f *fake) Accept(_ context.Context, o *Opened) error       { return f.note("accept " + o.Name) }
+func (f *fake) Accept(_ context.Context, o *Opened, _ func(string)) error {
+	return f.note("accept " + o.Name)
+}
 func (f *fake) RemoveBundle(_ context.Context, id string) error { return f.note("remove " + id) }
 func (f *fake) Fetch(context.Context, func(string)) (string, error) {
 	return "fetched", f.note("fetch")

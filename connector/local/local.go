@@ -1,5 +1,6 @@
 // Package local reads this machine: packages from dpkg's own database, the kernel that runs and the newest one installed,
-// drivers with the devices bound to them from sysfs, model and firmware from DMI. It changes nothing, and needs no rights
+// drivers with the devices bound to them from sysfs, model and firmware from DMI, settings, and which services and emulators still run what was
+// replaced under them. It changes nothing, and needs no rights
 // beyond reading; what can't be read is unread with the reason.
 package local
 
@@ -43,6 +44,7 @@ func (l *Reader) Read(_ context.Context, host string, _ ...estate.SectionName) (
 		return nil, fmt.Errorf("this machine is %s, not %s", l.Name, host)
 	}
 	r := &estate.Reading{Host: l.Name}
+	all, hidden := l.processes()
 	for _, s := range []struct {
 		name   estate.SectionName
 		source string
@@ -55,14 +57,19 @@ func (l *Reader) Read(_ context.Context, host string, _ ...estate.SectionName) (
 		{estate.GuestList, "hypervisor", func(*estate.Reading) error { return errors.New("not asked for with --local") }},
 		{estate.HealthItems, "BMC", func(*estate.Reading) error { return errors.New("not asked for with --local") }},
 		{estate.BMCState, "BMC", func(*estate.Reading) error { return errors.New("not asked for with --local") }},
+		{estate.SettingItems, "/proc, /etc", func(r *estate.Reading) error { return l.settings(r, all) }},
 	} {
 		section := estate.Section{Name: s.name, At: l.Now(), Source: s.source}
 		if err := s.read(r); err != nil {
 			section.Err = err.Error()
 		}
+		if s.name == estate.Packages && hidden > 0 {
+			section.Source += fmt.Sprintf(" (%d processes hidden from this user)", hidden)
+		}
 		r.SetSection(section)
 	}
 	l.kernelPackage(r)
+	l.holders(r, all)
 	r.Sort()
 	return r, nil
 }

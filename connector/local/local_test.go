@@ -1,6 +1,7 @@
 package local
 
 import (
+	"io/fs"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -94,6 +95,40 @@ func TestAForeignKernelAwaitsNothing(t *testing.T) {
 	for _, c := range read(t, root).Components {
 		if c.Running != "" {
 			t.Errorf("%+v", c)
+		}
+	}
+}
+
+// Installed is not running: a service whose program, or a library of it, was replaced on disk still runs the old one.
+func TestReplacedProgramsAreToldWithWhoRunsThem(t *testing.T) {
+	root := machine()
+	f := func(s string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(s)} }
+	link := func(s string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(s), Mode: fs.ModeSymlink} }
+	root["var/lib/dpkg/status"] = f("Package: dpkg\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1.21\n\n" +
+		"Package: libssl3\nStatus: install ok installed\nArchitecture: amd64\nVersion: 3.0.17-1\n\n" +
+		"Package: qemu-system-x86\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1:9.2\n")
+	root["var/lib/dpkg/info/libssl3:amd64.list"] = f("/.\n/lib/x86_64-linux-gnu/libssl.so.3\n")
+	root["var/lib/dpkg/info/qemu-system-x86.list"] = f("/usr/bin/qemu-system-x86_64\n")
+	root["proc/10/exe"], root["proc/10/cgroup"] = link("/usr/sbin/sshd"), f("0::/system.slice/ssh.service\n")
+	root["proc/10/maps"] = f("7f00-7f01 r-xp 00000000 08:01 99 /usr/lib/x86_64-linux-gnu/libssl.so.3 (deleted)\n7f02-7f03 r--p 0 08:01 98 /tmp/data (deleted)\n")
+	root["proc/11/exe"], root["proc/11/maps"] = link("/usr/bin/qemu-system-x86_64 (deleted)"), f("")
+	root["proc/11/cmdline"] = f("/usr/bin/qemu-system-x86_64\x00-name\x00guest=gauge-1,debug-threads=on\x00")
+	root["proc/12/exe"], root["proc/12/maps"] = link("/usr/bin/vim (deleted)"), f("") // a person's own
+	root["proc/cmdline"] = f("BOOT_IMAGE=/vmlinuz iommu=pt quiet\n")
+	root["etc/resolv.conf"] = f("# none\nnameserver 10.20.0.53\n")
+	root["etc/systemd/system/multi-user.target.wants/ssh.service"] = link("/lib/systemd/system/ssh.service")
+	r := read(t, root)
+	ssl, _ := r.Component("deb:libssl3", "")
+	if ssl.Awaits() != "ssh.service" || !ssl.Waits() {
+		t.Errorf("libssl3 is held by %+v", ssl.Holders)
+	}
+	q, _ := r.Component("deb:qemu-system-x86", "")
+	if q.Awaits() != "the emulator of guest gauge-1" {
+		t.Errorf("qemu is held by %+v", q.Holders)
+	}
+	for key, want := range map[estate.Key]string{"set:kernel-argument/iommu": "pt", "set:kernel-argument/quiet": "set", "set:name-server/1": "10.20.0.53", "set:service/ssh": "enabled, running"} {
+		if c, _ := r.Component(key, ""); c.Version != want {
+			t.Errorf("%s is %q, want %q", key, c.Version, want)
 		}
 	}
 }

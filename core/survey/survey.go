@@ -107,6 +107,13 @@ type Input struct {
 	Readings map[string]*estate.Reading
 	Verdicts map[string][]drift.Verdict
 	Rounds   map[string]*plan.State // the newest of each cluster
+	News     map[string]News        // by cluster: what is new since somebody last looked
+}
+
+// News is how much is out of line in a cluster that was not when somebody last looked.
+type News struct {
+	Count int
+	Since time.Time
 }
 
 // Make surveys the estate.
@@ -267,6 +274,9 @@ func needs(in Input, b Band) []Need {
 			}
 			add(u, only(hosts), "%s%s", says[o], onHosts(hosts))
 		}
+	}
+	if n := in.News[b.Cluster.Name]; n.Count > 0 {
+		add(Sometime, "", "%d new out of line or unread since %s", n.Count, n.Since.Format("Mon 2 Jan 15:04"))
 	}
 	if b.Reserve.Outcome == fit.DoesNotFit {
 		add(Now, "", "the reserve is not kept: %s", b.Reserve.Obstacle)
