@@ -64,7 +64,7 @@ func (l *Reader) Read(_ context.Context, host string, _ ...estate.SectionName) (
 			section.Err = err.Error()
 		}
 		if s.name == estate.Packages && hidden > 0 {
-			section.Source += fmt.Sprintf(" (%d processes hidden from this user)", hidden)
+			section.Source += fmt.Sprintf(" (processes hidden from this user: %d)", hidden)
 		}
 		r.SetSection(section)
 	}

@@ -1,0 +1,125 @@
+package advisory
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"yareharbour/core/catalogue"
+)
+
+func demoFile(t testing.TB, name string) []byte {
+	t.Helper()
+	b, err := os.ReadFile(filepath.Join("..", "..", "demo", "data", "feeds", name))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return b
+}
+
+// Scores as FIRST's own calculators and examples have them.
+func TestScores(t *testing.T) {
+	for vector, want := range map[string]float64{
+		"CVSS:3.1/AV:N/AC:L/PR:N/UI:N/S:U/C:H/I:H/A:H":                    9.8,
+		"CVSS:3.0/AV:N/AC:L/PR:L/UI:N/S:C/C:L/I:L/A:N":                    6.4,
+		"CVSS:4.0/AV:N/AC:L/AT:N/PR:N/UI:N/VC:H/VI:H/VA:H/SC:N/SI:N/SA:N": 9.3,
+		"AV:N/AC:L/Au:N/C:N/I:N/A:C":                                      7.8,
+	} {
+		if got, err := Score(vector); err != nil || got != want {
+			t.Errorf("%s: %v %v, want %v", vector, got, err, want)
+		}
+	}
+	if _, err := Score("CVSS:3.1/AV:N"); err == nil {
+		t.Error("an incomplete vector was scored")
+	}
+	for score, want := range map[float64]catalogue.Severity{0: catalogue.Unknown, 0.1: catalogue.Low, 3.9: catalogue.Low, 4: catalogue.Medium, 6.9: catalogue.Medium, 7: catalogue.High, 8.9: catalogue.High, 9: catalogue.Critical, 10: catalogue.Critical} {
+		if got := Rating(score); got != want {
+			t.Errorf("%v is %v, want %v", score, got, want)
+		}
+	}
+}
+
+func TestOSV(t *testing.T) {
+	as, err := ReadOSV(demoFile(t, "brae-advisories/BRAE-2026-0111.json"))
+	if err != nil || len(as) != 1 {
+		t.Fatal(as, err)
+	}
+	a := as[0]
+	if a.ID != "BRAE-2026-0111" || a.Severity != catalogue.Critical || a.Score != 9.8 || len(a.Affects) != 1 || !a.Affects[0].Source || a.Affects[0].Component != "deb:openssl" || a.Affects[0].Fixed != "3.5.4-1" {
+		t.Errorf("%+v", a)
+	}
+	as, err = ReadOSV([]byte(`[{"id":"A","modified":"2026-01-01T00:00:00Z","affected":[
+	 {"package":{"ecosystem":"AlmaLinux:9","name":"crab"},"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"0"},{"fixed":"1:2-1"},{"introduced":"3-1"},{"last_affected":"4-1"}]}]},
+	 {"package":{"ecosystem":"npm","name":"left"},"ranges":[{"type":"SEMVER","events":[{"introduced":"0"}]}]},
+	 {"package":{"ecosystem":"Debian:13","name":"open"},"ecosystem_specific":{"urgency":"low"},"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"2-1"}]}]}]},
+	 {"id":"B","modified":"2026-01-01T00:00:00Z","withdrawn":"2026-02-01T00:00:00Z","affected":[]}]`))
+	if err != nil || len(as) != 1 || len(as[0].Affects) != 3 {
+		t.Fatalf("a withdrawn record and a foreign ecosystem are passed over: %+v %v", as, err)
+	}
+	f := as[0].Affects
+	if f[0].Component != "rpm:crab" || f[0].Fixed != "1:2-1" || f[1].Since != "3-1" || f[1].Last != "4-1" || f[2].Since != "2-1" || f[2].Fixed != "" || as[0].Severity != catalogue.Low {
+		t.Errorf("%+v", as[0])
+	}
+	for text, want := range map[string]string{
+		"{":          "not an OSV record",
+		`{"x":1}`:    "no id or no date",
+		`[{"id":1}]`: "not an OSV record",
+		`{"id":"A","modified":"2026-01-01T00:00:00Z","severity":[{"type":"CVSS_V3","score":"CVSS:3.1/nonsense"}]}`: "is no CVSS vector",
+	} {
+		if _, err := ReadOSV([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %q", text, err, want)
+		}
+	}
+}
+
+func TestCSAF(t *testing.T) {
+	text := demoFile(t, "corran-advisories/corran-sa-26-11.json")
+	as, err := ReadCSAF(text)
+	if err != nil || len(as) != 1 {
+		t.Fatal(as, err)
+	}
+	a := as[0]
+	if a.ID != "CORRAN-SA-26-11" || a.Severity != catalogue.High || a.Score != 8.1 || a.Published.Day() != 3 || !strings.HasPrefix(a.Link, "https://corran.invalid/") {
+		t.Errorf("%+v", a)
+	}
+	// What is fixed in a version needs no word on each that is affected.
+	if len(a.Affects) != 1 || a.Affects[0].Component != "fw:lorne-l25" || a.Affects[0].Fixed != "22.31.6" {
+		t.Errorf("%+v", a.Affects)
+	}
+	without := strings.Replace(string(text), `, "fixed": ["L25-22.31.6"]`, "", 1)
+	if as, err := ReadCSAF([]byte(without)); err != nil || len(as[0].Affects) != 2 || as[0].Affects[0].Since != "22.31.3" || as[0].Affects[0].Last != "22.31.3" {
+		t.Errorf("with no fix each affected version is told: %+v %v", as, err)
+	}
+	purl := strings.ReplaceAll(string(text), `"x_generic_uris": [{"namespace": "https://yareharbour.invalid/component", "uri": "fw:lorne-l25"}]`, `"purl": "pkg:rpm/brae/crab@2.0-1?epoch=1"`)
+	if as, err := ReadCSAF([]byte(purl)); err != nil || as[0].Affects[0].Component != "rpm:crab" || as[0].Affects[0].Fixed != "1:2.0-1" {
+		t.Errorf("by package URL: %+v %v", as, err)
+	}
+	for from, c := range map[string][2]string{
+		`"csaf_version": "2.0"`: {`"csaf_version": "1.2"`, "by its schema"},
+		`"tracking": {`:         {`"trackin": {`, "by its schema"},
+		`{
+  "document"`: {`[{"document"`, "not a CSAF document"},
+	} {
+		if _, err := ReadCSAF([]byte(strings.Replace(string(text), from, c[0], 1))); err == nil || !strings.Contains(err.Error(), c[1]) {
+			t.Errorf("%s: %v, want %q", c[0], err, c[1])
+		}
+	}
+}
+
+func FuzzOSV(f *testing.F) {
+	f.Add(string(demoFile(f, "brae-advisories/BRAE-2026-0112.json")))
+	f.Fuzz(func(t *testing.T, text string) {
+		as, err := ReadOSV([]byte(text))
+		for _, a := range as {
+			if err == nil && a.ID == "" {
+				t.Error("an advisory without an id")
+			}
+		}
+	})
+}
+
+func FuzzCSAF(f *testing.F) {
+	f.Add(string(demoFile(f, "corran-advisories/corran-sa-26-11.json")))
+	f.Fuzz(func(_ *testing.T, text string) { _, _ = ReadCSAF([]byte(text)) })
+}
