@@ -6,6 +6,7 @@
 package feed
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -17,6 +18,7 @@ import (
 	"strings"
 	"time"
 
+	"github.com/cenkalti/backoff/v5"
 	"github.com/google/renameio/v2"
 
 	"yareharbour/core/catalogue"
@@ -138,7 +140,16 @@ type State struct {
 }
 
 // Shelf is the directory below which feeds are kept.
-type Shelf struct{ Dir string }
+type Shelf struct {
+	Dir string
+
+	first time.Duration // between the first two tries; zero: 300 ms
+}
+
+// patience is how long is waited between tries: twice as long each time, and not quite regularly, so that many who were turned away do not come back at once.
+func (s Shelf) patience() backoff.BackOff {
+	return &backoff.ExponentialBackOff{InitialInterval: cmp.Or(s.first, 300*time.Millisecond), Multiplier: 2, RandomizationFactor: .3, MaxInterval: 20 * time.Second}
+}
 
 func (s Shelf) dir(name string) string { return filepath.Join(s.Dir, name) }
 

@@ -6,9 +6,6 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"time"
-
-	"github.com/cenkalti/backoff/v5"
 
 	"yareharbour/core/catalogue"
 	"yareharbour/payload"
@@ -30,7 +27,7 @@ func (s Shelf) Payload(ctx context.Context, f Feed, r *catalogue.Release, to pay
 		return err
 	}
 	fe := &fetcher{feed: f, next: dir, notes: map[string]note{}, had: map[string]note{}, progress: progress, state: Progress{Feed: f.Name, Stage: "fetching"},
-		wait: &backoff.ExponentialBackOff{InitialInterval: 300 * time.Millisecond, Multiplier: 2, RandomizationFactor: .3, MaxInterval: 20 * time.Second}}
+		wait: s.patience()}
 	var err error
 	if fe.client, err = client(f); err != nil {
 		return err

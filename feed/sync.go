@@ -14,8 +14,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/cenkalti/backoff/v5"
 	"github.com/google/renameio/v2"
+	"github.com/oklog/ulid/v2"
 
 	"yareharbour/core/catalogue"
 	"yareharbour/format/compressed"
@@ -76,7 +76,7 @@ func (s Shelf) Sync(ctx context.Context, f Feed, now time.Time, progress func(Pr
 func (s Shelf) sync(ctx context.Context, f Feed, now time.Time, progress func(Progress), st *Status) (changed bool, err error) {
 	dir := s.dir(f.Name)
 	fe := &fetcher{feed: f, next: filepath.Join(dir, "next"), notes: map[string]note{}, had: map[string]note{}, progress: progress,
-		state: Progress{Feed: f.Name, Stage: "fetching"}, wait: &backoff.ExponentialBackOff{InitialInterval: 300 * time.Millisecond, Multiplier: 2, RandomizationFactor: .3, MaxInterval: 20 * time.Second}}
+		state: Progress{Feed: f.Name, Stage: "fetching"}, wait: s.patience()}
 	if fe.client, err = client(f); err != nil {
 		return false, err
 	}
@@ -154,7 +154,7 @@ func (s Shelf) turn(dir string, fe *fetcher, now time.Time) error {
 	if err != nil {
 		return err
 	}
-	name := "g" + now.UTC().Format("20060102T150405.000000000")
+	name := "g" + now.UTC().Format("20060102T150405-") + ulid.Make().String()
 	if err := os.Rename(fe.next, filepath.Join(dir, name)); err != nil {
 		return err
 	}
