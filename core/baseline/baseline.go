@@ -201,6 +201,25 @@ func (s *Set) held(c Clause) *Bound {
 	return among[i]
 }
 
+// Print tells which of the baselines and exceptions bind a host: two hosts with the same print are bound by the same.
+func Print(bs []Baseline, cluster, host string) string {
+	var out []byte
+	mark := func(to []string) {
+		if assigned(to, cluster, host) {
+			out = append(out, '1')
+		} else {
+			out = append(out, '0')
+		}
+	}
+	for _, b := range bs {
+		mark(b.Assign)
+		for _, e := range b.Exceptions {
+			mark(e.Hosts)
+		}
+	}
+	return string(out)
+}
+
 func assigned(to []string, cluster, host string) bool {
 	return slices.ContainsFunc(to, func(a string) bool {
 		c, h, one := strings.Cut(a, "/")

@@ -21,8 +21,9 @@ type Checker struct {
 	// MaxAge is how old a section may be before it counts as unread; zero is no limit.
 	MaxAge time.Duration
 
-	sets map[string]*baseline.Set // by what is assigned
-	memo map[question]answer
+	sets  map[string]*baseline.Set // by cluster, or host where baselines speak of that one
+	alike map[string]*baseline.Set // by what binds: clusters that the same binds share a set, and with it what was found out
+	memo  map[question]answer
 }
 
 // question is all that an answer depends on.
@@ -143,9 +144,14 @@ func (c *Checker) set(cluster, host string) *baseline.Set {
 		return s
 	}
 	if c.sets == nil {
-		c.sets, c.memo = map[string]*baseline.Set{}, map[question]answer{}
+		c.sets, c.alike, c.memo = map[string]*baseline.Set{}, map[string]*baseline.Set{}, map[question]answer{}
 	}
-	s := baseline.Bind(c.Baselines, cluster, host, c.targets)
+	print := baseline.Print(c.Baselines, cluster, host)
+	s := c.alike[print]
+	if s == nil {
+		s = baseline.Bind(c.Baselines, cluster, host, c.targets)
+		c.alike[print] = s
+	}
 	c.sets[id] = s
 	return s
 }

@@ -89,10 +89,10 @@ const NotBound Outcome = 255
 
 // Effect is what an edit would do.
 type Effect struct {
-	Shifts []Shift
-	Worse  int // hosts on which something falls out of line that was not
-	Better int // hosts on which something comes into line, or is no longer asked for, and nothing falls out
-	Unread int // hosts of which something that the edit speaks of is not known
+	Shifts []Shift // host by host, in the order of the estate
+	Worse  int     // hosts on which something falls out of line that was not
+	Better int     // hosts on which something comes into line, or is no longer asked for, and nothing falls out
+	Unread int     // hosts of which something that the edit speaks of is not known
 }
 
 // Edit tells the effect of putting the baseline after in the place of before, which has the same name; either may be nil. The others stay.
@@ -108,7 +108,7 @@ func (c *Checker) Edit(h *Holdings, before, after *baseline.Baseline) Effect {
 	if after != nil {
 		now.Baselines = append(slices.Clone(others), *after)
 	}
-	e := edit{h: h, old: old, now: now, worse: make([]bool, len(h.hosts)), better: make([]bool, len(h.hosts)), unread: make([]bool, len(h.hosts))}
+	e := edit{h: h, old: old, now: now, shifts: make([][]Shift, len(h.hosts)), worse: make([]bool, len(h.hosts)), better: make([]bool, len(h.hosts)), unread: make([]bool, len(h.hosts))}
 	e.run()
 	return e.effect()
 }
@@ -118,8 +118,8 @@ type edit struct {
 	h                     *Holdings
 	old, now              *Checker
 	oldSets, newSets      []*baseline.Set // by host
-	shifts                []Shift
-	worse, better, unread []bool // by host
+	shifts                [][]Shift       // by host: so they come out in order without being sorted
+	worse, better, unread []bool          // by host
 }
 
 func (e *edit) run() {
@@ -144,7 +144,7 @@ func (e *edit) run() {
 			e.variant(k, &e.h.variants[k][i])
 		}
 	}
-	for k := range named {
+	for _, k := range slices.Sorted(maps.Keys(named)) {
 		e.absent(k)
 	}
 }
@@ -244,14 +244,20 @@ func (e *edit) note(s spot, k estate.Key, has string, o outcomes) {
 	if !was && !is {
 		return
 	}
-	e.shifts = append(e.shifts, Shift{h.cluster, h.host, k, s.device, has, o.wants, o.before, o.after})
+	e.shifts[s.host] = append(e.shifts[s.host], Shift{h.cluster, h.host, k, s.device, has, o.wants, o.before, o.after})
 	e.worse[s.host] = e.worse[s.host] || is && !was
 	e.better[s.host] = e.better[s.host] || was && !is
 }
 
 func (e *edit) effect() Effect {
-	out := Effect{Shifts: e.shifts}
+	var out Effect
+	n := 0
+	for _, of := range e.shifts {
+		n += len(of)
+	}
+	out.Shifts = make([]Shift, 0, n)
 	for i := range e.h.hosts {
+		out.Shifts = append(out.Shifts, e.shifts[i]...)
 		switch {
 		case e.worse[i]:
 			out.Worse++
@@ -262,9 +268,6 @@ func (e *edit) effect() Effect {
 			out.Unread++
 		}
 	}
-	slices.SortFunc(out.Shifts, func(a, b Shift) int {
-		return cmp.Or(strings.Compare(a.Cluster, b.Cluster), strings.Compare(a.Host, b.Host), strings.Compare(string(a.Component), string(b.Component)), strings.Compare(a.Device, b.Device))
-	})
 	return out
 }
 
