@@ -143,7 +143,8 @@ func (c *Catalogue) attach(rs []Release, a against) {
 }
 
 // Against returns the advisories to which a version of the component lies open: known flaws that it has and that a later version, or none yet,
-// mends. Those that speak of a source package are judged by the component's releases; a version that is none of them is judged by its own number.
+// mends. Those that speak of a source package are judged by its version: a release knows it; of a version that is none of the releases it is not known, and where
+// the two are numbered apart nothing is claimed.
 func (c *Catalogue) Against(key estate.Key, version string) []*Advisory {
 	if len(c.advisories) == 0 {
 		return nil
@@ -158,6 +159,9 @@ func (c *Catalogue) Against(key estate.Key, version string) []*Advisory {
 			source = cmp.Or(like.SourceVersion, version)
 			break
 		}
+		if like.SourceVersion != "" {
+			source = ""
+		}
 	}
 	var out []*Advisory
 	for _, a := range c.of(key, like) {
@@ -165,7 +169,7 @@ func (c *Catalogue) Against(key estate.Key, version string) []*Advisory {
 		if a.Source {
 			v = source
 		}
-		if a.Withdrawn != "" || a.Since != "" && scheme.Compare(v, a.Since) < 0 || a.Fixed != "" && scheme.Compare(v, a.Fixed) >= 0 ||
+		if v == "" || a.Withdrawn != "" || a.Since != "" && scheme.Compare(v, a.Since) < 0 || a.Fixed != "" && scheme.Compare(v, a.Fixed) >= 0 ||
 			a.Last != "" && scheme.Compare(v, a.Last) > 0 {
 			continue
 		}
