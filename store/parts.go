@@ -8,8 +8,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"sync"
 	"time"
+	"unicode"
 
 	"github.com/klauspost/compress/zstd"
 
@@ -40,7 +42,8 @@ func partOf(s estate.SectionName) string {
 
 // whole is a part's content; each part uses some of the fields.
 type whole struct {
-	Self       *estate.Reading    `json:"self,omitempty"` // without what the other parts hold, and without times
+	Self       *estate.Reading    `json:"self,omitempty"`  // without what the other parts hold, and without times
+	Plain      string             `json:"plain,omitempty"` // components of which there is no more to say than "key version", with blanks between: most packages
 	Components []estate.Component `json:"components,omitempty"`
 	Guests     []estate.Guest     `json:"guests,omitempty"`
 	Health     []estate.Health    `json:"health,omitempty"`
@@ -64,9 +67,17 @@ func split(r *estate.Reading) (bodies [][]byte, times []byte, err error) {
 		self.Sections[i].At = time.Time{}
 	}
 	parts["self"].Self = &self
+	plain := map[*whole][]string{}
 	for _, c := range r.Components {
 		p := parts[partOf(c.Key.Section())]
-		p.Components = append(p.Components, c)
+		if c.Device == "" && c.Running == "" && c.Restarts == "" && c.Model == "" && len(c.Holders) == 0 && c.Version != "" && !strings.ContainsFunc(c.Version, unicode.IsSpace) {
+			plain[p] = append(plain[p], string(c.Key), c.Version)
+		} else {
+			p.Components = append(p.Components, c)
+		}
+	}
+	for p, words := range plain {
+		p.Plain = strings.Join(words, " ")
 	}
 	parts["guests"].Guests, parts["health"].Health = r.Guests, r.Health
 	for _, n := range partNames {
@@ -109,10 +120,16 @@ func join(bodies []*whole, times []byte) (*estate.Reading, error) {
 	}
 	total := 0
 	for _, b := range bodies {
-		total += len(b.Components)
+		total += len(b.Components) + strings.Count(b.Plain, " ")/2 + 1
 	}
 	r.Components = make([]estate.Component, 0, total)
 	for _, b := range bodies {
+		for rest := b.Plain; rest != ""; {
+			var key, v string
+			key, rest, _ = strings.Cut(rest, " ")
+			v, rest, _ = strings.Cut(rest, " ")
+			r.Components = append(r.Components, estate.Component{Key: estate.Key(key), Version: v})
+		}
 		r.Components = append(r.Components, b.Components...)
 		if b.Guests != nil {
 			r.Guests = b.Guests
@@ -133,11 +150,15 @@ func newPacker() (*packer, error) {
 	return &packer{e}, err
 }
 
+// window is how far back a packed part looks for what it repeats, in bytes: more than a part of a usual host is long.
+const window = 512 << 10
+
 // leanID marks a frame that leans on another part.
 const leanID = 1
 
 func (p *packer) lean(body, base []byte) ([]byte, error) {
-	e, err := zstd.NewWriter(nil, zstd.WithEncoderDictRaw(leanID, base), zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedDefault))
+	e, err := zstd.NewWriter(nil, zstd.WithEncoderDictRaw(leanID, base), zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedFastest),
+		zstd.WithWindowSize(window), zstd.WithLowerEncoderMem(true))
 	if err != nil {
 		return nil, err
 	}

@@ -65,14 +65,14 @@ type row struct {
 
 // opener puts readings together, and opens each part once. It is safe for concurrent use.
 type opener struct {
-	db    *sql.DB
+	parts *sql.Stmt
 	mu    sync.Mutex
 	seen  map[hash]*whole
 	bases map[hash][]byte
 }
 
 func (s *Store) opener() *opener {
-	return &opener{db: s.db, seen: map[hash]*whole{}, bases: map[hash][]byte{}}
+	return &opener{parts: s.parts, seen: map[hash]*whole{}, bases: map[hash][]byte{}}
 }
 
 func (o *opener) open(ctx context.Context, r row) (*estate.Reading, error) {
@@ -87,6 +87,15 @@ func (o *opener) open(ctx context.Context, r row) (*estate.Reading, error) {
 	return join(bodies, r.times)
 }
 
+// row reads a part as it is kept.
+func (o *opener) row(ctx context.Context, h hash) (base, body []byte, err error) {
+	if o.parts == nil {
+		return nil, nil, errors.New("the store is closed")
+	}
+	err = o.parts.QueryRowContext(ctx, h[:]).Scan(&base, &body)
+	return base, body, err
+}
+
 func (o *opener) part(ctx context.Context, h hash) (*whole, error) {
 	o.mu.Lock()
 	w := o.seen[h]
@@ -94,12 +103,11 @@ func (o *opener) part(ctx context.Context, h hash) (*whole, error) {
 	if w != nil {
 		return w, nil
 	}
-	var base, body []byte
-	if err := o.db.QueryRowContext(ctx, "SELECT base, body FROM parts WHERE hash = ?", h[:]).Scan(&base, &body); err != nil {
+	base, body, err := o.row(ctx, h)
+	if err != nil {
 		return nil, err
 	}
 	var on []byte
-	var err error
 	if base != nil {
 		if on, err = o.base(ctx, hash(base)); err != nil {
 			return nil, err
@@ -129,8 +137,8 @@ func (o *opener) base(ctx context.Context, h hash) ([]byte, error) {
 	if b != nil {
 		return b, nil
 	}
-	var body []byte
-	if err := o.db.QueryRowContext(ctx, "SELECT body FROM parts WHERE hash = ?", h[:]).Scan(&body); err != nil {
+	_, body, err := o.row(ctx, h)
+	if err != nil {
 		return nil, err
 	}
 	plain, err := unpack(body, nil)

@@ -20,6 +20,7 @@ type Store struct {
 	path string
 
 	pack    *packer
+	parts   *sql.Stmt // that reads a part
 	mu      sync.Mutex
 	decoded map[string]decoded // by host
 }
@@ -81,6 +82,9 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	if err := s.migrate(ctx); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("opening the state file %s: %w", path, err)
+	}
+	if s.parts, err = db.PrepareContext(ctx, "SELECT base, body FROM parts WHERE hash = ?"); err != nil {
+		return nil, errors.Join(err, db.Close())
 	}
 	return s, nil
 }
