@@ -198,6 +198,10 @@ func (m *Model) typed() tea.Cmd {
 	mode, text := m.mode, strings.TrimSpace(m.input.Value())
 	m.mode = noInput
 	switch mode {
+	case filtering:
+		if m.wrong != "" { // it stays until it can be understood, or Esc lets it go
+			m.mode = filtering
+		}
 	case finding:
 		if found := m.found(text); len(found) > 0 {
 			return found[min(m.chosen, len(found)-1)].do(m)

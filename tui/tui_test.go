@@ -112,7 +112,7 @@ func model(t testing.TB, f *fake, w, h int) *Model {
 func press(m *Model, keys ...string) {
 	for _, k := range keys {
 		msg := tea.KeyPressMsg{Text: k, Code: []rune(k)[0]}
-		if code, ok := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "tab": tea.KeyTab, "down": tea.KeyDown, "right": tea.KeyRight}[k]; ok {
+		if code, ok := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "tab": tea.KeyTab, "down": tea.KeyDown, "backspace": tea.KeyBackspace, "right": tea.KeyRight}[k]; ok {
 			msg = tea.KeyPressMsg{Code: code}
 		}
 		_, cmd := m.Update(msg)
@@ -125,8 +125,15 @@ func settle(m *Model, cmd tea.Cmd) {
 		return
 	}
 	switch msg := cmd().(type) {
-	case saidMsg, plannedMsg, begunMsg, goMsg, lifeOf:
+	case saidMsg, plannedMsg, begunMsg, goMsg, lifeOf, effectMsg, savedMsg, editMsg, leaveMsg, versionsOf, comparedMsg, jobMsg, jobEnded, openedMsg, takenMsg, doomedMsg:
 		settle(m, m.heard(msg))
+	case streamMsg:
+		settle(m, func() tea.Msg { return msg.msg })
+		settle(m, listen(msg.ch))
+	case tea.BatchMsg:
+		for _, c := range msg {
+			settle(m, c)
+		}
 	}
 }
 
@@ -136,7 +143,8 @@ func text(m *Model) string { return escapes.ReplaceAllString(m.View().Content, "
 
 func TestEveryScreenFitsEverySize(t *testing.T) {
 	for _, size := range [][2]int{{20, 6}, {40, 12}, {80, 24}, {120, 30}, {160, 45}, {250, 80}} {
-		for _, keys := range [][]string{{}, {"tab"}, {"enter"}, {"d"}, {"r"}, {"?"}, {":"}, {"e"}, {"/", "h", "enter"}} {
+		for _, keys := range [][]string{{}, {"tab"}, {"enter"}, {"d"}, {"r"}, {"?"}, {":"}, {"e"}, {"/", "h", "enter"}, {"c"}, {"c", "tab"}, {"c", "a"}, {"c", "i", "x", "enter"},
+			{"b"}, {"b", "tab"}, {"b", "enter"}, {"d", "tab"}, {"enter", "=", "enter"}, {"c", "?"}, {"b", "?"}} {
 			f := &fake{snap: snapshot(3, 9), plan: &plan.Plan{Made: now, Visits: []plan.Visit{{Host: "c0h000", Obstacle: strings.Repeat("in the way ", 30)},
 				{Host: "c0h003", Steps: []plan.Stretch{{Step: plan.RestartStep, Middle: time.Hour}}}}}}
 			m := model(t, f, size[0], size[1])
@@ -177,7 +185,7 @@ func TestStatesAreToldWithoutColour(t *testing.T) {
 }
 
 func TestEveryKeyIsExplained(t *testing.T) {
-	for _, s := range []screenName{waterlineScreen, hostScreen, driftScreen, roundScreen} {
+	for _, s := range []screenName{waterlineScreen, hostScreen, driftScreen, roundScreen, catalogueScreen, bundleScreen, baselineScreen, compareScreen} {
 		m := model(t, &fake{snap: snapshot(1, 3)}, 100, 60)
 		m.stack = []place{{screen: s, cluster: "c0", host: "c0h000"}}
 		press(m, "?")
@@ -268,7 +276,7 @@ func TestAHostsLifeIsTold(t *testing.T) {
 
 func TestNarrowing(t *testing.T) {
 	m := model(t, &fake{snap: snapshot(3, 6)}, 160, 45)
-	press(m, "/", "c", "1", "h", "0", "0", "2", "enter")
+	press(m, "/", "h", "o", "s", "t", "=", "c", "1", "h", "0", "0", "2", "enter")
 	got := text(m)
 	if !strings.Contains(got, "c1h002") || strings.Contains(got, "c0h000") || strings.Contains(got, "c1h001") {
 		t.Errorf("narrowed to c1h002:\n%s", got)

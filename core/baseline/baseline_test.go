@@ -113,3 +113,28 @@ func TestDerive(t *testing.T) {
 		t.Error("a baseline without clauses was derived")
 	}
 }
+
+func TestCompareSaysWhatChanged(t *testing.T) {
+	until := time.Date(2026, 12, 7, 0, 0, 0, 0, time.UTC)
+	from := Baseline{Rank: 1, Assign: []string{"a"}, Clauses: []Clause{{Component: "deb:a", Posture: AtLeast, Version: "1"}, {Component: "deb:b", Posture: Never}, {Component: "fw:n", Posture: Exactly, Version: "1", Hardware: "L25"}},
+		Exceptions: []Exception{{Component: "deb:a", Hosts: []string{"a"}, Until: until, Reason: "r", By: "x"}}}
+	to := Baseline{Rank: 1, Assign: []string{"a", "b"}, Clauses: []Clause{{Component: "deb:a", Posture: AtLeast, Version: "2", Line: 7}, {Component: "deb:c", Posture: Never}, {Component: "fw:n", Posture: Exactly, Version: "1", Hardware: "L25"}}}
+	var got []string
+	for _, c := range Compare(from, to) {
+		got = append(got, c.String())
+	}
+	want := []string{"~ binds: a → a, b", "~ deb:a: at least 1 → at least 2", "− deb:b: never", "+ deb:c: never", "− exception of deb:a: on a until " + until.Add(-time.Second).Format(time.DateOnly) + " by x: r"}
+	if strings.Join(got, "\n") != strings.Join(want, "\n") {
+		t.Errorf("%s", strings.Join(got, "\n"))
+	}
+	if c := Compare(to, to); len(c) != 0 {
+		t.Errorf("nothing differs from itself: %v", c)
+	}
+}
+
+func TestPrintTellsWhoIsBoundAlike(t *testing.T) {
+	bs := []Baseline{{Assign: []string{"a", "b"}}, {Assign: []string{"a/one"}, Exceptions: []Exception{{Hosts: []string{"b"}}}}}
+	if Print(bs, "a", "two") == Print(bs, "a", "one") || Print(bs, "a", "two") != Print(bs, "a", "three") || Print(bs, "a", "two") == Print(bs, "b", "two") {
+		t.Error("hosts that other clauses or exceptions bind look alike, or hosts that the same bind do not")
+	}
+}
