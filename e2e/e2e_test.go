@@ -310,3 +310,99 @@ func TestLocalCheckSaysWhatAptSays(t *testing.T) {
 		}
 	}
 }
+
+// A baseline "severity high and above" built from an OSV file: what it finds on this machine is what is upgradable and mended by an advisory of that severity.
+func TestLocalCheckBySeverityOfAdvisories(t *testing.T) {
+	if m, _ := filepath.Glob("/var/lib/apt/lists/*_Packages*"); len(m) == 0 {
+		t.Skip("apt has no indices on this machine; apt-get update fetches them")
+	}
+	up := aptUpgradable(t)
+	if len(up) == 0 {
+		t.Skip("nothing is upgradable on this machine")
+	}
+	sources := aptSources(t, up)
+	dir := t.TempDir()
+	const critical, low = "CVSS:3.1/AV:N/AC:L/PR:N/UI:N/S:U/C:H/I:H/A:H", "CVSS:3.1/AV:L/AC:H/PR:H/UI:R/S:U/C:L/I:N/A:N"
+	var records []string
+	want := map[string]bool{}
+	n := 0
+	for name := range up { // every other upgradable package gets a severe advisory about its source, the rest a mild one
+		source, ver := sources[name][0], sources[name][1]
+		vector := low
+		if n%2 == 0 {
+			vector = critical
+		}
+		if n++; n > 40 {
+			break
+		}
+		records = append(records, fmt.Sprintf(`{"id":"T-%d","modified":"2026-11-01T00:00:00Z","severity":[{"type":"CVSS_V3","score":%q}],"affected":[{"package":{"ecosystem":"Debian:12","name":%q},
+			"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"0"},{"fixed":%q}]}]}]}`, n, vector, source, ver))
+		for other := range up { // of what is built from one source, all is mended at once
+			if vector == critical && sources[other] == sources[name] {
+				want[other] = true
+			}
+		}
+	}
+	osv, base := filepath.Join(dir, "osv.json"), filepath.Join(dir, "b.yaml")
+	if err := errors.Join(os.WriteFile(osv, []byte("["+strings.Join(records, ",")+"]"), 0o600),
+		os.WriteFile(base, []byte("baseline: security\nclauses:\n  - component: deb:*\n    posture: if present\n    follow: newest\n    severity: high\n"), 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	r := run(t, "check", "--local", "--baseline", base, "--advisories", osv, "--narrow", "verdict=behind", "--json")
+	var d struct {
+		Verdicts []struct{ Component, Severity string }
+	}
+	if err := json.Unmarshal([]byte(r.out), &d); err != nil {
+		t.Fatal(err, r.err)
+	}
+	got := map[string]bool{}
+	for _, v := range d.Verdicts {
+		got[strings.TrimPrefix(v.Component, "deb:")] = true
+		if v.Severity != "critical" {
+			t.Errorf("%s has the severity %s", v.Component, v.Severity)
+		}
+	}
+	for name := range want {
+		if !got[name] {
+			t.Errorf("%s has a critical advisory against it and is not found", name)
+		}
+	}
+	for name := range got {
+		if !want[name] {
+			t.Errorf("%s is found and has no critical advisory against it", name)
+		}
+	}
+	if len(want) == 0 {
+		t.Error("the test proves nothing")
+	}
+}
+
+// aptSources are the source packages of what is upgradable, each with the source's own version, as apt tells them.
+func aptSources(t *testing.T, up map[string][2]string) map[string][2]string {
+	t.Helper()
+	args := []string{"show"}
+	for name, v := range up {
+		args = append(args, name+"="+v[1])
+	}
+	out, err := exec.Command("apt-cache", args...).Output()
+	if err != nil {
+		t.Fatalf("apt-cache show: %v", err)
+	}
+	sources := map[string][2]string{}
+	name := ""
+	for line := range strings.Lines(string(out)) {
+		field, value, _ := strings.Cut(strings.TrimSpace(line), ": ")
+		switch field {
+		case "Package":
+			name = value
+			sources[name] = [2]string{name, up[name][1]}
+		case "Source":
+			s, v, own := strings.Cut(value, " (")
+			sources[name] = [2]string{s, up[name][1]}
+			if own {
+				sources[name] = [2]string{s, strings.TrimSuffix(v, ")")}
+			}
+		}
+	}
+	return sources
+}

@@ -2,7 +2,9 @@ package e2e
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"database/sql"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -33,7 +35,7 @@ func TestRefusals(t *testing.T) {
 		t.Fatal(err)
 	}
 	write("truncated/x_Packages.gz", "\x1f\x8b\x08\x00\x00\x00\x00\x00\x00\x03\x4b")
-	before := kept(t, dir)
+	before, shelves := kept(t, dir), tree(t, filepath.Join(dir, "kept"))
 	for _, c := range []struct{ name, args, says string }{
 		{"unknown cluster", "check marsh", `there is no cluster or host "marsh"`},
 		{"unknown host to explain", "explain dodo deb:openssl", `there is no host "dodo"`},
@@ -64,6 +66,34 @@ func TestRefusals(t *testing.T) {
 		{"no estate file", "check vts --estate /nowhere/estate.yaml", "/nowhere/estate.yaml"},
 		{"estate file with a host twice", "check --estate " + write("twice.yaml", "estate: x\nconnector:\n  kind: sim\n  dir: sim\nclusters:\n  - name: a\n    hosts: [h, h]\n"),
 			"twice.yaml:7:16: h is in the cluster a already"},
+		{"bundle that is none", "bundle import --yes " + write("no.zip", "hello, this is no archive at all, whatever its name is"), "no.zip: the bundle is refused: no.zip is neither a zip nor a tar archive"},
+		{"bundle that is not there", "bundle show /nowhere.zip", "open /nowhere.zip"},
+		{"bundle that nobody signed", "bundle show " + filepath.Join(dir, "bundles", "ulva-2026q4.zip") + " --keyring " + filepath.Join(dir, "feeds", "brae-mirror", "brae.gpg"), "a signature is wanted"},
+		{"bundle that was never taken in", "bundle remove abc", `no bundle "abc" was taken in`},
+		{"unknown feed", "feed sync nowhere", `there is no feed "nowhere" in the estate file`},
+		{"feed at a time that is none", "feed set brae-mirror sometimes", `"sometimes" is no time to sync`},
+		{"feed that nobody serves", "feed sync corran-beta", "the feed corran-beta: https://mirror.invalid/corran/beta/index.txt"},
+		{"prune without a rule", "payload prune", "say by which rule"},
+		{"fetch what no feed has", "payload fetch marsh", `there is no cluster or host "marsh"`},
+		{"ladder of nothing", "catalogue show fw:nothing", "no feed has a release of fw:nothing, and no host has it"},
+		{"ladder of no kind", "catalogue show nothing", "the kinds are"},
+		{"narrowing by what is no field", "check vts --narrow colour=red", `there is no field "colour" to narrow by`},
+		{"narrowing by what was not kept", "catalogue list --narrow @gone", "no filter is kept as @gone"},
+		{"keeping what can't be understood", "filter keep x layer=cloud", `there is no layer "cloud"`},
+		{"baseline that is not there", "baseline show nothing", "the baseline nothing, version 0: there is no such version"},
+		{"saving without a reason", "baseline save " + filepath.Join(dir, "baselines", "yard.yaml"), "--why: a version of a baseline needs a reason"},
+		{"saving what can't be read", "baseline save " + write("bad.yaml", "baseline: b\nclauses:\n  - component: set:x\n    posture: at least\n    value: on\n") + " --why x", "bad.yaml:3:16: a setting has a value, no version"},
+		{"effect of a setting with a version", "baseline effect " + write("bad2.yaml", "baseline: b\nclauses:\n  - component: deb:x\n    posture: exactly\n    value: on\n"), "only a setting (set:NAME) has a value"},
+		{"hardware of a package", "baseline effect " + write("bad3.yaml", "baseline: b\nclauses:\n  - component: deb:x\n    posture: never\n    hardware: L25\n"), "only drivers and firmware belong to hardware"},
+		{"reverting to nothing", "baseline revert yard-stack 9", "version 9: there is no such version"},
+		{"removing what the estate file names", "baseline remove yard-stack", "is named in the estate file"},
+		{"comparing with nobody", "compare heron dodo", `there is no host "dodo"`},
+		{"comparing with a time before all", "compare heron@2001-01-01 heron", "no reading of heron is kept from 2001-01-01"},
+		{"comparing with no time", "compare heron@soon heron", `"soon" is no time`},
+		{"trend of a host", "trend heron", "heron is a host, and a cluster is asked for"},
+		{"feed of no kind", "check --estate " + write("feed.yaml", "estate: x\nconnector: {kind: sim, dir: sim}\nclusters: [{name: a, hosts: [h]}]\nfeeds:\n  - name: f\n    kind: ftp\n    at: x\n"), `feed.yaml:5:5: the feed "f": there is no kind of feed "ftp"`},
+		{"Debian feed without suites", "check --estate " + write("feed2.yaml", "estate: x\nconnector: {kind: sim, dir: sim}\nclusters: [{name: a, hosts: [h]}]\nfeeds:\n  - {name: f, kind: debian, at: x, architecture: amd64}\n"), "is read by its suites"},
+		{"advisories that are none", "check --local --advisories " + write("adv.json", "{\"hello\": 1}"), "holds no CSAF or OSV advisories"},
 		{"unknown command", "frobnicate", `unknown command "frobnicate"`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -79,6 +109,27 @@ func TestRefusals(t *testing.T) {
 	if !bytes.Equal(before, kept(t, dir)) {
 		t.Error("a refusal changed what the store keeps")
 	}
+	if after := tree(t, filepath.Join(dir, "kept")); after != shelves {
+		t.Errorf("a refusal left something behind:\n%s\nin place of\n%s", after, shelves)
+	}
+}
+
+// tree is every file below a directory but the notes of feeds that could not be synced, with what is in it.
+func tree(t *testing.T, dir string) string {
+	t.Helper()
+	var out strings.Builder
+	err := filepath.WalkDir(dir, func(name string, e os.DirEntry, err error) error {
+		if err != nil || e.IsDir() || e.Name() == "status.json" || e.Name() == "lock" {
+			return nil
+		}
+		text, err := os.ReadFile(name)
+		fmt.Fprintf(&out, "%s %x\n", name, sha256.Sum256(text))
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return out.String()
 }
 
 // kept is all that the store says of readings and rounds, as text.
@@ -89,7 +140,7 @@ func kept(t *testing.T, dir string) []byte {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	rows, err := db.Query("SELECT host || ' ' || first || ' ' || hex(parts) FROM readings WHERE host = 'lapwing' UNION SELECT id FROM rounds ORDER BY 1")
+	rows, err := db.Query("SELECT host || ' ' || first || ' ' || hex(parts) FROM readings WHERE host = 'lapwing' UNION SELECT id FROM rounds UNION SELECT name || n || text FROM baselines UNION SELECT name FROM filters ORDER BY 1")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -331,3 +331,65 @@ func TestTheEstateFallsSilent(t *testing.T) {
 	s.keys("q")
 	s.ends("0")
 }
+
+// From "here is a vendor's zip" to "these drives on these hosts are behind", and a baseline edited with its effect told, without leaving the terminal.
+func TestCatalogueBundleAndBaselineOnTheScreens(t *testing.T) {
+	dir := demoState(t, 1)
+	s := open(t, 160, 45, []string{"EDITOR=" + fakeEditor(t)}, "--state", dir)
+	s.wait(`needs you`)
+	s.keys("c")
+	s.wait(`synced .* 4 releases`) // what is due is synced by itself
+	s.wait(`fw:ulva-nv3 +A09`)
+	s.keys("i", "="+filepath.Join(dir, "bundles", "ulva-2026q4.zip"), "Enter")
+	s.wait(`fw:ulva-nv3 A10`)
+	s.wait(`2 files with the hash`)
+	s.keys("Escape")
+	s.wait(`nothing of it was taken in`)
+	s.keys("i", "="+filepath.Join(dir, "estate.yaml"), "Enter")
+	s.wait(`failed: estate.yaml: the bundle is refused`)
+	s.keys("i", "="+filepath.Join(dir, "bundles", "ulva-2026q4.zip"), "Enter")
+	s.wait(`a takes it in`)
+	s.keys("a")
+	s.wait(`was taken in`)
+	s.wait(`fw:ulva-nv3 +A10 +▾ high +15 +30`)
+	s.keys("/", "=ulva", "Enter")
+	s.wait(`narrowed to “ulva”`)
+	s.wait(`▴ ╫ A10 +╫ ◂`)
+	s.keys("K", "=drives", "Enter")
+	s.wait(`kept as @drives`)
+	s.keys("Escape")
+	s.gone(`narrowed`)
+	s.keys("b")
+	s.wait(`Baselines`)
+	s.keys("Down")
+	s.wait(`platform-november +rank 20`)
+	s.keys("Enter")
+	s.wait(`unchanged`)
+	s.keys("C-e") // the other editor asks for another version of ssh
+	s.wait(`changed, not saved`)
+	s.wait(`1[56] hosts would fall out of line`)
+	s.keys("C-s", "=a newer ssh", "Enter")
+	s.wait(`was saved as a new version`)
+	s.wait(`version 2`)
+	s.wait(`a newer ssh`)
+	s.keys("e", "c")
+	s.wait(`written: yare-baselines-platform-november.*csv`)
+	s.keys("q")
+	s.ends("0")
+	if r := run(t, "baseline", "log", "platform-november", "--state", dir); !strings.Contains(r.out, "a newer ssh") || r.code != 0 {
+		t.Errorf("%+v", r)
+	}
+	if r := run(t, "check", "lapwing", "--narrow", "@drives", "--state", dir); r.code != 3 || !strings.Contains(r.out, "fw:ulva-nv3 (bay 1)  behind") || strings.Contains(r.out, "deb:openssh") {
+		t.Errorf("%+v", r)
+	}
+}
+
+// fakeEditor is an editor that asks for a newer ssh than there is and goes away.
+func fakeEditor(t *testing.T) string {
+	t.Helper()
+	name := filepath.Join(t.TempDir(), "editor")
+	if err := os.WriteFile(name, []byte("#!/bin/sh\nsed -i 's/version: 1:10.0p1-7/version: 1:10.9p1-1/' \"$1\"\n"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	return name
+}

@@ -7,8 +7,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -65,14 +67,16 @@ type row struct {
 
 // opener puts readings together, and opens each part once. It is safe for concurrent use.
 type opener struct {
+	db    *sql.DB
 	parts *sql.Stmt
+	ahead map[hash]packed // parts that were fetched many at a time
 	mu    sync.Mutex
 	seen  map[hash]*whole
 	bases map[hash][]byte
 }
 
 func (s *Store) opener() *opener {
-	return &opener{parts: s.parts, seen: map[hash]*whole{}, bases: map[hash][]byte{}}
+	return &opener{db: s.db, parts: s.parts, ahead: map[hash]packed{}, seen: map[hash]*whole{}, bases: map[hash][]byte{}}
 }
 
 func (o *opener) open(ctx context.Context, r row) (*estate.Reading, error) {
@@ -87,10 +91,61 @@ func (o *opener) open(ctx context.Context, r row) (*estate.Reading, error) {
 	return join(bodies, r.times)
 }
 
+// packed is a part as it is kept.
+type packed struct{ base, body []byte }
+
+// fetch reads all the parts of the rows, and what they lean on, many at a time: asking for each by itself takes longer than opening it.
+func (o *opener) fetch(ctx context.Context, rows []row) error {
+	wanted := map[hash]bool{}
+	for _, r := range rows {
+		for p := r.parts; len(p) >= hashSize; p = p[hashSize:] {
+			wanted[hash(p[:hashSize])] = true
+		}
+	}
+	for len(wanted) > 0 {
+		bases := map[hash]bool{}
+		for chunk := range slices.Chunk(slices.Collect(maps.Keys(wanted)), 500) {
+			if err := o.fetchSome(ctx, chunk, bases); err != nil {
+				return err
+			}
+		}
+		maps.DeleteFunc(bases, func(h hash, _ bool) bool { _, have := o.ahead[h]; return have })
+		wanted = bases
+	}
+	return nil
+}
+
+func (o *opener) fetchSome(ctx context.Context, chunk []hash, bases map[hash]bool) error {
+	args := make([]any, len(chunk))
+	for i := range chunk {
+		args[i] = chunk[i][:]
+	}
+	rows, err := o.db.QueryContext(ctx, "SELECT hash, base, body FROM parts WHERE hash IN (?"+strings.Repeat(", ?", len(chunk)-1)+")", args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var h []byte
+		var p packed
+		if err := rows.Scan(&h, &p.base, &p.body); err != nil {
+			return err
+		}
+		if len(h) != hashSize {
+			return errors.New("a part of a reading has no proper hash")
+		}
+		o.ahead[hash(h)] = p
+		if len(p.base) == hashSize {
+			bases[hash(p.base)] = true
+		}
+	}
+	return rows.Err()
+}
+
 // row reads a part as it is kept.
 func (o *opener) row(ctx context.Context, h hash) (base, body []byte, err error) {
-	if o.parts == nil {
-		return nil, nil, errors.New("the store is closed")
+	if p, ok := o.ahead[h]; ok {
+		return p.base, p.body, nil
 	}
 	err = o.parts.QueryRowContext(ctx, h[:]).Scan(&base, &body)
 	return base, body, err
@@ -215,6 +270,9 @@ func (s *Store) On(ctx context.Context, hosts []string, when time.Time) (map[str
 	out := make(map[string]*estate.Reading, len(rows))
 	var mu sync.Mutex
 	o := s.opener()
+	if err := o.fetch(ctx, rows); err != nil {
+		return nil, fmt.Errorf("the kept readings: %w", err)
+	}
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(runtime.GOMAXPROCS(0) + 1)
 	for _, r := range rows {
@@ -237,6 +295,9 @@ func (s *Store) History(ctx context.Context, host string, most int) ([]*estate.R
 		return nil, err
 	}
 	o := s.opener()
+	if err := o.fetch(ctx, rows); err != nil {
+		return nil, fmt.Errorf("the kept readings of %s: %w", host, err)
+	}
 	var out []*estate.Reading
 	for _, r := range rows {
 		reading, err := o.open(ctx, r)

@@ -43,12 +43,17 @@ func (m *Model) paintHost(c *canvas, a area) {
 	p.row = max(0, min(p.row, len(rows)-1))
 	if a.w >= 110 {
 		list := area{a.x, a.y, a.w * 11 / 20, a.h}
-		if below := len(r.Sections) + 2; a.h > len(rows)+5+below {
+		story := area{list.w + 1, a.y, a.w - list.w - 1, a.h}
+		switch below := len(r.Sections) + 2; {
+		case a.h > len(rows)+7+below:
 			list.h -= below
 			m.paintSections(c, r, area{a.x, a.y + list.h, list.w, below})
+		case a.h > 20+below: // the list is long, the story has room
+			story.h -= below
+			m.paintSections(c, r, area{story.x, a.y + story.h, story.w, below})
 		}
 		m.paintVerdicts(c, rows, list)
-		m.paintStory(c, rows, r, area{list.w + 1, a.y, a.w - list.w - 1, a.h})
+		m.paintStory(c, rows, r, story)
 		return
 	}
 	story := min(10, a.h/2)

@@ -40,7 +40,7 @@ func (m *Model) paintWaterline(c *canvas, a area) {
 		c.put(a.x+2, a.y+1, quiet, "no host matches “"+m.filter+"”; Esc shows all")
 		return
 	}
-	const detail, least = 2, 8 // rows: the line at the bottom, and the smallest band that can be read
+	const detail, least = 2, 7 // rows: the line at the bottom, and the smallest band that can be read
 	at := m.selectedBand(bands)
 	shown := max(1, min(len(bands), (a.h-detail)/least))
 	each := min(14, (a.h-detail)/shown)
