@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"yareharbour/core/catalogue"
@@ -43,22 +44,19 @@ func (m *Model) paintHost(c *canvas, a area) {
 	p.row = max(0, min(p.row, len(rows)-1))
 	if a.w >= 110 {
 		list := area{a.x, a.y, a.w * 11 / 20, a.h}
-		story := area{list.w + 1, a.y, a.w - list.w - 1, a.h}
-		switch below := len(r.Sections) + 2; {
-		case a.h > len(rows)+7+below:
+		below := len(r.Sections) + 2
+		room := a.h > len(rows)+7+below
+		if room {
 			list.h -= below
 			m.paintSections(c, r, area{a.x, a.y + list.h, list.w, below})
-		case a.h > 20+below: // the list is long, the story has room
-			story.h -= below
-			m.paintSections(c, r, area{story.x, a.y + story.h, story.w, below})
 		}
 		m.paintVerdicts(c, rows, list)
-		m.paintStory(c, rows, r, story)
+		m.paintStory(c, rows, r, !room, area{list.w + 1, a.y, a.w - list.w - 1, a.h})
 		return
 	}
 	story := min(10, a.h/2)
 	m.paintVerdicts(c, rows, area{a.x, a.y, a.w, a.h - story})
-	m.paintStory(c, rows, r, area{a.x, a.y + a.h - story, a.w, story})
+	m.paintStory(c, rows, r, false, area{a.x, a.y + a.h - story, a.w, story})
 }
 
 func (m *Model) paintHostHead(c *canvas, r *estate.Reading, a area) {
@@ -161,8 +159,9 @@ func orDash(s string) string {
 	return s
 }
 
-// paintStory tells why the line under the cursor has its verdict, and then what else is known of the host.
-func (m *Model) paintStory(c *canvas, rows []drift.Verdict, r *estate.Reading, a area) {
+// paintStory tells why the line under the cursor has its verdict, and then what else is known of the host; with sources, in short, when and from where it
+// was read too.
+func (m *Model) paintStory(c *canvas, rows []drift.Verdict, r *estate.Reading, sources bool, a area) {
 	y, end := a.y, a.y+a.h
 	line := func(st style, text string) {
 		for i, l := range wrap(text, a.w-4) {
@@ -212,6 +211,13 @@ func (m *Model) paintStory(c *canvas, rows []drift.Verdict, r *estate.Reading, a
 	if well > 0 && well == len(r.Health) {
 		line(good, fmt.Sprintf("health: %d items, all well", well))
 	}
+	if sources {
+		y++
+		line(water|bold, "what was read")
+		for _, s := range m.readFrom(r) {
+			line(plain, s)
+		}
+	}
 	y++
 	if y < end {
 		line(water|bold, "guests")
@@ -238,6 +244,26 @@ func (m *Model) paintStory(c *canvas, rows []drift.Verdict, r *estate.Reading, a
 			line(plain, fmt.Sprintf("%s %s %s → %s", t.At.Format("2 Jan 15:04"), t.Title(), orDash(t.From), orDash(t.To)))
 		}
 	}
+}
+
+// readFrom says in short what was read when and from where: sections of one source and age in one line. What is unread is told above.
+func (m *Model) readFrom(r *estate.Reading) (out []string) {
+	var order []string
+	names := map[string][]string{}
+	for _, s := range r.Sections {
+		if s.Err != "" {
+			continue
+		}
+		from := fmt.Sprintf("%s, %s ago", s.Source, drift.Age(m.snap.Survey.At.Sub(s.At)))
+		if names[from] == nil {
+			order = append(order, from)
+		}
+		names[from] = append(names[from], string(s.Name))
+	}
+	for _, from := range order {
+		out = append(out, from+": "+strings.Join(names[from], ", "))
+	}
+	return out
 }
 
 // paintSections says of each part of the reading how old it is and where it is from.
