@@ -364,7 +364,16 @@ func (m *Model) paintEffect(c *canvas, a area) {
 			role, glyph = signs[s.After].role, signs[s.After].glyph
 		}
 		c.put(a.x, y, role, glyph)
-		c.within(a.x+2, y, a.w-2, plain, fmt.Sprintf("%s  %s  %s: %s → %s, wants %s", s.Host, s.Title(), orDash(s.Has), s.Before.Word(), s.After.Word(), orDash(s.Wants)))
+		x := c.within(a.x+2, y, 11, subject, s.Host)
+		c.within(max(x+1, a.x+13), y, a.w*2/5, plain, s.Title())
+		says := s.After.Word()
+		if s.Wants != "" {
+			says += ", wants " + s.Wants
+		}
+		if s.Before != drift.InLine {
+			says += " (was " + s.Before.Word() + ")"
+		}
+		c.within(a.x+14+a.w*2/5, y, a.w-14-a.w*2/5, role, says)
 		y++
 	}
 }

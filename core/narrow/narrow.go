@@ -52,9 +52,6 @@ type Subject struct {
 // fields and what of a subject they ask for.
 var fields = []string{"layer", "severity", "vendor", "host", "kind", "verdict", "age"}
 
-// Fields lists the fields that can be asked for.
-func Fields() []string { return slices.Clone(fields) }
-
 // Parse understands a text. An unknown field is an error; so is a value that a field can't have.
 func Parse(text string) (Filter, error) {
 	f := Filter{text: strings.TrimSpace(text)}
