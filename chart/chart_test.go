@@ -9,7 +9,9 @@ import (
 	"time"
 
 	"yareharbour/core/catalogue"
+	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/ladder"
 	"yareharbour/core/plan"
 	"yareharbour/core/survey"
 )
@@ -53,7 +55,16 @@ func TestDrawingsSayWhatTheyShow(t *testing.T) {
 		want []string
 	}{
 		"waterline": {Waterline(aSurvey()), []string{"Merrow Sound", "vts", "heron", "41%", "7", "closed", "unread", "limit 50%", "critical release missing"}},
-		"timeline":  {Timeline(aRound()), []string{"Round over vts", "heron", "drain", "restart", "failed", "20:10", "November"}},
+		"ladder": {Ladder(ladder.Ladder{Component: "fw:nic", Without: []string{"egret"}, Tracks: []ladder.Track{
+			{Name: "5", Model: "S9", Rungs: []ladder.Rung{{Version: "5.1", Release: &catalogue.Release{Version: "5.1", Date: now}, Newest: true}}},
+			{Name: "4", Model: "S9", Rungs: []ladder.Rung{{Version: "4.2", Release: &catalogue.Release{Version: "4.2", Withdrawn: "it drops the link"}, Hosts: []string{"heron", "ibis"}}, {Version: "4.1", Hosts: []string{"knot"}}}}}}),
+			[]string{"fw:nic", "track 5, for S9", "track 4, for S9", "5.1", "4.2", "withdrawn: it drops the link", "heron, ibis", "in no feed", "absent though it is wanted: egret"}},
+		"trend": {Trend("tides", []drift.Tally{{At: now.AddDate(0, 0, -20), Drift: map[estate.Layer]int{estate.Firmware: 8, estate.Platform: 4}}, {At: now.AddDate(0, 0, -5), Drift: map[estate.Layer]int{estate.Driver: 2}, Unread: 3}}, now.AddDate(0, 0, -30), now),
+			[]string{"Drift of tides", "22 Oct 2026", "firmware", "guest", "settings", "unread", "12", "21 Nov"}},
+		"no trend": {Trend("tides", nil, now.AddDate(0, 0, -30), now), []string{"nothing was counted in this time"}},
+		"table":    {Table("heron", []string{"component", "has"}, [][]string{{"vts"}, {"deb:ssl", strings.Repeat("long ", 30)}}), []string{"heron", "component", "vts", "deb:ssl", "long long"}},
+		"no table": {Table("heron", []string{"component"}, nil), []string{"nothing to show"}},
+		"timeline": {Timeline(aRound()), []string{"Round over vts", "heron", "drain", "restart", "failed", "20:10", "November"}},
 	} {
 		var svg, pdf bytes.Buffer
 		if err := c.d.Write(&svg, "svg"); err != nil {

@@ -239,3 +239,81 @@ func BenchmarkCompareDebian(b *testing.B) {
 		Debian.Compare("1:9.2p1-2+deb12u6", "1:9.2p1-2+deb12u7")
 	}
 }
+
+// pairsOf are versions to be compared many at a time.
+func pairsOf(n int, valid Scheme) [][2]string {
+	r := rand.New(rand.NewSource(3))
+	var out [][2]string
+	for len(out) < n {
+		if a, b := randomVersion(r), randomVersion(r); valid.Valid(a) == nil && valid.Valid(b) == nil {
+			out = append(out, [2]string{a, b})
+		}
+	}
+	return out
+}
+
+const manyPairs = 20000
+
+// BenchmarkCompareRPM20000 stands beside BenchmarkRpmlua20000: the same pairs, compared by rpm itself.
+func BenchmarkCompareRPM20000(b *testing.B) {
+	pairs := pairsOf(manyPairs, RPM)
+	for b.Loop() {
+		for _, p := range pairs {
+			RPM.Compare(p[0], p[1])
+		}
+	}
+}
+
+func BenchmarkRpmlua20000(b *testing.B) {
+	rpmlua, err := exec.LookPath("rpmlua")
+	if err != nil {
+		b.Skip("no rpmlua here")
+	}
+	var lua strings.Builder
+	lua.WriteString("local p = {\n")
+	for _, p := range pairsOf(manyPairs, RPM) {
+		lua.WriteString("{'" + p[0] + "','" + p[1] + "'},\n")
+	}
+	lua.WriteString("}\nfor _, x in ipairs(p) do rpm.vercmp(x[1], x[2]) end\n")
+	file := b.TempDir() + "/pairs.lua"
+	if err := os.WriteFile(file, []byte(lua.String()), 0o600); err != nil {
+		b.Fatal(err)
+	}
+	for b.Loop() {
+		if out, err := exec.Command(rpmlua, file).CombinedOutput(); err != nil {
+			b.Fatalf("%v %s", err, out)
+		}
+	}
+}
+
+// BenchmarkCompareDebian20000 stands beside BenchmarkAptPkg20000.
+func BenchmarkCompareDebian20000(b *testing.B) {
+	pairs := pairsOf(manyPairs, Debian)
+	for b.Loop() {
+		for _, p := range pairs {
+			Debian.Compare(p[0], p[1])
+		}
+	}
+}
+
+func BenchmarkAptPkg20000(b *testing.B) {
+	const python = "/usr/bin/python3"
+	if exec.Command(python, "-c", "import apt_pkg").Run() != nil {
+		b.Skip("no apt_pkg here (Debian: python3-apt)")
+	}
+	var code strings.Builder
+	code.WriteString("import apt_pkg\napt_pkg.init_system()\nfor a, b in [\n")
+	for _, p := range pairsOf(manyPairs, Debian) {
+		code.WriteString("(" + strconv.Quote(p[0]) + "," + strconv.Quote(p[1]) + "),\n")
+	}
+	code.WriteString("]: apt_pkg.version_compare(a, b)\n")
+	file := b.TempDir() + "/pairs.py"
+	if err := os.WriteFile(file, []byte(code.String()), 0o600); err != nil {
+		b.Fatal(err)
+	}
+	for b.Loop() {
+		if out, err := exec.Command(python, file).CombinedOutput(); err != nil {
+			b.Fatalf("%v %s", err, out)
+		}
+	}
+}

@@ -1,6 +1,12 @@
 package rpmrepo
 
 import (
+	"crypto/sha256"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -121,4 +127,74 @@ func FuzzUpdateinfo(f *testing.F) {
 			}
 		}
 	})
+}
+
+// manyPackages writes a primary.xml of a large repository, as createrepo_c would.
+func manyPackages(n int) string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n<metadata xmlns=\"http://linux.duke.edu/metadata/common\" xmlns:rpm=\"http://linux.duke.edu/metadata/rpm\" packages=\"%d\">\n", n)
+	for i := range n {
+		fmt.Fprintf(&b, `<package type="rpm">
+  <name>lib%05d-common</name>
+  <arch>x86_64</arch>
+  <version epoch="0" ver="%d.%d" rel="3.br4"/>
+  <checksum type="sha256" pkgid="YES">%064x</checksum>
+  <summary>A library of the demo</summary>
+  <description>It does what libraries do, and says so in more than one line.
+It goes on here.</description>
+  <packager></packager>
+  <url>https://brae.invalid/</url>
+  <time file="1790000000" build="1790000000"/>
+  <size package="%d" installed="99" archive="99"/>
+  <location href="Packages/lib%05d.rpm"/>
+  <format>
+    <rpm:license>none</rpm:license>
+    <rpm:vendor>Brae</rpm:vendor>
+    <rpm:group>Libraries</rpm:group>
+    <rpm:buildhost>build.brae.invalid</rpm:buildhost>
+    <rpm:sourcerpm>lib%05d-1-1.src.rpm</rpm:sourcerpm>
+    <rpm:header-range start="4504" end="9608"/>
+    <rpm:provides><rpm:entry name="lib%05d-common" flags="EQ" epoch="0" ver="1" rel="1"/><rpm:entry name="lib%05d.so.1()(64bit)"/></rpm:provides>
+    <rpm:requires><rpm:entry name="libc.so.6(GLIBC_2.34)(64bit)"/><rpm:entry name="rtld(GNU_HASH)"/></rpm:requires>
+  </format>
+</package>
+`, i, i%9, i%17, i, 1000+i, i, i, i, i)
+	}
+	return b.String() + "</metadata>\n"
+}
+
+const large = 30000
+
+// BenchmarkReadPrimary30000 stands beside BenchmarkDnf30000, which reads the same repository anew.
+func BenchmarkReadPrimary30000(b *testing.B) {
+	text := manyPackages(large)
+	b.SetBytes(int64(len(text)))
+	for b.Loop() {
+		rs, err := ReadPrimary(strings.NewReader(text), "x86_64", catalogue.Release{})
+		if err != nil || len(rs) != large {
+			b.Fatal(len(rs), err)
+		}
+	}
+}
+
+func BenchmarkDnf30000(b *testing.B) {
+	if _, err := exec.LookPath("dnf"); err != nil {
+		b.Skip("no dnf here")
+	}
+	dir, root := b.TempDir(), b.TempDir()
+	text := manyPackages(large)
+	sum := sha256.Sum256([]byte(text))
+	md := fmt.Sprintf(`<repomd xmlns="http://linux.duke.edu/metadata/repo"><revision>1</revision><data type="primary"><checksum type="sha256">%x</checksum><open-checksum type="sha256">%x</open-checksum><location href="repodata/primary.xml"/><timestamp>1790000000</timestamp><size>%d</size><open-size>%d</open-size></data></repomd>`,
+		sum, sum, len(text), len(text))
+	if err := errors.Join(os.MkdirAll(filepath.Join(dir, "repodata"), 0o700), os.WriteFile(filepath.Join(dir, "repodata", "primary.xml"), []byte(text), 0o600),
+		os.WriteFile(filepath.Join(dir, "repodata", "repomd.xml"), []byte(md), 0o600)); err != nil {
+		b.Fatal(err)
+	}
+	for b.Loop() {
+		cmd := exec.Command("dnf", "-q", "--installroot="+root, "--releasever=1", "--disableplugin=*", "--disablerepo=*", "--repofrompath=t,file://"+dir, "--enablerepo=t", "--setopt=cachedir="+b.TempDir(),
+			"--setopt=gpgcheck=0", "repoquery", "--available", "lib00007-common")
+		if out, err := cmd.CombinedOutput(); err != nil || !strings.Contains(string(out), "lib00007-common") {
+			b.Fatalf("%v %s", err, out)
+		}
+	}
 }
