@@ -119,6 +119,8 @@ type Bound struct {
 	// Against names the other clauses of the same rank that want something else: while there are any, nobody knows what
 	// is wanted.
 	Against []string
+
+	prefix string // of the components that a clause for a whole kind is about: "deb:"
 }
 
 // Set is all that binds one host. The zero value binds nothing.
@@ -180,6 +182,7 @@ func (s *Set) bind(b Baseline, c Clause, ranks map[*Bound]int) {
 	n := &Bound{Clause: c, Baseline: b.Name}
 	ranks[n] = b.Rank
 	if c.Component.Name() == "*" {
+		n.prefix = c.Component.Kind() + ":"
 		s.wild = append(s.wild, n)
 		return
 	}
@@ -229,13 +232,15 @@ func assigned(to []string, cluster, host string) bool {
 
 // For returns the clause that binds the component on that model of hardware, or nil.
 func (s *Set) For(key estate.Key, model string) *Bound {
-	for _, b := range s.exact[key] {
-		if b.Hardware == "" || b.Hardware == model {
-			return b
+	if len(s.exact) > 0 {
+		for _, b := range s.exact[key] {
+			if b.Hardware == "" || b.Hardware == model {
+				return b
+			}
 		}
 	}
 	for _, b := range s.wild {
-		if key.Matches(b.Component) && (b.Hardware == "" || b.Hardware == model) {
+		if strings.HasPrefix(string(key), b.prefix) && (b.Hardware == "" || b.Hardware == model) {
 			return b
 		}
 	}

@@ -47,6 +47,7 @@ func (c *Checker) Host(cluster string, r *estate.Reading) []Verdict {
 	out := make([]Verdict, 0, len(r.Components)+8)
 	named := set.Named()
 	read := c.readSections(r)
+	kind, known := "", false
 	for i := range r.Components {
 		comp := &r.Components[i]
 		for len(named) > 0 && named[0] < comp.Key {
@@ -64,7 +65,10 @@ func (c *Checker) Host(cluster string, r *estate.Reading) []Verdict {
 			continue
 		}
 		v := Verdict{Host: r.Host, Component: comp.Key, Device: comp.Device, Has: comp.Version, Found: comp, Clause: b}
-		if !read[comp.Key.Section()] {
+		if kind == "" || !strings.HasPrefix(string(comp.Key), kind) { // they are sorted: a kind comes all at once
+			kind, known = comp.Key.Kind()+":", read[comp.Key.Section()]
+		}
+		if !known {
 			v.Outcome, v.Has, v.Found = Unread, "", nil
 		} else {
 			c.judge(&v, set)
