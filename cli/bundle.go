@@ -61,12 +61,7 @@ func (a *app) openBundle(ctx context.Context, h *harbour.Harbour, file string, k
 }
 
 func (a *app) showBundle(h *harbour.Harbour, b *bundle.Bundle) error {
-	t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(t, "FILE\tKIND\tSIZE\tBRINGS")
-	for _, f := range b.Files {
-		fmt.Fprintf(t, "%s\t%s\t%s\t%s\n", f.Path, f.Kind, catalogue.Bytes(f.Size), f.Says)
-	}
-	if err := t.Flush(); err != nil {
+	if err := report.Bundle(a.out, b.Contents, "text"); err != nil {
 		return err
 	}
 	releases, advisories := h.News(b)

@@ -7,7 +7,9 @@ import (
 	"slices"
 	"strings"
 
+	"yareharbour/bundle"
 	"yareharbour/chart"
+	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/format/report"
@@ -37,6 +39,8 @@ func (b *backend) Write(ctx context.Context, e tui.Export) (string, error) {
 			return b.writeBaseline(ctx, w, e)
 		case "compare":
 			return b.writeComparison(ctx, w, e)
+		case "bundle":
+			return bundleAs(w, e.Bundle.Contents, e.Format)
 		}
 		return b.writeDrift(ctx, w, e)
 	})
@@ -125,6 +129,18 @@ func (b *backend) writeComparison(ctx context.Context, w io.Writer, e tui.Export
 		rows = append(rows, []string{t.Title(), t.From, t.To})
 	}
 	return chart.Table(e.Subject+" and "+e.Other, []string{"what", e.Subject, e.Other}, rows).Write(w, e.Format)
+}
+
+// bundleAs writes what is in a bundle.
+func bundleAs(w io.Writer, c bundle.Contents, format string) error {
+	rows := [][]string{}
+	for _, f := range c.Files {
+		rows = append(rows, []string{f.Path, string(f.Kind), catalogue.Bytes(f.Size), f.Says})
+	}
+	if slices.Contains(chart.Formats, format) {
+		return chart.Table(fmt.Sprintf("%s, %.12s", c.Name, c.ID), []string{"file", "is a", "size", "brings"}, rows).Write(w, format)
+	}
+	return report.Bundle(w, c, format)
 }
 
 // writeDrift writes verdicts: of the estate (there, as a drawing, the Waterline), of a cluster or of a host.

@@ -76,7 +76,11 @@ func (b *backend) Schedule(_ context.Context, name, schedule string) error {
 	return b.h.Shelf.Set(f.Name, s)
 }
 
-func (b *backend) OpenBundle(ctx context.Context, file string, progress func(string)) (*tui.Opened, error) {
+func (b *backend) OpenBundle(ctx context.Context, file, keyring string, progress func(string)) (*tui.Opened, error) {
+	var keyrings []string
+	if keyring != "" {
+		keyrings = []string{keyring}
+	}
 	if rest, ok := strings.CutPrefix(file, "~/"); ok {
 		home, err := os.UserHomeDir()
 		if err != nil {
@@ -84,7 +88,7 @@ func (b *backend) OpenBundle(ctx context.Context, file string, progress func(str
 		}
 		file = filepath.Join(home, rest)
 	}
-	o, err := b.h.OpenBundle(ctx, file, nil, operator(), func(p bundle.Progress) {
+	o, err := b.h.OpenBundle(ctx, file, keyrings, operator(), func(p bundle.Progress) {
 		progress(fmt.Sprintf("%s %s, %s, %s", p.Stage, filepath.Base(p.File), catalogue.Some(p.Entries, "file"), catalogue.Bytes(p.Bytes)))
 	})
 	if err != nil {
@@ -173,6 +177,10 @@ func (b *backend) Effect(_ context.Context, s *tui.Snapshot, name, text string) 
 func (b *backend) Save(ctx context.Context, name, text string, after int, why string) error {
 	_, err := b.h.SaveBaseline(ctx, name, text, after, operator(), why)
 	return err
+}
+
+func (b *backend) Remove(ctx context.Context, name string) error {
+	return b.h.RemoveBaseline(ctx, name)
 }
 
 func (b *backend) Versions(ctx context.Context, name string) ([]tui.Version, error) {

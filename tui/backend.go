@@ -66,12 +66,13 @@ type Round struct {
 
 // Export is something that a view writes to a file.
 type Export struct {
-	View    string     // "waterline", "drift", "trend", "host", "catalogue", "ladder", "baselines", "compare", "round", "plan"
+	View    string     // "waterline", "drift", "trend", "host", "catalogue", "ladder", "baselines", "compare", "bundle", "round", "plan"
 	Subject string     // a cluster, host, component or baseline; empty for the estate
 	Other   string     // the second of two, for "compare"
 	Filter  string     // what the view is narrowed to
 	Format  string     // "text", "csv", "json", "svg", "pdf"
 	Plan    *plan.Plan // as it is shown, for "plan"
+	Bundle  *Opened    // as it is shown, for "bundle"
 }
 
 // WhatIf is what a person changed about a plan. Its zero value is the cluster's usual round.
@@ -112,8 +113,8 @@ type Shelves interface {
 	// Sync brings feeds up to date, those whose time has come where none is named, and says what came of it.
 	Sync(ctx context.Context, feeds []string, progress func(string)) (string, error)
 	Schedule(ctx context.Context, feed, schedule string) error
-	// OpenBundle unpacks and reads an archive aside. It must be closed.
-	OpenBundle(ctx context.Context, file string, progress func(string)) (*Opened, error)
+	// OpenBundle unpacks and reads an archive aside. It must be closed. Where a keyring file is named, a good signature is wanted.
+	OpenBundle(ctx context.Context, file, keyring string, progress func(string)) (*Opened, error)
 	Accept(ctx context.Context, o *Opened, progress func(string)) error
 	RemoveBundle(ctx context.Context, id string) error
 	// Fetch gets the payloads that hosts want; Verify reads all that are here; Prune removes what nobody wants, or only says what that would be.
@@ -130,6 +131,8 @@ type Editing interface {
 	Save(ctx context.Context, name, text string, after int, why string) error
 	// Versions lists a baseline's versions, the newest first, each with what it changed.
 	Versions(ctx context.Context, name string) ([]Version, error)
+	// Remove takes a baseline away that was made here; its versions stay.
+	Remove(ctx context.Context, name string) error
 	// Derive makes the text of a baseline of a host, as it was last read.
 	Derive(ctx context.Context, host string) (name, text string, err error)
 }

@@ -350,5 +350,15 @@ func (m *Model) revert() tea.Cmd {
 	return m.openEditor(b.Name, v.Text, b.Version, fmt.Sprintf("back to version %d", v.N))
 }
 
+func (m *Model) askRemoveBaseline() tea.Cmd {
+	b := m.chosenBaseline()
+	if b.Name == "" {
+		return nil
+	}
+	m.ask = &question{text: []string{"Take the baseline " + b.Name + " away?", "Its clauses bind nobody from then on. Its versions stay on record; one that the estate file names is the estate file's to remove."},
+		yes: m.doAndLoad(func() (string, error) { return b.Name + " binds nobody any more", m.backend.Remove(m.ctx, b.Name) })}
+	return nil
+}
+
 // errNoBaseline is what editing gives where there is none.
 var errNoBaseline = errors.New("there is no baseline to edit")

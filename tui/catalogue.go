@@ -200,8 +200,9 @@ func (m *Model) openBundle(file string) tea.Cmd {
 	if file == "" {
 		return nil
 	}
+	file, keyring, _ := strings.Cut(file, " keyring=")
 	return m.begins("opening "+file, func(ctx context.Context, says func(string)) tea.Msg {
-		o, err := m.backend.OpenBundle(ctx, file, says)
+		o, err := m.backend.OpenBundle(ctx, strings.TrimSpace(file), strings.TrimSpace(keyring), says)
 		if err != nil {
 			return jobEnded{err: err}
 		}

@@ -102,10 +102,10 @@ func (m *Model) paintBottom(c *canvas) {
 		m.paintInput(c, "narrow to", "words, layer= severity= vendor= host= kind= verdict= age=, @kept; Esc shows all")
 		return
 	case m.mode == naming:
-		m.paintInput(c, "keep as @", "Enter keeps it, Esc leaves")
+		m.paintInput(c, "keep as @", "Enter keeps it, -NAME forgets one, Esc leaves")
 		return
 	case m.mode == opening:
-		m.paintInput(c, "bundle's path", "Enter opens it; nothing is taken in yet")
+		m.paintInput(c, "bundle's path", "keyring=FILE behind it wants a signature; nothing is taken in yet")
 		return
 	case m.mode == scheduling:
 		m.paintInput(c, "sync "+m.chosenFeed(), "on demand, off, every 6h, daily 03:30")

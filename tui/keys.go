@@ -55,6 +55,7 @@ func init() {
 		{"tab", "go between baselines and versions", "versions", baselineScreen, (*Model).otherPane},
 		{"E", "edit the baseline in $EDITOR", "$EDITOR", baselineScreen, (*Model).editOutside},
 		{"u", "let the baseline say again what the version under the cursor said", "revert", baselineScreen, (*Model).revert},
+		{"x", "take away the baseline under the cursor, if it was made here", "", baselineScreen, (*Model).askRemoveBaseline},
 		{"D", "make a new baseline of a known good host", "derive", baselineScreen, func(m *Model) tea.Cmd { return m.begin(deriving, "") }},
 		{"tab", "go between the picture and what needs a person", "needs", waterlineScreen, (*Model).toNeeds},
 		{"s", "start the planned round", "start", roundScreen, (*Model).askReason},
@@ -289,7 +290,7 @@ var exportFormats = []struct{ key, format, name string }{
 // canExport tells which formats the screen has: what is a list and not a picture has no drawing of its own.
 func (m *Model) canExport(format string) bool {
 	s := m.here().screen
-	return s != editScreen && s != bundleScreen || format == "text" || format == "json"
+	return s != editScreen
 }
 
 func (m *Model) chooseExport(key string) tea.Cmd {
@@ -314,6 +315,8 @@ func (m *Model) chooseExport(key string) tea.Cmd {
 			}
 		case p.screen == baselineScreen:
 			e.Subject = m.chosenBaseline().Name
+		case p.screen == bundleScreen && m.opened != nil:
+			e.Subject, e.Bundle = m.opened.Name, m.opened
 		case p.screen == compareScreen && m.compare != nil:
 			e.Subject, e.Other = m.compare.From, m.compare.To
 		}

@@ -53,18 +53,25 @@ func (m *Model) letsHost(cluster string, b survey.Berth) bool {
 }
 
 func (m *Model) askFilterName() tea.Cmd {
-	if m.filter == "" {
+	if m.filter == "" && len(m.keptFilters()) == 0 {
 		m.say("nothing is narrowed; / narrows first")
 		return nil
 	}
 	return m.begin(naming, "")
 }
 
-// keepFilter keeps the filter under a name; from then on @NAME means it.
+// keepFilter keeps the filter under a name; from then on @NAME means it. A minus before the name forgets it.
 func (m *Model) keepFilter(name string) tea.Cmd {
 	text := m.narrow.String()
-	if name == "" {
-		m.say("nothing was kept: the name is empty")
+	if gone, ok := strings.CutPrefix(name, "-"); ok {
+		if !slices.Contains(m.keptFilters(), gone) {
+			m.say("no filter is kept as @" + gone)
+			return nil
+		}
+		return m.doAndLoad(func() (string, error) { return "@" + gone + " is forgotten", m.backend.KeepFilter(m.ctx, gone, "") })
+	}
+	if name == "" || text == "" {
+		m.say("nothing was kept: the name is empty, or nothing is narrowed")
 		return nil
 	}
 	return m.do(func() (string, error) {

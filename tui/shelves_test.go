@@ -104,14 +104,22 @@ func TestABundleIsShownBeforeItIsTakenIn(t *testing.T) {
 	press(m, "c", "i")
 	type1(m, "q4.zip")
 	press(m, "enter")
+	press(m, "e", "c")
+	if last(f) != "write bundle q4.zip csv" {
+		t.Errorf("%v", f.calls)
+	}
 	shows(t, m, "Bundle", "a/releases.yaml", "release list", "fw:nic 3", "1 new here", "no checksums of its own")
 	press(m, "esc")
 	if slices.Contains(f.calls, "accept q4.zip") || m.opened != nil || m.here().screen != catalogueScreen {
 		t.Errorf("left, and yet %v", f.calls)
 	}
 	press(m, "i")
-	type1(m, "q4.zip")
-	press(m, "enter", "a")
+	type1(m, "q4.zip keyring=ulva.gpg")
+	press(m, "enter")
+	if last(f) != "open q4.zip ulva.gpg" {
+		t.Errorf("%v", f.calls)
+	}
+	press(m, "a")
 	if last(f) != "accept q4.zip" || m.here().screen != catalogueScreen {
 		t.Errorf("%v on %s", f.calls, m.here().screen)
 	}
@@ -195,6 +203,10 @@ func TestRevertAndDeriveOpenTheEditorFirst(t *testing.T) {
 	if last(f) != "save b after 2: back to version 1" {
 		t.Errorf("%v", f.calls)
 	}
+	press(m, "x", "n", "x", "y")
+	if last(f) != "remove baseline b" {
+		t.Errorf("%v", f.calls)
+	}
 	press(m, "D")
 	type1(m, "c0h000")
 	press(m, "enter")
@@ -258,6 +270,12 @@ func TestNarrowingIsTheSameEverywhere(t *testing.T) {
 	type1(m, "adapters")
 	press(m, "enter")
 	if last(f) != "keep @adapters kind=fw" {
+		t.Errorf("%v", f.calls)
+	}
+	press(m, "K")
+	type1(m, "-urgent")
+	press(m, "enter")
+	if last(f) != "keep @urgent" && last(f) != "keep @urgent " {
 		t.Errorf("%v", f.calls)
 	}
 	press(m, "/")

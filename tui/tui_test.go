@@ -329,9 +329,9 @@ func (f *fake) Sync(_ context.Context, feeds []string, says func(string)) (strin
 func (f *fake) Schedule(_ context.Context, feed, s string) error {
 	return f.note("schedule " + feed + " " + s)
 }
-func (f *fake) OpenBundle(_ context.Context, file string, _ func(string)) (*Opened, error) {
+func (f *fake) OpenBundle(_ context.Context, file, keyring string, _ func(string)) (*Opened, error) {
 	b := &bundle.Bundle{Contents: bundle.Contents{Name: file, ID: "0123456789ab", Releases: 1, Files: []bundle.File{{Path: "a/releases.yaml", Kind: "release list", Says: "fw:nic 3"}}}}
-	return &Opened{Bundle: b, NewReleases: 1}, f.note("open " + file)
+	return &Opened{Bundle: b, NewReleases: 1}, f.note(strings.TrimSpace("open " + file + " " + keyring))
 }
 func (f *fake) Accept(_ context.Context, o *Opened, _ func(string)) error {
 	return f.note("accept " + o.Name)
@@ -359,6 +359,7 @@ func (f *fake) Versions(_ context.Context, name string) ([]Version, error) {
 	return []Version{{Version: store.Version{Name: name, N: 2, By: "op", Why: "newer", Text: "baseline: b\n"}, Changes: []baseline.Change{{What: "deb:k", From: "1", To: "2"}}},
 		{Version: store.Version{Name: name, N: 1, By: "op", Why: "first", Text: "baseline: b\nold\n"}}}, f.err
 }
+func (f *fake) Remove(_ context.Context, name string) error { return f.note("remove baseline " + name) }
 func (f *fake) Derive(_ context.Context, host string) (string, string, error) {
 	return "like-" + host, "baseline: like-" + host + "\n", f.note("derive " + host)
 }

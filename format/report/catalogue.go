@@ -8,6 +8,7 @@ import (
 	"text/tabwriter"
 	"time"
 
+	"yareharbour/bundle"
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/ladder"
@@ -151,4 +152,24 @@ func Baseline(w io.Writer, b baseline.Baseline, format string) error {
 		out = append(out, []string{b.Name, string(c.Component), c.Hardware, string(c.Posture), c.Says()})
 	}
 	return csv.NewWriter(w).WriteAll(out)
+}
+
+// Bundle writes what is in a bundle in a form of words.
+func Bundle(w io.Writer, c bundle.Contents, format string) error {
+	switch format {
+	case "json":
+		return JSON(w, c)
+	case "csv":
+		out := [][]string{{"bundle", "file", "kind", "bytes", "sha256", "brings"}}
+		for _, f := range c.Files {
+			out = append(out, []string{c.Name, f.Path, string(f.Kind), fmt.Sprint(f.Size), f.SHA256, f.Says})
+		}
+		return csv.NewWriter(w).WriteAll(out)
+	}
+	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(t, "FILE\tKIND\tSIZE\tBRINGS")
+	for _, f := range c.Files {
+		fmt.Fprintf(t, "%s\t%s\t%s\t%s\n", f.Path, f.Kind, catalogue.Bytes(f.Size), f.Says)
+	}
+	return t.Flush()
 }
