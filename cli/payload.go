@@ -168,18 +168,9 @@ func (a *app) payloadPrune() *cobra.Command {
 }
 
 func (a *app) prune(ctx context.Context, h *harbour.Harbour, rule catalogue.PruneRule, damaged, yes bool) error {
-	doomed, err := h.Prune(ctx, rule)
+	doomed, err := h.Doomed(ctx, rule, damaged)
 	if err != nil {
 		return err
-	}
-	if damaged {
-		bad, err := h.Payloads.Store.Verify(ctx, nil)
-		if err != nil {
-			return err
-		}
-		for _, b := range bad {
-			doomed = append(doomed, catalogue.Doomed{Stored: catalogue.Stored{SHA256: b.SHA256}, Why: b.Why})
-		}
 	}
 	var size int64
 	for _, d := range doomed {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
@@ -138,11 +139,52 @@ func (b *backend) Verify(ctx context.Context, progress func(string)) (string, er
 	return catalogue.Some(n, "payload") + ", all as their hashes say", err
 }
 
-// usualRule is what the screen prunes by.
-var usualRule = catalogue.PruneRule{Unknown: true, OlderThan: 90 * 24 * time.Hour}
+func (b *backend) Kept(ctx context.Context) ([]string, error) {
+	p, err := b.h.KeptPayloads(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, x := range p.Payloads {
+		line := fmt.Sprintf("%.12s  %9s  %s", x.SHA256, catalogue.Bytes(x.Size), orNone(x.Release, "no release names it"))
+		if x.Wanted {
+			line += ", wanted"
+		}
+		out = append(out, line)
+	}
+	return out, nil
+}
 
-func (b *backend) Prune(ctx context.Context, really bool) ([]catalogue.Doomed, error) {
-	doomed, err := b.h.Prune(ctx, usualRule)
+// parseRule reads a prune rule in words: "unknown older=90 most=20 damaged".
+func parseRule(text string) (rule catalogue.PruneRule, damaged bool, err error) {
+	for _, w := range strings.Fields(text) {
+		name, value, _ := strings.Cut(w, "=")
+		n, e := strconv.ParseInt(value, 10, 32)
+		switch {
+		case w == "unknown":
+			rule.Unknown = true
+		case w == "damaged":
+			damaged = true
+		case name == "older" && e == nil && n > 0:
+			rule.OlderThan = time.Duration(n) * 24 * time.Hour
+		case name == "most" && e == nil && n > 0:
+			rule.Most = n << 30
+		default:
+			return rule, false, fmt.Errorf("%q is no part of a rule: there are unknown, damaged, older=DAYS and most=GIB", w)
+		}
+	}
+	if rule == (catalogue.PruneRule{}) && !damaged {
+		err = errors.New("the rule is empty: say unknown, damaged, older=DAYS or most=GIB")
+	}
+	return rule, damaged, err
+}
+
+func (b *backend) Prune(ctx context.Context, text string, really bool) ([]catalogue.Doomed, error) {
+	rule, damaged, err := parseRule(text)
+	if err != nil {
+		return nil, err
+	}
+	doomed, err := b.h.Doomed(ctx, rule, damaged)
 	if err != nil || !really {
 		return doomed, err
 	}
@@ -152,6 +194,10 @@ func (b *backend) Prune(ctx context.Context, really bool) ([]catalogue.Doomed, e
 		}
 	}
 	return doomed, nil
+}
+
+func (b *backend) CompareVersions(ctx context.Context, name string, from, to int) ([]baseline.Change, error) {
+	return b.h.CompareVersions(ctx, name, from, to)
 }
 
 func (b *backend) Effect(_ context.Context, s *tui.Snapshot, name, text string) (drift.Effect, error) {

@@ -316,6 +316,25 @@ func (h *Harbour) Prune(ctx context.Context, rule catalogue.PruneRule) ([]catalo
 	return catalogue.Prune(have, wanted, h.Catalogue().Payloads(), rule, time.Now()), nil
 }
 
+// Doomed says which payloads the rule lets go, and with damaged those too that are not as their hashes say, wanted or not.
+func (h *Harbour) Doomed(ctx context.Context, rule catalogue.PruneRule, damaged bool) ([]catalogue.Doomed, error) {
+	var out []catalogue.Doomed
+	var err error
+	if rule != (catalogue.PruneRule{}) {
+		if out, err = h.Prune(ctx, rule); err != nil {
+			return nil, err
+		}
+	}
+	if !damaged {
+		return out, nil
+	}
+	bad, err := h.Payloads.Store.Verify(ctx, nil)
+	for _, b := range bad {
+		out = append(out, catalogue.Doomed{Stored: catalogue.Stored{SHA256: b.SHA256}, Why: b.Why})
+	}
+	return out, err
+}
+
 // KeptPayload is a payload in the store, and what it is.
 type KeptPayload struct {
 	catalogue.Stored

@@ -117,10 +117,12 @@ type Shelves interface {
 	OpenBundle(ctx context.Context, file, keyring string, progress func(string)) (*Opened, error)
 	Accept(ctx context.Context, o *Opened, progress func(string)) error
 	RemoveBundle(ctx context.Context, id string) error
-	// Fetch gets the payloads that hosts want; Verify reads all that are here; Prune removes what nobody wants, or only says what that would be.
+	// Fetch gets the payloads that hosts want; Verify reads all that are here; Kept lists them, a line each; Prune removes what nobody wants by a rule in words, as
+	// "unknown older=90 most=20 damaged", or only says what that would be.
 	Fetch(ctx context.Context, progress func(string)) (string, error)
 	Verify(ctx context.Context, progress func(string)) (string, error)
-	Prune(ctx context.Context, really bool) ([]catalogue.Doomed, error)
+	Kept(ctx context.Context) ([]string, error)
+	Prune(ctx context.Context, rule string, really bool) ([]catalogue.Doomed, error)
 }
 
 // Editing is what the screens do with baselines.
@@ -133,6 +135,8 @@ type Editing interface {
 	Versions(ctx context.Context, name string) ([]Version, error)
 	// Remove takes a baseline away that was made here; its versions stay.
 	Remove(ctx context.Context, name string) error
+	// CompareVersions says in what two versions of a baseline differ.
+	CompareVersions(ctx context.Context, name string, from, to int) ([]baseline.Change, error)
 	// Derive makes the text of a baseline of a host, as it was last read.
 	Derive(ctx context.Context, host string) (name, text string, err error)
 }

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -337,17 +338,56 @@ func (m *Model) paintVersions(c *canvas, a area) {
 
 // revert asks whether the baseline is to say again what a version said, and tells what that would change.
 func (m *Model) revert() tea.Cmd {
-	p, b := m.here(), m.chosenBaseline()
-	if p.pane != 1 || len(m.kept.list) == 0 {
+	b, v := m.chosenBaseline(), m.chosenVersion()
+	if v.N == 0 {
 		m.say("Tab goes to the versions; u goes back to the one under the cursor")
 		return nil
 	}
-	v := m.kept.list[clamp(p.row, len(m.kept.list))]
 	if v.N == b.Version {
 		m.say("that is what it says now")
 		return nil
 	}
 	return m.openEditor(b.Name, v.Text, b.Version, fmt.Sprintf("back to version %d", v.N))
+}
+
+// chosenVersion is the version under the cursor, and the zero value where there is none.
+func (m *Model) chosenVersion() Version {
+	p := m.here()
+	if p.pane != 1 || len(m.kept.list) == 0 {
+		return Version{}
+	}
+	return m.kept.list[clamp(p.row, len(m.kept.list))]
+}
+
+func (m *Model) askVersion() tea.Cmd {
+	if m.chosenVersion().N == 0 {
+		m.say("Tab goes to the versions; = compares the one under the cursor")
+		return nil
+	}
+	return m.begin(versioning, strconv.Itoa(m.chosenBaseline().Version))
+}
+
+func (m *Model) compareVersions(text string) tea.Cmd {
+	name, from := m.chosenBaseline().Name, m.chosenVersion().N
+	to, err := strconv.Atoi(text)
+	if err != nil || from == 0 {
+		m.say(text + " is no version")
+		return nil
+	}
+	return func() tea.Msg {
+		changes, err := m.backend.CompareVersions(m.ctx, name, from, to)
+		if err != nil {
+			return jobEnded{err: err}
+		}
+		s := sheet{title: fmt.Sprintf("%s, version %d to %d", name, from, to)}
+		for _, ch := range changes {
+			s.lines = append(s.lines, ch.String())
+		}
+		if len(s.lines) == 0 {
+			s.lines = []string{"they want the same"}
+		}
+		return s
+	}
 }
 
 func (m *Model) askRemoveBaseline() tea.Cmd {

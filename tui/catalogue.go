@@ -277,22 +277,39 @@ func (m *Model) verifyPayloads() tea.Cmd {
 	})
 }
 
-// prunedMsg are the payloads that would go.
-type doomedMsg []catalogue.Doomed
+// doomedMsg are the payloads that would go by a rule.
+type doomedMsg struct {
+	rule   string
+	doomed []catalogue.Doomed
+}
 
-func (m *Model) prunePayloads() tea.Cmd {
+func (m *Model) prunePayloads(rule string) tea.Cmd {
 	return func() tea.Msg {
-		d, err := m.backend.Prune(m.ctx, false)
+		d, err := m.backend.Prune(m.ctx, rule, false)
 		if err != nil {
 			return jobEnded{err: err}
 		}
-		return doomedMsg(d)
+		return doomedMsg{rule, d}
 	}
 }
 
-func (m *Model) askPrune(d doomedMsg) {
+func (m *Model) listPayloads() tea.Cmd {
+	return func() tea.Msg {
+		lines, err := m.backend.Kept(m.ctx)
+		if err != nil {
+			return jobEnded{err: err}
+		}
+		if len(lines) == 0 {
+			lines = []string{"there are none; f fetches what hosts want, and bundles bring theirs"}
+		}
+		return sheet{"Payloads", lines}
+	}
+}
+
+func (m *Model) askPrune(msg doomedMsg) {
+	d := msg.doomed
 	if len(d) == 0 {
-		m.say("there is nothing to prune: each payload is wanted, or named by a release and younger than 90 days")
+		m.say("there is nothing to prune by this rule")
 		return
 	}
 	var size int64
@@ -304,7 +321,7 @@ func (m *Model) askPrune(d doomedMsg) {
 		}
 	}
 	m.ask = &question{text: append(lines, catalogue.Bytes(size)+" in all"), yes: m.doAndLoad(func() (string, error) {
-		gone, err := m.backend.Prune(m.ctx, true)
+		gone, err := m.backend.Prune(m.ctx, msg.rule, true)
 		return catalogue.Some(len(gone), "payload") + " removed", err
 	})}
 }

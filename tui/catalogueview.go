@@ -329,7 +329,7 @@ func (m *Model) paintShelves(c *canvas, a area) {
 	}
 	c.put(a.x+1, a.y, st, "feeds, bundles, payloads")
 	if p.pane == 1 {
-		c.within(a.x+28, a.y, a.w-29, quiet, "s sync  S all  o when  i import  u take out  f fetch payloads  v verify  p prune")
+		c.within(a.x+28, a.y, a.w-29, quiet, "s sync  S all  o when  i import  u take out; payloads: l list  f fetch  v verify  p prune")
 	}
 	rows := m.shelfRows()
 	room := a.h - 1

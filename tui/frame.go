@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -116,6 +117,12 @@ func (m *Model) paintBottom(c *canvas) {
 	case m.mode == saving:
 		m.paintInput(c, "why", "Enter saves it as a new version, Esc goes on editing")
 		return
+	case m.mode == pruning:
+		m.paintInput(c, "prune by", "unknown, older=DAYS, most=GIB, damaged; what would go is shown first")
+		return
+	case m.mode == versioning:
+		m.paintInput(c, fmt.Sprintf("compare version %d with", m.chosenVersion().N), "Enter shows the differences, Esc leaves")
+		return
 	case m.mode == deriving:
 		m.paintInput(c, "baseline like host", "Enter makes its text, to be edited and saved; Esc leaves")
 		return
@@ -197,6 +204,12 @@ func (m *Model) paintEmpty(c *canvas, a area) {
 // paintOverlay paints what lies over the screen: a question, the help, the finder, the chooser of exports.
 func (m *Model) paintOverlay(c *canvas) {
 	switch {
+	case m.sheet != nil:
+		lines := m.sheet.lines
+		if most := m.h - 6; len(lines) > most {
+			lines = append(slices.Clone(lines[:most-1]), fmt.Sprintf("and %d more", len(m.sheet.lines)-most+1))
+		}
+		m.paintBox(c, m.sheet.title, append(slices.Clone(lines), "", "any key  goes back"), -1)
 	case m.ask != nil:
 		lines := append([]string{}, m.ask.text...)
 		m.paintBox(c, "Are you sure?", append(lines, "", "y  yes, do it      any other key  no"), -1)

@@ -49,12 +49,14 @@ func init() {
 		{"u", "take the bundle under the cursor out of the catalogue again", "", catalogueScreen, (*Model).askRemove},
 		{"f", "fetch the payloads that hosts want", "", catalogueScreen, (*Model).fetchPayloads},
 		{"v", "verify every payload", "", catalogueScreen, (*Model).verifyPayloads},
-		{"p", "prune payloads that nobody wants", "", catalogueScreen, (*Model).prunePayloads},
+		{"p", "prune payloads that nobody wants, by a rule", "", catalogueScreen, func(m *Model) tea.Cmd { return m.begin(pruning, "unknown older=90") }},
+		{"l", "list the payloads", "", catalogueScreen, (*Model).listPayloads},
 		{"X", "end the work under way", "", "", (*Model).endJob},
 		{"a", "take this bundle in", "take it in", bundleScreen, (*Model).acceptBundle},
 		{"tab", "go between baselines and versions", "versions", baselineScreen, (*Model).otherPane},
 		{"E", "edit the baseline in $EDITOR", "$EDITOR", baselineScreen, (*Model).editOutside},
 		{"u", "let the baseline say again what the version under the cursor said", "revert", baselineScreen, (*Model).revert},
+		{"=", "compare the version under the cursor with another one", "", baselineScreen, (*Model).askVersion},
 		{"x", "take away the baseline under the cursor, if it was made here", "", baselineScreen, (*Model).askRemoveBaseline},
 		{"D", "make a new baseline of a known good host", "derive", baselineScreen, func(m *Model) tea.Cmd { return m.begin(deriving, "") }},
 		{"tab", "go between the picture and what needs a person", "needs", waterlineScreen, (*Model).toNeeds},
@@ -95,6 +97,9 @@ func (m *Model) key(msg tea.KeyPressMsg) tea.Cmd {
 		return tea.Quit
 	}
 	switch {
+	case m.sheet != nil:
+		m.sheet = nil
+		return nil
 	case m.ask != nil:
 		return m.answer(name)
 	case m.here().screen == editScreen && m.mode == noInput:
@@ -226,6 +231,10 @@ func (m *Model) typed() tea.Cmd {
 		return m.save(text)
 	case deriving:
 		return m.derive(text)
+	case pruning:
+		return m.prunePayloads(text)
+	case versioning:
+		return m.compareVersions(text)
 	}
 	return nil
 }

@@ -59,6 +59,7 @@ type Model struct {
 	chosen  int // in the finder and the export chooser
 	help    bool
 	ask     *question
+	sheet   *sheet
 	toast   string
 	toasted time.Time
 	reading *progress
@@ -105,7 +106,15 @@ const (
 	comparing  // typing what a host is compared with
 	saving     // typing why a baseline is saved
 	deriving   // typing the host of which a baseline is made
+	pruning    // typing the rule by which payloads are pruned
+	versioning // typing the version with which one is compared
 )
+
+// sheet is a list that lies over the screen until any key is pressed.
+type sheet struct {
+	title string
+	lines []string
+}
 
 // question is asked before something that is hard to take back.
 type question struct {
@@ -313,6 +322,8 @@ func (m *Model) heard(msg tea.Msg) tea.Cmd {
 		return m.taken(msg)
 	case doomedMsg:
 		m.askPrune(msg)
+	case sheet:
+		m.sheet = &msg
 	case versionsOf:
 		m.kept = msg
 	case comparedMsg:

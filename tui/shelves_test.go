@@ -140,10 +140,19 @@ func TestPayloadsArePrunedOnlyAfterAYes(t *testing.T) {
 	f := &fake{snap: snapshot(1, 4)}
 	m := model(t, f, 160, 45)
 	press(m, "c", "f", "v", "p")
+	shows(t, m, "prune by: unknown older=90")
+	press(m, "enter")
 	shows(t, m, "no release names it")
-	press(m, "x", "p", "y")
-	if got := strings.Join(f.calls, ";"); got != "fetch;verify;prune false;prune false;prune true" {
+	press(m, "x", "p")
+	type1(m, " damaged")
+	press(m, "enter", "y", "l")
+	if got := strings.Join(f.calls, ";"); got != "fetch;verify;prune unknown older=90 false;prune unknown older=90 damaged false;prune unknown older=90 damaged true;kept" {
 		t.Error(got)
+	}
+	shows(t, m, "Payloads", "ab  5 B  fw:nic 2")
+	press(m, "x")
+	if strings.Contains(text(m), "ab  5 B") {
+		t.Error("the list does not go away")
 	}
 }
 
@@ -195,7 +204,11 @@ func TestRevertAndDeriveOpenTheEditorFirst(t *testing.T) {
 	m := model(t, f, 160, 45)
 	press(m, "b", "tab")
 	shows(t, m, "~ deb:k: 1 → 2")
-	press(m, "down", "u")
+	press(m, "down", "=")
+	shows(t, m, "compare version 1 with: 2")
+	press(m, "enter")
+	shows(t, m, "b, version 1 to 2", "~ deb:k: 1 → 2")
+	press(m, "x", "u")
 	shows(t, m, "old", "changed, not saved")
 	ctrl(m, 's')
 	shows(t, m, "back to version 1")

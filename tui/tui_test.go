@@ -125,7 +125,7 @@ func settle(m *Model, cmd tea.Cmd) {
 		return
 	}
 	switch msg := cmd().(type) {
-	case saidMsg, plannedMsg, begunMsg, goMsg, lifeOf, effectMsg, savedMsg, editMsg, leaveMsg, versionsOf, comparedMsg, jobMsg, jobEnded, openedMsg, takenMsg, doomedMsg:
+	case saidMsg, plannedMsg, begunMsg, goMsg, lifeOf, effectMsg, savedMsg, editMsg, leaveMsg, versionsOf, comparedMsg, jobMsg, jobEnded, openedMsg, takenMsg, doomedMsg, sheet:
 		settle(m, m.heard(msg))
 	case streamMsg:
 		settle(m, func() tea.Msg { return msg.msg })
@@ -343,8 +343,14 @@ func (f *fake) Fetch(context.Context, func(string)) (string, error) {
 func (f *fake) Verify(context.Context, func(string)) (string, error) {
 	return "verified", f.note("verify")
 }
-func (f *fake) Prune(_ context.Context, really bool) ([]catalogue.Doomed, error) {
-	return []catalogue.Doomed{{Stored: catalogue.Stored{SHA256: "ab", Size: 5}, Why: "no release names it"}}, f.note(fmt.Sprint("prune ", really))
+func (f *fake) Prune(_ context.Context, rule string, really bool) ([]catalogue.Doomed, error) {
+	return []catalogue.Doomed{{Stored: catalogue.Stored{SHA256: "ab", Size: 5}, Why: "no release names it"}}, f.note(fmt.Sprint("prune ", rule, " ", really))
+}
+func (f *fake) Kept(context.Context) ([]string, error) {
+	return []string{"ab  5 B  fw:nic 2"}, f.note("kept")
+}
+func (f *fake) CompareVersions(_ context.Context, name string, from, to int) ([]baseline.Change, error) {
+	return []baseline.Change{{What: "deb:k", From: "1", To: "2"}}, f.note(fmt.Sprintf("versions of %s: %d, %d", name, from, to))
 }
 func (f *fake) Effect(_ context.Context, s *Snapshot, name, text string) (drift.Effect, error) {
 	if strings.Contains(text, "broken") {

@@ -111,7 +111,13 @@ func File(name string, r io.Reader, size int64, o Options) (Item, error) {
 	n, _ := io.ReadFull(plain, head)
 	head = head[:n]
 	rest := io.MultiReader(bytes.NewReader(head), plain)
-	if read := reader(name, head); read != nil {
+	if isMetadata(name, head) { // a remote's is large, and is streamed
+		it.Kind = Metadata
+		if it.Batch, err = fwmeta.Read(rest, o.Feed, o.naming); err != nil {
+			return it, fmt.Errorf("%s: %w", name, err)
+		}
+		o.tell(name, len(it.Batch.Releases))
+	} else if read := reader(name, head); read != nil {
 		body, err := io.ReadAll(io.LimitReader(rest, most+1))
 		if err != nil {
 			return it, fmt.Errorf("%s: %w", name, err)
@@ -126,9 +132,7 @@ func File(name string, r io.Reader, size int64, o Options) (Item, error) {
 		if it.Kind, it.Batch, err = read(it, body, o); err != nil {
 			return it, fmt.Errorf("%s: %w", name, err)
 		}
-		if o.Progress != nil {
-			o.Progress(name, len(it.Batch.Releases)+len(it.Batch.Advisories))
-		}
+		o.tell(name, len(it.Batch.Releases)+len(it.Batch.Advisories))
 		return it, nil
 	}
 	if _, err := io.Copy(io.Discard, tee); err != nil {
@@ -151,8 +155,6 @@ func reader(name string, head []byte) read {
 		return readPLDM
 	case base == "SHA256SUMS" || base == "SHA256SUMS.asc" || base == "SHA256SUMS.gpg":
 		return func(Item, []byte, Options) (Kind, catalogue.Batch, error) { return Sums, catalogue.Batch{}, nil }
-	case bytes.HasPrefix(trimmed, []byte("<")) && (strings.HasSuffix(base, ".xml")) && (bytes.Contains(head, []byte("<components")) || bytes.Contains(head, []byte("<component"))):
-		return readMetadata
 	case (strings.HasPrefix(string(trimmed), "{") || strings.HasPrefix(string(trimmed), "[")) && strings.HasSuffix(base, ".json"):
 		return readJSON
 	case strings.HasSuffix(base, ".yaml") || strings.HasSuffix(base, ".yml"):
@@ -174,9 +176,9 @@ func readPLDM(it Item, body []byte, o Options) (Kind, catalogue.Batch, error) {
 	return PLDM, p.Batch(path.Base(it.Path), o.Feed, it.SHA256, it.Size, func(device string) estate.Key { return o.Names[device] }), nil
 }
 
-func readMetadata(_ Item, body []byte, o Options) (Kind, catalogue.Batch, error) {
-	b, err := fwmeta.Read(bytes.NewReader(body), o.Feed, o.naming)
-	return Metadata, b, err
+// isMetadata tells firmware metadata from other XML.
+func isMetadata(name string, head []byte) bool {
+	return strings.HasSuffix(strings.TrimSuffix(name, compressed.Extension(name)), ".xml") && bytes.Contains(head, []byte("<component"))
 }
 
 // readJSON tells CSAF from OSV by the fields at the top.
