@@ -43,6 +43,12 @@ func Write(dir string) error {
 	if err := writeMirror(filepath.Join(dir, "feeds", "brae-mirror")); err != nil {
 		return err
 	}
+	if err := writeRPM(filepath.Join(dir, "feeds", "brae-rpm")); err != nil {
+		return err
+	}
+	if err := writeFirmware(filepath.Join(dir, filepath.FromSlash(FirmwareBundle))); err != nil {
+		return err
+	}
 	if err := writeBundle(filepath.Join(dir, filepath.FromSlash(BundleFile))); err != nil {
 		return err
 	}

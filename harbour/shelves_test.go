@@ -13,6 +13,7 @@ import (
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/demo"
+	"yareharbour/feed"
 	"yareharbour/store"
 )
 
@@ -105,6 +106,30 @@ func TestSyncingTheDemosFeeds(t *testing.T) {
 	}
 	if err := os.WriteFile(filepath.Join(h.State, "feeds", "brae-mirror", "dists", "brae-4", "InRelease"), []byte("forged"), 0o600); err != nil {
 		t.Fatal(err)
+	}
+	for _, name := range []string{"brae-rpm", "skerry-firmware"} {
+		f, err := h.Feed(name)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := h.Sync(t.Context(), []feed.Feed{f}, nil); err != nil {
+			t.Error(err)
+		}
+	}
+	if r := h.Catalogue().Release("rpm:brae-tools", "3.1-1", "", ""); r == nil || r.Severity != catalogue.Medium {
+		t.Errorf("from the RPM repository: %+v", r)
+	}
+	b, err := h.OpenBundle(t.Context(), filepath.Join(h.State, filepath.FromSlash(demo.FirmwareBundle)), nil, "op", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := h.Accept(t.Context(), b); err != nil {
+		t.Fatal(err)
+	}
+	for key, version := range map[estate.Key]string{"fw:skerry-p2": "1.8.4", "fw:skerry-nx": "2.2"} {
+		if r := h.Catalogue().Newest(key, "", catalogue.Rule{}); r == nil || r.Version != version || !h.Payloads.Store.Has(r.SHA256) {
+			t.Errorf("%s from a cabinet or PLDM package: %+v", key, r)
+		}
 	}
 	f, _ := h.Feed("brae-mirror")
 	if _, err := h.Shelf.Sync(t.Context(), f, time.Now(), nil); err == nil || !strings.Contains(err.Error(), "signature") {
