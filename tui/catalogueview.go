@@ -55,8 +55,12 @@ func (m *Model) ladderOf(key estate.Key) ladder.Ladder {
 // paintCatalogue paints the components, the ladders of the chosen one, and below them feeds and bundles.
 func (m *Model) paintCatalogue(c *canvas, a area) {
 	shelves := min(len(m.shelfRows())+2, max(4, a.h/3))
-	if m.here().pane == 1 {
+	const low = 30 // rows: then one pane has the room at a time
+	switch {
+	case m.here().pane == 1:
 		shelves = min(len(m.shelfRows())+2, a.h*2/3)
+	case a.h < low:
+		shelves = min(3, shelves)
 	}
 	top := area{a.x, a.y, a.w, a.h - shelves - 1}
 	rows := m.components()
@@ -220,6 +224,7 @@ func (m *Model) paintTrack(c *canvas, t ladder.Track, a area) int {
 	y := a.y + 1
 	for i, r := range t.Rungs {
 		if y >= a.y+a.h {
+			c.fill(a.x+a.w-15, a.y+a.h-1, 15, 1, plain, ' ')
 			c.right(a.x+a.w, a.y+a.h-1, 14, quiet, fmt.Sprintf("%d more below", len(t.Rungs)-i))
 			break
 		}
