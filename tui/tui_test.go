@@ -103,6 +103,7 @@ func (f *fake) Write(_ context.Context, e Export) (string, error) {
 func model(t testing.TB, f *fake, w, h int) *Model {
 	m := New(t.Context(), f, Options{Fixed: true})
 	m.Update(tea.WindowSizeMsg{Width: w, Height: h})
+	m.due = time.Now() // nothing is synced behind the test's back
 	m.heard(loadedMsg{snap: f.snap, err: f.err})
 	m.reading = nil
 	return m
