@@ -295,6 +295,12 @@ func TestDebianByHashAndPayload(t *testing.T) {
 			t.Errorf("a payload with another hash: %v", err)
 		}
 	}
+	old := repository(false)
+	old["d/dists/s/Release"] = "Valid-Until: " + now.AddDate(0, 0, -1).Format(time.RFC1123) + "\n" + old["d/dists/s/Release"]
+	stale := Feed{Name: "brae", Kind: Debian, At: newMirror(t, old).URL + "/d", Suites: []string{"s"}, Architecture: "amd64"}
+	if _, err := (Shelf{Dir: t.TempDir(), first: time.Millisecond}).Sync(t.Context(), stale, now, nil); err == nil || !strings.Contains(err.Error(), "was good until") {
+		t.Errorf("an old state of the mirror: %v", err)
+	}
 	m := newMirror(t, repository(false))
 	m.set("d/dists/s/main/binary-amd64/Packages", "Package: newer\n")
 	f := Feed{Name: "brae", Kind: Debian, At: m.URL + "/d", Suites: []string{"s"}, Components: []string{"main"}, Architecture: "amd64"}

@@ -230,6 +230,9 @@ func (f *fetcher) debian(ctx context.Context, now time.Time) error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", root, err)
 		}
+		if !rel.ValidUntil.IsZero() && now.After(rel.ValidUntil) {
+			return fmt.Errorf("%s was good until %s only: the mirror is out of date, or somebody holds an old state of it before us", root, rel.ValidUntil.Format(time.RFC1123))
+		}
 		if err := f.indexes(ctx, root, rel); err != nil {
 			return err
 		}

@@ -301,7 +301,7 @@ func before(c Change) int {
 	if c.Restart == catalogue.BMCRestart {
 		return 0
 	}
-	return 1 + slices.Index([]string{"fw", "deb", "drv"}, c.Component.Kind())
+	return 1 + slices.Index([]string{"fw", "deb", "rpm", "drv"}, c.Component.Kind())
 }
 
 func unmet(cat *catalogue.Catalogue, r *estate.Reading, runs map[estate.Key]string, c Change) string {

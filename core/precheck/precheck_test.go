@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"yareharbour/core/baseline"
+	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 )
@@ -100,4 +101,21 @@ func worst(as []Answer) Level {
 		}
 	}
 	return gravest
+}
+
+// B8: what a host will be is held against the compatibility lists; whether leaving them blocks is the publisher's word.
+func TestOutsideACompatibilityList(t *testing.T) {
+	of := func(ms ...catalogue.Mismatch) Answer {
+		level, evidence, remedy := together(Facts{Mismatches: ms}, &estate.Reading{})
+		return Answer{Level: level, Evidence: evidence, Remedy: remedy}
+	}
+	soft, hard := catalogue.Mismatch{Hardware: "L25", List: "net", Why: "2 with 3 is on no line"}, catalogue.Mismatch{Hardware: "S9", List: "disks", Why: "x", Blocks: true}
+	for _, c := range []struct {
+		got  Answer
+		want Level
+	}{{of(), Clear}, {of(soft), Caution}, {of(soft, hard), Blocker}} {
+		if c.got.Level != c.want || c.want != Clear && (c.got.Remedy == "" || !strings.Contains(c.got.Evidence, "L25, by the list net: 2 with 3 is on no line")) {
+			t.Errorf("%+v, want %s", c.got, c.want)
+		}
+	}
 }

@@ -21,6 +21,7 @@ type Release struct {
 	Origin               string // who publishes it
 	ByHash               bool   // its indices lie under their hashes too (Acquire-By-Hash)
 	Date                 time.Time
+	ValidUntil           time.Time         // after it the file is out of date; the zero time: never
 	NotAutomatic         bool              // its packages are no candidates by themselves
 	ButAutomaticUpgrades bool              // but a package that came from it is kept current from it
 	SHA256               map[string]string // path below the Release file → hash, in hex
@@ -72,6 +73,10 @@ func ReadRelease(r io.Reader) (Release, error) {
 		case "Date":
 			if out.Date, err = time.Parse(time.RFC1123, value); err != nil {
 				return out, fmt.Errorf("the Date of the Release file: %w", err)
+			}
+		case "Valid-Until":
+			if out.ValidUntil, err = time.Parse(time.RFC1123, value); err != nil {
+				return out, fmt.Errorf("the Valid-Until of the Release file: %w", err)
 			}
 		}
 	}
