@@ -9,6 +9,7 @@ import (
 
 	"yareharbour/bundle"
 	"yareharbour/chart"
+	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
@@ -78,7 +79,7 @@ func (b *backend) writeCatalogue(ctx context.Context, w io.Writer, e tui.Export)
 	if err != nil {
 		return err
 	}
-	rows, err := b.h.Components(ctx, f, false)
+	rows, err := b.h.Components(ctx, f, e.All)
 	if err != nil {
 		return err
 	}
@@ -86,11 +87,16 @@ func (b *backend) writeCatalogue(ctx context.Context, w io.Writer, e tui.Export)
 }
 
 // writeBaseline writes the clauses of a baseline; as text, its file.
-func (b *backend) writeBaseline(_ context.Context, w io.Writer, e tui.Export) error {
+func (b *backend) writeBaseline(ctx context.Context, w io.Writer, e tui.Export) error {
 	s, err := b.h.Source(e.Subject)
 	if err != nil {
 		return err
 	}
+	f, err := b.h.Narrow(ctx, e.Filter)
+	if err != nil {
+		return err
+	}
+	s.Clauses = slices.DeleteFunc(slices.Clone(s.Clauses), func(c baseline.Clause) bool { return !f.Lets(c.Subject()) })
 	if e.Format == "text" {
 		_, err := io.WriteString(w, s.Text)
 		return err

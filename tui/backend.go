@@ -70,6 +70,7 @@ type Export struct {
 	Subject string     // a cluster, host, component or baseline; empty for the estate
 	Other   string     // the second of two, for "compare"
 	Filter  string     // what the view is narrowed to
+	All     bool       // of the Catalogue: what no host has, or no feed, too
 	Format  string     // "text", "csv", "json", "svg", "pdf"
 	Plan    *plan.Plan // as it is shown, for "plan"
 	Bundle  *Opened    // as it is shown, for "bundle"

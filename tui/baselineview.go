@@ -12,7 +12,6 @@ import (
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
-	"yareharbour/core/narrow"
 )
 
 // versionsOf are the versions of the baseline that is looked at.
@@ -285,7 +284,9 @@ func (m *Model) disputes(b Baseline) (out []string) {
 
 // letsClause tells whether the filter lets a clause through: by what it is about, and by the hosts that are out of line by it.
 func (m *Model) letsClause(cl baseline.Clause, s *standing) bool {
-	return m.narrow.Empty() || m.narrow.Lets(narrow.Subject{Component: cl.Component, Severity: cl.Severity, Vendor: cl.Vendor, Hosts: s.hosts, Age: -1, Words: []string{cl.Says(), cl.Hardware}})
+	subject := cl.Subject()
+	subject.Hosts = s.hosts
+	return m.narrow.Empty() || m.narrow.Lets(subject)
 }
 
 func (m *Model) paintStanding(c *canvas, s *standing, a area) {

@@ -2,9 +2,12 @@ package tui
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
+	"yareharbour/bundle"
 	"yareharbour/core/catalogue"
+	"yareharbour/core/narrow"
 	"yareharbour/format/intake"
 )
 
@@ -38,16 +41,19 @@ func (m *Model) paintBundle(c *canvas, a area) {
 
 func (m *Model) paintBundleFiles(c *canvas, o *Opened, a area) {
 	p := m.here()
-	p.row = clamp(p.row, len(o.Files))
+	files := slices.DeleteFunc(slices.Clone(o.Files), func(f bundle.File) bool {
+		return !m.narrow.Lets(narrow.Subject{Age: -1, Words: []string{f.Path, string(f.Kind), f.Says}})
+	})
+	p.row = clamp(p.row, len(files))
 	name := a.w * 2 / 5
 	c.put(a.x+2, a.y, water|bold, "file")
 	c.put(a.x+2+name, a.y, water|bold, "is a")
 	c.put(a.x+22+name, a.y, water|bold, "size")
 	c.put(a.x+32+name, a.y, water|bold, "and brings")
 	room := a.h - 1
-	first := max(0, min(p.row-room/2, len(o.Files)-room))
-	for i := first; i < len(o.Files) && i-first < room; i++ {
-		y, f := a.y+1+i-first, o.Files[i]
+	first := max(0, min(p.row-room/2, len(files)-room))
+	for i := first; i < len(files) && i-first < room; i++ {
+		y, f := a.y+1+i-first, files[i]
 		st := plain
 		if f.Kind == intake.Other {
 			st = quiet

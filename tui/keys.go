@@ -309,7 +309,7 @@ func (m *Model) chooseExport(key string) tea.Cmd {
 			continue
 		}
 		p := m.here()
-		e := Export{View: strings.ToLower(string(p.screen)), Subject: p.cluster, Format: f.format, Filter: m.narrow.String()}
+		e := Export{View: strings.ToLower(string(p.screen)), Subject: p.cluster, Format: f.format, Filter: m.narrow.String(), All: m.listed.all}
 		switch {
 		case p.screen == hostScreen:
 			e.Subject = p.host

@@ -13,6 +13,7 @@ import (
 
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
+	"yareharbour/core/narrow"
 )
 
 // Posture is how a clause binds.
@@ -67,6 +68,11 @@ func (c Clause) Says() string {
 		s += fmt.Sprintf(" that is %d days old", int(c.MinAge.Hours()/24))
 	}
 	return s + c.on()
+}
+
+// Subject is what a filter looks at of the clause.
+func (c Clause) Subject() narrow.Subject {
+	return narrow.Subject{Component: c.Component, Severity: c.Severity, Vendor: c.Vendor, Age: -1, Words: []string{c.Says(), c.Hardware}}
 }
 
 func (c Clause) on() string {
