@@ -231,6 +231,9 @@ func TestACancelledSyncLeavesTheOldAndGoesOnLater(t *testing.T) {
 		t.Error("what was known is lost")
 	}
 	close(m.slow)
+	if err := os.WriteFile(filepath.Join(s.Dir, "corran", "next", "index.txt"), []byte("half of it"), 0o600); err != nil { // whatever it left
+		t.Fatal(err)
+	}
 	if r := sync1(t, s, f); !r.Changed || newest(t, s, f) != "2" {
 		t.Errorf("%+v", r)
 	}

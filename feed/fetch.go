@@ -133,8 +133,8 @@ func (f *fetcher) keep(name, to string) error {
 	if f.current == "" {
 		return errAbsent
 	}
-	if _, err := os.Stat(to); err == nil {
-		return os.Remove(to)
+	if err := os.Remove(to); err != nil && !errors.Is(err, os.ErrNotExist) { // left by a sync that was interrupted
+		return err
 	}
 	return os.Link(filepath.Join(f.current, filepath.FromSlash(name)), to)
 }
