@@ -231,7 +231,9 @@ func TestACancelledSyncLeavesTheOldAndGoesOnLater(t *testing.T) {
 		t.Error("what was known is lost")
 	}
 	close(m.slow)
-	if err := os.WriteFile(filepath.Join(s.Dir, "corran", "next", "index.txt"), []byte("half of it"), 0o600); err != nil { // whatever it left
+	left := filepath.Join(s.Dir, "corran", "next", "index.txt") // whatever it left; it may be one file with the current one
+	_ = os.Remove(left)
+	if err := os.WriteFile(left, []byte("half of it"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	if r := sync1(t, s, f); !r.Changed || newest(t, s, f) != "2" {
@@ -324,6 +326,28 @@ func TestADirectoryIsAFeedToo(t *testing.T) {
 	}
 	if newest(t, s, f) != "3" {
 		t.Error("what was synced is gone with its source")
+	}
+}
+
+// What an interrupted sync took over from the current generation is the same file on disk: the next sync must not write into it.
+func TestTheCurrentGenerationIsNeverWrittenInto(t *testing.T) {
+	dir := t.TempDir()
+	source := filepath.Join(dir, "a.yaml")
+	if err := os.WriteFile(source, fmt.Appendf(nil, oneRelease, 3), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	s, f := Shelf{Dir: t.TempDir(), first: time.Millisecond}, Feed{Name: "usb", Kind: Files, At: dir}
+	sync1(t, s, f)
+	next := filepath.Join(s.Dir, "usb", "next")
+	if err := errors.Join(os.MkdirAll(next, 0o755), os.Link(filepath.Join(s.Dir, "usb", "current", "a.yaml"), filepath.Join(next, "a.yaml")),
+		os.WriteFile(source, []byte("feed: [broken"), 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Sync(t.Context(), f, now, nil); err == nil {
+		t.Fatal("a broken list was taken in")
+	}
+	if v := newest(t, s, f); v != "3" {
+		t.Errorf("what was known is %q now", v)
 	}
 }
 

@@ -165,6 +165,9 @@ func (f *fetcher) copy(ctx context.Context, w want, to string) (note, error) {
 		return note{}, err
 	}
 	defer src.Close()
+	if err := os.Remove(to); err != nil && !errors.Is(err, os.ErrNotExist) { // it may be one file with that of the current generation, which must stay as it is
+		return note{}, err
+	}
 	dst, err := os.Create(to)
 	if err != nil {
 		return note{}, err
