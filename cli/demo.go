@@ -104,10 +104,8 @@ func (a *app) tellPast(ctx context.Context, h *harbour.Harbour) error {
 	w := demo.World()
 	for _, day := range demo.Days() {
 		readings := demo.Past(w, day)
-		for _, r := range readings {
-			if err := h.Store.KeepReading(ctx, r); err != nil {
-				return err
-			}
+		if err := h.Store.KeepReadings(ctx, ordered(readings, hosts)); err != nil {
+			return err
 		}
 		c := &drift.Checker{Catalogue: h.Catalogue().Until(day), Baselines: h.Baselines(), Now: day}
 		for _, cl := range h.Estate.Clusters {

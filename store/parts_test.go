@@ -1,7 +1,6 @@
 package store
 
 import (
-	"context"
 	"database/sql"
 	"encoding/json"
 	"errors"
@@ -84,17 +83,6 @@ func (y *aYear) day(n int) []*estate.Reading {
 	return append([]*estate.Reading(nil), y.hosts...)
 }
 
-func (s *Store) keepAll(ctx context.Context, rs []*estate.Reading) error {
-	return s.tx(ctx, func(tx *sql.Tx) error {
-		for _, r := range rs {
-			if err := s.pack.insert(tx, r, r.Tried(), r.Tried()); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-}
-
 // Whatever is kept comes out as it went in, of any day.
 func TestReadingsComeOutAsTheyWentIn(t *testing.T) {
 	s := open(t, t.TempDir())
@@ -111,7 +99,7 @@ func TestReadingsComeOutAsTheyWentIn(t *testing.T) {
 			silent.SetSection(estate.Section{Name: estate.FirmwareItems, At: rs[2].Tried(), Err: "the BMC does not answer"})
 			rs[2] = &silent
 		}
-		if err := s.keepAll(t.Context(), rs); err != nil {
+		if err := s.KeepReadings(t.Context(), rs); err != nil {
 			t.Fatal(err)
 		}
 		all = append(all, rs)
@@ -154,7 +142,7 @@ func asJSON(t testing.TB, r *estate.Reading) string {
 func TestADamagedPartIsNoticed(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
-	if err := s.keepAll(t.Context(), newYear(1, 5).day(0)); err != nil {
+	if err := s.KeepReadings(t.Context(), newYear(1, 5).day(0)); err != nil {
 		t.Fatal(err)
 	}
 	other := s.pack.alone.EncodeAll([]byte(`{"components":[]}`), nil)
@@ -279,7 +267,7 @@ func BenchmarkYear(b *testing.B) {
 		}
 		y := newYear(hosts, 700)
 		for n := range 365 {
-			if err := s.keepAll(b.Context(), y.day(n)); err != nil {
+			if err := s.KeepReadings(b.Context(), y.day(n)); err != nil {
 				b.Fatal(err)
 			}
 		}

@@ -26,12 +26,19 @@ func at(t time.Time) string { return t.UTC().Format(stamp) }
 
 // KeepReading keeps a reading. One that says the same as the newest kept of its host only moves that one's time forward.
 func (s *Store) KeepReading(ctx context.Context, r *estate.Reading) error {
-	when := r.Tried()
-	err := s.tx(ctx, func(tx *sql.Tx) error { return s.pack.insert(tx, r, when, when) })
-	if err != nil {
-		return fmt.Errorf("keeping the reading of %s: %w", r.Host, err)
-	}
-	return nil
+	return s.KeepReadings(ctx, []*estate.Reading{r})
+}
+
+// KeepReadings keeps several readings at once: all of them, or after an error none.
+func (s *Store) KeepReadings(ctx context.Context, rs []*estate.Reading) error {
+	return s.tx(ctx, func(tx *sql.Tx) error {
+		for _, r := range rs {
+			if err := s.pack.insert(tx, r, r.Tried(), r.Tried()); err != nil {
+				return fmt.Errorf("keeping the reading of %s: %w", r.Host, err)
+			}
+		}
+		return nil
+	})
 }
 
 // insert keeps a reading that held from first to last.
