@@ -20,7 +20,7 @@ components:
     replaces: ["fw:old"]
     tracks: [{name: "4", versions: "4."}]
     releases:
-      - {version: "4.1", track: "4", severity: high, restart: host, requires: [{component: "drv:d", at_least: "2"}]}
+      - {version: "4.1", track: "4", severity: high, restart: host, requires: [{component: "drv:d", at_least: "2", anywhere: true}]}
   - component: host:stack
     releases:
       - {version: "2026.11", members: [{component: "fw:n", version: "4.1"}]}
@@ -61,7 +61,8 @@ func TestReleaseListAndItsSchemaAgree(t *testing.T) {
 		text := strings.Replace(goodList, edit.from, edit.to, 1)
 		b, err := releaselist.Parse("list.yaml", []byte(text))
 		if edit.want == "" {
-			if err != nil || len(b.Releases) != 2 || len(b.Pairings) != 1 || !b.Pairings[0].Blocks || b.Releases[0].Vendor != "Corran" || len(b.Releases[1].Members) != 1 || b.Releases[0].Replaces[0] != "fw:old" {
+			if err != nil || len(b.Releases) != 2 || len(b.Pairings) != 1 || !b.Pairings[0].Blocks || b.Releases[0].Vendor != "Corran" || len(b.Releases[1].Members) != 1 || b.Releases[0].Replaces[0] != "fw:old" ||
+				!b.Releases[0].Requires[0].Anywhere {
 				t.Errorf("%s: %+v %v", name, b, err)
 			}
 		} else if err == nil || !strings.Contains(err.Error(), edit.want) || !strings.HasPrefix(err.Error(), "list.yaml:") {

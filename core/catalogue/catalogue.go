@@ -75,6 +75,8 @@ func (r Restart) EmptiesHost() bool { return r == HostRestart || r == PowerCycle
 type Requirement struct {
 	Component estate.Key `json:"component"`
 	AtLeast   string     `json:"at_least"`
+	// Anywhere is enough: on some host, or inside some guest, of the cluster. So a management service goes before the hosts that it manages.
+	Anywhere bool `json:"anywhere,omitempty"`
 }
 
 // Release is a version of a component that can be had.

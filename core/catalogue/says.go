@@ -29,7 +29,11 @@ func (r *Release) Details() (out []string) {
 		add("It takes a %s restart.", r.Restart)
 	}
 	for _, q := range r.Requires {
-		add("It requires %s %s or later to run first.", q.Component, q.AtLeast)
+		where := ""
+		if q.Anywhere {
+			where = " somewhere in the cluster"
+		}
+		add("It requires %s %s or later to run first%s.", q.Component, q.AtLeast, where)
 	}
 	for _, k := range r.Replaces {
 		add("It takes the place of %s.", k)

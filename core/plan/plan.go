@@ -275,7 +275,7 @@ func arrange(in Input, r *estate.Reading, v *Visit) {
 	for pass := 1; len(todo) > 0; pass++ {
 		var now, later []Change
 		for _, c := range todo {
-			if unmet(in.Catalogue, r, runs, c) == "" {
+			if unmet(in, r, runs, c) == "" {
 				c.Pass = pass
 				now = append(now, c)
 			} else {
@@ -284,7 +284,7 @@ func arrange(in Input, r *estate.Reading, v *Visit) {
 		}
 		if len(now) == 0 {
 			for _, c := range later {
-				v.Left = append(v.Left, c.Says()+": "+unmet(in.Catalogue, r, runs, c))
+				v.Left = append(v.Left, c.Says()+": "+unmet(in, r, runs, c))
 			}
 			break
 		}
@@ -304,7 +304,8 @@ func before(c Change) int {
 	return 1 + slices.Index([]string{"fw", "deb", "rpm", "drv"}, c.Component.Kind())
 }
 
-func unmet(cat *catalogue.Catalogue, r *estate.Reading, runs map[estate.Key]string, c Change) string {
+func unmet(in Input, r *estate.Reading, runs map[estate.Key]string, c Change) string {
+	cat := in.Catalogue
 	if cat == nil || c.To == "" {
 		return ""
 	}
@@ -315,11 +316,29 @@ func unmet(cat *catalogue.Catalogue, r *estate.Reading, runs map[estate.Key]stri
 		return ""
 	}
 	for _, q := range rel.Requires {
+		if q.Anywhere {
+			if !somewhere(in.Readings, q) {
+				return fmt.Sprintf("it requires %s %s to run somewhere in the cluster first", q.Component, q.AtLeast)
+			}
+			continue
+		}
 		if has := runs[q.Component]; has == "" || q.Component.Scheme().Compare(has, q.AtLeast) < 0 {
 			return fmt.Sprintf("it requires %s %s", q.Component, q.AtLeast)
 		}
 	}
 	return ""
+}
+
+// somewhere tells whether what is required runs on some host, or inside some guest, of the cluster.
+func somewhere(readings map[string]*estate.Reading, q catalogue.Requirement) bool {
+	for _, r := range readings {
+		for _, c := range r.Of(q.Component) {
+			if q.Component.Scheme().Compare(cmp.Or(c.Running, c.Version), q.AtLeast) >= 0 {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // place plays the visits through on paper, so that each drain is judged on the cluster as the ones before it leave it.

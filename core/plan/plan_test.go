@@ -284,3 +284,26 @@ func TestAnOpenIntentIsSettledFirst(t *testing.T) {
 		t.Errorf("%+v", turn)
 	}
 }
+
+// B8: the management service goes before the hosts that it manages, wherever in the cluster it runs.
+func TestAReleaseThatNeedsTheManagementServiceWaitsForIt(t *testing.T) {
+	for manager, want := range map[string]bool{"2.9": false, "3.0": true, "3.1": true} {
+		in := parse(t, "a 4 | deb:platform=1\nb 4 | deb:platform=1 deb:manager="+manager, "deb:platform 2 host needs deb:manager 3.0\ndeb:manager 2.9 none")
+		rs := in.Catalogue.Releases("deb:platform")
+		rs[0].Requires[0].Anywhere = true
+		p := Make(in)
+		planned, waits := false, false
+		for _, v := range p.Visits {
+			for _, c := range v.Changes {
+				planned = planned || v.Host == "a" && c.Component == "deb:platform"
+			}
+			waits = waits || v.Host == "a" && strings.Contains(strings.Join(v.Left, " "), "deb:manager 3.0 to run somewhere in the cluster first")
+		}
+		for _, left := range p.Nothing {
+			waits = waits || left == "a"
+		}
+		if planned != want || waits == want {
+			t.Errorf("with the manager at %s: planned %v, waits %v", manager, planned, waits)
+		}
+	}
+}

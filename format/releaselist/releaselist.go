@@ -80,6 +80,7 @@ type member struct {
 type requirement struct {
 	Component string `yaml:"component"`
 	AtLeast   string `yaml:"at_least"`
+	Anywhere  bool   `yaml:"anywhere"`
 }
 
 // Schema is the JSON Schema (draft 2020-12) of a release list.
@@ -211,7 +212,7 @@ func (r release) read(f *strictyaml.File, at string, key estate.Key, tracks []st
 		if err != nil {
 			return out, f.Errorf(fmt.Sprintf("%s.requires[%d].component", at, i), "%v", err)
 		}
-		out.Requires = append(out.Requires, catalogue.Requirement{Component: k, AtLeast: q.AtLeast})
+		out.Requires = append(out.Requires, catalogue.Requirement{Component: k, AtLeast: q.AtLeast, Anywhere: q.Anywhere})
 	}
 	return out, r.members(f, at, &out)
 }
