@@ -5,6 +5,8 @@ import (
 	"strings"
 	"time"
 
+	tea "charm.land/bubbletea/v2"
+
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
@@ -313,4 +315,23 @@ func (m *Model) clusterOf(host string) (string, bool) {
 		}
 	}
 	return "", false
+}
+
+// wantLife has the life of the host under the eyes told, where a newer reading of it is there.
+func (m *Model) wantLife() tea.Cmd {
+	p := m.here()
+	if p.screen != hostScreen || m.snap == nil || m.snap.Readings[p.host] == nil {
+		return nil
+	}
+	host, at := p.host, m.snap.Readings[p.host].Tried()
+	if m.life.host == host && m.life.at.Equal(at) {
+		return nil
+	}
+	return func() tea.Msg {
+		past, err := m.backend.Past(m.ctx, host)
+		if err != nil {
+			return saidMsg{"the past of " + host + ": " + err.Error()}
+		}
+		return lifeOf{host, at, past}
+	}
 }

@@ -374,25 +374,6 @@ func (m *Model) loaded(msg loadedMsg) tea.Cmd {
 	return tea.Batch(cmds...)
 }
 
-// wantLife has the life of the host under the eyes told, where a newer reading of it is there.
-func (m *Model) wantLife() tea.Cmd {
-	p := m.here()
-	if p.screen != hostScreen || m.snap == nil || m.snap.Readings[p.host] == nil {
-		return nil
-	}
-	host, at := p.host, m.snap.Readings[p.host].Tried()
-	if m.life.host == host && m.life.at.Equal(at) {
-		return nil
-	}
-	return func() tea.Msg {
-		past, err := m.backend.Past(m.ctx, host)
-		if err != nil {
-			return saidMsg{"the past of " + host + ": " + err.Error()}
-		}
-		return lifeOf{host, at, past}
-	}
-}
-
 // roundEnded tells whether a round that ran has ended: what was read before that says little now.
 func roundEnded(before, now *Snapshot) bool {
 	for c, r := range before.Rounds {
@@ -478,21 +459,6 @@ func (m *Model) back() tea.Cmd {
 }
 
 func (m *Model) pop() { m.stack = m.stack[:max(1, len(m.stack)-1)] }
-
-// setFilter narrows every view to what the text says. One that can't be understood leaves the narrowing as it was, and says what is wrong.
-func (m *Model) setFilter(text string) {
-	m.filter, m.wrong = text, ""
-	var kept map[string]string
-	if m.snap != nil {
-		kept = m.snap.Filters
-	}
-	f, err := narrowBy(text, kept)
-	if err != nil {
-		m.wrong = err.Error()
-		return
-	}
-	m.narrow = f
-}
 
 // View paints the frame.
 func (m *Model) View() tea.View {

@@ -93,3 +93,18 @@ func (m *Model) baselines() []Baseline {
 	}
 	return m.snap.Baselines
 }
+
+// setFilter narrows every view to what the text says. One that can't be understood leaves the narrowing as it was, and says what is wrong.
+func (m *Model) setFilter(text string) {
+	m.filter, m.wrong = text, ""
+	var kept map[string]string
+	if m.snap != nil {
+		kept = m.snap.Filters
+	}
+	f, err := narrowBy(text, kept)
+	if err != nil {
+		m.wrong = err.Error()
+		return
+	}
+	m.narrow = f
+}
