@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -329,7 +330,9 @@ func (a *app) explain(ctx context.Context, h *harbour.Harbour, host string, key 
 
 func (a *app) unbound(r *estate.Reading, key estate.Key) error {
 	if len(r.Of(key)) > 0 {
-		fmt.Fprintf(a.out, "%s has %s at %s, and no clause of any baseline speaks of it: nothing is wanted of it.\n", r.Host, key, r.Of(key)[0].Version)
+		at := r.Of(key)[0]
+		fmt.Fprintf(a.out, "%s has %s at %s, and no clause of any baseline speaks of it: nothing is wanted of it.\n", r.Host, key,
+			cmp.Or(at.Version, "a version that could not be read ("+at.Unread+")"))
 		return nil
 	}
 	var near []string

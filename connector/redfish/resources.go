@@ -91,6 +91,9 @@ func (s softwareInventory) component() estate.Component {
 	model, device, _ := strings.Cut(strings.TrimSuffix(s.Name, ")"), " (")
 	id, _, _ := strings.Cut(s.Id, ".")
 	c := estate.Component{Key: estate.Key("fw:" + id), Version: s.Version, Model: model, Device: device}
+	if c.Version == "" { // DSP0268 lets Version be null
+		c.Unread = "its BMC names no version"
+	}
 	if run := s.Oem.YareHarbour.RunningVersion; run != "" {
 		c.Running, c.Restarts = run, "host"
 	}

@@ -29,6 +29,9 @@ func Derive(r *estate.Reading, name string, layers []estate.Layer) (Baseline, er
 		if !slices.Contains(layers, c.Key.Layer()) {
 			continue
 		}
+		if !c.Known() {
+			return b, fmt.Errorf("%s can't serve as a model: at which version it has %s is not known: %s", r.Host, c.Title(), c.Unread)
+		}
 		i, known := at[c.Key]
 		switch {
 		case !known:

@@ -68,9 +68,12 @@ func (c *Checker) Host(cluster string, r *estate.Reading) []Verdict {
 		if kind == "" || !strings.HasPrefix(string(comp.Key), kind) { // they are sorted: a kind comes all at once
 			kind, known = comp.Key.Kind()+":", read[comp.Key.Section()]
 		}
-		if !known {
+		switch {
+		case !known:
 			v.Outcome, v.Has, v.Found = Unread, "", nil
-		} else {
+		case !comp.Known() && b.Posture != baseline.Never:
+			v.Outcome = Unread
+		default:
 			c.judge(&v, set)
 		}
 		out = append(out, v)

@@ -20,7 +20,7 @@ import (
 //	members KEY VERSION KEY=VERSION…                (a release of a whole-host target)
 //	guest NAME                                      (that runs)
 //	held KEY service=NAME|guest=NAME                (by a process that still runs what was replaced)
-//	has KEY VERSION [running=V] [model=M] [device=D]
+//	has KEY VERSION|? [running=V] [model=M] [device=D]
 //	unread SECTION
 //	old SECTION
 //	=> KEY VERDICT [WANTED]                         (a verdict's blank is written "-")
@@ -230,6 +230,22 @@ var scenarios = []struct{ name, text string }{
 		clause set:iommu exactly pt
 		unread settings
 		=> set:iommu unread`},
+	{"a component that is there at a version nobody can tell is unread, whatever is wanted of it", `
+		track fw:hba 4 4.
+		release fw:hba 4.2 track=4
+		clause fw:hba if-present newest
+		clause fw:nic at-least 1.0
+		clause fw:bios exactly 2.0
+		has fw:hba ?
+		has fw:nic ?
+		has fw:bios ?
+		=> fw:bios unread
+		=> fw:hba unread
+		=> fw:nic unread`},
+	{"one that must not be there is unwanted at any version", `
+		clause deb:telnetd never -
+		has deb:telnetd ?
+		=> deb:telnetd unwanted`},
 	{"one guest has the agent and another lacks it", `
 		guest gauge-1
 		guest gauge-2
@@ -360,7 +376,11 @@ func parseScenario(t *testing.T, text string) (*Checker, *estate.Reading, [][]st
 				{Component: key, Hosts: []string{"vts/knot"}, Until: now.Add(days(opt["until"])), Reason: "a test", By: "somebody"}},
 				Assign: []string{"vts"}})
 		case "has":
-			r.Components = append(r.Components, estate.Component{Key: key, Version: f[2], Running: opt["running"], Model: opt["model"], Device: opt["device"], Restarts: "host"})
+			ver, unread := f[2], ""
+			if ver == "?" {
+				ver, unread = "", "the BMC names none"
+			}
+			r.Components = append(r.Components, estate.Component{Key: key, Version: ver, Unread: unread, Running: opt["running"], Model: opt["model"], Device: opt["device"], Restarts: "host"})
 		case "advisory":
 			cat.AddAdvisories(catalogue.Feed{Name: "test"}, []catalogue.Advisory{{ID: f[1], Severity: sev, Affects: []catalogue.Affect{{Component: estate.Key(f[2]), Fixed: opt["fixed"]}}}})
 		case "members":

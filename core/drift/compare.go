@@ -50,12 +50,12 @@ func Compare(from, to *estate.Reading) Comparison {
 		p := place{c.Key, c.Device}
 		before, had := was[p]
 		delete(was, p)
-		if both[c.Key.Section()] && (!had || before != c.Version) {
+		if both[c.Key.Section()] && c.Known() && (!had || before != "" && before != c.Version) {
 			out.Turns = append(out.Turns, Turn{to.Section(c.Key.Section()).At, c.Key, c.Device, before, c.Version})
 		}
 	}
 	for p, v := range was {
-		if both[p.key.Section()] {
+		if v != "" && both[p.key.Section()] {
 			out.Turns = append(out.Turns, Turn{to.Section(p.key.Section()).At, p.key, p.device, v, ""})
 		}
 	}
@@ -116,6 +116,9 @@ func Spans(readings []*estate.Reading, until []time.Time) []Span {
 			}
 			p := place{c.Key, c.Device}
 			seen[p] = true
+			if !c.Known() {
+				continue
+			}
 			if o := open[p]; o != nil && o.Version == c.Version {
 				o.Last = until[i]
 				continue

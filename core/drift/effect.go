@@ -191,6 +191,9 @@ func (e *edit) judge(p pair, k estate.Key, v *variant) (o outcomes) {
 		if b == nil {
 			return NotBound, ""
 		}
+		if present && version == "" && b.Posture != baseline.Never {
+			return Unread, ""
+		}
 		if len(b.Against) > 0 {
 			return Disputed, ""
 		}
@@ -282,6 +285,9 @@ type Standing struct {
 func (h *Holdings) Standings(k estate.Key) []Standing {
 	var out []Standing
 	for _, v := range h.variants[k] {
+		if v.version == "" {
+			continue
+		}
 		i := slices.IndexFunc(out, func(s Standing) bool { return s.Version == v.version && s.Model == v.model })
 		if i < 0 {
 			i = len(out)

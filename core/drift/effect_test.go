@@ -40,7 +40,7 @@ func world(r *rand.Rand) ([]estate.Cluster, map[string]*estate.Reading, *catalog
 			}
 			for _, k := range keys[:4] {
 				if r.Intn(3) > 0 {
-					d.Components = append(d.Components, estate.Component{Key: k, Version: fmt.Sprint(r.Intn(3) + 1), Model: []string{"", "L25"}[r.Intn(2)]})
+					d.Components = append(d.Components, estate.Component{Key: k, Version: []string{"", "1", "2", "3", "1", "2", "3"}[r.Intn(7)], Model: []string{"", "L25"}[r.Intn(2)]})
 				}
 			}
 			d.Sort()

@@ -50,6 +50,30 @@ func TestCompareSaysWhatDiffersAndWhatItCannotSay(t *testing.T) {
 	}
 }
 
+// A version that could not be read is no difference: not to a sibling, not to another time, and nothing that came or went.
+func TestAVersionNobodyCanTellIsNoDifference(t *testing.T) {
+	known, lost, back := told("h", 0, "fw:n 1", "fw:m 1"), told("h", 1, "fw:n", "fw:m 1"), told("h", 2, "fw:n 1", "fw:m 1")
+	for _, pair := range [][2]*estate.Reading{{known, lost}, {lost, back}, {lost, told("h", 3, "fw:m 1")}} {
+		if c := Compare(pair[0], pair[1]); len(c.Turns) != 0 {
+			t.Errorf("%+v", c.Turns)
+		}
+	}
+	if turns := Life([]*estate.Reading{known, lost, back}); len(turns) != 0 {
+		t.Errorf("a life of %+v", turns)
+	}
+	if turns := Life([]*estate.Reading{known, lost, told("h", 2, "fw:n 2", "fw:m 1")}); len(turns) != 1 || turns[0].From != "1" || turns[0].To != "2" {
+		t.Errorf("a life of %+v, want 1 to 2", turns)
+	}
+	other := told("i", 0, "fw:n", "fw:m 1")
+	if s := CompareSiblings([]*estate.Reading{known, other}); len(s[0].Differences) != 0 || len(s[0].Groups) != 1 {
+		t.Errorf("%+v", s)
+	}
+	spans := Spans([]*estate.Reading{known, lost, back}, []time.Time{now, now.AddDate(0, 0, 1), now.AddDate(0, 0, 2)})
+	if len(spans) != 2 || spans[0].Version == "" || spans[1].Version == "" {
+		t.Errorf("%+v", spans)
+	}
+}
+
 func TestSpansSayFirstAndLastSeen(t *testing.T) {
 	rs := []*estate.Reading{told("h", 0, "fw:n 1"), told("h", 2, "!firmware"), told("h", 3, "fw:n 2"), told("h", 5), told("h", 7, "fw:n 2")}
 	at := func(d int) time.Time { return now.AddDate(0, 0, d) }

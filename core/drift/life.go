@@ -31,15 +31,19 @@ func Life(readings []*estate.Reading) []Turn {
 	for _, r := range readings {
 		now := map[place]string{}
 		for _, c := range r.Components {
-			if c.Key.Layer() != estate.Inside {
-				now[place{c.Key, c.Device}] = c.Version
+			if c.Key.Layer() == estate.Inside {
+				continue
+			}
+			p := place{c.Key, c.Device}
+			if now[p] = c.Version; !c.Known() {
+				now[p] = known[p]
 			}
 		}
 		var turns []Turn
 		for _, c := range r.Components {
 			p := place{c.Key, c.Device}
-			if s := c.Key.Section(); c.Key.Layer() != estate.Inside && r.Section(s).Err == "" && seen[s] && known[p] != c.Version {
-				turns = append(turns, Turn{r.Section(s).At, p.key, p.device, known[p], c.Version})
+			if s := c.Key.Section(); c.Key.Layer() != estate.Inside && r.Section(s).Err == "" && seen[s] && known[p] != now[p] {
+				turns = append(turns, Turn{r.Section(s).At, p.key, p.device, known[p], now[p]})
 			}
 		}
 		for p, v := range known {

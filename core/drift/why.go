@@ -25,6 +25,9 @@ func (c *Checker) Why(cluster string, v Verdict, r *estate.Reading) []string {
 
 func (c *Checker) whyHas(v Verdict, r *estate.Reading) string {
 	s := r.Section(v.Component.Section())
+	if v.Outcome == Unread && v.Found != nil {
+		return fmt.Sprintf("%s has %s, and at which version is not known: %s.", r.Host, v.Title(), v.Found.Unread)
+	}
 	if v.Outcome == Unread {
 		return fmt.Sprintf("What %s has is not known: %s.", r.Host, r.Unread(s.Name, c.Now, c.MaxAge))
 	}

@@ -110,8 +110,9 @@ type Component struct {
 	Key Key `json:"key"`
 	// Device says which of several alike it is, as "slot 2"; empty where a host has just one.
 	Device string `json:"device,omitempty"`
-	// Version is what is installed: what will run after the next restart.
+	// Version is what is installed: what will run after the next restart. It is empty where it could not be read, and Unread says why.
 	Version string `json:"version"`
+	Unread  string `json:"unread,omitempty"`
 	// Running is what runs now where that is known to differ from Version, and otherwise empty.
 	Running string `json:"running,omitempty"`
 	// Restarts names what must restart until Version runs: "host", or a service's name. Empty where Running is.
@@ -140,6 +141,10 @@ func (h Holder) String() string {
 	}
 	return h.Service
 }
+
+// Known tells whether the component's version was read. One that is there at a version nobody knows is neither in line nor behind, and is no
+// difference to any other.
+func (c *Component) Known() bool { return c.Version != "" }
 
 // Waits tells whether something of the component's installed version does not run yet.
 func (c *Component) Waits() bool {

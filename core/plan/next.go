@@ -369,7 +369,9 @@ func unasked(v *VisitState, r *estate.Reading) (out []string) {
 		case asked:
 		case !ok:
 			out = append(out, b.Title()+" is gone, unasked")
-		case now.Version != b.Version:
+		case b.Known() && !now.Known():
+			out = append(out, fmt.Sprintf("%s was at %s, and where it stands now can't be read: %s", b.Title(), b.Version, now.Unread))
+		case b.Known() && now.Version != b.Version:
 			out = append(out, fmt.Sprintf("%s went from %s to %s, unasked", b.Title(), b.Version, now.Version))
 		}
 	}
