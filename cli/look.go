@@ -12,7 +12,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yareharbour/connector/local"
+	"yareharbour/connector/host"
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
@@ -54,11 +54,7 @@ func (a *app) readCommand() *cobra.Command {
 }
 
 func readLocal(ctx context.Context) (*estate.Reading, error) {
-	l, err := local.New()
-	if err != nil {
-		return nil, err
-	}
-	return l.Read(ctx, "")
+	return host.Here(ctx)
 }
 
 // readNamed reads what the name means, telling progress on stderr where that is a terminal.

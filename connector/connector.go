@@ -9,6 +9,7 @@ package connector
 import (
 	"context"
 	"errors"
+	"fmt"
 	"time"
 
 	"yareharbour/core/catalogue"
@@ -119,6 +120,57 @@ type World interface {
 	Tasks
 	Clock
 }
+
+// LookOnly is a world that is read and never changed: each act is refused with Why.
+type LookOnly struct {
+	Reader
+	Why error
+}
+
+func (w LookOnly) refuse(doing, host string) error { return fmt.Errorf("%s on %s: %w", doing, host, w.Why) }
+
+// Stage refuses.
+func (w LookOnly) Stage(_ context.Context, host, _ string, _ []byte) (string, error) {
+	return "", w.refuse("staging", host)
+}
+
+// Staged knows of nothing that was staged.
+func (w LookOnly) Staged(context.Context, string, string) (string, error) { return "", nil }
+
+// Move refuses.
+func (w LookOnly) Move(_ context.Context, host, _, _ string) (string, error) {
+	return "", w.refuse("moving a guest", host)
+}
+
+// Close refuses.
+func (w LookOnly) Close(_ context.Context, host string, _ estate.Mark) error {
+	return w.refuse("closing", host)
+}
+
+// Open refuses.
+func (w LookOnly) Open(_ context.Context, host, _ string) error { return w.refuse("opening", host) }
+
+// Change refuses.
+func (w LookOnly) Change(_ context.Context, host string, item Item) (string, error) {
+	return "", w.refuse("changing "+string(item.Component), host)
+}
+
+// Restart refuses.
+func (w LookOnly) Restart(_ context.Context, host, _ string) (string, error) {
+	return "", w.refuse("restarting", host)
+}
+
+// Task knows of none.
+func (w LookOnly) Task(context.Context, string, string) (Task, error) { return Task{}, ErrNoTask }
+
+// Running knows of none.
+func (w LookOnly) Running(context.Context, string) ([]Task, error) { return nil, nil }
+
+// Now is this machine's time.
+func (LookOnly) Now() time.Time { return time.Now() }
+
+// Sleep waits.
+func (LookOnly) Sleep(ctx context.Context, d time.Duration) error { return Sleep(ctx, d) }
 
 // Sleep waits for d of this machine's own time, or until the context ends, and then returns its error.
 func Sleep(ctx context.Context, d time.Duration) error {

@@ -13,8 +13,6 @@ import (
 	"time"
 
 	"yareharbour/bundle"
-	"yareharbour/connector"
-	simconn "yareharbour/connector/sim"
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
@@ -41,7 +39,7 @@ type Harbour struct {
 	Estate   estate.Estate
 	Payloads Payloads
 	Store    *store.Store
-	World    *simconn.Connector
+	World    World
 	Feeds    []feed.Feed
 	Shelf    feed.Shelf   // of what feeds said
 	Bundles  bundle.Shelf // of what was taken in
@@ -92,7 +90,7 @@ func Open(ctx context.Context, o Options) (*Harbour, error) {
 	if h.Store, err = store.Open(ctx, o.State); err != nil {
 		return nil, err
 	}
-	if h.World, err = simconn.Dial(ctx, filepath.Join(h.dir, f.Connector.Dir), h.Acts); err != nil {
+	if h.World, err = h.dial(ctx); err != nil {
 		return nil, errors.Join(err, h.Store.Close())
 	}
 	if err := h.LoadBaselines(ctx); err != nil {
@@ -226,5 +224,3 @@ func (h *Harbour) Cluster(name string) (estate.Cluster, error) {
 	}
 	return estate.Cluster{}, err
 }
-
-var _ connector.World = (*simconn.Connector)(nil)

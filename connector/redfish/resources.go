@@ -219,3 +219,24 @@ func (c *Client) Reset(ctx context.Context, kind string) error {
 	}
 	return c.wrap("resetting", err)
 }
+
+// ReadSection reads into the reading what the BMC tells of that section: firmware, health, or the BMC's own state with the host's hardware.
+func (c *Client) ReadSection(ctx context.Context, name estate.SectionName, r *estate.Reading) (err error) {
+	switch name {
+	case estate.FirmwareItems:
+		items, err := c.Inventory(ctx)
+		r.Components = append(r.Components, items...)
+		return err
+	case estate.HealthItems:
+		r.Health, err = c.Health(ctx)
+		return err
+	}
+	hw, power, err := c.System(ctx)
+	if err != nil {
+		return err
+	}
+	r.Hardware, r.BMC.Power = hw, power
+	queue, err := c.Queue(ctx)
+	r.BMC.Queue = len(queue)
+	return err
+}

@@ -6,7 +6,6 @@ import (
 	"slices"
 
 	"yareharbour/connector"
-	"yareharbour/connector/redfish"
 	"yareharbour/core/estate"
 	"yareharbour/sim"
 )
@@ -36,7 +35,7 @@ func (c *Connector) Read(ctx context.Context, host string, sections ...estate.Se
 		}
 		failed := err
 		if failed == nil {
-			failed = readSection(ctx, b, name, r)
+			failed = b.ReadSection(ctx, name, r)
 		}
 		s := estate.Section{Name: name, At: c.Now(), Source: fromBMC}
 		if failed != nil {
@@ -67,24 +66,4 @@ func (c *Connector) readHost(ctx context.Context, host string) (*estate.Reading,
 		}
 	}
 	return r, nil
-}
-
-func readSection(ctx context.Context, b *redfish.Client, name estate.SectionName, r *estate.Reading) (err error) {
-	switch name {
-	case estate.FirmwareItems:
-		items, err := b.Inventory(ctx)
-		r.Components = append(r.Components, items...)
-		return err
-	case estate.HealthItems:
-		r.Health, err = b.Health(ctx)
-		return err
-	}
-	hw, power, err := b.System(ctx)
-	if err != nil {
-		return err
-	}
-	r.Hardware, r.BMC.Power = hw, power
-	queue, err := b.Queue(ctx)
-	r.BMC.Queue = len(queue)
-	return err
 }

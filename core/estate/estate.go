@@ -90,19 +90,20 @@ type Guest struct {
 	Emulator string `json:"emulator,omitempty"`
 }
 
-// Inner is something of a guest that has a name and a version.
+// Inner is something of a guest that has a name and a version. A version that could not be read is empty, and Unread says why.
 type Inner struct {
 	Name    string `json:"name"`
 	Version string `json:"version"`
+	Unread  string `json:"unread,omitempty"`
 }
 
 // Components are what a guest has of its own that a clause can speak of: its agent and its machine type.
 func (g *Guest) Components() (out []Component) {
 	if g.Agent.Name != "" {
-		out = append(out, Component{Key: Key("agent:" + g.Agent.Name), Device: g.Name, Version: g.Agent.Version})
+		out = append(out, Component{Key: Key("agent:" + g.Agent.Name), Device: g.Name, Version: g.Agent.Version, Unread: g.Agent.Unread})
 	}
 	if g.Machine.Name != "" {
-		out = append(out, Component{Key: Key("machine:" + g.Machine.Name), Device: g.Name, Version: g.Machine.Version})
+		out = append(out, Component{Key: Key("machine:" + g.Machine.Name), Device: g.Name, Version: g.Machine.Version, Unread: g.Machine.Unread})
 	}
 	return out
 }

@@ -4,7 +4,10 @@ package estatefile
 
 import (
 	"fmt"
+	"net"
+	"regexp"
 	"slices"
+	"strings"
 
 	"yareharbour/core/estate"
 	"yareharbour/feed"
@@ -21,6 +24,7 @@ type File struct {
 	Feeds     []Feed    `yaml:"feeds"`     // where releases and advisories come from
 	Baselines []string  `yaml:"baselines"` // baseline files
 	Payloads  string    `yaml:"payloads"`  // the directory of payload files
+	BMCs      []BMC     `yaml:"bmcs"`      // of hosts that are reached over SSH
 }
 
 // Indexes is a directory of Debian indices, laid out as apt keeps its lists.
@@ -44,11 +48,34 @@ type Feed struct {
 	Names        map[string]string `yaml:"names"` // AppStream id, GUID or PCI id → component
 }
 
+// The kinds of connectors.
+const (
+	Sim = "sim" // a simulated estate
+	SSH = "ssh" // hosts over SSH, with libvirt and BMCs beside
+)
+
 // Connector says how hosts are reached.
 type Connector struct {
-	Kind string `yaml:"kind"` // "sim"
-	Dir  string `yaml:"dir"`  // of the simulated estate
+	Kind string `yaml:"kind"`
+	Dir  string `yaml:"dir"` // of the simulated estate
+
+	User       string   `yaml:"user"`        // who logs in; empty: whom ssh_config names
+	Sudo       bool     `yaml:"sudo"`        // look as root
+	Config     []string `yaml:"ssh_config"`  // empty: the user's and the machine's own
+	KnownHosts []string `yaml:"known_hosts"` // empty: those that ssh_config names
 }
+
+// BMC says how a host's BMC is reached.
+type BMC struct {
+	Host        string `yaml:"host"`
+	At          string `yaml:"at"` // name, or name:port
+	User        string `yaml:"user"`
+	Password    string `yaml:"password"`    // "env:NAME": never the secret itself
+	Fingerprint string `yaml:"fingerprint"` // SHA-256 of its certificate, in hex, with or without colons
+}
+
+// PasswordEnv is the environment variable that holds the password.
+func (b BMC) PasswordEnv() string { return strings.TrimPrefix(b.Password, "env:") }
 
 // Cluster is a cluster and what may be done to it.
 type Cluster struct {
@@ -65,8 +92,8 @@ func Parse(name string, text []byte) (File, error) {
 	if err != nil {
 		return in, err
 	}
-	if in.Connector.Kind != "sim" {
-		return in, f.Errorf("$.connector.kind", "no connector %q: this version reaches simulated estates (\"sim\") and, with --local, this machine", in.Connector.Kind)
+	if err := checkConnector(f, &in); err != nil {
+		return in, err
 	}
 	for i, x := range in.Indexes {
 		if x.Dir == "" || x.Architecture == "" {
@@ -96,6 +123,53 @@ func Parse(name string, text []byte) (File, error) {
 		}
 	}
 	return in, nil
+}
+
+// checkConnector holds what is said of the way to hosts to what the connector knows.
+func checkConnector(f *strictyaml.File, in *File) error {
+	c := in.Connector
+	switch {
+	case c.Kind != Sim && c.Kind != SSH:
+		return f.Errorf("$.connector.kind", "no connector %q: hosts are reached over SSH (\"ssh\"), or simulated (\"sim\")", c.Kind)
+	case c.Kind == Sim && (c.User != "" || c.Sudo || len(c.Config)+len(c.KnownHosts) > 0):
+		return f.Errorf("$.connector", "a simulated estate has a dir, and no user, sudo, ssh_config or known_hosts")
+	case c.Kind == SSH && c.Dir != "":
+		return f.Errorf("$.connector.dir", "a dir is for a simulated estate; hosts reached over SSH have none")
+	case c.Kind == Sim && len(in.BMCs) > 0:
+		return f.Errorf("$.bmcs", "a simulated estate knows its BMCs itself")
+	}
+	for i, cl := range in.Clusters {
+		if c.Kind == SSH && cl.Act {
+			return f.Errorf(fmt.Sprintf("$.clusters[%d].act", i), "this version only looks at hosts over SSH: leave act out")
+		}
+	}
+	for i := range in.BMCs {
+		if why := checkBMC(in, &in.BMCs[i]); why != "" {
+			return f.Errorf(fmt.Sprintf("$.bmcs[%d]", i), "%s", why)
+		}
+	}
+	return nil
+}
+
+var fingerprint = regexp.MustCompile(`^[0-9a-f]{64}$`)
+
+// checkBMC brings what is said of a BMC into its one form, and says what is wrong with it.
+func checkBMC(in *File, b *BMC) string {
+	if _, _, err := net.SplitHostPort(b.At); err != nil && b.At != "" {
+		b.At = net.JoinHostPort(strings.Trim(b.At, "[]"), "443")
+	}
+	b.Fingerprint = strings.ToLower(strings.ReplaceAll(b.Fingerprint, ":", ""))
+	switch {
+	case !slices.ContainsFunc(in.Clusters, func(c Cluster) bool { return slices.Contains(c.Hosts, b.Host) }):
+		return fmt.Sprintf("no cluster has a host %q", b.Host)
+	case b.At == "" || b.User == "":
+		return "a BMC needs at, where it is, and user, who logs in"
+	case !strings.HasPrefix(b.Password, "env:") || b.PasswordEnv() == "":
+		return "a BMC's password is named, not written here: \"env:NAME\" takes it from the environment"
+	case !fingerprint.MatchString(b.Fingerprint):
+		return "a BMC needs the fingerprint of its certificate, SHA-256 in hex (openssl s_client -connect NAME:443 </dev/null | openssl x509 -noout -fingerprint -sha256)"
+	}
+	return ""
 }
 
 // checkFeeds holds every feed to what a feed must say, at the place where it does not.

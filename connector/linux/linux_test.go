@@ -1,4 +1,4 @@
-package local
+package linux
 
 import (
 	"io/fs"
@@ -38,12 +38,7 @@ func machine() fstest.MapFS {
 
 func read(t *testing.T, root fstest.MapFS) *estate.Reading {
 	t.Helper()
-	l := Reader{Root: root, Name: "here", Now: func() time.Time { return time.Unix(1e9, 0) }}
-	r, err := l.Read(t.Context(), "")
-	if err != nil {
-		t.Fatal(err)
-	}
-	return r
+	return Machine{Source: Disk{FS: root}, Name: "here", Now: func() time.Time { return time.Unix(1e9, 0) }}.Read()
 }
 
 func TestReadsWhatIsThere(t *testing.T) {

@@ -1,0 +1,138 @@
+package libvirt
+
+import (
+	"fmt"
+	"strconv"
+	"strings"
+	"unicode"
+
+	"yareharbour/core/estate"
+)
+
+// domain is what is looked at of a domain's description (libvirt's "Domain XML format").
+type domain struct {
+	Name   string `xml:"name"`
+	Memory amount `xml:"memory"`
+	Given  amount `xml:"currentMemory"`
+	Type   struct {
+		Machine string `xml:"machine,attr"`
+	} `xml:"os>type"`
+	Devices struct {
+		Interfaces []struct {
+			Source struct {
+				Bridge  string `xml:"bridge,attr"`
+				Network string `xml:"network,attr"`
+			} `xml:"source"`
+		} `xml:"interface"`
+		Hostdevs []hostdev `xml:"hostdev"`
+		Channels []struct {
+			Target struct {
+				Name  string `xml:"name,attr"`
+				State string `xml:"state,attr"`
+			} `xml:"target"`
+		} `xml:"channel"`
+	} `xml:"devices"`
+}
+
+// hostdev is a device of the host that is passed through.
+type hostdev struct {
+	Type    string `xml:"type,attr"`
+	Address struct {
+		Domain   string `xml:"domain,attr"`
+		Bus      string `xml:"bus,attr"`
+		Slot     string `xml:"slot,attr"`
+		Function string `xml:"function,attr"`
+		UUID     string `xml:"uuid,attr"`
+	} `xml:"source>address"`
+	Vendor struct {
+		ID string `xml:"id,attr"`
+	} `xml:"source>vendor"`
+	Product struct {
+		ID string `xml:"id,attr"`
+	} `xml:"source>product"`
+}
+
+type amount struct {
+	Unit  string `xml:"unit,attr"`
+	Value uint64 `xml:",chardata"`
+}
+
+// mib is the amount in MiB. libvirt writes KiB, and accepts the units of its manual.
+func (a amount) mib() int64 {
+	bytes := map[string]float64{"b": 1, "bytes": 1, "KB": 1e3, "k": 1 << 10, "KiB": 1 << 10, "": 1 << 10, "MB": 1e6, "M": 1 << 20, "MiB": 1 << 20,
+		"GB": 1e9, "G": 1 << 30, "GiB": 1 << 30, "TB": 1e12, "T": 1 << 40, "TiB": 1 << 40}[a.Unit]
+	return int64(float64(a.Value) * bytes / (1 << 20))
+}
+
+// guest is what the description says of a guest, but for its state.
+func (d *domain) guest() estate.Guest {
+	g := estate.Guest{Name: d.Name, Machine: machine(d.Type.Machine)}
+	if g.Load.MemoryMiB = d.Given.mib(); g.Load.MemoryMiB == 0 {
+		g.Load.MemoryMiB = d.Memory.mib()
+	}
+	seen := map[string]bool{}
+	for _, i := range d.Devices.Interfaces {
+		if n := i.Source.Bridge + i.Source.Network; i.Source.Network != "" || i.Source.Bridge != "" {
+			if i.Source.Network != "" { // a running guest's interface names the bridge behind the network too
+				n = i.Source.Network
+			}
+			if !seen[n] {
+				seen[n] = true
+				g.Networks = append(g.Networks, n)
+			}
+		}
+	}
+	for _, h := range d.Devices.Hostdevs {
+		g.Device = h.String()
+		break
+	}
+	return g
+}
+
+// agent is the state of the channel to the guest's agent: "connected", "disconnected", or "" where there is none.
+func (d *domain) agent() string {
+	for _, c := range d.Devices.Channels {
+		if c.Target.Name == "org.qemu.guest_agent.0" {
+			return c.Target.State
+		}
+	}
+	return ""
+}
+
+// String names the device as the host does.
+func (h hostdev) String() string {
+	num := func(s string) uint64 {
+		n, _ := strconv.ParseUint(s, 0, 32) // hexadecimal with 0x, as libvirt writes it
+		return n
+	}
+	switch {
+	case h.Type == "pci":
+		a := h.Address
+		return fmt.Sprintf("%04x:%02x:%02x.%x", num(a.Domain), num(a.Bus), num(a.Slot), num(a.Function))
+	case h.Type == "usb" && h.Vendor.ID != "":
+		return "usb " + strings.TrimPrefix(h.Vendor.ID, "0x") + ":" + strings.TrimPrefix(h.Product.ID, "0x")
+	case h.Address.UUID != "":
+		return h.Type + " " + h.Address.UUID
+	}
+	return h.Type + " device"
+}
+
+// machine splits a machine type into its family and its version: "pc-q35-9.2" is q35 at 9.2. A distributor that counts for itself, as in "pc-q35-brae9.4.0", makes a
+// family of its own: its numbers can't be compared with others'. A type without a version is of its family at a version nobody knows.
+func machine(name string) estate.Inner {
+	if name == "" {
+		return estate.Inner{}
+	}
+	family, last := "", strings.TrimPrefix(name, "pc-")
+	if i := strings.LastIndexByte(last, '-'); i >= 0 {
+		family, last = last[:i], last[i+1:]
+	}
+	digits := strings.IndexFunc(last, unicode.IsDigit)
+	switch {
+	case family == "" || digits < 0:
+		return estate.Inner{Name: strings.TrimPrefix(name, "pc-"), Unread: "the machine type " + name + " names no version"}
+	case digits > 0:
+		family += "-" + last[:digits]
+	}
+	return estate.Inner{Name: family, Version: last[digits:]}
+}

@@ -1,0 +1,198 @@
+// Package libvirt reads guests through libvirt's remote protocol: their state, what they are granted and use, the networks and devices that tie them to a host,
+// their machine type and, where it may be asked, their agent. It changes nothing.
+package libvirt
+
+import (
+	"context"
+	"encoding/json"
+	"encoding/xml"
+	"errors"
+	"fmt"
+	"net"
+	"time"
+
+	"github.com/digitalocean/go-libvirt"
+	"github.com/digitalocean/go-libvirt/socket/dialers"
+
+	"yareharbour/core/estate"
+)
+
+// Sockets are where libvirt's daemons listen on a host, the best first: the one daemon of old and the one for QEMU alone, each with and without the right to
+// change things. That right is wanted for one thing only: to ask guests' agents for their version.
+var Sockets = []string{"/run/libvirt/virtqemud-sock", "/run/libvirt/libvirt-sock", "/run/libvirt/virtqemud-sock-ro", "/run/libvirt/libvirt-sock-ro"}
+
+// URI names the driver that is asked.
+const URI = "qemu:///system"
+
+// sample is how long the use of CPU is measured.
+const sample = 400 * time.Millisecond
+
+// agentPatience is how long a guest's agent may take to answer, in seconds.
+const agentPatience = 3
+
+// Host is a host's libvirt, connected.
+type Host struct {
+	l    *libvirt.Libvirt
+	conn net.Conn
+	stop func() bool
+}
+
+// Connect speaks to the libvirt at the other end of conn, which is closed when the context ends.
+func Connect(ctx context.Context, conn net.Conn, uri string) (*Host, error) {
+	h := &Host{l: libvirt.NewWithDialer(dialers.NewAlreadyConnected(conn)), conn: conn}
+	h.stop = context.AfterFunc(ctx, func() { conn.Close() }) // a call to a host that fell silent would wait for ever
+	if err := h.l.ConnectToURI(libvirt.ConnectURI(uri)); err != nil {
+		h.stop()
+		conn.Close()
+		return nil, fmt.Errorf("libvirt: %w", err)
+	}
+	return h, nil
+}
+
+// Close ends the connection.
+func (h *Host) Close() {
+	h.stop()
+	_ = h.l.Disconnect() // nothing was changed, and nothing is lost if the goodbye is
+	h.conn.Close()
+}
+
+// Guests returns every guest of the host, whether it runs or not.
+func (h *Host) Guests(ctx context.Context) ([]estate.Guest, error) {
+	domains, _, err := h.l.ConnectListAllDomains(1, libvirt.ConnectListDomainsActive|libvirt.ConnectListDomainsInactive)
+	if err != nil {
+		return nil, fmt.Errorf("listing guests: %w", err)
+	}
+	used, err := h.used(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []estate.Guest
+	for _, d := range domains {
+		g, err := h.guest(d)
+		if libvirt.IsNotFound(err) { // it left between the list and the look
+			continue
+		}
+		if err != nil {
+			return nil, fmt.Errorf("reading guest %s: %w", d.Name, err)
+		}
+		if g.State == estate.Running {
+			g.Load.CPU = used[d.UUID]
+		}
+		out = append(out, g)
+	}
+	return out, ctx.Err()
+}
+
+func (h *Host) guest(d libvirt.Domain) (estate.Guest, error) {
+	state, _, _, _, _, err := h.l.DomainGetInfo(d)
+	if err != nil {
+		return estate.Guest{}, err
+	}
+	text, err := h.l.DomainGetXMLDesc(d, 0)
+	if err != nil {
+		return estate.Guest{}, err
+	}
+	var x domain
+	if err := xml.Unmarshal([]byte(text), &x); err != nil {
+		return estate.Guest{}, fmt.Errorf("its description: %w", err)
+	}
+	g := x.guest()
+	g.State = stateOf(libvirt.DomainState(state))
+	if g.State == estate.Running && x.agent() == "connected" {
+		g.Agent = h.agent(d)
+	}
+	return g, nil
+}
+
+func stateOf(s libvirt.DomainState) estate.GuestState {
+	switch s {
+	case libvirt.DomainShutoff, libvirt.DomainCrashed:
+		return estate.Off
+	case libvirt.DomainPaused, libvirt.DomainPmsuspended:
+		return estate.Suspended
+	}
+	return estate.Running // also one that is blocked or on its way down
+}
+
+// agentName is what the agent is called whose channel libvirt speaks through.
+const agentName = "qemu-guest-agent"
+
+// agent asks the guest's agent for its version. One that can't be asked is there all the same, and its version not known.
+func (h *Host) agent(d libvirt.Domain) estate.Inner {
+	out := estate.Inner{Name: agentName}
+	answer, err := h.l.QEMUDomainAgentCommand(d, `{"execute":"guest-info"}`, agentPatience, 0)
+	var info struct{ Return struct{ Version string } }
+	switch {
+	case err != nil:
+		out.Unread = "its agent can't be asked: " + err.Error()
+	case len(answer) == 0 || json.Unmarshal([]byte(answer[0]), &info) != nil || info.Return.Version == "":
+		out.Unread = "its agent answers without a version"
+	default:
+		out.Version = info.Return.Version
+	}
+	return out
+}
+
+// used measures what each running guest uses of CPU, in thousandths of a core, over a short while.
+func (h *Host) used(ctx context.Context) (map[libvirt.UUID]int64, error) {
+	first, err := h.cpuTime()
+	if err != nil || len(first) == 0 {
+		return nil, err
+	}
+	start := time.Now()
+	select {
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-time.After(sample):
+	}
+	second, err := h.cpuTime()
+	if err != nil {
+		return nil, err
+	}
+	elapsed := time.Since(start).Nanoseconds()
+	out := map[libvirt.UUID]int64{}
+	for id, t := range second {
+		if before, ok := first[id]; ok && t > before {
+			out[id] = int64(t-before) * 1000 / elapsed
+		}
+	}
+	return out, nil
+}
+
+// cpuTime is the CPU time that each running guest has had, in nanoseconds.
+func (h *Host) cpuTime() (map[libvirt.UUID]uint64, error) {
+	stats, err := h.l.ConnectGetAllDomainStats(nil, uint32(libvirt.DomainStatsCPUTotal), uint32(libvirt.ConnectGetAllDomainsStatsRunning))
+	if unsupported(err) { // by drivers that run no guests of their own
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("reading what guests use: %w", err)
+	}
+	out := map[libvirt.UUID]uint64{}
+	for _, s := range stats {
+		for _, p := range s.Params {
+			if v, ok := p.Value.I.(uint64); ok && p.Field == "cpu.time" {
+				out[s.Dom.UUID] = v
+			}
+		}
+	}
+	return out, nil
+}
+
+// Networks returns the names of libvirt's own networks that are up, beside the host's bridges.
+func (h *Host) Networks() ([]string, error) {
+	nets, _, err := h.l.ConnectListAllNetworks(1, libvirt.ConnectListNetworksActive)
+	if unsupported(err) { // a host without the network driver
+		return nil, nil
+	}
+	var out []string
+	for _, n := range nets {
+		out = append(out, n.Name)
+	}
+	return out, err
+}
+
+func unsupported(err error) bool {
+	var said libvirt.Error
+	return errors.As(err, &said) && libvirt.ErrorNumber(said.Code) == libvirt.ErrNoSupport
+}

@@ -1,0 +1,161 @@
+// Package linux reads what a Linux machine tells of itself: packages from dpkg's or rpm's database, the kernel that runs and the newest one
+// installed, drivers with the devices bound to them, firmware from DMI and from adapters and disks, settings, and which services and
+// emulators still run what was replaced under them. It reads this machine's own files, or what a probe brought from another machine; it
+// changes nothing, and what can't be read is unread with the reason.
+package linux
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"path"
+	"strconv"
+	"strings"
+	"time"
+
+	"yareharbour/core/estate"
+	"yareharbour/core/version"
+)
+
+// Source is where a machine is looked at. Names are as in io/fs: slashes between, none before. What is not there gives fs.ErrNotExist, and what may not
+// be read fs.ErrPermission.
+type Source interface {
+	ReadFile(name string) ([]byte, error)
+	ReadLink(name string) (string, error)
+	// Glob returns the names that match, sorted; a directory that can't be looked into has none.
+	Glob(pattern string) []string
+	// Output returns what a command prints. A command that the machine does not have gives fs.ErrNotExist; one that fails, an error with its words.
+	Output(command ...string) ([]byte, error)
+}
+
+// Machine is a machine to be read.
+type Machine struct {
+	Source
+	Name string // as the estate names the host
+	// From names the way to it in the sources of sections, as "SSH"; empty for this machine.
+	From string
+	Now  func() time.Time
+}
+
+// Sections are those that a machine can tell of. Its guests and its BMC are asked elsewhere.
+var Sections = []estate.SectionName{estate.Host, estate.Packages, estate.Drivers, estate.FirmwareItems, estate.SettingItems}
+
+// Read reads the machine into a reading with those sections.
+func (m Machine) Read() *estate.Reading {
+	r := &estate.Reading{Host: m.Name}
+	all, hidden := m.processes()
+	for _, name := range Sections {
+		source, err := m.section(name, r, all)
+		if name == estate.Packages && hidden > 0 {
+			source += fmt.Sprintf(" (processes hidden from this user: %d)", hidden)
+		}
+		if m.From != "" {
+			source = m.From + ", " + source
+		}
+		s := estate.Section{Name: name, At: m.Now(), Source: source}
+		if err != nil {
+			s.Err = err.Error()
+		}
+		r.SetSection(s)
+	}
+	m.kernelPackage(r)
+	m.holders(r, all)
+	r.Sort()
+	return r
+}
+
+func (m Machine) section(name estate.SectionName, r *estate.Reading, all []process) (source string, err error) {
+	switch name {
+	case estate.Packages:
+		return m.packages(r)
+	case estate.Drivers:
+		return "/sys/bus", m.drivers(r)
+	case estate.FirmwareItems:
+		return "/sys", m.firmware(r)
+	case estate.SettingItems:
+		return "/proc, /etc", m.settings(r, all)
+	}
+	return "/proc", m.host(r)
+}
+
+// text is a small file's content without the white space around it.
+func (m Machine) text(name string) (string, error) {
+	b, err := m.ReadFile(name)
+	return strings.TrimSpace(string(b)), err
+}
+
+// host reads what proc(5) tells: the kernel, the boot, memory and processors.
+func (m Machine) host(r *estate.Reading) error {
+	var err error
+	if r.Kernel.Running, err = m.text("proc/sys/kernel/osrelease"); err != nil {
+		return err
+	}
+	if r.BootID, err = m.text("proc/sys/kernel/random/boot_id"); err != nil {
+		return err
+	}
+	if up, err := m.text("proc/uptime"); err == nil {
+		if s, err := strconv.ParseFloat(strings.Fields(up + " 0")[0], 64); err == nil {
+			r.BootedAt = m.Now().Add(-time.Duration(s * float64(time.Second))).Truncate(time.Second)
+		}
+	}
+	r.Release = m.osRelease()
+	r.Capacity = estate.Resources{MemoryMiB: m.memory(), CPU: 1000 * m.processors()}
+	r.Kernel.Installed = m.newestKernel()
+	for _, b := range m.Glob("sys/class/net/*/bridge/bridge_id") {
+		r.Networks = append(r.Networks, path.Base(path.Dir(path.Dir(b))))
+	}
+	return nil
+}
+
+// osRelease is PRETTY_NAME of os-release(5).
+func (m Machine) osRelease() string {
+	for _, name := range []string{"etc/os-release", "usr/lib/os-release"} {
+		text, _ := m.text(name)
+		for line := range strings.Lines(text) {
+			if v, ok := strings.CutPrefix(line, "PRETTY_NAME="); ok {
+				return strings.Trim(strings.TrimSpace(v), `"'`)
+			}
+		}
+	}
+	return ""
+}
+
+func (m Machine) memory() int64 {
+	text, _ := m.text("proc/meminfo")
+	f := strings.Fields(text)
+	if len(f) > 1 && f[0] == "MemTotal:" {
+		kib, _ := strconv.ParseInt(f[1], 10, 64)
+		return kib / 1024
+	}
+	return 0
+}
+
+func (m Machine) processors() int64 {
+	text, _ := m.text("proc/cpuinfo")
+	return int64(strings.Count("\n"+text, "\nprocessor"))
+}
+
+// newestKernel is the newest kernel image below /boot, and "" where there is none: a container, or a machine started from elsewhere.
+func (m Machine) newestKernel() string {
+	newest := ""
+	for _, n := range m.Glob("boot/vmlinuz-*") {
+		v := strings.TrimPrefix(path.Base(n), "vmlinuz-")
+		if !strings.Contains(v, "rescue") && (newest == "" || version.Dotted.Compare(v, newest) > 0) {
+			newest = v
+		}
+	}
+	return newest
+}
+
+// lines are the lines of a command's output or a file, without empty ones.
+func lines(b []byte) (out []string) {
+	for l := range strings.Lines(string(b)) {
+		if l = strings.TrimRight(l, "\r\n"); l != "" {
+			out = append(out, l)
+		}
+	}
+	return out
+}
+
+// missing tells whether a source failed since the thing is not there, as against not being allowed to look at it.
+func missing(err error) bool { return errors.Is(err, fs.ErrNotExist) }

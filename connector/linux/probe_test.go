@@ -1,0 +1,220 @@
+package linux
+
+import (
+	"os/exec"
+	"reflect"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"yareharbour/core/estate"
+)
+
+// What a probe brings and what the file system shows come to the same reading of this very machine.
+func TestAProbeSeesWhatTheFileSystemShows(t *testing.T) {
+	sh, err := exec.LookPath("sh")
+	if err != nil {
+		t.Skip("no shell here")
+	}
+	here, err := Here()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(here.Glob("proc/[0-9]*")) == 0 {
+		t.Skip("no proc file system here")
+	}
+	here.Now = func() time.Time { return time.Unix(1e9, 0) }
+	// Processes come and go between the two, and services with them: a few tries must do.
+	for try := 1; ; try++ {
+		c := exec.Command(sh, "-s")
+		c.Stdin = strings.NewReader(Probe)
+		out, err := c.Output()
+		if err != nil {
+			t.Fatal(err)
+		}
+		p, err := ParseProbe(strings.NewReader(string(out)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		want, got := here.Read(), Machine{Source: p, Name: here.Name, Now: here.Now}.Read()
+		got.BootedAt = want.BootedAt // told in hundredths of a second since
+		if reflect.DeepEqual(want, got) {
+			return
+		}
+		if try == 5 {
+			for _, w := range want.Components {
+				if g, _ := got.Component(w.Key, w.Device); !reflect.DeepEqual(w, g) {
+					t.Errorf("the file system shows %+v, the probe %+v", w, g)
+				}
+			}
+			t.Errorf("%d and %d components\n%+v\n%+v", len(want.Components), len(got.Components), want.Sections, got.Sections)
+			return
+		}
+	}
+}
+
+// say writes records as a probe prints them: "NAME text", a line each.
+func say(records string) string {
+	var b strings.Builder
+	for l := range strings.Lines(records) {
+		if l = strings.TrimSpace(l); l != "" {
+			name, text, _ := strings.Cut(l, " | ")
+			b.WriteString(name + "\x00" + strings.ReplaceAll(text, `\t`, "\t") + "\n")
+		}
+	}
+	return b.String()
+}
+
+func probed(t *testing.T, records string) *estate.Reading {
+	t.Helper()
+	p, err := ParseProbe(strings.NewReader(say("=probe\n" + records + "\n=end")))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return Machine{Source: p, Name: "far", From: "SSH", Now: func() time.Time { return time.Unix(1e9, 0) }}.Read()
+}
+
+const rpmMachine = `
+	/proc/sys/kernel/osrelease | 5.14.0-427.13.1.br9.x86_64
+	/proc/sys/kernel/random/boot_id | 1111
+	/proc/cmdline | quiet
+	/etc/os-release | PRETTY_NAME="Brae Server 9.4"
+	+/boot/vmlinuz-5.14.0-427.13.1.br9.x86_64
+	+/boot/vmlinuz-5.14.0-427.20.1.br9.x86_64
+	+/boot/vmlinuz-0-rescue-ffff
+	$rpm -qa | kernel-core\t0\t5.14.0\t427.20.1.br9\tx86_64
+	$rpm -qa | kernel-core\t0\t5.14.0\t427.13.1.br9\tx86_64
+	$rpm -qa | openssl-libs\t1\t3.0.7\t27.br9\tx86_64
+	$rpm -qa | zlib\t0\t1.2.11\t40.br9\tx86_64
+	$rpm -qa | zlib\t0\t1.2.11\t40.br9\ti686
+	$rpm -qa | tzdata\t0\t2024a\t1.br9\tnoarch
+	$rpm -qa | gpg-pubkey\t0\t8483c65d\t5ccc5b19\t(none)`
+
+func TestAnRPMMachineIsReadLikeAnyOther(t *testing.T) {
+	r := probed(t, rpmMachine+`
+		@/proc/10/exe | /usr/libexec/qemu-kvm (deleted)
+		/proc/10/cmdline | /usr/libexec/qemu-kvm
+		/proc/10/cmdline | -name
+		/proc/10/cmdline | guest=gauge-1,debug-threads=on
+		@/proc/11/exe | /usr/sbin/sshd
+		/proc/11/cgroup | 0::/system.slice/sshd.service
+		/proc/11/maps | 7f00-7f01 r-xp 0 08:01 99 /usr/lib64/libssl.so.3 (deleted)
+		$rpm -qa | qemu-kvm-core\t17\t8.2.0\t11.br9\tx86_64
+		$rpm -qf /usr/libexec/qemu-kvm | qemu-kvm-core
+		$rpm -qf /usr/lib64/libssl.so.3 | openssl-libs
+		?rpm -qf /memfd:x | file /memfd:x: No such file or directory`)
+	if s := r.Section(estate.Packages); s.Err != "" || s.Source != "SSH, rpm -qa" {
+		t.Errorf("%+v", s)
+	}
+	var got []string
+	for _, c := range r.Components {
+		if c.Key.Kind() == "rpm" {
+			got = append(got, strings.TrimSpace(string(c.Key)+" "+c.Version+" "+c.Awaits()))
+		}
+	}
+	want := []string{"rpm:kernel-core 5.14.0-427.20.1.br9 the host", "rpm:openssl-libs 1:3.0.7-27.br9 sshd.service", "rpm:qemu-kvm-core 17:8.2.0-11.br9 the emulator of guest gauge-1",
+		"rpm:tzdata 2024a-1.br9", "rpm:zlib 1.2.11-40.br9", "rpm:zlib:i686 1.2.11-40.br9"}
+	if !slices.Equal(got, want) {
+		t.Errorf("%q\nwant %q", got, want)
+	}
+	if k, _ := r.Component("rpm:kernel-core", ""); k.Running != "5.14.0-427.13.1.br9" || r.Kernel.Installed != "5.14.0-427.20.1.br9.x86_64" {
+		t.Errorf("%+v, kernel %+v", k, r.Kernel)
+	}
+}
+
+func TestTheNewestKernelThatRunsAwaitsNothing(t *testing.T) {
+	r := probed(t, strings.Replace(rpmMachine, "osrelease | 5.14.0-427.13.1", "osrelease | 5.14.0-427.20.1", 1))
+	if k, _ := r.Component("rpm:kernel-core", ""); k.Waits() || k.Restarts != "" {
+		t.Errorf("%+v", k)
+	}
+}
+
+func TestFirmwareOfAdaptersAndDisks(t *testing.T) {
+	r := probed(t, rpmMachine+`
+		/sys/class/dmi/id/bios_version | 2.5.0
+		/sys/class/nvme/nvme0/model | Skerry NV 960G
+		/sys/class/nvme/nvme0/firmware_rev | 1.4.2
+		/sys/block/sda/device/model | Skerry HD4
+		/sys/block/sda/device/rev | A7
+		/sys/class/net/eno1/device/uevent | DRIVER=lorne25
+		/sys/class/net/eno2/device/uevent | DRIVER=lorne25
+		/sys/bus/pci/devices/0000:3b:00.0/uevent | DRIVER=lorne25
+		/sys/bus/pci/devices/0000:3b:00.0/vendor | 0x1af4
+		/sys/bus/pci/devices/0000:3b:00.0/device | 0x1000
+		$ethtool -i eno1 | driver: lorne25
+		$ethtool -i eno1 | firmware-version: 22.31.6 0x8000abcd
+		$ethtool -i eno1 | bus-info: 0000:3b:00.0
+		$ethtool -i eno2 | driver: lorne25
+		$ethtool -i eno2 | firmware-version: 22.31.6 0x8000abcd
+		$ethtool -i eno2 | bus-info: 0000:3b:00.0`)
+	var got []string
+	for _, c := range r.Components {
+		if c.Key.Layer() == estate.Firmware {
+			got = append(got, c.Title()+" "+c.Version+" "+c.Model)
+		}
+	}
+	want := []string{"fw:bios 2.5.0 ", "fw:lorne25 (0000:3b:00.0) 22.31.6 1af4:1000", "fw:skerry-hd4 (sda) A7 Skerry HD4", "fw:skerry-nv-960g (nvme0) 1.4.2 Skerry NV 960G"}
+	if !slices.Equal(got, want) {
+		t.Errorf("%q\nwant %q", got, want)
+	}
+}
+
+func TestSettingsOfAMachine(t *testing.T) {
+	const input = `
+		$nft list ruleset | table inet filter {
+		$nft list ruleset | chain output { type filter hook output priority filter; policy accept; }
+		$nft list ruleset | chain input {
+		$nft list ruleset | type filter hook input priority filter; policy drop;`
+	for _, c := range []struct{ records, key, want string }{
+		{input, "firewall/default", "drop"},
+		{"+$nft list ruleset", "firewall/default", "accept"},
+		{"$iptables -S INPUT | -P INPUT DROP", "firewall/default", "drop"},
+		{"$iptables -S INPUT | -P INPUT ACCEPT", "firewall/default", "accept"},
+		{"", "firewall/default", "? neither nft nor iptables is there to ask"},
+		{"?nft list ruleset | Operation not permitted (you must be root)", "firewall/default", "? nft list: Operation not permitted (you must be root)"},
+		{"@/etc/localtime | /usr/share/zoneinfo/Etc/UTC", "time-zone", "Etc/UTC"},
+		{"/etc/chrony.conf | pool 10.20.0.123 iburst", "time-server/1", "10.20.0.123"},
+		{"/etc/systemd/timesyncd.conf | NTP=10.20.0.123 10.20.1.123", "time-server/2", "10.20.1.123"},
+		{"/etc/resolv.conf | nameserver 127.0.0.53\n/run/systemd/resolve/resolv.conf | nameserver 10.20.0.53", "name-server/1", "10.20.0.53"},
+	} {
+		r := probed(t, rpmMachine+"\n"+c.records)
+		got, _ := r.Component(estate.Key("set:"+c.key), "")
+		if v := got.Version; v != c.want && "? "+got.Unread != c.want {
+			t.Errorf("with %s, %s is %q (%s), want %q", c.records, c.key, v, got.Unread, c.want)
+		}
+	}
+}
+
+// Without root much may not be seen: it is counted and said. A program that is not there, as a kernel thread has none, is not hidden.
+func TestWhatMayNotBeSeenIsNotMissing(t *testing.T) {
+	r := probed(t, strings.ReplaceAll(rpmMachine, "$rpm", "$other")+"\n@/proc/1/exe\n!/proc/1/exe\n@/proc/2/exe\n!/proc/2/exe\n@/proc/3/exe\n!/var/lib/dpkg/status")
+	if s := r.Section(estate.Packages); !strings.Contains(s.Err, "permission denied") || !strings.HasSuffix(s.Source, "(processes hidden from this user: 2)") {
+		t.Errorf("%+v", s)
+	}
+}
+
+func TestAnAnswerThatIsNoProbesIsRefused(t *testing.T) {
+	for want, answer := range map[string]string{
+		"breaks off":               say("=probe\n/proc/cmdline | quiet"),
+		"shows no file":            say("=probe\n=end"),
+		`it says "Welcome aboard"`: "Welcome aboard\n",
+		"did not answer as":        "",
+	} {
+		if _, err := ParseProbe(strings.NewReader(answer)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v, want %q", answer, err, want)
+		}
+	}
+}
+
+func FuzzParseProbe(f *testing.F) {
+	f.Add(say("=probe\n" + rpmMachine + "\n=end"))
+	f.Fuzz(func(t *testing.T, answer string) {
+		if p, err := ParseProbe(strings.NewReader(answer)); err == nil {
+			r := Machine{Source: p, Name: "x", Now: time.Now}.Read()
+			if len(r.Sections) != len(Sections) {
+				t.Errorf("%+v", r.Sections)
+			}
+		}
+	})
+}
