@@ -23,6 +23,24 @@ func estateErr(text string) error { _, err := estatefile.Parse("f.yaml", []byte(
 
 const clause = "baseline: b\nclauses:\n  - component: deb:a\n    posture: at least\n"
 
+// YAML takes 2.30 for the number 2.3 and 010 for 8; a version is none of these.
+func TestVersionsStayAsTheyAreWritten(t *testing.T) {
+	for _, v := range []string{"2.30", "010", "0x10", "1e3", "4.650.07", "2026-11-01", "7", "1.0"} {
+		b, err := baselinefile.Parse("f.yaml", []byte(clause+"    version: "+v+"\n"))
+		if err != nil || b.Clauses[0].Version != v {
+			t.Errorf("version: %s is read as %+v, %v", v, b.Clauses, err)
+		}
+		l, err := releaselist.Parse("f.yaml", []byte("feed: f\ncomponents:\n  - component: fw:a\n    releases:\n      - version: "+v+"\n"))
+		if err != nil || l.Releases[0].Version != v {
+			t.Errorf("a release's version: %s is read as %+v, %v", v, l, err)
+		}
+	}
+	anchored := "baseline: b\nclauses:\n  - component: deb:a\n    posture: at least\n    version: &v 2.30\n  - component: deb:b\n    posture: at least\n    version: *v\n"
+	if b, err := baselinefile.Parse("f.yaml", []byte(anchored)); err != nil || b.Clauses[0].Version != "2.30" || b.Clauses[1].Version != "2.30" {
+		t.Errorf("%+v, %v", b, err)
+	}
+}
+
 func TestErrorsSayWhereAndWhat(t *testing.T) {
 	for _, c := range []struct {
 		name  string
@@ -33,7 +51,13 @@ func TestErrorsSayWhereAndWhat(t *testing.T) {
 		{"empty file", baselineErr, "", "f.yaml: the file is empty"},
 		{"only a comment", baselineErr, "# nothing\n", "f.yaml: the file is empty"},
 		{"two documents", baselineErr, clause + "    version: 1\n---\nbaseline: c\n", "a second document begins here"},
-		{"wrong type", baselineErr, "baseline: b\nrank: high\nclauses: []\n", "f.yaml:2:7: "},
+		{"wrong type", baselineErr, "baseline: b\nrank: high\nclauses: []\n", `f.yaml:2:7: a whole number is expected here, and this is "high"`},
+		{"half a number", baselineErr, "baseline: b\nrank: 2.5\nclauses: []\n", `f.yaml:2:7: a whole number is expected here, and this is "2.5"`},
+		{"a number that reads as another", baselineErr, "baseline: b\nrank: 010\nclauses: []\n", `f.yaml:2:7: a whole number is expected here, and this is "010"`},
+		{"a number too large", baselineErr, "baseline: b\nrank: 99999999999999999999\nclauses: []\n", "f.yaml:2:7: 99999999999999999999 is too large a number"},
+		{"a list for a text", baselineErr, "baseline: [b]\n", "f.yaml:1:11: a text is expected here, and this is a list"},
+		{"a text for a list", baselineErr, "baseline: b\nassign: tides\n", "f.yaml:2:9: a list is expected here, and this is a single value"},
+		{"a mapping for a text", baselineErr, clause + "    follow: {newest: yes}\n", "f.yaml:5:13: a text is expected here, and this is a mapping"},
 		{"no name", baselineErr, "clauses:\n  - component: deb:a\n", `expected "baseline: NAME"`},
 		{"no clauses", baselineErr, "baseline: b\n", "the baseline has no clauses"},
 		{"component of no kind", baselineErr, "baseline: b\nclauses:\n  - component: apt:a\n", "f.yaml:3:16: component \"apt:a\""},

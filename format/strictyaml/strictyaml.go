@@ -6,7 +6,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
-	"io"
+	"reflect"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -47,10 +47,101 @@ func Decode(name string, text []byte, v any) (*File, error) {
 	if len(tree.Docs) > 1 {
 		return nil, &Error{File: name, Line: tree.Docs[1].Start.Position.Line, Column: 1, Message: "a second document begins here; one file holds one"}
 	}
-	if err := yaml.NewDecoder(bytes.NewReader(text), yaml.Strict()).Decode(v); err != nil && !errors.Is(err, io.EOF) {
+	ast.Walk(asWritten{}, tree.Docs[0].Body)
+	if err := yaml.NewDecoder(bytes.NewReader(nil), yaml.Strict()).DecodeFromNode(tree.Docs[0].Body, v); err != nil {
 		return nil, located(name, err)
 	}
+	if n := notWhole(tree.Docs[0].Body, reflect.TypeOf(v)); n != nil {
+		t := n.GetToken()
+		return nil, &Error{name, t.Position.Line, t.Position.Column, fmt.Sprintf("a whole number is expected here, and this is %q", t.Value)}
+	}
 	return &File{Name: name, tree: tree}, nil
+}
+
+// notWhole finds the first value that is no whole number where one is wanted: the YAML package would cut it down to one.
+func notWhole(n ast.Node, t reflect.Type) ast.Node {
+	for t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	switch v := n.(type) {
+	case *ast.AnchorNode:
+		return notWhole(v.Value, t)
+	case *ast.MappingNode:
+		for _, pair := range v.Values {
+			if bad := notWhole(pair, t); bad != nil {
+				return bad
+			}
+		}
+	case *ast.MappingValueNode:
+		if to := under(t, v.Key.GetToken().Value); to != nil {
+			return notWhole(v.Value, to)
+		}
+	case *ast.SequenceNode:
+		for _, item := range v.Values {
+			if t.Kind() != reflect.Slice {
+				break
+			}
+			if bad := notWhole(item, t.Elem()); bad != nil {
+				return bad
+			}
+		}
+	case *ast.StringNode:
+		if k := t.Kind(); k == reflect.Int || k == reflect.Int64 {
+			return v
+		}
+	}
+	return nil
+}
+
+// under is the type of what stands under a name in a mapping that is decoded into t, and nil where that is nothing of ours.
+func under(t reflect.Type, name string) reflect.Type {
+	switch t.Kind() {
+	case reflect.Map:
+		return t.Elem()
+	case reflect.Struct:
+		for f := range t.Fields() {
+			if tag, _, _ := strings.Cut(f.Tag.Get("yaml"), ","); tag == name {
+				return f.Type
+			}
+		}
+	}
+	return nil
+}
+
+// asWritten makes texts of the scalars that YAML takes for numbers and does not write back as they stand: a version 2.30 is not 2.3, 010 is not 8, and 2.5 is no
+// whole number. Where a number is wanted such a text is an error.
+type asWritten struct{}
+
+// Visit implements ast.Visitor.
+func (v asWritten) Visit(n ast.Node) ast.Visitor {
+	switch n := n.(type) {
+	case *ast.MappingValueNode:
+		n.Value = written(n.Value)
+	case *ast.SequenceNode:
+		for i := range n.Values {
+			n.Values[i] = written(n.Values[i])
+		}
+	case *ast.AnchorNode:
+		n.Value = written(n.Value)
+	}
+	return v
+}
+
+func written(n ast.Node) ast.Node {
+	switch n := n.(type) {
+	case *ast.IntegerNode:
+		if fmt.Sprint(n.Value) == n.Token.Value {
+			return n
+		}
+	case *ast.BoolNode:
+		if fmt.Sprint(n.Value) == n.Token.Value {
+			return n
+		}
+	case *ast.FloatNode, *ast.InfinityNode, *ast.NanNode:
+	default:
+		return n
+	}
+	return ast.String(n.GetToken())
 }
 
 // located turns an error of the YAML package into one of ours.
@@ -63,7 +154,59 @@ func located(name string, err error) error {
 			e.Line, e.Column = t.Position.Line, t.Position.Column
 		}
 	}
+	var kind *yaml.TypeError
+	var node *yaml.UnexpectedNodeTypeError
+	var over *yaml.OverflowError
+	switch {
+	case errors.As(err, &kind):
+		e.Message = fmt.Sprintf("%s is expected here, and this is %s", noun(kind.DstType), nounOr(kind, kind.SrcType))
+	case errors.As(err, &node):
+		e.Message = fmt.Sprintf("%s is expected here, and this is %s", nodeNoun(node.Expected), nodeNoun(node.Actual))
+	case errors.As(err, &over):
+		e.Message = over.SrcNum + " is too large a number"
+	}
 	return e
+}
+
+// nounOr is the noun for what stands there; a text is quoted.
+func nounOr(e *yaml.TypeError, t reflect.Type) string {
+	if t != nil && t.Kind() == reflect.String && e.Token != nil {
+		return fmt.Sprintf("%q", e.Token.Value)
+	}
+	return noun(t)
+}
+
+// noun says in plain words what a Go type holds.
+func noun(t reflect.Type) string {
+	for t != nil && t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	if t == nil {
+		return "nothing"
+	}
+	switch t.Kind() {
+	case reflect.String:
+		return "a text"
+	case reflect.Bool:
+		return "true or false"
+	case reflect.Slice, reflect.Array:
+		return "a list"
+	case reflect.Map, reflect.Struct:
+		return "a mapping of names to values"
+	}
+	return "a whole number"
+}
+
+func nodeNoun(t ast.NodeType) string {
+	switch t {
+	case ast.SequenceType:
+		return "a list"
+	case ast.MappingType, ast.MappingValueType:
+		return "a mapping of names to values"
+	case ast.NullType:
+		return "nothing"
+	}
+	return "a single value"
 }
 
 func firstLine(s string) string {
