@@ -91,7 +91,7 @@ func (nopCloser) Close() error { return nil }
 const body = "the payload"
 
 func list(sha string) string {
-	return fmt.Sprintf("feed: ulva\ncomponents:\n  - component: fw:ulva\n    releases:\n      - version: A10\n        file: ulva.bin\n        size: 11\n        sha256: %s\n      - version: A11\n        file: later.bin\n        sha256: %s\n", sha, sum("later"))
+	return fmt.Sprintf("feed: ulva\ncomponents:\n  - component: fw:ulva\n    releases:\n      - version: 1.10\n        file: ulva.bin\n        size: 11\n        sha256: %s\n      - version: 1.11\n        file: later.bin\n        sha256: %s\n", sha, sum("later"))
 }
 
 func shelf(t testing.TB) Shelf {

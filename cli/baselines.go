@@ -195,7 +195,7 @@ func (a *app) baselineRevert() *cobra.Command {
 	c := &cobra.Command{
 		Use: "revert NAME VERSION", Short: "Let a baseline say again what a version of it said",
 		Long:              "Keeps what an earlier version said as the newest version. The ones between stay on record.",
-		Example:           "  yare baseline revert hardware-2026q4 3 --why \"22.31.6 drops links\"",
+		Example:           "  yare baseline revert hardware-2026q4 3 --why \"7.4.2 drops links\"",
 		Args:              cobra.ExactArgs(2),
 		ValidArgsFunction: a.baselineNames,
 		RunE: func(c *cobra.Command, args []string) error {

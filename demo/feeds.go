@@ -22,7 +22,7 @@ import (
 
 // mirrored are the packages of the demo's Debian repository: what no release list has.
 var mirrored = []struct{ name, version, source string }{
-	{"multipath-tools", "0.11.1-2", ""}, {"lldpd", "1.0.19-1", ""}, {"lldpd", "1.0.20-1", ""}, {"libssl3t64", "3.5.4-1", "openssl"},
+	{"brae-paths", "2.3-brae2", ""}, {"lldpd", "1.1-brae1", ""}, {"lldpd", "1.2-brae1", ""}, {"libbrae-tls2", "1.9-brae1", "brae-tls"},
 }
 
 // writeMirror writes a signed Debian repository below dir, with the keyring that its signature is held against. One that is there stays.
@@ -112,7 +112,7 @@ func writeBundle(name string) error {
 	if _, err := os.Stat(name); err == nil {
 		return nil
 	}
-	file, payload, err := Payload(catalogue.Release{Component: "fw:ulva-nv3", Version: "A10", Restart: catalogue.NoRestart, Hardware: []string{"Ulva NV3"}})
+	file, payload, err := Payload(catalogue.Release{Component: "fw:ulva-w31", Version: "1.10", Restart: catalogue.NoRestart, Hardware: []string{"Ulva W31"}})
 	if err != nil {
 		return err
 	}
@@ -120,10 +120,10 @@ func writeBundle(name string) error {
 made: 2026-11-18
 vendor: Ulva
 components:
-  - component: fw:ulva-nv3
-    hardware: [Ulva NV3]
+  - component: fw:ulva-w31
+    hardware: [Ulva W31]
     releases:
-      - version: A10
+      - version: 1.10
         date: 2026-11-18
         severity: high
         restart: none
@@ -136,7 +136,7 @@ components:
 	if err != nil {
 		return err
 	}
-	notes := []byte("Ulva NV3 firmware, fourth quarter of 2026. Everything in it is made up.\n")
+	notes := []byte("Ulva W31 firmware, fourth quarter of 2026. Everything in it is made up.\n")
 	sums := fmt.Sprintf("%s  firmware.tar.gz\n%s  README.txt\n", sum(inner), sum(notes))
 	var out bytes.Buffer
 	z := zip.NewWriter(&out)

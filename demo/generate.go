@@ -16,7 +16,7 @@ func Generate(seed int64, clusters, hostsEach, packages int) *sim.World {
 	older := []struct {
 		key estate.Key
 		ver string
-	}{{"deb:linux-image-brae", "6.12.48-1"}, {"deb:openssl", "3.5.1-1"}, {"fw:lorne-l25", "22.31.3"}, {"fw:corran-bmc", "3.08"}, {"fw:corran-bios", "2.4.1"}}
+	}{{"deb:linux-image-brae", "30.4-brae1"}, {"deb:brae-tls", "1.8-brae1"}, {"fw:lorne-l25", "7.3.1"}, {"fw:corran-bmc", "3.08"}, {"fw:corran-bios", "2.4.1"}}
 	for c := range clusters {
 		cluster := estate.Cluster{Name: fmt.Sprintf("c%02d", c+1), Act: true, Reserve: 1}
 		for n := range hostsEach {
@@ -46,9 +46,9 @@ func packageName(n int) estate.Key { return estate.Key(fmt.Sprintf("deb:lib%04d-
 // packageVersion is its version, the newest or the one before.
 func packageVersion(n int, newest bool) string {
 	if newest {
-		return fmt.Sprintf("1:%d.%d.2-3+deb4u2", n%9, n%17)
+		return fmt.Sprintf("%d.%d.2-brae2", n%9, n%17)
 	}
-	return fmt.Sprintf("1:%d.%d.2-3+deb4u1", n%9, n%17)
+	return fmt.Sprintf("%d.%d.2-brae1", n%9, n%17)
 }
 
 func fill(r *rand.Rand, h *sim.Host, network string) {

@@ -20,17 +20,17 @@ type event struct {
 // past is how the demo estate came to be what it is.
 var past = []event{
 	{26, nil, "drv:lorne25", "2.14.1", "2.14.3"},
-	{26, nil, "fw:lorne-l25", "22.31.3", "22.31.6"},
+	{26, nil, "fw:lorne-l25", "7.3.1", "7.4.2"},
 	{23, []string{"vts"}, "fw:corran-bmc", "3.08", "3.11"},
 	{18, []string{"tides"}, "fw:corran-bmc", "3.08", "3.11"},
-	{17, nil, "deb:qemu-system-x86", "1:9.2.3-1", "1:9.2.4-1"},
-	{12, []string{"curlew", "jacana", "dunlin"}, "fw:lorne-l25", "22.31.3", "22.31.4"},
-	{8, []string{"vts"}, "deb:linux-image-brae", "6.12.48-1", "6.12.57-1"},
-	{5, []string{"tides"}, "deb:linux-image-brae", "6.12.48-1", "6.12.57-1"},
-	{3, nil, "deb:openssl", "3.5.1-1", "3.5.4-1"},
-	{1, []string{"fulmar"}, "deb:chrony", "4.6.1-2", "4.7-1"},
-	{1, []string{"dunlin"}, "fw:tarbet-s9", "4.650.07", "5.310.02"},
-	{1, []string{"jacana"}, "deb:telnetd", "", "0.17-45"},
+	{17, nil, "deb:qemu-system-x86", "9.2.3-brae1", "9.2.4-brae1"},
+	{12, []string{"curlew", "jacana", "dunlin"}, "fw:lorne-l25", "7.3.1", "7.4.0"},
+	{8, []string{"vts"}, "deb:linux-image-brae", "30.4-brae1", "30.6-brae1"},
+	{5, []string{"tides"}, "deb:linux-image-brae", "30.4-brae1", "30.6-brae1"},
+	{3, nil, "deb:brae-tls", "1.8-brae1", "1.9-brae1"},
+	{1, []string{"fulmar"}, "deb:chrony", "4.6-brae2", "4.7-brae1"},
+	{1, []string{"dunlin"}, "fw:tarbet-s9", "4.19.0", "5.2.0"},
+	{1, []string{"jacana"}, "deb:telnetd", "", "0.9-brae4"},
 }
 
 // LookedAt is when somebody last looked at the drift of the demo estate.

@@ -11,20 +11,20 @@ import (
 
 // inLine are the versions at which a host has nothing against it.
 var inLine = []estate.Component{
-	{Key: "deb:linux-image-brae", Version: "6.12.57-1"},
-	{Key: "deb:qemu-system-x86", Version: "1:9.2.4-1"},
-	{Key: "deb:libvirt-daemon", Version: "11.3.0-3"},
-	{Key: "deb:openssl", Version: "3.5.4-1"},
-	{Key: "deb:openssh-server", Version: "1:10.0p1-7"},
-	{Key: "deb:chrony", Version: "4.6.1-2"},
+	{Key: "deb:linux-image-brae", Version: "30.6-brae1"},
+	{Key: "deb:qemu-system-x86", Version: "9.2.4-brae1"},
+	{Key: "deb:libvirt-daemon", Version: "11.3-brae2"},
+	{Key: "deb:brae-tls", Version: "1.9-brae1"},
+	{Key: "deb:openssh-server", Version: "10.0-brae7"},
+	{Key: "deb:chrony", Version: "4.6-brae2"},
 	{Key: "deb:brae-guard", Version: "1.4-1"},
-	{Key: "deb:multipath-tools", Version: "0.11.1-2"},
-	{Key: "deb:lldpd", Version: "1.0.19-1"},
+	{Key: "deb:brae-paths", Version: "2.3-brae2"},
+	{Key: "deb:lldpd", Version: "1.1-brae1"},
 	{Key: "drv:lorne25", Version: "2.14.3", Model: "Lorne L25"},
 	{Key: "fw:corran-bmc", Version: "3.11", Model: "Corran BMC"},
-	{Key: "fw:lorne-l25", Version: "22.31.6", Model: "Lorne L25", Device: "slot 2"},
-	{Key: "fw:ulva-nv3", Version: "A09", Model: "Ulva NV3", Device: "bay 1"},
-	{Key: "fw:ulva-nv3", Version: "A09", Model: "Ulva NV3", Device: "bay 2"},
+	{Key: "fw:lorne-l25", Version: "7.4.2", Model: "Lorne L25", Device: "slot 2"},
+	{Key: "fw:ulva-w31", Version: "1.9", Model: "Ulva W31", Device: "bay 1"},
+	{Key: "fw:ulva-w31", Version: "1.9", Model: "Ulva W31", Device: "bay 2"},
 	{Key: "set:service/chrony", Version: "enabled, running"},
 	{Key: "set:service/ssh", Version: "enabled, running"},
 	{Key: "set:kernel-argument/iommu", Version: "pt"},
@@ -36,9 +36,9 @@ var inLine = []estate.Component{
 // large are what only the large model has.
 var large = []estate.Component{
 	{Key: "drv:tarbet9", Version: "2.6.1", Model: "Tarbet S9"},
-	{Key: "fw:corran-bios", Version: "2.5.0", Model: "CR-720"},
-	{Key: "fw:lorne-l25", Version: "22.31.6", Model: "Lorne L25", Device: "slot 4"},
-	{Key: "fw:tarbet-s9", Version: "4.650.07", Model: "Tarbet S9"},
+	{Key: "fw:corran-bios", Version: "2.5.0", Model: "Quay 1"},
+	{Key: "fw:lorne-l25", Version: "7.4.2", Model: "Lorne L25", Device: "slot 4"},
+	{Key: "fw:tarbet-s9", Version: "4.19.0", Model: "Tarbet S9"},
 }
 
 func host(name, cluster string, n int) *sim.Host {
@@ -51,12 +51,12 @@ func host(name, cluster string, n int) *sim.Host {
 	r.BootedAt = Start.AddDate(0, 0, -40-n)
 	r.Networks = []string{cluster, "storage", "migration"}
 	r.Components = append(r.Components, inLine...)
-	r.Hardware = estate.Hardware{Maker: "Corran", Model: "CR-720", Serial: fmt.Sprintf("CR7-%06d", sum.Sum32()%1e6)}
+	r.Hardware = estate.Hardware{Maker: "Corran", Model: "Quay 1", Serial: fmt.Sprintf("Q1-%06d", sum.Sum32()%1e6)}
 	r.Capacity = estate.Resources{MemoryMiB: 512 << 10, CPU: 64000}
 	if cluster == "yard" {
-		r.Hardware.Model = "CR-540"
+		r.Hardware.Model = "Quay 2"
 		r.Capacity = estate.Resources{MemoryMiB: 256 << 10, CPU: 32000}
-		r.Components = append(r.Components, estate.Component{Key: "fw:corran-bios", Version: "1.9.2", Model: "CR-540"})
+		r.Components = append(r.Components, estate.Component{Key: "fw:corran-bios", Version: "1.9.2", Model: "Quay 2"})
 	} else {
 		r.Components = append(r.Components, large...)
 	}
@@ -111,42 +111,42 @@ func awaiting(w *sim.World, host string, key estate.Key, running string) {
 // situations puts hosts out of line, each in its own way. All of vts can be mended by a round; tides needs people first; yard has no room.
 func situations(w *sim.World) {
 	// vts: much to do on heron, in two passes, since the adapter's firmware wants the new driver to run first.
-	set(w, "heron", "deb:linux-image-brae", "6.12.48-1")
-	set(w, "heron", "deb:openssl", "3.5.1-1")
-	set(w, "heron", "fw:lorne-l25", "22.31.3")
+	set(w, "heron", "deb:linux-image-brae", "30.4-brae1")
+	set(w, "heron", "deb:brae-tls", "1.8-brae1")
+	set(w, "heron", "fw:lorne-l25", "7.3.1")
 	set(w, "heron", "fw:corran-bmc", "3.08")
 	set(w, "heron", "drv:tarbet9", "2.5.0")
-	set(w, "heron", "fw:tarbet-s9", "4.650.01")
-	awaiting(w, "ibis", "deb:linux-image-brae", "6.12.48-1")
-	set(w, "ibis", "deb:openssl", "3.5.1-1")
-	setAt(w, "jacana", "fw:lorne-l25", "slot 2", "22.31.4")
+	set(w, "heron", "fw:tarbet-s9", "4.12.1")
+	awaiting(w, "ibis", "deb:linux-image-brae", "30.4-brae1")
+	set(w, "ibis", "deb:brae-tls", "1.8-brae1")
+	setAt(w, "jacana", "fw:lorne-l25", "slot 2", "7.4.0")
 	without(w, "jacana", "deb:brae-guard")
-	set(w, "jacana", "deb:telnetd", "0.17-45")
-	set(w, "knot", "deb:openssl", "3.5.1-1")
+	set(w, "jacana", "deb:telnetd", "0.9-brae4")
+	set(w, "knot", "deb:brae-tls", "1.8-brae1")
 
 	// tides: nearly everything that can stand in the way.
-	set(w, "avocet", "deb:linux-image-brae", "6.12.48-1")
+	set(w, "avocet", "deb:linux-image-brae", "30.4-brae1")
 	set(w, "avocet", "fw:corran-bios", "2.4.1")
-	set(w, "bittern", "deb:qemu-system-x86", "1:9.2.3-1")
+	set(w, "bittern", "deb:qemu-system-x86", "9.2.3-brae1")
 	set(w, "bittern", "drv:lorne25", "2.14.1")
-	set(w, "curlew", "fw:lorne-l25", "22.31.4")
+	set(w, "curlew", "fw:lorne-l25", "7.4.0")
 	w.Hosts["curlew"].Stale = 2
-	set(w, "dunlin", "fw:tarbet-s9", "5.310.02")
-	setAt(w, "dunlin", "fw:lorne-l25", "slot 4", "22.31.4")
+	set(w, "dunlin", "fw:tarbet-s9", "5.2.0")
+	setAt(w, "dunlin", "fw:lorne-l25", "slot 4", "7.4.0")
 	set(w, "egret", "fw:corran-bios", "2.4.1")
-	set(w, "fulmar", "deb:chrony", "4.7-1")
-	setAt(w, "fulmar", "fw:ulva-nv3", "bay 2", "A07")
+	set(w, "fulmar", "deb:chrony", "4.7-brae1")
+	setAt(w, "fulmar", "fw:ulva-w31", "bay 2", "1.7")
 	w.Hosts["fulmar"].Reading.Health[1] = estate.Health{Item: "power supply 2", Detail: "no input voltage since 19 Nov"}
 	closed := &w.Hosts["godwit"].Reading
 	closed.Closed = &estate.Mark{By: "night shift", Reason: "memory errors in bank B, waiting for parts", At: time.Date(2026, 11, 15, 3, 40, 0, 0, time.UTC)}
-	set(w, "godwit", "deb:linux-image-brae", "6.12.48-1")
+	set(w, "godwit", "deb:linux-image-brae", "30.4-brae1")
 	w.Hosts["godwit"].Unread = map[estate.SectionName]string{estate.FirmwareItems: "the inventory is being rebuilt"}
 
 	// yard: behind, and so full that the reserve can't be kept while one host is away.
 	for _, h := range []string{"ruff", "stint", "whimbrel"} {
-		set(w, h, "deb:linux-image-brae", "6.12.48-1")
+		set(w, h, "deb:linux-image-brae", "30.4-brae1")
 	}
-	set(w, "turnstone", "deb:openssl", "3.5.1-1")
+	set(w, "turnstone", "deb:brae-tls", "1.8-brae1")
 	insides(w)
 }
 
@@ -168,16 +168,16 @@ func insides(w *sim.World) {
 	guest("dunlin", "ensemble-2", func(g *estate.Guest) { g.Agent = estate.Inner{} })
 	guest("avocet", "datum-check", func(g *estate.Guest) { g.Machine = estate.Inner{Name: "i440fx", Version: "6.2"} })
 	guest("egret", "obs-cache", func(g *estate.Guest) { g.Machine.Version = "8.1" })
-	guest("turnstone", "yard-plan", func(g *estate.Guest) { g.Emulator = "1:9.2.3-1" })
-	guest("turnstone", "badge-office", func(g *estate.Guest) { g.Emulator = "1:9.2.3-1" })
+	guest("turnstone", "yard-plan", func(g *estate.Guest) { g.Emulator = "9.2.3-brae1" })
+	guest("turnstone", "badge-office", func(g *estate.Guest) { g.Emulator = "9.2.3-brae1" })
 	cs := w.Hosts["stint"].Reading.Components
 	for i := range cs {
 		if cs[i].Key == "deb:libvirt-daemon" {
-			cs[i].Holders = []estate.Holder{{Service: "virtqemud.service", Runs: "11.3.0-2"}}
+			cs[i].Holders = []estate.Holder{{Service: "virtqemud.service", Runs: "11.3-brae1"}}
 		}
 	}
 	gs := w.Hosts["bittern"].Reading.Guests // its emulator is the older one
 	for i := range gs {
-		gs[i].Emulator = "1:9.2.3-1"
+		gs[i].Emulator = "9.2.3-brae1"
 	}
 }

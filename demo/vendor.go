@@ -67,7 +67,7 @@ func writeFirmware(name string) error {
 	for _, f := range []struct {
 		name string
 		body []byte
-	}{{"skerry-p2-1.8.4.cab", cabinet(file{"p2.metainfo.xml", []byte(metainfo)}, file{"p2.bin", firmware})}, {"skerry-nx-2.2.pldm", pldmPackage("2.2", 0x1d0f, 0x0025)}} {
+	}{{"skerry-p2-1.8.4.cab", cabinet(file{"p2.metainfo.xml", []byte(metainfo)}, file{"p2.bin", firmware})}, {"skerry-nx-2.2.pldm", pldmPackage("2.2", 0xf0f0, 0x0025)}} {
 		if err := addTar(t, f.name, f.body); err != nil {
 			return err
 		}

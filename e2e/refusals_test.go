@@ -38,8 +38,8 @@ func TestRefusals(t *testing.T) {
 	before, shelves := kept(t, dir), tree(t, filepath.Join(dir, "kept"))
 	for _, c := range []struct{ name, args, says string }{
 		{"unknown cluster", "check marsh", `there is no cluster or host "marsh"`},
-		{"unknown host to explain", "explain dodo deb:openssl", `there is no host "dodo"`},
-		{"component of no kind", "explain heron openssl", "the kinds are agent, deb, drv"},
+		{"unknown host to explain", "explain dodo deb:brae-tls", `there is no host "dodo"`},
+		{"component of no kind", "explain heron brae-tls", "the kinds are agent, deb, drv"},
 		{"component that is not there", "explain heron deb:ssl", "heron has no component deb:ssl"},
 		{"broken YAML", "check vts --baseline " + write("broken.yaml", "baseline: x\nclauses:\n  - component: [deb:a\n"), "broken.yaml:"},
 		{"unknown field", "check vts --baseline " + write("field.yaml", "baseline: x\nclausess: []\n"), "field.yaml:2:1: unknown field"},

@@ -137,15 +137,15 @@ func TestScreensFromLookingToAFinishedRound(t *testing.T) {
 	s.wait(`closed`)
 	s.keys("Enter")
 	s.wait(`Host › vts › heron`)
-	s.wait(`deb:linux-image-brae +6.12.48-1 +6.12.57-1 +behind, high`)
-	s.wait(`mends BRAE-2026-0107`)
+	s.wait(`deb:linux-image-brae +30.4-brae1 +30.6-brae1 +behind, high`)
+	s.wait(`The baseline platform-november`)
 	s.keys("Right", "Right")
 	s.wait(`Host › vts › jacana`)
 	s.keys("Escape")
 	s.wait(`Waterline`)
 	s.keys("d")
-	s.wait(`siblings CR-720: 5 hosts, 2 alike`)
-	s.wait(`✗ 22.31.4`)
+	s.wait(`siblings Quay 1: 5 hosts, 2 alike`)
+	s.wait(`✗ 7.4.0`)
 	s.keys("Escape")
 	s.wait(`Waterline`)
 	s.keys("r")
@@ -339,9 +339,9 @@ func TestCatalogueBundleAndBaselineOnTheScreens(t *testing.T) {
 	s.wait(`needs you`)
 	s.keys("c")
 	s.wait(`synced .* 4 releases`) // what is due is synced by itself
-	s.wait(`fw:ulva-nv3 +A09`)
+	s.wait(`fw:ulva-w31 +1.9`)
 	s.keys("i", "="+filepath.Join(dir, "bundles", "ulva-2026q4.zip"), "Enter")
-	s.wait(`fw:ulva-nv3 A10`)
+	s.wait(`fw:ulva-w31 1.10`)
 	s.wait(`2 files with the hash`)
 	s.keys("Escape")
 	s.wait(`nothing of it was taken in`)
@@ -351,10 +351,10 @@ func TestCatalogueBundleAndBaselineOnTheScreens(t *testing.T) {
 	s.wait(`a takes it in`)
 	s.keys("a")
 	s.wait(`was taken in`)
-	s.wait(`fw:ulva-nv3 +A10 +▾ high +15 +30`)
+	s.wait(`fw:ulva-w31 +1.10 +▾ high +15 +30`)
 	s.keys("/", "=ulva", "Enter")
 	s.wait(`narrowed to “ulva”`)
-	s.wait(`▴ ╫ A10 +╫ ◂`)
+	s.wait(`▴ ╫ 1.10 +╫ ◂`)
 	s.keys("K", "=drives", "Enter")
 	s.wait(`kept as @drives`)
 	s.keys("Escape")
@@ -379,7 +379,7 @@ func TestCatalogueBundleAndBaselineOnTheScreens(t *testing.T) {
 	if r := run(t, "baseline", "log", "platform-november", "--state", dir); !strings.Contains(r.out, "a newer ssh") || r.code != 0 {
 		t.Errorf("%+v", r)
 	}
-	if r := run(t, "check", "lapwing", "--narrow", "@drives", "--state", dir); r.code != 3 || !strings.Contains(r.out, "fw:ulva-nv3 (bay 1)  behind") || strings.Contains(r.out, "deb:openssh") {
+	if r := run(t, "check", "lapwing", "--narrow", "@drives", "--state", dir); r.code != 3 || !strings.Contains(r.out, "fw:ulva-w31 (bay 1)  behind") || strings.Contains(r.out, "deb:openssh") {
 		t.Errorf("%+v", r)
 	}
 }
@@ -388,7 +388,7 @@ func TestCatalogueBundleAndBaselineOnTheScreens(t *testing.T) {
 func fakeEditor(t *testing.T) string {
 	t.Helper()
 	name := filepath.Join(t.TempDir(), "editor")
-	if err := os.WriteFile(name, []byte("#!/bin/sh\nsed -i 's/version: 1:10.0p1-7/version: 1:10.9p1-1/' \"$1\"\n"), 0o700); err != nil {
+	if err := os.WriteFile(name, []byte("#!/bin/sh\nsed -i 's/version: 10.0-brae7/version: 1:10.9p1-1/' \"$1\"\n"), 0o700); err != nil {
 		t.Fatal(err)
 	}
 	return name

@@ -25,7 +25,7 @@ const clause = "baseline: b\nclauses:\n  - component: deb:a\n    posture: at lea
 
 // YAML takes 2.30 for the number 2.3 and 010 for 8; a version is none of these.
 func TestVersionsStayAsTheyAreWritten(t *testing.T) {
-	for _, v := range []string{"2.30", "010", "0x10", "1e3", "4.650.07", "2026-11-01", "7", "1.0"} {
+	for _, v := range []string{"2.30", "010", "0x10", "1e3", "4.19.0", "2026-11-01", "7", "1.0"} {
 		b, err := baselinefile.Parse("f.yaml", []byte(clause+"    version: "+v+"\n"))
 		if err != nil || b.Clauses[0].Version != v {
 			t.Errorf("version: %s is read as %+v, %v", v, b.Clauses, err)

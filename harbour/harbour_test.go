@@ -114,7 +114,7 @@ func TestIndexesFillTheCatalogue(t *testing.T) {
 // A payload that was damaged on the way blocks before anything is touched.
 func TestADamagedPayloadIsNeverApplied(t *testing.T) {
 	h := open(t)
-	files, err := filepath.Glob(filepath.Join(h.Payloads.Dir, "deb_openssl_3.5.4*"))
+	files, err := filepath.Glob(filepath.Join(h.Payloads.Dir, "deb_brae-tls_1.9*"))
 	if err != nil || len(files) != 1 {
 		t.Fatal(files, err)
 	}
@@ -145,7 +145,7 @@ func TestAWithdrawalIsSeenWithoutOpeningAnew(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	now := strings.Replace(string(text), "- version: 3.5.4-1\n", "- version: 3.5.4-1\n        withdrawn: it leaks\n", 1)
+	now := strings.Replace(string(text), "- version: 1.9-brae1\n", "- version: 1.9-brae1\n        withdrawn: it leaks\n", 1)
 	if err := os.WriteFile(list, []byte(now), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -171,7 +171,7 @@ func TestTimesAreLearnedFromRounds(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	middle, worst, from := times.Usual(plan.RestartStep, "CR-720")
+	middle, worst, from := times.Usual(plan.RestartStep, "Quay 1")
 	if from == "assumed" || middle <= 0 || worst < middle {
 		t.Errorf("%v %v %s", middle, worst, from)
 	}

@@ -307,12 +307,12 @@ func TestAHostThatChangedSinceThePlanStopsTheRound(t *testing.T) {
 	h := newHarness(t, demo.World())
 	p := h.plan("vts", "knot")
 	for i, c := range h.world.Hosts["knot"].Reading.Components {
-		if c.Key == "deb:openssl" {
-			h.world.Hosts["knot"].Reading.Components[i].Version = "3.5.2-1"
+		if c.Key == "deb:brae-tls" {
+			h.world.Hosts["knot"].Reading.Components[i].Version = "1.8-brae2"
 		}
 	}
 	s, err := h.start(p)
-	if err != nil || s.Status != plan.Failing || !strings.Contains(s.Detail, `was "3.5.1-1" when the round was planned and is "3.5.2-1"`) {
+	if err != nil || s.Status != plan.Failing || !strings.Contains(s.Detail, `was "1.8-brae1" when the round was planned and is "1.8-brae2"`) {
 		t.Error(s.Status, s.Detail, err)
 	}
 }

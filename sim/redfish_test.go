@@ -56,7 +56,7 @@ func TestInventoryPowerHealth(t *testing.T) {
 	c := client(a, "fulmar")
 	defer c.Close()
 	hw, power, err := c.System(t.Context())
-	if err != nil || power != "On" || hw.Model != "CR-720" || !strings.HasPrefix(hw.Serial, "CR7-") {
+	if err != nil || power != "On" || hw.Model != "Quay 1" || !strings.HasPrefix(hw.Serial, "Q1-") {
 		t.Errorf("%+v %q %v", hw, power, err)
 	}
 	items, err := c.Inventory(t.Context())
@@ -65,7 +65,7 @@ func TestInventoryPowerHealth(t *testing.T) {
 	}
 	found := false
 	for _, i := range items {
-		found = found || i.Key == "fw:lorne-l25" && i.Device == "slot 2" && i.Version == "22.31.6" && i.Model == "Lorne L25"
+		found = found || i.Key == "fw:lorne-l25" && i.Device == "slot 2" && i.Version == "7.4.2" && i.Model == "Lorne L25"
 	}
 	if !found {
 		t.Errorf("no adapter in slot 2: %+v", items)
@@ -83,7 +83,7 @@ func TestUpdateByPush(t *testing.T) {
 	a := serve(t, 2000)
 	c := client(a, "jacana")
 	defer c.Close()
-	id, err := c.Update(t.Context(), "fw:lorne-l25", "slot 2", "x.payload", image(t, "22.31.6", catalogue.HostRestart))
+	id, err := c.Update(t.Context(), "fw:lorne-l25", "slot 2", "x.payload", image(t, "7.4.2", catalogue.HostRestart))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -101,7 +101,7 @@ func TestUpdateByPush(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, i := range items {
-		if i.Key == "fw:lorne-l25" && i.Device == "slot 2" && (i.Version != "22.31.6" || i.Running != "22.31.4") {
+		if i.Key == "fw:lorne-l25" && i.Device == "slot 2" && (i.Version != "7.4.2" || i.Running != "7.4.0") {
 			t.Errorf("installed is not running until the restart: %+v", i)
 		}
 	}
@@ -180,7 +180,7 @@ func TestSimpleUpdateAndMonitor(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	img := image(t, "22.31.6", catalogue.HostRestart)
+	img := image(t, "7.4.2", catalogue.HostRestart)
 	go func() {
 		_ = http.Serve(l, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(img) }))
 	}()
@@ -271,7 +271,7 @@ func TestFwupdReadsTheInventory(t *testing.T) {
 		}
 		t.Skipf("fwupdtool does not run here: %v %s", err, stderr)
 	}
-	for _, want := range []string{"22.31.3", "4.650.01", "Lorne L25"} {
+	for _, want := range []string{"7.3.1", "4.12.1", "Lorne L25"} {
 		if !strings.Contains(string(out), want) {
 			t.Errorf("fwupdtool does not see %s:\n%s", want, out)
 		}

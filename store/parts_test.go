@@ -30,9 +30,9 @@ func newYear(hosts, packages int) *aYear {
 	y := &aYear{rand: rand.New(rand.NewSource(1))}
 	for h := range hosts {
 		r := &estate.Reading{Host: fmt.Sprintf("h%04d", h), Release: "Brae Linux 4.2", BootID: fmt.Sprintf("%08x-0000", h), Capacity: estate.Resources{MemoryMiB: 512 << 10, CPU: 64000},
-			Hardware: estate.Hardware{Maker: "Corran", Model: "CR-720", Serial: fmt.Sprintf("CR7-%06d", h)}, Networks: []string{"a", "storage", "migration"}}
+			Hardware: estate.Hardware{Maker: "Corran", Model: "Quay 1", Serial: fmt.Sprintf("Q1-%06d", h)}, Networks: []string{"a", "storage", "migration"}}
 		for p := range packages {
-			r.Components = append(r.Components, estate.Component{Key: estate.Key(fmt.Sprintf("deb:lib%04d-common", p)), Version: fmt.Sprintf("1:%d.%d.%d-3+deb4u1", p%9, p%17, (h/50+p)%3)})
+			r.Components = append(r.Components, estate.Component{Key: estate.Key(fmt.Sprintf("deb:lib%04d-common", p)), Version: fmt.Sprintf("%d.%d.%d-brae1", p%9, p%17, (h/50+p)%3)})
 		}
 		for i := range 12 {
 			r.Components = append(r.Components, estate.Component{Key: estate.Key(fmt.Sprintf("fw:dev%02d", i)), Device: fmt.Sprintf("slot %d", i), Version: fmt.Sprintf("22.%d.4", h%3), Model: "Lorne L25"})
@@ -41,7 +41,7 @@ func newYear(hosts, packages int) *aYear {
 			r.Components = append(r.Components, estate.Component{Key: estate.Key(fmt.Sprintf("set:service/unit%02d", i)), Version: "enabled, running"})
 		}
 		for g := range 20 {
-			r.Guests = append(r.Guests, estate.Guest{Name: fmt.Sprintf("h%04d-g%02d", h, g), State: estate.Running, Since: start, Networks: []string{"a"}, Emulator: "1:9.2.4-1",
+			r.Guests = append(r.Guests, estate.Guest{Name: fmt.Sprintf("h%04d-g%02d", h, g), State: estate.Running, Since: start, Networks: []string{"a"}, Emulator: "9.2.4-brae1",
 				Load: estate.Resources{MemoryMiB: int64(4+g) << 10}, Agent: estate.Inner{Name: "brae-agent", Version: "2.3"}, Machine: estate.Inner{Name: "q35", Version: "9.2"}})
 		}
 		for i := range 8 {

@@ -64,7 +64,7 @@ func aReading(name string, n int) *estate.Reading {
 	if n%3 == 0 {
 		ver = "1"
 	}
-	r := &estate.Reading{Host: name, Capacity: estate.Resources{MemoryMiB: 1000, CPU: 1000}, Hardware: estate.Hardware{Model: "CR-720"},
+	r := &estate.Reading{Host: name, Capacity: estate.Resources{MemoryMiB: 1000, CPU: 1000}, Hardware: estate.Hardware{Model: "Quay 1"},
 		Components: []estate.Component{{Key: "deb:k", Version: ver}, {Key: "fw:nic", Version: ver}},
 		Guests:     []estate.Guest{{Name: "g-" + name, State: estate.Running, Load: estate.Resources{MemoryMiB: int64(100 + n%5*150)}}}}
 	for _, s := range estate.SectionNames {

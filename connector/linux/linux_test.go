@@ -26,13 +26,13 @@ func machine() fstest.MapFS {
 			"Package: linux-image-6.1.0-31-amd64\nStatus: install ok installed\nArchitecture: amd64\nVersion: 6.1.128-1\n\n" +
 			"Package: linux-image-6.1.0-37-amd64\nStatus: install ok installed\nArchitecture: amd64\nVersion: 6.1.140-1\n"),
 		"sys/bus/pci/devices/0000:01:00.0/uevent": f("DRIVER=lorne25\nPCI_ID=1AF4:1000\n"),
-		"sys/bus/pci/devices/0000:01:00.0/vendor": f("0x1af4\n"),
+		"sys/bus/pci/devices/0000:01:00.0/vendor": f("0xf0f0\n"),
 		"sys/bus/pci/devices/0000:01:00.0/device": f("0x1000\n"),
 		"sys/bus/pci/devices/0000:02:00.0/uevent": f("PCI_ID=1AF4:1001\n"),
 		"sys/module/lorne25/version":              f("2.14.3\n"),
 		"sys/class/dmi/id/bios_version":           f("2.5.0\n"),
 		"sys/class/dmi/id/sys_vendor":             f("Corran\n"),
-		"sys/class/dmi/id/product_name":           f("CR-720\n"),
+		"sys/class/dmi/id/product_name":           f("Quay 1\n"),
 	}
 }
 
@@ -43,7 +43,7 @@ func read(t *testing.T, root fstest.MapFS) *estate.Reading {
 
 func TestReadsWhatIsThere(t *testing.T) {
 	r := read(t, machine())
-	if r.Release != "Brae Linux 4.2" || r.Capacity != (estate.Resources{MemoryMiB: 16000, CPU: 2000}) || r.Hardware.Model != "CR-720" {
+	if r.Release != "Brae Linux 4.2" || r.Capacity != (estate.Resources{MemoryMiB: 16000, CPU: 2000}) || r.Hardware.Model != "Quay 1" {
 		t.Errorf("%+v", r)
 	}
 	if r.Kernel != (estate.Kernel{Running: "6.1.0-31-amd64", Installed: "6.1.0-37-amd64"}) {
@@ -54,7 +54,7 @@ func TestReadsWhatIsThere(t *testing.T) {
 		t.Errorf("the new kernel does not run yet: %+v", k)
 	}
 	d, ok := r.Component("drv:lorne25", "0000:01:00.0")
-	if !ok || d.Version != "2.14.3" || d.Model != "1af4:1000" {
+	if !ok || d.Version != "2.14.3" || d.Model != "f0f0:1000" {
 		t.Errorf("driver %+v", d)
 	}
 	if b, _ := r.Component("fw:bios", ""); b.Version != "2.5.0" {

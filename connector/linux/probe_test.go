@@ -76,18 +76,18 @@ func probed(t *testing.T, records string) *estate.Reading {
 }
 
 const rpmMachine = `
-	/proc/sys/kernel/osrelease | 5.14.0-427.13.1.br9.x86_64
+	/proc/sys/kernel/osrelease | 20.14.0-42.1.br9.x86_64
 	/proc/sys/kernel/random/boot_id | 1111
 	/proc/cmdline | quiet
 	/etc/os-release | PRETTY_NAME="Brae Server 9.4"
-	+/boot/vmlinuz-5.14.0-427.13.1.br9.x86_64
-	+/boot/vmlinuz-5.14.0-427.20.1.br9.x86_64
+	+/boot/vmlinuz-20.14.0-42.1.br9.x86_64
+	+/boot/vmlinuz-20.14.0-42.2.br9.x86_64
 	+/boot/vmlinuz-0-rescue-ffff
-	$rpm -qa | kernel-core\t0\t5.14.0\t427.20.1.br9\tx86_64
-	$rpm -qa | kernel-core\t0\t5.14.0\t427.13.1.br9\tx86_64
-	$rpm -qa | openssl-libs\t1\t3.0.7\t27.br9\tx86_64
-	$rpm -qa | zlib\t0\t1.2.11\t40.br9\tx86_64
-	$rpm -qa | zlib\t0\t1.2.11\t40.br9\ti686
+	$rpm -qa | kernel-core\t0\t20.14.0\t42.2.br9\tx86_64
+	$rpm -qa | kernel-core\t0\t20.14.0\t42.1.br9\tx86_64
+	$rpm -qa | brae-tls-libs\t1\t2.0.7\t3.br9\tx86_64
+	$rpm -qa | zlib\t0\t1.4.1\t6.br9\tx86_64
+	$rpm -qa | zlib\t0\t1.4.1\t6.br9\ti686
 	$rpm -qa | tzdata\t0\t2024a\t1.br9\tnoarch
 	$rpm -qa | gpg-pubkey\t0\t8483c65d\t5ccc5b19\t(none)`
 
@@ -100,9 +100,9 @@ func TestAnRPMMachineIsReadLikeAnyOther(t *testing.T) {
 		@/proc/11/exe | /usr/sbin/sshd
 		/proc/11/cgroup | 0::/system.slice/sshd.service
 		/proc/11/maps | 7f00-7f01 r-xp 0 08:01 99 /usr/lib64/libssl.so.3 (deleted)
-		$rpm -qa | qemu-kvm-core\t17\t8.2.0\t11.br9\tx86_64
+		$rpm -qa | qemu-kvm-core\t17\t8.4.0\t3.br9\tx86_64
 		$rpm -qf /usr/libexec/qemu-kvm | qemu-kvm-core
-		$rpm -qf /usr/lib64/libssl.so.3 | openssl-libs
+		$rpm -qf /usr/lib64/libssl.so.3 | brae-tls-libs
 		?rpm -qf /memfd:x | file /memfd:x: No such file or directory`)
 	if s := r.Section(estate.Packages); s.Err != "" || s.Source != "SSH, rpm -qa" {
 		t.Errorf("%+v", s)
@@ -113,18 +113,18 @@ func TestAnRPMMachineIsReadLikeAnyOther(t *testing.T) {
 			got = append(got, strings.TrimSpace(string(c.Key)+" "+c.Version+" "+c.Awaits()))
 		}
 	}
-	want := []string{"rpm:kernel-core 5.14.0-427.20.1.br9 the host", "rpm:openssl-libs 1:3.0.7-27.br9 sshd.service", "rpm:qemu-kvm-core 17:8.2.0-11.br9 the emulator of guest gauge-1",
-		"rpm:tzdata 2024a-1.br9", "rpm:zlib 1.2.11-40.br9", "rpm:zlib:i686 1.2.11-40.br9"}
+	want := []string{"rpm:brae-tls-libs 1:2.0.7-3.br9 sshd.service", "rpm:kernel-core 20.14.0-42.2.br9 the host", "rpm:qemu-kvm-core 17:8.4.0-3.br9 the emulator of guest gauge-1",
+		"rpm:tzdata 2024a-1.br9", "rpm:zlib 1.4.1-6.br9", "rpm:zlib:i686 1.4.1-6.br9"}
 	if !slices.Equal(got, want) {
 		t.Errorf("%q\nwant %q", got, want)
 	}
-	if k, _ := r.Component("rpm:kernel-core", ""); k.Running != "5.14.0-427.13.1.br9" || r.Kernel.Installed != "5.14.0-427.20.1.br9.x86_64" {
+	if k, _ := r.Component("rpm:kernel-core", ""); k.Running != "20.14.0-42.1.br9" || r.Kernel.Installed != "20.14.0-42.2.br9.x86_64" {
 		t.Errorf("%+v, kernel %+v", k, r.Kernel)
 	}
 }
 
 func TestTheNewestKernelThatRunsAwaitsNothing(t *testing.T) {
-	r := probed(t, strings.Replace(rpmMachine, "osrelease | 5.14.0-427.13.1", "osrelease | 5.14.0-427.20.1", 1))
+	r := probed(t, strings.Replace(rpmMachine, "osrelease | 20.14.0-42.1.br9", "osrelease | 20.14.0-42.2.br9", 1))
 	if k, _ := r.Component("rpm:kernel-core", ""); k.Waits() || k.Restarts != "" {
 		t.Errorf("%+v", k)
 	}
@@ -140,13 +140,13 @@ func TestFirmwareOfAdaptersAndDisks(t *testing.T) {
 		/sys/class/net/eno1/device/uevent | DRIVER=lorne25
 		/sys/class/net/eno2/device/uevent | DRIVER=lorne25
 		/sys/bus/pci/devices/0000:3b:00.0/uevent | DRIVER=lorne25
-		/sys/bus/pci/devices/0000:3b:00.0/vendor | 0x1af4
+		/sys/bus/pci/devices/0000:3b:00.0/vendor | 0xf0f0
 		/sys/bus/pci/devices/0000:3b:00.0/device | 0x1000
 		$ethtool -i eno1 | driver: lorne25
-		$ethtool -i eno1 | firmware-version: 22.31.6 0x8000abcd
+		$ethtool -i eno1 | firmware-version: 7.4.2 0x8000abcd
 		$ethtool -i eno1 | bus-info: 0000:3b:00.0
 		$ethtool -i eno2 | driver: lorne25
-		$ethtool -i eno2 | firmware-version: 22.31.6 0x8000abcd
+		$ethtool -i eno2 | firmware-version: 7.4.2 0x8000abcd
 		$ethtool -i eno2 | bus-info: 0000:3b:00.0`)
 	var got []string
 	for _, c := range r.Components {
@@ -154,7 +154,7 @@ func TestFirmwareOfAdaptersAndDisks(t *testing.T) {
 			got = append(got, c.Title()+" "+c.Version+" "+c.Model)
 		}
 	}
-	want := []string{"fw:bios 2.5.0 ", "fw:lorne25 (0000:3b:00.0) 22.31.6 1af4:1000", "fw:skerry-hd4 (sda) A7 Skerry HD4", "fw:skerry-nv-960g (nvme0) 1.4.2 Skerry NV 960G"}
+	want := []string{"fw:bios 2.5.0 ", "fw:lorne25 (0000:3b:00.0) 7.4.2 f0f0:1000", "fw:skerry-hd4 (sda) A7 Skerry HD4", "fw:skerry-nv-960g (nvme0) 1.4.2 Skerry NV 960G"}
 	if !slices.Equal(got, want) {
 		t.Errorf("%q\nwant %q", got, want)
 	}

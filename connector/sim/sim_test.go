@@ -39,7 +39,7 @@ func TestNothingIsChangedWhereOnlyLookingIsAllowed(t *testing.T) {
 		"move to": func() error { _, err := c.Move(ctx, "heron", "met-feed", "ruff"); return err },
 		"close":   func() error { return c.Close(ctx, "ruff", estate.Mark{Round: "R"}) },
 		"open":    func() error { return c.Open(ctx, "ruff", "R") },
-		"change":  func() error { _, err := c.Change(ctx, "ruff", connector.Item{Component: "deb:openssl"}); return err },
+		"change":  func() error { _, err := c.Change(ctx, "ruff", connector.Item{Component: "deb:brae-tls"}); return err },
 		"flash": func() error {
 			_, err := c.Change(ctx, "ruff", connector.Item{Component: "fw:corran-bmc", File: "x"})
 			return err

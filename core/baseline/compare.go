@@ -9,7 +9,7 @@ import (
 
 // Change is a difference between two states of a baseline, in words on both sides.
 type Change struct {
-	What string `json:"what"` // "deb:openssl", "exception of fw:corran-bios", "rank", "binds"
+	What string `json:"what"` // "deb:brae-tls", "exception of fw:corran-bios", "rank", "binds"
 	From string `json:"from"` // empty: it was not there
 	To   string `json:"to"`   // empty: it is gone
 }

@@ -15,7 +15,7 @@ import (
 func BenchmarkCheck1000Hosts700Packages(b *testing.B) {
 	now := time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
 	name := func(n int) estate.Key { return estate.Key(fmt.Sprintf("deb:lib%05d-common", n)) }
-	version := func(n, minor int) string { return fmt.Sprintf("1:%d.%d.2-3+deb4u%d", n%9, n%17, minor) }
+	version := func(n, minor int) string { return fmt.Sprintf("%d.%d.2-brae%d", n%9, n%17, minor) }
 	var releases []catalogue.Release
 	for n := range 63000 {
 		releases = append(releases, catalogue.Release{Component: name(n), Version: version(n, 2)})

@@ -462,7 +462,7 @@ func TestSummaryKeepsUnreadApart(t *testing.T) {
 
 func TestSiblings(t *testing.T) {
 	read := func(host, versions string) *estate.Reading {
-		r := &estate.Reading{Host: host, Hardware: estate.Hardware{Model: "CR-720"}}
+		r := &estate.Reading{Host: host, Hardware: estate.Hardware{Model: "Quay 1"}}
 		for _, s := range estate.SectionNames {
 			r.SetSection(estate.Section{Name: s, At: now})
 		}
@@ -473,7 +473,7 @@ func TestSiblings(t *testing.T) {
 		}
 		return r
 	}
-	silent := &estate.Reading{Host: "heron", Hardware: estate.Hardware{Model: "CR-720"}}
+	silent := &estate.Reading{Host: "heron", Hardware: estate.Hardware{Model: "Quay 1"}}
 	got := CompareSiblings([]*estate.Reading{read("knot", "1 1 1"), read("ibis", "1 2 1"), read("ruff", "1 1 1"), read("stint", "1 1 -"), silent})
 	if len(got) != 1 || len(got[0].Unread) != 1 {
 		t.Fatalf("%+v", got)

@@ -192,7 +192,7 @@ func BenchmarkEdit1000Hosts(b *testing.B) {
 
 func libKey(n int) estate.Key { return estate.Key(fmt.Sprintf("deb:lib%05d-common", n)) }
 
-func libVersion(n, minor int) string { return fmt.Sprintf("1:%d.%d.2-3+deb4u%d", n%9, n%17, minor) }
+func libVersion(n, minor int) string { return fmt.Sprintf("%d.%d.2-brae%d", n%9, n%17, minor) }
 
 // manyHosts makes hosts with packages of which a tenth are at the version before.
 func manyHosts(hosts, packages int) ([]estate.Cluster, map[string]*estate.Reading) {

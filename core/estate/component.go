@@ -26,7 +26,7 @@ const (
 // Layers lists every layer: the host's own from the top of the stack down, then guests and settings.
 var Layers = []Layer{Platform, Driver, Firmware, Inside, Settings}
 
-// Key names a component: a kind, a colon and the component's own name, as "deb:openssl", "rpm:openssl-libs", "drv:lorne25",
+// Key names a component: a kind, a colon and the component's own name, as "deb:brae-tls", "rpm:brae-tls-libs", "drv:lorne25",
 // "fw:tarbet-s9", "agent:brae-agent", "machine:q35", "set:service/chrony" or "host:brae-stack". A package of a foreign architecture
 // carries it after a second colon, as dpkg does. The zero value is no component.
 type Key string

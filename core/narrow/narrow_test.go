@@ -10,7 +10,7 @@ import (
 )
 
 var line = Subject{Hosts: []string{"avocet"}, Component: "fw:tarbet-s9", Severity: catalogue.High, Vendor: "Corran", Verdicts: []string{"off track"}, Age: 20 * 24 * time.Hour,
-	Words: []string{"5.310.02", "Tarbet S9"}}
+	Words: []string{"5.2.0", "Tarbet S9"}}
 
 func TestLets(t *testing.T) {
 	for text, want := range map[string]bool{

@@ -29,7 +29,7 @@ type Stretch struct {
 	Pass        int           `json:"pass,omitempty"`
 	Middle      time.Duration `json:"middle"`
 	Pessimistic time.Duration `json:"pessimistic"`
-	From        string        `json:"from"` // "12 restarts of CR-720" or "assumed"
+	From        string        `json:"from"` // "12 restarts of Quay 1" or "assumed"
 }
 
 // Times is what is known of how long steps took: durations by "step/hardware model".

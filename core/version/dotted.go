@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// compareDotted orders the versions that makers of devices print: "1.2.10", "2.04a", "A07", "22.31.4-rc2", "2024-03-01".
+// compareDotted orders the versions that makers of devices print: "1.2.10", "2.04a", "B3", "7.4.0-rc2", "2024-03-01".
 // A version is a list of runs, each all digits or all letters; whatever stands between runs only separates them. Digits
 // compare by value, letters without regard to case, and at one place
 //

@@ -62,7 +62,7 @@ type Options struct {
 	Native string // architecture of the hosts, as "amd64" or "x86_64"; the two families name it differently
 	Keys   debindex.Keyring
 	Now    time.Time
-	// Names maps what firmware metadata and PLDM packages call things (AppStream ids, GUIDs, PCI ids as "8086:1593") to components.
+	// Names maps what firmware metadata and PLDM packages call things (AppStream ids, GUIDs, PCI ids as "f0f0:1593") to components.
 	Names map[string]estate.Key
 	// Progress, if there is one, is told of every file that was read.
 	Progress func(path string, entries int)

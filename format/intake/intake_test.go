@@ -65,7 +65,7 @@ func xzed(t testing.TB, text string) []byte {
 }
 
 const (
-	osv      = `{"id":"A-1","modified":"2026-11-01T00:00:00Z","affected":[{"package":{"ecosystem":"Debian:13","name":"crab"},"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"0"},{"fixed":"2-1"}]}]}]}`
+	osv      = `{"id":"A-1","modified":"2026-11-01T00:00:00Z","affected":[{"package":{"ecosystem":"Debian","name":"crab"},"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"0"},{"fixed":"2-1"}]}]}]}`
 	firmware = `<components origin="o"><component type="firmware"><id>x.y</id><releases><release version="1.2"/></releases></component></components>`
 	releases = "feed: f\ncomponents:\n  - component: fw:n\n    releases: [{version: \"1\"}]\n"
 )

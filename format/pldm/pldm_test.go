@@ -60,7 +60,7 @@ func pack(t *testing.T, rev int) []byte {
 	pci := device(0b10, "set-a", func() int {
 		u16(PCIVendor)
 		u16(2)
-		u16(0x1af4)
+		u16(0xf0f0)
 		u16(PCIDevice)
 		u16(2)
 		u16(0x1593)
@@ -79,7 +79,7 @@ func pack(t *testing.T, rev int) []byte {
 		record(uuid)
 	}
 	u16(2)
-	for i, v := range []string{"1.0", "4.650.07"} {
+	for i, v := range []string{"1.0", "4.19.0"} {
 		u16(10)
 		u16(100 + i)
 		u32(0)
@@ -124,7 +124,7 @@ func TestEveryRevision(t *testing.T) {
 			t.Errorf("revision %d: %v", rev, err)
 			continue
 		}
-		if p.Version != "2.1" || len(p.Images) != 2 || p.Images[1].Version != "4.650.07" || p.Images[1].Size != 77 || p.Devices[0].Name() != "1af4:1593" || p.Devices[0].Set != "set-a" {
+		if p.Version != "2.1" || len(p.Images) != 2 || p.Images[1].Version != "4.19.0" || p.Images[1].Size != 77 || p.Devices[0].Name() != "f0f0:1593" || p.Devices[0].Set != "set-a" {
 			t.Errorf("revision %d: %+v", rev, p)
 		}
 		if got := p.Made.Format("2006-01-02 15:04:05"); got != "2026-10-03 11:15:30" {
@@ -142,15 +142,15 @@ func TestBatchMakesAReleaseOfWhatADeviceTakes(t *testing.T) {
 		t.Fatal(err)
 	}
 	b := p.Batch("x.pldm", "f", "sum", 9, func(device string) estate.Key {
-		if device == "1af4:1593" {
+		if device == "f0f0:1593" {
 			return "fw:tarbet-s9"
 		}
 		return ""
 	})
-	if len(b.Releases) != 1 || b.Releases[0].Component != "fw:tarbet-s9" || b.Releases[0].Version != "4.650.07" || b.Releases[0].Restart != catalogue.HostRestart || b.Releases[0].SHA256 != "sum" {
+	if len(b.Releases) != 1 || b.Releases[0].Component != "fw:tarbet-s9" || b.Releases[0].Version != "4.19.0" || b.Releases[0].Restart != catalogue.HostRestart || b.Releases[0].SHA256 != "sum" {
 		t.Errorf("%+v", b.Releases)
 	}
-	if b := p.Batch("x", "f", "s", 1, nil); b.Releases[0].Component != "fw:pldm-1af4-1593" {
+	if b := p.Batch("x", "f", "s", 1, nil); b.Releases[0].Component != "fw:pldm-f0f0-1593" {
 		t.Errorf("an unnamed device: %s", b.Releases[0].Component)
 	}
 }
