@@ -6,8 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -124,9 +124,7 @@ func writePlan(w io.Writer, p *plan.Plan) {
 			}
 		}
 	}
-	if len(p.Nothing) > 0 {
-		fmt.Fprintf(w, "\nnothing to do on %s\n", strings.Join(p.Nothing, ", "))
-	}
+	_ = report.Aside(w, p.Aside) // to memory
 }
 
 // planCSV writes every change of a plan as a line (RFC 4180), with a header.
@@ -209,10 +207,17 @@ func (a *app) roundResume() *cobra.Command {
 
 // outcome turns the end of a round into the end of the command.
 func (a *app) outcome(s *plan.State, err error) error {
+	var nothing *harbour.NothingError
 	switch {
-	case errors.Is(err, harbour.ErrNothing):
+	case errors.As(err, &nothing):
 		fmt.Fprintln(a.out, err)
-		return nil
+		if nothing.Plan.InLine() {
+			return nil
+		}
+		if slices.ContainsFunc(nothing.Plan.Aside, func(x plan.Aside) bool { return x.Unread > 0 }) {
+			return exit(exitUnread)
+		}
+		return exit(exitDrift)
 	case errors.Is(err, context.Canceled):
 		return errors.New("interrupted; the round stands where it is, and \"yare round resume\" goes on with it")
 	case err != nil:

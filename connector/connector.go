@@ -39,7 +39,7 @@ type Stager interface {
 
 // Mover migrates running guests.
 type Mover interface {
-	// Move begins a live migration and returns its task.
+	// Move begins a live migration of the guest with that UUID and returns its task.
 	Move(ctx context.Context, host, guest, to string) (task string, err error)
 }
 
@@ -90,7 +90,7 @@ type Task struct {
 	Percent   int           `json:"percent"`
 	Left      time.Duration `json:"left,omitempty"` // 0 where it can't be told
 	Error     string        `json:"error,omitempty"`
-	Guest     string        `json:"guest,omitempty"`
+	Guest     string        `json:"guest,omitempty"` // its UUID
 	Component estate.Key    `json:"component,omitempty"`
 }
 

@@ -178,7 +178,7 @@ func parseGuest(word string) estate.Guest {
 	f := strings.Split(parts[0], ":")
 	gib, _ := strconv.ParseInt(f[1], 10, 64)
 	cores, _ := strconv.ParseInt(f[2], 10, 64)
-	g := estate.Guest{Name: f[0], State: estate.Running, Load: estate.Resources{MemoryMiB: gib * 1024, CPU: cores * 1000}, Since: Start.AddDate(0, -2, 0),
+	g := estate.Guest{ID: sim.UUID("guest " + f[0]), Name: f[0], State: estate.Running, Load: estate.Resources{MemoryMiB: gib * 1024, CPU: cores * 1000}, Since: Start.AddDate(0, -2, 0),
 		Agent: estate.Inner{Name: "brae-agent", Version: "2.3"}, Machine: estate.Inner{Name: "q35", Version: "9.2"}, Emulator: "9.2.4-brae1"}
 	for _, p := range parts[1:] {
 		switch k, v, _ := strings.Cut(p, "="); k {

@@ -53,7 +53,7 @@ func packageVersion(n int, newest bool) string {
 
 func fill(r *rand.Rand, h *sim.Host, network string) {
 	for n := 0; h.Reading.Used().MemoryMiB < 240<<10; n++ {
-		h.Reading.Guests = append(h.Reading.Guests, estate.Guest{Name: fmt.Sprintf("%s-g%02d", h.Name, n), State: estate.Running, Since: Start,
+		h.Reading.Guests = append(h.Reading.Guests, estate.Guest{ID: sim.UUID(fmt.Sprintf("guest %s %d", h.Name, n)), Name: fmt.Sprintf("%s-g%02d", h.Name, n), State: estate.Running, Since: Start,
 			Load: estate.Resources{MemoryMiB: int64(4+r.Intn(28)) << 10, CPU: int64(500 + r.Intn(2500))}, Networks: []string{network}})
 	}
 }

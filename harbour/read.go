@@ -39,7 +39,7 @@ func (h *Harbour) Read(ctx context.Context, hosts []string, progress func(host s
 			if err != nil {
 				return fmt.Errorf("reading %s: %w", host, err)
 			}
-			r = r.Carrying(kept[host])
+			r = r.Over(kept[host])
 			if err := h.Store.KeepReading(reading, r); err != nil {
 				return err
 			}

@@ -78,8 +78,19 @@ func (h *Harbour) Latest(ctx context.Context, cluster string) (*plan.State, stor
 	return s, head, err
 }
 
-// ErrNothing is what starting a round gives when there is nothing for it to do.
-var ErrNothing = errors.New("there is nothing to do: every host is in line as far as a round can bring it")
+// NothingError is what starting a round gives when no host is to be visited. That every host is in line is only one of the reasons.
+type NothingError struct{ Plan plan.Plan }
+
+func (e *NothingError) Error() string {
+	if e.Plan.InLine() {
+		return fmt.Sprintf("a round over %s: there is nothing to do: every host is in line", e.Plan.Brief.Cluster)
+	}
+	s := fmt.Sprintf("a round over %s would visit no host, and not all of them are in line:", e.Plan.Brief.Cluster)
+	for _, a := range e.Plan.Aside {
+		s += fmt.Sprintf("\n  %s: %s", a.Host, a.Why)
+	}
+	return s
+}
 
 // ErrObstacles is what starting a round gives when a visit can't be made as things stand.
 var ErrObstacles = errors.New("the round can't be made as planned")
@@ -135,7 +146,7 @@ func (h *Harbour) Start(ctx context.Context, b plan.Brief, seen func(plan.Event)
 		return nil, err
 	}
 	if len(p.Visits) == 0 {
-		return nil, fmt.Errorf("a round over %s: %w", c.Name, ErrNothing)
+		return nil, &NothingError{p}
 	}
 	if err := refuse(&p); err != nil {
 		return nil, err
@@ -229,7 +240,11 @@ func (h *Harbour) run(ctx context.Context, lease *store.Lease, id string, seen f
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	go renew(ctx, lease, cancel)
-	r := round.Runner{ID: id, Cluster: c, World: h.World, Journal: journal{h.Store, lease, id, seen}, Payloads: h.Payloads, Withdrawn: h.withdrawn,
+	known, err := h.Store.Newest(ctx, c.Hosts)
+	if err != nil {
+		return nil, err
+	}
+	r := round.Runner{ID: id, Known: known, Cluster: c, World: h.World, Journal: journal{h.Store, lease, id, seen}, Payloads: h.Payloads, Withdrawn: h.withdrawn,
 		Usual: func(step plan.StepName, model string) (time.Duration, time.Duration) {
 			m, w, _ := times.Usual(step, model)
 			return m, w

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"sync"
 	"time"
@@ -47,6 +48,9 @@ type Runner struct {
 	// Usual is how long a step usually takes on a host's hardware; silence longer than the pessimistic figure is told.
 	Usual func(step plan.StepName, model string) (middle, pessimistic time.Duration)
 
+	// Known are the readings that were last kept of the hosts, by which their guests are known even where a host never answers to this runner.
+	Known map[string]*estate.Reading
+
 	state    *plan.State
 	known    map[string]*estate.Reading // the last reading of each host in which it answered
 	waiting  map[string]time.Time       // since when a task's host is silent
@@ -63,7 +67,10 @@ var looked = []estate.SectionName{estate.Host, estate.GuestList, estate.BMCState
 // visit is no error: the state says so. An error means that the runner could not go on, and the journal tells how far it came.
 func (r *Runner) Run(ctx context.Context, state *plan.State) error {
 	r.state = state
-	r.known, r.waiting = map[string]*estate.Reading{}, map[string]time.Time{}
+	r.known, r.waiting = maps.Clone(r.Known), map[string]time.Time{}
+	if r.known == nil {
+		r.known = map[string]*estate.Reading{}
+	}
 	full := ""
 	for {
 		if err := ctx.Err(); err != nil {
@@ -151,10 +158,8 @@ func (r *Runner) look(ctx context.Context, full string) (plan.Facts, error) {
 		return f, failed
 	}
 	for h, got := range f.Readings {
-		f.Readings[h] = got.Carrying(r.known[h])
-		if got.Reached() {
-			r.known[h] = got
-		}
+		f.Readings[h] = got.Over(r.known[h])
+		r.known[h] = f.Readings[h]
 	}
 	f.Now = r.World.Now()
 	return f, nil
@@ -192,7 +197,7 @@ func (r *Runner) act(ctx context.Context, a plan.Action) (task string, err error
 	case plan.Stage:
 		err = r.stage(ctx, a)
 	case plan.Move:
-		task, err = r.World.Move(ctx, a.Host, a.Guest, a.To)
+		task, err = r.World.Move(ctx, a.Host, a.UID(), a.To)
 	case plan.Close, plan.Remark:
 		err = r.World.Close(ctx, a.Host, estate.Mark{By: r.state.Plan.Brief.By, Round: r.ID, Reason: a.Reason})
 	case plan.Install:

@@ -129,10 +129,15 @@ func (r *Runner) findGuest(ctx context.Context, a plan.Action, from *estate.Read
 	if err != nil {
 		return 0, "", "", err
 	}
-	runs := func(g estate.Guest) bool { return g.Name == a.Guest && g.State == estate.Running }
+	for _, end := range []*estate.Reading{from, to} {
+		if e := end.Section(estate.GuestList).Err; e != "" {
+			return noAnswer, "", "the guests of " + end.Host + " can't be read: " + e, nil
+		}
+	}
+	runs := func(g estate.Guest) bool { return g.UID() == a.UID() && g.State == estate.Running }
 	here, there := slices.ContainsFunc(from.Guests, runs), slices.ContainsFunc(to.Guests, runs)
 	for _, t := range tasks {
-		if t.Guest == a.Guest {
+		if t.Guest == a.UID() {
 			return underWay, t.ID, "", nil
 		}
 	}

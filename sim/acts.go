@@ -61,6 +61,9 @@ func (w *World) Read(name string) (*estate.Reading, error) {
 		}
 		r.Emulated(emulator)
 	}
+	if h.Unread[estate.GuestList] != "" {
+		r.Guests = nil
+	}
 	r.Health, r.BMC, r.Hardware.Serial = nil, estate.BMC{}, ""
 	return &r, nil
 }
@@ -136,7 +139,7 @@ func (w *World) Move(host, guest, to string) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	i := slices.IndexFunc(h.Reading.Guests, func(g estate.Guest) bool { return g.Name == guest })
+	i := slices.IndexFunc(h.Reading.Guests, func(g estate.Guest) bool { return g.UID() == guest })
 	if i < 0 {
 		return "", fmt.Errorf("no guest %s on %s", guest, host)
 	}
@@ -145,14 +148,14 @@ func (w *World) Move(host, guest, to string) (string, error) {
 		return "", err
 	}
 	if w.busy(guest) {
-		return "", fmt.Errorf("%s is being migrated already", guest)
+		return "", fmt.Errorf("%s is being migrated already", g.Name)
 	}
 	t := Task{Kind: "move", Host: host, To: to, Task: connector.Task{Guest: guest}}
 	if w.strikes(host, MoveFails) {
-		t.Fails = "the migration of " + guest + " did not converge and was given up"
+		t.Fails = "the migration of " + g.Name + " did not converge and was given up"
 	}
 	takes := time.Duration(g.Load.MemoryMiB)*time.Second/bandwidth + 3*time.Second
-	w.act("move %s from %s to %s", guest, host, to)
+	w.act("move %s from %s to %s", g.Name, host, to)
 	return w.begin(t, takes), nil
 }
 
@@ -162,6 +165,9 @@ func (w *World) busy(guest string) bool {
 
 // admits refuses a guest that the host could not run.
 func (w *World) admits(h *Host, g estate.Guest) error {
+	if slices.ContainsFunc(h.Reading.Guests, func(o estate.Guest) bool { return o.Name == g.Name }) {
+		return fmt.Errorf("%s has a guest named %s already", h.Name, g.Name)
+	}
 	if g.State != estate.Running {
 		return fmt.Errorf("%s does not run", g.Name)
 	}
@@ -175,7 +181,7 @@ func (w *World) admits(h *Host, g estate.Guest) error {
 	for _, t := range w.Tasks {
 		if t.Kind == "move" && t.State == connector.TaskRuns && t.To == h.Name {
 			for _, o := range w.Hosts[t.Host].Reading.Guests {
-				if o.Name == t.Guest {
+				if o.UID() == t.Guest {
 					free = free.Sub(o.Load)
 				}
 			}

@@ -189,7 +189,7 @@ func (w *World) finish(t *Task) {
 }
 
 func (w *World) land(from, to *Host, t *Task) {
-	i := slices.IndexFunc(from.Reading.Guests, func(g estate.Guest) bool { return g.Name == t.Guest })
+	i := slices.IndexFunc(from.Reading.Guests, func(g estate.Guest) bool { return g.UID() == t.Guest })
 	if i < 0 || !to.Up {
 		t.State, t.Error = connector.TaskFailed, "the target does not answer"
 		return
@@ -246,8 +246,11 @@ func (w *World) comeUp(h *Host, t *Task) {
 }
 
 // bootID makes an id in the form that Linux gives its boots.
-func bootID(host string, n int) string {
-	sum := sha256.Sum256(fmt.Appendf(nil, "%s boot %d", host, n))
+func bootID(host string, n int) string { return UUID(fmt.Sprintf("%s boot %d", host, n)) }
+
+// UUID makes an id in the form of a UUID of what it is for; the same of the same.
+func UUID(of string) string {
+	sum := sha256.Sum256([]byte(of))
 	x := hex.EncodeToString(sum[:16])
 	return x[:8] + "-" + x[8:12] + "-" + x[12:16] + "-" + x[16:20] + "-" + x[20:32]
 }

@@ -36,8 +36,8 @@ func (m *Model) paintPlanned(c *canvas, a area, pl planned) {
 		c.put(a.x+1, a.y, quiet, "planning on a fresh reading …")
 		return
 	case len(pl.plan.Visits) == 0 && len(m.whatIf[p.cluster].Without) == 0:
-		c.put(a.x+1, a.y, good, "Nothing to do on "+p.cluster+": every host is in line as far as a round can bring it.")
-		m.paintLastRound(c, area{a.x, a.y + 2, a.w, a.h - 2})
+		y := m.paintAside(c, pl.plan, a)
+		m.paintLastRound(c, area{a.x, y + 1, a.w, a.y + a.h - y - 1})
 		return
 	}
 	x := c.put(a.x+1, a.y, water|bold, "planned, nothing is touched yet  ")
@@ -50,11 +50,40 @@ func (m *Model) paintPlanned(c *canvas, a area, pl planned) {
 	for _, h := range m.whatIf[p.cluster].Without {
 		lanes = append(lanes, lane{host: h, state: "left out", role: quiet})
 	}
+	for _, x := range pl.plan.Aside {
+		if !slices.Contains(m.whatIf[p.cluster].Without, x.Host) {
+			role := caution
+			if x.InLine {
+				role = quiet
+			}
+			lanes = append(lanes, lane{host: x.Host, state: x.Why, role: role})
+		}
+	}
 	if n := m.whatIf[p.cluster].More; n > 0 {
 		c.right(a.x+a.w-1, a.y+1, a.w, caution, fmt.Sprintf("what if %d hosts may be out of service at once", n+1))
 	}
 	y := m.paintLanes(c, lanes, from, to, from, area{a.x, a.y + 2, a.w, a.h - 2})
 	m.paintVisitDetail(c, pl.plan, area{a.x, y + 1, a.w, a.y + a.h - y - 1})
+}
+
+// paintAside says why no host is to be visited, host by host. Only where all are in line is that good.
+func (m *Model) paintAside(c *canvas, p *plan.Plan, a area) int {
+	if p.InLine() {
+		c.put(a.x+1, a.y, good, "✓ Nothing to do on "+p.Brief.Cluster+": every host is in line.")
+		return a.y + 1
+	}
+	c.put(a.x+1, a.y, caution|bold, "! A round over "+p.Brief.Cluster+" would visit no host, and not all of them are in line.")
+	y := a.y + 2
+	for _, x := range p.Aside {
+		c.put(a.x+2, y, subject, x.Host)
+		for _, l := range wrap(x.Why, a.w-18) {
+			if y < a.y+a.h {
+				c.put(a.x+16, y, plain, l)
+			}
+			y++
+		}
+	}
+	return y
 }
 
 func (m *Model) paintJournal(c *canvas, a area, r Round) {

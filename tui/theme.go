@@ -101,6 +101,7 @@ var signs = map[drift.Outcome]sign{
 	drift.Unwanted:        {"+", caution},
 	drift.Withdrawn:       {"✗", alarm},
 	drift.Absent:          {"−", caution},
+	drift.HalfInstalled:   {"◐", caution},
 	drift.OffTrack:        {"◇", caution},
 	drift.Behind:          {"▾", deep},
 	drift.Ahead:           {"▴", deep},

@@ -12,6 +12,7 @@ import (
 // domain is what is looked at of a domain's description (libvirt's "Domain XML format").
 type domain struct {
 	Name   string `xml:"name"`
+	UUID   string `xml:"uuid"`
 	Memory amount `xml:"memory"`
 	Given  amount `xml:"currentMemory"`
 	Type   struct {
@@ -66,7 +67,7 @@ func (a amount) mib() int64 {
 
 // guest is what the description says of a guest, but for its state.
 func (d *domain) guest() estate.Guest {
-	g := estate.Guest{Name: d.Name, Machine: machine(d.Type.Machine)}
+	g := estate.Guest{ID: strings.ToLower(strings.TrimSpace(d.UUID)), Name: d.Name, Machine: machine(d.Type.Machine)}
 	if g.Load.MemoryMiB = d.Given.mib(); g.Load.MemoryMiB == 0 {
 		g.Load.MemoryMiB = d.Memory.mib()
 	}

@@ -106,8 +106,10 @@ func (h *Host) guest(d libvirt.Domain) (estate.Guest, error) {
 
 func stateOf(s libvirt.DomainState) estate.GuestState {
 	switch s {
-	case libvirt.DomainShutoff, libvirt.DomainCrashed:
+	case libvirt.DomainShutoff:
 		return estate.Off
+	case libvirt.DomainCrashed:
+		return estate.Crashed
 	case libvirt.DomainPaused, libvirt.DomainPmsuspended:
 		return estate.Suspended
 	}

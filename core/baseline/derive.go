@@ -1,6 +1,7 @@
 package baseline
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -16,7 +17,7 @@ func Derive(r *estate.Reading, name string, layers []estate.Layer) (Baseline, er
 	var unread []string
 	for _, layer := range layers {
 		for _, s := range estate.SectionsOf(layer) {
-			if e := r.Section(s).Err; e != "" {
+			if e := cmp.Or(r.Section(s).Err, r.Section(s).Partial); e != "" {
 				unread = append(unread, fmt.Sprintf("%s (%s)", s, e))
 			}
 		}

@@ -96,6 +96,8 @@ type Release struct {
 	File       string        `json:"file,omitempty"`
 	Size       int64         `json:"size,omitempty"` // bytes
 	SHA256     string        `json:"sha256,omitempty"`
+	// Signed tells that a repository whose signature was good vouches for it.
+	Signed bool `json:"signed,omitempty"`
 	// Manual releases are never proposed by a rule; only a pinned clause can ask for one.
 	Manual bool `json:"manual,omitempty"`
 	// Vendor is who publishes it, as its feed says.

@@ -32,6 +32,7 @@ type question struct {
 	key                     estate.Key
 	version, running, model string
 	held                    bool // processes still run what was replaced
+	half                    bool // it is not wholly installed
 }
 
 type answer struct {
@@ -55,13 +56,13 @@ func (c *Checker) Host(cluster string, r *estate.Reading) []Verdict {
 			named = named[1:]
 		}
 		if len(named) > 0 && named[0] == comp.Key {
-			if comp.Key.Layer() == estate.Inside { // some guests may have it and others lack it
+			if comp.Key.Layer() == estate.Inside && read[comp.Key.Section()] { // some guests may have it and others lack it
 				out = c.absent(out, r, set, comp.Key, read)
 			}
 			named = named[1:]
 		}
 		b := set.For(comp.Key, comp.Model)
-		if b == nil {
+		if b == nil || b.Component != comp.Key && !read[comp.Key.Section()] { // of a whole kind that is unread one verdict says all
 			continue
 		}
 		v := Verdict{Host: r.Host, Component: comp.Key, Device: comp.Device, Has: comp.Version, Found: comp, Clause: b}
@@ -70,9 +71,10 @@ func (c *Checker) Host(cluster string, r *estate.Reading) []Verdict {
 		}
 		switch {
 		case !known:
-			v.Outcome, v.Has, v.Found = Unread, "", nil
-		case !comp.Known() && b.Posture != baseline.Never:
-			v.Outcome = Unread
+			v.Outcome, v.Has, v.Found, v.Last = Unread, "", nil, cmp.Or(comp.Version, comp.Last)
+			v.LastAt, _ = r.Section(comp.Key.Section()).Known()
+		case !comp.Known() && (b.Posture != baseline.Never || r.Section(comp.Key.Section()).Partial != ""):
+			v.Outcome, v.Last = Unread, comp.Last
 		default:
 			c.judge(&v, set)
 		}
@@ -106,7 +108,7 @@ func (c *Checker) absent(out []Verdict, r *estate.Reading, set *baseline.Set, ke
 		return out
 	}
 	switch {
-	case !read[key.Section()]:
+	case !read[key.Section()] || r.Section(key.Section()).Partial != "":
 		v.Outcome = Unread
 	case key.Layer() == estate.Inside:
 		return c.absentInside(out, r, set, key, v)
@@ -135,7 +137,7 @@ func (c *Checker) absentInside(out []Verdict, r *estate.Reading, set *baseline.S
 // which nothing is known would have nothing against it.
 func (c *Checker) wildUnread(out []Verdict, r *estate.Reading, set *baseline.Set, read map[estate.SectionName]bool) []Verdict {
 	for _, b := range set.Wild() {
-		if !read[b.Component.Section()] {
+		if !read[b.Component.Section()] || r.Section(b.Component.Section()).Partial != "" {
 			out = append(out, Verdict{Host: r.Host, Component: b.Component, Outcome: Unread, Clause: b})
 		}
 	}
@@ -172,6 +174,7 @@ func (c *Checker) judge(v *Verdict, set *baseline.Set) {
 	q := question{clause: v.Clause, key: v.Component}
 	if v.Found != nil {
 		q.version, q.running, q.model, q.held = v.Found.Version, v.Found.Running, v.Found.Model, len(v.Found.Holders) > 0
+		q.half = v.Found.State != ""
 	}
 	a, ok := c.memo[q]
 	if !ok {
@@ -236,6 +239,9 @@ func (c *Checker) compare(q question, a answer, wantTrack string) Outcome {
 	ownTrack, known := c.Catalogue.TrackOf(q.key, q.version, q.model)
 	if r := c.Catalogue.Release(q.key, q.version, ownTrack, q.model); r != nil && r.Withdrawn != "" {
 		return Withdrawn
+	}
+	if q.half {
+		return HalfInstalled
 	}
 	if a.wants == "" {
 		return c.withoutRelease(q)

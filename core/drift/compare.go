@@ -37,7 +37,7 @@ func Compare(from, to *estate.Reading) Comparison {
 	var out Comparison
 	both := map[estate.SectionName]bool{}
 	for _, s := range estate.SectionNames {
-		both[s] = from.Section(s).Err == "" && to.Section(s).Err == "" && s != estate.GuestList
+		both[s] = from.Section(s).Whole() && to.Section(s).Whole() && s != estate.GuestList
 		if !both[s] && s != estate.GuestList {
 			out.Unread = append(out.Unread, s)
 		}
@@ -128,7 +128,7 @@ func Spans(readings []*estate.Reading, until []time.Time) []Span {
 			out = append(out, n)
 		}
 		for p := range open {
-			if !seen[p] && r.Section(p.key.Section()).Err == "" {
+			if !seen[p] && r.Section(p.key.Section()).Whole() {
 				delete(open, p)
 			}
 		}

@@ -24,12 +24,13 @@ type Holdings struct {
 type held struct {
 	host, cluster string
 	unread        map[estate.SectionName]bool
+	partial       map[estate.SectionName]bool // of what was not read there, nothing is absent
 }
 
 // variant is a component as some hosts have it.
 type variant struct {
 	version, running, model string
-	waits                   bool
+	waits, half             bool
 	at                      []spot
 }
 
@@ -48,11 +49,11 @@ func Hold(clusters []estate.Cluster, readings map[string]*estate.Reading, now ti
 			if r == nil {
 				continue
 			}
-			unread := map[estate.SectionName]bool{}
+			unread, partial := map[estate.SectionName]bool{}, map[estate.SectionName]bool{}
 			for _, s := range estate.SectionNames {
-				unread[s] = r.Unread(s, now, maxAge) != ""
+				unread[s], partial[s] = r.Unread(s, now, maxAge) != "", r.Section(s).Partial != ""
 			}
-			h.hosts = append(h.hosts, held{name, c.Name, unread})
+			h.hosts = append(h.hosts, held{name, c.Name, unread, partial})
 			for i := range r.Components {
 				if comp := &r.Components[i]; !unread[comp.Key.Section()] {
 					h.add(len(h.hosts)-1, comp)
@@ -67,12 +68,12 @@ func Hold(clusters []estate.Cluster, readings map[string]*estate.Reading, now ti
 func (h *Holdings) add(host int, c *estate.Component) {
 	vs := h.variants[c.Key]
 	for i := range vs {
-		if v := &vs[i]; v.version == c.Version && v.running == c.Running && v.model == c.Model && v.waits == (len(c.Holders) > 0) {
+		if v := &vs[i]; v.version == c.Version && v.running == c.Running && v.model == c.Model && v.waits == (len(c.Holders) > 0) && v.half == (c.State != "") {
 			v.at = append(v.at, spot{host, c.Device})
 			return
 		}
 	}
-	h.variants[c.Key] = append(vs, variant{c.Version, c.Running, c.Model, len(c.Holders) > 0, []spot{{host, c.Device}}})
+	h.variants[c.Key] = append(vs, variant{c.Version, c.Running, c.Model, len(c.Holders) > 0, c.State != "", []spot{{host, c.Device}}})
 }
 
 // Shift is a verdict that an edit changes.
@@ -176,8 +177,9 @@ func (e *edit) variant(k estate.Key, v *variant) {
 // judge is the verdict on a variant before and after. Where both sets hold the same clause nothing is computed.
 func (e *edit) judge(p pair, k estate.Key, v *variant) (o outcomes) {
 	var model, version, running string
-	waits, present := false, v != nil
+	waits, half, present := false, false, v != nil
 	if present {
+		half = v.half
 		model, version, running, waits = v.model, v.version, v.running, v.waits
 	}
 	was, is := p.old.For(k, model), p.now.For(k, model)
@@ -197,7 +199,7 @@ func (e *edit) judge(p pair, k estate.Key, v *variant) (o outcomes) {
 		if len(b.Against) > 0 {
 			return Disputed, ""
 		}
-		a := c.answer(question{clause: b, key: k, version: version, running: running, model: model, held: waits}, present)
+		a := c.answer(question{clause: b, key: k, version: version, running: running, model: model, held: waits, half: half}, present)
 		if a.outcome.Drifts() && set.Excepted(k, c.Now) != nil {
 			return Excepted, a.wants
 		}
@@ -232,7 +234,7 @@ func (e *edit) absent(k estate.Key) {
 		if got.before == got.after || has[i] {
 			continue
 		}
-		if e.h.hosts[i].unread[k.Section()] {
+		if e.h.hosts[i].unread[k.Section()] || e.h.hosts[i].partial[k.Section()] {
 			e.unread[i] = true
 			continue
 		}

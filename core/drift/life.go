@@ -31,7 +31,7 @@ func Life(readings []*estate.Reading) []Turn {
 	for _, r := range readings {
 		now := map[place]string{}
 		for _, c := range r.Components {
-			if c.Key.Layer() == estate.Inside {
+			if c.Key.Layer() == estate.Inside || !r.Read(c.Key.Section()) {
 				continue
 			}
 			p := place{c.Key, c.Device}
@@ -47,7 +47,7 @@ func Life(readings []*estate.Reading) []Turn {
 			}
 		}
 		for p, v := range known {
-			if _, still := now[p]; !still && r.Section(p.key.Section()).Err == "" {
+			if _, still := now[p]; !still && r.Section(p.key.Section()).Whole() {
 				turns = append(turns, Turn{r.Section(p.key.Section()).At, p.key, p.device, v, ""})
 			}
 		}

@@ -53,7 +53,7 @@ func compareAlike(model string, rs []*estate.Reading) Siblings {
 		}
 		known = append(known, r)
 		for _, c := range r.Components {
-			if c.Key.Layer() == estate.Inside || !c.Known() { // guests come and go; what is inside them makes hosts no less alike
+			if c.Key.Layer() == estate.Inside || !c.Known() || !r.Read(c.Key.Section()) { // guests come and go; what is inside them makes hosts no less alike
 				continue
 			}
 			p := place{c.Key, c.Device}
@@ -96,7 +96,7 @@ func compareAlike(model string, rs []*estate.Reading) Siblings {
 // noteAbsent adds the hosts that were read and lack the component.
 func noteAbsent(p place, versions map[string][]string, known []*estate.Reading) {
 	for _, r := range known {
-		if _, has := r.Component(p.key, p.device); !has && r.Section(p.key.Section()).Err == "" {
+		if _, has := r.Component(p.key, p.device); !has && r.Section(p.key.Section()).Whole() {
 			versions[""] = append(versions[""], r.Host)
 		}
 	}

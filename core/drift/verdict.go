@@ -26,6 +26,7 @@ const (
 	Unwanted
 	Withdrawn
 	Absent
+	HalfInstalled
 	OffTrack
 	Behind
 	Ahead
@@ -34,11 +35,11 @@ const (
 )
 
 // Outcomes lists them in the order in which they are tried.
-var Outcomes = []Outcome{Unread, Disputed, Excepted, NotApplying, Unwanted, Withdrawn, Absent, OffTrack, Behind, Ahead,
+var Outcomes = []Outcome{Unread, Disputed, Excepted, NotApplying, Unwanted, Withdrawn, Absent, HalfInstalled, OffTrack, Behind, Ahead,
 	AwaitingRestart, InLine}
 
 var outcomeNames = [...]string{"unread", "disputed", "excepted", "does not apply", "unwanted", "withdrawn", "absent",
-	"off track", "behind", "ahead", "awaiting restart", "in line"}
+	"half installed", "off track", "behind", "ahead", "awaiting restart", "in line"}
 
 // String returns the vocabulary's word for the outcome.
 func (o Outcome) String() string { return outcomeNames[o] }
@@ -73,6 +74,8 @@ type Verdict struct {
 	Device    string
 	Outcome   Outcome
 	Has       string            // installed version; empty where absent or unread
+	Last      string            // where it is unread: the version last known; empty where none is
+	LastAt    time.Time         // when that was read
 	Wants     string            // wanted version; empty where none can be named
 	Found     *estate.Component // what was read; nil where absent or unread
 	Clause    *baseline.Bound

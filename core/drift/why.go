@@ -9,7 +9,7 @@ import (
 	"yareharbour/core/estate"
 )
 
-const stamp = "2 Jan 2006 15:04"
+const stamp = "2 Jan 2006 15:04 MST"
 
 // Why tells the verdict's whole story, a sentence each: the value that was read, the clause, the release that is wanted, the verdict, and
 // the newer-looking releases that were passed over. The reading must be the one that the verdict was made from.
@@ -26,10 +26,14 @@ func (c *Checker) Why(cluster string, v Verdict, r *estate.Reading) []string {
 func (c *Checker) whyHas(v Verdict, r *estate.Reading) string {
 	s := r.Section(v.Component.Section())
 	if v.Outcome == Unread && v.Found != nil {
-		return fmt.Sprintf("%s has %s, and at which version is not known: %s.", r.Host, v.Title(), v.Found.Unread)
+		return fmt.Sprintf("%s has %s, and at which version is not known: %s.%s", r.Host, v.Title(), v.Found.Unread, lastKnown(v))
 	}
 	if v.Outcome == Unread {
-		return fmt.Sprintf("What %s has is not known: %s.", r.Host, r.Unread(s.Name, c.Now, c.MaxAge))
+		why := r.Unread(s.Name, c.Now, c.MaxAge)
+		if why == "" {
+			why = s.Partial
+		}
+		return fmt.Sprintf("What %s has is not known: %s.%s", r.Host, why, lastKnown(v))
 	}
 	from := fmt.Sprintf("read %s (%s ago) from %s", s.At.Format(stamp), Age(c.Now.Sub(s.At)), s.Source)
 	if v.Found == nil {
@@ -39,10 +43,24 @@ func (c *Checker) whyHas(v Verdict, r *estate.Reading) string {
 	if v.Found.Model != "" {
 		has += " on a " + v.Found.Model
 	}
+	if v.Found.State != "" {
+		has += ", " + v.Found.State + " only"
+	}
 	if v.Found.Running != "" {
 		has += ", of which " + v.Found.Running + " still runs"
 	}
 	return has + ", " + from + "."
+}
+
+// lastKnown says what an unread component was last known to be.
+func lastKnown(v Verdict) string {
+	switch {
+	case v.Last == "":
+		return ""
+	case v.LastAt.IsZero():
+		return " It was last known to be at " + v.Last + "."
+	}
+	return fmt.Sprintf(" It was last known to be at %s, read %s.", v.Last, v.LastAt.Format(stamp))
 }
 
 func (c *Checker) whyClause(v Verdict) string {
@@ -105,6 +123,8 @@ func (c *Checker) whyOutcome(cluster string, v Verdict, r *estate.Reading) strin
 		return c.whyWithdrawn(v)
 	case Absent:
 		return "It should be there and is not: it is absent."
+	case HalfInstalled:
+		return fmt.Sprintf("It is there, but %s: its package system did not finish with it, and installs nothing else until somebody mends that. It is half installed.", v.Found.State)
 	case OffTrack:
 		return c.whyOffTrack(v)
 	case AwaitingRestart:

@@ -113,12 +113,17 @@ type Component struct {
 	// Version is what is installed: what will run after the next restart. It is empty where it could not be read, and Unread says why.
 	Version string `json:"version"`
 	Unread  string `json:"unread,omitempty"`
+	// Last is the version at which it was last known to be, where that could not be read now.
+	Last string `json:"last,omitempty"`
 	// Running is what runs now where that is known to differ from Version, and otherwise empty.
 	Running string `json:"running,omitempty"`
 	// Restarts names what must restart until Version runs: "host", or a service's name. Empty where Running is.
 	Restarts string `json:"restarts,omitempty"`
 	// Model is the hardware the component belongs to, as its maker names it; empty for software.
 	Model string `json:"model,omitempty"`
+	// State is how far a package is installed where it is not wholly: "unpacked", "half-configured" and their like, in its package system's words. It is there, and
+	// nothing else can be installed until somebody mends it.
+	State string `json:"state,omitempty"`
 	// Holders are the processes that still run what Version replaced on disk. A component with holders is installed, but not
 	// all of it runs.
 	Holders []Holder `json:"holders,omitempty"`

@@ -64,15 +64,18 @@ func (r Resources) Within(o Resources) bool { return r.MemoryMiB <= o.MemoryMiB 
 // GuestState says whether a guest runs.
 type GuestState string
 
-// The states of a guest.
+// The states of a guest. One that is suspended, paused or crashed still holds its memory, and would lose what is in it if its host restarted.
 const (
 	Running   GuestState = "running"
 	Off       GuestState = "off"
 	Suspended GuestState = "suspended"
+	Crashed   GuestState = "crashed"
 )
 
 // Guest is a virtual machine, seen on the host it is on. Its Load is what it is granted of memory and what it uses of CPU.
 type Guest struct {
+	// ID is its UUID: two hosts may have guests of one name, and a guest keeps its UUID wherever it goes.
+	ID    string     `json:"id,omitempty"`
 	Name  string     `json:"name"`
 	State GuestState `json:"state"`
 	Load  Resources  `json:"load"`
@@ -89,6 +92,17 @@ type Guest struct {
 	// Emulator is the version of the emulator that it runs on; empty where that is not known.
 	Emulator string `json:"emulator,omitempty"`
 }
+
+// UID is by what the guest is known: its UUID, and its name where a reading from before UUIDs were kept lacks that.
+func (g *Guest) UID() string {
+	if g.ID != "" {
+		return g.ID
+	}
+	return g.Name
+}
+
+// Holds tells whether the guest holds memory of its host.
+func (g *Guest) Holds() bool { return g.State != Off }
 
 // Inner is something of a guest that has a name and a version. A version that could not be read is empty, and Unread says why.
 type Inner struct {

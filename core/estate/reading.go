@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -26,12 +27,28 @@ const (
 var SectionNames = []SectionName{Host, Packages, Drivers, FirmwareItems, GuestList, HealthItems, BMCState, SettingItems}
 
 // Section says when and from where a part of a reading was taken. One with an Err is unread: nothing it would hold may
-// be taken for absent, and nothing for fine.
+// be taken for absent, and nothing for fine. What the reading has of an unread section is what was last known, and Held says since when.
 type Section struct {
 	Name   SectionName `json:"name"`
-	At     time.Time   `json:"at"`
+	At     time.Time   `json:"at"` // of the look, which may have failed
 	Source string      `json:"source"`
 	Err    string      `json:"error,omitempty"`
+	// Partial says why some of the section could not be read while the rest was: what is there is as it was read, and nothing may be taken for absent.
+	Partial string `json:"partial,omitempty"`
+	// Held and HeldFrom are the time and source at which the values were read that stand here although the last look failed; zero where there are none.
+	Held     time.Time `json:"held,omitzero"`
+	HeldFrom string    `json:"held_from,omitempty"`
+}
+
+// Whole tells whether all of the section was read: only then is what is not in it absent.
+func (s Section) Whole() bool { return s.Err == "" && s.Partial == "" }
+
+// Known returns when and from where the values were read that stand in the section, and the zero time where none were.
+func (s Section) Known() (time.Time, string) {
+	if s.Err == "" {
+		return s.At, s.Source
+	}
+	return s.Held, s.HeldFrom
 }
 
 // Kernel is the kernel that runs and the newest one installed.
@@ -73,6 +90,7 @@ type Reading struct {
 	Host       string      `json:"host"`
 	Sections   []Section   `json:"sections"`
 	Release    string      `json:"release,omitempty"` // the platform's own name for itself
+	Build      string      `json:"build,omitempty"`   // the build or image that it was installed from, where it names one
 	Kernel     Kernel      `json:"kernel"`
 	BootID     string      `json:"boot_id,omitempty"`
 	BootedAt   time.Time   `json:"booted_at,omitzero"`
@@ -145,26 +163,98 @@ func (r *Reading) Tried() time.Time {
 	return newest
 }
 
-// Carrying returns the reading with what was last known of the host itself where it does not answer: its guests count as running
-// on it, and its hardware has not changed. Its sections stay unread. A host that answers speaks for itself.
-func (r *Reading) Carrying(last *Reading) *Reading {
-	if r.Reached() || last == nil {
+func (r *Reading) sorted() {
+	if !slices.IsSortedFunc(r.Components, byPlace) {
+		r.Sort()
+	}
+}
+
+func byPlace(a, b Component) int {
+	return cmp.Or(strings.Compare(string(a.Key), string(b.Key)), strings.Compare(a.Device, b.Device))
+}
+
+// Read tells whether the section was read at the last look.
+func (r *Reading) Read(name SectionName) bool { return r.Section(name).Err == "" }
+
+// Over returns the reading laid over what was known before, section by section. What was read now stands with its own time and source. A section that could not be
+// read now is unread, and holds what was last known of it, with the time and source of that. One that was not asked for is as it was. Neither reading is changed.
+func (r *Reading) Over(last *Reading) *Reading {
+	if last == nil {
 		return r
 	}
-	c := *last
-	c.Sections, c.BMC, c.Health = r.Sections, r.BMC, r.Health
-	return &c
+	out := *r
+	out.Sections = nil
+	out.Components = nil
+	from := map[SectionName]*Reading{}
+	for _, name := range SectionNames {
+		now, asked := r.section(name)
+		was, had := last.section(name)
+		from[name] = r
+		switch {
+		case asked && now.Err == "":
+		case asked:
+			if now.Held, now.HeldFrom = was.Known(); had && !now.Held.IsZero() {
+				from[name] = last
+			}
+		case had:
+			now, from[name] = was, last
+		default:
+			continue
+		}
+		out.SetSection(now)
+	}
+	for _, c := range r.Components {
+		if from[c.Key.Section()] == r {
+			out.Components = append(out.Components, c)
+		}
+	}
+	r.sorted()
+	for _, c := range last.Components {
+		name := c.Key.Section()
+		if from[name] == last {
+			out.Components = append(out.Components, c)
+		} else if partial := r.Section(name).Partial; partial != "" {
+			if _, now := r.Component(c.Key, c.Device); !now {
+				out.Components = append(out.Components, Component{Key: c.Key, Device: c.Device, Model: c.Model, Unread: partial, Last: cmp.Or(c.Version, c.Last)})
+			}
+		}
+	}
+	if f := from[Host]; f == last {
+		out.Release, out.Build, out.Kernel, out.BootID, out.BootedAt = f.Release, f.Build, f.Kernel, f.BootID, f.BootedAt
+		out.Capacity, out.Networks, out.Closed = f.Capacity, f.Networks, f.Closed
+	}
+	out.Hardware = r.Hardware.or(last.Hardware)
+	out.Guests, out.Health, out.BMC = from[GuestList].Guests, from[HealthItems].Health, from[BMCState].BMC
+	out.Sort()
+	return &out
+}
+
+// or fills in what the hardware was last known to be where this look could not tell: a machine does not change its maker.
+func (h Hardware) or(o Hardware) Hardware {
+	return Hardware{Maker: cmp.Or(h.Maker, o.Maker), Model: cmp.Or(h.Model, o.Model), Serial: cmp.Or(h.Serial, o.Serial)}
+}
+
+func (r *Reading) section(name SectionName) (Section, bool) {
+	i := slices.IndexFunc(r.Sections, func(s Section) bool { return s.Name == name })
+	if i < 0 {
+		return Section{Name: name}, false
+	}
+	return r.Sections[i], true
+}
+
+// Present returns the components whose section was read at the last look. What is only last known of the others is left out.
+func (r *Reading) Present() []Component {
+	read := map[SectionName]bool{}
+	for _, s := range SectionNames {
+		read[s] = r.Read(s)
+	}
+	return slices.DeleteFunc(slices.Clone(r.Components), func(c Component) bool { return !read[c.Key.Section()] })
 }
 
 // Sort brings components and guests into the order that the rest of the program relies on.
 func (r *Reading) Sort() {
-	slices.SortFunc(r.Components, func(a, b Component) int {
-		if c := strings.Compare(string(a.Key), string(b.Key)); c != 0 {
-			return c
-		}
-		return strings.Compare(a.Device, b.Device)
-	})
-	slices.SortFunc(r.Guests, func(a, b Guest) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortStableFunc(r.Components, byPlace)
+	slices.SortFunc(r.Guests, func(a, b Guest) int { return cmp.Or(strings.Compare(a.Name, b.Name), strings.Compare(a.ID, b.ID)) })
 }
 
 // Of returns the components with that key; there are several where a host has several devices alike. The reading must
@@ -213,16 +303,24 @@ func (r *Reading) Versions(key Key) (out []string) {
 	return out
 }
 
-// Used is what the running guests take.
+// Used is what the guests take that are not off: those that run, and those that are suspended and hold their memory.
 func (r *Reading) Used() Resources {
 	var sum Resources
-	for _, g := range r.Guests {
-		if g.State == Running {
-			sum = sum.Add(g.Load)
+	for i := range r.Guests {
+		if r.Guests[i].Holds() {
+			sum = sum.Add(r.Guests[i].Load)
 		}
 	}
 	return sum
 }
+
+// Holding returns the guests that hold memory of the host: an obstacle for its restart, each of them.
+func (r *Reading) Holding() []Guest {
+	return slices.DeleteFunc(slices.Clone(r.Guests), func(g Guest) bool { return !g.Holds() })
+}
+
+// Takes tells whether guests may be sent to the host: it answers, its guests are known, and it is not closed.
+func (r *Reading) Takes() bool { return r.Reached() && r.Read(GuestList) && r.Closed == nil }
 
 // RunningGuests returns the guests that run.
 func (r *Reading) RunningGuests() []Guest {

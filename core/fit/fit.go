@@ -21,7 +21,7 @@ type Host struct {
 	Capacity estate.Resources
 	Networks []string
 	Open     bool           // takes guests; a closed or silent host takes none but still holds what it has
-	Guests   []estate.Guest // running ones, and those on their way to it
+	Guests   []estate.Guest // those that hold memory of it, and those on their way to it
 }
 
 // free is what is left of the host's capacity.
@@ -48,6 +48,7 @@ func (o Outcome) String() string { return [...]string{"unproven", "fits", "does 
 
 // Move is a guest and the host it goes to.
 type Move struct {
+	ID    string `json:"id,omitempty"` // the guest's UUID
 	Guest string `json:"guest"`
 	From  string `json:"from"`
 	To    string `json:"to"`
@@ -184,6 +185,10 @@ func choices(n, k int) [][]int {
 // immovable names a guest that no search could place.
 func immovable(guests []estate.Guest, others []Host) *Obstacle {
 	for _, g := range guests {
+		if g.State != "" && g.State != estate.Running {
+			return &Obstacle{Guest: g.Name, Constraint: fmt.Sprintf("is %s: it can't be migrated so, and what is in its memory would be lost if the host restarted", g.State),
+				WayOut: "let it run again, or shut it down for the visit"}
+		}
 		if g.Device != "" {
 			return &Obstacle{Guest: g.Name, Constraint: "holds the device " + g.Device + " of its host and can't move",
 				WayOut: "shut it down for the visit, or give it a device that moves"}

@@ -66,7 +66,7 @@ func (s *search) answer() Answer {
 	if s.place() {
 		a := Answer{Outcome: Fits}
 		for i, g := range s.guests {
-			a.Moves = append(a.Moves, Move{Guest: g.Name, From: s.from, To: s.hosts[s.at[i]].Name})
+			a.Moves = append(a.Moves, Move{ID: g.ID, Guest: g.Name, From: s.from, To: s.hosts[s.at[i]].Name})
 		}
 		return a
 	}

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"time"
@@ -38,6 +39,8 @@ type Action struct {
 	Kind   ActionKind `json:"kind"`
 	Host   string     `json:"host"`
 	Guest  string     `json:"guest,omitempty"`
+	// GuestID is the guest's UUID, by which it is known at both ends.
+	GuestID string `json:"guest_id,omitempty"`
 	To     string     `json:"to,omitempty"` // the host that the guest goes to
 	Index  int        `json:"index"`        // of the change in the visit
 	Pass   int        `json:"pass,omitempty"`
@@ -45,6 +48,9 @@ type Action struct {
 	Reason string     `json:"reason,omitempty"`
 	Before Before     `json:"before"`
 }
+
+// UID is by what the action's guest is known: its UUID, or its name where that was not read.
+func (a Action) UID() string { return cmp.Or(a.GuestID, a.Guest) }
 
 // Before is what was true when the intent was written; after a crash it tells done from not done.
 type Before struct {
@@ -327,7 +333,7 @@ func (v *VisitState) done(e Event) {
 	case Stage:
 		v.Staged[a.Index] = true
 	case Move:
-		v.Moved = append(v.Moved, fit.Move{Guest: a.Guest, From: a.Host, To: a.To})
+		v.Moved = append(v.Moved, fit.Move{ID: a.GuestID, Guest: a.Guest, From: a.Host, To: a.To})
 	case Close:
 		v.Closed = true
 	case Install:
@@ -371,7 +377,7 @@ func (s *State) fail(v *VisitState, e Event) {
 func attemptKey(a Action) string {
 	switch a.Kind {
 	case Move:
-		return a.Host + "/move/" + a.Guest
+		return a.Host + "/move/" + a.UID()
 	case Stage, Install:
 		return fmt.Sprintf("%s/%s/%d", a.Host, a.Kind, a.Index)
 	case Restart:

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -16,7 +17,7 @@ type Facts struct {
 	Now      time.Time
 	Round    string // the round's id, by which our own marks are known
 	Hosts    []string
-	Readings map[string]*estate.Reading // all hosts; of one that does not answer, what was last known, its sections unread
+	Readings map[string]*estate.Reading // all hosts; what could not be read is as it was last known, its section unread
 	Full     string                     // the host whose every section was read just now; of the others only host, guests and BMC were
 	Payload  func(file, sha256 string) (problem string)
 	// Withdrawn says why what a change would put in was taken back since the round began; "" where it stands. What is wanted stays
@@ -121,7 +122,11 @@ func (s *State) precheck(v *VisitState, f Facts) Turn {
 	facts := precheck.Facts{Now: f.Now, Reserve: s.Plan.Brief.Reserve, Out: s.Plan.Brief.Out, Hosts: f.Hosts,
 		Readings: f.Readings, Empties: v.Empties, Round: f.Round, Payloads: map[string]string{}}
 	for _, c := range v.Changes {
-		if c.File != "" && f.Payload != nil {
+		if c.File == "" {
+			continue
+		}
+		facts.Payloads[c.File] = "there is nothing here to verify it with"
+		if f.Payload != nil {
 			facts.Payloads[c.File] = f.Payload(c.File, c.SHA256)
 		}
 	}
@@ -140,6 +145,12 @@ func (s *State) precheck(v *VisitState, f Facts) Turn {
 func asPlanned(v *VisitState, r *estate.Reading) precheck.Answer {
 	a := precheck.Answer{Check: "as planned", Host: v.Host, Level: precheck.Clear, Evidence: "it is as it was when the round was planned"}
 	for _, c := range v.Changes {
+		if why := cmp.Or(r.Section(c.Component.Section()).Err, r.Section(c.Component.Section()).Partial); why != "" {
+			a.Level = precheck.Blocker
+			a.Evidence = fmt.Sprintf("at what %s stands can't be told: %s", c.Component, why)
+			a.Remedy = "see why it can't be read, then resume the round"
+			continue
+		}
 		if has := versionOf(r, c); has != c.From && has != c.To {
 			a.Level = precheck.Blocker
 			a.Evidence = fmt.Sprintf("%s was %q when the round was planned and is %q now", c.Component, c.From, has)
@@ -170,8 +181,20 @@ func versionOf(r *estate.Reading, c Change) string {
 	return comp.Version
 }
 
-// step goes on with a visit whose prechecks are clear.
+// step goes on with a visit whose prechecks are clear. Before each act it asks anew whether what is still to be put in stands: a withdrawal stops the visit there.
 func (s *State) step(v *VisitState, f Facts) Turn {
+	if len(s.Open) == 0 {
+		left := *v
+		left.Changes = nil
+		for i, c := range v.Changes {
+			if !v.Installed[i] {
+				left.Changes = append(left.Changes, c)
+			}
+		}
+		if a := standing(&left, f); a.Level == precheck.Blocker {
+			return record(Failed, Action{Kind: Install, Host: v.Host}, a.Evidence, a.Remedy)
+		}
+	}
 	for i, done := range v.Staged {
 		c := v.Changes[i]
 		there := slices.ContainsFunc(v.Changes[:i], func(o Change) bool { return o.File == c.File })
@@ -210,9 +233,12 @@ func (s *State) empty(v *VisitState, f Facts) (t Turn, ok bool) {
 		return record(Failed, Action{Kind: Move, Host: v.Host}, "the host does not answer, and counts as running its guests",
 			"look at its console; its power must be proven off before anybody starts its guests elsewhere"), true
 	}
+	if t, unknown := s.guestsUnread(v, f, v.Host, Move); unknown {
+		return t, true
+	}
 	var staying []estate.Guest
-	for _, g := range r.RunningGuests() {
-		if !s.moving(g.Name) {
+	for _, g := range r.Holding() {
+		if !s.moving(g.UID()) {
 			staying = append(staying, g)
 		}
 	}
@@ -230,7 +256,23 @@ func (s *State) empty(v *VisitState, f Facts) (t Turn, ok bool) {
 }
 
 func (s *State) moving(guest string) bool {
-	return slices.ContainsFunc(s.Open, func(p Pending) bool { return p.Action.Guest == guest })
+	return slices.ContainsFunc(s.Open, func(p Pending) bool { return p.Action.Kind == Move && p.Action.UID() == guest })
+}
+
+// guestsUnread bears with a host whose guests can't be read for as long as the brief's patience lasts: a service that restarts is soon back. Until then nothing is
+// done for which it matters who is on the host.
+func (s *State) guestsUnread(v *VisitState, f Facts, host string, doing ActionKind) (t Turn, unknown bool) {
+	why := f.Readings[host].Section(estate.GuestList).Err
+	switch {
+	case why == "":
+		return Turn{}, false
+	case len(s.Open) > 0:
+		return Turn{Await: s.Open}, true
+	case f.Now.Sub(s.Last) < s.Plan.Brief.Patience:
+		return Turn{Wait: "which guests are on " + host + " can't be read: " + why}, true
+	}
+	return record(Failed, Action{Kind: doing, Host: v.Host}, "which guests are on "+host+" can't be read, and those last known count as running: "+why,
+		"see why its libvirt does not answer, then resume"), true
 }
 
 // move picks the next guest to go and where to, on the cluster as it is this moment: a guest in flight counts at both ends.
@@ -244,6 +286,11 @@ func (s *State) move(v *VisitState, f Facts, staying []estate.Guest) Turn {
 			return record(Failed, a, h+" does not answer: no new moves are begun", "bring "+h+" back or prove its power off, then resume")
 		}
 	}
+	for _, h := range f.Hosts {
+		if t, unknown := s.guestsUnread(v, f, h, Move); unknown {
+			return t
+		}
+	}
 	hosts := precheck.FitHosts(f.Hosts, f.Readings)
 	for i := range hosts {
 		if hosts[i].Name == v.Host {
@@ -251,7 +298,8 @@ func (s *State) move(v *VisitState, f Facts, staying []estate.Guest) Turn {
 			continue
 		}
 		for _, p := range s.Open {
-			if p.Action.To == hosts[i].Name {
+			there := func(g estate.Guest) bool { return g.UID() == p.Action.UID() } // in the middle of its move it is seen at both ends
+			if p.Action.To == hosts[i].Name && !slices.ContainsFunc(hosts[i].Guests, there) {
 				hosts[i].Guests = append(hosts[i].Guests, inFlight(f, p.Action))
 			}
 		}
@@ -264,13 +312,13 @@ func (s *State) move(v *VisitState, f Facts, staying []estate.Guest) Turn {
 		}
 		return record(Failed, a, "no room: "+answer.Obstacle.String(), answer.Obstacle.WayOut)
 	}
-	a.Guest, a.To = answer.Moves[0].Guest, answer.Moves[0].To
+	a.Guest, a.GuestID, a.To = answer.Moves[0].Guest, answer.Moves[0].ID, answer.Moves[0].To
 	return s.do(a)
 }
 
 func inFlight(f Facts, a Action) estate.Guest {
 	for _, g := range f.Readings[a.Host].Guests {
-		if g.Name == a.Guest {
+		if g.UID() == a.UID() {
 			return g
 		}
 	}
@@ -287,8 +335,11 @@ func (s *State) pass(v *VisitState, f Facts, pass int) (t Turn, ok bool) {
 	}
 	if slices.Contains(v.Restarts, pass) && !slices.Contains(v.Restarted, pass) {
 		r := f.Readings[v.Host]
-		if n := len(r.RunningGuests()); n > 0 && len(s.Open) == 0 {
-			return record(Failed, Action{Kind: Restart, Host: v.Host, Pass: pass}, fmt.Sprintf("%d guests run on it", n), "move them away, then resume"), true
+		if t, unknown := s.guestsUnread(v, f, v.Host, Restart); unknown {
+			return t, true
+		}
+		if n := len(r.Holding()); n > 0 && len(s.Open) == 0 {
+			return record(Failed, Action{Kind: Restart, Host: v.Host, Pass: pass}, fmt.Sprintf("%d guests are on it that run or hold their memory", n), "move them away, then resume"), true
 		}
 		return s.orAwait(Action{Kind: Restart, Host: v.Host, Pass: pass, Before: Before{BootID: r.BootID}, Reason: s.Plan.Brief.Reason}), true
 	}
@@ -328,13 +379,17 @@ func (s *State) prove(v *VisitState, f Facts) Turn {
 // unproven lists what keeps the host from being proven.
 func unproven(v *VisitState, r *estate.Reading) (wrong []string) {
 	for _, s := range estate.SectionNames {
-		if e := r.Section(s).Err; e != "" && v.Snapshot.Section(s).Err == "" {
+		if e := cmp.Or(r.Section(s).Err, r.Section(s).Partial); e != "" && v.Snapshot.Section(s).Whole() {
 			wrong = append(wrong, fmt.Sprintf("%s is unread: %s", s, e))
 		}
 	}
 	for _, c := range v.Changes {
 		comp, _ := r.Component(c.Component, c.Device)
-		if comp.Version != c.To {
+		if !r.Read(c.Component.Section()) {
+			wrong = append(wrong, fmt.Sprintf("at what %s stands can't be read", c.Component))
+		} else if comp.State != "" {
+			wrong = append(wrong, fmt.Sprintf("%s %s is %s", c.Component, comp.Version, comp.State))
+		} else if comp.Version != c.To {
 			wrong = append(wrong, fmt.Sprintf("%s is %q and should be %q", c.Component, comp.Version, c.To))
 		} else if comp.Running != "" {
 			wrong = append(wrong, fmt.Sprintf("%s %s is installed but %s runs", c.Component, c.To, comp.Running))
@@ -362,7 +417,10 @@ func wasWell(before *estate.Reading, item string) bool {
 
 // unasked lists components that changed though nobody asked for it.
 func unasked(v *VisitState, r *estate.Reading) (out []string) {
-	for _, b := range v.Snapshot.Components {
+	for _, b := range v.Snapshot.Present() {
+		if b.Key.Layer() == estate.Inside || !r.Section(b.Key.Section()).Whole() { // guests have moved away, with what is in them
+			continue
+		}
 		asked := slices.ContainsFunc(v.Changes, func(c Change) bool { return c.Component == b.Key && c.Device == b.Device })
 		now, ok := r.Component(b.Key, b.Device)
 		switch {

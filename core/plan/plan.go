@@ -97,11 +97,62 @@ type Plan struct {
 	Brief     Brief     `json:"brief"`
 	Made      time.Time `json:"made"`
 	Visits    []Visit   `json:"visits"`  // in order; those with an obstacle stand where their turn would be
-	Nothing   []string  `json:"nothing"` // hosts with nothing to do
+	Aside     []Aside   `json:"aside"`   // hosts that are not visited, each with why
 	Moves     int       `json:"moves"`
 	Floor     int       `json:"floor"`      // no round could do it with fewer
 	GoingHome int       `json:"going_home"` // moves if every host's guests were brought back after its visit
 	Load      float64   `json:"load"`       // as Visit.Load, while nobody is out
+}
+
+// Aside is a host of the cluster that a round does not visit.
+type Aside struct {
+	Host string `json:"host"`
+	// InLine tells that every clause that binds the host was judged, and is kept. Only then is there nothing to do.
+	InLine bool   `json:"in_line"`
+	Drift  int    `json:"drift"`  // verdicts that are out of line
+	Unread int    `json:"unread"` // verdicts of which nothing is known; 1 for a host that was never read
+	Why    string `json:"why"`
+}
+
+// InLine tells whether every host of the cluster is in line, as far as anybody asked anything of it.
+func (p *Plan) InLine() bool {
+	return len(p.Visits) == 0 && len(p.Aside) > 0 && !slices.ContainsFunc(p.Aside, func(a Aside) bool { return !a.InLine })
+}
+
+// aside says why a host is not visited, by its verdicts and what a round would have to leave.
+func aside(host string, r *estate.Reading, vs []drift.Verdict, left []string) Aside {
+	a := Aside{Host: host}
+	sum := drift.Summarize(vs)
+	a.Drift, a.Unread = sum.Drift, sum.Unread
+	var parts []string
+	add := func(format string, args ...any) { parts = append(parts, fmt.Sprintf(format, args...)) }
+	switch {
+	case r == nil:
+		a.Why, a.Unread = "it was never read", 1
+		return a
+	case !r.Reached():
+		a.Unread = max(a.Unread, 1)
+		add("it does not answer: %s", r.Section(estate.Host).Err)
+	case len(vs) == 0:
+		a.Unread = 1
+		add("no baseline binds it: nothing was asked of it")
+	}
+	if sum.Unread > 0 {
+		first := slices.IndexFunc(vs, func(v drift.Verdict) bool { return v.Outcome == drift.Unread })
+		add("unread: %d, the first is %s", sum.Unread, vs[first].Title())
+	}
+	if sum.Drift > 0 {
+		add("out of line beyond a round's reach: %d, %s", sum.Drift, strings.Join(left[:min(len(left), 2)], "; "))
+	}
+	if len(parts) == 0 {
+		a.InLine = true
+		parts = []string{"in line"}
+		if sum.Aside > 0 {
+			add("%d excepted or not applying", sum.Aside)
+		}
+	}
+	a.Why = strings.Join(parts, "; ")
+	return a
 }
 
 // Obstacles returns the visits that can't be done as things stand.
@@ -129,11 +180,12 @@ func Make(in Input) Plan {
 	p := Plan{Brief: in.Brief, Made: in.Now}
 	for _, h := range in.Cluster.Hosts {
 		if len(in.Brief.Hosts) > 0 && !slices.Contains(in.Brief.Hosts, h) {
+			p.Aside = append(p.Aside, Aside{Host: h, Why: "left out: the brief names other hosts"})
 			continue
 		}
 		v := visit(in, h)
 		if len(v.Changes) == 0 {
-			p.Nothing = append(p.Nothing, h)
+			p.Aside = append(p.Aside, aside(h, in.Readings[h], in.Verdicts[h], v.Left))
 			continue
 		}
 		p.Visits = append(p.Visits, v)
@@ -187,7 +239,11 @@ func (in Input) facts(v *Visit) precheck.Facts {
 	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Reserve: in.Brief.Reserve, Out: in.Brief.Out, Hosts: in.Cluster.Hosts,
 		Readings: in.Readings, Verdicts: in.Verdicts[v.Host], Empties: v.Empties, Payloads: map[string]string{}}
 	for _, c := range v.Changes {
-		if c.File != "" && in.Payloads != nil {
+		if c.File == "" {
+			continue
+		}
+		f.Payloads[c.File] = "there is nothing here to verify it with"
+		if in.Payloads != nil {
 			f.Payloads[c.File] = in.Payloads(c.File, c.SHA256)
 		}
 	}
@@ -245,6 +301,8 @@ func change(d drift.Verdict) (c Change, left string) {
 		c.From = d.Has
 		c.To = d.Has
 		return c, ""
+	case drift.HalfInstalled:
+		return Change{}, d.Outcome.String() + ": " + d.Found.State + "; it must be mended on the host first"
 	case drift.OffTrack, drift.Ahead, drift.Disputed, drift.Unread:
 		return Change{}, d.Outcome.String() + ": a person decides"
 	default:
@@ -255,6 +313,9 @@ func change(d drift.Verdict) (c Change, left string) {
 	}
 	if d.Release.Withdrawn != "" {
 		return Change{}, "the wanted " + d.Wants + " was withdrawn: " + d.Release.Withdrawn
+	}
+	if (d.Release.File == "" || d.Release.SHA256 == "") && !d.Release.Signed {
+		return Change{}, "the wanted " + d.Wants + " comes in no file whose SHA-256 is stated, and no signed repository vouches for it: it is not installed"
 	}
 	c.File, c.SHA256, c.Size = d.Release.File, d.Release.SHA256, d.Release.Size
 	if d.Release.Restart != "" {
@@ -267,7 +328,7 @@ func change(d drift.Verdict) (c Change, left string) {
 // requires a version that only runs after this visit's restart goes into a later pass; what requires something that is nowhere is left.
 func arrange(in Input, r *estate.Reading, v *Visit) {
 	runs := map[estate.Key]string{}
-	for _, c := range r.Components {
+	for _, c := range r.Present() {
 		runs[c.Key] = cmp.Or(c.Running, c.Version)
 	}
 	todo := v.Changes
@@ -333,6 +394,9 @@ func unmet(in Input, r *estate.Reading, runs map[estate.Key]string, c Change) st
 func somewhere(readings map[string]*estate.Reading, q catalogue.Requirement) bool {
 	for _, r := range readings {
 		for _, c := range r.Of(q.Component) {
+			if !r.Read(q.Component.Section()) || !c.Known() {
+				continue
+			}
 			if q.Component.Scheme().Compare(cmp.Or(c.Running, c.Version), q.AtLeast) >= 0 {
 				return true
 			}
@@ -400,7 +464,7 @@ func Avoid(p *Plan, i int) []string {
 func carry(readings map[string]*estate.Reading, moves []fit.Move) {
 	for _, m := range moves {
 		from, to := readings[m.From], readings[m.To]
-		i := slices.IndexFunc(from.Guests, func(g estate.Guest) bool { return g.Name == m.Guest })
+		i := slices.IndexFunc(from.Guests, func(g estate.Guest) bool { return g.ID == m.ID && g.Name == m.Guest })
 		to.Guests = append(to.Guests, from.Guests[i])
 		from.Guests = slices.Delete(from.Guests, i, i+1)
 	}

@@ -20,7 +20,7 @@ var scenarios = []struct{ name, hosts, releases, want string }{
 	{"nothing to do", `
 		a 10 | deb:k=2`, `
 		deb:k 2 host`, `
-		nothing on a`},
+		in line a`},
 	{"lightest first; what needs no empty host before all", `
 		a 30 | deb:k=1
 		b 10 | deb:k=1
@@ -35,7 +35,8 @@ var scenarios = []struct{ name, hosts, releases, want string }{
 		b 10 | fw:x=2`, `
 		fw:x 3 host withdrawn
 		fw:x 2 host`, `
-		nothing on a, b`},
+		in line b
+		not in line, and left a`},
 	{"a withdrawn release is left for the one that stands", `
 		a 0 | fw:x=2`, `
 		fw:x 2 host withdrawn
@@ -49,7 +50,7 @@ var scenarios = []struct{ name, hosts, releases, want string }{
 	{"what needs something that is nowhere is left", `
 		a 0 | fw:x=1`, `
 		fw:x 2 host needs drv:d 2`, `
-		nothing on a`},
+		not in line, and left a`},
 	{"the BMC goes first and needs no drain", `
 		a 50 | fw:bmc=1 deb:s=1`, `
 		deb:s 2 service
@@ -61,7 +62,7 @@ var scenarios = []struct{ name, hosts, releases, want string }{
 		c 60 | deb:k=2`, `
 		deb:k 2 host`, `
 		a: can't: does not fit
-		nothing on b, c`},
+		in line b, c`},
 }
 
 func TestScenarios(t *testing.T) {
@@ -114,8 +115,17 @@ func outline(p Plan) string {
 		}
 		out = append(out, v.Host+": "+strings.Join(parts, ", "))
 	}
-	if len(p.Nothing) > 0 {
-		out = append(out, "nothing on "+strings.Join(p.Nothing, ", "))
+	says := map[bool]string{true: "in line ", false: "not in line, and left "}
+	for _, inLine := range []bool{true, false} {
+		var names []string
+		for _, a := range p.Aside {
+			if a.InLine == inLine {
+				names = append(names, a.Host)
+			}
+		}
+		if len(names) > 0 {
+			out = append(out, says[inLine]+strings.Join(names, ", "))
+		}
 	}
 	return strings.Join(out, "\n")
 }
@@ -123,12 +133,12 @@ func outline(p Plan) string {
 func parse(t *testing.T, hosts, releases string) Input {
 	t.Helper()
 	in := Input{Now: now, Cluster: estate.Cluster{Name: "c"}, Readings: map[string]*estate.Reading{}, Verdicts: map[string][]drift.Verdict{},
-		Catalogue: &catalogue.Catalogue{}, Times: Times{}}
+		Catalogue: &catalogue.Catalogue{}, Times: Times{}, Payloads: func(string, string) string { return "" }}
 	b := baseline.Baseline{Name: "b", Assign: []string{"c"}}
 	named := map[estate.Key]bool{}
 	for _, l := range strings.Split(lines(releases), "\n") {
 		f := strings.Fields(l)
-		r := catalogue.Release{Component: estate.Key(f[0]), Version: f[1], Restart: catalogue.Restart(f[2])}
+		r := catalogue.Release{Component: estate.Key(f[0]), Version: f[1], Restart: catalogue.Restart(f[2]), File: f[0] + f[1], SHA256: "5a"}
 		for i, w := range f {
 			switch w {
 			case "withdrawn":
@@ -299,8 +309,8 @@ func TestAReleaseThatNeedsTheManagementServiceWaitsForIt(t *testing.T) {
 			}
 			waits = waits || v.Host == "a" && strings.Contains(strings.Join(v.Left, " "), "deb:manager 3.0 to run somewhere in the cluster first")
 		}
-		for _, left := range p.Nothing {
-			waits = waits || left == "a"
+		for _, left := range p.Aside {
+			waits = waits || left.Host == "a"
 		}
 		if planned != want || waits == want {
 			t.Errorf("with the manager at %s: planned %v, waits %v", manager, planned, waits)

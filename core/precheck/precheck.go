@@ -3,6 +3,7 @@
 package precheck
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -65,6 +66,7 @@ var Checks = []Check{
 	{"bmc", "Does the BMC answer, with an empty task queue?", bmc},
 	{"health", "Do the host and its BMC report themselves well?", health},
 	{"restart", "Is no restart pending from before?", pending},
+	{"packages", "Has the package system finished what it began?", packages},
 	{"dispute", "Do the baselines agree on what is wanted?", dispute},
 	{"payload", "Is every payload here and verified?", payload},
 	{"together", "Will devices, drivers, firmware and platform be a combination that is known to be good?", together},
@@ -101,14 +103,23 @@ func reachable(f Facts, r *estate.Reading) (Level, string, string) {
 func members(f Facts, r *estate.Reading) (Level, string, string) {
 	var silent []string
 	for _, h := range f.Hosts {
-		if o := f.Readings[h]; h != r.Host && (o == nil || !o.Reached()) {
+		o := f.Readings[h]
+		switch {
+		case h == r.Host:
+		case o == nil:
+			silent = append(silent, h+" (never read)")
+		case !o.Reached():
 			silent = append(silent, h)
+		case o.Unread(estate.GuestList, f.Now, f.MaxAge) != "":
+			silent = append(silent, h+" (its guests: "+o.Unread(estate.GuestList, f.Now, f.MaxAge)+")")
+		case o.Unread(estate.Host, f.Now, f.MaxAge) != "":
+			silent = append(silent, h+" ("+o.Unread(estate.Host, f.Now, f.MaxAge)+")")
 		}
 	}
 	if len(silent) == 0 {
 		return Clear, fmt.Sprintf("all %d others answer", len(f.Hosts)-1), ""
 	}
-	return Blocker, strings.Join(silent, ", ") + " can't be read, and counts as running its guests",
+	return Blocker, strings.Join(silent, ", ") + " can't be read, and counts as running the guests last known of it",
 		"bring it back, or prove that its power is off"
 }
 
@@ -142,13 +153,13 @@ func room(f Facts, r *estate.Reading) (Level, string, string) {
 	}
 	a := fit.Drain(FitHosts(f.Hosts, f.Readings), r.Host, f.Reserve, nil)
 	if a.Outcome == fit.Fits {
-		return Clear, fmt.Sprintf("its %d running guests find a place, with the reserve of %d host kept", len(a.Moves), f.Reserve), ""
+		return Clear, fmt.Sprintf("its %d guests find a place, with the reserve of %d host kept", len(a.Moves), f.Reserve), ""
 	}
 	return Blocker, a.Outcome.String() + ": " + a.Obstacle.String(), a.Obstacle.WayOut
 }
 
-// FitHosts tells fit of a cluster's hosts as they were read. A host that does not answer takes nothing and counts as running what it
-// last ran.
+// FitHosts tells fit of a cluster's hosts as they were read. A host that does not answer, or whose guests could not be read, takes nothing and counts as
+// running what it last ran.
 func FitHosts(names []string, readings map[string]*estate.Reading) []fit.Host {
 	var out []fit.Host
 	for _, n := range names {
@@ -156,8 +167,7 @@ func FitHosts(names []string, readings map[string]*estate.Reading) []fit.Host {
 		if r == nil {
 			continue
 		}
-		out = append(out, fit.Host{Name: n, Capacity: r.Capacity, Networks: r.Networks, Guests: r.RunningGuests(),
-			Open: r.Reached() && r.Closed == nil})
+		out = append(out, fit.Host{Name: n, Capacity: r.Capacity, Networks: r.Networks, Guests: r.Holding(), Open: r.Takes()})
 	}
 	return out
 }
@@ -183,13 +193,21 @@ func health(f Facts, r *estate.Reading) (Level, string, string) {
 			bad = append(bad, h.Item+": "+h.Detail)
 		}
 	}
+	if len(r.Health) == 0 {
+		return Caution, "health is unread: not one item was told", "see on the host and its BMC whether all is well"
+	}
 	if len(bad) > 0 {
 		return Caution, strings.Join(bad, "; "), "mend it first, or go on knowing that it may not come back as it was"
 	}
 	return Clear, fmt.Sprintf("%d items, all well", len(r.Health)), ""
 }
 
-func pending(_ Facts, r *estate.Reading) (Level, string, string) {
+func pending(f Facts, r *estate.Reading) (Level, string, string) {
+	for _, s := range []estate.SectionName{estate.Packages, estate.Drivers, estate.FirmwareItems} {
+		if why := cmp.Or(r.Unread(s, f.Now, f.MaxAge), r.Section(s).Partial); why != "" {
+			return Caution, fmt.Sprintf("whether what is installed runs is not known: %s is unread: %s", s, why), "read it again"
+		}
+	}
 	for _, c := range r.Components {
 		if c.Running != "" {
 			return Caution, fmt.Sprintf("%s %s is installed and %s runs", c.Key, c.Version, c.Running), "the round's restart will settle it"
@@ -201,9 +219,26 @@ func pending(_ Facts, r *estate.Reading) (Level, string, string) {
 	return Clear, "what is installed runs", ""
 }
 
+// packages looks for what is half installed: dpkg and rpm install nothing more until that is mended.
+func packages(f Facts, r *estate.Reading) (Level, string, string) {
+	if why := r.Unread(estate.Packages, f.Now, f.MaxAge); why != "" {
+		return Blocker, "packages are unread: " + why, "see that the host answers, then read it again"
+	}
+	var half []string
+	for i := range r.Components {
+		if c := &r.Components[i]; c.State != "" && c.Key.Section() == estate.Packages {
+			half = append(half, fmt.Sprintf("%s %s is %s", c.Key, c.Version, c.State))
+		}
+	}
+	if len(half) > 0 {
+		return Blocker, strings.Join(half, "; ") + ": nothing else can be installed", "on the host, see why and let its package system finish: dpkg --configure -a"
+	}
+	return Clear, "nothing is half installed", ""
+}
+
 func dispute(f Facts, r *estate.Reading) (Level, string, string) {
 	for i := range f.Verdicts {
-		if v := &f.Verdicts[i]; v.Host == r.Host && v.Outcome == drift.Disputed {
+		if v := &f.Verdicts[i]; v.Host == r.Host && v.Clause != nil && len(v.Clause.Against) > 0 {
 			return Blocker, fmt.Sprintf("%s: %s wants %s, but %s", v.Component, v.Clause.Baseline, v.Clause.Says(), strings.Join(v.Clause.Against, " and ")),
 				"give one of the baselines the lower rank, or take one clause away"
 		}

@@ -40,7 +40,7 @@ func TestEachCheckBlocksOnWhatItIsFor(t *testing.T) {
 		{"reachable", Blocker, "no route", func(f *Facts) { f.Readings["a"].SetSection(estate.Section{Name: estate.Host, Err: "no route"}) }},
 		{"reachable", Blocker, "older than", func(f *Facts) { f.Now = now.Add(3 * time.Hour) }},
 		{"members", Blocker, "b can't be read", func(f *Facts) { f.Readings["b"].SetSection(estate.Section{Name: estate.Host, Err: "no route"}) }},
-		{"members", Blocker, "c can't be read", func(f *Facts) { delete(f.Readings, "c") }},
+		{"members", Blocker, "c (never read) can't be read", func(f *Facts) { delete(f.Readings, "c") }},
 		{"closed", Blocker, "b, by night shift 2 days ago (memory)", func(f *Facts) { f.Readings["b"].Closed = mark }},
 		{"closed", Caution, "b, by night shift", func(f *Facts) { f.Readings["b"].Closed, f.Out = mark, 2 }},
 		{"closed", Caution, "b, by night shift", func(f *Facts) { f.Readings["b"].Closed, f.Empties = mark, false }},

@@ -86,7 +86,7 @@ func aRound() *plan.State {
 	done.Spans = []plan.Span{{Step: plan.RestartStep, From: now, To: now.Add(5 * time.Minute)}}
 	failed.Closed, failed.Failure = true, &plan.Failure{Action: plan.Action{Kind: plan.Install}, Error: "refused", Remedy: "look at it"}
 	return &plan.State{Status: plan.Failing, Detail: "ibis: install failed", Started: now, Ended: now.Add(time.Hour),
-		Plan: plan.Plan{Brief: plan.Brief{Cluster: "vts", By: "me", Reason: "November"}, Floor: 1, Nothing: []string{"lapwing"}}, Visits: []plan.VisitState{done, failed, waiting}}
+		Plan: plan.Plan{Brief: plan.Brief{Cluster: "vts", By: "me", Reason: "November"}, Floor: 1, Aside: []plan.Aside{{Host: "lapwing", InLine: true, Why: "in line"}}}, Visits: []plan.VisitState{done, failed, waiting}}
 }
 
 func TestRoundInEveryForm(t *testing.T) {
@@ -96,7 +96,7 @@ func TestRoundInEveryForm(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, want := range []string{"Round R1 over vts: failed", "by me: November", "heron: done, 5 min, moves 1", "ibis: failed, stays closed", "why: refused",
-		"what next: look at it", "knot: not begun", "nothing to do on lapwing"} {
+		"what next: look at it", "knot: not begun", "not visited\n   lapwing  in line"} {
 		if !strings.Contains(text.String(), want) {
 			t.Errorf("the text lacks %q:\n%s", want, text.String())
 		}

@@ -15,18 +15,18 @@ import (
 
 // Round is a round report.
 type Round struct {
-	ID      string    `json:"id"`
-	Cluster string    `json:"cluster"`
-	Status  string    `json:"status"`
-	Detail  string    `json:"detail,omitempty"`
-	By      string    `json:"by"`
-	Reason  string    `json:"reason"`
-	Started time.Time `json:"started"`
-	Ended   time.Time `json:"ended,omitzero"`
-	Moves   int       `json:"moves"`
-	Floor   int       `json:"floor"`
-	Hosts   []Visit   `json:"hosts"`
-	Nothing []string  `json:"nothing_to_do"`
+	ID      string       `json:"id"`
+	Cluster string       `json:"cluster"`
+	Status  string       `json:"status"`
+	Detail  string       `json:"detail,omitempty"`
+	By      string       `json:"by"`
+	Reason  string       `json:"reason"`
+	Started time.Time    `json:"started"`
+	Ended   time.Time    `json:"ended,omitzero"`
+	Moves   int          `json:"moves"`
+	Floor   int          `json:"floor"`
+	Hosts   []Visit      `json:"hosts"`
+	Aside   []plan.Aside `json:"aside"` // hosts that were not visited, with why
 }
 
 // Visit is a host of a round report.
@@ -65,7 +65,7 @@ type Step struct {
 func NewRound(id string, s *plan.State) Round {
 	b := s.Plan.Brief
 	r := Round{ID: id, Cluster: b.Cluster, Status: string(s.Status), Detail: s.Detail, By: b.By, Reason: b.Reason, Started: s.Started,
-		Ended: s.Ended, Floor: s.Plan.Floor, Nothing: s.Plan.Nothing, Hosts: []Visit{}}
+		Ended: s.Ended, Floor: s.Plan.Floor, Aside: s.Plan.Aside, Hosts: []Visit{}}
 	_, r.Moves = s.Tally()
 	for i := range s.Visits {
 		r.Hosts = append(r.Hosts, newVisit(&s.Visits[i]))
@@ -147,10 +147,20 @@ func (r Round) Text(w io.Writer) error {
 			fmt.Fprintf(w, "  note: %s\n", n)
 		}
 	}
-	if len(r.Nothing) > 0 {
-		fmt.Fprintf(w, "\nnothing to do on %s\n", strings.Join(r.Nothing, ", "))
+	return Aside(w, r.Aside)
+}
+
+// Aside writes which hosts a round does not visit, and why.
+func Aside(w io.Writer, all []plan.Aside) error {
+	if len(all) == 0 {
+		return nil
 	}
-	return nil
+	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
+	fmt.Fprintln(t, "\nnot visited")
+	for _, a := range all {
+		fmt.Fprintf(t, "   %s\t%s\n", a.Host, a.Why)
+	}
+	return t.Flush()
 }
 
 // CSV writes every change as a line (RFC 4180), with a header.
