@@ -116,12 +116,8 @@ func (h *Harbour) withdrawn(c plan.Change) string {
 	if err != nil {
 		return "whether it still stands can't be told: " + err.Error()
 	}
-	for _, r := range now.Releases(c.Component) {
-		if r.Version == c.To && r.SHA256 == c.SHA256 && r.Withdrawn != "" {
-			return r.Withdrawn
-		}
-	}
-	return ""
+	track, _ := now.TrackOf(c.Component, c.To, c.Model)
+	return now.WithdrawnFor(c.Component, c.To, track, c.Model)
 }
 
 // Feed returns the feed of that name.

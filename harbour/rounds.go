@@ -29,8 +29,9 @@ func (h *Harbour) Plan(ctx context.Context, b plan.Brief) (plan.Plan, error) {
 	if err != nil {
 		return plan.Plan{}, err
 	}
+	checker := h.Checker()
 	return plan.Make(plan.Input{Brief: b, Now: h.World.Now(), MaxAge: MaxAge, Cluster: c, Readings: readings,
-		Verdicts: h.Check(h.Checker(), readings), Payloads: h.Payloads.Check, Times: times, Catalogue: h.Catalogue()}), nil
+		Verdicts: h.Check(checker, readings), Below: checker.Below, Payloads: h.Payloads.Check, Times: times, Catalogue: h.Catalogue()}), nil
 }
 
 // Times learns from all rounds that were made how long steps take.

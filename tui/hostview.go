@@ -303,7 +303,7 @@ func (m *Model) spansOf(host string, v *drift.Verdict) (out []string) {
 
 // mismatches are the devices of a host whose combination is on no compatibility list that speaks of them.
 func (m *Model) mismatches(r *estate.Reading) []catalogue.Mismatch {
-	return m.snap.Checker.Catalogue.Mismatches(r.Release, r.Models(), r.Versions)
+	return m.snap.Checker.Catalogue.Mismatches(r.Release, r.Models(), catalogue.HeldBy(r))
 }
 
 func (m *Model) clusterOf(host string) (string, bool) {

@@ -97,11 +97,14 @@ func (b *Bound) Wants(o *Bound) bool {
 // Exception is a dated pardon for one component on some hosts.
 type Exception struct {
 	Component estate.Key
-	Hosts     []string // "cluster" or "cluster/host"
-	Until     time.Time
+	Hosts     []string  // "cluster" or "cluster/host"
+	Until     time.Time // the first moment at which it holds no more: its last day counts whole
 	Reason    string
 	By        string
 }
+
+// LastDay is the day through whose end it holds, as "6 Dec 2026".
+func (e Exception) LastDay() string { return e.Until.Add(-time.Second).Format("2 Jan 2006") }
 
 // Baseline is a wanted state.
 type Baseline struct {

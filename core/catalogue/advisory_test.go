@@ -99,12 +99,12 @@ func TestMismatches(t *testing.T) {
 		{"Brae Linux 4.2", "2.1", "22.3", false}, {"Brae Linux 4.2", "2.2", "22.4", false}, {"Brae Linux 4.2", "2.1", "22.9", false},
 		{"Brae Linux 4.2", "2.0", "22.4", true}, {"Brae Linux 5", "2.1", "22.3", true}, {"Brae Linux 4.2", "", "22.4", false},
 	} {
-		at := func(k estate.Key) []string {
+		at := func(k estate.Key) Holding {
 			v := map[estate.Key]string{"drv:l": q.drv, "fw:l": q.fw}[k]
 			if v == "" {
-				return nil
+				return Holding{Known: true}
 			}
-			return []string{v}
+			return Holding{[]string{v}, true}
 		}
 		got := c.Mismatches(q.platform, []string{"L10", "L25"}, at)
 		if len(got) > 0 != q.off || q.off && (got[0].Hardware != "L25" || !got[0].Blocks || got[0].Why == "") {

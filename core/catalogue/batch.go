@@ -36,7 +36,7 @@ func (c *Catalogue) Until(t time.Time) *Catalogue {
 		tracks = append(tracks, c.tracks[key]...)
 		for _, r := range rs {
 			if !r.Date.After(t) {
-				r.Severity = r.stated
+				r.Severity, r.Withdrawn = r.stated, r.own
 				then = append(then, r)
 			}
 		}

@@ -7,6 +7,7 @@
 package catalogue
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -92,7 +93,8 @@ type Release struct {
 	Requires   []Requirement `json:"requires,omitempty"`
 	Withdrawn  string        `json:"withdrawn,omitempty"` // why its publisher took it back; empty: it stands
 	Notes      string        `json:"notes,omitempty"`
-	Feed       string        `json:"feed"` // where it was learned from
+	Link       string        `json:"link,omitempty"` // to its notes, http or https
+	Feed       string        `json:"feed"`           // where it was learned from
 	File       string        `json:"file,omitempty"`
 	Size       int64         `json:"size,omitempty"` // bytes
 	SHA256     string        `json:"sha256,omitempty"`
@@ -113,7 +115,11 @@ type Release struct {
 	// Fixes are the advisories that this release is the first to mend; Catalogue fills them in.
 	Fixes []Fix `json:"fixes,omitempty"`
 
+	// Disputed says in what feeds disagree about this very release; empty: they don't. One whose hash is disputed is not installed.
+	Disputed string `json:"disputed,omitempty"`
+
 	stated Severity // as its feed says, without advisories
+	own    string   // why its own feed says that it was withdrawn
 }
 
 // Fix is an advisory that a release is the first in the catalogue to mend.
@@ -170,8 +176,8 @@ type Feed struct {
 	Advisories int       `json:"advisories,omitempty"`
 }
 
-// Add takes releases in; a release that is there already (same component, version, track and hardware) is not doubled, but a
-// withdrawal is taken over from either.
+// Add takes releases in. A release that is there already (same component, track and hardware, and the same version however it is spelled) is not doubled: a
+// withdrawal is taken over from either, and where two feeds say different things of it, that is noted in Disputed. A withdrawal that names no hardware or no track means all.
 func (c *Catalogue) Add(feed Feed, releases []Release, tracks ...Track) {
 	if c.releases == nil {
 		c.releases = make(map[estate.Key][]Release, len(releases))
@@ -187,12 +193,60 @@ func (c *Catalogue) Add(feed Feed, releases []Release, tracks ...Track) {
 	}
 	feed.Releases = len(releases)
 	c.addFeed(feed)
-	for _, rs := range c.releases {
+	for key, rs := range c.releases {
 		if len(rs) > 1 {
 			sortReleases(rs)
 		}
+		c.place(key, rs)
 	}
 	c.join()
+}
+
+// place puts releases that name no track on the declared one whose prefix their versions have, and spreads withdrawals over every release that they mean.
+func (c *Catalogue) place(key estate.Key, rs []Release) {
+	for i := range rs {
+		for _, t := range c.tracks[key] {
+			if rs[i].Track == "" && strings.HasPrefix(rs[i].Version, t.Prefix) {
+				rs[i].Track = t.Name
+			}
+		}
+		rs[i].Withdrawn = rs[i].own
+	}
+	for i := range rs {
+		w := &rs[i]
+		if w.own == "" {
+			continue
+		}
+		for j := range rs {
+			r := &rs[j]
+			if i != j && r.own == "" && key.Scheme().Compare(r.Version, w.Version) == 0 && (w.Track == "" || w.Track == r.Track) && w.meansAll(r.Hardware) {
+				r.Withdrawn = w.own
+			}
+		}
+	}
+}
+
+// meansAll tells whether what is said of the release is said of all of that hardware.
+func (r *Release) meansAll(hardware []string) bool {
+	if len(r.Hardware) == 0 {
+		return true
+	}
+	return len(hardware) > 0 && !slices.ContainsFunc(hardware, func(h string) bool { return !slices.Contains(r.Hardware, h) })
+}
+
+// WithdrawnFor says why a version of the component was taken back for that hardware, on that track; "" where it stands, or is not known. The version is known by what
+// it is, not by how it is spelled; an empty track or model in what is asked or in the withdrawal means all of them.
+func (c *Catalogue) WithdrawnFor(key estate.Key, ver, track, model string) string {
+	rs := c.releases[key]
+	scheme := key.Scheme()
+	i, _ := slices.BinarySearchFunc(rs, ver, func(r Release, v string) int { return scheme.Compare(r.Version, v) })
+	for ; i < len(rs) && scheme.Compare(rs[i].Version, ver) == 0; i++ {
+		r := &rs[i]
+		if r.Withdrawn != "" && (r.Track == "" || track == "" || r.Track == track) && (model == "" || r.Fits(model)) {
+			return r.Withdrawn
+		}
+	}
+	return ""
 }
 
 // addFeed notes the feed; what is added in parts counts as one.
@@ -216,15 +270,19 @@ func sortReleases(rs []Release) {
 
 func (c *Catalogue) add(r *Release) {
 	have := c.releases[r.Component]
+	scheme := r.Component.Scheme()
 	for i := range have {
 		h := &have[i]
-		if h.Version == r.Version && h.Track == r.Track && slices.Equal(h.Hardware, r.Hardware) {
-			if h.Withdrawn == "" {
-				h.Withdrawn = r.Withdrawn
+		if (h.Version == r.Version || scheme.Compare(h.Version, r.Version) == 0) && (h.Track == r.Track || r.Track == "") && slices.Equal(h.Hardware, r.Hardware) {
+			h.dispute(r)
+			if h.own == "" {
+				h.own = r.Withdrawn
 			}
 			if h.File == "" || h.SHA256 == "" {
 				h.File, h.Size, h.SHA256 = r.File, r.Size, r.SHA256
 			}
+			h.Signed = h.Signed || r.Signed
+			h.Link = cmp.Or(h.Link, r.Link)
 			h.stated, h.Severity = max(h.stated, r.Severity), max(h.Severity, r.Severity)
 			return
 		}
@@ -233,9 +291,29 @@ func (c *Catalogue) add(r *Release) {
 		have = make([]Release, 0, 1)
 	}
 	n := *r
-	n.stated, n.Fixes = r.Severity, nil
+	n.stated, n.Fixes, n.own = r.Severity, nil, r.Withdrawn
 	c.releases[r.Component] = append(have, n)
 }
+
+// dispute notes in what another feed says otherwise of the same release. What only one of them says is no dispute.
+func (h *Release) dispute(o *Release) {
+	if h.Feed == o.Feed {
+		return
+	}
+	differ := func(what, a, b string) {
+		if a != "" && b != "" && a != b {
+			h.Disputed = strings.TrimPrefix(fmt.Sprintf("%s; its %s is %s in %s and %s in %s", h.Disputed, what, a, h.Feed, b, o.Feed), "; ")
+		}
+	}
+	differ("SHA-256", h.SHA256, o.SHA256)
+	differ("restart", string(h.Restart), string(o.Restart))
+	if !h.Date.IsZero() && !o.Date.IsZero() {
+		differ("date", h.Date.Format(time.DateOnly), o.Date.Format(time.DateOnly))
+	}
+}
+
+// Ambiguous tells whether feeds disagree on the very file in which the release comes.
+func (r *Release) Ambiguous() bool { return strings.Contains(r.Disputed, "SHA-256") }
 
 // Feeds returns the feeds that were taken in, in that order.
 func (c *Catalogue) Feeds() []Feed { return c.feeds }

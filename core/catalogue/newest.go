@@ -35,6 +35,17 @@ func (c *Catalogue) Newest(key estate.Key, model string, rule Rule) *Release {
 	return nil
 }
 
+// Admitted returns every release of the component above that version that the rule admits for the model, newest first: where the newest can't be had, one of the next.
+func (c *Catalogue) Admitted(key estate.Key, above, model string, rule Rule) (out []*Release) {
+	rs := c.releases[key]
+	for i := len(rs) - 1; i >= 0 && key.Scheme().Compare(rs[i].Version, above) > 0; i-- {
+		if admits(rule, &rs[i], model) {
+			out = append(out, &rs[i])
+		}
+	}
+	return out
+}
+
 // Mended returns the version since which all that the rule's severity asks for is mended, where the version that the rule moves from is that or later: then
 // no release is worth moving to and yet the clause has been kept. It returns "" where no advisory of that severity was ever mended.
 func (c *Catalogue) Mended(key estate.Key, model string, rule Rule) string {
@@ -59,7 +70,7 @@ func (c *Catalogue) Mended(key estate.Key, model string, rule Rule) string {
 
 func admits(rule Rule, r *Release, model string) bool {
 	switch {
-	case r.Withdrawn != "" || r.Manual || !r.Fits(model) || r.Track != rule.Track || rule.Severity > Unknown && r.SeverityFrom(rule.From) < rule.Severity:
+	case r.Withdrawn != "" || r.Manual || r.Ambiguous() || !r.Fits(model) || r.Track != rule.Track || rule.Severity > Unknown && r.SeverityFrom(rule.From) < rule.Severity:
 		return false
 	case rule.Vendor != "" && !strings.EqualFold(rule.Vendor, r.Vendor):
 		return false
@@ -95,6 +106,10 @@ func refusal(rule Rule, r *Release, model string) string {
 		return "its publisher withdrew it: " + r.Withdrawn
 	case !r.Fits(model):
 		return "it is not for this hardware"
+	case r.Ambiguous():
+		return "feeds disagree about it: " + r.Disputed
+	case r.Track == "" && rule.Track != "":
+		return "it names no track, and track " + rule.Track + " is followed here"
 	case r.Track != rule.Track && rule.Track == "":
 		return "it is on the track " + r.Track + ", which is not followed here"
 	case r.Track != rule.Track:
@@ -105,6 +120,8 @@ func refusal(rule Rule, r *Release, model string) string {
 		return "it is published by " + cmp.Or(r.Vendor, "nobody who is named") + ", and the clause follows " + rule.Vendor
 	case rule.Severity > Unknown && r.SeverityFrom(rule.From) < rule.Severity:
 		return "its severity is " + r.SeverityFrom(rule.From).String() + ", and the clause follows " + rule.Severity.String() + " and above"
+	case !rule.Before.IsZero() && r.Date.IsZero():
+		return "it has no date, and the clause asks for an age"
 	case !admits(rule, r, model):
 		return "it is younger than the clause allows"
 	}

@@ -12,7 +12,7 @@ import (
 // hardware that its lines name, and says nothing of any other.
 type Pairing struct {
 	List     string   `json:"list"`     // the list it is from
-	Hardware string   `json:"hardware"` // the device's model
+	Hardware string   `json:"hardware"` // the device's model; empty: the list is about programs that must go together, as storage software and hypervisor
 	Platform string   `json:"platform"` // prefix of the platform's own name for itself; empty: any
 	With     []Within `json:"with"`
 	// Blocks tells that its publisher supports nothing outside the list; otherwise leaving it is a caution.
@@ -50,40 +50,90 @@ func (c *Catalogue) AddPairings(ps []Pairing) { c.pairs = append(c.pairs, ps...)
 // Pairings returns all lines of compatibility lists. The slice belongs to the catalogue.
 func (c *Catalogue) Pairings() []Pairing { return c.pairs }
 
-// Mismatch is a device whose combination is on no line of the lists that speak of it.
+// Mismatch is a device, or a pair of programs, whose combination is on no line of a list that speaks of it.
 type Mismatch struct {
-	Hardware string
+	Hardware string // the device's model; empty where the list is about programs
 	List     string
 	Blocks   bool
-	Why      string // what stands and what would go with it
+	Why      string // what stands and what would go with it, or what of it is not known
 }
 
-// Mismatches holds what a host has, or would have, against the compatibility lists. at tells the version of a component there, and "" where it is
-// not there; platform is the platform's name for itself, and models the hardware that is in the host. Hardware of which no list speaks is not
-// judged, and neither is a line about a component that is not there.
-func (c *Catalogue) Mismatches(platform string, models []string, at func(estate.Key) []string) []Mismatch {
+// Holding says at which versions a host has a component, or would have it. Known is false where that could not be read.
+type Holding struct {
+	Versions []string
+	Known    bool
+}
+
+// HeldBy tells at which versions a host has a component by its reading. Of a section that was not read as a whole nothing is known.
+func HeldBy(r *estate.Reading) func(estate.Key) Holding {
+	return func(k estate.Key) Holding {
+		h := Holding{Known: r.Section(k.Section()).Whole()}
+		for _, c := range r.Of(k) {
+			h.Known = h.Known && c.Known()
+			h.Versions = append(h.Versions, c.Version)
+		}
+		return h
+	}
+}
+
+// Mismatches holds what a host has, or would have, against the compatibility lists. at tells the versions of a component there; platform is the platform's name
+// for itself, and models the hardware that is in the host. Every list that speaks of a model must have a line that holds, each by itself; a list without hardware
+// speaks of hosts that have the first component of its lines. A component that is known not to be there makes no line fail; one that could not be read makes it
+// uncertain, and that is a mismatch. Hardware of which no list speaks is not judged.
+func (c *Catalogue) Mismatches(platform string, models []string, at func(estate.Key) Holding) []Mismatch {
 	var out []Mismatch
-	for _, model := range models {
-		var lines []Pairing
-		for _, p := range c.pairs {
-			if p.Hardware == model {
-				lines = append(lines, p)
+	for _, subject := range append([]string{""}, models...) {
+		for _, name := range c.lists(subject) {
+			var lines []Pairing
+			for _, p := range c.pairs {
+				if p.Hardware == subject && p.List == name {
+					lines = append(lines, p)
+				}
 			}
+			if first := at(lines[0].With[0].Component); subject == "" && first.Known && len(first.Versions) == 0 {
+				continue
+			}
+			unread := unreadOf(lines, at)
+			if unread == "" && slices.ContainsFunc(lines, func(p Pairing) bool { return p.fits(platform, at) }) {
+				continue
+			}
+			m := Mismatch{subject, name, slices.ContainsFunc(lines, func(p Pairing) bool { return p.Blocks }), mismatch(lines, platform, at)}
+			if unread != "" {
+				m.Why = "whether it is on the list is not known: the version of " + unread + " was not read"
+			}
+			out = append(out, m)
 		}
-		if len(lines) == 0 || slices.ContainsFunc(lines, func(p Pairing) bool { return p.fits(platform, at) }) {
-			continue
-		}
-		out = append(out, Mismatch{model, lines[0].List, slices.ContainsFunc(lines, func(p Pairing) bool { return p.Blocks }), mismatch(lines, platform, at)})
 	}
 	return out
 }
 
-func (p Pairing) fits(platform string, at func(estate.Key) []string) bool {
+// lists are the names of the lists that speak of a model, or, for the empty one, of programs alone.
+func (c *Catalogue) lists(model string) (out []string) {
+	for _, p := range c.pairs {
+		if p.Hardware == model && !slices.Contains(out, p.List) {
+			out = append(out, p.List)
+		}
+	}
+	return out
+}
+
+func unreadOf(lines []Pairing, at func(estate.Key) Holding) string {
+	for _, p := range lines {
+		for _, w := range p.With {
+			if !at(w.Component).Known {
+				return string(w.Component)
+			}
+		}
+	}
+	return ""
+}
+
+func (p Pairing) fits(platform string, at func(estate.Key) Holding) bool {
 	if !strings.HasPrefix(platform, p.Platform) {
 		return false
 	}
 	for _, w := range p.With {
-		for _, v := range at(w.Component) {
+		for _, v := range at(w.Component).Versions {
 			if !w.holds(v) {
 				return false
 			}
@@ -93,10 +143,10 @@ func (p Pairing) fits(platform string, at func(estate.Key) []string) bool {
 }
 
 // mismatch says what stands, and the lines of the list for this platform, the last first: that is mostly where one wants to go.
-func mismatch(lines []Pairing, platform string, at func(estate.Key) []string) string {
+func mismatch(lines []Pairing, platform string, at func(estate.Key) Holding) string {
 	var has []string
 	for _, w := range lines[0].With {
-		for _, v := range slices.Compact(slices.Sorted(slices.Values(at(w.Component)))) {
+		for _, v := range slices.Compact(slices.Sorted(slices.Values(at(w.Component).Versions))) {
 			has = append(has, string(w.Component)+" "+v)
 		}
 	}

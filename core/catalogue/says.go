@@ -14,6 +14,12 @@ func (r *Release) Details() (out []string) {
 	if r.Notes != "" {
 		add("%s", r.Notes)
 	}
+	if r.Link != "" {
+		add("More at %s", r.Link)
+	}
+	if r.Disputed != "" {
+		add("Feeds disagree about it: %s.", r.Disputed)
+	}
 	by := r.Feed
 	if r.Vendor != "" {
 		by = r.Vendor + ", in the feed " + r.Feed
@@ -70,7 +76,11 @@ func (p Pairing) String() string {
 	for _, w := range p.With {
 		parts = append(parts, w.String())
 	}
-	s := fmt.Sprintf("%s: on a %s, %s", p.List, p.Hardware, strings.Join(parts, " with "))
+	on := ""
+	if p.Hardware != "" {
+		on = "on a " + p.Hardware + ", "
+	}
+	s := fmt.Sprintf("%s: %s%s", p.List, on, strings.Join(parts, " with "))
 	if p.Platform != "" {
 		s += ", under " + p.Platform
 	}

@@ -39,6 +39,7 @@ type answer struct {
 	outcome Outcome
 	wants   string
 	release *catalogue.Release
+	tracked bool // the track of what is wanted is known
 }
 
 // Host returns a verdict for every clause that binds the host: by component, then device. A clause for a whole kind gives one
@@ -209,14 +210,14 @@ func (c *Checker) answer(q question, present bool) answer {
 // wanted names the version that the clause asks for here, its release where the catalogue has it, and its track.
 func (c *Checker) wanted(q question, present bool) (a answer, track string) {
 	if !q.clause.Follow {
-		track, _ = c.Catalogue.TrackOf(q.key, q.clause.Version, q.model)
-		return answer{wants: q.clause.Version, release: c.Catalogue.Release(q.key, q.clause.Version, track, q.model)}, track
+		track, known := c.Catalogue.TrackOf(q.key, q.clause.Version, q.model)
+		return answer{wants: q.clause.Version, tracked: known, release: c.Catalogue.Release(q.key, q.clause.Version, track, q.model)}, track
 	}
 	rule := c.rule(q.clause, q.key, q.version, q.model)
 	if r := c.Catalogue.Newest(q.key, q.model, rule); r != nil {
-		return answer{wants: r.Version, release: r}, rule.Track
+		return answer{wants: r.Version, release: r, tracked: true}, rule.Track
 	}
-	return answer{wants: c.Catalogue.Mended(q.key, q.model, rule)}, rule.Track
+	return answer{tracked: true, wants: c.Catalogue.Mended(q.key, q.model, rule)}, rule.Track
 }
 
 // rule is the catalogue's rule for a following clause on a component that stands at version; the version is empty where
@@ -237,7 +238,7 @@ func (c *Checker) rule(clause *baseline.Bound, key estate.Key, version, model st
 // compare is the outcome for a component that is there.
 func (c *Checker) compare(q question, a answer, wantTrack string) Outcome {
 	ownTrack, known := c.Catalogue.TrackOf(q.key, q.version, q.model)
-	if r := c.Catalogue.Release(q.key, q.version, ownTrack, q.model); r != nil && r.Withdrawn != "" {
+	if c.Catalogue.WithdrawnFor(q.key, q.version, ownTrack, q.model) != "" {
 		return Withdrawn
 	}
 	if q.half {
@@ -249,7 +250,7 @@ func (c *Checker) compare(q question, a answer, wantTrack string) Outcome {
 	if q.key.Scheme() == 0 && q.version != a.wants {
 		return Unwanted
 	}
-	if !known || ownTrack != wantTrack {
+	if a.tracked && (!known || ownTrack != wantTrack) { // of a wanted version that is in no feed, and on no declared track, only the order is known
 		return OffTrack
 	}
 	switch order := q.key.Scheme().Compare(q.version, a.wants); {
@@ -270,6 +271,24 @@ func (c *Checker) withoutRelease(q question) Outcome {
 		return AwaitingRestart
 	}
 	return NotApplying
+}
+
+// Below returns the releases that the verdict's clause admits between what the host has and what the clause would have it have, newest first: where the newest can't
+// be had, the best of them is still a step. A pinned clause admits none.
+func (c *Checker) Below(v Verdict) (out []*catalogue.Release) {
+	if v.Clause == nil || !v.Clause.Follow || v.Release == nil {
+		return nil
+	}
+	model := ""
+	if v.Found != nil {
+		model = v.Found.Model
+	}
+	for _, r := range c.Catalogue.Admitted(v.Component, v.Has, model, c.rule(v.Clause, v.Component, v.Has, model)) {
+		if v.Component.Scheme().Compare(r.Version, v.Wants) < 0 {
+			out = append(out, r)
+		}
+	}
+	return out
 }
 
 // Parts are the clauses that a clause about a whole-host target stands for; none where it is about anything else, or the target is not known.

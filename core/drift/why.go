@@ -17,6 +17,8 @@ func (c *Checker) Why(cluster string, v Verdict, r *estate.Reading) []string {
 	why := []string{c.whyHas(v, r), c.whyClause(v)}
 	if v.Release != nil {
 		why = append(why, whyRelease(v.Release))
+	} else if s := c.whyNoRelease(v); s != "" {
+		why = append(why, s)
 	}
 	why = append(why, c.whyOpen(v)...)
 	why = append(why, c.whyOutcome(cluster, v, r))
@@ -78,6 +80,23 @@ func (c *Checker) whyClause(v Verdict) string {
 	return fmt.Sprintf("The baseline %s%s wants it %s.", v.Clause.Baseline, at, says)
 }
 
+// whyNoRelease says that a version to which a clause is pinned is in no feed, or only for other hardware.
+func (c *Checker) whyNoRelease(v Verdict) string {
+	if v.Clause.Follow || v.Wants == "" || v.Component.Scheme() == 0 || v.Component.Kind() == estate.WholeHost {
+		return ""
+	}
+	var models []string
+	for _, r := range c.Catalogue.Releases(v.Component) {
+		if v.Component.Scheme().Compare(r.Version, v.Wants) == 0 {
+			models = append(models, r.Hardware...)
+		}
+	}
+	if len(models) > 0 {
+		return fmt.Sprintf("Release %s is for other hardware only: %s.", v.Wants, strings.Join(models, ", "))
+	}
+	return fmt.Sprintf("Release %s is in no feed: it is held against, and can't be put in.", v.Wants)
+}
+
 func whyRelease(r *catalogue.Release) string {
 	s := fmt.Sprintf("Release %s is in the feed %s", r.Version, r.Feed)
 	if !r.Date.IsZero() {
@@ -89,12 +108,18 @@ func whyRelease(r *catalogue.Release) string {
 	if r.Severity > catalogue.Unknown {
 		s += ", severity " + r.Severity.String()
 	}
+	if r.Disputed != "" {
+		s += "; feeds disagree about it (" + r.Disputed + ")"
+	}
 	if len(r.Advisories) > 0 {
 		s += ", mends " + strings.Join(r.Advisories, ", ")
 	}
 	if r.Restart != "" && r.Restart != catalogue.NoRestart {
 		s += ", takes a " + string(r.Restart) + " restart"
 		s = strings.Replace(s, "a power cycle restart", "a power cycle", 1)
+	}
+	if r.Link != "" {
+		s += " (" + r.Link + ")"
 	}
 	return s + "."
 }
@@ -108,7 +133,7 @@ func (c *Checker) whyOutcome(cluster string, v Verdict, r *estate.Reading) strin
 			strings.Join(v.Clause.Against, " and "))
 	case Excepted:
 		e := c.set(cluster, v.Host).Excepted(v.Component, c.Now)
-		return fmt.Sprintf("It is out of line, but excepted until %s by %s: %s.", e.Until.Format("2 Jan 2006"), e.By, e.Reason)
+		return fmt.Sprintf("It is out of line, but excepted through %s by %s: %s.", e.LastDay(), e.By, e.Reason)
 	case NotApplying:
 		if v.Found == nil {
 			return "It is not there, and the clause speaks only of where it is: the clause does not apply here."
@@ -178,7 +203,7 @@ func whyInLine(v Verdict) string {
 
 func (c *Checker) whyWithdrawn(v Verdict) string {
 	track, _ := c.Catalogue.TrackOf(v.Component, v.Has, v.Found.Model)
-	s := fmt.Sprintf("Release %s was withdrawn by its publisher: %s.", v.Has, c.Catalogue.Release(v.Component, v.Has, track, v.Found.Model).Withdrawn)
+	s := fmt.Sprintf("Release %s was withdrawn by its publisher: %s.", v.Has, c.Catalogue.WithdrawnFor(v.Component, v.Has, track, v.Found.Model))
 	if v.Wants == "" {
 		return s + " There is no other release to go to."
 	}

@@ -35,18 +35,18 @@ func (k ActionKind) Step() StepName { return stepOf[k] }
 
 // Action is one act of a round.
 type Action struct {
-	ID     string     `json:"id"`
-	Kind   ActionKind `json:"kind"`
-	Host   string     `json:"host"`
-	Guest  string     `json:"guest,omitempty"`
+	ID    string     `json:"id"`
+	Kind  ActionKind `json:"kind"`
+	Host  string     `json:"host"`
+	Guest string     `json:"guest,omitempty"`
 	// GuestID is the guest's UUID, by which it is known at both ends.
-	GuestID string `json:"guest_id,omitempty"`
-	To     string     `json:"to,omitempty"` // the host that the guest goes to
-	Index  int        `json:"index"`        // of the change in the visit
-	Pass   int        `json:"pass,omitempty"`
-	Change *Change    `json:"change,omitempty"`
-	Reason string     `json:"reason,omitempty"`
-	Before Before     `json:"before"`
+	GuestID string  `json:"guest_id,omitempty"`
+	To      string  `json:"to,omitempty"` // the host that the guest goes to
+	Index   int     `json:"index"`        // of the change in the visit
+	Pass    int     `json:"pass,omitempty"`
+	Change  *Change `json:"change,omitempty"`
+	Reason  string  `json:"reason,omitempty"`
+	Before  Before  `json:"before"`
 }
 
 // UID is by what the action's guest is known: its UUID, or its name where that was not read.

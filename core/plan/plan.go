@@ -45,8 +45,11 @@ type Change struct {
 	File      string            `json:"file,omitempty"`
 	SHA256    string            `json:"sha256,omitempty"`
 	Size      int64             `json:"size,omitempty"`
-	Pass      int               `json:"pass"` // from 1: what a restart makes possible comes in a later pass
-	Why       string            `json:"why"`  // the verdict's word
+	Pass      int               `json:"pass"`            // from 1: what a restart makes possible comes in a later pass
+	Why       string            `json:"why"`             // the verdict's word
+	Model     string            `json:"model,omitempty"` // the hardware that it is on
+
+	below []*catalogue.Release // what is put in where To can't be had yet, newest first
 }
 
 // Says returns the change in words.
@@ -96,8 +99,8 @@ func (v *Visit) Estimate() (middle, pessimistic time.Duration) {
 type Plan struct {
 	Brief     Brief     `json:"brief"`
 	Made      time.Time `json:"made"`
-	Visits    []Visit   `json:"visits"`  // in order; those with an obstacle stand where their turn would be
-	Aside     []Aside   `json:"aside"`   // hosts that are not visited, each with why
+	Visits    []Visit   `json:"visits"` // in order; those with an obstacle stand where their turn would be
+	Aside     []Aside   `json:"aside"`  // hosts that are not visited, each with why
 	Moves     int       `json:"moves"`
 	Floor     int       `json:"floor"`      // no round could do it with fewer
 	GoingHome int       `json:"going_home"` // moves if every host's guests were brought back after its visit
@@ -171,6 +174,8 @@ type Input struct {
 	Payloads  func(file, sha256 string) (problem string)
 	Times     Times
 	Catalogue *catalogue.Catalogue
+	// Below names the releases between what a verdict's host has and what it should have, newest first: what is put in where the newest can't be had. It may be nil.
+	Below func(drift.Verdict) []*catalogue.Release
 }
 
 // Make plans a round. Hosts are visited lightest first, by the memory of the guests that must move, and a host that needs not be
@@ -214,7 +219,10 @@ func visit(in Input, host string) Visit {
 	}
 	v.Model = r.Hardware.Model
 	for _, d := range in.Verdicts[host] {
-		c, left := change(d)
+		c, left := change(d, r)
+		if left == "" && in.Below != nil && c.installs() && c.To != "" {
+			c.below = in.Below(d)
+		}
 		if left != "" {
 			v.Left = append(v.Left, d.Title()+": "+left)
 		} else if c.Component != "" {
@@ -254,8 +262,10 @@ func (in Input) facts(v *Visit) precheck.Facts {
 }
 
 // after tells what versions of a component the host will have when its visit is over.
-func after(r *estate.Reading, v *Visit) func(estate.Key) []string {
-	return func(key estate.Key) (out []string) {
+func after(r *estate.Reading, v *Visit) func(estate.Key) catalogue.Holding {
+	held := catalogue.HeldBy(r)
+	return func(key estate.Key) catalogue.Holding {
+		out := catalogue.Holding{Known: held(key).Known}
 		for _, c := range r.Of(key) {
 			to := c.Version
 			for _, ch := range v.Changes {
@@ -264,7 +274,12 @@ func after(r *estate.Reading, v *Visit) func(estate.Key) []string {
 				}
 			}
 			if to != "" {
-				out = append(out, to)
+				out.Versions = append(out.Versions, to)
+			}
+		}
+		for _, ch := range v.Changes { // what comes new
+			if ch.Component == key && ch.From == "" && ch.To != "" {
+				out.Versions = append(out.Versions, ch.To)
 			}
 		}
 		return out
@@ -272,13 +287,20 @@ func after(r *estate.Reading, v *Visit) func(estate.Key) []string {
 }
 
 // change turns a verdict into what a round does about it; left says why it does nothing about a drift.
-func change(d drift.Verdict) (c Change, left string) {
+func change(d drift.Verdict, r *estate.Reading) (c Change, left string) {
 	c = Change{Component: d.Component, Device: d.Device, From: d.Has, To: d.Wants, Restart: catalogue.NoRestart, Pass: 1, Why: d.Outcome.String()}
+	if d.Found != nil {
+		c.Model = d.Found.Model
+	}
 	if l := d.Layer(); d.Outcome.Drifts() && (l == estate.Inside || l == estate.Settings) {
 		return Change{}, d.Outcome.String() + ": rounds change neither settings nor what is inside guests; a person does"
 	}
 	switch d.Outcome {
-	case drift.Behind, drift.Absent:
+	case drift.Behind:
+	case drift.Absent:
+		if why := cannotHave(d.Component, r); why != "" {
+			return Change{}, d.Outcome.String() + ": " + why
+		}
 	case drift.Withdrawn:
 		if d.Wants == "" {
 			return Change{}, "withdrawn, and there is no release to go to"
@@ -324,12 +346,49 @@ func change(d drift.Verdict) (c Change, left string) {
 	return c, ""
 }
 
+// cannotHave says why nothing can put the component on the host: a package of another package system, or firmware and drivers of a device that is not in it.
+func cannotHave(k estate.Key, r *estate.Reading) string {
+	switch k.Kind() {
+	case "fw", "drv":
+		return "no device in it has " + string(k)
+	case "deb", "rpm":
+		if !slices.ContainsFunc(r.Components, func(c estate.Component) bool { return c.Key.Kind() == k.Kind() }) {
+			return "its packages are not of the kind " + k.Kind()
+		}
+	}
+	return ""
+}
+
+// standings are the versions that run on a host, by component and device.
+type standings map[estate.Key]map[string]string
+
+// lowest is the lowest version of the component that runs on any of its devices; "" where one is not known, or there is none.
+func (s standings) lowest(k estate.Key) (low string) {
+	for _, v := range s[k] {
+		if v == "" {
+			return ""
+		}
+		if low == "" || k.Scheme().Compare(v, low) < 0 {
+			low = v
+		}
+	}
+	return low
+}
+
+func (s standings) set(k estate.Key, device, version string) {
+	if s[k] == nil {
+		s[k] = map[string]string{}
+	}
+	s[k][device] = version
+}
+
 // arrange gives every change its pass and its place. The BMC goes first, then firmware, packages and drivers; what
-// requires a version that only runs after this visit's restart goes into a later pass; what requires something that is nowhere is left.
+// requires a version that only runs after this visit's restart goes into a later pass. What requires something that is nowhere gives way to the best release below it that
+// does not, and else is left. What is required must run on every device that has it.
 func arrange(in Input, r *estate.Reading, v *Visit) {
-	runs := map[estate.Key]string{}
+	runs := standings{}
 	for _, c := range r.Present() {
-		runs[c.Key] = cmp.Or(c.Running, c.Version)
+		runs.set(c.Key, c.Device, cmp.Or(c.Running, c.Version))
 	}
 	todo := v.Changes
 	v.Changes = nil
@@ -344,6 +403,10 @@ func arrange(in Input, r *estate.Reading, v *Visit) {
 			}
 		}
 		if len(now) == 0 {
+			if stepDown(in, later, v) {
+				todo, pass = later, pass-1
+				continue
+			}
 			for _, c := range later {
 				v.Left = append(v.Left, c.Says()+": "+unmet(in, r, runs, c))
 			}
@@ -352,10 +415,28 @@ func arrange(in Input, r *estate.Reading, v *Visit) {
 		slices.SortStableFunc(now, func(a, b Change) int { return cmp.Compare(before(a), before(b)) })
 		v.Changes = append(v.Changes, now...)
 		for _, c := range now {
-			runs[c.Component] = c.To
+			runs.set(c.Component, c.Device, c.To)
 		}
 		todo = later
 	}
+}
+
+// stepDown lets the first change that can't be made give way to the best release below what it was to put in, and says so. It tells whether there was one.
+func stepDown(in Input, later []Change, v *Visit) bool {
+	for i := range later {
+		c := &later[i]
+		for len(c.below) > 0 {
+			rel := c.below[0]
+			c.below = c.below[1:]
+			if rel.File == "" || rel.SHA256 == "" {
+				continue
+			}
+			v.Left = append(v.Left, fmt.Sprintf("%s: %s can't be had yet (what it requires is not there); %s is put in", estate.Component{Key: c.Component, Device: c.Device}.Title(), c.To, rel.Version))
+			c.To, c.File, c.SHA256, c.Size, c.Restart = rel.Version, rel.File, rel.SHA256, rel.Size, cmp.Or(rel.Restart, catalogue.NoRestart)
+			return true
+		}
+	}
+	return false
 }
 
 func before(c Change) int {
@@ -365,7 +446,7 @@ func before(c Change) int {
 	return 1 + slices.Index([]string{"fw", "deb", "rpm", "drv"}, c.Component.Kind())
 }
 
-func unmet(in Input, r *estate.Reading, runs map[estate.Key]string, c Change) string {
+func unmet(in Input, r *estate.Reading, runs standings, c Change) string {
 	cat := in.Catalogue
 	if cat == nil || c.To == "" {
 		return ""
@@ -383,7 +464,7 @@ func unmet(in Input, r *estate.Reading, runs map[estate.Key]string, c Change) st
 			}
 			continue
 		}
-		if has := runs[q.Component]; has == "" || q.Component.Scheme().Compare(has, q.AtLeast) < 0 {
+		if has := runs.lowest(q.Component); has == "" || q.Component.Scheme().Compare(has, q.AtLeast) < 0 {
 			return fmt.Sprintf("it requires %s %s", q.Component, q.AtLeast)
 		}
 	}

@@ -29,7 +29,7 @@ type clause struct {
 	Follow     string `yaml:"follow,omitempty"`
 	Track      string `yaml:"track,omitempty"`
 	Severity   string `yaml:"severity,omitempty"`
-	MinAgeDays int    `yaml:"min_age_days,omitempty"`
+	MinAgeDays *int   `yaml:"min_age_days,omitempty"`
 	Vendor     string `yaml:"vendor,omitempty"`
 	Hardware   string `yaml:"hardware,omitempty"`
 	Value      string `yaml:"value,omitempty"` // of a setting, in place of a version
@@ -57,6 +57,11 @@ func Parse(name string, text []byte) (baseline.Baseline, error) {
 	if len(in.Clauses) == 0 {
 		return b, f.Errorf("$", "the baseline has no clauses")
 	}
+	for i, a := range in.Assign {
+		if why := place(a); why != "" {
+			return b, f.Errorf(fmt.Sprintf("$.assign[%d]", i), "%s", why)
+		}
+	}
 	for i, c := range in.Clauses {
 		at := fmt.Sprintf("$.clauses[%d]", i)
 		out, err := c.read(f, at)
@@ -81,7 +86,10 @@ func Parse(name string, text []byte) (baseline.Baseline, error) {
 func (c clause) read(f *strictyaml.File, at string) (baseline.Clause, error) {
 	out := baseline.Clause{Posture: baseline.Posture(c.Posture), Version: cmp.Or(c.Version, c.Value), Track: c.Track, Line: f.Line(at + ".component"),
 		Vendor: c.Vendor, Hardware: c.Hardware,
-		MinAge: time.Duration(c.MinAgeDays) * 24 * time.Hour}
+	}
+	if c.MinAgeDays != nil {
+		out.MinAge = time.Duration(*c.MinAgeDays) * 24 * time.Hour
+	}
 	var err error
 	if out.Component, err = estate.ParseKey(c.Component); err != nil {
 		return out, f.Errorf(at+".component", "%v", err)
@@ -92,7 +100,7 @@ func (c clause) read(f *strictyaml.File, at string) (baseline.Clause, error) {
 	if out.Severity, err = catalogue.ParseSeverity(c.Severity); err != nil {
 		return out, f.Errorf(at+".severity", "%v", err)
 	}
-	if c.MinAgeDays < 0 {
+	if out.MinAge < 0 {
 		return out, f.Errorf(at+".min_age_days", "an age can't be negative")
 	}
 	setting := out.Component.Layer() == estate.Settings
@@ -116,13 +124,15 @@ func (c clause) wants(f *strictyaml.File, at string, out *baseline.Clause) error
 		return f.Errorf(at+".follow", "nothing can be followed but \"newest\", not %q", c.Follow)
 	case out.Posture == baseline.Never && (c.Version != "" || out.Follow):
 		return f.Errorf(at+".posture", "a component that must never be there has no version")
+	case out.Posture == baseline.Never && (c.Track != "" || c.Severity != "" || c.MinAgeDays != nil || c.Vendor != ""):
+		return f.Errorf(at+".posture", "track, severity, vendor and min_age_days choose a release, and a component that must never be there has none")
 	case out.Posture == baseline.Never:
 		return nil
 	case c.Version != "" && out.Follow:
 		return f.Errorf(at+".version", "the clause both names a version and follows the newest; it can do one")
 	case c.Version == "" && !out.Follow:
 		return f.Errorf(at, "the clause says neither \"version: …\" nor \"follow: newest\"")
-	case c.Version != "" && (c.Track != "" || c.Severity != "" || c.MinAgeDays > 0 || c.Vendor != ""):
+	case c.Version != "" && (c.Track != "" || c.Severity != "" || c.MinAgeDays != nil || c.Vendor != ""):
 		return f.Errorf(at+".version", "track, severity, vendor and min_age_days go with \"follow: newest\", not with a version")
 	case c.Version != "" && out.Component.Name() == "*":
 		return f.Errorf(at+".version", "%s is many components; they can't all be at one version", out.Component)
@@ -140,7 +150,12 @@ func (e exception) read(f *strictyaml.File, at string) (baseline.Exception, erro
 	if out.Component, err = estate.ParseKey(e.Component); err != nil {
 		return out, f.Errorf(at+".component", "%v", err)
 	}
-	day, err := time.Parse(time.DateOnly, e.Until)
+	for i, h := range e.Hosts {
+		if why := place(h); why != "" {
+			return out, f.Errorf(fmt.Sprintf("%s.hosts[%d]", at, i), "%s", why)
+		}
+	}
+	day, err := time.ParseInLocation(time.DateOnly, e.Until, time.Local) // the zone in which times are shown
 	if err != nil {
 		return out, f.Errorf(at+".until", "an exception needs its last day, of the form 2026-12-31, not %q", e.Until)
 	}
@@ -149,6 +164,15 @@ func (e exception) read(f *strictyaml.File, at string) (baseline.Exception, erro
 		return out, f.Errorf(at, "an exception names its hosts, its reason and by whom it is")
 	}
 	return out, nil
+}
+
+// place says what is wrong with the name of a place; "" where it is of the form CLUSTER or CLUSTER/HOST.
+func place(s string) string {
+	cluster, host, one := strings.Cut(s, "/")
+	if cluster == "" || one && (host == "" || strings.Contains(host, "/")) {
+		return fmt.Sprintf("%q is neither a cluster's name nor CLUSTER/HOST", s)
+	}
+	return ""
 }
 
 func quoted[T ~string](words []T) string {

@@ -21,9 +21,12 @@ func Write(b baseline.Baseline) ([]byte, error) {
 	out := file{Baseline: b.Name, Rank: b.Rank, Assign: b.Assign}
 	for _, c := range b.Clauses {
 		w := clause{Component: string(c.Component), Posture: string(c.Posture), Version: c.Version, Track: c.Track,
-			MinAgeDays: int(c.MinAge / (24 * time.Hour)), Vendor: c.Vendor, Hardware: c.Hardware}
+			Vendor: c.Vendor, Hardware: c.Hardware}
 		if c.Component.Layer() == estate.Settings {
 			w.Version, w.Value = "", c.Version
+		}
+		if days := int(c.MinAge / (24 * time.Hour)); days > 0 {
+			w.MinAgeDays = &days
 		}
 		if c.Follow {
 			w.Follow = "newest"

@@ -7,6 +7,7 @@ import (
 	_ "embed" // the schema
 	"encoding/hex"
 	"fmt"
+	"net/url"
 	"slices"
 	"time"
 
@@ -66,6 +67,7 @@ type release struct {
 	Requires   []requirement `yaml:"requires"`
 	Withdrawn  string        `yaml:"withdrawn"`
 	Notes      string        `yaml:"notes"`
+	Link       string        `yaml:"link"`
 	File       string        `yaml:"file"`
 	Size       int64         `yaml:"size"`
 	SHA256     string        `yaml:"sha256"`
@@ -149,11 +151,14 @@ func (c component) read(f *strictyaml.File, at string, l list, b *catalogue.Batc
 }
 
 func (c compatibility) read(f *strictyaml.File, at string, b *catalogue.Batch) error {
-	if c.List == "" || c.Hardware == "" {
-		return f.Errorf(at, "a compatibility list needs its name (list) and the model it is about (hardware)")
+	if c.List == "" {
+		return f.Errorf(at, "a compatibility list needs its name (list)")
 	}
 	if !slices.Contains([]string{"", "caution", "blocker"}, c.Outside) {
 		return f.Errorf(at+".outside", "what is outside the list is a \"caution\" or a \"blocker\", not %q", c.Outside)
+	}
+	if c.Lines == nil {
+		return f.Errorf(at, "a compatibility list has lines")
 	}
 	for i, line := range c.Lines {
 		p := catalogue.Pairing{List: c.List, Hardware: c.Hardware, Platform: line.Platform, Blocks: c.Outside == "blocker"}
@@ -168,6 +173,9 @@ func (c compatibility) read(f *strictyaml.File, at string, b *catalogue.Batch) e
 			}
 			p.With = append(p.With, catalogue.Within{Component: k, From: cmp.Or(w.Version, w.From), To: cmp.Or(w.Version, w.To)})
 		}
+		if c.Hardware == "" && len(p.With) < 2 {
+			return f.Errorf(fmt.Sprintf("%s.lines[%d]", at, i), "a list that names no hardware is about programs that must go together: each line names two at least")
+		}
 		if len(p.With) == 0 {
 			return f.Errorf(fmt.Sprintf("%s.lines[%d]", at, i), "the line names no versions")
 		}
@@ -178,9 +186,12 @@ func (c compatibility) read(f *strictyaml.File, at string, b *catalogue.Batch) e
 
 func (r release) read(f *strictyaml.File, at string, key estate.Key, tracks []string) (catalogue.Release, error) {
 	out := catalogue.Release{Component: key, Version: r.Version, Track: r.Track, Advisories: r.Advisories, Withdrawn: r.Withdrawn,
-		Notes: r.Notes, File: r.File, Size: r.Size, SHA256: r.SHA256, Restart: catalogue.Restart(r.Restart)}
+		Notes: r.Notes, Link: r.Link, File: r.File, Size: r.Size, SHA256: r.SHA256, Restart: catalogue.Restart(r.Restart)}
 	if r.Version == "" {
 		return out, f.Errorf(at, "the release has no version")
+	}
+	if r.Size < 0 {
+		return out, f.Errorf(at+".size", "a size can't be negative")
 	}
 	if err := key.Scheme().Valid(r.Version); err != nil {
 		return out, f.Errorf(at+".version", "%v", err)
@@ -204,6 +215,9 @@ func (r release) read(f *strictyaml.File, at string, key estate.Key, tracks []st
 	if b, err := hex.DecodeString(r.SHA256); err != nil || r.SHA256 != "" && len(b) != 32 {
 		return out, f.Errorf(at+".sha256", "a SHA-256 has 64 hexadecimal digits")
 	}
+	if u, err := url.Parse(r.Link); r.Link != "" && (err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https") {
+		return out, f.Errorf(at+".link", "a link is an http or https URL, not %q", r.Link)
+	}
 	if r.File != "" && r.SHA256 == "" {
 		return out, f.Errorf(at+".file", "a release with a file needs its sha256: nothing unverified is applied")
 	}
@@ -211,6 +225,9 @@ func (r release) read(f *strictyaml.File, at string, key estate.Key, tracks []st
 		k, err := estate.ParseKey(q.Component)
 		if err != nil {
 			return out, f.Errorf(fmt.Sprintf("%s.requires[%d].component", at, i), "%v", err)
+		}
+		if q.AtLeast == "" {
+			return out, f.Errorf(fmt.Sprintf("%s.requires[%d]", at, i), "what is required has a version that it must be at least at: at_least")
 		}
 		out.Requires = append(out.Requires, catalogue.Requirement{Component: k, AtLeast: q.AtLeast, Anywhere: q.Anywhere})
 	}

@@ -47,6 +47,10 @@ func Decode(name string, text []byte, v any) (*File, error) {
 	if len(tree.Docs) > 1 {
 		return nil, &Error{File: name, Line: tree.Docs[1].Start.Position.Line, Column: 1, Message: "a second document begins here; one file holds one"}
 	}
+	if n := nothing(tree.Docs[0].Body); n != nil {
+		t := n.GetToken()
+		return nil, &Error{name, t.Position.Line, t.Position.Column, "nothing stands here: write a value, or leave the name out"}
+	}
 	ast.Walk(asWritten{}, tree.Docs[0].Body)
 	if err := yaml.NewDecoder(bytes.NewReader(nil), yaml.Strict()).DecodeFromNode(tree.Docs[0].Body, v); err != nil {
 		return nil, located(name, err)
@@ -56,6 +60,41 @@ func Decode(name string, text []byte, v any) (*File, error) {
 		return nil, &Error{name, t.Position.Line, t.Position.Column, fmt.Sprintf("a whole number is expected here, and this is %q", t.Value)}
 	}
 	return &File{Name: name, tree: tree}, nil
+}
+
+// nothing finds the first value that is null or an empty text: nobody can say what was meant.
+func nothing(n ast.Node) ast.Node {
+	empty := func(v ast.Node) bool {
+		s, text := v.(*ast.StringNode)
+		return v == nil || v.Type() == ast.NullType || text && strings.TrimSpace(s.Value) == ""
+	}
+	found := finder{is: empty}
+	ast.Walk(&found, n)
+	return found.at
+}
+
+// finder walks to the first value of a mapping or sequence that is what is looked for.
+type finder struct {
+	is func(ast.Node) bool
+	at ast.Node
+}
+
+// Visit implements ast.Visitor.
+func (f *finder) Visit(n ast.Node) ast.Visitor {
+	look := func(at, v ast.Node) {
+		if f.at == nil && f.is(v) {
+			f.at = at
+		}
+	}
+	switch n := n.(type) {
+	case *ast.MappingValueNode:
+		look(n.Key, n.Value)
+	case *ast.SequenceNode:
+		for _, v := range n.Values {
+			look(n, v)
+		}
+	}
+	return f
 }
 
 // notWhole finds the first value that is no whole number where one is wanted: the YAML package would cut it down to one.
@@ -130,10 +169,6 @@ func (v asWritten) Visit(n ast.Node) ast.Visitor {
 func written(n ast.Node) ast.Node {
 	switch n := n.(type) {
 	case *ast.IntegerNode:
-		if fmt.Sprint(n.Value) == n.Token.Value {
-			return n
-		}
-	case *ast.BoolNode:
 		if fmt.Sprint(n.Value) == n.Token.Value {
 			return n
 		}
