@@ -126,8 +126,10 @@ func paintBerth(p *pen, h survey.Berth, x, line vg.Length) {
 		case d.Drift > 0:
 			p.box(left0, y, bar, rowHeight-3, depthInk(d.Worst))
 			p.text(x+berthWidth/2, y+6, 8, centre, white, "%s", fmt.Sprint(d.Drift))
-		default:
+		case d.InLine > 0:
 			p.box(left0+bar/2-1, y+5, 2, 2, faint)
+		case d.Aside > 0:
+			p.text(x+berthWidth/2, y+6, 8, centre, grey, "~")
 		}
 	}
 }

@@ -236,12 +236,12 @@ func (a *app) roundWatch() *cobra.Command {
 		Long:              "Prints what was done so far and follows until the round ends or pauses. It only looks: interrupting it changes nothing.",
 		Example:           "  yare round watch vts",
 		Args:              cobra.ExactArgs(1),
-		RunE:              a.about(a.watch),
+		RunE:              a.anyway(a.watch),
 	}
 }
 
 func (a *app) watch(ctx context.Context, h *harbour.Harbour, cluster string) error {
-	if _, err := h.Cluster(cluster); err != nil {
+	if _, err := h.Cluster(cluster); err != nil && len(h.Estate.Clusters) > 0 {
 		return err
 	}
 	head, err := h.Store.Latest(ctx, cluster)
@@ -283,7 +283,7 @@ func (a *app) roundAsk(name, what, short string) *cobra.Command {
 		Long:    short + ".",
 		Example: "  yare round " + name + " vts",
 		Args:    cobra.ExactArgs(1),
-		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
+		RunE: a.anyway(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
 			said, err := h.Ask(ctx, cluster, what, operator())
 			if err != nil {
 				return err

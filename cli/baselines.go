@@ -6,12 +6,14 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"text/tabwriter"
 
 	"github.com/spf13/cobra"
 
+	"yareharbour/core/baseline"
 	"yareharbour/core/drift"
 	"yareharbour/format/baselinefile"
 	"yareharbour/format/report"
@@ -170,10 +172,11 @@ func (a *app) save(ctx context.Context, h *harbour.Harbour, name, text, why stri
 	if strings.TrimSpace(why) == "" {
 		return errors.New("--why: a version of a baseline needs a reason; it is what people will ask for")
 	}
-	e, err := h.Effect(ctx, name, text)
+	e, ps, err := h.Effect(ctx, name, text)
 	if err != nil {
 		return err
 	}
+	a.showProblems(ps)
 	after := 0
 	if s, err := h.Source(name); err == nil {
 		after = s.Version
@@ -235,18 +238,31 @@ func (a *app) baselineEffect() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			e, err := h.Effect(ctx, b.Name, string(text))
+			e, ps, err := h.Effect(ctx, b.Name, string(text))
 			if err != nil {
 				return err
 			}
 			if asJSON {
-				return report.JSON(a.out, report.NewEffect(e))
+				err = report.JSON(a.out, report.NewEffect(e, ps))
+			} else {
+				a.showProblems(ps)
+				err = a.showEffect(e)
 			}
-			return a.showEffect(e)
+			if err == nil && slices.ContainsFunc(ps, func(p baseline.Problem) bool { return p.Error }) {
+				return exit(exitFailure)
+			}
+			return err
 		}),
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return c
+}
+
+// showProblems says what a baseline speaks of and is not there.
+func (a *app) showProblems(ps []baseline.Problem) {
+	for _, p := range ps {
+		fmt.Fprintf(a.err, "%s%s\n", map[bool]string{true: "ERROR: ", false: "note: "}[p.Error], p)
+	}
 }
 
 func (a *app) showEffect(e drift.Effect) error {

@@ -33,7 +33,7 @@ that is the list to look through for what is not on any host yet.`,
 		Example: "  yare catalogue list\n  yare catalogue list --narrow \"vendor=corran age=60\"\n  yare catalogue list --all --format csv",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return a.with(c.Context(), func(h *harbour.Harbour) error {
+			return a.judging(c.Context(), func(h *harbour.Harbour) error {
 				f, err := h.Narrow(c.Context(), text)
 				if err != nil {
 					return err
@@ -64,7 +64,7 @@ func (a *app) catalogueShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.with(c.Context(), func(h *harbour.Harbour) error {
+			return a.judging(c.Context(), func(h *harbour.Harbour) error {
 				l, err := h.Ladder(c.Context(), key)
 				if err != nil {
 					return err

@@ -92,7 +92,7 @@ seen. Exit codes: 0 nothing new, 3 new drift, 1 failure; so a timer can call it 
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: a.names(false),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.with(c.Context(), func(h *harbour.Harbour) error { return a.news(c.Context(), h, optional(args), seen, asJSON) })
+			return a.judging(c.Context(), func(h *harbour.Harbour) error { return a.news(c.Context(), h, optional(args), seen, asJSON) })
 		},
 	}
 	c.Flags().BoolVar(&seen, "seen", false, "note what is there now as seen")

@@ -150,7 +150,8 @@ func (a *app) checkCommand() *cobra.Command {
 With --local this machine is checked. Without a baseline it is held against its own apt indices: every installed package
 should be at the newest version there. With --baseline only that file binds, whatever it is assigned to.
 
-Exit codes: 0 all in line, 3 drift, 4 something is unread (whether there is drift too or not), 1 failure.`,
+Exit codes: 0 all that was judged is in line, 3 drift, 4 something is unread or nothing was judged (whether there is drift too or not), 1 failure, or a baseline that
+names a host, track, model or target that is not there.`,
 		Example: "  yare check tides\n  yare check curlew --json\n  yare check --local\n  yare check --local --baseline web.yaml --advisories debian.json",
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -162,7 +163,7 @@ Exit codes: 0 all in line, 3 drift, 4 something is unread (whether there is drif
 			if o.local {
 				d, err = a.checkLocal(c.Context(), o)
 			} else {
-				err = a.with(c.Context(), func(h *harbour.Harbour) error {
+				err = a.judging(c.Context(), func(h *harbour.Harbour) error {
 					d, err = a.checkNamed(c.Context(), h, optional(args), o)
 					return err
 				})
@@ -191,12 +192,20 @@ func (a *app) showDrift(d report.Drift, o check) error {
 	} else {
 		err = d.Text(a.out, o.all)
 	}
-	switch {
-	case err != nil:
+	if err != nil {
 		return err
-	case d.Summary.Unread > 0:
+	}
+	return ended(d)
+}
+
+// ended is how a command ends that shows a report.
+func ended(d report.Drift) error {
+	switch d.Standing() {
+	case report.Wrong:
+		return exit(exitFailure)
+	case report.Unknown:
 		return exit(exitUnread)
-	case d.Summary.Drift > 0:
+	case report.Adrift:
 		return exit(exitDrift)
 	}
 	return nil
@@ -238,7 +247,15 @@ func (a *app) checkLocal(ctx context.Context, o check) (report.Drift, error) {
 	}
 	c.Baselines[0].Assign = []string{localCluster}
 	f, err := narrow.Parse(o.narrow)
-	return report.NewDrift(c, localCluster, []*estate.Reading{r}, f), err
+	if err != nil {
+		return report.Drift{}, err
+	}
+	d := report.NewDrift(c, localCluster, []*estate.Reading{r}, f)
+	if o.baseline != "" {
+		d.Problems = baseline.Look(c.Baselines[0], nil, baseline.World{Clusters: []estate.Cluster{{Name: localCluster, Hosts: []string{r.Host}}}, Catalogue: c.Catalogue,
+			Readings: map[string]*estate.Reading{r.Host: r}, Now: c.Now})
+	}
+	return d, nil
 }
 
 func (a *app) checkNamed(ctx context.Context, h *harbour.Harbour, name string, o check) (report.Drift, error) {
@@ -259,7 +276,16 @@ func (a *app) checkNamed(ctx context.Context, h *harbour.Harbour, name string, o
 		c.Baselines = []baseline.Baseline{b}
 	}
 	f, err := h.Narrow(ctx, o.narrow)
-	return driftOf(h, c, readings, hosts, f), err
+	if err != nil {
+		return report.Drift{}, err
+	}
+	d := driftOf(h, c, readings, hosts, f)
+	if d.Problems, err = h.Problems(ctx, c.Baselines); err != nil {
+		return d, err
+	}
+	held := drift.Hold(h.Estate.Clusters, readings, c.Now, c.MaxAge)
+	d.Flags = drift.Flags(held, c.Catalogue, drift.BoundBy(h.Check(c, readings)))
+	return d, nil
 }
 
 // driftOf reports on hosts cluster by cluster, as far as the filter lets verdicts through.
@@ -293,7 +319,7 @@ func (a *app) explainCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.with(c.Context(), func(h *harbour.Harbour) error { return a.explain(c.Context(), h, args[0], key) })
+			return a.judging(c.Context(), func(h *harbour.Harbour) error { return a.explain(c.Context(), h, args[0], key) })
 		},
 	}
 	return c

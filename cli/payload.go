@@ -32,7 +32,7 @@ func (a *app) payloadList() *cobra.Command {
 		Example: "  yare payload list",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			return a.with(c.Context(), func(h *harbour.Harbour) error {
+			return a.judging(c.Context(), func(h *harbour.Harbour) error {
 				p, err := h.KeptPayloads(c.Context())
 				if err != nil {
 					return err
@@ -104,7 +104,7 @@ func (a *app) payloadFetch() *cobra.Command {
 		Example:           "  yare payload fetch vts",
 		Args:              cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.with(c.Context(), func(h *harbour.Harbour) error { return a.fetch(c.Context(), h, optional(args)) })
+			return a.judging(c.Context(), func(h *harbour.Harbour) error { return a.fetch(c.Context(), h, optional(args)) })
 		},
 	}
 }
@@ -156,7 +156,7 @@ func (a *app) payloadPrune() *cobra.Command {
 			if rule == (catalogue.PruneRule{}) && !damaged {
 				return errors.New("say by which rule: --older-than DAYS, --unknown, --most GIB, --damaged")
 			}
-			return a.with(c.Context(), func(h *harbour.Harbour) error { return a.prune(c.Context(), h, rule, damaged, yes) })
+			return a.judging(c.Context(), func(h *harbour.Harbour) error { return a.prune(c.Context(), h, rule, damaged, yes) })
 		},
 	}
 	c.Flags().IntVar(&older, "older-than", 0, "what nobody wants and came in more than so many days ago")

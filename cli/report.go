@@ -75,7 +75,7 @@ func (a *app) reportDrift() *cobra.Command {
 		Example:           "  yare report drift tides --format csv -o tides.csv\n  yare report drift --format pdf -o waterline.pdf",
 		Args:              cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.with(c.Context(), func(h *harbour.Harbour) error {
+			return a.judging(c.Context(), func(h *harbour.Harbour) error {
 				readings, hosts, err := a.readNamed(c.Context(), h, optional(args))
 				if err != nil {
 					return err

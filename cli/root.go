@@ -142,6 +142,32 @@ func (a *app) with(ctx context.Context, do func(*harbour.Harbour) error) error {
 	return errors.Join(do(h), h.Close())
 }
 
+// judging opens the estate for what holds hosts against baselines and catalogue: while one of their files can't be read, nothing is concluded.
+func (a *app) judging(ctx context.Context, do func(*harbour.Harbour) error) error {
+	return a.with(ctx, func(h *harbour.Harbour) error {
+		if err := h.Sound(); err != nil {
+			return fmt.Errorf("no verdict is given while this can't be read:\n%w", err)
+		}
+		return do(h)
+	})
+}
+
+// anyway opens the estate, or, where its files can't be read, at least its store: watching a round and asking it to pause or stop always work.
+func (a *app) anyway(do func(ctx context.Context, h *harbour.Harbour, name string) error) func(*cobra.Command, []string) error {
+	return func(c *cobra.Command, args []string) error {
+		h, err := a.open(c.Context())
+		if err != nil {
+			only, e := harbour.OpenStore(c.Context(), harbour.Options{State: a.state})
+			if e != nil {
+				return err
+			}
+			fmt.Fprintln(a.err, "yare: going on without the estate's files:", err)
+			h = only
+		}
+		return errors.Join(do(c.Context(), h, args[0]), h.Close())
+	}
+}
+
 // about makes the body of a command that is about one cluster or host: the estate is open for the time of do.
 func (a *app) about(do func(ctx context.Context, h *harbour.Harbour, name string) error) func(*cobra.Command, []string) error {
 	return func(c *cobra.Command, args []string) error {

@@ -92,8 +92,12 @@ func (b *backend) Load(ctx context.Context) (*tui.Snapshot, error) {
 	for c, n := range s.News {
 		news[c] = survey.News{Count: len(n.Drift), Since: n.Since}
 	}
-	s.Survey = b.h.SurveyOf(kept, s.Verdicts, states, news)
-	return s, nil
+	runs := map[string]bool{}
+	for c, r := range s.Rounds {
+		runs[c] = r.Runs
+	}
+	s.Survey, err = b.h.SurveyOf(ctx, s.Checker, s.Held, survey.Input{Readings: kept, Verdicts: s.Verdicts, Rounds: states, Runs: runs, News: news})
+	return s, err
 }
 
 // held turns the readings around, anew only where one is another than the last time.

@@ -59,40 +59,75 @@ func (h *Harbour) Source(name string) (Source, error) {
 	return all[i], nil
 }
 
+// Problems names all that baselines speak of and that is not there, as the hosts were last read.
+func (h *Harbour) Problems(ctx context.Context, all []baseline.Baseline) (out []baseline.Problem, err error) {
+	hosts, err := h.Hosts("")
+	if err != nil {
+		return nil, err
+	}
+	readings, err := h.Store.Newest(ctx, hosts)
+	if err != nil {
+		return nil, err
+	}
+	w := baseline.World{Clusters: h.Estate.Clusters, Catalogue: h.Catalogue(), Readings: readings, Now: h.World.Now()}
+	for i, b := range all {
+		out = append(out, baseline.Look(b, slices.Concat(all[:i], all[i+1:]), w)...)
+	}
+	return out, nil
+}
+
+// problemsOf are those of a baseline as a text has it, in the place of the one of its name.
+func (h *Harbour) problemsOf(ctx context.Context, b baseline.Baseline) ([]baseline.Problem, error) {
+	all := slices.DeleteFunc(h.Baselines(), func(o baseline.Baseline) bool { return o.Name == b.Name })
+	ps, err := h.Problems(ctx, append(all, b))
+	return slices.DeleteFunc(ps, func(p baseline.Problem) bool { return p.Baseline != b.Name }), err
+}
+
 // ownBaselines is the directory of baselines that were made here and are in no estate file.
 func (h *Harbour) ownBaselines() string { return filepath.Join(h.State, Kept, "baselines") }
 
 // LoadBaselines reads the baseline files: those that the estate file names, and those that were made here. A file that was changed by other hands is kept as
 // a new version.
 func (h *Harbour) LoadBaselines(ctx context.Context) error {
+	out, err := h.loadBaselines(ctx)
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.baselines, h.baselineFault = out, err
+	return err
+}
+
+// loadBaselines reads all that can be read; the error joins the rest.
+func (h *Harbour) loadBaselines(ctx context.Context) ([]Source, error) {
 	files := h.beside(h.file.Baselines)
 	own, err := filepath.Glob(filepath.Join(h.ownBaselines(), "*.yaml"))
-	if err != nil {
-		return err
-	}
+	errs := []error{err}
 	var out []Source
 	for _, file := range append(files, own...) {
-		text, err := os.ReadFile(file)
+		s, err := h.source(ctx, file)
+		if i := slices.IndexFunc(out, func(o Source) bool { return o.Name == s.Name }); i >= 0 && err == nil {
+			err = fmt.Errorf("%s and %s both say that they are the baseline %s; give one another name", out[i].File, file, s.Name)
+		}
 		if err != nil {
-			return fmt.Errorf("a baseline: %w", err)
+			errs = append(errs, err)
+			continue
 		}
-		b, err := baselinefile.Parse(file, text)
-		if err != nil {
-			return err
-		}
-		if i := slices.IndexFunc(out, func(s Source) bool { return s.Name == b.Name }); i >= 0 {
-			return fmt.Errorf("%s and %s both say that they are the baseline %s; give one another name", out[i].File, file, b.Name)
-		}
-		n, err := h.found(ctx, b.Name, file, string(text))
-		if err != nil {
-			return err
-		}
-		out = append(out, Source{b, file, string(text), n})
+		out = append(out, s)
 	}
-	h.mu.Lock()
-	h.baselines = out
-	h.mu.Unlock()
-	return nil
+	return out, errors.Join(errs...)
+}
+
+// source reads a baseline's file.
+func (h *Harbour) source(ctx context.Context, file string) (Source, error) {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return Source{}, fmt.Errorf("a baseline: %w", err)
+	}
+	b, err := baselinefile.Parse(file, text)
+	if err != nil {
+		return Source{}, err
+	}
+	n, err := h.found(ctx, b.Name, file, string(text))
+	return Source{b, file, string(text), n}, err
 }
 
 // found keeps a file's text as a version if it is none yet.
@@ -128,6 +163,15 @@ func (h *Harbour) SaveBaseline(ctx context.Context, name, text string, after int
 	}
 	if b.Name != name {
 		return 0, fmt.Errorf("the text is of the baseline %q, and %q is to be saved; a baseline keeps its name", b.Name, name)
+	}
+	ps, err := h.problemsOf(ctx, b)
+	if err != nil {
+		return 0, err
+	}
+	for _, p := range ps {
+		if p.Error {
+			return 0, fmt.Errorf("%s; nothing is saved", p)
+		}
 	}
 	src, err := h.Source(name)
 	file := src.File
@@ -170,15 +214,19 @@ func (h *Harbour) RemoveBaseline(ctx context.Context, name string) error {
 	return h.LoadBaselines(ctx)
 }
 
-// Effect tells what it would do to the estate, as it was last read, if the baseline of that name said the text. An empty text is no baseline.
-func (h *Harbour) Effect(ctx context.Context, name, text string) (drift.Effect, error) {
+// Effect tells what it would do to the estate, as it was last read, if the baseline of that name said the text, and what in the text names what is not there. An empty
+// text is no baseline.
+func (h *Harbour) Effect(ctx context.Context, name, text string) (drift.Effect, []baseline.Problem, error) {
+	if err := h.Sound(); err != nil {
+		return drift.Effect{}, nil, err
+	}
 	hosts, err := h.Hosts("")
 	if err != nil {
-		return drift.Effect{}, err
+		return drift.Effect{}, nil, err
 	}
 	kept, err := h.Store.Newest(ctx, hosts)
 	if err != nil {
-		return drift.Effect{}, err
+		return drift.Effect{}, nil, err
 	}
 	c := h.Checker()
 	held := drift.Hold(h.Estate.Clusters, kept, c.Now, c.MaxAge)
@@ -189,11 +237,17 @@ func (h *Harbour) Effect(ctx context.Context, name, text string) (drift.Effect, 
 	if text != "" {
 		b, err := baselinefile.Parse(name+".yaml", []byte(text))
 		if err != nil {
-			return drift.Effect{}, err
+			return drift.Effect{}, nil, err
 		}
 		after = &b
 	}
-	return c.Edit(held, before, after), nil
+	var ps []baseline.Problem
+	if after != nil {
+		if ps, err = h.problemsOf(ctx, *after); err != nil {
+			return drift.Effect{}, nil, err
+		}
+	}
+	return c.Edit(held, before, after), ps, nil
 }
 
 // CompareVersions says in what a version of a baseline differs from another.

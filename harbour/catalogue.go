@@ -26,61 +26,63 @@ func (h *Harbour) Catalogue() *catalogue.Catalogue {
 	return h.catalogue
 }
 
-// Reload reads the catalogue anew: release lists, indices, feeds as they were synced, bundles as they were taken in. Until it is whole the old one stays.
+// Reload reads the catalogue anew: release lists, indices, feeds as they were synced, bundles as they were taken in. What can't be read costs nothing else; until all of
+// it can be, what is known says so (Sound), and a whole catalogue that was there before stays.
 func (h *Harbour) Reload() error {
 	cat, err := h.load()
-	if err != nil {
-		return err
-	}
 	h.mu.Lock()
-	h.catalogue = cat
-	h.mu.Unlock()
-	return nil
+	defer h.mu.Unlock()
+	if h.catalogueFault = err; err == nil || h.catalogue == nil {
+		h.catalogue = cat
+	}
+	return err
 }
 
+// load reads all that there is; the error joins what could not be read.
 func (h *Harbour) load() (*catalogue.Catalogue, error) {
 	cat := &catalogue.Catalogue{}
 	now := time.Now()
+	var errs []error
+	add := func(bs []catalogue.Batch, err error) {
+		errs = append(errs, err)
+		for _, b := range bs {
+			cat.AddBatch(b)
+		}
+	}
 	for _, name := range h.file.Releases {
-		name = filepath.Join(h.dir, name)
+		name = h.path(name)
 		text, err := os.ReadFile(name)
 		if err != nil {
-			return nil, fmt.Errorf("a release list of the estate file: %w", err)
+			errs = append(errs, fmt.Errorf("a release list of the estate file: %w", err))
+			continue
 		}
 		b, err := releaselist.Parse(name, text)
 		if err != nil {
-			return nil, err
+			errs = append(errs, err)
+			continue
 		}
 		cat.AddBatch(b)
 	}
 	for _, x := range h.file.Indexes {
-		if err := LoadIndexes(cat, filepath.Join(h.dir, x.Dir), x.Architecture, h.beside(x.Keyrings), now); err != nil {
-			return nil, err
-		}
+		errs = append(errs, LoadIndexes(cat, h.path(x.Dir), x.Architecture, h.beside(x.Keyrings), now))
 	}
 	for _, f := range h.Feeds {
-		batches, err := h.Shelf.Load(f, now)
-		if err != nil {
-			return nil, err
-		}
-		for _, b := range batches {
-			cat.AddBatch(b)
-		}
+		add(h.Shelf.Load(f, now))
 	}
 	taken, err := h.Bundles.Taken()
-	if err != nil {
-		return nil, err
-	}
+	errs = append(errs, err)
 	for _, c := range taken {
-		batches, err := h.Bundles.Load(c, h.bundleOptions(bundle.Options{Now: now}))
-		if err != nil {
-			return nil, err
-		}
-		for _, b := range batches {
-			cat.AddBatch(b)
-		}
+		add(h.Bundles.Load(c, h.bundleOptions(bundle.Options{Now: now})))
 	}
-	return cat, nil
+	return cat, errors.Join(errs...)
+}
+
+// Sound says what of the estate's files can't be read, and nil where all can. While it is not nil no verdict is to be believed, and none is given: a baseline or a feed is
+// missing among what hosts are held against.
+func (h *Harbour) Sound() error {
+	h.mu.RLock()
+	defer h.mu.RUnlock()
+	return errors.Join(h.catalogueFault, h.baselineFault)
 }
 
 // beside resolves paths that are relative to the estate file.

@@ -50,6 +50,8 @@ type Harbour struct {
 	mu        sync.RWMutex
 	catalogue *catalogue.Catalogue
 	baselines []Source
+	// what of them could not be read
+	catalogueFault, baselineFault error
 }
 
 // Options say what to open.
@@ -61,7 +63,17 @@ type Options struct {
 // ErrNoEstate is what opening without an estate file gives.
 var ErrNoEstate = errors.New("there is no estate file")
 
-// Open opens an estate.
+// OpenStore opens only what an estate's state directory keeps: enough to watch a round and to ask it to pause or stop, whatever became of the estate's other files.
+func OpenStore(ctx context.Context, o Options) (*Harbour, error) {
+	if _, err := os.Stat(filepath.Join(o.State, store.File)); err != nil {
+		return nil, err
+	}
+	st, err := store.Open(ctx, o.State)
+	return &Harbour{State: o.State, Store: st, World: away{errors.New("the estate's files can't be read")}}, err
+}
+
+// Open opens an estate. A release list, feed, bundle or baseline that can't be read costs only what stands on it: Sound says which. An estate whose connector can't be
+// dialled is open too; its hosts do not answer.
 func Open(ctx context.Context, o Options) (*Harbour, error) {
 	file, err := find(o)
 	if err != nil {
@@ -78,24 +90,20 @@ func Open(ctx context.Context, o Options) (*Harbour, error) {
 	}
 	h.Estate = describe(f)
 	h.dir, h.file = filepath.Dir(file), f
-	h.Payloads = Payloads{Dir: filepath.Join(h.dir, f.Payloads), Store: payload.Store{Dir: filepath.Join(o.State, Kept, "payloads")}}
+	h.Payloads = Payloads{Dir: h.path(f.Payloads), Store: payload.Store{Dir: filepath.Join(o.State, Kept, "payloads")}}
 	h.Shelf = feed.Shelf{Dir: filepath.Join(o.State, Kept, "feeds")}
 	h.Bundles = bundle.Shelf{Dir: filepath.Join(o.State, Kept, "bundles"), Payloads: h.Payloads.Store}
 	if h.Feeds, err = h.describeFeeds(); err != nil {
 		return nil, err
 	}
-	if err := h.Reload(); err != nil {
-		return nil, err
-	}
+	_ = h.Reload() // Sound tells
 	if h.Store, err = store.Open(ctx, o.State); err != nil {
 		return nil, err
 	}
 	if h.World, err = h.dial(ctx); err != nil {
-		return nil, errors.Join(err, h.Store.Close())
+		h.World = away{err}
 	}
-	if err := h.LoadBaselines(ctx); err != nil {
-		return nil, errors.Join(err, h.Close())
-	}
+	_ = h.LoadBaselines(ctx) // Sound tells
 	return h, nil
 }
 

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"strings"
 	"sync"
 
 	"golang.org/x/sync/errgroup"
@@ -55,6 +56,9 @@ func (h *Harbour) Read(ctx context.Context, hosts []string, progress func(host s
 	if err := g.Wait(); err != nil {
 		return out, err
 	}
+	if h.Sound() != nil { // then nothing is counted
+		return out, nil
+	}
 	return out, h.tally(ctx)
 }
 
@@ -69,19 +73,29 @@ func (h *Harbour) Life(ctx context.Context, host string) ([]drift.Turn, error) {
 
 // Survey looks at everything that is known: kept readings, verdicts, rounds. It reads no host.
 func (h *Harbour) Survey(ctx context.Context, readings map[string]*estate.Reading) (survey.Survey, error) {
-	rounds := map[string]*plan.State{}
+	rounds, runs := map[string]*plan.State{}, map[string]bool{}
 	for _, c := range h.Estate.Clusters {
 		st, _, err := h.Latest(ctx, c.Name)
 		if err != nil {
 			return survey.Survey{}, err
 		}
-		if st != nil {
-			rounds[c.Name] = st
+		if st == nil {
+			continue
 		}
+		held, err := h.Store.Holder(ctx, c.Name)
+		if err != nil {
+			return survey.Survey{}, err
+		}
+		rounds[c.Name], runs[c.Name] = st, held != nil
 	}
-	verdicts := h.Check(h.Checker(), readings)
+	c := h.Checker()
+	verdicts := h.Check(c, readings)
 	news, err := h.news(ctx, verdicts)
-	return h.SurveyOf(readings, verdicts, rounds, news), err
+	if err != nil {
+		return survey.Survey{}, err
+	}
+	in := survey.Input{Readings: readings, Verdicts: verdicts, Rounds: rounds, Runs: runs, News: news}
+	return h.SurveyOf(ctx, c, drift.Hold(h.Estate.Clusters, readings, c.Now, c.MaxAge), in)
 }
 
 // news counts what is new in each cluster.
@@ -101,9 +115,18 @@ func (h *Harbour) news(ctx context.Context, verdicts map[string][]drift.Verdict)
 	return out, nil
 }
 
-// SurveyOf sums up what is given.
-func (h *Harbour) SurveyOf(readings map[string]*estate.Reading, verdicts map[string][]drift.Verdict, rounds map[string]*plan.State, news map[string]survey.News) survey.Survey {
-	return survey.Make(survey.Input{Estate: h.Estate, Now: h.World.Now(), MaxAge: MaxAge, Readings: readings, Verdicts: verdicts, Rounds: rounds, News: news})
+// SurveyOf sums up what is given, and what this estate's files say and name wrongly. The holdings are of the same readings.
+func (h *Harbour) SurveyOf(ctx context.Context, c *drift.Checker, held *drift.Holdings, in survey.Input) (survey.Survey, error) {
+	in.Estate, in.Now, in.MaxAge = h.Estate, h.World.Now(), MaxAge
+	if err := h.Sound(); err != nil {
+		in.Faults = strings.Split(err.Error(), "\n")
+	}
+	var err error
+	if in.Problems, err = h.Problems(ctx, c.Baselines); err != nil {
+		return survey.Survey{}, err
+	}
+	in.Flags = drift.Flags(held, c.Catalogue, drift.BoundBy(in.Verdicts))
+	return survey.Make(in), nil
 }
 
 // Payloads are the payload store, and beside it the estate's own directory of payload files.

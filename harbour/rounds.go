@@ -21,6 +21,9 @@ func (h *Harbour) Plan(ctx context.Context, b plan.Brief) (plan.Plan, error) {
 	if err != nil {
 		return plan.Plan{}, err
 	}
+	if err := h.Sound(); err != nil {
+		return plan.Plan{}, fmt.Errorf("nothing is planned while this can't be read: %w", err)
+	}
 	readings, err := h.Read(ctx, c.Hosts, nil)
 	if err != nil {
 		return plan.Plan{}, err
@@ -285,7 +288,7 @@ func (h *Harbour) release(l *store.Lease) {
 
 // Ask asks the running round of a cluster to pause or stop, and returns what will happen, in words.
 func (h *Harbour) Ask(ctx context.Context, cluster, what, by string) (string, error) {
-	if _, err := h.Cluster(cluster); err != nil {
+	if _, err := h.Cluster(cluster); err != nil && len(h.Estate.Clusters) > 0 {
 		return "", err
 	}
 	s, head, err := h.Latest(ctx, cluster)

@@ -153,7 +153,7 @@ func TestBaselinesInVersions(t *testing.T) {
 		t.Fatal(src, err)
 	}
 	edited := strings.Replace(src.Text, "version: 10.0-brae7", "version: 10.2-brae1", 1)
-	e, err := h.Effect(t.Context(), src.Name, edited)
+	e, _, err := h.Effect(t.Context(), src.Name, edited)
 	if err != nil || e.Worse != 3 {
 		t.Fatalf("%s, %v", e.Says(), err)
 	}

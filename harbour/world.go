@@ -4,11 +4,13 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"time"
 
 	"yareharbour/connector"
 	"yareharbour/connector/host"
 	"yareharbour/connector/sim"
 	"yareharbour/connector/ssh"
+	"yareharbour/core/estate"
 	"yareharbour/format/estatefile"
 )
 
@@ -41,6 +43,78 @@ func (h *Harbour) dial(ctx context.Context) (World, error) {
 	why := fmt.Errorf("%w, and this version can do no more over SSH", connector.ErrLookOnly)
 	return realHosts{connector.LookOnly{Reader: r, Why: why}, r}, nil
 }
+
+// away is an outside that can't be reached at all: every host is silent, for the reason why.
+type away struct{ why error }
+
+// Read finds every section unread.
+func (a away) Read(_ context.Context, host string, sections ...estate.SectionName) (*estate.Reading, error) {
+	r := &estate.Reading{Host: host}
+	if len(sections) == 0 {
+		sections = estate.SectionNames
+	}
+	for _, s := range sections {
+		r.SetSection(estate.Section{Name: s, At: time.Now(), Source: "nowhere", Err: a.why.Error()})
+	}
+	return r, nil
+}
+
+func (a away) refuse(doing, host string) error { return fmt.Errorf("%s on %s: %w", doing, host, a.why) }
+
+// Stage refuses.
+func (a away) Stage(_ context.Context, host, _ string, _ []byte) (string, error) {
+	return "", a.refuse("staging", host)
+}
+
+// Staged refuses.
+func (a away) Staged(_ context.Context, host, _ string) (string, error) {
+	return "", a.refuse("looking for what is staged", host)
+}
+
+// Move refuses.
+func (a away) Move(_ context.Context, host, _, _ string) (string, error) {
+	return "", a.refuse("moving a guest", host)
+}
+
+// Close refuses.
+func (a away) Close(_ context.Context, host string, _ estate.Mark) error {
+	return a.refuse("closing", host)
+}
+
+// Open refuses.
+func (a away) Open(_ context.Context, host, _ string) error { return a.refuse("opening", host) }
+
+// Change refuses.
+func (a away) Change(_ context.Context, host string, i connector.Item) (string, error) {
+	return "", a.refuse("changing "+string(i.Component), host)
+}
+
+// Restart refuses.
+func (a away) Restart(_ context.Context, host, _ string) (string, error) {
+	return "", a.refuse("restarting", host)
+}
+
+// Task refuses.
+func (a away) Task(_ context.Context, host, _ string) (connector.Task, error) {
+	return connector.Task{}, a.refuse("asking for a task", host)
+}
+
+// Running refuses.
+func (a away) Running(_ context.Context, host string) ([]connector.Task, error) {
+	return nil, a.refuse("asking for tasks", host)
+}
+
+// Now is this machine's time.
+func (away) Now() time.Time { return time.Now() }
+
+// Sleep waits.
+func (away) Sleep(ctx context.Context, d time.Duration) error { return connector.Sleep(ctx, d) }
+
+// Speed is that of the world.
+func (away) Speed() float64 { return 1 }
+
+// Hangup has nothing to let go of.
+func (away) Hangup() {}
 
 // path is a path of the estate file, which is relative to it.
 func (h *Harbour) path(p string) string {

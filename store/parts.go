@@ -70,7 +70,7 @@ func split(r *estate.Reading) (bodies [][]byte, times []byte, err error) {
 	plain := map[*whole][]string{}
 	for _, c := range r.Components {
 		p := parts[partOf(c.Key.Section())]
-		if c.Device == "" && c.Running == "" && c.Restarts == "" && c.Model == "" && len(c.Holders) == 0 && c.Version != "" && !strings.ContainsFunc(c.Version, unicode.IsSpace) {
+		if c.Device == "" && c.Running == "" && c.Restarts == "" && c.Model == "" && c.Class == "" && c.State == "" && c.Last == "" && len(c.Holders) == 0 && c.Version != "" && !strings.ContainsFunc(c.Version, unicode.IsSpace) {
 			plain[p] = append(plain[p], string(c.Key), c.Version)
 		} else {
 			p.Components = append(p.Components, c)

@@ -145,6 +145,9 @@ func (m *Model) paintBandTitle(c *canvas, b survey.Band, a area, active bool) {
 	}
 	x := c.put(a.x+1, a.y, st, b.Cluster.Name)
 	right := fmt.Sprintf("%d in line  %d adrift", b.InLine, b.Adrift)
+	if b.Unasked > 0 {
+		right += fmt.Sprintf("  %d unasked", b.Unasked)
+	}
 	if b.Unread > 0 {
 		right += fmt.Sprintf("  %d unread", b.Unread)
 	}
@@ -259,6 +262,7 @@ func (s stratum) depth(h survey.Berth) (d survey.Depth) {
 	for _, l := range s.layers {
 		x := h.Depth[l]
 		d.Drift, d.Unread, d.Worst = d.Drift+x.Drift, d.Unread || x.Unread, max(d.Worst, x.Worst)
+		d.InLine, d.Aside = d.InLine+x.InLine, d.Aside+x.Aside
 	}
 	return d
 }
@@ -269,8 +273,11 @@ func paintDepth(c *canvas, d survey.Depth, x, y, w int) {
 	switch {
 	case d.Unread:
 		c.centre(x, y, w, alarm|bold, "?")
-	case d.Drift == 0:
+	case d.Drift == 0 && d.InLine > 0:
 		c.centre(x, y, w, quiet, "·")
+	case d.Drift == 0 && d.Aside > 0:
+		c.centre(x, y, w, quiet, "~")
+	case d.Drift == 0: // nothing was asked
 	case d.Drift <= 3:
 		c.centre(x, y, w, role, strings.Repeat(glyph, d.Drift))
 	default:
@@ -342,11 +349,20 @@ func (m *Model) paintNeeds(c *canvas, a area) {
 	p := m.here()
 	c.put(a.x+1, a.y, water|bold, "needs you")
 	if len(needs) == 0 {
-		c.put(a.x+1, a.y+1, good, "nothing: all is in line and nobody is out of service")
-		m.paintLately(c, area{a.x, a.y + 3, a.w, a.h - 3})
+		says, role := m.nothingNeeded()
+		y := a.y + 1
+		for _, l := range wrap(says, a.w-2) {
+			c.put(a.x+1, y, role, l)
+			y++
+		}
+		m.paintLately(c, area{a.x, y + 1, a.w, a.y + a.h - y - 1})
 		return
 	}
-	c.put(a.x+12, a.y, quiet, fmt.Sprintf("%d, worst first", len(needs)))
+	count := fmt.Sprintf("%d, worst first", len(needs))
+	if all := len(m.snap.Survey.Needs); all > len(needs) {
+		count = fmt.Sprintf("%d of %d, narrowed", len(needs), all)
+	}
+	c.put(a.x+12, a.y, quiet, count)
 	if p.needs {
 		p.row = max(0, min(p.row, len(needs)-1))
 	}
@@ -361,9 +377,27 @@ func (m *Model) paintNeeds(c *canvas, a area) {
 	m.paintLately(c, area{a.x, y + 1, a.w, a.y + a.h - y - 1})
 }
 
+// nothingNeeded says why the list is empty: only where everything was judged, and everything is shown, is that good.
+func (m *Model) nothingNeeded() (string, style) {
+	if all := len(m.snap.Survey.Needs); all > 0 {
+		return fmt.Sprintf("nothing among what is shown; %d without the narrowing to “%s” (Esc shows all)", all, m.filter), caution
+	}
+	asked, unasked := 0, 0
+	for _, b := range m.snap.Survey.Bands {
+		asked, unasked = asked+b.InLine, unasked+b.Unasked
+	}
+	switch {
+	case asked == 0:
+		return "nothing is known that needs you, and nothing is asked of any host: no baseline binds one", caution
+	case unasked > 0:
+		return fmt.Sprintf("nothing; of %d hosts no baseline asks anything", unasked), caution
+	}
+	return "nothing: all is in line and nobody is out of service", good
+}
+
 // paintLately paints, where there is room for them, the newest round of each cluster and what the marks below the waterline mean.
 func (m *Model) paintLately(c *canvas, a area) {
-	legend := []string{"▼ critical   ▾ high   ▿ other drift", "? unread     · in line"}
+	legend := []string{"▼ critical   ▾ high   ▿ other drift", "? unread     · in line   ~ excepted or not applying", "blank: no clause asks anything"}
 	if a.h < len(legend)+len(m.snap.Rounds)+4 {
 		return
 	}

@@ -66,7 +66,7 @@ func (c *Checker) Host(cluster string, r *estate.Reading) []Verdict {
 		if b == nil || b.Component != comp.Key && !read[comp.Key.Section()] { // of a whole kind that is unread one verdict says all
 			continue
 		}
-		v := Verdict{Host: r.Host, Component: comp.Key, Device: comp.Device, Has: comp.Version, Found: comp, Clause: b}
+		v := Verdict{Host: r.Host, Component: comp.Key, Device: comp.Device, Has: comp.Version, Found: comp, Clause: b, Model: comp.Model, Class: comp.Class}
 		if kind == "" || !strings.HasPrefix(string(comp.Key), kind) { // they are sorted: a kind comes all at once
 			kind, known = comp.Key.Kind()+":", read[comp.Key.Section()]
 		}

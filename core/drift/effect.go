@@ -30,6 +30,7 @@ type held struct {
 // variant is a component as some hosts have it.
 type variant struct {
 	version, running, model string
+	class                   string
 	waits, half             bool
 	at                      []spot
 }
@@ -73,7 +74,7 @@ func (h *Holdings) add(host int, c *estate.Component) {
 			return
 		}
 	}
-	h.variants[c.Key] = append(vs, variant{c.Version, c.Running, c.Model, len(c.Holders) > 0, c.State != "", []spot{{host, c.Device}}})
+	h.variants[c.Key] = append(vs, variant{c.Version, c.Running, c.Model, c.Class, len(c.Holders) > 0, c.State != "", []spot{{host, c.Device}}})
 }
 
 // Shift is a verdict that an edit changes.
@@ -312,6 +313,16 @@ func (h *Holdings) Standings(k estate.Key) []Standing {
 
 // Keys returns the components that some host has, sorted. The slice belongs to the holdings.
 func (h *Holdings) Keys() []estate.Key { return h.keys }
+
+// Class is the class of the devices that the component is of, where somebody told it.
+func (h *Holdings) Class(k estate.Key) string {
+	for _, v := range h.variants[k] {
+		if v.class != "" {
+			return v.class
+		}
+	}
+	return ""
+}
 
 // Used tells whether a release's component stands on some host, on hardware that it is for.
 func (h *Holdings) Used(r *catalogue.Release) bool {

@@ -10,6 +10,7 @@ import (
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
+	"yareharbour/core/narrow"
 )
 
 // told makes a reading at hour h of components "KEY VERSION" and sections "!NAME" that were not read.
@@ -148,5 +149,17 @@ func TestWhyNothingIsOffered(t *testing.T) {
 		if v.Outcome != NotApplying || !strings.Contains(why, c.want) {
 			t.Errorf("%s: %v, %s", name, v.Outcome, why)
 		}
+	}
+}
+
+// The words of the vocabulary are those that people narrow by.
+func TestNarrowingKnowsEveryVerdict(t *testing.T) {
+	for _, o := range Outcomes {
+		if _, err := narrow.Parse("verdict=" + strings.ReplaceAll(o.String(), " ", "-")); err != nil {
+			t.Error(err)
+		}
+	}
+	if len(Outcomes) != len(narrow.Verdicts) || len(Outcomes) != len(outcomeNames) {
+		t.Error("there are other verdicts to narrow by than there are")
 	}
 }

@@ -78,6 +78,8 @@ type Verdict struct {
 	LastAt    time.Time         // when that was read
 	Wants     string            // wanted version; empty where none can be named
 	Found     *estate.Component // what was read; nil where absent or unread
+	Model     string            // of the device, as it was read or last known
+	Class     string            // likewise
 	Clause    *baseline.Bound
 	Release   *catalogue.Release // the wanted release, if the catalogue has it
 }
@@ -93,10 +95,7 @@ func (v *Verdict) Title() string {
 // Subject is what a filter looks at of the verdict at the time now.
 func (v *Verdict) Subject(now time.Time) narrow.Subject {
 	s := narrow.Subject{Hosts: []string{v.Host}, Component: v.Component, Severity: v.Severity(), Verdicts: []string{v.Outcome.String()}, Age: -1,
-		Words: []string{v.Device, v.Has, v.Wants}}
-	if v.Found != nil {
-		s.Words = append(s.Words, v.Found.Model)
-	}
+		Hardware: []string{v.Model}, Class: v.Class, Words: []string{v.Device, v.Has, v.Wants, v.Last, v.Model}}
 	if v.Clause != nil {
 		s.Words = append(s.Words, v.Clause.Baseline)
 	}
@@ -126,11 +125,13 @@ type Summary struct {
 	ByWord  map[string]int     `json:"by_verdict"`
 	ByLayer map[string]int     `json:"drift_by_layer"`
 	Worst   catalogue.Severity `json:"worst_severity"`
+	// BySeverity counts drift by the severity of the release that would mend it; "unknown" where none is stated.
+	BySeverity map[string]int `json:"drift_by_severity"`
 }
 
 // Summarize counts the verdicts.
 func Summarize(vs []Verdict) Summary {
-	s := Summary{ByWord: map[string]int{}, ByLayer: map[string]int{}}
+	s := Summary{ByWord: map[string]int{}, ByLayer: map[string]int{}, BySeverity: map[string]int{}}
 	for i := range vs {
 		v := &vs[i]
 		s.ByWord[v.Outcome.String()]++
@@ -142,6 +143,7 @@ func Summarize(vs []Verdict) Summary {
 		case v.Outcome.Drifts():
 			s.Drift++
 			s.ByLayer[string(v.Layer())]++
+			s.BySeverity[v.Severity().String()]++
 			s.Worst = max(s.Worst, v.Severity())
 		default:
 			s.Aside++

@@ -121,6 +121,8 @@ type Component struct {
 	Restarts string `json:"restarts,omitempty"`
 	// Model is the hardware the component belongs to, as its maker names it; empty for software.
 	Model string `json:"model,omitempty"`
+	// Class says what kind of device it is: one of Classes; empty for software, and where nobody tells.
+	Class string `json:"class,omitempty"`
 	// State is how far a package is installed where it is not wholly: "unpacked", "half-configured" and their like, in its package system's words. It is there, and
 	// nothing else can be installed until somebody mends it.
 	State string `json:"state,omitempty"`
@@ -128,6 +130,9 @@ type Component struct {
 	// all of it runs.
 	Holders []Holder `json:"holders,omitempty"`
 }
+
+// Classes are the kinds of devices, by which people narrow what they look at.
+var Classes = []string{"network", "storage", "disk", "power", "bmc", "bios", "graphics", "other"}
 
 // Holder is a process that runs what was replaced.
 type Holder struct {

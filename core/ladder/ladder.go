@@ -241,16 +241,17 @@ func subject(cat *catalogue.Catalogue, held *drift.Holdings, k estate.Key, r Row
 	if !r.Made.IsZero() {
 		s.Age = now.Sub(r.Made)
 	}
+	s.Class = held.Class(k)
 	for w := range says {
 		s.Verdicts = append(s.Verdicts, w)
 	}
 	for _, st := range held.Standings(k) {
 		s.Hosts = append(s.Hosts, st.Hosts...)
-		s.Words = append(s.Words, st.Model, st.Version)
+		s.Hardware, s.Words = append(s.Hardware, st.Model), append(s.Words, st.Version)
 	}
 	rs := cat.Releases(k)
 	for i := range rs {
-		s.Words = append(s.Words, rs[i].Hardware...)
+		s.Hardware = append(s.Hardware, rs[i].Hardware...)
 		s.Words = append(s.Words, rs[i].Advisories...)
 	}
 	return s

@@ -9,6 +9,9 @@
 //	kind=fw,drv            kinds of components
 //	verdict=behind         a verdict; a blank in it is written with a hyphen: verdict=off-track
 //	age=30                 released within so many days; age=-30: longer ago
+//	class=network,disk     kinds of devices
+//	hardware=lorne*        models of hardware, by a pattern
+//	used=no                on no host yet; used=yes: on some
 //	-word, -field=value    not that
 package narrow
 
@@ -45,12 +48,17 @@ type Subject struct {
 	Severity  catalogue.Severity
 	Vendor    string
 	Verdicts  []string
+	Hardware  []string      // models
+	Class     string        // of a device
 	Age       time.Duration // since its release; negative: not known
 	Words     []string      // everything else that the line says
 }
 
 // fields and what of a subject they ask for.
-var fields = []string{"layer", "severity", "vendor", "host", "kind", "verdict", "age"}
+var fields = []string{"layer", "severity", "vendor", "host", "kind", "verdict", "age", "class", "hardware", "used"}
+
+// Verdicts are the words that verdict= knows, with hyphens for blanks: those of the vocabulary, and what an edit can come to.
+var Verdicts = []string{"unread", "disputed", "excepted", "does-not-apply", "unwanted", "withdrawn", "absent", "half-installed", "off-track", "behind", "ahead", "awaiting-restart", "in-line"}
 
 // Parse understands a text. An unknown field is an error; so is a value that a field can't have.
 func Parse(text string) (Filter, error) {
@@ -106,14 +114,53 @@ func (t *term) check(value string) (err error) {
 				err = fmt.Errorf("there is no kind %q; there are %v", v, estate.Kinds())
 			}
 		}
-	case "host":
+	case "verdict":
+		err = t.oneOf("verdict", Verdicts)
+	case "class":
+		err = t.oneOf("class of devices", estate.Classes)
+	case "used":
+		err = t.oneOf("answer to used=", []string{"yes", "no"})
+	case "host", "hardware":
 		for _, v := range t.values {
 			if _, e := path.Match(v, ""); e != nil {
-				err = fmt.Errorf("host=%s is no pattern: %w", v, e)
+				err = fmt.Errorf("%s=%s is no pattern: %w", t.field, v, e)
 			}
 		}
 	}
 	return err
+}
+
+func (t *term) oneOf(what string, words []string) error {
+	for _, v := range t.values {
+		if !slices.Contains(words, v) {
+			return fmt.Errorf("there is no %s %q; there are %s", what, v, strings.Join(words, ", "))
+		}
+	}
+	return nil
+}
+
+// String returns the term as it was written, but for case.
+func (t *term) String() string {
+	s := strings.Join(t.values, ",")
+	if t.field != "" {
+		s = t.field + "=" + s
+	}
+	if t.not {
+		s = "-" + s
+	}
+	return s
+}
+
+// Idle returns the words of the filter that nothing in the whole view answers to: a host, a model, a publisher that is not there, or a word that nobody says. Whoever
+// narrows to one of them sees nothing, and should be told that it is not since all is well.
+func (f Filter) Idle(all []Subject) (out []string) {
+	for i := range f.terms {
+		t := &f.terms[i]
+		if !slices.ContainsFunc(all, func(s Subject) bool { return t.holds(s, s.words()) }) {
+			out = append(out, t.String())
+		}
+	}
+	return out
 }
 
 // String returns the text that was parsed.
@@ -128,14 +175,19 @@ func (f Filter) Lets(s Subject) bool {
 	for i := range f.terms {
 		t := &f.terms[i]
 		if t.field == "" && words == "" {
-			words = strings.ToLower(strings.Join(append([]string{string(s.Component), string(s.Component.Layer()), s.Vendor, s.severity()},
-				slices.Concat(s.Hosts, s.Verdicts, s.Words)...), "\x00"))
+			words = s.words()
 		}
 		if t.holds(s, words) == t.not {
 			return false
 		}
 	}
 	return true
+}
+
+// words are all that the line says, in small letters.
+func (s Subject) words() string {
+	return strings.ToLower(strings.Join(append([]string{string(s.Component), string(s.Component.Layer()), s.Vendor, s.severity(), s.Class},
+		slices.Concat(s.Hosts, s.Verdicts, s.Hardware, s.Words)...), "\x00"))
 }
 
 func (s Subject) severity() string {
@@ -161,12 +213,22 @@ func (t *term) holds(s Subject, words string) bool {
 		return slices.ContainsFunc(s.Verdicts, func(v string) bool {
 			return slices.Contains(t.values, strings.ReplaceAll(strings.ToLower(v), " ", "-"))
 		})
+	case "class":
+		return slices.Contains(t.values, s.Class)
+	case "used":
+		return slices.Contains(t.values, map[bool]string{true: "yes", false: "no"}[len(s.Hosts) > 0])
+	case "hardware":
+		return matchAny(s.Hardware, t.values)
 	case "age":
 		limit := time.Duration(max(t.days, -t.days)) * 24 * time.Hour
 		return s.Age >= 0 && (s.Age <= limit) == (t.days > 0)
 	}
-	return slices.ContainsFunc(s.Hosts, func(h string) bool {
-		return slices.ContainsFunc(t.values, func(v string) bool {
+	return matchAny(s.Hosts, t.values)
+}
+
+func matchAny(names, patterns []string) bool {
+	return slices.ContainsFunc(names, func(h string) bool {
+		return slices.ContainsFunc(patterns, func(v string) bool {
 			ok, _ := path.Match(v, strings.ToLower(h))
 			return ok
 		})

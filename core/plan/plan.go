@@ -403,7 +403,7 @@ func arrange(in Input, r *estate.Reading, v *Visit) {
 			}
 		}
 		if len(now) == 0 {
-			if stepDown(in, later, v) {
+			if stepDown(in, r, later, v) {
 				todo, pass = later, pass-1
 				continue
 			}
@@ -421,10 +421,14 @@ func arrange(in Input, r *estate.Reading, v *Visit) {
 	}
 }
 
-// stepDown lets the first change that can't be made give way to the best release below what it was to put in, and says so. It tells whether there was one.
-func stepDown(in Input, later []Change, v *Visit) bool {
+// stepDown lets the first change that can't be made give way to the best release below what it was to put in, and says so. It tells whether there was one. Where it is only
+// not known whether what is required is there, nothing gives way: the newest may well be had.
+func stepDown(in Input, r *estate.Reading, later []Change, v *Visit) bool {
 	for i := range later {
 		c := &later[i]
+		if !knowsRequired(in, r, *c) {
+			continue
+		}
 		for len(c.below) > 0 {
 			rel := c.below[0]
 			c.below = c.below[1:]
@@ -446,14 +450,40 @@ func before(c Change) int {
 	return 1 + slices.Index([]string{"fw", "deb", "rpm", "drv"}, c.Component.Kind())
 }
 
-func unmet(in Input, r *estate.Reading, runs standings, c Change) string {
-	cat := in.Catalogue
+// knowsRequired tells whether it was read at what everything stands that the change requires.
+func knowsRequired(in Input, r *estate.Reading, c Change) bool {
+	rel := releaseOf(in.Catalogue, r, c)
+	if rel == nil {
+		return true
+	}
+	for _, q := range rel.Requires {
+		hosts := []*estate.Reading{r}
+		if q.Anywhere {
+			hosts = hosts[:0]
+			for _, h := range in.Cluster.Hosts {
+				hosts = append(hosts, in.Readings[h])
+			}
+		}
+		for _, h := range hosts {
+			if h == nil || !catalogue.HeldBy(h)(q.Component).Known {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+func releaseOf(cat *catalogue.Catalogue, r *estate.Reading, c Change) *catalogue.Release {
 	if cat == nil || c.To == "" {
-		return ""
+		return nil
 	}
 	comp, _ := r.Component(c.Component, c.Device)
 	track, _ := cat.TrackOf(c.Component, c.To, comp.Model)
-	rel := cat.Release(c.Component, c.To, track, comp.Model)
+	return cat.Release(c.Component, c.To, track, comp.Model)
+}
+
+func unmet(in Input, r *estate.Reading, runs standings, c Change) string {
+	rel := releaseOf(in.Catalogue, r, c)
 	if rel == nil {
 		return ""
 	}

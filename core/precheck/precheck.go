@@ -221,7 +221,7 @@ func pending(f Facts, r *estate.Reading) (Level, string, string) {
 
 // packages looks for what is half installed: dpkg and rpm install nothing more until that is mended.
 func packages(f Facts, r *estate.Reading) (Level, string, string) {
-	if why := r.Unread(estate.Packages, f.Now, f.MaxAge); why != "" {
+	if why := cmp.Or(r.Unread(estate.Packages, f.Now, f.MaxAge), r.Section(estate.Packages).Partial); why != "" {
 		return Blocker, "packages are unread: " + why, "see that the host answers, then read it again"
 	}
 	var half []string

@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
@@ -34,6 +35,8 @@ type Depth struct {
 	Drift  int
 	Worst  catalogue.Severity
 	Unread bool
+	InLine int // clauses that were judged in line; with none, nothing is claimed
+	Aside  int // excepted, or not applying
 }
 
 // Berth is a host in its cluster's band.
@@ -47,13 +50,14 @@ type Berth struct {
 	Depth   map[estate.Layer]Depth
 	Drift   int
 	Unread  int
+	Judged  int // clauses that were judged in line
 	ReadAt  time.Time
 	Step    plan.StepName // where a running round is with it; empty otherwise
 }
 
-// InLine tells whether everything about the host was read and nothing is out of line.
+// InLine tells whether something was asked of the host, all of it was read, and nothing is out of line. A host of which nothing is asked is not in line with anything.
 func (b Berth) InLine() bool {
-	return b.Drift == 0 && b.Unread == 0 && b.Service != Silent && b.Service != Never
+	return b.Judged > 0 && b.Drift == 0 && b.Unread == 0 && b.Service != Silent && b.Service != Never
 }
 
 // Band is a cluster.
@@ -68,6 +72,7 @@ type Band struct {
 	ReadAt  time.Time // the oldest reading; zero where a host was never read
 	InLine  int
 	Adrift  int
+	Unasked int // hosts of which no clause asks anything
 	Out     int // hosts out of service
 	Unread  int // hosts of which something is not known
 	Round   *plan.State
@@ -89,6 +94,7 @@ type Need struct {
 	Cluster string
 	Host    string // empty where it is about the whole cluster
 	Text    string
+	First   bool // before all others: what a round left in the middle
 }
 
 // Survey is the whole look.
@@ -108,6 +114,12 @@ type Input struct {
 	Verdicts map[string][]drift.Verdict
 	Rounds   map[string]*plan.State // the newest of each cluster
 	News     map[string]News        // by cluster: what is new since somebody last looked
+	Runs     map[string]bool        // by cluster: somebody runs its round now
+	// Faults are the estate's files that can't be read: while there is one, no host is in line. Problems are names in baselines that match nothing, Flags versions on
+	// hosts that were withdrawn or are open to advisories.
+	Faults   []string
+	Problems []baseline.Problem
+	Flags    []drift.Flag
 }
 
 // News is how much is out of line in a cluster that was not when somebody last looked.
@@ -124,8 +136,39 @@ func Make(in Input) Survey {
 		s.Bands = append(s.Bands, b)
 		s.Needs = append(s.Needs, needs(in, b)...)
 	}
-	slices.SortStableFunc(s.Needs, func(a, b Need) int { return cmp.Compare(a.Urgency, b.Urgency) })
+	s.Needs = append(s.Needs, general(in)...)
+	slices.SortStableFunc(s.Needs, func(a, b Need) int {
+		if a.First != b.First {
+			return map[bool]int{true: -1, false: 1}[a.First]
+		}
+		return cmp.Compare(a.Urgency, b.Urgency)
+	})
 	return s
+}
+
+// general are the needs that are of no one cluster.
+func general(in Input) (out []Need) {
+	for _, f := range in.Faults {
+		out = append(out, Need{Urgency: Now, Text: "no verdict is to be believed while this can't be read: " + f})
+	}
+	for _, p := range in.Problems {
+		u := Sometime
+		if p.Error {
+			u = Now
+		}
+		out = append(out, Need{Urgency: u, Text: p.String()})
+	}
+	for _, f := range in.Flags {
+		switch {
+		case f.Bound: // its verdict says so
+		case f.Withdrawn != "":
+			out = append(out, Need{Urgency: Soon, Host: only(f.Hosts), Text: fmt.Sprintf("withdrawn, and no clause speaks of it: %s %s%s", f.Component, f.Version, onHosts(f.Hosts))})
+		case f.Severity >= catalogue.High:
+			out = append(out, Need{Urgency: Sometime, Host: only(f.Hosts),
+				Text: fmt.Sprintf("open to %s, and no clause speaks of it: %s %s%s", strings.Join(f.Advisories, ", "), f.Component, f.Version, onHosts(f.Hosts))})
+		}
+	}
+	return out
 }
 
 func band(in Input, c estate.Cluster) Band {
@@ -134,7 +177,10 @@ func band(in Input, c estate.Cluster) Band {
 	var used, room, largest estate.Resources
 	for _, h := range c.Hosts {
 		berth := berth(in, h)
-		if b.Round != nil && b.Round.Status == plan.Running {
+		if len(in.Faults) > 0 {
+			berth.Unread++
+		}
+		if b.Round != nil && b.Round.Status == plan.Running && in.Runs[c.Name] {
 			berth.Step = currentStep(b.Round, h)
 			if berth.Service == Silent && (berth.Step == plan.RestartStep || berth.Step == plan.ProveStep) {
 				berth.Service = Away
@@ -166,6 +212,8 @@ func (b *Band) count(h Berth) {
 	switch {
 	case h.InLine():
 		b.InLine++
+	case h.Judged+h.Drift+h.Unread == 0 && h.Service != Never:
+		b.Unasked++
 	case h.Drift > 0:
 		b.Adrift++
 	}
@@ -212,8 +260,11 @@ func berth(in Input, host string) Berth {
 			d.Drift++
 			d.Worst = max(d.Worst, v.Severity())
 			b.Drift++
+		case v.Outcome == drift.InLine:
+			d.InLine++
+			b.Judged++
 		default:
-			continue
+			d.Aside++
 		}
 		b.Depth[v.Layer()] = d
 	}
@@ -232,10 +283,20 @@ func currentStep(s *plan.State, host string) plan.StepName {
 func needs(in Input, b Band) []Need {
 	var out []Need
 	add := func(u Urgency, host, format string, args ...any) {
-		out = append(out, Need{u, b.Cluster.Name, host, fmt.Sprintf(format, args...)})
+		out = append(out, Need{Urgency: u, Cluster: b.Cluster.Name, Host: host, Text: fmt.Sprintf(format, args...)})
 	}
-	if b.Round != nil && b.Round.Status == plan.Failing {
-		add(Now, "", "the round failed: %s", b.Round.Detail)
+	inRound := map[string]bool{} // hosts that a round left in the middle
+	if s := b.Round; s != nil && (s.Status == plan.Failing || s.Status == plan.Running && !in.Runs[b.Cluster.Name]) {
+		text := "the round failed: " + s.Detail
+		if s.Status == plan.Running {
+			text = "its round was interrupted: nobody runs it any more. Go on with it"
+		}
+		out = append(out, Need{Now, b.Cluster.Name, "", text, true})
+		for i := range s.Visits {
+			if v := &s.Visits[i]; !v.Over() && len(v.Spans) > 0 {
+				inRound[v.Host] = true
+			}
+		}
 	}
 	byOutcome := map[drift.Outcome][]string{}
 	var critical []string
@@ -249,13 +310,28 @@ func needs(in Input, b Band) []Need {
 			add(Now, h.Host, "never read")
 			continue
 		case Silent:
-			add(Now, h.Host, "does not answer")
+			add(Now, h.Host, "does not answer: %s", r.Section(estate.Host).Err)
+			out[len(out)-1].First = inRound[h.Host]
 		case Closed:
+			if inRound[h.Host] {
+				out = append(out, Need{Now, b.Cluster.Name, h.Host, fmt.Sprintf("left closed by the round: %s", h.Mark.Reason), true})
+				break
+			}
 			add(Soon, h.Host, "closed by %s since %s: %s", h.Mark.By, h.Mark.At.Format("Mon 2 Jan"), h.Mark.Reason)
+		}
+		if e := r.Section(estate.GuestList).Err; e != "" && h.Service != Silent {
+			add(Now, h.Host, "its guests can't be read, and those last known count as running: %s", e)
+		}
+		healthKnown, lastKnown := r.Unread(estate.HealthItems, in.Now, in.MaxAge) == "", ""
+		if !healthKnown {
+			lastKnown = " (last known)"
+		}
+		if e := r.Section(estate.HealthItems).Err; e != "" && h.Service != Silent && !strings.Contains(e, "names no BMC") {
+			add(Soon, h.Host, "its health is unread: %s", e)
 		}
 		for _, i := range r.Health {
 			if !i.OK {
-				add(Soon, h.Host, "%s: %s", i.Item, i.Detail)
+				add(Soon, h.Host, "%s: %s%s", i.Item, i.Detail, lastKnown)
 			}
 		}
 		if r.BMC.Queue > 0 {
@@ -266,10 +342,10 @@ func needs(in Input, b Band) []Need {
 	if len(critical) > 0 {
 		add(Now, only(critical), "critical release missing%s", onHosts(critical))
 	}
-	for _, o := range []drift.Outcome{drift.Withdrawn, drift.Unread, drift.Disputed, drift.OffTrack, drift.Ahead} {
+	for _, o := range []drift.Outcome{drift.Withdrawn, drift.Unread, drift.HalfInstalled, drift.Disputed, drift.OffTrack, drift.Ahead} {
 		if hosts := byOutcome[o]; len(hosts) > 0 {
 			u := Sometime
-			if o == drift.Withdrawn || o == drift.Unread {
+			if o == drift.Withdrawn || o == drift.Unread || o == drift.HalfInstalled {
 				u = Soon
 			}
 			add(u, only(hosts), "%s%s", says[o], onHosts(hosts))
@@ -287,7 +363,7 @@ func needs(in Input, b Band) []Need {
 }
 
 var says = map[drift.Outcome]string{drift.Withdrawn: "withdrawn release", drift.Unread: "something is unread",
-	drift.Disputed: "baselines disagree", drift.OffTrack: "off its track", drift.Ahead: "ahead of its baseline"}
+	drift.HalfInstalled: "a package is half installed", drift.Disputed: "baselines disagree", drift.OffTrack: "off its track", drift.Ahead: "ahead of its baseline"}
 
 func note(vs []drift.Verdict, host string, by map[drift.Outcome][]string, critical *[]string) {
 	add := func(list []string) []string {
@@ -333,7 +409,7 @@ func drainable(in Input, b Band) (out []Need) {
 		if only(reasons[why]) == "" {
 			who = list(reasons[why]) + " "
 		}
-		out = append(out, Need{Soon, b.Cluster.Name, only(reasons[why]), who + "can't be drained: " + why})
+		out = append(out, Need{Urgency: Soon, Cluster: b.Cluster.Name, Host: only(reasons[why]), Text: who + "can't be drained: " + why})
 	}
 	return out
 }

@@ -24,6 +24,7 @@ func input() Input {
 			r.SetSection(estate.Section{Name: s, At: now.Add(-time.Minute)})
 		}
 		in.Readings[h] = r
+		in.Verdicts[h] = []drift.Verdict{verdict(drift.InLine, 0)}
 	}
 	return in
 }
@@ -99,6 +100,7 @@ func TestSilenceInARestartCallsNobody(t *testing.T) {
 	in.Readings["a"].SetSection(estate.Section{Name: estate.Host, Err: "no route"})
 	in.Verdicts["a"] = []drift.Verdict{verdict(drift.Unread, 0), verdict(drift.Behind, catalogue.Critical)}
 	in.Rounds["c"] = &plan.State{Status: plan.Running, Visits: []plan.VisitState{{Visit: plan.Visit{Host: "a"}, Spans: []plan.Span{{Step: plan.RestartStep}}}}}
+	in.Runs = map[string]bool{"c": true}
 	s := Make(in)
 	if b := s.Bands[0].Berths[0]; b.Service != Away || b.InLine() || len(s.Needs) != 0 {
 		t.Errorf("%+v, needs %+v", b, s.Needs)
@@ -106,5 +108,62 @@ func TestSilenceInARestartCallsNobody(t *testing.T) {
 	in.Rounds["c"].Status = plan.Failing
 	if s = Make(in); s.Bands[0].Berths[0].Service != Silent || len(s.Needs) == 0 {
 		t.Errorf("after the round failed nobody is called: %+v", s.Needs)
+	}
+}
+
+// What a round left in the middle stands before everything else: that it failed or nobody runs it any more, and the host that it was with.
+func TestWhatARoundLeftStandsFirst(t *testing.T) {
+	for name, end := range map[string]func(*plan.State, map[string]bool){
+		"failed":      func(s *plan.State, _ map[string]bool) { s.Status, s.Detail = plan.Failing, "a: restart failed" },
+		"interrupted": func(s *plan.State, runs map[string]bool) { s.Status, runs["c"] = plan.Running, false },
+	} {
+		in := input()
+		in.Verdicts["b"] = []drift.Verdict{verdict(drift.Behind, catalogue.Critical)}
+		in.Readings["a"].SetSection(estate.Section{Name: estate.Host, Err: "no route"})
+		s := &plan.State{Visits: []plan.VisitState{{Visit: plan.Visit{Host: "a"}, Spans: []plan.Span{{Step: plan.RestartStep}}}}}
+		in.Runs = map[string]bool{}
+		end(s, in.Runs)
+		in.Rounds["c"] = s
+		needs := Make(in).Needs
+		if len(needs) < 3 || !strings.Contains(needs[0].Text, name) || needs[1].Host != "a" || !strings.Contains(needs[1].Text, "does not answer") {
+			t.Errorf("%s: %+v", name, needs)
+		}
+	}
+}
+
+// A host of which nothing is asked is in line with nothing, and while a file can't be read nobody is.
+func TestOnlyWhatWasJudgedIsInLine(t *testing.T) {
+	in := input()
+	in.Verdicts["a"] = nil
+	in.Verdicts["b"] = []drift.Verdict{verdict(drift.Excepted, 0)}
+	if b := Make(in).Bands[0]; b.InLine != 1 || b.Unasked != 2 {
+		t.Errorf("%d in line, %d unasked", b.InLine, b.Unasked)
+	}
+	in.Faults = []string{"vts.yaml:3: the baseline has no clauses"}
+	s := Make(in)
+	if s.Bands[0].InLine != 0 || len(s.Needs) == 0 || s.Needs[0].Urgency != Now || !strings.Contains(s.Needs[0].Text, "vts.yaml:3") {
+		t.Errorf("%+v", s)
+	}
+}
+
+// Guests that can't be read, and what nobody's clause speaks of, need a person.
+func TestWhatIsNotKnownOrAskedNeedsAPerson(t *testing.T) {
+	in := input()
+	in.Readings["a"].SetSection(estate.Section{Name: estate.GuestList, Err: "libvirt is stopped"})
+	in.Readings["b"].SetSection(estate.Section{Name: estate.HealthItems, Err: "no item"})
+	in.Flags = []drift.Flag{{Component: "fw:x", Version: "2", Withdrawn: "it is bad", Hosts: []string{"a", "b"}}, {Component: "fw:y", Version: "1", Withdrawn: "bad", Bound: true}}
+	in.Problems = []baseline.Problem{{Baseline: "p", Error: true, Text: "there is no cluster"}}
+	var all []string
+	for _, n := range Make(in).Needs {
+		all = append(all, n.Text)
+	}
+	text := strings.Join(all, "\n")
+	for _, want := range []string{"its guests can't be read", "its health is unread: no item", "no clause speaks of it: fw:x 2 on a, b", "the baseline p: there is no cluster"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("%q is not said in:\n%s", want, text)
+		}
+	}
+	if strings.Contains(text, "fw:y") {
+		t.Error("what has a verdict is said twice")
 	}
 }

@@ -2,14 +2,19 @@
 package report
 
 import (
+	"cmp"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
 	"slices"
+	"strings"
 	"text/tabwriter"
 	"time"
 
+	"yareharbour/core/baseline"
+	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/narrow"
@@ -24,6 +29,7 @@ type Verdict struct {
 	Verdict   string   `json:"verdict"`
 	Has       string   `json:"has"`
 	Wants     string   `json:"wants"`
+	Last      string   `json:"last_known,omitempty"` // version, where it is unread
 	Severity  string   `json:"severity,omitempty"`
 	Why       []string `json:"why"`
 }
@@ -34,7 +40,39 @@ type Drift struct {
 	At       time.Time                  `json:"at"`
 	Verdicts []Verdict                  `json:"verdicts"`
 	Summary  drift.Summary              `json:"summary"`
+	Clusters map[string]drift.Summary   `json:"by_cluster"`
 	Unread   map[string][]UnreadSection `json:"unread_sections,omitempty"` // by host
+	// Narrowed is the filter, Hidden how many verdicts it did not let through, and Idle the words of it that nothing answers to.
+	Narrowed string   `json:"narrowed,omitempty"`
+	Hidden   int      `json:"hidden"`
+	Idle     []string `json:"matches_nothing,omitempty"`
+	// Flags are versions that hosts have and that were withdrawn or are open to advisories, with or without a clause.
+	Flags    []drift.Flag       `json:"flagged,omitempty"`
+	Problems []baseline.Problem `json:"problems,omitempty"`
+}
+
+// Standing is what a report comes to.
+type Standing int
+
+// The standings, the worst first. Only the last says that all is well, and only of what was judged.
+const (
+	Wrong   Standing = iota // a baseline names what is not there: nothing can be concluded
+	Unknown                 // something is unread, or nothing was judged at all
+	Adrift
+	InLine
+)
+
+// Standing tells what the report comes to. A report in which nothing was judged, or of which a filter shows nothing, says nothing good.
+func (d *Drift) Standing() Standing {
+	switch s := d.Summary; {
+	case slices.ContainsFunc(d.Problems, func(p baseline.Problem) bool { return p.Error }):
+		return Wrong
+	case s.Unread > 0 || len(d.Verdicts) == 0:
+		return Unknown
+	case s.Drift > 0:
+		return Adrift
+	}
+	return InLine
 }
 
 // UnreadSection is a part of a host of which nothing is known, and why.
@@ -45,22 +83,31 @@ type UnreadSection struct {
 
 // NewDrift makes a report of the verdicts on hosts of a cluster that the filter lets through; reports of several clusters are joined with Join.
 func NewDrift(c *drift.Checker, cluster string, readings []*estate.Reading, f narrow.Filter) Drift {
-	d := Drift{At: c.Now, Verdicts: []Verdict{}, Unread: map[string][]UnreadSection{}}
+	d := Drift{At: c.Now, Verdicts: []Verdict{}, Unread: map[string][]UnreadSection{}, Clusters: map[string]drift.Summary{}, Narrowed: f.String()}
 	var all []drift.Verdict
+	var subjects []narrow.Subject
 	for _, r := range readings {
-		vs := slices.DeleteFunc(c.Host(cluster, r), func(v drift.Verdict) bool { return !f.Empty() && !f.Lets(v.Subject(c.Now)) })
+		var vs []drift.Verdict
+		for _, v := range c.Host(cluster, r) {
+			s := v.Subject(c.Now)
+			if subjects = append(subjects, s); f.Lets(s) {
+				vs = append(vs, v)
+			}
+		}
 		all = append(all, vs...)
 		for _, v := range vs {
 			d.Verdicts = append(d.Verdicts, Verdict{Host: v.Host, Component: string(v.Component), Device: v.Device, Layer: string(v.Layer()),
-				Verdict: v.Outcome.String(), Has: v.Has, Wants: v.Wants, Severity: severity(v), Why: c.Why(cluster, v, r)})
+				Verdict: v.Outcome.String(), Has: v.Has, Wants: v.Wants, Last: v.Last, Severity: severity(v), Why: c.Why(cluster, v, r)})
 		}
 		for _, s := range r.Sections {
-			if s.Err != "" {
-				d.Unread[r.Host] = append(d.Unread[r.Host], UnreadSection{string(s.Name), s.Err})
+			if !s.Whole() {
+				d.Unread[r.Host] = append(d.Unread[r.Host], UnreadSection{string(s.Name), cmp.Or(s.Err, s.Partial)})
 			}
 		}
 	}
 	d.Summary = drift.Summarize(all)
+	d.Clusters[cluster] = d.Summary
+	d.Hidden, d.Idle = len(subjects)-len(all), f.Idle(subjects)
 	return d
 }
 
@@ -80,9 +127,15 @@ func (d *Drift) Join(o Drift) {
 	for h, s := range o.Unread {
 		d.Unread[h] = s
 	}
+	if d.Clusters == nil {
+		d.Clusters, d.Narrowed, d.Idle = map[string]drift.Summary{}, o.Narrowed, o.Idle
+	}
+	d.Idle = slices.DeleteFunc(slices.Clone(d.Idle), func(w string) bool { return !slices.Contains(o.Idle, w) })
+	d.Hidden += o.Hidden
+	maps.Copy(d.Clusters, o.Clusters)
 	a, b := &d.Summary, o.Summary
 	a.InLine, a.Drift, a.Unread, a.Aside, a.Worst = a.InLine+b.InLine, a.Drift+b.Drift, a.Unread+b.Unread, a.Aside+b.Aside, max(a.Worst, b.Worst)
-	a.ByWord, a.ByLayer = sum(a.ByWord, b.ByWord), sum(a.ByLayer, b.ByLayer)
+	a.ByWord, a.ByLayer, a.BySeverity = sum(a.ByWord, b.ByWord), sum(a.ByLayer, b.ByLayer), sum(a.BySeverity, b.BySeverity)
 	d.At = o.At
 }
 
@@ -113,19 +166,64 @@ func (d Drift) Text(w io.Writer, all bool) error {
 		if !all && (v.Verdict == drift.InLine.String() || v.Verdict == drift.NotApplying.String()) {
 			continue
 		}
-		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%s\n", v.Host, v.title(), v.Verdict, dash(v.Has), dash(v.Wants), dash(v.Severity))
+		has := dash(v.Has)
+		if v.Last != "" {
+			has = "last known " + v.Last
+		}
+		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%s\n", v.Host, v.title(), v.Verdict, has, dash(v.Wants), dash(v.Severity))
 	}
 	if err := t.Flush(); err != nil {
 		return err
 	}
-	for host, sections := range d.Unread {
-		for _, s := range sections {
+	for _, host := range slices.Sorted(maps.Keys(d.Unread)) {
+		for _, s := range d.Unread[host] {
 			if _, err := fmt.Fprintf(w, "unread on %s: %s: %s\n", host, s.Section, s.Why); err != nil {
 				return err
 			}
 		}
 	}
-	_, err := fmt.Fprintf(w, "%d in line, %d adrift, %d unread, %d excepted or not applying\n", d.Summary.InLine, d.Summary.Drift, d.Summary.Unread, d.Summary.Aside)
+	for _, f := range d.Flags {
+		if f.Withdrawn != "" || !f.Bound {
+			fmt.Fprintf(w, "%s on %s%s\n", f.Says(), strings.Join(f.Hosts, ", "), map[bool]string{false: " (not every host has a clause about it)"}[f.Bound])
+		}
+	}
+	for _, p := range d.Problems {
+		fmt.Fprintf(w, "%s%s\n", map[bool]string{true: "ERROR: ", false: "note: "}[p.Error], p)
+	}
+	if len(d.Idle) > 0 {
+		fmt.Fprintf(w, "nothing answers to %s\n", strings.Join(d.Idle, ", "))
+	}
+	return d.sum(w)
+}
+
+// sum writes the counts, by cluster and severity where there is more than one.
+func (d Drift) sum(w io.Writer) error {
+	says := func(s drift.Summary) string {
+		text := fmt.Sprintf("%d in line, %d adrift, %d unread, %d excepted or not applying", s.InLine, s.Drift, s.Unread, s.Aside)
+		var by []string
+		for _, sev := range slices.Backward([]catalogue.Severity{catalogue.Unknown, catalogue.Low, catalogue.Medium, catalogue.High, catalogue.Critical}) {
+			if n := s.BySeverity[sev.String()]; n > 0 {
+				by = append(by, fmt.Sprintf("%s %d", sev, n))
+			}
+		}
+		if len(by) > 0 {
+			text += " (adrift by severity: " + strings.Join(by, ", ") + ")"
+		}
+		return text
+	}
+	if len(d.Clusters) > 1 {
+		for _, c := range slices.Sorted(maps.Keys(d.Clusters)) {
+			fmt.Fprintf(w, "%s: %s\n", c, says(d.Clusters[c]))
+		}
+	}
+	text := says(d.Summary)
+	switch {
+	case len(d.Verdicts) == 0 && d.Hidden == 0:
+		text = "nothing was judged: no baseline asks anything of these hosts"
+	case d.Hidden > 0:
+		text += fmt.Sprintf("; narrowed to %q, %d of %d shown", d.Narrowed, len(d.Verdicts), len(d.Verdicts)+d.Hidden)
+	}
+	_, err := fmt.Fprintln(w, text)
 	return err
 }
 

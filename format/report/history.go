@@ -8,6 +8,7 @@ import (
 	"text/tabwriter"
 	"time"
 
+	"yareharbour/core/baseline"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 )
@@ -125,6 +126,8 @@ type Effect struct {
 	Better int     `json:"hosts_better"`
 	Unread int     `json:"hosts_unread"`
 	Shifts []Shift `json:"verdicts"`
+	// Problems are what the baseline names and is not there.
+	Problems []baseline.Problem `json:"problems,omitempty"`
 }
 
 // Shift is a verdict that an edit changes.
@@ -139,8 +142,8 @@ type Shift struct {
 }
 
 // NewEffect writes an effect out.
-func NewEffect(e drift.Effect) Effect {
-	out := Effect{e.Worse, e.Better, e.Unread, []Shift{}}
+func NewEffect(e drift.Effect, ps []baseline.Problem) Effect {
+	out := Effect{e.Worse, e.Better, e.Unread, []Shift{}, ps}
 	for _, s := range e.Shifts {
 		out.Shifts = append(out.Shifts, Shift{s.Host, string(s.Component), s.Device, s.Has, s.Wants, s.Before.Word(), s.After.Word()})
 	}

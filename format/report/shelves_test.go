@@ -97,7 +97,7 @@ func TestComparisonTrendAndNews(t *testing.T) {
 	if len(n.News) != 1 || n.News[0].Verdict != "behind" || n.News[0].Layer != "firmware" {
 		t.Errorf("%+v", n)
 	}
-	e := NewEffect(drift.Effect{Worse: 1, Shifts: []drift.Shift{{Host: "heron", Component: "fw:nic", Before: drift.NotBound, After: drift.Behind}}})
+	e := NewEffect(drift.Effect{Worse: 1, Shifts: []drift.Shift{{Host: "heron", Component: "fw:nic", Before: drift.NotBound, After: drift.Behind}}}, nil)
 	if e.Worse != 1 || e.Shifts[0].Before != "not asked for" || e.Shifts[0].After != "behind" {
 		t.Errorf("%+v", e)
 	}

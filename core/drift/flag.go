@@ -1,0 +1,78 @@
+package drift
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"yareharbour/core/catalogue"
+	"yareharbour/core/estate"
+)
+
+// Flag is a version that hosts have and that its publisher took back, or against which there is an advisory: whether any clause speaks of it or not.
+type Flag struct {
+	Component  estate.Key         `json:"component"`
+	Version    string             `json:"version"`
+	Model      string             `json:"hardware,omitempty"`
+	Withdrawn  string             `json:"withdrawn,omitempty"` // why; empty: it stands
+	Advisories []string           `json:"advisories,omitempty"`
+	Severity   catalogue.Severity `json:"severity"` // the worst of the advisories
+	Hosts      []string           `json:"hosts"`    // that have it, sorted
+	Bound      bool               `json:"bound"`    // a clause speaks of the component on every one of them
+}
+
+// Flags lists what hosts have that was withdrawn or is open to advisories, withdrawn ones first, then by severity. bound tells whether a clause speaks of a component on a host; nil: none does.
+func Flags(h *Holdings, cat *catalogue.Catalogue, bound func(host string, k estate.Key) bool) []Flag {
+	var out []Flag
+	for _, k := range h.keys {
+		for _, v := range h.variants[k] {
+			if v.version == "" {
+				continue
+			}
+			f := Flag{Component: k, Version: v.version, Model: v.model, Bound: true}
+			track, _ := cat.TrackOf(k, v.version, v.model)
+			f.Withdrawn = cat.WithdrawnFor(k, v.version, track, v.model)
+			for _, a := range cat.Against(k, v.version) {
+				f.Advisories = append(f.Advisories, a.ID)
+				f.Severity = max(f.Severity, a.Severity)
+			}
+			if f.Withdrawn == "" && len(f.Advisories) == 0 {
+				continue
+			}
+			for _, s := range v.at {
+				name := h.hosts[s.host].host
+				f.Bound = f.Bound && bound != nil && bound(name, k)
+				if !slices.Contains(f.Hosts, name) {
+					f.Hosts = append(f.Hosts, name)
+				}
+			}
+			slices.Sort(f.Hosts)
+			out = append(out, f)
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Flag) int {
+		return cmp.Or(cmp.Compare(min(len(b.Withdrawn), 1), min(len(a.Withdrawn), 1)), cmp.Compare(b.Severity, a.Severity), strings.Compare(string(a.Component), string(b.Component)))
+	})
+	return out
+}
+
+// BoundBy tells, of verdicts by host, whether one is about a component.
+func BoundBy(byHost map[string][]Verdict) func(host string, k estate.Key) bool {
+	return func(host string, k estate.Key) bool {
+		vs := byHost[host]
+		i, _ := slices.BinarySearchFunc(vs, k, func(v Verdict, k estate.Key) int { return strings.Compare(string(v.Component), string(k)) })
+		return i < len(vs) && vs[i].Component == k
+	}
+}
+
+// Says is the flag in words.
+func (f Flag) Says() string {
+	s := string(f.Component) + " " + f.Version
+	if f.Withdrawn != "" {
+		s += " was withdrawn: " + f.Withdrawn
+	}
+	if len(f.Advisories) > 0 {
+		s += " is open to " + strings.Join(f.Advisories, ", ")
+	}
+	return s
+}
