@@ -61,6 +61,7 @@ func (a *app) feedList() *cobra.Command {
 					return err
 				}
 				for _, f := range all {
+					a.showAside(f.Name, f.Aside)
 					if f.Error != "" {
 						fmt.Fprintf(a.out, "failed %s: %s\n", ago(f.Tried), f.Error)
 					}
@@ -71,6 +72,17 @@ func (a *app) feedList() *cobra.Command {
 	}
 	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
 	return c
+}
+
+// showAside says which entries of a feed could not be read.
+func (a *app) showAside(name string, aside []string) {
+	const most = 10
+	for _, s := range aside[:min(most, len(aside))] {
+		fmt.Fprintf(a.out, "set aside of %s: %s\n", name, s)
+	}
+	if rest := len(aside) - most; rest > 0 {
+		fmt.Fprintf(a.out, "set aside of %s: %d more\n", name, rest)
+	}
 }
 
 func ago(t time.Time) string {
@@ -135,6 +147,7 @@ func (a *app) sync(ctx context.Context, h *harbour.Harbour, names []string, due 
 		default:
 			fmt.Fprintf(a.out, "%s: nothing has changed\n", f.Name)
 		}
+		a.showAside(f.Name, r.Status.Aside)
 	}
 	return err
 }

@@ -7,6 +7,7 @@ package feed
 
 import (
 	"cmp"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -23,6 +24,7 @@ import (
 
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
+	"yareharbour/format/debindex"
 )
 
 // Kind says how a feed is laid out at its source.
@@ -51,6 +53,33 @@ type Feed struct {
 	Schedule     Schedule
 	Proxy        string // URL of a proxy; empty: as the environment says (HTTPS_PROXY, NO_PROXY)
 	Names        map[string]estate.Key
+	Allow        []Permission // what a site may need and what is refused otherwise
+}
+
+// Permission lets a feed do what is refused otherwise.
+type Permission string
+
+// The permissions.
+const (
+	Older          Permission = "older"           // a state that its publisher dates before the one in hand
+	OtherSuite     Permission = "other-suite"     // a Release that calls itself another suite than the one asked for
+	WeakSignatures Permission = "weak-signatures" // signatures over SHA-1
+	PlainRedirects Permission = "plain-redirects" // redirects from https to http
+)
+
+// Permissions lists them.
+var Permissions = []Permission{Older, OtherSuite, WeakSignatures, PlainRedirects}
+
+// Allows tells whether the feed may do that.
+func (f Feed) Allows(p Permission) bool { return slices.Contains(f.Allow, p) }
+
+// keyring opens the feed's keyrings.
+func (f Feed) keyring() (debindex.Keyring, error) {
+	keys, err := debindex.OpenKeyrings(f.Keyrings)
+	if f.Allows(WeakSignatures) {
+		keys = keys.Weak()
+	}
+	return keys, err
 }
 
 // Remote tells whether the feed is fetched over a network.
@@ -124,6 +153,7 @@ type Status struct {
 	Synced     time.Time `json:"synced,omitzero"` // the last time all was well, changed or not
 	Changed    time.Time `json:"changed,omitzero"`
 	Error      string    `json:"error,omitempty"` // of the last try; empty where it was well
+	Aside      []string  `json:"aside,omitempty"` // entries of the current generation that could not be read, and why; the rest came in
 	Bytes      int64     `json:"bytes"`           // of the current generation
 	Files      int       `json:"files"`
 	Releases   int       `json:"releases"`
@@ -142,6 +172,9 @@ type State struct {
 // Shelf is the directory below which feeds are kept.
 type Shelf struct {
 	Dir string
+
+	// Idle is how long an answer may stay away before it counts as stalled, and Whole how long one file may take, all tries together. Zero: the usual.
+	Idle, Whole time.Duration
 
 	first time.Duration // between the first two tries; zero: 300 ms
 }
@@ -220,7 +253,7 @@ func (s Shelf) Load(f Feed, now time.Time) ([]catalogue.Batch, error) {
 	if !ok {
 		return nil, nil
 	}
-	batches, err := read(f, fsys, now, nil)
+	batches, _, err := read(context.Background(), f, fsys, now, nil)
 	if err != nil {
 		return nil, fmt.Errorf("the feed %s as it was synced: %w; sync it again", f.Name, err)
 	}
@@ -251,6 +284,11 @@ func (f Feed) Check() error {
 		return errors.New("a Debian repository is read by its suites: name them (suites)")
 	case (f.Kind == Debian || f.Kind == RPM) && f.Architecture == "":
 		return errors.New("a repository is read for an architecture: name the hosts' (architecture)")
+	}
+	for _, p := range f.Allow {
+		if !slices.Contains(Permissions, p) {
+			return fmt.Errorf("there is nothing %q to allow: expected some of %v", p, Permissions)
+		}
 	}
 	return nil
 }

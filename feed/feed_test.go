@@ -158,7 +158,7 @@ func TestRefusalsLeaveTheOldCatalogue(t *testing.T) {
 		want  string
 	}{
 		"a list that can't be read": {func(m *mirror) { m.set("c/a.yaml", "feed: x\nnonsense: 1\n") }, "a.yaml:2:1"},
-		"a file that is gone":       {func(m *mirror) { m.set("c/index.txt", "a.yaml\ngone.yaml\n") }, "gone.yaml: it is not there"},
+		"a file that is gone":       {func(m *mirror) { m.set("c/index.txt", "a.yaml\ngone.yaml\n") }, "gone.yaml is missing there"},
 		"a path that leads out":     {func(m *mirror) { m.set("c/index.txt", "../../etc/passwd\n") }, "leads out of the feed"},
 		"nothing in it":             {func(m *mirror) { m.set("c/index.txt", "note.txt\n"); m.set("c/note.txt", "hello") }, "nothing in it says anything"},
 		"a wrong hash": {func(m *mirror) {

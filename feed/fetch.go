@@ -1,13 +1,17 @@
 package feed
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
+	"crypto/sha512"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
+	"net"
 	"net/http"
 	"net/url"
 	"os"
@@ -22,9 +26,18 @@ import (
 
 // Limits of what is fetched.
 const (
-	maxFile  = 4 << 30 // bytes
 	maxTries = 5
+	// by kind of file, in bytes: what says something, what lists packages or firmware, and what is installed
+	maxWords    = 64 << 20
+	maxListing  = 1 << 30
+	maxPayload  = 32 << 30
+	usualIdle   = 30 * time.Second // without a byte, before an answer counts as stalled
+	usualWhole  = 30 * time.Minute // for one file of words or a listing, all tries together
+	wholePerGiB = 30 * time.Minute // more for each GiB of a payload
 )
+
+// errStalled is what an answer gives in which nothing comes any more.
+var errStalled = errors.New("the answer stalled")
 
 // note is what is known of a file that was fetched, for asking whether there is a newer one.
 type note struct {
@@ -39,8 +52,18 @@ type want struct {
 	path   string // in the generation
 	from   string // at the source; empty: path
 	sha256 string
-	size   int64 // bytes; zero: not known
-	absent bool  // it may be missing
+	sha512 string // where its source vouches for that in place of a SHA-256
+	size   int64  // bytes; zero: not known
+	most   int64  // bytes; zero: maxWords
+	absent bool   // it may be missing
+}
+
+// limit is how many bytes the file may have.
+func (w want) limit() int64 {
+	if w.size > 0 {
+		return w.size
+	}
+	return cmp.Or(w.most, maxWords)
 }
 
 // fetcher brings files of one feed into the next generation.
@@ -54,6 +77,8 @@ type fetcher struct {
 	progress func(Progress)
 	state    Progress
 	wait     backoff.BackOff // between tries
+	idle     time.Duration
+	whole    time.Duration
 }
 
 // errAbsent is what a file that may be missing gives when it is.
@@ -71,7 +96,18 @@ func client(f Feed) (*http.Client, error) {
 		}
 		t.Proxy = http.ProxyURL(u)
 	}
-	return &http.Client{Transport: t}, nil
+	t.TLSHandshakeTimeout, t.DialContext = 15*time.Second, (&net.Dialer{Timeout: 15 * time.Second, KeepAlive: 15 * time.Second}).DialContext
+	return &http.Client{Transport: t, CheckRedirect: func(req *http.Request, via []*http.Request) error {
+		switch {
+		case len(via) >= 10:
+			return errors.New("it is redirected in a circle, or more than 10 times")
+		case req.URL.Scheme != "http" && req.URL.Scheme != "https":
+			return fmt.Errorf("it is redirected to %s, which is neither http nor https", req.URL.Redacted())
+		case via[0].URL.Scheme == "https" && req.URL.Scheme != "https" && !f.Allows(PlainRedirects):
+			return fmt.Errorf("it is redirected from https to %s, where anybody on the way can change it; \"allow: [%s]\" for this feed in the estate file permits that", req.URL.Redacted(), PlainRedirects)
+		}
+		return nil
+	}}, nil
 }
 
 // get brings a file into the next generation and returns where it lies there. What the current generation has already is not fetched again.
@@ -96,8 +132,17 @@ func (f *fetcher) get(ctx context.Context, w want) (string, error) {
 	if errors.Is(err, errAbsent) && w.absent {
 		return "", err
 	}
+	if errors.Is(err, errAbsent) {
+		return "", fmt.Errorf("%s is missing there", f.place(w))
+	}
 	if err != nil {
 		return "", fmt.Errorf("%s: %w", f.place(w), err)
+	}
+	if w.sha512 != "" {
+		if got, err := sumFile(to, sha512.New()); err != nil || got != w.sha512 {
+			_ = os.Remove(to)
+			return "", errors.Join(err, fmt.Errorf("%s has the SHA-512 %s and should have %s: it is damaged, or its mirror is between two states; try again later", f.place(w), got, w.sha512))
+		}
 	}
 	if w.sha256 != "" && n.SHA256 != w.sha256 {
 		_ = os.Remove(to)
@@ -143,10 +188,16 @@ func (f *fetcher) fetch(ctx context.Context, w want, to string) (note, error) {
 	if !f.feed.Remote() {
 		return f.copy(ctx, w, to)
 	}
+	whole := cmp.Or(f.whole, usualWhole) + time.Duration(max(0, w.limit()-maxListing)>>30)*wholePerGiB
+	ctx, cancel := context.WithTimeoutCause(ctx, whole, fmt.Errorf("it took longer than %s", whole))
+	defer cancel()
 	n, err := backoff.Retry(ctx, func() (note, error) { return f.try(ctx, w, to) }, backoff.WithBackOff(f.wait), backoff.WithMaxTries(maxTries))
 	var p *backoff.PermanentError
 	if errors.As(err, &p) {
 		err = p.Unwrap()
+	}
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = context.Cause(ctx)
 	}
 	return n, err
 }
@@ -157,10 +208,21 @@ func (f *fetcher) copy(ctx context.Context, w want, to string) (note, error) {
 	if from == "" {
 		from = w.path
 	}
-	src, err := os.Open(filepath.Join(f.feed.At, filepath.FromSlash(from)))
+	name := filepath.Join(f.feed.At, filepath.FromSlash(from))
+	st, err := os.Stat(name)
 	if errors.Is(err, os.ErrNotExist) {
 		return note{}, errAbsent
 	}
+	if err == nil && !st.Mode().IsRegular() {
+		return note{}, errors.New("it is no regular file")
+	}
+	if err == nil && st.Size() > w.limit() {
+		return note{}, fmt.Errorf("it is %d bytes long, and %d are the most for a file of its kind", st.Size(), w.limit())
+	}
+	if err != nil {
+		return note{}, err
+	}
+	src, err := os.Open(name)
 	if err != nil {
 		return note{}, err
 	}
@@ -172,7 +234,7 @@ func (f *fetcher) copy(ctx context.Context, w want, to string) (note, error) {
 	if err != nil {
 		return note{}, err
 	}
-	_, err = io.Copy(dst, &counting{ctx, src, f})
+	_, err = io.Copy(dst, &counting{ctx, src, f, nil})
 	if err = errors.Join(err, dst.Close()); err != nil {
 		return note{}, err
 	}
@@ -181,6 +243,11 @@ func (f *fetcher) copy(ctx context.Context, w want, to string) (note, error) {
 
 // try asks for a file once. What an earlier try left is gone on with, where the server has the same file still.
 func (f *fetcher) try(ctx context.Context, w want, to string) (note, error) {
+	ctx, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	idle := cmp.Or(f.idle, usualIdle)
+	watch := time.AfterFunc(idle+15*time.Second, func() { stop(fmt.Errorf("%w: nothing came for %s", errStalled, idle)) }) // connecting and shaking hands takes its own time
+	defer watch.Stop()
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, f.place(w), nil)
 	if err != nil {
 		return note{}, backoff.Permanent(err)
@@ -189,9 +256,10 @@ func (f *fetcher) try(ctx context.Context, w want, to string) (note, error) {
 	held := f.ask(req, w, part)
 	resp, err := f.client.Do(req)
 	if err != nil {
-		return note{}, explain(err)
+		return note{}, explain(ctx, err)
 	}
 	defer resp.Body.Close()
+	watch.Reset(idle)
 	switch {
 	case resp.StatusCode == http.StatusNotModified:
 		n := f.had[w.path]
@@ -202,7 +270,7 @@ func (f *fetcher) try(ctx context.Context, w want, to string) (note, error) {
 	default:
 		return note{}, status(resp)
 	}
-	if err := f.save(ctx, resp, w, part, held); err != nil {
+	if err := f.save(ctx, resp, w, part, held, func() { watch.Reset(idle) }); err != nil {
 		return note{}, err
 	}
 	n, err := hashFile(part)
@@ -247,13 +315,13 @@ func (f *fetcher) ask(req *http.Request, w want, part string) int64 {
 }
 
 // save writes the body behind what is held already. What breaks off stays, for the next try.
-func (f *fetcher) save(ctx context.Context, resp *http.Response, w want, part string, held int64) error {
+func (f *fetcher) save(ctx context.Context, resp *http.Response, w want, part string, held int64, heard func()) error {
 	total := resp.ContentLength
 	if total >= 0 {
 		total += held
 	}
-	if total > maxFile || w.size > 0 && total > w.size {
-		return backoff.Permanent(fmt.Errorf("it is %d bytes long, which is more than it should be", total))
+	if total > w.limit() {
+		return backoff.Permanent(fmt.Errorf("it is %d bytes long, and should be no more than %d", total, w.limit()))
 	}
 	n, err := json.Marshal(note{ETag: resp.Header.Get("ETag"), Modified: resp.Header.Get("Last-Modified")})
 	if err == nil {
@@ -274,19 +342,17 @@ func (f *fetcher) save(ctx context.Context, resp *http.Response, w want, part st
 		return backoff.Permanent(err)
 	}
 	f.state.Total = max(f.state.Total, f.state.Bytes+max(0, total-held))
-	most := int64(maxFile)
-	if w.size > 0 {
-		most = w.size - held
-	}
+	most := w.limit() - held
 	before := f.state.Bytes
-	got, err := io.Copy(file, io.LimitReader(&counting{ctx, resp.Body, f}, most+1))
+	got, err := io.Copy(file, io.LimitReader(&counting{ctx, resp.Body, f, heard}, most+1))
 	err = errors.Join(err, file.Close())
 	switch {
 	case err != nil:
 		f.state.Bytes = before - held
-		return explain(err)
+		return explain(ctx, err)
 	case got > most:
-		return backoff.Permanent(errors.New("it is longer than it should be"))
+		_ = os.Remove(part) // there is nothing to go on with
+		return backoff.Permanent(fmt.Errorf("it is longer than %d bytes, which is the most that it should be", w.limit()))
 	case total >= 0 && held+got < total:
 		f.state.Bytes = before - held
 		return fmt.Errorf("it broke off after %d of %d bytes", held+got, total)
@@ -296,9 +362,10 @@ func (f *fetcher) save(ctx context.Context, resp *http.Response, w want, part st
 
 // counting counts bytes as they are read, and ends when the context does.
 type counting struct {
-	ctx context.Context
-	r   io.Reader
-	f   *fetcher
+	ctx   context.Context
+	r     io.Reader
+	f     *fetcher
+	heard func() // is told when something came
 }
 
 func (c *counting) Read(p []byte) (int, error) {
@@ -306,13 +373,19 @@ func (c *counting) Read(p []byte) (int, error) {
 		return 0, err
 	}
 	n, err := c.r.Read(p)
+	if n > 0 && c.heard != nil {
+		c.heard()
+	}
 	c.f.state.Bytes += int64(n)
 	c.f.tell()
 	return n, err
 }
 
-// explain names the stage at which a request failed; a cancelled one is not tried again.
-func explain(err error) error {
+// explain names the stage at which a request failed; a cancelled one is not tried again, one that stalled is.
+func explain(ctx context.Context, err error) error {
+	if cause := context.Cause(ctx); errors.Is(cause, errStalled) {
+		return cause
+	}
 	if errors.Is(err, context.Canceled) || errors.Is(err, context.DeadlineExceeded) {
 		return backoff.Permanent(err)
 	}
@@ -322,6 +395,8 @@ func explain(err error) error {
 	}
 	text := err.Error()
 	switch {
+	case strings.Contains(text, "it is redirected"):
+		return backoff.Permanent(err)
 	case strings.Contains(text, "x509") || strings.Contains(text, "tls:"):
 		return backoff.Permanent(fmt.Errorf("the server's certificate or TLS: %w", err))
 	case strings.Contains(text, "no such host"):
@@ -364,6 +439,16 @@ func hashFile(name string) (note, error) {
 	h := sha256.New()
 	n, err := io.Copy(h, f)
 	return note{SHA256: hex.EncodeToString(h.Sum(nil)), Size: n}, err
+}
+
+func sumFile(name string, h hash.Hash) (string, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	_, err = io.Copy(h, f)
+	return hex.EncodeToString(h.Sum(nil)), err
 }
 
 // inside refuses a path that leads out of a feed.

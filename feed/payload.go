@@ -27,7 +27,7 @@ func (s Shelf) Payload(ctx context.Context, f Feed, r *catalogue.Release, to pay
 		return err
 	}
 	fe := &fetcher{feed: f, next: dir, notes: map[string]note{}, had: map[string]note{}, progress: progress, state: Progress{Feed: f.Name, Stage: "fetching"},
-		wait: s.patience()}
+		wait: s.patience(), idle: s.Idle, whole: s.Whole}
 	var err error
 	if fe.client, err = client(f); err != nil {
 		return err
@@ -35,7 +35,7 @@ func (s Shelf) Payload(ctx context.Context, f Feed, r *catalogue.Release, to pay
 	if f.Kind == Firmware { // archives lie beside the metadata
 		fe.feed.At = f.At[:max(0, strings.LastIndex(strings.TrimSuffix(f.At, "/"), "/"))]
 	}
-	name, err := fe.get(ctx, want{path: r.SHA256, from: r.File, sha256: r.SHA256, size: r.Size})
+	name, err := fe.get(ctx, want{path: r.SHA256, from: r.File, sha256: r.SHA256, size: r.Size, most: maxPayload})
 	if err != nil {
 		return err
 	}

@@ -76,7 +76,7 @@ func (s Shelf) Sync(ctx context.Context, f Feed, now time.Time, progress func(Pr
 func (s Shelf) sync(ctx context.Context, f Feed, now time.Time, progress func(Progress), st *Status) (changed bool, err error) {
 	dir := s.dir(f.Name)
 	fe := &fetcher{feed: f, next: filepath.Join(dir, "next"), notes: map[string]note{}, had: map[string]note{}, progress: progress,
-		state: Progress{Feed: f.Name, Stage: "fetching"}, wait: s.patience()}
+		state: Progress{Feed: f.Name, Stage: "fetching"}, wait: s.patience(), idle: s.Idle, whole: s.Whole}
 	if fe.client, err = client(f); err != nil {
 		return false, err
 	}
@@ -100,19 +100,23 @@ func (s Shelf) sync(ctx context.Context, f Feed, now time.Time, progress func(Pr
 	}
 	fe.state.Stage, fe.state.File = "reading", ""
 	fe.tell()
-	batches, err := read(f, os.DirFS(fe.next), now, func(name string, n int) {
+	batches, aside, err := read(ctx, f, os.DirFS(fe.next), now, func(name string, n int) {
 		fe.state.File = name
 		fe.state.Entries += n
 		fe.tell()
 	})
-	if err != nil {
+	if err != nil && ctx.Err() == nil {
 		_ = os.RemoveAll(fe.next) // what can't be read now can't be read the next time either
 		return false, err
 	}
 	if err := ctx.Err(); err != nil {
 		return false, err
 	}
+	if err != nil {
+		return false, err
+	}
 	count(st, batches, fe.notes)
+	st.Aside = aside
 	return true, s.turn(dir, fe, now)
 }
 
@@ -201,7 +205,7 @@ func (f *fetcher) all(ctx context.Context, now time.Time) error {
 }
 
 func (f *fetcher) debian(ctx context.Context, now time.Time) error {
-	keys, err := debindex.OpenKeyrings(f.feed.Keyrings)
+	keys, err := f.feed.keyring()
 	if err != nil {
 		return err
 	}
@@ -210,25 +214,12 @@ func (f *fetcher) debian(ctx context.Context, now time.Time) error {
 			return err
 		}
 		root := path.Join("dists", suite)
-		release, err := f.get(ctx, want{path: root + "/InRelease", absent: true})
-		if errors.Is(err, errAbsent) && keys.Empty() {
-			release, err = f.get(ctx, want{path: root + "/Release"})
-		}
+		rel, err := f.release(ctx, root, keys, now)
 		if err != nil {
 			return err
 		}
-		text, err := os.ReadFile(release)
-		if err != nil {
+		if err := f.standsFor(root, suite, rel); err != nil {
 			return err
-		}
-		var rel debindex.Release
-		if keys.Empty() {
-			rel, err = debindex.ReadRelease(bytes.NewReader(text))
-		} else {
-			rel, err = keys.ReadSigned(bytes.NewReader(text), now)
-		}
-		if err != nil {
-			return fmt.Errorf("%s: %w", root, err)
 		}
 		if !rel.ValidUntil.IsZero() && now.After(rel.ValidUntil) {
 			return fmt.Errorf("%s was good until %s only: the mirror is out of date, or somebody holds an old state of it before us", root, rel.ValidUntil.Format(time.RFC1123))
@@ -240,12 +231,104 @@ func (f *fetcher) debian(ctx context.Context, now time.Time) error {
 	return nil
 }
 
+// release fetches what a suite says of itself: InRelease, or Release with the signature beside it in Release.gpg.
+func (f *fetcher) release(ctx context.Context, root string, keys debindex.Keyring, now time.Time) (rel debindex.Release, err error) {
+	fail := func(err error) (debindex.Release, error) { return rel, fmt.Errorf("%s: %w", root, err) }
+	at, err := f.get(ctx, want{path: root + "/InRelease", absent: true})
+	switch {
+	case errors.Is(err, errAbsent):
+		if at, err = f.get(ctx, want{path: root + "/Release", absent: true}); errors.Is(err, errAbsent) {
+			return rel, fmt.Errorf("neither %s/InRelease nor %s/Release is there: there is no such suite at %s", root, root, f.feed.At)
+		}
+		if err != nil {
+			return rel, err
+		}
+		text, err := os.ReadFile(at)
+		if err != nil {
+			return rel, err
+		}
+		if keys.Empty() {
+			if rel, err = debindex.ReadRelease(bytes.NewReader(text)); err != nil {
+				return fail(err)
+			}
+			return rel, nil
+		}
+		sig, err := f.get(ctx, want{path: root + "/Release.gpg", absent: true})
+		if errors.Is(err, errAbsent) {
+			return fail(errors.New("a signature is wanted, and there is neither an InRelease nor a Release.gpg beside the Release"))
+		}
+		if err != nil {
+			return rel, err
+		}
+		signature, err := os.ReadFile(sig)
+		if err != nil {
+			return rel, err
+		}
+		if rel, err = keys.ReadDetached(text, signature, now); err != nil {
+			return fail(err)
+		}
+		return rel, nil
+	case err != nil:
+		return rel, err
+	}
+	text, err := os.ReadFile(at)
+	if err != nil {
+		return rel, err
+	}
+	if keys.Empty() {
+		rel, err = debindex.ReadRelease(bytes.NewReader(text))
+	} else {
+		rel, err = keys.ReadSigned(bytes.NewReader(text), now)
+	}
+	if err != nil {
+		return fail(err)
+	}
+	return rel, nil
+}
+
+// standsFor holds a Release to the suite that was asked for, and to the one in hand: a signature says who wrote it, not that it is this one, nor that it is the newest.
+func (f *fetcher) standsFor(root, suite string, rel debindex.Release) error {
+	if !f.feed.Allows(OtherSuite) && rel.Suite != suite && rel.Codename != suite && path.Base(rel.Suite) != path.Base(suite) && path.Base(rel.Codename) != path.Base(suite) {
+		return fmt.Errorf("%s calls itself suite %q, codename %q, and %s was asked for; \"allow: [%s]\" for this feed in the estate file permits that", root, rel.Suite, rel.Codename, suite, OtherSuite)
+	}
+	had, err := f.inHand(root)
+	if err != nil || had.IsZero() || f.feed.Allows(Older) {
+		return err
+	}
+	return older(root, had, rel.Date)
+}
+
+// inHand is how the current generation's Release of a suite is dated; the zero time where there is none.
+func (f *fetcher) inHand(root string) (time.Time, error) {
+	if f.current == "" {
+		return time.Time{}, nil
+	}
+	for _, name := range []string{"InRelease", "Release"} {
+		text, err := os.ReadFile(filepath.Join(f.current, filepath.FromSlash(root), name))
+		if err != nil {
+			continue
+		}
+		rel, err := debindex.ReadRelease(bytes.NewReader(text))
+		return rel.Date, err
+	}
+	return time.Time{}, nil
+}
+
+func older(what string, had, now time.Time) error {
+	if now.IsZero() || !now.Before(had) {
+		return nil
+	}
+	return fmt.Errorf("%s is of %s, and the one in hand is of %s: the mirror has gone back, or somebody holds an old state before us; \"allow: [%s]\" for this feed in the estate file permits that",
+		what, now.UTC().Format("2 Jan 2006 15:04 MST"), had.UTC().Format("2 Jan 2006 15:04 MST"), Older)
+}
+
 // indexes fetches the Packages files of a suite in the best compression that there is, under their hashes where the suite offers that: then a mirror that is
 // updated in the middle does no harm.
 func (f *fetcher) indexes(ctx context.Context, root string, rel debindex.Release) error {
-	found := 0
+	found, by := 0, map[string]bool{}
 	for _, name := range rel.Indexes(intake.Options{Native: f.feed.Architecture}.Dpkg()) {
-		if part, _, _ := strings.Cut(name, "/"); len(f.feed.Components) > 0 && !slices.Contains(f.feed.Components, part) {
+		part := strings.TrimSuffix(path.Dir(path.Dir(name)), "/")
+		if len(f.feed.Components) > 0 && !slices.Contains(f.feed.Components, part) {
 			continue
 		}
 		err := errAbsent
@@ -254,7 +337,7 @@ func (f *fetcher) indexes(ctx context.Context, root string, rel debindex.Release
 			if sum == "" {
 				continue
 			}
-			w := want{path: root + "/" + name + ext, sha256: sum, size: rel.Sizes[name+ext], absent: true}
+			w := want{path: root + "/" + name + ext, sha256: sum, size: rel.Sizes[name+ext], most: maxListing, absent: true}
 			if rel.ByHash {
 				w.from = root + "/" + path.Dir(name) + "/by-hash/SHA256/" + sum
 			}
@@ -273,6 +356,12 @@ func (f *fetcher) indexes(ctx context.Context, root string, rel debindex.Release
 			return err
 		default:
 			found++
+			by[part] = true
+		}
+	}
+	for _, c := range f.feed.Components {
+		if !by[c] {
+			return fmt.Errorf("%s has no Packages file for the component %q and the architecture %s", root, c, f.feed.Architecture)
 		}
 	}
 	if found == 0 {
@@ -299,8 +388,15 @@ func (f *fetcher) rpm(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
+	if had, err := os.ReadFile(filepath.Join(f.current, filepath.FromSlash(rpmrepo.RepomdPath))); err == nil && f.current != "" && !f.feed.Allows(Older) {
+		if was, err := rpmrepo.ReadRepomd(bytes.NewReader(had)); err == nil {
+			if err := older(rpmrepo.RepomdPath, was.Made(), md.Made()); err != nil {
+				return err
+			}
+		}
+	}
 	for _, file := range md.Files {
-		if _, err := f.get(ctx, want{path: file.Location, sha256: file.SHA256, size: file.Size}); err != nil {
+		if _, err := f.get(ctx, want{path: file.Location, sha256: file.SHA256, sha512: file.SHA512, size: file.Size, most: maxListing}); err != nil {
 			return err
 		}
 	}
@@ -312,7 +408,7 @@ func (f *fetcher) firmware(ctx context.Context) error {
 	at := strings.TrimSuffix(f.feed.At, "/")
 	base := path.Base(filepath.ToSlash(at))
 	f.feed.At = strings.TrimSuffix(at, "/"+base)
-	_, err := f.get(ctx, want{path: base})
+	_, err := f.get(ctx, want{path: base, most: maxListing})
 	return err
 }
 
@@ -346,7 +442,7 @@ func (f *fetcher) files(ctx context.Context) error {
 		if err := inside(n); err != nil {
 			return err
 		}
-		w := want{path: path.Clean(n)}
+		w := want{path: path.Clean(n), most: maxListing}
 		if sum, err := f.sidecar(ctx, n); err != nil {
 			return err
 		} else if sum != "" {
@@ -393,25 +489,28 @@ func list(dir string) (names []string, err error) {
 	return names, err
 }
 
-// read reads a generation.
-func read(f Feed, fsys fs.FS, now time.Time, progress func(string, int)) ([]catalogue.Batch, error) {
-	keys, err := debindex.OpenKeyrings(f.Keyrings)
+// read reads a generation. aside are the entries in it that could not be read.
+func read(ctx context.Context, f Feed, fsys fs.FS, now time.Time, progress func(string, int)) (out []catalogue.Batch, aside []string, err error) {
+	keys, err := f.keyring()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	items, err := intake.Tree(context.Background(), fsys, intake.Options{Feed: f.Name, Native: f.Architecture, Keys: keys, Now: now, Names: f.Names, Progress: progress})
+	items, err := intake.Tree(ctx, fsys, intake.Options{Feed: f.Name, Native: f.Architecture, Keys: keys, Now: now, Names: f.Names, Progress: progress, SetAside: true})
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	var out []catalogue.Batch
 	for _, it := range items {
+		aside = append(aside, it.Batch.Aside...)
 		if !it.Batch.Empty() {
 			it.Batch.Feed.Name = f.Name
 			out = append(out, it.Batch)
 		}
 	}
-	if len(out) == 0 {
-		return nil, errors.New("nothing in it says anything of any release or advisory")
+	if len(out) == 0 && len(aside) > 0 {
+		return nil, nil, fmt.Errorf("nothing in it could be read: %s", strings.Join(aside[:min(3, len(aside))], "; "))
 	}
-	return out, nil
+	if len(out) == 0 {
+		return nil, nil, errors.New("nothing in it says anything of any release or advisory")
+	}
+	return out, aside, nil
 }

@@ -27,7 +27,7 @@ func (m Machine) packages(r *estate.Reading) (source string, err error) {
 			return "/" + dpkgStatus, err
 		}
 		for _, p := range installed {
-			r.Components = append(r.Components, estate.Component{Key: debindex.Key(p.Name, p.Arch, native), Version: p.Version})
+			r.Components = append(r.Components, estate.Component{Key: debindex.Key(p.Name, p.Arch, native), Version: p.Version, State: p.State})
 		}
 		if len(installed) > 0 {
 			return "/" + dpkgStatus, nil

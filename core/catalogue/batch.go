@@ -9,6 +9,8 @@ type Batch struct {
 	Tracks     []Track
 	Advisories []Advisory
 	Pairings   []Pairing
+	// Aside says what could not be read, an entry each, with why; the rest came in.
+	Aside []string
 }
 
 // Empty tells whether nothing is in it.

@@ -1,6 +1,7 @@
 package advisory
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -8,6 +9,8 @@ import (
 
 	"yareharbour/core/catalogue"
 )
+
+func strict(err error) error { return err }
 
 func demoFile(t testing.TB, name string) []byte {
 	t.Helper()
@@ -25,6 +28,9 @@ func TestScores(t *testing.T) {
 		"CVSS:3.0/AV:N/AC:L/PR:L/UI:N/S:C/C:L/I:L/A:N":                    6.4,
 		"CVSS:4.0/AV:N/AC:L/AT:N/PR:N/UI:N/VC:H/VI:H/VA:H/SC:N/SI:N/SA:N": 9.3,
 		"AV:N/AC:L/Au:N/C:N/I:N/A:C":                                      7.8,
+		// threat, environment and supplement are somebody's own affair: the base score is the publisher's
+		"CVSS:4.0/AV:N/AC:L/AT:N/PR:N/UI:N/VC:H/VI:H/VA:H/SC:N/SI:N/SA:N/E:U":             9.3,
+		"CVSS:4.0/AV:N/AC:L/AT:N/PR:N/UI:N/VC:H/VI:H/VA:H/SC:N/SI:N/SA:N/CR:L/MAV:P/AU:Y": 9.3,
 	} {
 		if got, err := Score(vector); err != nil || got != want {
 			t.Errorf("%s: %v %v, want %v", vector, got, err, want)
@@ -41,7 +47,7 @@ func TestScores(t *testing.T) {
 }
 
 func TestOSV(t *testing.T) {
-	as, err := ReadOSV(demoFile(t, "brae-advisories/BRAE-2026-0111.json"))
+	as, err := ReadOSV(demoFile(t, "brae-advisories/BRAE-2026-0111.json"), strict)
 	if err != nil || len(as) != 1 {
 		t.Fatal(as, err)
 	}
@@ -50,15 +56,15 @@ func TestOSV(t *testing.T) {
 		t.Errorf("%+v", a)
 	}
 	as, err = ReadOSV([]byte(`[{"id":"A","modified":"2026-01-01T00:00:00Z","affected":[
-	 {"package":{"ecosystem":"AlmaLinux:9","name":"crab"},"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"0"},{"fixed":"1:2-1"},{"introduced":"3-1"},{"last_affected":"4-1"}]}]},
+	 {"package":{"ecosystem":"AlmaLinux:9","name":"crab"},"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"0"},{"fixed":"2-1"},{"introduced":"3-1"},{"last_affected":"4-1"}]}]},
 	 {"package":{"ecosystem":"npm","name":"left"},"ranges":[{"type":"SEMVER","events":[{"introduced":"0"}]}]},
 	 {"package":{"ecosystem":"Debian","name":"open"},"ecosystem_specific":{"urgency":"low"},"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"2-1"}]}]}]},
-	 {"id":"B","modified":"2026-01-01T00:00:00Z","withdrawn":"2026-02-01T00:00:00Z","affected":[]}]`))
+	 {"id":"B","modified":"2026-01-01T00:00:00Z","withdrawn":"2026-02-01T00:00:00Z","affected":[]}]`), strict)
 	if err != nil || len(as) != 1 || len(as[0].Affects) != 3 {
 		t.Fatalf("a withdrawn record and a foreign ecosystem are passed over: %+v %v", as, err)
 	}
 	f := as[0].Affects
-	if f[0].Component != "rpm:crab" || f[0].Fixed != "1:2-1" || f[1].Since != "3-1" || f[1].Last != "4-1" || f[2].Since != "2-1" || f[2].Fixed != "" || as[0].Severity != catalogue.Low {
+	if f[0].Component != "rpm:crab" || f[0].Fixed != "2-1" || f[1].Since != "3-1" || f[1].Last != "4-1" || f[2].Since != "2-1" || f[2].Fixed != "" || as[0].Severity != catalogue.Low {
 		t.Errorf("%+v", as[0])
 	}
 	for text, want := range map[string]string{
@@ -67,7 +73,7 @@ func TestOSV(t *testing.T) {
 		`[{"id":1}]`: "not an OSV record",
 		`{"id":"A","modified":"2026-01-01T00:00:00Z","severity":[{"type":"CVSS_V3","score":"CVSS:3.1/nonsense"}]}`: "is no CVSS vector",
 	} {
-		if _, err := ReadOSV([]byte(text)); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := ReadOSV([]byte(text), strict); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", text, err, want)
 		}
 	}
@@ -110,7 +116,7 @@ func TestCSAF(t *testing.T) {
 func FuzzOSV(f *testing.F) {
 	f.Add(string(demoFile(f, "brae-advisories/BRAE-2026-0112.json")))
 	f.Fuzz(func(t *testing.T, text string) {
-		as, err := ReadOSV([]byte(text))
+		as, err := ReadOSV([]byte(text), strict)
 		for _, a := range as {
 			if err == nil && a.ID == "" {
 				t.Error("an advisory without an id")
@@ -122,4 +128,27 @@ func FuzzOSV(f *testing.F) {
 func FuzzCSAF(f *testing.F) {
 	f.Add(string(demoFile(f, "corran-advisories/corran-sa-26-11.json")))
 	f.Fuzz(func(_ *testing.T, text string) { _, _ = ReadCSAF([]byte(text)) })
+}
+
+// Events mean the same in whatever order a record has them.
+func TestEventsInAnyOrder(t *testing.T) {
+	events := []string{`{"introduced":"0"}`, `{"fixed":"2-1"}`, `{"introduced":"3-1"}`, `{"last_affected":"4-1"}`}
+	for _, order := range [][]int{{0, 1, 2, 3}, {3, 2, 1, 0}, {1, 0, 3, 2}, {2, 0, 3, 1}} {
+		var list []string
+		for _, i := range order {
+			list = append(list, events[i])
+		}
+		as, err := ReadOSV(fmt.Appendf(nil, `{"id":"A","modified":"2026-01-01T00:00:00Z","affected":[{"package":{"ecosystem":"Debian","name":"crab"},"ranges":[{"type":"ECOSYSTEM","events":[%s]}]}]}`,
+			strings.Join(list, ",")), strict)
+		if err != nil || len(as) != 1 || len(as[0].Affects) != 2 {
+			t.Fatalf("%v: %+v %v", order, as, err)
+		}
+		if f := as[0].Affects; f[0].Since != "" || f[0].Fixed != "2-1" || f[1].Since != "3-1" || f[1].Last != "4-1" {
+			t.Errorf("%v: %+v", order, f)
+		}
+	}
+	as, err := ReadOSV([]byte(`{"id":"A","modified":"2026-01-01T00:00:00Z","affected":[{"package":{"ecosystem":"Debian","name":"crab"},"versions":["1-1","1-2"]}]}`), strict)
+	if err != nil || len(as[0].Affects) != 2 || as[0].Affects[1].Since != "1-2" || as[0].Affects[1].Last != "1-2" {
+		t.Errorf("versions that are named one by one: %+v %v", as, err)
+	}
 }

@@ -4,6 +4,7 @@ package advisory
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	gocvss20 "github.com/pandatix/go-cvss/20"
@@ -18,7 +19,10 @@ import (
 func Score(vector string) (float64, error) {
 	switch {
 	case strings.HasPrefix(vector, "CVSS:4.0/"):
-		v, err := gocvss40.ParseVector(vector)
+		if _, err := gocvss40.ParseVector(vector); err != nil {
+			return 0, badVector(vector, err)
+		}
+		v, err := gocvss40.ParseVector(baseOf(vector))
 		if err != nil {
 			return 0, badVector(vector, err)
 		}
@@ -41,6 +45,20 @@ func Score(vector string) (float64, error) {
 		return 0, badVector(vector, err)
 	}
 	return v.BaseScore(), nil
+}
+
+// base40 are the base metrics of CVSS 4.0 (specification document, table 23).
+var base40 = []string{"AV", "AC", "AT", "PR", "UI", "VC", "VI", "VA", "SC", "SI", "SA"}
+
+// baseOf is a CVSS 4.0 vector without its threat, environmental and supplemental metrics: what somebody else's surroundings make of it says nothing here.
+func baseOf(vector string) string {
+	out := []string{"CVSS:4.0"}
+	for _, m := range strings.Split(vector, "/")[1:] {
+		if name, _, _ := strings.Cut(m, ":"); slices.Contains(base40, name) {
+			out = append(out, m)
+		}
+	}
+	return strings.Join(out, "/")
 }
 
 func badVector(vector string, err error) error {

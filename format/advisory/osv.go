@@ -4,7 +4,9 @@ import (
 	"bytes"
 	"cmp"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -45,6 +47,7 @@ type osv struct {
 				Last       string `json:"last_affected"`
 			} `json:"events"`
 		} `json:"ranges"`
+		Versions          []string `json:"versions"`
 		EcosystemSpecific struct {
 			Urgency string `json:"urgency"`
 		} `json:"ecosystem_specific"`
@@ -55,30 +58,37 @@ type osv struct {
 	} `json:"references"`
 }
 
-// ReadOSV reads an OSV record, or an array of them. Records that were withdrawn and packages of ecosystems that hosts are not made of are passed over.
-func ReadOSV(text []byte) ([]catalogue.Advisory, error) {
-	var records []osv
-	var err error
+// ReadOSV reads an OSV record, or an array of them. Records that were withdrawn and packages of ecosystems that hosts are not made of are passed over. A record that
+// can't be understood is given to bad, which says whether to go on without it.
+func ReadOSV(text []byte, bad func(error) error) ([]catalogue.Advisory, error) {
+	records := []json.RawMessage{text}
 	if text = bytes.TrimSpace(text); bytes.HasPrefix(text, []byte("[")) {
-		err = json.Unmarshal(text, &records)
-	} else {
-		records = make([]osv, 1)
-		err = json.Unmarshal(text, &records[0])
-	}
-	if err != nil {
-		return nil, fmt.Errorf("not an OSV record: %w", err)
+		if err := json.Unmarshal(text, &records); err != nil {
+			return nil, fmt.Errorf("not an OSV record: %w", err)
+		}
 	}
 	var out []catalogue.Advisory
-	for i, o := range records {
-		if o.ID == "" || o.Modified.IsZero() {
-			return nil, fmt.Errorf("record %d is not an OSV record: it has no id or no date of modification", i+1)
+	for i, raw := range records {
+		var o osv
+		err := json.Unmarshal(raw, &o)
+		if err == nil && (o.ID == "" || o.Modified.IsZero()) {
+			err = errors.New("it has no id or no date of modification")
+		}
+		if err != nil {
+			if err := bad(fmt.Errorf("record %d is not an OSV record: %w", i+1, err)); err != nil {
+				return nil, err
+			}
+			continue
 		}
 		if !o.Withdrawn.IsZero() {
 			continue
 		}
 		a, err := o.advisory()
 		if err != nil {
-			return nil, fmt.Errorf("the OSV record %s: %w", o.ID, err)
+			if err := bad(fmt.Errorf("the OSV record %s: %w", o.ID, err)); err != nil {
+				return nil, err
+			}
+			continue
 		}
 		out = append(out, a)
 	}
@@ -114,25 +124,61 @@ func (o osv) advisory() (catalogue.Advisory, error) {
 			if r.Type != "ECOSYSTEM" {
 				continue
 			}
-			f := catalogue.Affect{Component: key, Source: source}
-			open := false
-			for _, e := range r.Events { // pairs of introduced and fixed or last, in order
-				switch {
-				case e.Introduced == "0":
-					f.Since, f.Fixed, f.Last, open = "", "", "", true
-				case e.Introduced != "":
-					f.Since, f.Fixed, f.Last, open = e.Introduced, "", "", true
-				default:
-					f.Fixed, f.Last, open = e.Fixed, e.Last, false
-					a.Affects = append(a.Affects, f)
-				}
+			var events []event
+			for _, e := range r.Events {
+				events = append(events, event{e.Introduced, 0}, event{e.Fixed, 1}, event{e.Last, 2})
 			}
-			if open {
-				a.Affects = append(a.Affects, f)
+			a.Affects = append(a.Affects, spans(key, source, events)...)
+		}
+		if len(p.Ranges) == 0 { // only those that are named
+			for _, v := range p.Versions {
+				a.Affects = append(a.Affects, catalogue.Affect{Component: key, Source: source, Since: v, Last: v})
 			}
 		}
 	}
 	return a, nil
+}
+
+// event is where something begins or ends to be affected: 0 introduced, 1 fixed, 2 last affected.
+type event struct {
+	version string
+	kind    int
+}
+
+// spans makes spans of events, in whatever order a record has them: the schema has them sorted by version before they mean anything ("affected[].ranges[].events").
+func spans(key estate.Key, source bool, events []event) (out []catalogue.Affect) {
+	events = slices.DeleteFunc(events, func(e event) bool { return e.version == "" })
+	slices.SortStableFunc(events, func(a, b event) int {
+		switch {
+		case (a.version == "0") != (b.version == "0"):
+			return map[bool]int{true: -1, false: 1}[a.version == "0"]
+		case a.version == b.version:
+			return map[[2]int]int{{0, 2}: -1, {2, 0}: 1, {1, 0}: -1, {0, 1}: 1}[[2]int{a.kind, b.kind}]
+		}
+		return key.Scheme().Compare(a.version, b.version)
+	})
+	var open *catalogue.Affect
+	for _, e := range events {
+		switch {
+		case e.kind == 0 && open == nil:
+			open = &catalogue.Affect{Component: key, Source: source, Since: e.version}
+			if e.version == "0" {
+				open.Since = ""
+			}
+		case e.kind == 1 && open != nil:
+			open.Fixed = e.version
+		case e.kind == 2 && open != nil:
+			open.Last = e.version
+		}
+		if e.kind != 0 && open != nil {
+			out = append(out, *open)
+			open = nil
+		}
+	}
+	if open != nil {
+		out = append(out, *open)
+	}
+	return out
 }
 
 // urgencies are the words of distributions' own trackers, for records without a score.

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"compress/bzip2"
 	"compress/gzip"
+	"errors"
 	"fmt"
 	"io"
 	"strings"
@@ -24,15 +25,68 @@ type kind struct {
 
 var kinds = []kind{
 	{".gz", "\x1f\x8b", func(r io.Reader) (io.Reader, error) { return gzip.NewReader(r) }},
-	{".xz", "\xfd7zXZ\x00", func(r io.Reader) (io.Reader, error) { return xz.NewReader(r) }},
+	{".xz", "\xfd7zXZ\x00", openXZ},
 	{".zst", "\x28\xb5\x2f\xfd", openZstd},
 	{".bz2", "BZh", func(r io.Reader) (io.Reader, error) { return bzip2.NewReader(r), nil }},
 	{".lz4", "\x04\x22\x4d\x18", func(r io.Reader) (io.Reader, error) { return lz4.NewReader(r), nil }},
 }
 
+// maxWindow is the most memory that a compressed file may ask for to be unpacked, in bytes: what the strongest usual settings need.
+const maxWindow = 128 << 20
+
+// openXZ bounds the memory that the first block may ask for. Its size stands in the block's header (the .xz file format 1.2.1, 3.1 and 5.3.1).
+func openXZ(r io.Reader) (io.Reader, error) {
+	b := bufio.NewReaderSize(r, 4096)
+	head, err := b.Peek(12 + 6)
+	if err == nil && head[12] != 0 && head[14] == 0x21 && head[15] == 1 {
+		if bits := head[16] & 0x3f; bits > 30 { // (2 | bits&1) << (bits/2 + 11) bytes: 30 is 128 MiB
+			return nil, fmt.Errorf("it asks for more than %d MiB of memory to be unpacked", maxWindow>>20)
+		}
+	}
+	return xz.NewReader(b)
+}
+
+// ErrTooMuch is what reading gives of a file that unpacks to more than a proper one of its kind, or has an entry that is larger than any.
+var ErrTooMuch = errors.New("it is larger than any proper file of its kind")
+
+// Bounded reads at most so many bytes in all, and at most so many in one entry: whoever reads says with Next that an entry has ended. More is ErrTooMuch, never a
+// cut.
+type Bounded struct {
+	R          io.Reader
+	Most       int64 // bytes in all
+	Entry      int64 // bytes in an entry; zero: any
+	all, entry int64
+}
+
+// Next says that the next entry begins.
+func (b *Bounded) Next() { b.entry = 0 }
+
+// Read implements io.Reader.
+func (b *Bounded) Read(p []byte) (int, error) {
+	n, err := b.R.Read(p)
+	b.all, b.entry = b.all+int64(n), b.entry+int64(n)
+	switch {
+	case b.all > b.Most:
+		return n, fmt.Errorf("%w: more than %d MiB", ErrTooMuch, b.Most>>20)
+	case b.Entry > 0 && b.entry > b.Entry:
+		return n, fmt.Errorf("%w: an entry in it has more than %d MiB", ErrTooMuch, b.Entry>>20)
+	}
+	return n, err
+}
+
+// All reads all of r, which may have at most so many bytes: one more is ErrTooMuch. size is how many there should be, or 0.
+func All(r io.Reader, size, most int64) ([]byte, error) {
+	var b bytes.Buffer
+	if size > 0 && size <= most {
+		b.Grow(int(size) + bytes.MinRead)
+	}
+	_, err := b.ReadFrom(&Bounded{R: r, Most: most})
+	return b.Bytes(), err
+}
+
 // openZstd bounds the memory that a frame may ask for.
 func openZstd(r io.Reader) (io.Reader, error) {
-	d, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(256<<20))
+	d, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxWindow), zstd.WithDecoderMaxWindow(maxWindow))
 	if err != nil {
 		return nil, err
 	}

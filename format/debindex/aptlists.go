@@ -73,6 +73,17 @@ func readReleaseFile(lists fs.FS, name string, keys Keyring, now time.Time) (Rel
 	if keys.Empty() {
 		return ReadRelease(f)
 	}
+	if strings.HasSuffix(name, "_Release") {
+		text, err := compressed.All(f, 0, maxRelease)
+		if err != nil {
+			return Release{}, err
+		}
+		sig, err := fs.ReadFile(lists, name+".gpg")
+		if err != nil {
+			return Release{}, ErrUnsigned
+		}
+		return keys.ReadDetached(text, sig, now)
+	}
 	return keys.ReadSigned(f, now)
 }
 

@@ -283,10 +283,40 @@ Package: held
 Status: hold ok installed
 Architecture: all
 Version: 2
+
+Package: broken
+Status: install ok half-configured
+Architecture: arm64
+Version: 3
+
+Package: torn
+Status: install reinstreq half-installed
+Architecture: arm64
+Version: 4
+
+Package: leaving
+Status: deinstall ok installed
+Architecture: arm64
+Version: 5
+
+Package: waiting
+Status: install ok triggers-pending
+Architecture: arm64
+Version: 6
+
+Package: never
+Status: unknown ok not-installed
+Architecture: arm64
 `
+	states := map[string]string{"dpkg": "", "held": "", "broken": "half-configured", "torn": "half-installed, needs to be installed again", "leaving": "", "waiting": "triggers-pending"}
 	got, native, err := ReadStatus(strings.NewReader(status))
-	if err != nil || native != "arm64" || len(got) != 2 || got[1].Name != "held" {
+	if err != nil || native != "arm64" || len(got) != len(states) {
 		t.Errorf("%v %q %v", got, native, err)
+	}
+	for _, p := range got {
+		if want, ok := states[p.Name]; !ok || p.State != want {
+			t.Errorf("%s is %q, want %q", p.Name, p.State, want)
+		}
 	}
 }
 

@@ -7,9 +7,11 @@ import (
 	"fmt"
 	"io"
 	"strconv"
+	"strings"
 
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
+	"yareharbour/format/compressed"
 )
 
 // Key is the component of a package: the architecture is part of it only where it is foreign.
@@ -20,6 +22,12 @@ func Key(name, arch, native string) estate.Key {
 	return estate.Key("deb:" + name + ":" + arch)
 }
 
+// Bounds of an index: the largest archives have a tenth of these.
+const (
+	maxIndex   = 1 << 30 // bytes, unpacked
+	maxEntries = 600_000
+)
+
 // ReadPackages reads a Packages file, uncompressed, and returns its packages as releases of the feed on the track. sum is the
 // SHA-256 that the text must have, in hex; empty leaves it unverified. A file that breaks off or has another hash is refused whole.
 func ReadPackages(r io.Reader, native, sum string, like catalogue.Release) ([]catalogue.Release, error) {
@@ -27,9 +35,12 @@ func ReadPackages(r io.Reader, native, sum string, like catalogue.Release) ([]ca
 	if sum != "" {
 		r = io.TeeReader(r, hash)
 	}
-	s := NewStanzas(r, "Package", "Version", "Architecture", "Filename", "Size", "SHA256", "Source")
+	s := NewStanzas(&compressed.Bounded{R: r, Most: maxIndex}, "Package", "Version", "Architecture", "Filename", "Size", "SHA256", "Source")
 	var out []catalogue.Release
 	for s.Next() {
+		if len(out) == maxEntries {
+			return nil, fmt.Errorf("%w: more than %d packages", compressed.ErrTooMuch, maxEntries)
+		}
 		rel := like
 		if err := fill(&rel, s, native); err != nil {
 			return nil, fmt.Errorf("before line %d: %w", s.line, err)
@@ -83,23 +94,41 @@ func fill(rel *catalogue.Release, s *Stanzas, native string) error {
 	return nil
 }
 
-// Installed is a package in dpkg's database.
+// Installed is a package in dpkg's database. State is empty where it is wholly installed, and else dpkg's word for how far it is.
 type Installed struct {
 	Name, Version, Arch string
+	State               string
 }
 
-// ReadStatus reads dpkg's status file and returns the packages that are installed, and the machine's own architecture as dpkg's own
-// package tells it.
+// ReadStatus reads dpkg's status file and returns the packages that are there, wholly installed or not, and the machine's own architecture as dpkg's own
+// package tells it. The status has three words (dpkg-query(1)): what is wanted, whether an error is known, and how far the package is. Only what is not installed, or of
+// which nothing but its configuration files is left, is not there.
 func ReadStatus(r io.Reader) (installed []Installed, native string, err error) {
 	s := NewStanzas(r, "Package", "Version", "Architecture", "Status")
 	for s.Next() {
-		p := Installed{string(s.Value(0)), string(s.Value(1)), string(s.Value(2))}
+		p := Installed{Name: string(s.Value(0)), Version: string(s.Value(1)), Arch: string(s.Value(2))}
 		if p.Name == "dpkg" {
 			native = p.Arch
 		}
-		if want := string(s.Value(3)); want == "install ok installed" || want == "hold ok installed" {
-			installed = append(installed, p)
+		words := strings.Fields(string(s.Value(3)))
+		if len(words) != 3 {
+			if p.Name != "" && p.Version != "" { // how far it is nobody can say
+				p.State = fmt.Sprintf("of the status %q, which dpkg does not know", s.Value(3))
+				installed = append(installed, p)
+			}
+			continue
 		}
+		switch words[2] {
+		case "not-installed", "config-files":
+			continue
+		case "installed":
+		default:
+			p.State = words[2]
+		}
+		if words[1] != "ok" {
+			p.State = strings.TrimPrefix(p.State+", needs to be installed again", ", ")
+		}
+		installed = append(installed, p)
 	}
 	return installed, native, s.Err()
 }

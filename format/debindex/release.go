@@ -28,10 +28,13 @@ type Release struct {
 	Sizes                map[string]int64  // path → bytes
 }
 
+// maxRelease is how large a Release file may be, in bytes.
+const maxRelease = 16 << 20
+
 // ReadRelease reads a Release file, or the text inside a clearsigned InRelease file. The signature is not verified here.
 func ReadRelease(r io.Reader) (Release, error) {
 	out := Release{SHA256: map[string]string{}, Sizes: map[string]int64{}}
-	text, err := io.ReadAll(io.LimitReader(r, 64<<20))
+	text, err := compressed.All(r, 0, maxRelease)
 	if err != nil {
 		return out, err
 	}

@@ -2,20 +2,28 @@ package debindex
 
 import (
 	"bytes"
+	"crypto"
 	"errors"
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"time"
 
 	"github.com/ProtonMail/go-crypto/openpgp"
+	"github.com/ProtonMail/go-crypto/openpgp/armor"
 	"github.com/ProtonMail/go-crypto/openpgp/clearsign"
 	"github.com/ProtonMail/go-crypto/openpgp/packet"
+
+	"yareharbour/format/compressed"
 )
 
 // Keyring is a set of OpenPGP public keys whose signature on a Release is believed. The zero value believes nobody, and nothing is
 // verified with it.
-type Keyring struct{ keys openpgp.EntityList }
+type Keyring struct {
+	keys openpgp.EntityList
+	weak bool
+}
 
 // Empty tells whether there is no key in it.
 func (k Keyring) Empty() bool { return len(k.keys) == 0 }
@@ -34,7 +42,7 @@ func (k Keyring) ReadKeyring(r io.Reader) (Keyring, error) {
 	if err != nil {
 		return k, fmt.Errorf("not an OpenPGP keyring: %w", err)
 	}
-	return Keyring{append(k.keys[:len(k.keys):len(k.keys)], keys...)}, nil
+	return Keyring{append(k.keys[:len(k.keys):len(k.keys)], keys...), k.weak}, nil
 }
 
 // OpenKeyrings reads keyring files; of none, the keyring is empty.
@@ -58,7 +66,7 @@ var ErrUnsigned = errors.New("it carries no signature; an InRelease file is want
 
 // ReadSigned reads an InRelease file whose signature by one of the keys was good at the time now, and refuses any other.
 func (k Keyring) ReadSigned(r io.Reader, now time.Time) (Release, error) {
-	text, err := io.ReadAll(io.LimitReader(r, 64<<20))
+	text, err := compressed.All(r, 0, maxRelease)
 	if err != nil {
 		return Release{}, err
 	}
@@ -66,22 +74,52 @@ func (k Keyring) ReadSigned(r io.Reader, now time.Time) (Release, error) {
 	if block == nil {
 		return Release{}, ErrUnsigned
 	}
-	config := &packet.Config{Time: func() time.Time { return now }}
-	if _, err := openpgp.CheckDetachedSignature(k.keys, bytes.NewReader(block.Bytes), block.ArmoredSignature.Body, config); err != nil {
-		return Release{}, fmt.Errorf("its signature is not good: %w", err)
+	sig, _, err := openpgp.VerifyDetachedSignature(k.keys, bytes.NewReader(block.Bytes), block.ArmoredSignature.Body, at(now))
+	if err := k.believe(sig, err); err != nil {
+		return Release{}, err
 	}
 	return ReadRelease(bytes.NewReader(block.Plaintext)) // only what was signed is read
 }
 
 // Verify tells whether a detached signature, armored or not, over the text by one of the keys was good at the time now.
 func (k Keyring) Verify(text, signature []byte, now time.Time) error {
-	config := &packet.Config{Time: func() time.Time { return now }}
-	check := openpgp.CheckDetachedSignature
+	var body io.Reader = bytes.NewReader(signature)
 	if bytes.HasPrefix(bytes.TrimSpace(signature), []byte("-----BEGIN PGP")) {
-		check = openpgp.CheckArmoredDetachedSignature
+		block, err := armor.Decode(body)
+		if err != nil || block.Type != openpgp.SignatureType {
+			return errors.New("its signature is not good: it is no OpenPGP signature")
+		}
+		body = block.Body
 	}
-	if _, err := check(k.keys, bytes.NewReader(text), bytes.NewReader(signature), config); err != nil {
+	sig, _, err := openpgp.VerifyDetachedSignature(k.keys, bytes.NewReader(text), body, at(now))
+	return k.believe(sig, err)
+}
+
+// at judges signatures at that time.
+func at(now time.Time) *packet.Config { return &packet.Config{Time: func() time.Time { return now }} }
+
+// believe says why a signature that was verified, or was not, is not believed. One over SHA-1 or weaker is not, unless the keyring was told to: anybody with some money
+// makes two texts with one such hash.
+func (k Keyring) believe(sig *packet.Signature, err error) error {
+	if err != nil {
 		return fmt.Errorf("its signature is not good: %w", err)
 	}
+	if weak := []crypto.Hash{crypto.SHA1, crypto.MD5, crypto.RIPEMD160}; slices.Contains(weak, sig.Hash) && !k.weak {
+		return fmt.Errorf("its signature is over %s, which can be forged: it is not believed", sig.Hash)
+	}
 	return nil
+}
+
+// Weak returns the keyring believing signatures over SHA-1 too.
+func (k Keyring) Weak() Keyring {
+	k.weak = true
+	return k
+}
+
+// ReadDetached reads a Release file whose signature stands beside it, in Release.gpg.
+func (k Keyring) ReadDetached(text, signature []byte, now time.Time) (Release, error) {
+	if err := k.Verify(text, signature, now); err != nil {
+		return Release{}, err
+	}
+	return ReadRelease(bytes.NewReader(text))
 }

@@ -46,6 +46,7 @@ type Feed struct {
 	Sync         string            `yaml:"sync"` // "on demand", "off", "every 6h", "daily 03:30"
 	Proxy        string            `yaml:"proxy"`
 	Names        map[string]string `yaml:"names"` // AppStream id, GUID or PCI id → component
+	Allow        []feed.Permission `yaml:"allow"` // what is refused otherwise: older, other-suite, weak-signatures, plain-redirects
 }
 
 // The kinds of connectors.
@@ -193,7 +194,7 @@ func checkFeeds(f *strictyaml.File, feeds []Feed) error {
 // Described returns the feed as it is to be synced; its paths are as the file has them.
 func (d Feed) Described() (feed.Feed, error) {
 	out := feed.Feed{Name: d.Name, Kind: feed.Kind(d.Kind), At: d.At, Suites: d.Suites, Components: d.Components, Architecture: d.Architecture,
-		Keyrings: d.Keyrings, Proxy: d.Proxy, Names: map[string]estate.Key{}}
+		Keyrings: d.Keyrings, Proxy: d.Proxy, Allow: d.Allow, Names: map[string]estate.Key{}}
 	var err error
 	if out.Schedule, err = feed.ParseSchedule(d.Sync); err != nil {
 		return out, err

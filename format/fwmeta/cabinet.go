@@ -10,16 +10,18 @@ import (
 	"fmt"
 	"io"
 	"path"
+	"slices"
 	"strings"
 
 	"yareharbour/core/catalogue"
+	"yareharbour/format/compressed"
 )
 
 // CabMagic is what a cabinet begins with.
 const CabMagic = "MSCF"
 
 // MaxCabinet is how many bytes of content a cabinet may have.
-const MaxCabinet = 1 << 30
+const MaxCabinet = 128 << 20
 
 // ErrCabinet is what a cabinet gives that is cut short, damaged, or uses what is not read.
 var ErrCabinet = errors.New("not a proper cabinet")
@@ -161,7 +163,8 @@ func checksumCab(b []byte, seed uint32) uint32 {
 	return seed ^ rest
 }
 
-// ReadCabinet reads the metainfo files of a cabinet. The releases that they describe come in this very cabinet: it is their payload.
+// ReadCabinet reads the metainfo files of a cabinet. A release whose firmware is in it has this very cabinet as its payload; one that is only told of, as earlier ones are, has
+// none. A cabinet in which the firmware of no release is, or one whose hash is not the stated one, is refused.
 func ReadCabinet(body []byte, file, feed string, name Naming) (catalogue.Batch, error) {
 	all := catalogue.Batch{Feed: catalogue.Feed{Name: feed}}
 	files, err := OpenCabinet(body)
@@ -169,51 +172,69 @@ func ReadCabinet(body []byte, file, feed string, name Naming) (catalogue.Batch, 
 		return all, err
 	}
 	sum := sha256.Sum256(body)
+	held := 0
 	for _, f := range files {
 		if !strings.HasSuffix(f.Name, ".metainfo.xml") {
 			continue
 		}
-		b, err := Read(bytes.NewReader(f.Body), feed, name)
+		b, err := Read(&compressed.Bounded{R: bytes.NewReader(f.Body), Most: maxMetainfo, Entry: maxMetainfo}, feed, name, func(_ *catalogue.Batch, err error) error { return err })
 		if err != nil {
 			return all, fmt.Errorf("%s: %w", f.Name, err)
 		}
-		if err := check(files, f); err != nil {
+		in, err := inside(files, f)
+		if err != nil {
 			return all, err
 		}
 		for _, r := range b.Releases {
-			r.File, r.Size, r.SHA256 = path.Base(file), int64(len(body)), hex.EncodeToString(sum[:])
+			r.File, r.Size, r.SHA256 = "", 0, ""
+			if in[r.Version] {
+				r.File, r.Size, r.SHA256 = path.Base(file), int64(len(body)), hex.EncodeToString(sum[:])
+				held++
+			}
 			all.Releases = append(all.Releases, r)
 		}
 		if b.Feed.Made.After(all.Feed.Made) {
 			all.Feed.Made = b.Feed.Made
 		}
 	}
-	if len(all.Releases) == 0 {
+	switch {
+	case len(all.Releases) == 0:
 		return all, fmt.Errorf("%w: there is no firmware release described in it", ErrCabinet)
+	case held == 0:
+		return all, fmt.Errorf("%w: the firmware of none of the releases that it describes is in it", ErrCabinet)
 	}
 	return all, nil
 }
 
-// check holds the files of the cabinet against what the metainfo file says of its content.
-func check(files []CabFile, metainfo CabFile) error {
-	wanted, err := contentSums(metainfo.Body)
+// maxMetainfo is how large a metainfo file may be, in bytes.
+const maxMetainfo = 4 << 20
+
+// inside tells the firmware of which versions is in the cabinet, by what its metainfo file states. The newest must be; where no file is named it is in firmware.bin.
+func inside(files []CabFile, metainfo CabFile) (map[string]bool, error) {
+	stated, err := contents(metainfo.Body)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	for name, want := range wanted {
-		found := false
-		for _, f := range files {
-			if path.Base(f.Name) != name {
+	out := map[string]bool{}
+	for i, c := range stated {
+		name := c.file
+		if name == "" && i == 0 {
+			name = defaultContent
+		}
+		at := slices.IndexFunc(files, func(f CabFile) bool { return path.Base(f.Name) == name && name != "" })
+		switch {
+		case at < 0 && i == 0:
+			return nil, fmt.Errorf("%w: %s, in which the firmware %s should be, is not in it", ErrCabinet, name, c.version)
+		case at < 0:
+			continue
+		}
+		if got := sha256.Sum256(files[at].Body); c.sha256 != "" && hex.EncodeToString(got[:]) != c.sha256 {
+			if i > 0 { // an earlier release's file of the same name
 				continue
 			}
-			found = true
-			if got := sha256.Sum256(f.Body); hex.EncodeToString(got[:]) != want {
-				return fmt.Errorf("%w: %s has the SHA-256 %x, and its metainfo says %s", ErrCabinet, name, got, want)
-			}
+			return nil, fmt.Errorf("%w: %s has the SHA-256 %x, and its metainfo says %s", ErrCabinet, name, got, c.sha256)
 		}
-		if !found {
-			return fmt.Errorf("%w: %s, which its metainfo describes, is not in it", ErrCabinet, name)
-		}
+		out[c.version] = c.file != "" || i == 0
 	}
-	return nil
+	return out, nil
 }

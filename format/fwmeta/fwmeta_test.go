@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/binary"
 	"errors"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -12,7 +13,14 @@ import (
 
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
+	"yareharbour/format/compressed"
 )
+
+func bounded(r io.Reader) *compressed.Bounded {
+	return &compressed.Bounded{R: r, Most: 1 << 30, Entry: 8 << 20}
+}
+
+func strict(_ *catalogue.Batch, err error) error { return err }
 
 const metadata = `<?xml version="1.0"?><components origin="skerry">
 <component type="firmware"><id>invalid.skerry.p2</id><developer_name>Skerry</developer_name><branch>stable</branch>
@@ -35,7 +43,7 @@ func TestMetadata(t *testing.T) {
 		}
 		return ""
 	}
-	b, err := Read(strings.NewReader(metadata), "", name)
+	b, err := Read(bounded(strings.NewReader(metadata)), "", name, strict)
 	if err != nil || len(b.Releases) != 1 || b.Feed.Name != "skerry" {
 		t.Fatalf("%+v %v", b, err)
 	}
@@ -47,11 +55,11 @@ func TestMetadata(t *testing.T) {
 	if len(r.Requires) != 1 || r.Requires[0].AtLeast != "1.5" {
 		t.Errorf("what it requires of the device's own firmware: %+v", r.Requires)
 	}
-	if b, _ := Read(strings.NewReader(metadata), "f", nil); b.Releases[0].Component != "fw:invalid.skerry.p2" {
+	if b, _ := Read(bounded(strings.NewReader(metadata)), "f", nil, strict); b.Releases[0].Component != "fw:invalid.skerry.p2" {
 		t.Errorf("unnamed firmware is called after its id: %s", b.Releases[0].Component)
 	}
 	for _, bad := range []string{"", "<html/>", metadata[:len(metadata)-200], `<components><component type="firmware"><id>x</id><releases><release/></releases></component></components>`} {
-		if _, err := Read(strings.NewReader(bad), "f", nil); err == nil {
+		if _, err := Read(bounded(strings.NewReader(bad)), "f", nil, strict); err == nil {
 			t.Errorf("%.40q… was read", bad)
 		}
 	}
@@ -122,9 +130,10 @@ func TestCabinetRefusals(t *testing.T) {
 		files map[string]string
 		want  string
 	}{
-		"wrong content":     {map[string]string{"x.metainfo.xml": component1(meta), "fw.bin": "not it"}, "its metainfo says"},
-		"content missing":   {map[string]string{"x.metainfo.xml": component1(meta), "fw.txt": "?"}, "is not in it"},
-		"nothing describes": {map[string]string{"fw.bin": "x", "y.txt": "?"}, "no firmware release described"},
+		"wrong content":             {map[string]string{"x.metainfo.xml": component1(meta), "fw.bin": "not it"}, "its metainfo says"},
+		"content missing":           {map[string]string{"x.metainfo.xml": component1(meta), "fw.txt": "?"}, "is not in it"},
+		"content of a default name": {map[string]string{"x.metainfo.xml": component1(metadata), "fw.txt": "?"}, "firmware.bin, in which the firmware"},
+		"nothing describes":         {map[string]string{"fw.bin": "x", "y.txt": "?"}, "no firmware release described"},
 	} {
 		var order []string
 		for n := range c.files {
@@ -165,7 +174,7 @@ func TestRealFiles(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer f.Close()
-	if b, err := Read(f, "", nil); err != nil || len(b.Releases) < 3 || b.Feed.Name != "lvfs" {
+	if b, err := Read(bounded(f), "", nil, strict); err != nil || len(b.Releases) < 3 || b.Feed.Name != "lvfs" {
 		t.Errorf("%+v %v", b, err)
 	}
 }
@@ -209,7 +218,7 @@ func FuzzCabinet(f *testing.F) {
 func FuzzMetadata(f *testing.F) {
 	f.Add(metadata)
 	f.Fuzz(func(t *testing.T, text string) {
-		b, err := Read(strings.NewReader(text), "f", nil)
+		b, err := Read(bounded(strings.NewReader(text)), "f", nil, strict)
 		for _, r := range b.Releases {
 			if _, e := estate.ParseKey(string(r.Component)); err == nil && e != nil {
 				t.Errorf("%v", e)

@@ -16,6 +16,7 @@ import (
 
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
+	"yareharbour/format/compressed"
 )
 
 // Naming says which component of the estate a firmware is, by its AppStream id and the GUIDs of the devices that it is for; "" where it is not named.
@@ -46,11 +47,15 @@ type component struct {
 }
 
 type release struct {
-	Version   string     `xml:"version,attr"`
-	Timestamp int64      `xml:"timestamp,attr"`
-	Date      string     `xml:"date,attr"`
-	Urgency   string     `xml:"urgency,attr"`
-	Location  string     `xml:"location"`
+	Version   string `xml:"version,attr"`
+	Timestamp int64  `xml:"timestamp,attr"`
+	Date      string `xml:"date,attr"`
+	Urgency   string `xml:"urgency,attr"`
+	Location  string `xml:"location"`
+	URLs      []struct {
+		Type string `xml:"type,attr"`
+		At   string `xml:",chardata"`
+	} `xml:"url"`
 	Checksums []checksum `xml:"checksum"`
 	Sizes     []size     `xml:"size"`
 	Artifacts []struct {
@@ -80,8 +85,8 @@ type size struct {
 }
 
 // Read reads metadata, plain: a whole remote's catalogue or one archive's metainfo file. The feed is named after the metadata's origin
-// where it has one. Components are streamed.
-func Read(r io.Reader, feed string, name Naming) (catalogue.Batch, error) {
+// where it has one. Components are streamed. A component that can't be understood is given to bad, which says whether to go on without it.
+func Read(r *compressed.Bounded, feed string, name Naming, bad func(*catalogue.Batch, error) error) (catalogue.Batch, error) {
 	b := catalogue.Batch{Feed: catalogue.Feed{Name: feed}}
 	d := xml.NewDecoder(r)
 	d.Strict = true
@@ -105,11 +110,16 @@ func Read(r io.Reader, feed string, name Naming) (catalogue.Batch, error) {
 			if err := d.DecodeElement(&c, &s); err != nil {
 				return b, fmt.Errorf("a component of the firmware metadata: %w", err)
 			}
+			r.Next()
 			if c.Type != "firmware" {
 				continue
 			}
+			had := len(b.Releases)
 			if err := c.read(&b, name); err != nil {
-				return b, err
+				b.Releases = b.Releases[:had]
+				if err := bad(&b, err); err != nil {
+					return b, err
+				}
 			}
 		case !root && s.Name.Local != "components":
 			return b, fmt.Errorf("not firmware metadata: it begins with <%s>", s.Name.Local)
@@ -160,6 +170,11 @@ func (c component) read(b *catalogue.Batch, name Naming) error {
 			Notes: words(r.Description.Inner), Feed: b.Feed.Name}
 		if r.Version == "" {
 			return fmt.Errorf("the firmware %s has a release without a version", id)
+		}
+		for _, u := range r.URLs {
+			if at := strings.TrimSpace(u.At); rel.Link == "" && (strings.HasPrefix(at, "https://") || strings.HasPrefix(at, "http://")) {
+				rel.Link = at
+			}
 		}
 		r.payload(&rel)
 		for _, i := range r.Issues {
@@ -222,24 +237,40 @@ func words(inner string) string {
 	}
 }
 
-// contentSums are the SHA-256 sums that a metainfo file states of the firmware inside its archive, by file name.
-func contentSums(metainfo []byte) (map[string]string, error) {
+// defaultContent is the file that a release's firmware is in where its metainfo names none (fwupd's documentation of its metainfo files).
+const defaultContent = "firmware.bin"
+
+// content is what a metainfo file states of the firmware of one release: the file's name, and its SHA-256 where it states that.
+type content struct{ version, file, sha256 string }
+
+// contents are those of the releases of a metainfo file, in its order.
+func contents(metainfo []byte) ([]content, error) {
 	var c struct {
-		Sums []struct {
-			Type     string `xml:"type,attr"`
-			Target   string `xml:"target,attr"`
-			Filename string `xml:"filename,attr"`
-			Value    string `xml:",chardata"`
-		} `xml:"releases>release>checksum"`
+		Releases []struct {
+			Version string `xml:"version,attr"`
+			Sums    []struct {
+				Type     string `xml:"type,attr"`
+				Target   string `xml:"target,attr"`
+				Filename string `xml:"filename,attr"`
+				Value    string `xml:",chardata"`
+			} `xml:"checksum"`
+		} `xml:"releases>release"`
 	}
 	if err := xml.Unmarshal(metainfo, &c); err != nil {
 		return nil, fmt.Errorf("a metainfo file: %w", err)
 	}
-	out := map[string]string{}
-	for _, s := range c.Sums {
-		if s.Type == "sha256" && s.Target == "content" && s.Filename != "" {
-			out[path.Base(s.Filename)] = strings.ToLower(strings.TrimSpace(s.Value))
+	var out []content
+	for _, r := range c.Releases {
+		x := content{version: r.Version}
+		for _, s := range r.Sums {
+			if s.Target == "content" && s.Filename != "" {
+				x.file = path.Base(s.Filename)
+				if s.Type == "sha256" {
+					x.sha256 = strings.ToLower(strings.TrimSpace(s.Value))
+				}
+			}
 		}
+		out = append(out, x)
 	}
 	return out, nil
 }

@@ -68,6 +68,20 @@ type Options struct {
 	Progress func(path string, entries int)
 	// Suites are the suites of Debian repositories that are read; none: all that are there.
 	Suites []string
+	// SetAside sets what can't be read aside and goes on: a feed's other entries must still come in. Without it the first bad entry ends the reading.
+	SetAside bool
+}
+
+// bad sets an entry aside where that is wanted; otherwise it is the error that it is.
+func (o Options) bad(b *catalogue.Batch, err error) error {
+	if !o.SetAside {
+		return err
+	}
+	const most = 1000
+	if len(b.Aside) < most {
+		b.Aside = append(b.Aside, err.Error())
+	}
+	return nil
 }
 
 // natives are the architectures by the names of the other family of distributions.
@@ -91,11 +105,13 @@ func (o Options) naming(id string, guids []string) estate.Key {
 	return ""
 }
 
-// most is how large a file that is read into memory may be, in bytes. Indices are streamed and may be larger.
-const most = 256 << 20
-
-// ErrTooLarge is what a file gives that is larger than anything of its kind.
-var ErrTooLarge = fmt.Errorf("it is larger than %d MiB", most>>20)
+// How large files may be, unpacked, in bytes. Those that are read into memory are bounded closely; metadata is streamed, an entry at a time.
+const (
+	maxWords    = 64 << 20 // advisories, release lists
+	maxArchive  = 96 << 20 // cabinets, PLDM packages
+	maxMetadata = 1 << 30
+	maxEntry    = 8 << 20 // of metadata
+)
 
 // File reads one file of its own: it is told by what it begins with, and by its name where that says nothing. An unknown file is no error: it is of the kind
 // Other, or, where its releases are known elsewhere, a payload.
@@ -113,17 +129,17 @@ func File(name string, r io.Reader, size int64, o Options) (Item, error) {
 	rest := io.MultiReader(bytes.NewReader(head), plain)
 	if isMetadata(name, head) { // a remote's is large, and is streamed
 		it.Kind = Metadata
-		if it.Batch, err = fwmeta.Read(rest, o.Feed, o.naming); err != nil {
-			return it, fmt.Errorf("%s: %w", name, err)
-		}
-		o.tell(name, len(it.Batch.Releases))
-	} else if read := reader(name, head); read != nil {
-		body, err := io.ReadAll(io.LimitReader(rest, most+1))
+		it.Batch, err = fwmeta.Read(&compressed.Bounded{R: rest, Most: maxMetadata, Entry: maxEntry}, o.Feed, o.naming, func(b *catalogue.Batch, err error) error {
+			return o.bad(b, fmt.Errorf("%s: %w", name, err))
+		})
 		if err != nil {
 			return it, fmt.Errorf("%s: %w", name, err)
 		}
-		if len(body) > most {
-			return it, fmt.Errorf("%s: %w", name, ErrTooLarge)
+		o.tell(name, len(it.Batch.Releases))
+	} else if read, most := reader(name, head); read != nil {
+		body, err := compressed.All(rest, size, most)
+		if err != nil {
+			return it, fmt.Errorf("%s: %w", name, err)
 		}
 		if _, err := io.Copy(io.Discard, tee); err != nil {
 			return it, fmt.Errorf("%s: %w", name, err)
@@ -144,23 +160,23 @@ func File(name string, r io.Reader, size int64, o Options) (Item, error) {
 
 type read func(it Item, body []byte, o Options) (Kind, catalogue.Batch, error)
 
-// reader is what reads a file that begins so; nil where nothing does.
-func reader(name string, head []byte) read {
+// reader is what reads a file that begins so, and how large one may be; nil where nothing does.
+func reader(name string, head []byte) (read, int64) {
 	base := path.Base(strings.TrimSuffix(name, compressed.Extension(name)))
 	trimmed := bytes.TrimLeft(head, " \t\r\n\ufeff")
 	switch {
 	case bytes.HasPrefix(head, []byte(fwmeta.CabMagic)):
-		return readCabinet
+		return readCabinet, maxArchive
 	case pldm.IsPackage(head):
-		return readPLDM
+		return readPLDM, maxArchive
 	case base == "SHA256SUMS" || base == "SHA256SUMS.asc" || base == "SHA256SUMS.gpg":
-		return func(Item, []byte, Options) (Kind, catalogue.Batch, error) { return Sums, catalogue.Batch{}, nil }
+		return func(Item, []byte, Options) (Kind, catalogue.Batch, error) { return Sums, catalogue.Batch{}, nil }, maxWords
 	case (strings.HasPrefix(string(trimmed), "{") || strings.HasPrefix(string(trimmed), "[")) && strings.HasSuffix(base, ".json"):
-		return readJSON
+		return readJSON, maxWords
 	case strings.HasSuffix(base, ".yaml") || strings.HasSuffix(base, ".yml"):
-		return readYAML
+		return readYAML, maxWords
 	}
-	return nil
+	return nil, 0
 }
 
 func readCabinet(it Item, body []byte, o Options) (Kind, catalogue.Batch, error) {
@@ -170,6 +186,9 @@ func readCabinet(it Item, body []byte, o Options) (Kind, catalogue.Batch, error)
 
 func readPLDM(it Item, body []byte, o Options) (Kind, catalogue.Batch, error) {
 	p, err := pldm.Read(bytes.NewReader(body))
+	if err == nil {
+		err = p.Check(body)
+	}
 	if err != nil {
 		return PLDM, catalogue.Batch{}, err
 	}
@@ -182,7 +201,7 @@ func isMetadata(name string, head []byte) bool {
 }
 
 // readJSON tells CSAF from OSV by the fields at the top.
-func readJSON(_ Item, body []byte, o Options) (Kind, catalogue.Batch, error) {
+func readJSON(it Item, body []byte, o Options) (Kind, catalogue.Batch, error) {
 	b := catalogue.Batch{Feed: catalogue.Feed{Name: o.Feed}}
 	var top struct {
 		Document json.RawMessage `json:"document"`
@@ -205,7 +224,7 @@ func readJSON(_ Item, body []byte, o Options) (Kind, catalogue.Batch, error) {
 		b.Advisories, err = advisory.ReadCSAF(body)
 		return CSAF, dated(b), err
 	case top.ID != nil && top.Modified != nil:
-		b.Advisories, err = advisory.ReadOSV(body)
+		b.Advisories, err = advisory.ReadOSV(body, func(err error) error { return o.bad(&b, fmt.Errorf("%s: %w", it.Path, err)) })
 		return OSV, dated(b), err
 	}
 	return Other, b, nil
@@ -221,17 +240,18 @@ func dated(b catalogue.Batch) catalogue.Batch {
 	return b
 }
 
-func readYAML(it Item, body []byte, _ Options) (Kind, catalogue.Batch, error) {
+func readYAML(it Item, body []byte, o Options) (Kind, catalogue.Batch, error) {
 	if !bytes.HasPrefix(body, []byte("feed:")) && !bytes.Contains(body, []byte("\nfeed:")) {
 		return Other, catalogue.Batch{}, nil
 	}
-	b, err := releaselist.Parse(path.Base(it.Path), body)
+	b, err := releaselist.ParseSome(path.Base(it.Path), body, o.bad)
 	return ReleaseList, b, err
 }
 
 // Tree reads all files below a directory, repositories as wholes, in the order of their paths. The first bad file ends it: what is not whole is not
-// taken in at all.
+// taken in at all; with SetAside, files that belong to no repository are set aside by themselves. It ends when the context does, also in the middle of a file.
 func Tree(ctx context.Context, fsys fs.FS, o Options) ([]Item, error) {
+	fsys = cancellable{fsys, ctx}
 	var out []Item
 	parts := map[string]bool{} // directories that belong to a repository
 	err := fs.WalkDir(fsys, ".", func(name string, e fs.DirEntry, err error) error {
@@ -263,6 +283,10 @@ func Tree(ctx context.Context, fsys fs.FS, o Options) ([]Item, error) {
 			}
 		}
 		it, err := open(fsys, name, o)
+		if err != nil && ctx.Err() == nil {
+			it.Batch.Releases, it.Batch.Advisories = nil, nil // of a file that can't be read as a whole nothing counts
+			err = o.bad(&it.Batch, err)
+		}
 		if err == nil && it.Kind != Part {
 			out = append(out, it)
 		}

@@ -2,6 +2,7 @@ package intake
 
 import (
 	"crypto/sha256"
+	"crypto/sha512"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -63,7 +64,7 @@ func RPMRepository(fsys fs.FS, root string, o Options) (Item, error) {
 	it.Batch.Feed = catalogue.Feed{Name: o.Feed, Made: md.Made()}
 	primary, _ := md.File("primary")
 	err = verified(fsys, root, primary, func(r io.Reader) (err error) {
-		it.Batch.Releases, err = rpmrepo.ReadPrimary(r, o.rpm(), catalogue.Release{Feed: o.Feed})
+		it.Batch.Releases, err = rpmrepo.ReadPrimary(&compressed.Bounded{R: r, Most: maxMetadata, Entry: maxEntry}, o.rpm(), catalogue.Release{Feed: o.Feed, Signed: !o.Keys.Empty()})
 		return err
 	})
 	if err != nil {
@@ -73,7 +74,9 @@ func RPMRepository(fsys fs.FS, root string, o Options) (Item, error) {
 	if info, ok := md.File("updateinfo"); ok {
 		var restarts rpmrepo.Restarts
 		err = verified(fsys, root, info, func(r io.Reader) (err error) {
-			it.Batch.Advisories, restarts, err = rpmrepo.ReadUpdateinfo(r, o.rpm())
+			it.Batch.Advisories, restarts, err = rpmrepo.ReadUpdateinfo(&compressed.Bounded{R: r, Most: maxMetadata, Entry: maxEntry}, o.rpm(), func(err error) error {
+				return o.bad(&it.Batch, fmt.Errorf("%s: %w", info.Location, err))
+			})
 			return err
 		})
 		if err != nil {
@@ -95,11 +98,17 @@ func (o Options) tell(name string, entries int) {
 func verified(fsys fs.FS, root string, f rpmrepo.File, read func(io.Reader) error) error {
 	name := path.Join(root, f.Location)
 	file, err := fsys.Open(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("%s, which repomd.xml names, is missing from the repository", name)
+	}
 	if err != nil {
 		return err
 	}
 	defer file.Close()
-	hash := sha256.New()
+	hash, want, what := sha256.New(), f.SHA256, "SHA-256"
+	if f.SHA512 != "" {
+		hash, want, what = sha512.New(), f.SHA512, "SHA-512"
+	}
 	tee := io.TeeReader(file, hash)
 	plain, err := compressed.Open(name, tee)
 	if err == nil {
@@ -108,8 +117,8 @@ func verified(fsys fs.FS, root string, f rpmrepo.File, read func(io.Reader) erro
 	if _, e := io.Copy(io.Discard, tee); err == nil {
 		err = e
 	}
-	if got := hex.EncodeToString(hash.Sum(nil)); got != f.SHA256 {
-		return fmt.Errorf("%s: its SHA-256 is %s and repomd.xml says %s: it is damaged, cut short, or of another state of the repository", name, got, f.SHA256)
+	if got := hex.EncodeToString(hash.Sum(nil)); got != want {
+		return fmt.Errorf("%s: its %s is %s and repomd.xml says %s: it is damaged, cut short, or of another state of the repository", name, what, got, want)
 	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)
@@ -128,9 +137,19 @@ func DebianSuite(fsys fs.FS, release string, o Options) (Item, error) {
 	}
 	defer f.Close()
 	var rel debindex.Release
-	if o.Keys.Empty() {
+	switch {
+	case o.Keys.Empty():
 		rel, err = debindex.ReadRelease(f)
-	} else {
+	case path.Base(release) == "Release":
+		var text, sig []byte
+		if text, err = fs.ReadFile(fsys, release); err == nil {
+			if sig, err = fs.ReadFile(fsys, release+".gpg"); err != nil {
+				err = errors.New("a signature is wanted, and there is neither an InRelease nor a Release.gpg beside it")
+			} else {
+				rel, err = o.Keys.ReadDetached(text, sig, o.Now)
+			}
+		}
+	default:
 		rel, err = o.Keys.ReadSigned(f, o.Now)
 	}
 	if err != nil {
@@ -157,7 +176,7 @@ func DebianSuite(fsys fs.FS, release string, o Options) (Item, error) {
 			it.Batch.Feed.Name = feed.Name
 		}
 		for i := range rs {
-			rs[i].Feed = it.Batch.Feed.Name
+			rs[i].Feed, rs[i].Signed = it.Batch.Feed.Name, !o.Keys.Empty()
 		}
 		o.tell(file, len(rs))
 		it.Batch.Releases = append(it.Batch.Releases, rs...)

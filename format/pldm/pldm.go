@@ -80,6 +80,8 @@ type Image struct {
 	// Activation holds the ways in which the image can begin to run, as bits: 0 automatic, 1 self-contained, 2 medium-specific reset, 3 system reboot,
 	// 4 DC power cycle, 5 AC power cycle.
 	Activation uint16
+	// Offset is where it lies in the package, in bytes.
+	Offset int64
 }
 
 // Package is a package's header.
@@ -89,6 +91,24 @@ type Package struct {
 	Version  string
 	Devices  []Device
 	Images   []Image
+
+	header  int64  // its size in bytes
+	payload uint32 // the payload's CRC-32; told since revision 4 only
+}
+
+// Check holds a whole package against what its header says: every image lies within it, and the payload has the checksum that is stated.
+func (p Package) Check(body []byte) error {
+	for n, i := range p.Images {
+		if i.Offset < p.header || i.Size < 0 || i.Offset+i.Size > int64(len(body)) {
+			return fmt.Errorf("%w: image %d should lie from byte %d to %d, and the package has %d: it is cut short or damaged", ErrPackage, n+1, i.Offset, i.Offset+i.Size, len(body))
+		}
+	}
+	if p.Revision >= 4 {
+		if got := crc32.ChecksumIEEE(body[p.header:]); got != p.payload {
+			return fmt.Errorf("%w: the checksum of its payload is %08x and should be %08x: it is damaged", ErrPackage, got, p.payload)
+		}
+	}
+	return nil
 }
 
 // ErrPackage is what a package gives that is cut short, damaged, or of an unknown revision.
@@ -125,6 +145,10 @@ func Read(r io.Reader) (Package, error) {
 	}
 	c := cursor{b: body[19:]}
 	p := c.header(rev)
+	p.header = int64(size)
+	if rev >= 4 {
+		p.payload = binary.LittleEndian.Uint32(all[size-4:])
+	}
 	if c.err != nil {
 		return Package{}, fmt.Errorf("%w: %w", ErrPackage, c.err)
 	}
@@ -193,15 +217,17 @@ func (c *cursor) header(rev int) Package {
 	return p
 }
 
-// device reads a firmware or downstream device identification record; the two differ in nothing that is kept.
-func (c *cursor) device(bits, rev int, _ bool) Device {
+// device reads a firmware device identification record or, where it is not one's own, a downstream device identification record (DSP0267, tables "Firmware device
+// identification area" and "Downstream device identification area"). In the second the version is the least one for a self-contained activation, and a comparison stamp
+// of four bytes follows it where bit 0 of the options is set.
+func (c *cursor) device(bits, rev int, own bool) Device {
 	length := c.u16()
 	rec := cursor{b: c.take(length - 2)}
 	if c.err != nil {
 		return Device{}
 	}
 	count := rec.u8()
-	rec.take(4) // options
+	options := rec.u32()
 	kind, n, data := rec.u8(), rec.u8(), rec.u16()
 	if rev >= 4 {
 		rec.take(4) // length of the reference manifest
@@ -213,7 +239,12 @@ func (c *cursor) device(bits, rev int, _ bool) Device {
 			d.Images = append(d.Images, i)
 		}
 	}
-	d.Set = text(kind, rec.take(n))
+	set := text(kind, rec.take(n))
+	if own {
+		d.Set = set
+	} else if options&1 != 0 {
+		rec.take(4)
+	}
 	for range count {
 		t, n := rec.u16(), rec.u16()
 		d.Descriptors = append(d.Descriptors, Descriptor{uint16(t), bytes.Clone(rec.take(n))})
@@ -230,7 +261,7 @@ func (c *cursor) image(rev int) Image {
 	i := Image{Identifier: uint16(c.u16())}
 	c.take(4 + 2) // comparison stamp, options
 	i.Activation = uint16(c.u16())
-	c.take(4) // where it lies
+	i.Offset = int64(c.u32())
 	i.Size = int64(c.u32())
 	kind, n := c.u8(), c.u8()
 	i.Version = text(kind, c.take(n))

@@ -33,7 +33,7 @@ func pack(t *testing.T, rev int) []byte {
 	u8(1)
 	u8(3)
 	b.WriteString("2.1")
-	device := func(bitmap int, set string, descriptors func() int) []byte {
+	device := func(bitmap int, set string, stamped bool, descriptors func() int) []byte {
 		outer := b
 		b = bytes.Buffer{}
 		var inner bytes.Buffer
@@ -41,7 +41,11 @@ func pack(t *testing.T, rev int) []byte {
 		inner = b
 		b = bytes.Buffer{}
 		u8(n)
-		u32(0)
+		if stamped {
+			u32(1)
+		} else {
+			u32(0)
+		}
 		u8(1)
 		u8(len(set))
 		u16(2)
@@ -50,6 +54,9 @@ func pack(t *testing.T, rev int) []byte {
 		}
 		u8(bitmap)
 		b.WriteString(set)
+		if stamped { // a downstream device's comparison stamp
+			u32(7)
+		}
 		b.Write(inner.Bytes())
 		b.WriteString("pd")
 		rec := b.Bytes()
@@ -57,7 +64,7 @@ func pack(t *testing.T, rev int) []byte {
 		return rec
 	}
 	record := func(rec []byte) { u16(len(rec) + 2); b.Write(rec) }
-	pci := device(0b10, "set-a", func() int {
+	pci := device(0b10, "set-a", false, func() int {
 		u16(PCIVendor)
 		u16(2)
 		u16(0xf0f0)
@@ -66,7 +73,7 @@ func pack(t *testing.T, rev int) []byte {
 		u16(0x1593)
 		return 2
 	})
-	uuid := device(0b01, "set-b", func() int {
+	uuid := device(0b01, "set-b", true, func() int {
 		u16(UUID)
 		u16(16)
 		b.Write(bytes.Repeat([]byte{0xab}, 16))
@@ -79,13 +86,15 @@ func pack(t *testing.T, rev int) []byte {
 		record(uuid)
 	}
 	u16(2)
+	var offsets []int
 	for i, v := range []string{"1.0", "4.19.0"} {
 		u16(10)
 		u16(100 + i)
 		u32(0)
 		u16(0)
 		u16(1 << 3)
-		u32(4096)
+		offsets = append(offsets, b.Len())
+		u32(0)
 		u32(77)
 		if i == 1 {
 			u8(4) // UTF-16, little end first
@@ -109,12 +118,17 @@ func pack(t *testing.T, rev int) []byte {
 		trailer = 8
 	}
 	binary.LittleEndian.PutUint16(head[17:], uint16(len(head)+b.Len()+trailer))
+	images := bytes.Repeat([]byte("the images"), 16)
+	header := len(head) + b.Len() + trailer
+	for i, at := range offsets {
+		binary.LittleEndian.PutUint32(b.Bytes()[at:], uint32(header+80*i))
+	}
 	all := append(head, b.Bytes()...)
 	all = binary.LittleEndian.AppendUint32(all, crc32.ChecksumIEEE(all))
 	if rev >= 4 {
-		all = append(all, 0, 0, 0, 0)
+		all = binary.LittleEndian.AppendUint32(all, crc32.ChecksumIEEE(images))
 	}
-	return append(all, "the images"...)
+	return append(all, images...)
 }
 
 func TestEveryRevision(t *testing.T) {
@@ -132,6 +146,28 @@ func TestEveryRevision(t *testing.T) {
 		}
 		if rev >= 2 && (len(p.Devices) != 2 || p.Devices[1].Name() != strings.Repeat("ab", 16)) {
 			t.Errorf("revision %d: devices %+v", rev, p.Devices)
+		}
+	}
+}
+
+// A package that is cut short behind its header, or whose images are not what its header says, is refused.
+func TestThePayloadIsHeldAgainstTheHeader(t *testing.T) {
+	for rev := 1; rev <= 4; rev++ {
+		good := pack(t, rev)
+		p, err := Read(bytes.NewReader(good))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := p.Check(good); err != nil {
+			t.Errorf("revision %d: %v", rev, err)
+		}
+		if err := p.Check(good[:len(good)-10]); err == nil || !errors.Is(err, ErrPackage) {
+			t.Errorf("revision %d, cut short: %v", rev, err)
+		}
+		flip := bytes.Clone(good)
+		flip[len(flip)-1] ^= 1
+		if err := p.Check(flip); (err == nil) != (rev < 4) {
+			t.Errorf("revision %d, damaged: %v", rev, err)
 		}
 	}
 }

@@ -92,6 +92,12 @@ var Schema []byte
 
 // Parse reads a release list. The error is a *strictyaml.Error with the place.
 func Parse(name string, text []byte) (catalogue.Batch, error) {
+	return ParseSome(name, text, func(_ *catalogue.Batch, err error) error { return err })
+}
+
+// ParseSome reads a release list whose bad entries are given to bad, which says whether to go on without them. A list that is no proper YAML, or has names that no list has,
+// is an error as a whole.
+func ParseSome(name string, text []byte, bad func(*catalogue.Batch, error) error) (catalogue.Batch, error) {
 	var l list
 	var b catalogue.Batch
 	f, err := strictyaml.Decode(name, text, &l)
@@ -106,19 +112,23 @@ func Parse(name string, text []byte) (catalogue.Batch, error) {
 		return b, f.Errorf("$.made", "%v", err)
 	}
 	for i, c := range l.Components {
-		if err := c.read(f, fmt.Sprintf("$.components[%d]", i), l, &b); err != nil {
-			return b, err
+		if err := c.read(f, fmt.Sprintf("$.components[%d]", i), l, &b, bad); err != nil {
+			if err := bad(&b, err); err != nil {
+				return b, err
+			}
 		}
 	}
 	for i, c := range l.Compatibility {
 		if err := c.read(f, fmt.Sprintf("$.compatibility[%d]", i), &b); err != nil {
-			return b, err
+			if err := bad(&b, err); err != nil {
+				return b, err
+			}
 		}
 	}
 	return b, nil
 }
 
-func (c component) read(f *strictyaml.File, at string, l list, b *catalogue.Batch) error {
+func (c component) read(f *strictyaml.File, at string, l list, b *catalogue.Batch, bad func(*catalogue.Batch, error) error) error {
 	key, err := estate.ParseKey(c.Component)
 	if err != nil {
 		return f.Errorf(at+".component", "%v", err)
@@ -142,7 +152,10 @@ func (c component) read(f *strictyaml.File, at string, l list, b *catalogue.Batc
 	for i, r := range c.Releases {
 		rel, err := r.read(f, fmt.Sprintf("%s.releases[%d]", at, i), key, names)
 		if err != nil {
-			return err
+			if err := bad(b, err); err != nil {
+				return err
+			}
+			continue
 		}
 		rel.Hardware, rel.Feed, rel.Vendor, rel.Replaces = c.Hardware, l.Feed, cmp.Or(c.Vendor, l.Vendor), replaces
 		b.Releases = append(b.Releases, rel)

@@ -28,13 +28,14 @@ type Feed struct {
 	Releases   int       `json:"releases"`
 	Advisories int       `json:"advisories"`
 	Bytes      int64     `json:"bytes"`
+	Aside      []string  `json:"set_aside,omitempty"` // entries that could not be read, and why
 }
 
 // Feeds writes feeds out.
 func Feeds(all []feed.State) []Feed {
 	out := []Feed{}
 	for _, f := range all {
-		out = append(out, Feed{f.Name, string(f.Kind), f.At, f.Schedule.String(), f.Tried, f.Synced, f.Made, f.Error, f.Releases, f.Advisories, f.Bytes})
+		out = append(out, Feed{f.Name, string(f.Kind), f.At, f.Schedule.String(), f.Tried, f.Synced, f.Made, f.Error, f.Releases, f.Advisories, f.Bytes, f.Aside})
 	}
 	return out
 }

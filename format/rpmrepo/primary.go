@@ -10,6 +10,7 @@ import (
 
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
+	"yareharbour/format/compressed"
 )
 
 // Key is the component of a package: the architecture is part of it only where it is foreign.
@@ -32,9 +33,12 @@ func EVR(epoch, version, release string) string {
 	return v
 }
 
+// maxPackages is more than any repository has.
+const maxPackages = 600_000
+
 // ReadPrimary reads a primary.xml, plain, and returns its packages as releases like the one given. Source packages are no releases. native is the
 // hosts' architecture. The file is streamed; one that breaks off is refused whole.
-func ReadPrimary(r io.Reader, native string, like catalogue.Release) ([]catalogue.Release, error) {
+func ReadPrimary(r *compressed.Bounded, native string, like catalogue.Release) ([]catalogue.Release, error) {
 	d := xml.NewDecoder(r)
 	var out []catalogue.Release
 	root, depth := false, 0 // raw tokens are fast, and not checked for their nesting by the decoder
@@ -62,6 +66,10 @@ func ReadPrimary(r io.Reader, native string, like catalogue.Release) ([]catalogu
 			rel, skip, err := readPackage(d, native, like)
 			if err != nil {
 				return nil, err
+			}
+			r.Next()
+			if len(out) == maxPackages {
+				return nil, fmt.Errorf("%w: more than %d packages", compressed.ErrTooMuch, maxPackages)
 			}
 			if !skip {
 				out = append(out, rel)

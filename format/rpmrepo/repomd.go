@@ -11,14 +11,17 @@ import (
 	"strconv"
 	"strings"
 	"time"
+
+	"yareharbour/format/compressed"
 )
 
 // File is a metadata file of a repository.
 type File struct {
 	Type     string // "primary", "updateinfo", …
 	Location string // below the repository's root
-	SHA256   string // of the file as it is, in hex
-	Size     int64  // bytes, as it is
+	SHA256   string // of the file as it is, in hex; one of this and the next is there
+	SHA512   string
+	Size     int64 // bytes, as it is
 	Made     time.Time
 }
 
@@ -70,12 +73,13 @@ func ReadRepomd(r io.Reader) (Repomd, error) {
 			Size      int64  `xml:"size"`
 		} `xml:"data"`
 	}
-	if err := xml.NewDecoder(io.LimitReader(r, 16<<20)).Decode(&doc); err != nil {
+	if err := xml.NewDecoder(&compressed.Bounded{R: r, Most: 16 << 20}).Decode(&doc); err != nil {
 		return Repomd{}, fmt.Errorf("not a repomd.xml: %w", err)
 	}
 	out := Repomd{Revision: doc.Revision}
 	for _, d := range doc.Data {
-		f := File{Type: d.Type, Location: d.Location.Href, Size: d.Size, SHA256: strings.ToLower(strings.TrimSpace(d.Checksum.Value))}
+		f := File{Type: d.Type, Location: d.Location.Href, Size: d.Size}
+		sum := strings.ToLower(strings.TrimSpace(d.Checksum.Value))
 		if s, err := strconv.ParseFloat(d.Timestamp, 64); err == nil && s > 0 && s < 1<<40 {
 			f.Made = time.Unix(int64(s), 0).UTC()
 		}
@@ -85,8 +89,14 @@ func ReadRepomd(r io.Reader) (Repomd, error) {
 		if err := inside(f.Location); err != nil {
 			return out, fmt.Errorf("the location of %s: %w", d.Type, err)
 		}
-		if raw, err := hex.DecodeString(f.SHA256); err != nil || len(raw) != 32 || d.Checksum.Type != "sha256" {
-			return out, fmt.Errorf("%s is vouched for by a checksum of type %q; a SHA-256 is wanted", d.Type, d.Checksum.Type)
+		raw, err := hex.DecodeString(sum)
+		switch {
+		case err == nil && d.Checksum.Type == "sha256" && len(raw) == 32:
+			f.SHA256 = sum
+		case err == nil && d.Checksum.Type == "sha512" && len(raw) == 64:
+			f.SHA512 = sum
+		default:
+			return out, fmt.Errorf("%s is vouched for by a checksum of type %q; a SHA-256 or SHA-512 is wanted", d.Type, d.Checksum.Type)
 		}
 		out.Files = append(out.Files, f)
 	}

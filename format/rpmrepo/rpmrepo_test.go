@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -11,7 +12,14 @@ import (
 	"testing"
 
 	"yareharbour/core/catalogue"
+	"yareharbour/format/compressed"
 )
+
+func bounded(r io.Reader) *compressed.Bounded {
+	return &compressed.Bounded{R: r, Most: 1 << 30, Entry: 8 << 20}
+}
+
+func strict(err error) error { return err }
 
 const repomd = `<?xml version="1.0"?><repomd xmlns="http://linux.duke.edu/metadata/repo"><revision>7</revision>
 <data type="primary"><checksum type="sha256">HASH</checksum><location href="repodata/p.xml.zst"/><timestamp>1790000000</timestamp><size>10</size></data>
@@ -27,7 +35,7 @@ const primary = `<?xml version="1.0"?><metadata xmlns="http://linux.duke.edu/met
 const sum = "aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa"
 
 func TestPrimary(t *testing.T) {
-	rs, err := ReadPrimary(strings.NewReader(primary), "x86_64", catalogue.Release{Feed: "f"})
+	rs, err := ReadPrimary(bounded(strings.NewReader(primary)), "x86_64", catalogue.Release{Feed: "f"})
 	if err != nil || len(rs) != 2 {
 		t.Fatalf("%v %v", rs, err)
 	}
@@ -44,7 +52,7 @@ func TestPrimary(t *testing.T) {
 // What breaks off anywhere is refused whole.
 func TestPrimaryCutShort(t *testing.T) {
 	for n := range len(primary) - 1 {
-		if rs, err := ReadPrimary(strings.NewReader(primary[:n]), "x86_64", catalogue.Release{}); err == nil {
+		if rs, err := ReadPrimary(bounded(strings.NewReader(primary[:n])), "x86_64", catalogue.Release{}); err == nil {
 			t.Fatalf("cut after %d bytes it was read as %d packages: …%q", n, len(rs), primary[max(0, n-30):n])
 		}
 	}
@@ -53,8 +61,8 @@ func TestPrimaryCutShort(t *testing.T) {
 func TestRepomdRefusals(t *testing.T) {
 	for name, c := range map[string]struct{ from, to, want string }{
 		"as it is":         {"HASH", sum, ""},
-		"weak checksum":    {`"sha256">HASH`, `"sha1">abcd`, "a SHA-256 is wanted"},
-		"short checksum":   {"HASH", "abcd", "a SHA-256 is wanted"},
+		"weak checksum":    {`"sha256">HASH`, `"sha1">abcd`, "a SHA-256 or SHA-512 is wanted"},
+		"short checksum":   {"HASH", "abcd", "a SHA-256 or SHA-512 is wanted"},
 		"leads out":        {"repodata/p.xml.zst", "../../p.xml", "leads out of the repository"},
 		"another address":  {"repodata/p.xml.zst", "https://x/p.xml", "leads out of the repository"},
 		"without packages": {`type="primary"`, `type="other"`, "names no primary metadata"},
@@ -78,7 +86,7 @@ func TestUpdateinfo(t *testing.T) {
 <package name="crab" epoch="0" version="2" release="1" arch="src"/></collection></pkglist></update>
 <update type="bugfix" status="retracted"><id>B</id><description>It loses files.
 More.</description><pkglist><collection><package name="crab" version="3" release="1" arch="x86_64"/></collection></pkglist></update></updates>`
-	as, restarts, err := ReadUpdateinfo(strings.NewReader(text), "x86_64")
+	as, restarts, err := ReadUpdateinfo(bounded(strings.NewReader(text)), "x86_64", strict)
 	if err != nil || len(as) != 2 {
 		t.Fatal(as, err)
 	}
@@ -98,7 +106,7 @@ More.</description><pkglist><collection><package name="crab" version="3" release
 		t.Errorf("the newest that was not retracted, with its restart: %+v", n)
 	}
 	for _, bad := range []string{"", "<updates>", "<html/>", "<updates><update><id>", "<updates><update></update></updates>"} {
-		if _, _, err := ReadUpdateinfo(strings.NewReader(bad), ""); err == nil {
+		if _, _, err := ReadUpdateinfo(bounded(strings.NewReader(bad)), "", strict); err == nil {
 			t.Errorf("%q was read", bad)
 		}
 	}
@@ -108,7 +116,7 @@ func FuzzPrimary(f *testing.F) {
 	f.Add(primary)
 	f.Add("<metadata><package><version/></package></metadata>")
 	f.Fuzz(func(t *testing.T, text string) {
-		rs, err := ReadPrimary(strings.NewReader(text), "x86_64", catalogue.Release{})
+		rs, err := ReadPrimary(bounded(strings.NewReader(text)), "x86_64", catalogue.Release{})
 		for _, r := range rs {
 			if err == nil && (r.Version == "" || r.Component.Name() == "") {
 				t.Errorf("a release without a name or version: %+v", r)
@@ -120,7 +128,7 @@ func FuzzPrimary(f *testing.F) {
 func FuzzUpdateinfo(f *testing.F) {
 	f.Add("<updates><update><id>A</id></update></updates>")
 	f.Fuzz(func(t *testing.T, text string) {
-		as, _, err := ReadUpdateinfo(strings.NewReader(text), "")
+		as, _, err := ReadUpdateinfo(bounded(strings.NewReader(text)), "", strict)
 		for _, a := range as {
 			if err == nil && a.ID == "" {
 				t.Errorf("an advisory without an id: %+v", a)
@@ -170,7 +178,7 @@ func BenchmarkReadPrimary30000(b *testing.B) {
 	text := manyPackages(large)
 	b.SetBytes(int64(len(text)))
 	for b.Loop() {
-		rs, err := ReadPrimary(strings.NewReader(text), "x86_64", catalogue.Release{})
+		rs, err := ReadPrimary(bounded(strings.NewReader(text)), "x86_64", catalogue.Release{})
 		if err != nil || len(rs) != large {
 			b.Fatal(len(rs), err)
 		}

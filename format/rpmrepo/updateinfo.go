@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"yareharbour/core/catalogue"
+	"yareharbour/format/compressed"
 )
 
 // update is an <update> of an updateinfo.xml.
@@ -50,8 +51,9 @@ type Restarts map[string]catalogue.Restart
 
 func restartKey(component, version string) string { return component + " " + version }
 
-// ReadUpdateinfo reads an updateinfo.xml, plain. An update with the status "retracted" withdraws the versions that it lists. The file is streamed.
-func ReadUpdateinfo(r io.Reader, native string) ([]catalogue.Advisory, Restarts, error) {
+// ReadUpdateinfo reads an updateinfo.xml, plain. An update with the status "retracted" withdraws the versions that it lists. The file is streamed. An update that says
+// nothing usable is given to bad, which says whether to go on.
+func ReadUpdateinfo(r *compressed.Bounded, native string, bad func(error) error) ([]catalogue.Advisory, Restarts, error) {
 	d := xml.NewDecoder(r)
 	var out []catalogue.Advisory
 	restarts := Restarts{}
@@ -76,8 +78,12 @@ func ReadUpdateinfo(r io.Reader, native string) ([]catalogue.Advisory, Restarts,
 			if err := d.DecodeElement(&u, &s); err != nil {
 				return nil, nil, fmt.Errorf("after the update %s of the updateinfo.xml: %w", last(out), err)
 			}
+			r.Next()
 			if u.ID == "" {
-				return nil, nil, fmt.Errorf("after %s: an update has no id", last(out))
+				if err := bad(fmt.Errorf("after %s: an update has no id", last(out))); err != nil {
+					return nil, nil, err
+				}
+				continue
 			}
 			out = append(out, u.advisory(native, restarts))
 		}
