@@ -8,6 +8,7 @@ import (
 	"io"
 	"strings"
 
+	stdfont "golang.org/x/image/font"
 	"golang.org/x/text/encoding/charmap"
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/font"
@@ -18,6 +19,7 @@ import (
 	"gonum.org/v1/plot/vg/vgsvg"
 
 	"yareharbour/core/catalogue"
+	"yareharbour/format/plain"
 )
 
 // Drawing is a picture with its size in points.
@@ -40,7 +42,7 @@ func (d Drawing) Write(w io.Writer, format string) error {
 	case "svg":
 		c = vgsvg.New(d.Width, d.Height)
 	case "pdf":
-		c, encode = vgpdf.New(d.Width, d.Height), windows1252
+		c, encode = pdfCanvas{vgpdf.New(d.Width, d.Height)}, windows1252
 	default:
 		return fmt.Errorf("no drawing format %q: there are %v", format, Formats)
 	}
@@ -49,6 +51,18 @@ func (d Drawing) Write(w io.Writer, format string) error {
 	d.paint(p)
 	_, err := c.WriteTo(w)
 	return err
+}
+
+// pdfCanvas writes bold text. The PDF canvas looks for a bold variant of a font under a name under which it never registers one; under a name of its own it is a font as any
+// other.
+type pdfCanvas struct{ *vgpdf.Canvas }
+
+// FillString implements vg.Canvas.
+func (c pdfCanvas) FillString(f font.Face, pt vg.Point, s string) {
+	if f.Font.Weight == stdfont.WeightBold {
+		f.Font.Weight, f.Font.Variant = stdfont.WeightNormal, f.Font.Variant+"Bold"
+	}
+	c.Canvas.FillString(f, pt, s)
 }
 
 // windows1252 is how the PDF canvas wants its text; what that can't say becomes a question mark.
@@ -134,8 +148,8 @@ func (p *pen) write(x, y, size vg.Length, a align, c color.Color, weight int, s 
 	f := font.From(plot.DefaultFont, size)
 	f.Variant = "Sans"
 	if weight > 0 {
-		f.Weight = 2
+		f.Weight = stdfont.WeightBold
 	}
 	st := text.Style{Color: c, Font: f, XAlign: a, YAlign: draw.YCenter, Handler: plot.DefaultTextHandler}
-	p.FillText(st, vg.Point{X: x, Y: p.height - y}, p.encode(s))
+	p.FillText(st, vg.Point{X: x, Y: p.height - y}, p.encode(plain.Line(s)))
 }

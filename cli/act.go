@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
@@ -16,6 +15,7 @@ import (
 	"yareharbour/core/drift"
 	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
+	"yareharbour/format/plain"
 	"yareharbour/format/report"
 	"yareharbour/harbour"
 )
@@ -95,32 +95,32 @@ func (a *app) planCommand() *cobra.Command {
 
 // writePlan writes a plan for reading.
 func writePlan(w io.Writer, p *plan.Plan) {
-	fmt.Fprintf(w, "%s: %s\n", p.Brief.Cluster, p.Summary())
+	plain.Fprintf(w, "%s: %s\n", p.Brief.Cluster, p.Summary())
 	for i := range p.Visits {
 		v := &p.Visits[i]
 		middle, worst := v.Estimate()
-		fmt.Fprintf(w, "\n%d  %s  about %s, at worst %s", i+1, v.Host, drift.Age(middle), drift.Age(worst))
+		plain.Fprintf(w, "\n%d  %s  about %s, at worst %s", i+1, v.Host, drift.Age(middle), drift.Age(worst))
 		if v.Empties {
-			fmt.Fprintf(w, ", drained (%d moves), restarts %d", len(v.Moves), len(v.Restarts))
+			plain.Fprintf(w, ", drained (%d moves), restarts %d", len(v.Moves), len(v.Restarts))
 		} else {
 			fmt.Fprint(w, ", not drained: nothing here needs the host empty")
 		}
-		fmt.Fprintln(w)
+		plain.Fprintln(w)
 		if v.Obstacle != "" {
-			fmt.Fprintf(w, "   can't be made: %s\n   way out: %s\n", v.Obstacle, v.WayOut)
+			plain.Fprintf(w, "   can't be made: %s\n   way out: %s\n", v.Obstacle, v.WayOut)
 		}
 		for _, c := range v.Changes {
-			fmt.Fprintf(w, "   pass %d  %s  (%s)\n", c.Pass, c.Says(), c.Why)
+			plain.Fprintf(w, "   pass %d  %s  (%s)\n", c.Pass, c.Says(), c.Why)
 		}
 		for _, l := range v.Left {
-			fmt.Fprintf(w, "   left    %s\n", l)
+			plain.Fprintf(w, "   left    %s\n", l)
 		}
 		for _, m := range v.Moves {
-			fmt.Fprintf(w, "   move    %s → %s\n", m.Guest, m.To)
+			plain.Fprintf(w, "   move    %s → %s\n", m.Guest, m.To)
 		}
 		for _, c := range v.Answers {
 			if c.Level != precheck.Clear {
-				fmt.Fprintf(w, "   %-7s %s: %s\n", c.Level, c.Check, c.Evidence)
+				plain.Fprintf(w, "   %-7s %s: %s\n", c.Level, c.Check, c.Evidence)
 			}
 		}
 	}
@@ -136,7 +136,7 @@ func planCSV(w io.Writer, p *plan.Plan) error {
 				strconv.Itoa(c.Pass), string(c.Restart), c.Why})
 		}
 	}
-	return csv.NewWriter(w).WriteAll(rows)
+	return report.Rows(w, rows)
 }
 
 // planAs writes a plan in one of the formats.
@@ -210,7 +210,7 @@ func (a *app) outcome(s *plan.State, err error) error {
 	var nothing *harbour.NothingError
 	switch {
 	case errors.As(err, &nothing):
-		fmt.Fprintln(a.out, err)
+		plain.Fprintln(a.out, err)
 		if nothing.Plan.InLine() {
 			return nil
 		}
@@ -288,7 +288,7 @@ func (a *app) roundAsk(name, what, short string) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintln(a.out, said)
+			plain.Fprintln(a.out, said)
 			return nil
 		}),
 	}
@@ -299,15 +299,15 @@ func (a *app) printEvent(e plan.Event) {
 	at := e.At.Format("15:04:05")
 	switch {
 	case e.Kind == plan.Started:
-		fmt.Fprintf(a.out, "%s  round over %s by %s: %s\n", at, e.Plan.Brief.Cluster, e.By, e.Plan.Summary())
+		plain.Fprintf(a.out, "%s  round over %s by %s: %s\n", at, e.Plan.Brief.Cluster, e.By, e.Plan.Summary())
 	case e.Kind == plan.Ended:
-		fmt.Fprintf(a.out, "%s  %s: %s\n", at, e.Status, e.Detail)
+		plain.Fprintf(a.out, "%s  %s: %s\n", at, e.Status, e.Detail)
 	case e.Kind == plan.Asked:
-		fmt.Fprintf(a.out, "%s  %s asks: %s\n", at, e.By, e.Detail)
+		plain.Fprintf(a.out, "%s  %s asks: %s\n", at, e.By, e.Detail)
 	case e.Kind == plan.Done || e.Kind == plan.Undone:
-		fmt.Fprintf(a.out, "%s  %-10s %s%s\n", at, e.Action.Host, e.Action.Says(), detail(e))
+		plain.Fprintf(a.out, "%s  %-10s %s%s\n", at, e.Action.Host, e.Action.Says(), detail(e))
 	case e.Kind == plan.Failed:
-		fmt.Fprintf(a.out, "%s  %-10s FAILED: %s: %s\n                    %s\n", at, e.Action.Host, e.Action.Says(), e.Detail, e.Remedy)
+		plain.Fprintf(a.out, "%s  %-10s FAILED: %s: %s\n                    %s\n", at, e.Action.Host, e.Action.Says(), e.Detail, e.Remedy)
 	}
 }
 

@@ -12,6 +12,7 @@ import (
 	"yareharbour/core/baseline"
 	"yareharbour/core/estate"
 	"yareharbour/format/baselinefile"
+	"yareharbour/format/plain"
 	"yareharbour/harbour"
 )
 
@@ -38,10 +39,10 @@ func (a *app) baselineCheck() *cobra.Command {
 				b, err := harbour.LoadBaseline(file)
 				if err != nil {
 					wrong++
-					fmt.Fprintln(a.err, "yare:", err)
+					plain.Fprintln(a.err, "yare:", err)
 					continue
 				}
-				fmt.Fprintf(a.out, "%s: %s, clauses %d, exceptions %d, binds %s\n", file, b.Name, len(b.Clauses), len(b.Exceptions), strings.Join(b.Assign, ", "))
+				plain.Fprintf(a.out, "%s: %s, clauses %d, exceptions %d, binds %s\n", file, b.Name, len(b.Clauses), len(b.Exceptions), strings.Join(b.Assign, ", "))
 			}
 			if wrong > 0 {
 				return exit(exitFailure)

@@ -16,6 +16,7 @@ import (
 	"yareharbour/core/baseline"
 	"yareharbour/core/drift"
 	"yareharbour/format/baselinefile"
+	"yareharbour/format/plain"
 	"yareharbour/format/report"
 	"yareharbour/harbour"
 )
@@ -42,9 +43,9 @@ func (a *app) baselineList() *cobra.Command {
 		RunE: func(c *cobra.Command, _ []string) error {
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
 				t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
-				fmt.Fprintln(t, "BASELINE\tRANK\tCLAUSES\tEXCEPTIONS\tVERSION\tBINDS\tFILE")
+				plain.Fprintln(t, "BASELINE\tRANK\tCLAUSES\tEXCEPTIONS\tVERSION\tBINDS\tFILE")
 				for _, s := range h.Sources() {
-					fmt.Fprintf(t, "%s\t%d\t%d\t%d\t%d\t%s\t%s\n", s.Name, s.Rank, len(s.Clauses), len(s.Exceptions), s.Version, orNone(strings.Join(s.Assign, ", "), "nobody"), s.File)
+					plain.Fprintf(t, "%s\t%d\t%d\t%d\t%d\t%s\t%s\n", s.Name, s.Rank, len(s.Clauses), len(s.Exceptions), s.Version, orNone(strings.Join(s.Assign, ", "), "nobody"), s.File)
 				}
 				return t.Flush()
 			})
@@ -65,7 +66,7 @@ func (a *app) baselineShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			_, err = io.WriteString(a.out, v.Text)
+			_, err = io.WriteString(a.out, plain.Text(v.Text))
 			return err
 		}),
 	}
@@ -94,9 +95,9 @@ func (a *app) baselineLog() *cobra.Command {
 				return report.JSON(a.out, vs)
 			}
 			t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
-			fmt.Fprintln(t, "VERSION\tWHEN\tWHO\tWHY")
+			plain.Fprintln(t, "VERSION\tWHEN\tWHO\tWHY")
 			for _, v := range vs {
-				fmt.Fprintf(t, "%d\t%s\t%s\t%s\n", v.N, v.At.Local().Format("2006-01-02 15:04"), v.By, v.Why)
+				plain.Fprintf(t, "%d\t%s\t%s\t%s\n", v.N, v.At.Local().Format("2006-01-02 15:04"), v.By, v.Why)
 			}
 			return t.Flush()
 		}),
@@ -130,12 +131,12 @@ func (a *app) baselineCompare() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				fmt.Fprintf(a.out, "%s, version %d to %d:\n", args[0], from, to)
+				plain.Fprintf(a.out, "%s, version %d to %d:\n", args[0], from, to)
 				if len(changes) == 0 {
-					fmt.Fprintln(a.out, "  they want the same")
+					plain.Fprintln(a.out, "  they want the same")
 				}
 				for _, ch := range changes {
-					fmt.Fprintln(a.out, "  "+ch.String())
+					plain.Fprintln(a.out, "  "+ch.String())
 				}
 				return nil
 			})
@@ -186,10 +187,10 @@ func (a *app) save(ctx context.Context, h *harbour.Harbour, name, text, why stri
 		return err
 	}
 	if n == after {
-		fmt.Fprintf(a.out, "%s says the same as version %d; nothing was kept\n", name, n)
+		plain.Fprintf(a.out, "%s says the same as version %d; nothing was kept\n", name, n)
 		return nil
 	}
-	fmt.Fprintf(a.out, "%s is at version %d now: %s\n", name, n, e.Says())
+	plain.Fprintf(a.out, "%s is at version %d now: %s\n", name, n, e.Says())
 	return nil
 }
 
@@ -261,22 +262,22 @@ func (a *app) baselineEffect() *cobra.Command {
 // showProblems says what a baseline speaks of and is not there.
 func (a *app) showProblems(ps []baseline.Problem) {
 	for _, p := range ps {
-		fmt.Fprintf(a.err, "%s%s\n", map[bool]string{true: "ERROR: ", false: "note: "}[p.Error], p)
+		plain.Fprintf(a.err, "%s%s\n", map[bool]string{true: "ERROR: ", false: "note: "}[p.Error], p)
 	}
 }
 
 func (a *app) showEffect(e drift.Effect) error {
 	t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
 	if len(e.Shifts) > 0 {
-		fmt.Fprintln(t, "HOST\tCOMPONENT\tHAS\tWOULD WANT\tNOW\tTHEN")
+		plain.Fprintln(t, "HOST\tCOMPONENT\tHAS\tWOULD WANT\tNOW\tTHEN")
 	}
 	for _, s := range e.Shifts {
-		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%s\n", s.Host, s.Title(), orNone(s.Has, "–"), orNone(s.Wants, "–"), s.Before.Word(), s.After.Word())
+		plain.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%s\n", s.Host, s.Title(), orNone(s.Has, "–"), orNone(s.Wants, "–"), s.Before.Word(), s.After.Word())
 	}
 	if err := t.Flush(); err != nil {
 		return err
 	}
-	_, err := fmt.Fprintln(a.out, e.Says())
+	_, err := plain.Fprintln(a.out, e.Says())
 	return err
 }
 
@@ -291,7 +292,7 @@ func (a *app) baselineRemove() *cobra.Command {
 			if err := h.RemoveBaseline(ctx, name); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "%s binds nobody any more; \"yare baseline show %s\" still prints it\n", name, name)
+			plain.Fprintf(a.out, "%s binds nobody any more; \"yare baseline show %s\" still prints it\n", name, name)
 			return nil
 		}),
 	}

@@ -12,6 +12,7 @@ import (
 
 	"yareharbour/bundle"
 	"yareharbour/core/catalogue"
+	"yareharbour/format/plain"
 	"yareharbour/format/report"
 	"yareharbour/harbour"
 )
@@ -65,18 +66,18 @@ func (a *app) showBundle(h *harbour.Harbour, b *bundle.Bundle) error {
 		return err
 	}
 	releases, advisories := h.News(b)
-	fmt.Fprintf(a.out, "%s, %s: %s (%d not known yet), %s (%d not known yet), %s\n", b.Name, catalogue.Bytes(b.Size), catalogue.Some(b.Releases, "release"), releases,
+	plain.Fprintf(a.out, "%s, %s: %s (%d not known yet), %s (%d not known yet), %s\n", b.Name, catalogue.Bytes(b.Size), catalogue.Some(b.Releases, "release"), releases,
 		catalogue.Some(b.Advises, "advisory"), advisories, catalogue.Some(b.Payloads, "payload"))
 	switch {
 	case b.SignedBy != "":
-		fmt.Fprintf(a.out, "the signature %s is good; %s with the hash that it vouches for\n", b.SignedBy, catalogue.Some(b.Summed, "file"))
+		plain.Fprintf(a.out, "the signature %s is good; %s with the hash that it vouches for\n", b.SignedBy, catalogue.Some(b.Summed, "file"))
 	case b.Summed > 0:
-		fmt.Fprintf(a.out, "%s with the hash that its SHA256SUMS says; nobody has signed that\n", catalogue.Some(b.Summed, "file"))
+		plain.Fprintf(a.out, "%s with the hash that its SHA256SUMS says; nobody has signed that\n", catalogue.Some(b.Summed, "file"))
 	default:
-		fmt.Fprintln(a.out, "it carries no checksums of its own; payloads have the hashes that their releases state")
+		plain.Fprintln(a.out, "it carries no checksums of its own; payloads have the hashes that their releases state")
 	}
 	if len(b.Missing) > 0 {
-		fmt.Fprintf(a.out, "not in it, though its releases name them: %s\n", strings.Join(b.Missing, ", "))
+		plain.Fprintf(a.out, "not in it, though its releases name them: %s\n", strings.Join(b.Missing, ", "))
 	}
 	return nil
 }
@@ -100,16 +101,16 @@ func (a *app) bundleImport() *cobra.Command {
 					return err
 				}
 				if !yes && !a.confirm("Take it in?") {
-					fmt.Fprintln(a.out, "nothing was taken in")
+					plain.Fprintln(a.out, "nothing was taken in")
 					return nil
 				}
 				if err := h.Accept(c.Context(), b); errors.Is(err, bundle.ErrKnown) {
-					fmt.Fprintln(a.out, err)
+					plain.Fprintln(a.out, err)
 					return nil
 				} else if err != nil {
 					return err
 				}
-				fmt.Fprintf(a.out, "taken in as %.12s\n", b.ID)
+				plain.Fprintf(a.out, "taken in as %.12s\n", b.ID)
 				return nil
 			})
 		},
@@ -121,7 +122,7 @@ func (a *app) bundleImport() *cobra.Command {
 
 // confirm asks on the terminal; anything but y is no.
 func (a *app) confirm(question string) bool {
-	fmt.Fprintf(a.err, "%s [y/N] ", question)
+	plain.Fprintf(a.err, "%s [y/N] ", question)
 	var answer string
 	_, _ = fmt.Fscanln(a.in, &answer)
 	return strings.EqualFold(answer, "y") || strings.EqualFold(answer, "yes")
@@ -144,9 +145,9 @@ func (a *app) bundleList() *cobra.Command {
 					return report.JSON(a.out, all)
 				}
 				t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
-				fmt.Fprintln(t, "ID\tNAME\tTAKEN IN\tBY\tRELEASES\tADVISORIES\tPAYLOADS")
+				plain.Fprintln(t, "ID\tNAME\tTAKEN IN\tBY\tRELEASES\tADVISORIES\tPAYLOADS")
 				for _, b := range all {
-					fmt.Fprintf(t, "%.12s\t%s\t%s\t%s\t%d\t%d\t%d\n", b.ID, b.Name, b.Taken.Local().Format(time.DateTime), b.By, b.Releases, b.Advises, b.Payloads)
+					plain.Fprintf(t, "%.12s\t%s\t%s\t%s\t%d\t%d\t%d\n", b.ID, b.Name, b.Taken.Local().Format(time.DateTime), b.By, b.Releases, b.Advises, b.Payloads)
 				}
 				return t.Flush()
 			})
@@ -168,7 +169,7 @@ func (a *app) bundleRemove() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				fmt.Fprintf(a.out, "%s is no longer in the catalogue; its payloads stay until \"yare payload prune\"\n", b.Name)
+				plain.Fprintf(a.out, "%s is no longer in the catalogue; its payloads stay until \"yare payload prune\"\n", b.Name)
 				return nil
 			})
 		},

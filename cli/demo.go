@@ -19,6 +19,7 @@ import (
 	"yareharbour/core/narrow"
 	"yareharbour/core/plan"
 	"yareharbour/demo"
+	"yareharbour/format/plain"
 	"yareharbour/format/report"
 	"yareharbour/harbour"
 	"yareharbour/sim"
@@ -57,7 +58,7 @@ check again, reports. The exit code is 0 only if every host of that cluster is i
 				return err
 			}
 			err := a.screens(c.Context())
-			fmt.Fprintf(a.err, "The simulated estate goes on, and with it any round. To end it: yare sim stop --state %s\n", a.state)
+			plain.Fprintf(a.err, "The simulated estate goes on, and with it any round. To end it: yare sim stop --state %s\n", a.state)
 			return err
 		},
 	}
@@ -226,7 +227,7 @@ func (a *app) example(ctx context.Context, h *harbour.Harbour, out string) error
 	if err := a.drawings(ctx, h, out); err != nil {
 		return err
 	}
-	fmt.Fprintf(a.out, "reports are in %s\n", out)
+	plain.Fprintf(a.out, "reports are in %s\n", out)
 	return verdictOfExample(h, c, before, after, s)
 }
 
@@ -238,7 +239,7 @@ func (a *app) look(ctx context.Context, h *harbour.Harbour, c estate.Cluster, ou
 	}
 	d := report.NewDrift(h.Checker(), c.Name, ordered(readings, c.Hosts), narrow.Filter{})
 	d.Estate = h.Estate.Name
-	fmt.Fprintf(a.out, "%s, %s the round: %d in line, %d adrift, %d unread\n", c.Name, when, d.Summary.InLine, d.Summary.Drift, d.Summary.Unread)
+	plain.Fprintf(a.out, "%s, %s the round: %d in line, %d adrift, %d unread\n", c.Name, when, d.Summary.InLine, d.Summary.Drift, d.Summary.Unread)
 	return readings, writeAll(out, "drift-"+when, d)
 }
 

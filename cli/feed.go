@@ -15,6 +15,7 @@ import (
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/feed"
+	"yareharbour/format/plain"
 	"yareharbour/format/report"
 	"yareharbour/harbour"
 )
@@ -49,13 +50,13 @@ func (a *app) feedList() *cobra.Command {
 					return report.JSON(a.out, report.Feeds(all))
 				}
 				if len(all) == 0 {
-					fmt.Fprintln(a.out, "the estate file names no feeds; docs/feeds.md tells how")
+					plain.Fprintln(a.out, "the estate file names no feeds; docs/feeds.md tells how")
 					return nil
 				}
 				t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
-				fmt.Fprintln(t, "FEED\tKIND\tSYNC\tSYNCED\tRELEASES\tADVISORIES\tSIZE\tAT")
+				plain.Fprintln(t, "FEED\tKIND\tSYNC\tSYNCED\tRELEASES\tADVISORIES\tSIZE\tAT")
 				for _, f := range all {
-					fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%d\t%d\t%s\t%s\n", f.Name, f.Kind, f.Schedule, ago(f.Synced), f.Releases, f.Advisories, catalogue.Bytes(f.Bytes), f.At)
+					plain.Fprintf(t, "%s\t%s\t%s\t%s\t%d\t%d\t%s\t%s\n", f.Name, f.Kind, f.Schedule, ago(f.Synced), f.Releases, f.Advisories, catalogue.Bytes(f.Bytes), f.At)
 				}
 				if err := t.Flush(); err != nil {
 					return err
@@ -63,7 +64,7 @@ func (a *app) feedList() *cobra.Command {
 				for _, f := range all {
 					a.showAside(f.Name, f.Aside)
 					if f.Error != "" {
-						fmt.Fprintf(a.out, "failed %s: %s\n", ago(f.Tried), f.Error)
+						plain.Fprintf(a.out, "failed %s: %s\n", ago(f.Tried), f.Error)
 					}
 				}
 				return nil
@@ -78,10 +79,10 @@ func (a *app) feedList() *cobra.Command {
 func (a *app) showAside(name string, aside []string) {
 	const most = 10
 	for _, s := range aside[:min(most, len(aside))] {
-		fmt.Fprintf(a.out, "set aside of %s: %s\n", name, s)
+		plain.Fprintf(a.out, "set aside of %s: %s\n", name, s)
 	}
 	if rest := len(aside) - most; rest > 0 {
-		fmt.Fprintf(a.out, "set aside of %s: %d more\n", name, rest)
+		plain.Fprintf(a.out, "set aside of %s: %d more\n", name, rest)
 	}
 }
 
@@ -131,7 +132,7 @@ func (a *app) sync(ctx context.Context, h *harbour.Harbour, names []string, due 
 		}
 	}
 	if len(feeds) == 0 {
-		fmt.Fprintln(a.out, "there is nothing to sync")
+		plain.Fprintln(a.out, "there is nothing to sync")
 		return nil
 	}
 	line, done := a.progressLine()
@@ -142,10 +143,10 @@ func (a *app) sync(ctx context.Context, h *harbour.Harbour, names []string, due 
 		switch {
 		case !ok || r.Status.Error != "":
 		case r.Changed:
-			fmt.Fprintf(a.out, "%s: %s, %s, %s in %s\n", f.Name, catalogue.Some(r.Status.Releases, "release"), catalogue.Some(r.Status.Advisories, "advisory"), catalogue.Bytes(r.Status.Bytes),
+			plain.Fprintf(a.out, "%s: %s, %s, %s in %s\n", f.Name, catalogue.Some(r.Status.Releases, "release"), catalogue.Some(r.Status.Advisories, "advisory"), catalogue.Bytes(r.Status.Bytes),
 				catalogue.Some(r.Status.Files, "file"))
 		default:
-			fmt.Fprintf(a.out, "%s: nothing has changed\n", f.Name)
+			plain.Fprintf(a.out, "%s: nothing has changed\n", f.Name)
 		}
 		a.showAside(f.Name, r.Status.Aside)
 	}
@@ -178,7 +179,7 @@ func (a *app) progressLine() (line func(string), done func()) {
 	return func(s string) {
 		if time.Since(last) > 100*time.Millisecond {
 			last = time.Now()
-			fmt.Fprintf(f, "\r\x1b[K%.100s", s)
+			plain.Fprintf(f, "\r\x1b[K%.100s", s)
 		}
 	}, func() { fmt.Fprint(f, "\r\x1b[K") }
 }
@@ -199,7 +200,7 @@ func (a *app) feedSet() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				fmt.Fprintf(a.out, "%s is synced %s from now on (%s in the estate file)\n", f.Name, s, cmp.Or(f.Schedule.String(), "on demand"))
+				plain.Fprintf(a.out, "%s is synced %s from now on (%s in the estate file)\n", f.Name, s, cmp.Or(f.Schedule.String(), "on demand"))
 				return h.Shelf.Set(f.Name, s)
 			})
 		},

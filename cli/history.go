@@ -15,6 +15,7 @@ import (
 	"yareharbour/chart"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/format/plain"
 	"yareharbour/format/report"
 	"yareharbour/harbour"
 )
@@ -142,13 +143,13 @@ func (a *app) news(ctx context.Context, h *harbour.Harbour, name string, seen, a
 
 func (a *app) showNews(cluster string, n harbour.NewDrift) error {
 	if n.Since.IsZero() {
-		_, err := fmt.Fprintf(a.out, "%s: nobody has looked yet; --seen notes what is there now\n", cluster)
+		_, err := plain.Fprintf(a.out, "%s: nobody has looked yet; --seen notes what is there now\n", cluster)
 		return err
 	}
-	fmt.Fprintf(a.out, "%s: %d new since %s (%s)\n", cluster, len(n.News), n.Since.Format("2 Jan 15:04"), n.By)
+	plain.Fprintf(a.out, "%s: %d new since %s (%s)\n", cluster, len(n.News), n.Since.Format("2 Jan 15:04"), n.By)
 	t := tabwriter.NewWriter(a.out, 2, 0, 2, ' ', 0)
 	for _, v := range n.News {
-		fmt.Fprintf(t, "  %s\t%s\t%s\t%s\t%s\n", v.Host, v.Title(), v.Outcome, orNone(v.Has, "–"), orNone(v.Wants, "–"))
+		plain.Fprintf(t, "  %s\t%s\t%s\t%s\t%s\n", v.Host, v.Title(), v.Outcome, orNone(v.Has, "–"), orNone(v.Wants, "–"))
 	}
 	return t.Flush()
 }
@@ -164,7 +165,7 @@ kind=fw, verdict=behind, age=30; a minus before a word turns it around. A kept o
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
 				all, err := h.Store.Filters(c.Context())
 				for _, name := range slices.Sorted(maps.Keys(all)) {
-					fmt.Fprintf(a.out, "@%s  %s\n", name, all[name])
+					plain.Fprintf(a.out, "@%s  %s\n", name, all[name])
 				}
 				return err
 			})

@@ -18,6 +18,7 @@ import (
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/narrow"
+	"yareharbour/format/plain"
 	"yareharbour/format/report"
 	"yareharbour/harbour"
 )
@@ -66,7 +67,7 @@ func (a *app) readNamed(ctx context.Context, h *harbour.Harbour, name string) (m
 	progress := func(string, int) {}
 	if f, ok := a.err.(*os.File); ok {
 		if st, err := f.Stat(); err == nil && st.Mode()&os.ModeCharDevice != 0 {
-			progress = func(host string, n int) { fmt.Fprintf(f, "\r\x1b[Kread %d of %d: %s", n, len(hosts), host) }
+			progress = func(host string, n int) { plain.Fprintf(f, "\r\x1b[Kread %d of %d: %s", n, len(hosts), host) }
 			defer fmt.Fprint(f, "\r\x1b[K")
 		}
 	}
@@ -89,13 +90,13 @@ func (a *app) showReadings(rs []*estate.Reading, asJSON bool) error {
 		return report.JSON(a.out, rs)
 	}
 	for _, r := range rs {
-		fmt.Fprintf(a.out, "%s  %s  kernel %s", r.Host, r.Release, r.Kernel.Running)
+		plain.Fprintf(a.out, "%s  %s  kernel %s", r.Host, r.Release, r.Kernel.Running)
 		if r.Kernel.Installed != "" && r.Kernel.Installed != r.Kernel.Running {
-			fmt.Fprintf(a.out, " (installed %s)", r.Kernel.Installed)
+			plain.Fprintf(a.out, " (installed %s)", r.Kernel.Installed)
 		}
-		fmt.Fprintf(a.out, "  %s %s\n", r.Hardware.Maker, r.Hardware.Model)
+		plain.Fprintf(a.out, "  %s %s\n", r.Hardware.Maker, r.Hardware.Model)
 		if r.Closed != nil {
-			fmt.Fprintf(a.out, "  closed by %s since %s: %s\n", r.Closed.By, r.Closed.At.Format(time.DateTime), r.Closed.Reason)
+			plain.Fprintf(a.out, "  closed by %s since %s: %s\n", r.Closed.By, r.Closed.At.Format(time.DateTime), r.Closed.Reason)
 		}
 		t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
 		for _, s := range r.Sections {
@@ -103,7 +104,7 @@ func (a *app) showReadings(rs []*estate.Reading, asJSON bool) error {
 			if s.Err != "" {
 				found = "unread: " + s.Err
 			}
-			fmt.Fprintf(t, "  %s\t%s\t%s\t%s\n", s.Name, s.At.Format(time.DateTime), s.Source, found)
+			plain.Fprintf(t, "  %s\t%s\t%s\t%s\n", s.Name, s.At.Format(time.DateTime), s.Source, found)
 		}
 		if err := t.Flush(); err != nil {
 			return err
@@ -341,8 +342,8 @@ func (a *app) explain(ctx context.Context, h *harbour.Harbour, host string, key 
 			continue
 		}
 		found = true
-		fmt.Fprintf(a.out, "%s on %s: %s\n", v.Title(), host, v.Outcome)
-		fmt.Fprintln(a.out, "  "+strings.Join(c.Why(cl.Name, v, readings[host]), "\n  "))
+		plain.Fprintf(a.out, "%s on %s: %s\n", v.Title(), host, v.Outcome)
+		plain.Fprintln(a.out, "  "+strings.Join(c.Why(cl.Name, v, readings[host]), "\n  "))
 	}
 	if !found {
 		return a.unbound(readings[host], key)
@@ -353,7 +354,7 @@ func (a *app) explain(ctx context.Context, h *harbour.Harbour, host string, key 
 func (a *app) unbound(r *estate.Reading, key estate.Key) error {
 	if len(r.Of(key)) > 0 {
 		at := r.Of(key)[0]
-		fmt.Fprintf(a.out, "%s has %s at %s, and no clause of any baseline speaks of it: nothing is wanted of it.\n", r.Host, key,
+		plain.Fprintf(a.out, "%s has %s at %s, and no clause of any baseline speaks of it: nothing is wanted of it.\n", r.Host, key,
 			cmp.Or(at.Version, "a version that could not be read ("+at.Unread+")"))
 		return nil
 	}

@@ -12,6 +12,7 @@ import (
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/feed"
+	"yareharbour/format/plain"
 	"yareharbour/format/report"
 	"yareharbour/harbour"
 )
@@ -41,18 +42,18 @@ func (a *app) payloadList() *cobra.Command {
 					return report.JSON(a.out, p)
 				}
 				t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
-				fmt.Fprintln(t, "SHA-256\tSIZE\tCAME IN\tRELEASE\tWANTED")
+				plain.Fprintln(t, "SHA-256\tSIZE\tCAME IN\tRELEASE\tWANTED")
 				for _, x := range p.Payloads {
 					wanted := ""
 					if x.Wanted {
 						wanted = "yes"
 					}
-					fmt.Fprintf(t, "%.16s\t%s\t%s\t%s\t%s\n", x.SHA256, catalogue.Bytes(x.Size), ago(x.At), orNone(x.Release, "no release names it"), wanted)
+					plain.Fprintf(t, "%.16s\t%s\t%s\t%s\t%s\n", x.SHA256, catalogue.Bytes(x.Size), ago(x.At), orNone(x.Release, "no release names it"), wanted)
 				}
 				if err := t.Flush(); err != nil {
 					return err
 				}
-				_, err = fmt.Fprintf(a.out, "%d payloads, %s; %s free\n", len(p.Payloads), catalogue.Bytes(p.Size), catalogue.Bytes(p.Free))
+				_, err = plain.Fprintf(a.out, "%d payloads, %s; %s free\n", len(p.Payloads), catalogue.Bytes(p.Size), catalogue.Bytes(p.Free))
 				return err
 			})
 		},
@@ -81,7 +82,7 @@ func (a *app) payloadVerify() *cobra.Command {
 				bad, err := h.Payloads.Store.Verify(c.Context(), func(i, of int) { n = of; line(fmt.Sprintf("verified %d of %d", i, of)) })
 				done()
 				for _, b := range bad {
-					fmt.Fprintf(a.out, "%s: %s\n", b.SHA256, b.Why)
+					plain.Fprintf(a.out, "%s: %s\n", b.SHA256, b.Why)
 				}
 				if err != nil {
 					return err
@@ -89,7 +90,7 @@ func (a *app) payloadVerify() *cobra.Command {
 				if len(bad) > 0 {
 					return fmt.Errorf("%d of %d payloads are damaged; remove them with \"yare payload prune --damaged\" and fetch them again", len(bad), n)
 				}
-				fmt.Fprintf(a.out, "%d payloads, all as their hashes say\n", n)
+				plain.Fprintf(a.out, "%d payloads, all as their hashes say\n", n)
 				return nil
 			})
 		},
@@ -138,7 +139,7 @@ func (a *app) fetch(ctx context.Context, h *harbour.Harbour, name string) error 
 		got++
 	}
 	done()
-	fmt.Fprintf(a.out, "%d payloads fetched, %d were here, %d failed\n", got, here, len(errs))
+	plain.Fprintf(a.out, "%d payloads fetched, %d were here, %d failed\n", got, here, len(errs))
 	return errors.Join(errs...)
 }
 
@@ -175,14 +176,14 @@ func (a *app) prune(ctx context.Context, h *harbour.Harbour, rule catalogue.Prun
 	var size int64
 	for _, d := range doomed {
 		size += d.Size
-		fmt.Fprintf(a.out, "%.16s  %s  %s\n", d.SHA256, catalogue.Bytes(d.Size), d.Why)
+		plain.Fprintf(a.out, "%.16s  %s  %s\n", d.SHA256, catalogue.Bytes(d.Size), d.Why)
 	}
 	if len(doomed) == 0 {
-		fmt.Fprintln(a.out, "there is nothing to prune by this rule")
+		plain.Fprintln(a.out, "there is nothing to prune by this rule")
 		return nil
 	}
 	if !yes && !a.confirm(fmt.Sprintf("Remove these %d payloads, %s?", len(doomed), catalogue.Bytes(size))) {
-		fmt.Fprintln(a.out, "nothing was removed")
+		plain.Fprintln(a.out, "nothing was removed")
 		return nil
 	}
 	for _, d := range doomed {
@@ -190,6 +191,6 @@ func (a *app) prune(ctx context.Context, h *harbour.Harbour, rule catalogue.Prun
 			return err
 		}
 	}
-	fmt.Fprintf(a.out, "%d payloads removed, %s\n", len(doomed), catalogue.Bytes(size))
+	plain.Fprintf(a.out, "%d payloads removed, %s\n", len(doomed), catalogue.Bytes(size))
 	return nil
 }

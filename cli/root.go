@@ -16,6 +16,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yareharbour/format/plain"
 	"yareharbour/harbour"
 )
 
@@ -55,7 +56,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	case errors.As(err, &code):
 		return int(code)
 	}
-	fmt.Fprintln(stderr, "yare:", err)
+	plain.Fprintln(stderr, "yare:", err)
 	return exitFailure
 }
 
@@ -161,7 +162,7 @@ func (a *app) anyway(do func(ctx context.Context, h *harbour.Harbour, name strin
 			if e != nil {
 				return err
 			}
-			fmt.Fprintln(a.err, "yare: going on without the estate's files:", err)
+			plain.Fprintln(a.err, "yare: going on without the estate's files:", err)
 			h = only
 		}
 		return errors.Join(do(c.Context(), h, args[0]), h.Close())

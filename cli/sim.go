@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"fmt"
 	"path/filepath"
 	"strings"
 	"time"
@@ -10,6 +9,7 @@ import (
 
 	simconn "yareharbour/connector/sim"
 	"yareharbour/demo"
+	"yareharbour/format/plain"
 	"yareharbour/sim"
 )
 
@@ -62,7 +62,7 @@ func (a *app) simFaultCommand() *cobra.Command {
 			if err := conn.Order(c.Context(), sim.Fault{Host: args[0], Kind: sim.FaultKind(args[1]), Times: times}); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.out, "ordered: %s on %s, %d time(s)\n", args[1], args[0], times)
+			plain.Fprintf(a.out, "ordered: %s on %s, %d time(s)\n", args[1], args[0], times)
 			return nil
 		},
 	}

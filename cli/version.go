@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"yareharbour/core/version"
+	"yareharbour/format/plain"
 )
 
 func (a *app) versionCommand() *cobra.Command {
@@ -20,7 +21,7 @@ func (a *app) versionCommand() *cobra.Command {
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
 			info, _ := debug.ReadBuildInfo()
-			fmt.Fprintf(a.out, "yare %s, built with %s\n", info.Main.Version, info.GoVersion)
+			plain.Fprintf(a.out, "yare %s, built with %s\n", info.Main.Version, info.GoVersion)
 			return nil
 		},
 	}
@@ -68,7 +69,7 @@ func comparePairs(s version.Scheme, in io.Reader, out io.Writer) error {
 				return fmt.Errorf("line %d: %w", n, err)
 			}
 		}
-		fmt.Fprintln(w, string("<=>"[s.Compare(f[0], f[1])+1]))
+		plain.Fprintln(w, string("<=>"[s.Compare(f[0], f[1])+1]))
 	}
 	return lines.Err()
 }

@@ -12,6 +12,7 @@ import (
 	"yareharbour/connector/ssh"
 	"yareharbour/core/estate"
 	"yareharbour/format/estatefile"
+	"yareharbour/format/plain"
 )
 
 // World is the outside of an estate: its hosts, and its time.
@@ -23,8 +24,33 @@ type World interface {
 	Hangup()
 }
 
+// border is a world whose words are made harmless before anybody sees or keeps them: a host may call its guests and packages what it likes.
+type border struct{ World }
+
+// Read reads the host.
+func (b border) Read(ctx context.Context, host string, sections ...estate.SectionName) (*estate.Reading, error) {
+	r, err := b.World.Read(ctx, host, sections...)
+	if r != nil {
+		plain.Strings(r)
+		r.Sort()
+	}
+	return r, err
+}
+
+// Task follows a task.
+func (b border) Task(ctx context.Context, host, id string) (connector.Task, error) {
+	t, err := b.World.Task(ctx, host, id)
+	t.Error = plain.Line(t.Error)
+	return t, err
+}
+
 // dial reaches the estate as its file says.
 func (h *Harbour) dial(ctx context.Context) (World, error) {
+	w, err := h.connect(ctx)
+	return border{w}, err
+}
+
+func (h *Harbour) connect(ctx context.Context) (World, error) {
 	c := h.file.Connector
 	if c.Kind == estatefile.Sim {
 		return sim.Dial(ctx, h.path(c.Dir), h.Acts)

@@ -8,6 +8,8 @@ import (
 	"unicode/utf8"
 
 	"github.com/mattn/go-runewidth"
+
+	border "yareharbour/format/plain"
 )
 
 // canvas is a grid of cells that screens paint on. Cells are painted directly, not composed from styled strings: a frame of a large
@@ -39,6 +41,7 @@ func (c *canvas) within(x, y, w int, st style, text string) int {
 	if y < 0 || y >= c.h || w <= 0 {
 		return x
 	}
+	text = border.Line(text)
 	end := min(x+w, c.w)
 	if runewidth.StringWidth(text) > end-x && end-x > 1 {
 		text = runewidth.Truncate(text, end-x, "…")

@@ -23,6 +23,7 @@ import (
 	"yareharbour/format/compressed"
 	"yareharbour/format/debindex"
 	"yareharbour/format/fwmeta"
+	"yareharbour/format/plain"
 	"yareharbour/format/pldm"
 	"yareharbour/format/releaselist"
 )
@@ -116,6 +117,29 @@ const (
 // File reads one file of its own: it is told by what it begins with, and by its name where that says nothing. An unknown file is no error: it is of the kind
 // Other, or, where its releases are known elsewhere, a payload.
 func File(name string, r io.Reader, size int64, o Options) (Item, error) {
+	it, err := file(name, r, size, o)
+	border(&it.Batch)
+	return it, err
+}
+
+// border makes what a file says harmless to whoever looks at it.
+func border(b *catalogue.Batch) {
+	for i := range b.Releases {
+		r := &b.Releases[i]
+		for _, s := range []*string{(*string)(&r.Component), &r.Version, &r.Track, &r.Withdrawn, &r.Notes, &r.Link, &r.File, &r.Vendor, &r.Source, &r.SourceVersion, &r.Feed} {
+			*s = plain.Line(*s)
+		}
+		if len(r.Hardware)+len(r.Advisories)+len(r.Requires)+len(r.Members)+len(r.Replaces) > 0 {
+			plain.Strings(r)
+		}
+	}
+	plain.Strings(&b.Tracks)
+	plain.Strings(&b.Advisories)
+	plain.Strings(&b.Pairings)
+	plain.Strings(&b.Aside)
+}
+
+func file(name string, r io.Reader, size int64, o Options) (Item, error) {
 	it := Item{Path: name, Kind: Other, Size: size}
 	hash := sha256.New()
 	tee := io.TeeReader(r, hash)

@@ -23,6 +23,7 @@ func repository(fsys fs.FS, dir string, o Options) ([]Item, error) {
 	if path.Base(dir) == "repodata" {
 		if _, err := fs.Stat(fsys, path.Join(dir, "repomd.xml")); err == nil {
 			it, err := RPMRepository(fsys, path.Dir(dir), o)
+			border(&it.Batch)
 			return []Item{it}, err
 		}
 	}
@@ -32,6 +33,7 @@ func repository(fsys fs.FS, dir string, o Options) ([]Item, error) {
 				return nil, nil
 			}
 			it, err := DebianSuite(fsys, path.Join(dir, name), o)
+			border(&it.Batch)
 			return []Item{it}, err
 		}
 	}

@@ -1,7 +1,6 @@
 package report
 
 import (
-	"encoding/csv"
 	"fmt"
 	"io"
 	"strings"
@@ -13,6 +12,7 @@ import (
 	"yareharbour/core/catalogue"
 	"yareharbour/core/ladder"
 	"yareharbour/feed"
+	"yareharbour/format/plain"
 )
 
 // Feed is a feed as it is written out.
@@ -49,18 +49,17 @@ func Components(w io.Writer, rows []ladder.Row, format string) error {
 		}
 		return JSON(w, rows)
 	case "csv":
-		c := csv.NewWriter(w)
 		out := [][]string{{"component", "newest", "releases", "withdrawn", "severity", "vendor", "date", "feed", "hosts", "drift"}}
 		for _, r := range rows {
 			out = append(out, []string{string(r.Component), strings.Join(r.Newest, " "), fmt.Sprint(r.Releases), fmt.Sprint(r.Withdrawn), r.Severity.String(), r.Vendor,
 				day(r.Made), r.Feed, fmt.Sprint(r.Hosts), fmt.Sprint(r.Drift)})
 		}
-		return c.WriteAll(out)
+		return Rows(w, out)
 	}
 	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(t, "COMPONENT\tNEWEST\tSEVERITY\tDATE\tVENDOR\tRELEASES\tHOSTS\tDRIFT")
+	plain.Fprintln(t, "COMPONENT\tNEWEST\tSEVERITY\tDATE\tVENDOR\tRELEASES\tHOSTS\tDRIFT")
 	for _, r := range rows {
-		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%d\t%d\t%d\n", r.Component, dash(strings.Join(r.Newest, ", ")), dash(known(r.Severity)), dash(day(r.Made)), dash(r.Vendor), r.Releases, r.Hosts, r.Drift)
+		plain.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%d\t%d\t%d\n", r.Component, dash(strings.Join(r.Newest, ", ")), dash(known(r.Severity)), dash(day(r.Made)), dash(r.Vendor), r.Releases, r.Hosts, r.Drift)
 	}
 	return t.Flush()
 }
@@ -85,7 +84,6 @@ func Ladder(w io.Writer, l ladder.Ladder, format string) error {
 	case "json":
 		return JSON(w, l)
 	case "csv":
-		c := csv.NewWriter(w)
 		out := [][]string{{"component", "hardware", "track", "version", "date", "severity", "withdrawn", "newest", "wanted_by", "hosts"}}
 		for _, t := range l.Tracks {
 			for _, r := range t.Rungs {
@@ -96,20 +94,20 @@ func Ladder(w io.Writer, l ladder.Ladder, format string) error {
 				out = append(out, row)
 			}
 		}
-		return c.WriteAll(out)
+		return Rows(w, out)
 	}
 	for _, t := range l.Tracks {
-		fmt.Fprintln(w, l.Title(t))
+		plain.Fprintln(w, l.Title(t))
 		tw := tabwriter.NewWriter(w, 2, 0, 2, ' ', 0)
 		for _, r := range t.Rungs {
-			fmt.Fprintf(tw, "  %s\t%s\t%s\t%s\n", r.Version, rungDate(r), strings.Join(r.Says(), "; "), strings.Join(r.Hosts, ", "))
+			plain.Fprintf(tw, "  %s\t%s\t%s\t%s\n", r.Version, rungDate(r), strings.Join(r.Says(), "; "), strings.Join(r.Hosts, ", "))
 		}
 		if err := tw.Flush(); err != nil {
 			return err
 		}
 	}
 	if len(l.Without) > 0 {
-		_, err := fmt.Fprintf(w, "absent though it is wanted: %s\n", strings.Join(l.Without, ", "))
+		_, err := plain.Fprintf(w, "absent though it is wanted: %s\n", strings.Join(l.Without, ", "))
 		return err
 	}
 	return nil
@@ -152,7 +150,7 @@ func Baseline(w io.Writer, b baseline.Baseline, format string) error {
 	for _, c := range b.Clauses {
 		out = append(out, []string{b.Name, string(c.Component), c.Hardware, string(c.Posture), c.Says()})
 	}
-	return csv.NewWriter(w).WriteAll(out)
+	return Rows(w, out)
 }
 
 // Bundle writes what is in a bundle in a form of words.
@@ -165,12 +163,12 @@ func Bundle(w io.Writer, c bundle.Contents, format string) error {
 		for _, f := range c.Files {
 			out = append(out, []string{c.Name, f.Path, string(f.Kind), fmt.Sprint(f.Size), f.SHA256, f.Says})
 		}
-		return csv.NewWriter(w).WriteAll(out)
+		return Rows(w, out)
 	}
 	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(t, "FILE\tKIND\tSIZE\tBRINGS")
+	plain.Fprintln(t, "FILE\tKIND\tSIZE\tBRINGS")
 	for _, f := range c.Files {
-		fmt.Fprintf(t, "%s\t%s\t%s\t%s\n", f.Path, f.Kind, catalogue.Bytes(f.Size), f.Says)
+		plain.Fprintf(t, "%s\t%s\t%s\t%s\n", f.Path, f.Kind, catalogue.Bytes(f.Size), f.Says)
 	}
 	return t.Flush()
 }

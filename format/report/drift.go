@@ -3,8 +3,6 @@ package report
 
 import (
 	"cmp"
-	"encoding/csv"
-	"encoding/json"
 	"fmt"
 	"io"
 	"maps"
@@ -18,6 +16,7 @@ import (
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/narrow"
+	"yareharbour/format/plain"
 )
 
 // Verdict is a verdict as it is written out.
@@ -150,18 +149,10 @@ func sum(a, b map[string]int) map[string]int {
 	return out
 }
 
-// JSON writes the report as one indented object.
-func JSON(w io.Writer, v any) error {
-	e := json.NewEncoder(w)
-	e.SetIndent("", "  ")
-	e.SetEscapeHTML(false)
-	return e.Encode(v)
-}
-
 // Text writes what is not in line as a table, and the summary. With all, what is in line too.
 func (d Drift) Text(w io.Writer, all bool) error {
 	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(t, "HOST\tCOMPONENT\tVERDICT\tHAS\tWANTS\tSEVERITY")
+	plain.Fprintln(t, "HOST\tCOMPONENT\tVERDICT\tHAS\tWANTS\tSEVERITY")
 	for _, v := range d.Verdicts {
 		if !all && (v.Verdict == drift.InLine.String() || v.Verdict == drift.NotApplying.String()) {
 			continue
@@ -170,28 +161,28 @@ func (d Drift) Text(w io.Writer, all bool) error {
 		if v.Last != "" {
 			has = "last known " + v.Last
 		}
-		fmt.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%s\n", v.Host, v.title(), v.Verdict, has, dash(v.Wants), dash(v.Severity))
+		plain.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%s\n", v.Host, v.title(), v.Verdict, has, dash(v.Wants), dash(v.Severity))
 	}
 	if err := t.Flush(); err != nil {
 		return err
 	}
 	for _, host := range slices.Sorted(maps.Keys(d.Unread)) {
 		for _, s := range d.Unread[host] {
-			if _, err := fmt.Fprintf(w, "unread on %s: %s: %s\n", host, s.Section, s.Why); err != nil {
+			if _, err := plain.Fprintf(w, "unread on %s: %s: %s\n", host, s.Section, s.Why); err != nil {
 				return err
 			}
 		}
 	}
 	for _, f := range d.Flags {
 		if f.Withdrawn != "" || !f.Bound {
-			fmt.Fprintf(w, "%s on %s%s\n", f.Says(), strings.Join(f.Hosts, ", "), map[bool]string{false: " (not every host has a clause about it)"}[f.Bound])
+			plain.Fprintf(w, "%s on %s%s\n", f.Says(), strings.Join(f.Hosts, ", "), map[bool]string{false: " (not every host has a clause about it)"}[f.Bound])
 		}
 	}
 	for _, p := range d.Problems {
-		fmt.Fprintf(w, "%s%s\n", map[bool]string{true: "ERROR: ", false: "note: "}[p.Error], p)
+		plain.Fprintf(w, "%s%s\n", map[bool]string{true: "ERROR: ", false: "note: "}[p.Error], p)
 	}
 	if len(d.Idle) > 0 {
-		fmt.Fprintf(w, "nothing answers to %s\n", strings.Join(d.Idle, ", "))
+		plain.Fprintf(w, "nothing answers to %s\n", strings.Join(d.Idle, ", "))
 	}
 	return d.sum(w)
 }
@@ -213,7 +204,7 @@ func (d Drift) sum(w io.Writer) error {
 	}
 	if len(d.Clusters) > 1 {
 		for _, c := range slices.Sorted(maps.Keys(d.Clusters)) {
-			fmt.Fprintf(w, "%s: %s\n", c, says(d.Clusters[c]))
+			plain.Fprintf(w, "%s: %s\n", c, says(d.Clusters[c]))
 		}
 	}
 	text := says(d.Summary)
@@ -223,7 +214,7 @@ func (d Drift) sum(w io.Writer) error {
 	case d.Hidden > 0:
 		text += fmt.Sprintf("; narrowed to %q, %d of %d shown", d.Narrowed, len(d.Verdicts), len(d.Verdicts)+d.Hidden)
 	}
-	_, err := fmt.Fprintln(w, text)
+	_, err := plain.Fprintln(w, text)
 	return err
 }
 
@@ -240,10 +231,9 @@ func dash(s string) string {
 
 // CSV writes every verdict as a line (RFC 4180), with a header.
 func (d Drift) CSV(w io.Writer) error {
-	c := csv.NewWriter(w)
 	rows := [][]string{{"host", "component", "device", "layer", "verdict", "has", "wants", "severity"}}
 	for _, v := range d.Verdicts {
 		rows = append(rows, []string{v.Host, v.Component, v.Device, v.Layer, v.Verdict, v.Has, v.Wants, v.Severity})
 	}
-	return c.WriteAll(rows)
+	return Rows(w, rows)
 }

@@ -1,7 +1,6 @@
 package report
 
 import (
-	"encoding/csv"
 	"fmt"
 	"io"
 	"strings"
@@ -11,6 +10,7 @@ import (
 	"yareharbour/core/baseline"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/format/plain"
 )
 
 // Comparison writes in what the reading to differs from the reading from.
@@ -35,24 +35,24 @@ func Comparison(w io.Writer, from, to *estate.Reading, format string) error {
 		for _, t := range c.Turns {
 			out = append(out, []string{string(t.Component), t.Device, t.From, t.To})
 		}
-		return csv.NewWriter(w).WriteAll(out)
+		return Rows(w, out)
 	}
-	fmt.Fprintf(w, "%s of %s → %s of %s\n", from.Host, from.Tried().Format("2 Jan 2006 15:04"), to.Host, to.Tried().Format("2 Jan 2006 15:04"))
+	plain.Fprintf(w, "%s of %s → %s of %s\n", from.Host, from.Tried().Format("2 Jan 2006 15:04"), to.Host, to.Tried().Format("2 Jan 2006 15:04"))
 	t := tabwriter.NewWriter(w, 2, 0, 2, ' ', 0)
 	for _, f := range c.Facts {
-		fmt.Fprintf(t, "  %s\t%s\t→ %s\n", f.What, dash(f.From), dash(f.To))
+		plain.Fprintf(t, "  %s\t%s\t→ %s\n", f.What, dash(f.From), dash(f.To))
 	}
 	for _, x := range c.Turns {
-		fmt.Fprintf(t, "  %s\t%s\t→ %s\n", x.Title(), dash(x.From), dash(x.To))
+		plain.Fprintf(t, "  %s\t%s\t→ %s\n", x.Title(), dash(x.From), dash(x.To))
 	}
 	if err := t.Flush(); err != nil {
 		return err
 	}
 	if len(c.Facts)+len(c.Turns) == 0 {
-		fmt.Fprintln(w, "  nothing differs in what both hold")
+		plain.Fprintln(w, "  nothing differs in what both hold")
 	}
 	for _, s := range c.Unread {
-		fmt.Fprintf(w, "not compared: %s, which %s\n", s, whichLacks(from, to, s))
+		plain.Fprintf(w, "not compared: %s, which %s\n", s, whichLacks(from, to, s))
 	}
 	return nil
 }
@@ -85,20 +85,20 @@ func Trend(w io.Writer, cluster string, all []drift.Tally, format string) error 
 			}
 			out = append(out, append(row, fmt.Sprint(t.Unread), fmt.Sprint(t.Hosts), fmt.Sprint(t.Adrift)))
 		}
-		return csv.NewWriter(w).WriteAll(out)
+		return Rows(w, out)
 	}
 	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
 	head := []string{"AT"}
 	for _, l := range estate.Layers {
 		head = append(head, strings.ToUpper(string(l)))
 	}
-	fmt.Fprintln(t, strings.Join(append(head, "UNREAD", "HOSTS ADRIFT"), "\t"))
+	plain.Fprintln(t, strings.Join(append(head, "UNREAD", "HOSTS ADRIFT"), "\t"))
 	for _, x := range all {
 		row := []string{x.At.Format("2006-01-02 15:04")}
 		for _, l := range estate.Layers {
 			row = append(row, fmt.Sprint(x.Drift[l]))
 		}
-		fmt.Fprintln(t, strings.Join(append(row, fmt.Sprint(x.Unread), fmt.Sprintf("%d of %d", x.Adrift, x.Hosts)), "\t"))
+		plain.Fprintln(t, strings.Join(append(row, fmt.Sprint(x.Unread), fmt.Sprintf("%d of %d", x.Adrift, x.Hosts)), "\t"))
 	}
 	return t.Flush()
 }

@@ -1,12 +1,12 @@
 package report
 
 import (
-	"encoding/csv"
 	"fmt"
 	"io"
 	"time"
 
 	"yareharbour/core/drift"
+	"yareharbour/format/plain"
 )
 
 // Life writes what changed on a host as text, csv or json. A life has no drawing.
@@ -22,17 +22,17 @@ func Life(w io.Writer, host string, turns []drift.Turn, format string) error {
 		for _, t := range turns {
 			rows = append(rows, []string{host, t.At.Format(time.RFC3339), string(t.Component), t.Device, t.From, t.To})
 		}
-		return csv.NewWriter(w).WriteAll(rows)
+		return Rows(w, rows)
 	case "text":
 	default:
 		return fmt.Errorf("a life has no form %q; there are text, csv and json", format)
 	}
 	if len(turns) == 0 {
-		_, err := fmt.Fprintf(w, "nothing changed on %s since it was first read\n", host)
+		_, err := plain.Fprintf(w, "nothing changed on %s since it was first read\n", host)
 		return err
 	}
 	for _, t := range turns {
-		if _, err := fmt.Fprintf(w, "%s  %s  %s → %s\n", t.At.Format(time.DateTime), t.Title(), dash(t.From), dash(t.To)); err != nil {
+		if _, err := plain.Fprintf(w, "%s  %s  %s → %s\n", t.At.Format(time.DateTime), t.Title(), dash(t.From), dash(t.To)); err != nil {
 			return err
 		}
 	}

@@ -1,8 +1,6 @@
 package report
 
 import (
-	"encoding/csv"
-	"fmt"
 	"io"
 	"strconv"
 	"strings"
@@ -11,6 +9,7 @@ import (
 
 	"yareharbour/core/drift"
 	"yareharbour/core/plan"
+	"yareharbour/format/plain"
 )
 
 // Round is a round report.
@@ -122,29 +121,29 @@ func changeOutcome(v *plan.VisitState, i int) string {
 
 // Text writes the report for reading.
 func (r Round) Text(w io.Writer) error {
-	fmt.Fprintf(w, "Round %s over %s: %s\n", r.ID, r.Cluster, r.Status)
+	plain.Fprintf(w, "Round %s over %s: %s\n", r.ID, r.Cluster, r.Status)
 	if r.Detail != "" {
-		fmt.Fprintf(w, "  %s\n", r.Detail)
+		plain.Fprintf(w, "  %s\n", r.Detail)
 	}
-	fmt.Fprintf(w, "  by %s: %s\n  from %s", dash(r.By), dash(r.Reason), r.Started.Format(time.DateTime))
+	plain.Fprintf(w, "  by %s: %s\n  from %s", dash(r.By), dash(r.Reason), r.Started.Format(time.DateTime))
 	if !r.Ended.IsZero() {
-		fmt.Fprintf(w, " to %s, %s", r.Ended.Format(time.DateTime), r.Ended.Sub(r.Started).Round(time.Second))
+		plain.Fprintf(w, " to %s, %s", r.Ended.Format(time.DateTime), r.Ended.Sub(r.Started).Round(time.Second))
 	}
-	fmt.Fprintf(w, "\n  moves %d, floor %d\n", r.Moves, r.Floor)
+	plain.Fprintf(w, "\n  moves %d, floor %d\n", r.Moves, r.Floor)
 	for _, v := range r.Hosts {
-		fmt.Fprintf(w, "\n%s: %s, %s, moves %d\n", v.Host, v.Outcome, drift.Age(time.Duration(v.Seconds)*time.Second), len(v.Moves))
+		plain.Fprintf(w, "\n%s: %s, %s, moves %d\n", v.Host, v.Outcome, drift.Age(time.Duration(v.Seconds)*time.Second), len(v.Moves))
 		if v.Why != "" {
-			fmt.Fprintf(w, "  why: %s\n  what next: %s\n", v.Why, dash(v.Remedy))
+			plain.Fprintf(w, "  why: %s\n  what next: %s\n", v.Why, dash(v.Remedy))
 		}
 		t := tabwriter.NewWriter(w, 2, 0, 2, ' ', 0)
 		for _, c := range v.Changes {
-			fmt.Fprintf(t, "  \t%s\t%s → %s\t%s\n", strings.TrimSpace(c.Component+" "+c.Device), dash(c.Before), dash(c.After), c.Outcome)
+			plain.Fprintf(t, "  \t%s\t%s → %s\t%s\n", strings.TrimSpace(c.Component+" "+c.Device), dash(c.Before), dash(c.After), c.Outcome)
 		}
 		if err := t.Flush(); err != nil {
 			return err
 		}
 		for _, n := range append(v.Notes, v.Left...) {
-			fmt.Fprintf(w, "  note: %s\n", n)
+			plain.Fprintf(w, "  note: %s\n", n)
 		}
 	}
 	return Aside(w, r.Aside)
@@ -156,9 +155,9 @@ func Aside(w io.Writer, all []plan.Aside) error {
 		return nil
 	}
 	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
-	fmt.Fprintln(t, "\nnot visited")
+	plain.Fprintln(t, "\nnot visited")
 	for _, a := range all {
-		fmt.Fprintf(t, "   %s\t%s\n", a.Host, a.Why)
+		plain.Fprintf(t, "   %s\t%s\n", a.Host, a.Why)
 	}
 	return t.Flush()
 }
@@ -171,5 +170,5 @@ func (r Round) CSV(w io.Writer) error {
 			rows = append(rows, []string{r.ID, r.Cluster, v.Host, v.Outcome, c.Component, c.Device, c.Before, c.After, strconv.Itoa(c.Pass), c.Outcome})
 		}
 	}
-	return csv.NewWriter(w).WriteAll(rows)
+	return Rows(w, rows)
 }
