@@ -48,7 +48,7 @@ func TestReadKeepsWhatAHostLastSaid(t *testing.T) {
 	if _, err := h.Read(t.Context(), []string{"heron"}, nil); err != nil {
 		t.Fatal(err)
 	}
-	if err := h.World.(*simconn.Connector).Order(t.Context(), sim.Fault{Host: "heron", Kind: sim.Crashes}); err != nil {
+	if err := h.World.(border).World.(*simconn.Connector).Order(t.Context(), sim.Fault{Host: "heron", Kind: sim.Crashes}); err != nil {
 		t.Fatal(err)
 	}
 	got, err := h.Read(t.Context(), []string{"heron"}, nil)
@@ -125,7 +125,7 @@ func TestADamagedPayloadIsNeverApplied(t *testing.T) {
 	if !errors.Is(err, ErrObstacles) || !strings.Contains(err.Error(), "damaged or not the one") {
 		t.Errorf("%v", err)
 	}
-	if w, err := h.World.(*simconn.Connector).World(t.Context()); err != nil || len(w.Acts) > 0 {
+	if w, err := h.World.(border).World.(*simconn.Connector).World(t.Context()); err != nil || len(w.Acts) > 0 {
 		t.Errorf("%v %v", w.Acts, err)
 	}
 }
