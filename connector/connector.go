@@ -127,7 +127,9 @@ type LookOnly struct {
 	Why error
 }
 
-func (w LookOnly) refuse(doing, host string) error { return fmt.Errorf("%s on %s: %w", doing, host, w.Why) }
+func (w LookOnly) refuse(doing, host string) error {
+	return fmt.Errorf("%s on %s: %w", doing, host, w.Why)
+}
 
 // Stage refuses.
 func (w LookOnly) Stage(_ context.Context, host, _ string, _ []byte) (string, error) {

@@ -2,12 +2,15 @@ package harbour
 
 import (
 	"context"
+	"crypto/x509"
 	"fmt"
+	"os"
 	"path/filepath"
 	"time"
 
 	"yareharbour/connector"
 	"yareharbour/connector/host"
+	"yareharbour/connector/redfish"
 	"yareharbour/connector/sim"
 	"yareharbour/connector/ssh"
 	"yareharbour/core/estate"
@@ -20,6 +23,8 @@ type World interface {
 	connector.World
 	// Speed is how many seconds of the estate pass in one of ours.
 	Speed() float64
+	// Connect tries every way to a host and says what it found at each stage.
+	Connect(ctx context.Context, host string) []connector.Stage
 	// Hangup lets go of all connections.
 	Hangup()
 }
@@ -44,6 +49,16 @@ func (b border) Task(ctx context.Context, host, id string) (connector.Task, erro
 	return t, err
 }
 
+// Connect tries the ways to a host.
+func (b border) Connect(ctx context.Context, host string) []connector.Stage {
+	stages := b.World.Connect(ctx, host)
+	for i := range stages {
+		s := &stages[i]
+		s.Way, s.Found, s.Do = plain.Line(s.Way), plain.Line(s.Found), plain.Line(s.Do)
+	}
+	return stages
+}
+
 // dial reaches the estate as its file says.
 func (h *Harbour) dial(ctx context.Context) (World, error) {
 	w, err := h.connect(ctx)
@@ -62,12 +77,35 @@ func (h *Harbour) connect(ctx context.Context) (World, error) {
 	for _, f := range c.KnownHosts {
 		d.KnownHosts = append(d.KnownHosts, h.path(f))
 	}
-	r := &host.Reader{SSH: d, Sudo: c.Sudo, BMCs: map[string]host.BMC{}}
+	limit, err := c.LookLimit()
+	if err != nil {
+		return nil, err
+	}
+	r := &host.Reader{SSH: d, Sudo: c.Sudo, Limit: limit, BMCs: map[string]host.BMC{}}
 	for _, b := range h.file.BMCs {
-		r.BMCs[b.Host] = host.BMC{At: b.At, User: b.User, PasswordEnv: b.PasswordEnv(), Fingerprint: b.Fingerprint}
+		to := redfish.Target{At: b.At, User: b.User, Fingerprint: b.Fingerprint, Names: b.Names}
+		if b.Roots != "" {
+			if to.Roots, err = roots(h.path(b.Roots)); err != nil {
+				return nil, fmt.Errorf("the roots of the BMC of %s: %w", b.Host, err)
+			}
+		}
+		r.BMCs[b.Host] = host.BMC{Target: to, Password: func(ctx context.Context) (string, error) { return b.Password.Get(ctx, h.dir) }}
 	}
 	why := fmt.Errorf("%w, and this version can do no more over SSH", connector.ErrLookOnly)
 	return realHosts{connector.LookOnly{Reader: r, Why: why}, r}, nil
+}
+
+// roots reads a PEM file of certificates.
+func roots(name string) (*x509.CertPool, error) {
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return nil, err
+	}
+	pool := x509.NewCertPool()
+	if !pool.AppendCertsFromPEM(text) {
+		return nil, fmt.Errorf("%s holds no certificate in PEM form", name)
+	}
+	return pool, nil
 }
 
 // away is an outside that can't be reached at all: every host is silent, for the reason why.
@@ -130,6 +168,11 @@ func (a away) Running(_ context.Context, host string) ([]connector.Task, error) 
 	return nil, a.refuse("asking for tasks", host)
 }
 
+// Connect finds no way.
+func (a away) Connect(context.Context, string) []connector.Stage {
+	return []connector.Stage{{Way: "estate", Name: "configuration", Found: a.why.Error()}}
+}
+
 // Now is this machine's time.
 func (away) Now() time.Time { return time.Now() }
 
@@ -158,6 +201,11 @@ type realHosts struct {
 
 // Speed is that of the world.
 func (realHosts) Speed() float64 { return 1 }
+
+// Connect tries every way to a host.
+func (r realHosts) Connect(ctx context.Context, host string) []connector.Stage {
+	return r.hosts.Connect(ctx, host)
+}
 
 // Hangup lets go of all connections.
 func (r realHosts) Hangup() { r.hosts.Hangup() }

@@ -2,6 +2,7 @@ package sim
 
 import (
 	"crypto/rand"
+	"crypto/sha256"
 	"crypto/subtle"
 	"encoding/json"
 	"errors"
@@ -22,8 +23,28 @@ import (
 type bmc struct {
 	sim      *Server
 	host     string
-	sessions map[string]string // token → session id
+	mux      *http.ServeMux
+	sessions []session
 	serial   int
+}
+
+// session is a login that has not ended.
+type session struct {
+	token, id string
+	used      time.Time // of ours, not the estate's
+}
+
+// A BMC has few sessions to give, and ends those that nobody uses.
+const (
+	maxSessions    = 8
+	sessionTimeout = 30 * time.Minute
+)
+
+// fault is an error with its code and its id in the standard's own registry (DSP2065).
+type fault struct {
+	error
+	id    string
+	after time.Duration // when to come again
 }
 
 type doc = map[string]any
@@ -44,6 +65,7 @@ func collection(path, kind, name string, members []doc) doc {
 
 func (b *bmc) handler() http.Handler {
 	mux := http.NewServeMux()
+	b.mux = mux
 	open := func(pattern string, h func(*Host, *http.Request) (int, any)) {
 		mux.HandleFunc(pattern, b.serve(h, false))
 	}
@@ -76,57 +98,114 @@ func (b *bmc) handler() http.Handler {
 	auth("GET /redfish/v1/TaskService/Tasks/{id}", b.task)
 	auth("DELETE /redfish/v1/TaskService/Tasks/{id}", b.clearTask)
 	auth("GET /redfish/v1/TaskService/TaskMonitors/{id}", b.monitor)
-	auth("/", func(*Host, *http.Request) (int, any) { return 404, errors.New("there is no such resource") })
+	auth("/", b.elsewhere)
 	return mux
 }
+
+// methods are those that some resource here knows.
+var methods = []string{http.MethodGet, http.MethodPost, http.MethodDelete}
+
+// elsewhere answers for what is not there, or not to be done so.
+func (b *bmc) elsewhere(_ *Host, r *http.Request) (int, any) {
+	if allowed := b.allowed(r); len(allowed) > 0 {
+		return 405, fault{error: fmt.Errorf("%s is not allowed here, %s is", r.Method, strings.Join(allowed, ", ")), id: "OperationNotAllowed"}
+	}
+	return 404, fault{error: errors.New("there is no such resource"), id: "ResourceMissingAtURI"}
+}
+
+// allowed are the methods that the resource of a request knows.
+func (b *bmc) allowed(r *http.Request) (out []string) {
+	for _, m := range methods {
+		probe := r.Clone(r.Context())
+		probe.Method = m
+		if _, pattern := b.mux.Handler(probe); pattern != "/" {
+			if out = append(out, m); m == http.MethodGet {
+				out = append(out, http.MethodHead)
+			}
+		}
+	}
+	return out
+}
+
+// answer is what a resource says, or fetches first: what takes long is done outside the lock.
+type answer func(*Host) (int, any)
 
 // serve wraps a resource: time passes, a silent BMC drops the connection, a stranger is turned away.
 func (b *bmc) serve(h func(*Host, *http.Request) (int, any), login bool) http.HandlerFunc {
 	return func(w http.ResponseWriter, r *http.Request) {
 		body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, 64<<20))
 		if err != nil {
-			b.reply(w, 413, err)
+			b.reply(w, r, 413, fault{error: err, id: "PayloadTooLarge"})
 			return
 		}
 		r.Body = io.NopCloser(strings.NewReader(string(body)))
 		b.sim.lag(bmcLatency)
-		b.sim.lock()
-		host, err := b.sim.world.Controller(b.host)
-		if err != nil {
-			b.sim.unlock()
-			panic(http.ErrAbortHandler) // as a BMC that restarts: the connection just ends
+		code, v := b.ask(w, r, login, func(host *Host) (int, any) { return h(host, r) })
+		if fetch, ok := v.(func() answer); ok { // the lock is free meanwhile
+			code, v = b.ask(w, r, login, fetch())
 		}
-		if login && !b.known(r) {
-			b.sim.unlock()
-			w.Header().Set("WWW-Authenticate", `Basic realm="BMC"`)
-			b.reply(w, 401, errors.New("log in first"))
-			return
-		}
-		code, v := h(host, r)
-		b.sim.unlock()
 		if t, ok := v.(doc); ok && code == 202 {
 			w.Header().Set("Location", root+"/TaskService/TaskMonitors/"+fmt.Sprint(t["Id"]))
+			w.Header().Set("Retry-After", "1")
 		}
-		b.reply(w, code, v)
+		b.reply(w, r, code, v)
 	}
 }
 
-func (b *bmc) reply(w http.ResponseWriter, code int, v any) {
+// ask has the host say something while nobody else does.
+func (b *bmc) ask(w http.ResponseWriter, r *http.Request, login bool, h answer) (int, any) {
+	b.sim.lock()
+	defer b.sim.unlock()
+	host, err := b.sim.world.Controller(b.host)
+	if err != nil {
+		panic(http.ErrAbortHandler) // as a BMC that restarts: the connection just ends
+	}
+	if login && !b.known(r) {
+		w.Header().Set("WWW-Authenticate", `Basic realm="BMC"`)
+		return 401, fault{error: errors.New("log in first"), id: "NoValidSession"}
+	}
+	return h(host)
+}
+
+// reply writes what DSP0266 wants of every answer: versions, allowed methods, an entity tag by which a client may ask whether anything changed, errors in the standard's own form.
+func (b *bmc) reply(w http.ResponseWriter, r *http.Request, code int, v any) {
 	w.Header().Set("OData-Version", "4.0")
+	w.Header().Set("Cache-Control", "no-cache")
 	w.Header().Set("Content-Type", "application/json; charset=utf-8")
+	w.Header().Set("Allow", strings.Join(b.allowed(r), ", "))
 	if err, ok := v.(error); ok {
-		v = doc{"error": doc{"code": "Base.1.18.GeneralError", "message": err.Error(),
-			"@Message.ExtendedInfo": []doc{{"MessageId": "Base.1.18.GeneralError", "Message": err.Error(), "MessageSeverity": "Critical"}}}}
+		f, ok := v.(fault)
+		if !ok {
+			f = fault{error: err, id: "GeneralError"}
+		}
+		if f.after > 0 {
+			w.Header().Set("Retry-After", fmt.Sprint(int(f.after.Seconds())))
+		}
+		v = doc{"error": doc{"code": "Base.1.18." + f.id, "message": err.Error(),
+			"@Message.ExtendedInfo": []doc{{"@odata.type": "#Message.v1_2_1.Message", "MessageId": "Base.1.18." + f.id, "Message": err.Error(), "MessageSeverity": "Critical", "MessageArgs": []string{}}}}}
+	}
+	var body []byte
+	if v != nil {
+		body, _ = json.Marshal(v) // our own values, which have nothing that JSON lacks
+	}
+	if r.Method == http.MethodGet && code == 200 {
+		tag := fmt.Sprintf("W/%q", fmt.Sprintf("%x", sha256.Sum256(body))[:16])
+		if w.Header().Set("ETag", tag); r.Header.Get("If-None-Match") == tag {
+			w.WriteHeader(http.StatusNotModified)
+			return
+		}
 	}
 	w.WriteHeader(code)
-	if v != nil {
-		_ = json.NewEncoder(w).Encode(v)
-	}
+	_, _ = w.Write(body)
 }
 
 func (b *bmc) known(r *http.Request) bool {
-	if _, ok := b.sessions[r.Header.Get("X-Auth-Token")]; ok {
-		return true
+	b.expire()
+	for i := range b.sessions {
+		if token := r.Header.Get("X-Auth-Token"); token != "" && b.sessions[i].token == token {
+			b.sessions[i].used = time.Now()
+			return true
+		}
 	}
 	user, password, ok := r.BasicAuth()
 	return ok && b.admits(user, password)
@@ -136,52 +215,56 @@ func (b *bmc) admits(user, password string) bool {
 	return user == User && subtle.ConstantTimeCompare([]byte(password), []byte(b.sim.secret)) == 1
 }
 
+// expire ends the sessions that nobody used for long.
+func (b *bmc) expire() {
+	b.sessions = slices.DeleteFunc(b.sessions, func(s session) bool { return time.Since(s.used) > sessionTimeout })
+}
+
 func (b *bmc) login(w http.ResponseWriter, r *http.Request) {
 	var who struct{ UserName, Password string }
 	if err := json.NewDecoder(io.LimitReader(r.Body, 4096)).Decode(&who); err != nil {
-		b.reply(w, 400, err)
+		b.reply(w, r, 400, fault{error: err, id: "MalformedJSON"})
 		return
 	}
-	b.sim.lock()
-	_, down := b.sim.world.Controller(b.host)
-	var token, id string
-	if down == nil && b.admits(who.UserName, who.Password) {
+	var made session
+	code, v := b.ask(w, r, false, func(*Host) (int, any) {
+		b.expire()
+		switch {
+		case !b.admits(who.UserName, who.Password):
+			return 401, fault{error: errors.New("the name or the password is wrong"), id: "InsufficientPrivilege"}
+		case len(b.sessions) >= maxSessions:
+			return 503, fault{error: fmt.Errorf("all %d sessions are in use", maxSessions), id: "SessionLimitExceeded", after: time.Minute}
+		}
 		b.serial++
-		token, id = rand.Text(), fmt.Sprint(b.serial)
-		b.sessions[token] = id
+		made = session{rand.Text(), fmt.Sprint(b.serial), time.Now()}
+		b.sessions = append(b.sessions, made)
+		return 201, resource("/SessionService/Sessions/"+made.id, "#Session.v1_7_0.Session", made.id, "Session", doc{"UserName": who.UserName})
+	})
+	if code == 201 {
+		w.Header().Set("X-Auth-Token", made.token)
+		w.Header().Set("Location", root+"/SessionService/Sessions/"+made.id)
 	}
-	b.sim.unlock()
-	if down != nil {
-		panic(http.ErrAbortHandler)
-	}
-	if token == "" {
-		b.reply(w, 401, errors.New("the name or the password is wrong"))
-		return
-	}
-	w.Header().Set("X-Auth-Token", token)
-	w.Header().Set("Location", root+"/SessionService/Sessions/"+id)
-	b.reply(w, 201, resource("/SessionService/Sessions/"+id, "#Session.v1_7_0.Session", id, "Session", doc{"UserName": who.UserName}))
+	b.reply(w, r, code, v)
 }
 
 func (b *bmc) logout(_ *Host, r *http.Request) (int, any) {
-	for token, id := range b.sessions {
-		if id == r.PathValue("id") {
-			delete(b.sessions, token)
-			return 204, nil
-		}
+	n := len(b.sessions)
+	b.sessions = slices.DeleteFunc(b.sessions, func(s session) bool { return s.id == r.PathValue("id") })
+	if len(b.sessions) < n {
+		return 204, nil
 	}
-	return 404, errors.New("there is no such session")
+	return 404, fault{error: errors.New("there is no such session"), id: "ResourceMissingAtURI"}
 }
 
 func (b *bmc) sessionService(*Host, *http.Request) (int, any) {
 	return 200, resource("/SessionService", "#SessionService.v1_1_9.SessionService", "SessionService", "Sessions",
-		doc{"ServiceEnabled": true, "SessionTimeout": 1800, "Sessions": link("/SessionService/Sessions")})
+		doc{"ServiceEnabled": true, "SessionTimeout": int(sessionTimeout.Seconds()), "Sessions": link("/SessionService/Sessions")})
 }
 
 func (b *bmc) sessionList(*Host, *http.Request) (int, any) {
-	var members []doc
-	for _, id := range slices.Sorted(maps.Values(b.sessions)) {
-		members = append(members, link("/SessionService/Sessions/"+id))
+	members := []doc{}
+	for _, s := range b.sessions {
+		members = append(members, link("/SessionService/Sessions/"+s.id))
 	}
 	return 200, collection("/SessionService/Sessions", "SessionCollection", "Sessions", members)
 }
@@ -262,7 +345,7 @@ func (b *bmc) reset(h *Host, r *http.Request) (int, any) {
 		h.Reading.BMC.Power = "On"
 		return b.restarted(w.Reboot(h.Name, body.ResetType+" through the BMC"))
 	}
-	return 400, fmt.Errorf("ResetType %q is not one of %v", body.ResetType, resetTypes)
+	return 400, fault{error: fmt.Errorf("ResetType %q is not one of %v", body.ResetType, resetTypes), id: "ActionParameterNotSupported"}
 }
 
 func (b *bmc) restarted(_ string, err error) (int, any) {
@@ -296,7 +379,7 @@ func (b *bmc) chassis(h *Host, _ *http.Request) (int, any) {
 
 // power tells of supplies and, where a real BMC would have further resources, of everything else that has a health.
 func (b *bmc) power(h *Host, _ *http.Request) (int, any) {
-	var supplies []doc
+	supplies := []doc{}
 	for i, item := range h.Reading.Health {
 		health := "OK"
 		if !item.OK {

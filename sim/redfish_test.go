@@ -39,7 +39,7 @@ func serve(t *testing.T, speed float64) sim.Address {
 }
 
 func client(a sim.Address, host string) *redfish.Client {
-	return redfish.New(host, a.BMC[host], a.Fingerprint, sim.User, a.Secret)
+	return redfish.New(host, redfish.Target{At: a.BMC[host], User: sim.User, Fingerprint: a.Fingerprint}, a.Secret)
 }
 
 func image(t *testing.T, ver string, restart catalogue.Restart) []byte {
@@ -70,7 +70,7 @@ func TestInventoryPowerHealth(t *testing.T) {
 	if !found {
 		t.Errorf("no adapter in slot 2: %+v", items)
 	}
-	health, err := c.Health(t.Context())
+	health, _, err := c.Health(t.Context())
 	if err != nil || len(health) != 4 || health[1].OK || health[1].Detail != "no input voltage since 19 Nov" {
 		t.Errorf("%+v %v", health, err)
 	}
@@ -117,15 +117,15 @@ func TestWhatABMCRefuses(t *testing.T) {
 		call       func() error
 	}{
 		{"a wrong password", "the name or the password is wrong", func() error {
-			_, _, err := redfish.New("heron", a.BMC["heron"], a.Fingerprint, sim.User, "guess").System(t.Context())
+			_, _, err := redfish.New("heron", redfish.Target{At: a.BMC["heron"], User: sim.User, Fingerprint: a.Fingerprint}, "guess").System(t.Context())
 			return err
 		}},
 		{"another certificate", "is pinned", func() error {
-			_, _, err := redfish.New("heron", a.BMC["heron"], strings.Repeat("00", 32), sim.User, a.Secret).System(t.Context())
+			_, _, err := redfish.New("heron", redfish.Target{At: a.BMC["heron"], User: sim.User, Fingerprint: strings.Repeat("00", 32)}, a.Secret).System(t.Context())
 			return err
 		}},
 		{"nobody there", "does not answer", func() error {
-			_, _, err := redfish.New("heron", "127.0.0.1:1", a.Fingerprint, sim.User, a.Secret).System(t.Context())
+			_, _, err := redfish.New("heron", redfish.Target{At: "127.0.0.1:1", User: sim.User, Fingerprint: a.Fingerprint}, a.Secret).System(t.Context())
 			return err
 		}},
 		{"an image that is none", "not a payload", func() error {

@@ -245,7 +245,7 @@ func (s *Server) listen() (Address, error) {
 		return a, err
 	}
 	for name := range s.world.Hosts {
-		b := &bmc{sim: s, host: name, sessions: map[string]string{}}
+		b := &bmc{sim: s, host: name}
 		if a.BMC[name], err = s.serve(b.handler(), &cert); err != nil {
 			return a, err
 		}

@@ -43,7 +43,7 @@ func (b *bmc) inventory(h *Host, _ *http.Request) (int, any) {
 	if why := h.Unread[estate.FirmwareItems]; why != "" {
 		return 500, errors.New(why)
 	}
-	var members []doc
+	members := []doc{}
 	for _, c := range firmware(h) {
 		members = append(members, link("/UpdateService/FirmwareInventory/"+itemID(c)))
 	}
@@ -69,7 +69,7 @@ func (b *bmc) inventoryItem(h *Host, r *http.Request) (int, any) {
 		}
 		return 200, d
 	}
-	return 404, errors.New("there is no such firmware")
+	return 404, fault{error: errors.New("there is no such firmware"), id: "ResourceMissingAtURI"}
 }
 
 // push takes an image by multipart push (DSP0266, "Software update"): UpdateParameters and UpdateFile.
@@ -95,7 +95,7 @@ func (b *bmc) push(h *Host, r *http.Request) (int, any) {
 }
 
 // simpleUpdate fetches the image itself, from loopback only: a simulated BMC has no network.
-func (b *bmc) simpleUpdate(h *Host, r *http.Request) (int, any) {
+func (b *bmc) simpleUpdate(_ *Host, r *http.Request) (int, any) {
 	var body struct {
 		ImageURI string
 		Targets  []string
@@ -103,11 +103,15 @@ func (b *bmc) simpleUpdate(h *Host, r *http.Request) (int, any) {
 	if err := json.NewDecoder(r.Body).Decode(&body); err != nil {
 		return 400, err
 	}
-	image, err := fetch(body.ImageURI)
-	if err != nil {
-		return 400, fmt.Errorf("ImageURI: %w", err)
+	return 0, func() answer {
+		image, err := fetch(body.ImageURI)
+		return func(h *Host) (int, any) {
+			if err != nil {
+				return 400, fault{error: fmt.Errorf("ImageURI: %w", err), id: "ActionParameterValueError"}
+			}
+			return b.flash(h, image, body.Targets)
+		}
 	}
-	return b.flash(h, image, body.Targets)
 }
 
 func fetch(uri string) ([]byte, error) {
@@ -184,7 +188,7 @@ func (b *bmc) taskList(h *Host, _ *http.Request) (int, any) {
 func (b *bmc) find(h *Host, id string) (Task, error) {
 	t, err := b.sim.world.Task(id)
 	if err != nil || t.Host != h.Name || t.Kind != "firmware" {
-		return t, errors.New("there is no such task")
+		return t, fault{error: errors.New("there is no such task"), id: "ResourceMissingAtURI"}
 	}
 	return t, nil
 }
@@ -206,7 +210,7 @@ func (b *bmc) task(h *Host, r *http.Request) (int, any) {
 
 func (b *bmc) clearTask(h *Host, r *http.Request) (int, any) {
 	if !strings.HasPrefix(r.PathValue("id"), "waiting-") || h.Stale == 0 {
-		return 404, errors.New("there is no such waiting task")
+		return 404, fault{error: errors.New("there is no such waiting task"), id: "ResourceMissingAtURI"}
 	}
 	h.Stale--
 	b.sim.world.act("clear a waiting task of %s", h.Name)

@@ -6,83 +6,104 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net"
-	"os"
 	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"yareharbour/connector"
-	"yareharbour/connector/libvirt"
 	"yareharbour/connector/linux"
 	"yareharbour/connector/redfish"
 	"yareharbour/connector/ssh"
 	"yareharbour/core/estate"
 )
 
-// Patience is how long reading one host may take.
-const Patience = time.Minute
+// Limit is how long one look at a host may take where the estate file says nothing else.
+const Limit = 10 * time.Second
 
 // bmcSections are those that only a BMC tells.
 var bmcSections = []estate.SectionName{estate.HealthItems, estate.BMCState}
 
-// BMC is how a host's BMC is reached. The password stands in an environment variable, never in a file of ours.
+// BMC is how a host's BMC is reached.
 type BMC struct {
-	At          string // name:port
-	User        string
-	PasswordEnv string
-	Fingerprint string // SHA-256 of its certificate, in hex
+	redfish.Target
+	// Password fetches the secret when it is wanted.
+	Password func(ctx context.Context) (string, error)
 }
 
 // Reader reads hosts. It is safe for concurrent use.
 type Reader struct {
-	SSH  *ssh.Dialer
-	Sudo bool           // look as root
-	BMCs map[string]BMC // by host
-
-	mu      sync.Mutex
-	clients map[string]*redfish.Client
+	SSH   *ssh.Dialer
+	Sudo  bool           // look as root
+	BMCs  map[string]BMC // by host
+	Limit time.Duration  // of one look; 0: Limit
 }
 
-// Read reads the sections asked for, or all.
+func (d *Reader) limit() time.Duration {
+	if d.Limit > 0 {
+		return d.Limit
+	}
+	return Limit
+}
+
+// Read reads the sections asked for, or all. The machine and its BMC are asked side by side.
 func (d *Reader) Read(ctx context.Context, host string, sections ...estate.SectionName) (*estate.Reading, error) {
 	if len(sections) == 0 {
 		sections = estate.SectionNames
 	}
-	bounded, cancel := context.WithTimeout(ctx, Patience)
+	bounded, cancel := context.WithTimeout(ctx, d.limit())
 	defer cancel()
-	r := &estate.Reading{Host: host}
-	if slices.ContainsFunc(sections, func(s estate.SectionName) bool { return !slices.Contains(bmcSections, s) }) {
-		r = d.machine(bounded, host)
-	}
-	d.bmc(bounded, host, r, sections)
-	r.Sections = slices.DeleteFunc(r.Sections, func(s estate.Section) bool { return !slices.Contains(sections, s.Name) })
+	var machine, board *estate.Reading
+	var wait sync.WaitGroup
+	wait.Go(func() { machine = d.machine(bounded, host, sections) })
+	wait.Go(func() { board = d.bmc(bounded, host, sections) })
+	wait.Wait()
+	r := join(machine, board)
 	r.Sort()
 	return r, ctx.Err()
 }
 
+// wanted are those of the sections that are also asked for.
+func wanted(of, sections []estate.SectionName) (out []estate.SectionName) {
+	for _, s := range of {
+		if slices.Contains(sections, s) {
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
 // machine reads a machine and its guests over SSH. One that does not let us in has none of its sections read.
-func (d *Reader) machine(ctx context.Context, host string) *estate.Reading {
+func (d *Reader) machine(ctx context.Context, host string, sections []estate.SectionName) *estate.Reading {
+	own, guests := wanted(linux.Sections, sections), slices.Contains(sections, estate.GuestList)
+	if len(own) == 0 && !guests {
+		return &estate.Reading{Host: host}
+	}
 	conn, err := d.SSH.Dial(ctx, host)
 	if err != nil {
-		return silent(host, err)
+		return silent(host, err, append(own, wanted([]estate.SectionName{estate.GuestList}, sections)...))
 	}
 	defer conn.Close()
-	var guests *estate.Reading
+	there := &estate.Reading{}
 	var wait sync.WaitGroup
-	wait.Go(func() { guests = readGuests(ctx, "SSH, ", conn.Unix) })
-	r, err := d.probe(ctx, conn, host)
-	wait.Wait()
-	if err != nil {
-		r = silent(host, err)
+	if guests {
+		wait.Go(func() { there = readGuests(ctx, overSSH{conn, d.Sudo}) })
 	}
-	adopt(r, guests)
+	r := &estate.Reading{Host: host}
+	if len(own) > 0 {
+		if r, err = d.probe(ctx, conn, host, own); err != nil {
+			r = silent(host, err, own)
+		}
+	}
+	wait.Wait()
+	if guests {
+		adopt(r, there)
+	}
 	return r
 }
 
-func (d *Reader) probe(ctx context.Context, conn *ssh.Conn, host string) (*estate.Reading, error) {
-	answer, err := conn.Run(ctx, linux.Probe, d.Sudo)
+func (d *Reader) probe(ctx context.Context, conn *ssh.Conn, host string, sections []estate.SectionName) (*estate.Reading, error) {
+	answer, err := conn.Run(ctx, linux.Probe(d.limit()/4, sections...), d.Sudo)
 	if err != nil {
 		return nil, err
 	}
@@ -90,13 +111,13 @@ func (d *Reader) probe(ctx context.Context, conn *ssh.Conn, host string) (*estat
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", host, err)
 	}
-	return linux.Machine{Source: p, Name: host, From: "SSH", Now: time.Now}.Read(), nil
+	return linux.Machine{Source: p, Name: host, From: "SSH", Now: time.Now}.Read(sections...), nil
 }
 
 // silent is the reading of a host whose machine could not be read.
-func silent(host string, err error) *estate.Reading {
+func silent(host string, err error, sections []estate.SectionName) *estate.Reading {
 	r := &estate.Reading{Host: host}
-	for _, s := range append(slices.Clone(linux.Sections), estate.GuestList) {
+	for _, s := range sections {
 		r.SetSection(estate.Section{Name: s, At: time.Now(), Source: "SSH", Err: err.Error()})
 	}
 	return r
@@ -109,53 +130,12 @@ func Here(ctx context.Context) (*estate.Reading, error) {
 		return nil, err
 	}
 	r := m.Read()
-	adopt(r, readGuests(ctx, "", func(ctx context.Context, path string) (net.Conn, error) {
-		var d net.Dialer
-		return d.DialContext(ctx, "unix", path)
-	}))
+	adopt(r, readGuests(ctx, onThisMachine{}))
 	for _, s := range bmcSections {
 		r.SetSection(estate.Section{Name: s, At: m.Now(), Source: "BMC", Err: "not asked from inside the machine"})
 	}
 	r.Sort()
 	return r, nil
-}
-
-// readGuests reads guests through the first of libvirt's sockets that lets us in. What it returns holds guests, networks and the section of the guests.
-func readGuests(ctx context.Context, from string, dial func(ctx context.Context, path string) (net.Conn, error)) *estate.Reading {
-	r := &estate.Reading{}
-	section := estate.Section{Name: estate.GuestList, Source: from + "libvirt"}
-	err := errors.New("it has no libvirt: none of " + strings.Join(libvirt.Sockets, ", ") + " is there, or may be used")
-	for _, path := range libvirt.Sockets {
-		conn, dialled := dial(ctx, path)
-		if dialled != nil {
-			continue
-		}
-		section.Source = from + path
-		if err = guestsAt(ctx, conn, r); err == nil {
-			break
-		}
-	}
-	if section.At = time.Now(); err != nil {
-		section.Err = err.Error()
-		if ctx.Err() != nil {
-			section.Err = "libvirt does not answer in time"
-		}
-	}
-	r.SetSection(section)
-	return r
-}
-
-func guestsAt(ctx context.Context, conn net.Conn, r *estate.Reading) error {
-	h, err := libvirt.Connect(ctx, conn, libvirt.URI)
-	if err != nil {
-		return err
-	}
-	defer h.Close()
-	if r.Guests, err = h.Guests(ctx); err != nil {
-		return err
-	}
-	r.Networks, err = h.Networks()
-	return err
 }
 
 // adopt takes guests and networks into a machine's reading.
@@ -176,65 +156,84 @@ func adopt(r, guests *estate.Reading) {
 	}
 }
 
-// bmc reads what a BMC tells into the reading: its own sections, and the firmware that only it knows beside what the machine told.
-func (d *Reader) bmc(ctx context.Context, host string, r *estate.Reading, sections []estate.SectionName) {
-	client, err := d.client(host)
-	for _, name := range append(slices.Clone(bmcSections), estate.FirmwareItems) {
-		if !slices.Contains(sections, name) {
-			continue
-		}
-		if name == estate.FirmwareItems && errors.Is(err, errNoBMC) {
-			s := r.Section(name) // the machine's own word stands alone
-			s.Source += " (no BMC is named)"
-			r.SetSection(s)
-			continue
-		}
+var errNoBMC = errors.New("the estate file names no BMC for this host")
+
+// bmc reads what a BMC tells: its own sections, and the firmware that only it knows. It logs in for this one look, and out again.
+func (d *Reader) bmc(ctx context.Context, host string, sections []estate.SectionName) *estate.Reading {
+	r := &estate.Reading{Host: host}
+	names := wanted(append(slices.Clone(bmcSections), estate.FirmwareItems), sections)
+	if len(names) == 0 {
+		return r
+	}
+	client, err := d.client(ctx, host)
+	if client != nil {
+		defer client.Close()
+	}
+	for _, name := range names {
 		failed := err
+		s := estate.Section{Name: name, Source: "Redfish"}
+		if errors.Is(err, errNoBMC) && name == estate.FirmwareItems {
+			continue // the machine's own word stands alone
+		}
 		if failed == nil {
-			failed = client.ReadSection(ctx, name, r)
+			s.Partial, failed = client.ReadSection(ctx, name, r)
 		}
-		s := estate.Section{Name: name, At: time.Now(), Source: "Redfish"}
-		if own := r.Section(name); name == estate.FirmwareItems && own.Source != "" {
-			s.Source = own.Source + " and Redfish"
-		}
-		if failed != nil {
-			s.Err = failed.Error()
+		if s.At = time.Now(); failed != nil {
+			s.Err, s.Partial = failed.Error(), ""
 		}
 		r.SetSection(s)
 	}
+	return r
 }
 
-var errNoBMC = errors.New("the estate file names no BMC for this host")
-
-func (d *Reader) client(host string) (*redfish.Client, error) {
+func (d *Reader) client(ctx context.Context, host string) (*redfish.Client, error) {
 	b, ok := d.BMCs[host]
 	if !ok {
 		return nil, errNoBMC
 	}
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if c := d.clients[host]; c != nil {
-		return c, nil
+	secret, err := b.Password(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("the password of the BMC of %s: %w", host, err)
 	}
-	password, ok := os.LookupEnv(b.PasswordEnv)
-	if !ok {
-		return nil, fmt.Errorf("the password of the BMC of %s should be in the environment as %s, and is not", host, b.PasswordEnv)
-	}
-	if d.clients == nil {
-		d.clients = map[string]*redfish.Client{}
-	}
-	c := redfish.New(host, b.At, b.Fingerprint, b.User, password)
-	d.clients[host] = c
-	return c, nil
+	return redfish.New(host, b.Target, secret), nil
 }
 
-// Hangup lets go of all connections.
-func (d *Reader) Hangup() {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	for _, c := range d.clients {
-		c.Close()
+// join makes one reading of what the machine and its BMC told. Firmware comes from both; where one of them fails, what the other told stands, and the section says what is missing.
+func join(machine, board *estate.Reading) *estate.Reading {
+	r := machine
+	r.Components = append(r.Components, board.Components...)
+	r.Health, r.BMC = board.Health, board.BMC
+	if board.Hardware.Model != "" {
+		r.Hardware = board.Hardware
 	}
+	for _, s := range board.Sections {
+		own := r.Section(s.Name)
+		if s.Name != estate.FirmwareItems || own.Source == "" {
+			r.SetSection(s)
+			continue
+		}
+		both := estate.Section{Name: s.Name, At: own.At, Source: own.Source + " and " + s.Source, Partial: strings.Trim(own.Partial+"; "+s.Partial, "; ")}
+		if s.At.Before(own.At) { // the section is as old as the older half
+			both.At = s.At
+		}
+		switch {
+		case own.Err != "" && s.Err != "":
+			both.Err, both.Partial = own.Err+"; "+s.Err, ""
+		case own.Err != "":
+			both.Partial = strings.Trim("the machine: "+own.Err+"; "+both.Partial, "; ")
+		case s.Err != "":
+			both.Partial = strings.Trim("the BMC: "+s.Err+"; "+both.Partial, "; ")
+		}
+		r.SetSection(both)
+	}
+	if s := r.Section(estate.FirmwareItems); s.Source != "" && board.Section(estate.FirmwareItems).Source == "" {
+		s.Source += " (no BMC is named)"
+		r.SetSection(s)
+	}
+	return r
 }
+
+// Hangup lets go of all connections; each look has ended its own.
+func (d *Reader) Hangup() {}
 
 var _ connector.Reader = (*Reader)(nil)

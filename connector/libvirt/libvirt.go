@@ -30,28 +30,48 @@ const sample = 400 * time.Millisecond
 // agentPatience is how long a guest's agent may take to answer, in seconds.
 const agentPatience = 3
 
+// maxAnswers is the most that is read from one libvirt in one look, in bytes.
+const maxAnswers = 64 << 20
+
+// measured is a connection that ends when more comes than is taken.
+type measured struct {
+	net.Conn
+	left int
+}
+
+func (m *measured) Read(b []byte) (int, error) {
+	if m.left <= 0 {
+		return 0, fmt.Errorf("libvirt answers with more than %d MiB", maxAnswers>>20)
+	}
+	n, err := m.Conn.Read(b[:min(len(b), m.left)])
+	m.left -= n
+	return n, err
+}
+
 // Host is a host's libvirt, connected.
 type Host struct {
 	l    *libvirt.Libvirt
 	conn net.Conn
-	stop func() bool
 }
 
-// Connect speaks to the libvirt at the other end of conn, which is closed when the context ends.
+// Connect speaks to the libvirt at the other end of conn, which is closed where the context ends before it has answered. From then on Drop ends the connection.
 func Connect(ctx context.Context, conn net.Conn, uri string) (*Host, error) {
+	conn = &measured{conn, maxAnswers}
 	h := &Host{l: libvirt.NewWithDialer(dialers.NewAlreadyConnected(conn)), conn: conn}
-	h.stop = context.AfterFunc(ctx, func() { conn.Close() }) // a call to a host that fell silent would wait for ever
+	stop := context.AfterFunc(ctx, h.Drop) // a call to a host that fell silent would wait for ever
+	defer stop()
 	if err := h.l.ConnectToURI(libvirt.ConnectURI(uri)); err != nil {
-		h.stop()
-		conn.Close()
+		h.Drop()
 		return nil, fmt.Errorf("libvirt: %w", err)
 	}
 	return h, nil
 }
 
+// Drop ends the connection without a goodbye: whatever waits for an answer fails.
+func (h *Host) Drop() { h.conn.Close() }
+
 // Close ends the connection.
 func (h *Host) Close() {
-	h.stop()
 	_ = h.l.Disconnect() // nothing was changed, and nothing is lost if the goodbye is
 	h.conn.Close()
 }
@@ -110,7 +130,7 @@ func stateOf(s libvirt.DomainState) estate.GuestState {
 		return estate.Off
 	case libvirt.DomainCrashed:
 		return estate.Crashed
-	case libvirt.DomainPaused, libvirt.DomainPmsuspended:
+	case libvirt.DomainPaused, libvirt.DomainPmsuspended: // both hold their memory
 		return estate.Suspended
 	}
 	return estate.Running // also one that is blocked or on its way down

@@ -31,7 +31,7 @@ func (m Machine) drivers(r *estate.Reading) error {
 		if err != nil || v == "" {
 			v = kernel
 		}
-		r.Components = append(r.Components, estate.Component{Key: estate.Key("drv:" + driver), Device: path.Base(at), Version: v, Model: m.pciModel(at)})
+		r.Components = append(r.Components, estate.Component{Key: estate.Key("drv:" + driver), Device: path.Base(at), Version: v, Model: m.pciModel(at), Class: m.pciClass(at)})
 	}
 	return nil
 }
@@ -45,6 +45,20 @@ func (m Machine) boundDriver(at string) string {
 		}
 	}
 	return ""
+}
+
+// pciClass is the kind of device that the class code of its PCI configuration says (PCI Code and ID Assignment Specification: the first byte).
+func (m Machine) pciClass(at string) string {
+	code, _ := m.text(path.Join(at, "class"))
+	switch code = strings.TrimPrefix(code, "0x"); {
+	case strings.HasPrefix(code, "01"):
+		return "storage"
+	case strings.HasPrefix(code, "02"), strings.HasPrefix(code, "0c06"): // InfiniBand is a serial bus
+		return "network"
+	case strings.HasPrefix(code, "03"):
+		return "graphics"
+	}
+	return "other"
 }
 
 // pciModel is what a PCI device calls itself: its vendor's and its own number.
@@ -63,9 +77,9 @@ func (m Machine) firmware(r *estate.Reading) error {
 		r.Hardware.Maker, _ = m.text(dmi + "sys_vendor")
 		r.Hardware.Model, _ = m.text(dmi + "product_name")
 		r.Hardware.Serial, _ = m.text(dmi + "product_serial")
-		r.Components = append(r.Components, estate.Component{Key: "fw:bios", Version: bios, Model: r.Hardware.Model})
+		r.Components = append(r.Components, estate.Component{Key: "fw:bios", Version: bios, Model: r.Hardware.Model, Class: "bios"})
 		if v, err := m.text(dmi + "ec_firmware_release"); err == nil && v != "" {
-			r.Components = append(r.Components, estate.Component{Key: "fw:ec", Version: v, Model: r.Hardware.Model})
+			r.Components = append(r.Components, estate.Component{Key: "fw:ec", Version: v, Model: r.Hardware.Model, Class: "other"})
 		}
 	} else if missing(err) {
 		err = errors.New("this machine has no DMI table")
@@ -85,7 +99,7 @@ func (m Machine) diskFirmware(r *estate.Reading) {
 			model, _ := m.text(path.Join(at, d.model))
 			v, err := m.text(path.Join(at, d.version))
 			if err == nil && model != "" {
-				r.Components = append(r.Components, item(model, path.Base(at), v))
+				r.Components = append(r.Components, item(model, "disk", path.Base(at), v))
 			}
 		}
 	}
@@ -112,19 +126,19 @@ func (m Machine) adapterFirmware(r *estate.Reading) {
 		}
 		seen[bus] = true
 		r.Components = append(r.Components, estate.Component{Key: estate.Key("fw:" + told["driver"]), Device: bus, Version: firstWord(v),
-			Model: m.pciModel(path.Join(pciDevices, bus))})
+			Model: m.pciModel(path.Join(pciDevices, bus)), Class: "network"})
 	}
 	for _, at := range m.Glob("sys/class/infiniband/*") {
 		model, _ := m.text(path.Join(at, "board_id"))
 		if v, err := m.text(path.Join(at, "fw_ver")); err == nil && model != "" {
-			r.Components = append(r.Components, item(model, path.Base(at), v))
+			r.Components = append(r.Components, item(model, "network", path.Base(at), v))
 		}
 	}
 }
 
 // item is the firmware of a device that is named by its model.
-func item(model, device, v string) estate.Component {
-	c := estate.Component{Key: estate.Key("fw:" + slug(model)), Device: device, Version: firstWord(v), Model: model}
+func item(model, class, device, v string) estate.Component {
+	c := estate.Component{Key: estate.Key("fw:" + slug(model)), Device: device, Version: firstWord(v), Model: model, Class: class}
 	if c.Version == "" {
 		c.Unread = "the device names no version"
 	}

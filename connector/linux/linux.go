@@ -5,10 +5,12 @@
 package linux
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"io/fs"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -40,12 +42,34 @@ type Machine struct {
 // Sections are those that a machine can tell of. Its guests and its BMC are asked elsewhere.
 var Sections = []estate.SectionName{estate.Host, estate.Packages, estate.Drivers, estate.FirmwareItems, estate.SettingItems}
 
-// Read reads the machine into a reading with those sections.
-func (m Machine) Read() *estate.Reading {
+// later is a source in which commands had to be ended, as a probe tells.
+type later interface {
+	// Late says which command of the section's did not end in time, and "" where all did.
+	Late(section estate.SectionName) string
+}
+
+// Read reads the machine into a reading with those of the sections that are asked for, or with all.
+func (m Machine) Read(sections ...estate.SectionName) *estate.Reading {
+	if len(sections) == 0 {
+		sections = Sections
+	}
 	r := &estate.Reading{Host: m.Name}
-	all, hidden := m.processes()
+	wants := func(names ...estate.SectionName) bool {
+		return slices.ContainsFunc(names, func(n estate.SectionName) bool { return slices.Contains(sections, n) })
+	}
+	var all []process
+	hidden := 0
+	if wants(estate.Packages, estate.SettingItems) {
+		all, hidden = m.processes()
+	}
 	for _, name := range Sections {
+		if !wants(name) {
+			continue
+		}
 		source, err := m.section(name, r, all)
+		if l, ok := m.Source.(later); ok && err == nil && l.Late(name) != "" {
+			err = fmt.Errorf("%s did not end in time and was ended", l.Late(name))
+		}
 		if name == estate.Packages && hidden > 0 {
 			source += fmt.Sprintf(" (processes hidden from this user: %d)", hidden)
 		}
@@ -58,10 +82,18 @@ func (m Machine) Read() *estate.Reading {
 		}
 		r.SetSection(s)
 	}
-	m.kernelPackage(r)
-	m.holders(r, all)
+	if wants(estate.Packages) {
+		m.kernelPackage(r)
+		m.holders(r, all)
+	}
 	r.Sort()
 	return r
+}
+
+// kernel is the kernel that runs and the newest one installed. Every section may ask.
+func (m Machine) kernel() (estate.Kernel, error) {
+	running, err := m.text("proc/sys/kernel/osrelease")
+	return estate.Kernel{Running: running, Installed: m.newestKernel()}, err
 }
 
 func (m Machine) section(name estate.SectionName, r *estate.Reading, all []process) (source string, err error) {
@@ -87,7 +119,7 @@ func (m Machine) text(name string) (string, error) {
 // host reads what proc(5) tells: the kernel, the boot, memory and processors.
 func (m Machine) host(r *estate.Reading) error {
 	var err error
-	if r.Kernel.Running, err = m.text("proc/sys/kernel/osrelease"); err != nil {
+	if r.Kernel, err = m.kernel(); err != nil {
 		return err
 	}
 	if r.BootID, err = m.text("proc/sys/kernel/random/boot_id"); err != nil {
@@ -98,26 +130,29 @@ func (m Machine) host(r *estate.Reading) error {
 			r.BootedAt = m.Now().Add(-time.Duration(s * float64(time.Second))).Truncate(time.Second)
 		}
 	}
-	r.Release = m.osRelease()
+	r.Release, r.Build = m.osRelease()
 	r.Capacity = estate.Resources{MemoryMiB: m.memory(), CPU: 1000 * m.processors()}
-	r.Kernel.Installed = m.newestKernel()
 	for _, b := range m.Glob("sys/class/net/*/bridge/bridge_id") {
 		r.Networks = append(r.Networks, path.Base(path.Dir(path.Dir(b))))
 	}
 	return nil
 }
 
-// osRelease is PRETTY_NAME of os-release(5).
-func (m Machine) osRelease() string {
+// osRelease is PRETTY_NAME of os-release(5), and beside it the build or the image that the machine is of: IMAGE_ID with IMAGE_VERSION, or BUILD_ID.
+func (m Machine) osRelease() (release, build string) {
 	for _, name := range []string{"etc/os-release", "usr/lib/os-release"} {
 		text, _ := m.text(name)
+		said := map[string]string{}
 		for line := range strings.Lines(text) {
-			if v, ok := strings.CutPrefix(line, "PRETTY_NAME="); ok {
-				return strings.Trim(strings.TrimSpace(v), `"'`)
+			if k, v, ok := strings.Cut(strings.TrimSpace(line), "="); ok {
+				said[k] = strings.Trim(v, `"'`)
 			}
 		}
+		if release = said["PRETTY_NAME"]; release != "" {
+			return release, cmp.Or(strings.TrimSpace(said["IMAGE_ID"]+" "+said["IMAGE_VERSION"]), said["BUILD_ID"])
+		}
 	}
-	return ""
+	return "", ""
 }
 
 func (m Machine) memory() int64 {

@@ -68,6 +68,7 @@ func (m Machine) rpms(r *estate.Reading, out []byte) error {
 		}
 	}
 	newest := map[estate.Key]int{}
+	kernel, _ := m.kernel() // where it is not told, no package waits for it
 	for _, p := range all {
 		key := rpmrepo.Key(p.name, p.arch, native)
 		i, twice := newest[key]
@@ -79,7 +80,7 @@ func (m Machine) rpms(r *estate.Reading, out []byte) error {
 			r.Components[i].Version = p.evr
 		}
 		c := &r.Components[newest[key]]
-		if kernelOf(p.name) && strings.HasSuffix(p.evr+"."+p.arch, r.Kernel.Running) && r.Kernel.Running != "" {
+		if kernelOf(p.name) && strings.HasSuffix(p.evr+"."+p.arch, kernel.Running) && kernel.Running != "" {
 			c.Running, c.Restarts = p.evr, "host"
 		}
 	}
@@ -98,7 +99,7 @@ func kernelOf(name string) bool {
 
 // kernelPackage notes on the Debian package of the newest installed kernel that another one runs, as long as both are of this distribution.
 func (m Machine) kernelPackage(r *estate.Reading) {
-	k := r.Kernel
+	k, _ := m.kernel()
 	if k.Installed == "" || k.Installed == k.Running || !slices.ContainsFunc(r.Components, func(c estate.Component) bool {
 		return c.Key == estate.Key("deb:linux-image-"+k.Running)
 	}) {

@@ -12,13 +12,29 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"time"
+
+	"yareharbour/core/estate"
 )
 
-// Probe is a script for a POSIX shell that prints all that Read looks at, for a machine that is reached in another way than by its file system. It needs GNU
-// grep and find, as every distribution has that is made of dpkg or rpm packages. As root it sees more: the programs of every process, and the firewall's rules.
-//
 //go:embed probe.sh
-var Probe string
+var probe string
+
+// Probe is a script for a POSIX shell that prints all that Read looks at for those sections, or for all, on a machine that is reached in another way than by its file system. It needs GNU
+// grep, find and timeout, as every distribution has that is made of dpkg or rpm packages. As root it sees more: the programs of every process, and the firewall's rules. No command
+// of it runs longer than limit, which counts in whole seconds and is one at least.
+func Probe(limit time.Duration, sections ...estate.SectionName) string {
+	if len(sections) == 0 {
+		sections = Sections
+	}
+	var want []string
+	for _, s := range Sections {
+		if slices.Contains(sections, s) {
+			want = append(want, string(s))
+		}
+	}
+	return fmt.Sprintf("want='%s' limit=%d\n%s", strings.Join(want, " "), max(1, int(limit/time.Second)), probe)
+}
 
 // Probed is what a probe brought. It holds what the probe asked for and no more.
 type Probed struct {
@@ -27,18 +43,19 @@ type Probed struct {
 	denied  map[string]bool
 	outputs map[string]*bytes.Buffer
 	failed  map[string]string
+	late    map[estate.SectionName]string
 	names   []string // of files, links and their directories, sorted
 }
 
 // errProbe is what an answer gives that is not a whole probe's.
-var errProbe = errors.New("the machine did not answer as a Linux machine with a POSIX shell, GNU grep and find does")
+var errProbe = errors.New("the machine did not answer as a Linux machine with a POSIX shell, GNU grep, find and timeout does")
 
 // maxLine is the longest line of an answer, in bytes.
 const maxLine = 4 << 20
 
 // ParseProbe reads what the probe printed. An answer that breaks off is an error.
 func ParseProbe(r io.Reader) (*Probed, error) {
-	p := &Probed{files: map[string]*bytes.Buffer{}, links: map[string]string{}, denied: map[string]bool{}, outputs: map[string]*bytes.Buffer{}, failed: map[string]string{}}
+	p := &Probed{files: map[string]*bytes.Buffer{}, links: map[string]string{}, denied: map[string]bool{}, outputs: map[string]*bytes.Buffer{}, failed: map[string]string{}, late: map[estate.SectionName]string{}}
 	sc := bufio.NewScanner(r)
 	sc.Buffer(nil, maxLine)
 	begun, ended, strange := false, false, ""
@@ -53,6 +70,9 @@ func ParseProbe(r io.Reader) (*Probed, error) {
 			begun = true
 		case name == "=end":
 			ended = true
+		case name == "=late":
+			section, command, _ := strings.Cut(text, " ")
+			p.late[estate.SectionName(section)] = strings.TrimSpace(command)
 		default:
 			p.add(name, text)
 		}
@@ -102,6 +122,9 @@ func line(to map[string]*bytes.Buffer, name, text string) {
 	}
 	to[name].WriteString(text + "\n")
 }
+
+// Late says which command of the section's had to be ended.
+func (p *Probed) Late(section estate.SectionName) string { return p.late[section] }
 
 // index lists every name with the directories above it.
 func (p *Probed) index() {

@@ -28,7 +28,7 @@ func TestAProbeSeesWhatTheFileSystemShows(t *testing.T) {
 	// Processes come and go between the two, and services with them: a few tries must do.
 	for try := 1; ; try++ {
 		c := exec.Command(sh, "-s")
-		c.Stdin = strings.NewReader(Probe)
+		c.Stdin = strings.NewReader(Probe(4 * time.Second))
 		out, err := c.Output()
 		if err != nil {
 			t.Fatal(err)

@@ -1,5 +1,6 @@
-// Package redfish is a thin client for BMCs that speak Redfish (DMTF DSP0266): inventory, power, health, firmware updates by
-// multipart push, and tasks. The BMC's certificate is pinned by its fingerprint; nothing is sent to one that shows another.
+// Package redfish is a thin client for BMCs that speak Redfish (DMTF DSP0266), whoever made them: inventory, power, health, firmware updates by multipart push, and tasks.
+// Everything is found through links from the service root, and every page of a collection is read. The BMC's certificate is verified by roots, or pinned by its fingerprint. A secret goes to
+// that one address and nowhere else: no redirect is followed with it.
 package redfish
 
 import (
@@ -13,9 +14,10 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"mime/multipart"
+	"net"
 	"net/http"
-	"net/textproto"
+	"net/url"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -23,121 +25,193 @@ import (
 	"yareharbour/connector"
 )
 
+// Target is a BMC and how it is known.
+type Target struct {
+	At          string // name:port
+	User        string
+	Fingerprint string            // SHA-256 of its certificate, in hex; empty: verified by roots
+	Roots       *x509.CertPool    // nil: the machine's own
+	Names       map[string]string // inventory id or model → component, and device in parentheses, as "fw:skerry-raid (bay 1)"
+}
+
+// root is where every Redfish service begins (DSP0266, "Service root request").
+const root = "/redfish/v1/"
+
+// maxAnswer is the longest answer that is read, in bytes.
+const maxAnswer = 4 << 20
+
 // Client talks to one BMC. It is safe for concurrent use.
 type Client struct {
 	host     string // as the estate names it, for errors
-	base     string
-	user     string
+	base     *url.URL
+	target   Target
 	password string
 	http     *http.Client
 
-	mu    sync.Mutex
-	token string
+	mu      sync.Mutex
+	started service // what the root says; empty: not asked yet
+	login   login
 }
 
-// New returns a client for the BMC of host at address (name:port). The fingerprint is the SHA-256 of its certificate, in hex.
-func New(host, address, fingerprint, user, password string) *Client {
-	pin := func(raw [][]byte, _ [][]*x509.Certificate) error {
-		if len(raw) == 0 {
+// New returns a client for the BMC of host.
+func New(host string, t Target, password string) *Client {
+	transport := &http.Transport{
+		TLSClientConfig:       t.tls(),
+		MaxIdleConnsPerHost:   4,
+		MaxConnsPerHost:       8,
+		IdleConnTimeout:       time.Minute,
+		TLSHandshakeTimeout:   5 * time.Second,
+		ResponseHeaderTimeout: 20 * time.Second,
+		DialContext:           (&net.Dialer{Timeout: 5 * time.Second}).DialContext,
+	}
+	stay := func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }
+	return &Client{host: host, base: &url.URL{Scheme: "https", Host: t.At}, target: t, password: password,
+		http: &http.Client{Transport: transport, Timeout: 30 * time.Second, CheckRedirect: stay}}
+}
+
+// tls verifies by roots; a pin takes the place of a chain of authorities, for BMCs mostly sign for themselves.
+func (t Target) tls() *tls.Config {
+	if t.Fingerprint == "" {
+		return &tls.Config{RootCAs: t.Roots, MinVersion: tls.VersionTLS12}
+	}
+	return &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12, VerifyConnection: func(s tls.ConnectionState) error { // also of a session that is resumed
+		if len(s.PeerCertificates) == 0 {
 			return errors.New("the BMC shows no certificate")
 		}
-		sum := sha256.Sum256(raw[0])
-		if got := hex.EncodeToString(sum[:]); got != fingerprint {
-			return fmt.Errorf("the BMC shows a certificate with the fingerprint %s, and %s is pinned", got, fingerprint)
+		sum := sha256.Sum256(s.PeerCertificates[0].Raw)
+		if got := hex.EncodeToString(sum[:]); got != t.Fingerprint {
+			return &untrusted{fmt.Sprintf("the BMC shows a certificate with the fingerprint %s, and %s is pinned", got, t.Fingerprint)}
 		}
 		return nil
-	}
-	t := &http.Transport{
-		// The pin takes the place of a chain of authorities: BMCs mostly sign for themselves.
-		TLSClientConfig:     &tls.Config{InsecureSkipVerify: true, VerifyPeerCertificate: pin},
-		MaxIdleConnsPerHost: 4,
-		IdleConnTimeout:     time.Minute,
-	}
-	return &Client{host: host, base: "https://" + address, user: user, password: password, http: &http.Client{Transport: t, Timeout: 30 * time.Second}}
+	}}
 }
 
-// Close forgets idle connections.
-func (c *Client) Close() { c.http.CloseIdleConnections() }
+// untrusted is a certificate that is not the BMC's.
+type untrusted struct{ why string }
+
+func (u *untrusted) Error() string { return u.why }
+
+// distrust tells whether the certificate is why nothing was sent.
+func distrust(err error) bool {
+	var pin *untrusted
+	var chain *tls.CertificateVerificationError
+	return errors.As(err, &pin) || errors.As(err, &chain)
+}
 
 // refusal is an error that the BMC gave in words.
 type refusal struct {
 	status  int
 	message string
+	ids     string // of its messages
 }
 
 func (r *refusal) Error() string { return r.message }
 
+// refused tells whether the BMC answered with one of the codes.
+func refused(err error, codes ...int) bool {
+	var r *refusal
+	if !errors.As(err, &r) {
+		return false
+	}
+	for _, c := range codes {
+		if r.status == c {
+			return true
+		}
+	}
+	return false
+}
+
 func (c *Client) wrap(doing string, err error) error {
-	if err == nil {
-		return nil
-	}
 	var said *refusal
-	if !errors.As(err, &said) && !strings.Contains(err.Error(), "fingerprint") {
-		return fmt.Errorf("%s: the BMC of %s %w (%v)", doing, c.host, connector.ErrUnreachable, unwrapURL(err))
+	switch {
+	case err == nil:
+		return nil
+	case errors.As(err, &said) || distrust(err):
+		return fmt.Errorf("%s on the BMC of %s: %w", doing, c.host, unwrapURL(err))
 	}
-	return fmt.Errorf("%s on the BMC of %s: %w", doing, c.host, err)
+	return fmt.Errorf("%s: the BMC of %s %w (%v)", doing, c.host, connector.ErrUnreachable, unwrapURL(err))
 }
 
 func unwrapURL(err error) error {
-	if inner := errors.Unwrap(err); inner != nil {
-		return inner
+	var outer *url.Error
+	if errors.As(err, &outer) {
+		return outer.Err
 	}
 	return err
 }
 
 // get reads a resource.
-func (c *Client) get(ctx context.Context, path string, into any) error {
-	_, err := c.call(ctx, http.MethodGet, path, "", nil, into)
+func (c *Client) get(ctx context.Context, at string, into any) error {
+	_, err := c.call(ctx, http.MethodGet, at, "", nil, into)
 	return err
 }
 
-func (c *Client) post(ctx context.Context, path string, body, into any) error {
+func (c *Client) post(ctx context.Context, at string, body, into any) error {
 	b, err := json.Marshal(body)
 	if err != nil {
 		return err
 	}
-	_, err = c.call(ctx, http.MethodPost, path, "application/json", b, into)
+	_, err = c.call(ctx, http.MethodPost, at, "application/json", b, into)
 	return err
 }
 
-// call makes a request in a session, and begins a new session once where the old one has ended.
-func (c *Client) call(ctx context.Context, method, path, kind string, body []byte, into any) (http.Header, error) {
-	for try := range 2 {
-		token, err := c.session(ctx, try > 0)
+// call makes a request as the one who logged in, and logs in anew once where the session has ended.
+func (c *Client) call(ctx context.Context, method, at, kind string, body []byte, into any) (http.Header, error) {
+	for try := 0; ; try++ {
+		auth, err := c.authorize(ctx, try > 0)
 		if err != nil {
 			return nil, err
 		}
-		h, err := c.request(ctx, method, path, kind, body, token, into)
-		if r, ok := err.(*refusal); ok && r.status == http.StatusUnauthorized && try == 0 {
+		h, err := c.request(ctx, method, at, kind, body, auth, into)
+		if try == 0 && auth.Get("X-Auth-Token") != "" && refused(err, http.StatusUnauthorized) {
 			continue
 		}
 		return h, err
 	}
-	return nil, &refusal{http.StatusUnauthorized, "the session ended twice"}
 }
 
-func (c *Client) session(ctx context.Context, renew bool) (string, error) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.token != "" && !renew {
-		return c.token, nil
+// busyTries and busyWait bound how often and how long, each time, we wait for a BMC that asks for it (Retry-After).
+const (
+	busyTries = 3
+	busyWait  = 5 * time.Second
+)
+
+// request makes a request, and again after a while where the BMC says that it is busy and nothing was asked to be changed.
+func (c *Client) request(ctx context.Context, method, at, kind string, body []byte, auth http.Header, into any) (http.Header, error) {
+	for try := 1; ; try++ {
+		h, err := c.once(ctx, method, at, kind, body, auth, into)
+		if try == busyTries || method != http.MethodGet || !refused(err, http.StatusServiceUnavailable, http.StatusTooManyRequests) {
+			return h, err
+		}
+		wait := time.Second
+		if s, perr := strconv.Atoi(h.Get("Retry-After")); perr == nil && s >= 0 {
+			wait = min(time.Duration(s)*time.Second, busyWait)
+		}
+		if serr := connector.Sleep(ctx, wait); serr != nil {
+			return h, err
+		}
 	}
-	body, err := json.Marshal(map[string]string{"UserName": c.user, "Password": c.password})
-	if err != nil {
-		return "", err
-	}
-	h, err := c.request(ctx, http.MethodPost, "/redfish/v1/SessionService/Sessions", "application/json", body, "", nil)
-	if err != nil {
-		return "", err
-	}
-	if c.token = h.Get("X-Auth-Token"); c.token == "" {
-		return "", &refusal{http.StatusOK, "the BMC gave no session token"}
-	}
-	return c.token, nil
 }
 
-func (c *Client) request(ctx context.Context, method, path, kind string, body []byte, token string, into any) (http.Header, error) {
-	req, err := http.NewRequestWithContext(ctx, method, c.base+path, bytes.NewReader(body))
+// where resolves a link. One that leads to another service is refused: the secret is for this one.
+func (c *Client) where(at string) (*url.URL, error) {
+	u, err := c.base.Parse(at)
+	if err != nil {
+		return nil, &refusal{message: "it links to " + strconv.Quote(at) + ", which is no address"}
+	}
+	if u.Scheme != c.base.Scheme || !strings.EqualFold(u.Host, c.base.Host) {
+		return nil, &refusal{message: fmt.Sprintf("it links to %s, which is another service than %s", u.Host, c.base.Host)}
+	}
+	u.Fragment = ""
+	return u, nil
+}
+
+func (c *Client) once(ctx context.Context, method, at, kind string, body []byte, auth http.Header, into any) (http.Header, error) {
+	u, err := c.where(at)
+	if err != nil {
+		return nil, err
+	}
+	req, err := http.NewRequestWithContext(ctx, method, u.String(), bytes.NewReader(body))
 	if err != nil {
 		return nil, err
 	}
@@ -146,66 +220,66 @@ func (c *Client) request(ctx context.Context, method, path, kind string, body []
 	if kind != "" {
 		req.Header.Set("Content-Type", kind)
 	}
-	if token != "" {
-		req.Header.Set("X-Auth-Token", token)
+	for k, v := range auth {
+		req.Header[k] = v
 	}
 	resp, err := c.http.Do(req)
 	if err != nil {
 		return nil, err
 	}
 	defer resp.Body.Close()
-	b, err := io.ReadAll(io.LimitReader(resp.Body, 16<<20))
+	b, err := io.ReadAll(io.LimitReader(resp.Body, maxAnswer+1))
 	if err != nil {
 		return nil, err
 	}
-	if resp.StatusCode >= 300 {
-		return nil, &refusal{resp.StatusCode, message(resp.Status, b)}
+	switch {
+	case len(b) > maxAnswer:
+		return nil, &refusal{status: resp.StatusCode, message: fmt.Sprintf("%s answers with more than %d MiB", u.Path, maxAnswer>>20)}
+	case resp.StatusCode >= 300 && resp.StatusCode < 400:
+		return nil, &refusal{status: resp.StatusCode, message: fmt.Sprintf("%s leads on to %s, which is not followed", u.Path, strconv.Quote(resp.Header.Get("Location")))}
+	case resp.StatusCode >= 400:
+		text, ids := message(resp.Status, b)
+		return resp.Header, &refusal{status: resp.StatusCode, message: text, ids: ids}
 	}
 	if into != nil && len(b) > 0 {
 		if err := json.Unmarshal(b, into); err != nil {
-			return nil, &refusal{resp.StatusCode, "its answer is no JSON: " + err.Error()}
+			return nil, &refusal{status: resp.StatusCode, message: fmt.Sprintf("%s is answered with %s, not with what Redfish says (%v)", u.Path, kindOf(resp.Header, b), err)}
 		}
 	}
 	return resp.Header, nil
 }
 
-// message takes what a Redfish error says in words, the most specific first.
-func message(status string, body []byte) string {
-	var e struct {
-		Error struct {
-			Message  string                     `json:"message"`
-			Extended []struct{ Message string } `json:"@Message.ExtendedInfo"`
-		} `json:"error"`
+// kindOf says what an answer is that is no JSON.
+func kindOf(h http.Header, b []byte) string {
+	if t := h.Get("Content-Type"); t != "" && !strings.Contains(t, "json") {
+		return strconv.Quote(t)
 	}
-	if json.Unmarshal(body, &e) == nil {
-		for _, x := range e.Error.Extended {
-			if x.Message != "" {
-				return x.Message
-			}
-		}
-		if e.Error.Message != "" {
-			return e.Error.Message
-		}
-	}
-	return status
+	return strconv.Quote(string(b[:min(len(b), 40)]))
 }
 
-// multipartPush makes the body of a multipart push of DSP0266: UpdateParameters as JSON, UpdateFile as octets.
-func multipartPush(targets []string, file string, image []byte) (kind string, body []byte, err error) {
-	var buf bytes.Buffer
-	w := multipart.NewWriter(&buf)
-	part := func(disposition, kind string, b []byte) error {
-		p, err := w.CreatePart(textproto.MIMEHeader{"Content-Disposition": {disposition}, "Content-Type": {kind}})
-		if err == nil {
-			_, err = p.Write(b)
+// message takes what a Redfish error says in words, the most specific first, and the ids of its messages (DSP0266, "Error responses").
+func message(status string, body []byte) (text, ids string) {
+	var e struct {
+		Error struct {
+			Code, Message string
+			Extended      []struct{ MessageID, Message string } `json:"@Message.ExtendedInfo"`
+		} `json:"error"`
+	}
+	if json.Unmarshal(body, &e) != nil {
+		return status, ""
+	}
+	ids = e.Error.Code
+	for _, x := range e.Error.Extended {
+		ids += " " + x.MessageID
+		if text == "" {
+			text = x.Message
 		}
-		return err
 	}
-	params, err := json.Marshal(map[string]any{"Targets": targets, "@Redfish.OperationApplyTime": "Immediate"})
-	if err != nil {
-		return "", nil, err
+	if text == "" {
+		text = e.Error.Message
 	}
-	err = errors.Join(part(`form-data; name="UpdateParameters"`, "application/json", params),
-		part(fmt.Sprintf(`form-data; name="UpdateFile"; filename=%q`, file), "application/octet-stream", image), w.Close())
-	return w.FormDataContentType(), buf.Bytes(), err
+	if text == "" {
+		text = status
+	}
+	return text, ids
 }

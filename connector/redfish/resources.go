@@ -1,11 +1,19 @@
 package redfish
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
+	"fmt"
+	"mime/multipart"
 	"net/http"
+	"net/textproto"
 	"path"
+	"slices"
 	"strings"
+
+	"golang.org/x/sync/errgroup"
 
 	"yareharbour/connector"
 	"yareharbour/core/estate"
@@ -15,147 +23,202 @@ type ref struct {
 	ID string `json:"@odata.id"`
 }
 
-type collection struct{ Members []ref }
+// atOnce is how many resources of one BMC are asked for at the same time: more make some of them stumble.
+const atOnce = 4
 
-// first returns the only, or first, member of a collection that the service root names.
-func (c *Client) first(ctx context.Context, name string) (string, error) {
-	var root map[string]any
-	if err := c.get(ctx, "/redfish/v1/", &root); err != nil {
-		return "", err
+// maxMembers is how many members of a collection are read.
+const maxMembers = 4096
+
+// members returns the links of all members of a collection, page by page (DSP0266, "Members@odata.nextLink"). A page that comes twice is an error.
+func (c *Client) members(ctx context.Context, at string) (out []ref, err error) {
+	seen := map[string]bool{}
+	for at != "" {
+		if seen[at] || len(out) > maxMembers {
+			return nil, &refusal{message: fmt.Sprintf("%s has pages without an end", at)}
+		}
+		seen[at] = true
+		var page struct {
+			Members []ref
+			Next    string `json:"Members@odata.nextLink"`
+		}
+		if err := c.get(ctx, at, &page); err != nil {
+			return nil, err
+		}
+		out = append(out, page.Members...)
+		at = page.Next
 	}
-	link, _ := root[name].(map[string]any)
-	at, _ := link["@odata.id"].(string)
+	return out, nil
+}
+
+// each reads every member of a collection into a value of its own, a few at a time. A member without an address is what it says itself, as where a service expands collections unasked.
+func each[T any](ctx context.Context, c *Client, links []ref) ([]T, error) {
+	out := make([]T, len(links))
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(atOnce)
+	for i, l := range links {
+		g.Go(func() error { return c.get(ctx, l.ID, &out[i]) })
+	}
+	return out, g.Wait()
+}
+
+// of returns the members of the collection that the root links to.
+func (c *Client) of(ctx context.Context, name string, link func(service) ref) ([]ref, error) {
+	s, err := c.start(ctx)
+	if err != nil {
+		return nil, err
+	}
+	at := link(s).ID
 	if at == "" {
-		return "", &refusal{http.StatusNotFound, "it has no " + name}
+		return nil, &refusal{status: http.StatusNotFound, message: "its service root links to no " + name}
 	}
-	var col collection
-	if err := c.get(ctx, at, &col); err != nil {
-		return "", err
+	return c.members(ctx, at)
+}
+
+// system is what is looked at of a computer system.
+type system struct {
+	ref
+	Manufacturer, Model, SerialNumber, SKU, PowerState, HostName, SystemType string
+	Status                                                                   status
+	Processors, Memory, Storage, SimpleStorage                               ref
+	Actions                                                                  struct {
+		Reset struct {
+			Target string `json:"target"`
+		} `json:"#ComputerSystem.Reset"`
 	}
-	if len(col.Members) == 0 {
-		return "", &refusal{http.StatusNotFound, "its " + name + " are empty"}
+}
+
+// system finds the host's own system: the only one, or the physical one, or the one that has the host's name.
+func (c *Client) system(ctx context.Context) (system, error) {
+	links, err := c.of(ctx, "Systems", func(s service) ref { return s.Systems })
+	if err != nil {
+		return system{}, err
 	}
-	return col.Members[0].ID, nil
+	all, err := each[system](ctx, c, links)
+	if err != nil {
+		return system{}, err
+	}
+	for i := range all {
+		all[i].ID = links[i].ID
+	}
+	if physical := slices.DeleteFunc(slices.Clone(all), func(s system) bool { return s.SystemType != "" && s.SystemType != "Physical" }); len(physical) > 0 {
+		all = physical
+	}
+	if len(all) > 1 {
+		short, _, _ := strings.Cut(c.host, ".")
+		all = slices.DeleteFunc(all, func(s system) bool {
+			name, _, _ := strings.Cut(s.HostName, ".")
+			return !strings.EqualFold(name, short)
+		})
+		if len(all) != 1 {
+			return system{}, &refusal{message: fmt.Sprintf("it is the BMC of %d systems, and not one of them says that its name is %s", len(links), c.host)}
+		}
+	}
+	if len(all) == 0 {
+		return system{}, &refusal{status: http.StatusNotFound, message: "its Systems are empty"}
+	}
+	return all[0], nil
 }
 
 // System returns the host's hardware, and the power state as Redfish says it.
 func (c *Client) System(ctx context.Context) (hw estate.Hardware, power string, err error) {
-	at, err := c.first(ctx, "Systems")
+	s, err := c.system(ctx)
+	return estate.Hardware{Maker: strings.TrimSpace(s.Manufacturer), Model: strings.TrimSpace(s.Model), Serial: strings.TrimSpace(s.SerialNumber)}, s.PowerState, c.wrap("reading the system", err)
+}
+
+// update is what is looked at of an update service.
+type update struct {
+	FirmwareInventory    ref
+	MultipartHttpPushUri string
+}
+
+func (c *Client) updates(ctx context.Context) (u update, err error) {
+	s, err := c.start(ctx)
 	if err != nil {
-		return hw, "", c.wrap("reading the system", err)
+		return u, err
 	}
-	var s struct{ Manufacturer, Model, SerialNumber, PowerState string }
-	err = c.get(ctx, at, &s)
-	return estate.Hardware{Maker: s.Manufacturer, Model: s.Model, Serial: s.SerialNumber}, s.PowerState, c.wrap("reading the system", err)
+	if s.UpdateService.ID == "" {
+		return u, &refusal{status: http.StatusNotFound, message: "its service root links to no UpdateService"}
+	}
+	return u, c.get(ctx, s.UpdateService.ID, &u)
 }
 
-// Health returns what the chassis reports of its power supplies and their like.
-func (c *Client) Health(ctx context.Context) ([]estate.Health, error) {
-	at, err := c.first(ctx, "Chassis")
+func (c *Client) items(ctx context.Context) ([]item, update, error) {
+	u, err := c.updates(ctx)
 	if err != nil {
-		return nil, c.wrap("reading health", err)
+		return nil, u, err
 	}
-	var p struct {
-		PowerSupplies []struct {
-			Name   string
-			Status struct {
-				Health     string
-				Conditions []struct{ Message string }
-			}
-		}
+	if u.FirmwareInventory.ID == "" {
+		return nil, u, &refusal{status: http.StatusNotFound, message: "its UpdateService links to no FirmwareInventory"}
 	}
-	if err := c.get(ctx, at+"/Power", &p); err != nil {
-		return nil, c.wrap("reading health", err)
+	links, err := c.members(ctx, u.FirmwareInventory.ID)
+	if err != nil {
+		return nil, u, err
 	}
-	var out []estate.Health
-	for _, s := range p.PowerSupplies {
-		h := estate.Health{Item: s.Name, OK: s.Status.Health == "OK"}
-		for _, cond := range s.Status.Conditions {
-			h.Detail = strings.Trim(h.Detail+"; "+cond.Message, "; ")
-		}
-		out = append(out, h)
+	out, err := each[item](ctx, c, links)
+	for i := range out {
+		out[i].at = links[i].ID
 	}
-	return out, nil
+	return out, u, err
 }
 
-type softwareInventory struct {
-	ref
-	Id, Name, Version string
-	Oem               struct {
-		YareHarbour struct{ RunningVersion string }
-	}
-}
-
-// component turns an inventory item into a component. The part of its id before the first dot is the component's name; its name is the model, with the device in parentheses where there are several.
-func (s softwareInventory) component() estate.Component {
-	model, device, _ := strings.Cut(strings.TrimSuffix(s.Name, ")"), " (")
-	id, _, _ := strings.Cut(s.Id, ".")
-	c := estate.Component{Key: estate.Key("fw:" + id), Version: s.Version, Model: model, Device: device}
-	if c.Version == "" { // DSP0268 lets Version be null
-		c.Unread = "its BMC names no version"
-	}
-	if run := s.Oem.YareHarbour.RunningVersion; run != "" {
-		c.Running, c.Restarts = run, "host"
-	}
-	return c
-}
-
-func (c *Client) items(ctx context.Context) ([]softwareInventory, error) {
-	var col collection
-	if err := c.get(ctx, "/redfish/v1/UpdateService/FirmwareInventory", &col); err != nil {
-		return nil, err
-	}
-	out := make([]softwareInventory, 0, len(col.Members))
-	for _, m := range col.Members {
-		var s softwareInventory
-		if err := c.get(ctx, m.ID, &s); err != nil {
-			return nil, err
-		}
-		s.ID = m.ID
-		out = append(out, s)
-	}
-	return out, nil
-}
-
-// Inventory returns every firmware that the BMC knows.
+// Inventory returns every firmware that the BMC knows, named by the rule of names.go.
 func (c *Client) Inventory(ctx context.Context) ([]estate.Component, error) {
-	items, err := c.items(ctx)
+	items, _, err := c.items(ctx)
 	if err != nil {
 		return nil, c.wrap("reading the firmware inventory", err)
 	}
-	var out []estate.Component
-	for _, s := range items {
-		out = append(out, s.component())
+	out := components(items, c.target.Names)
+	if len(out) == 0 {
+		return nil, c.wrap("reading the firmware inventory", &refusal{message: "it lists no firmware"})
 	}
 	return out, nil
 }
 
 // Update pushes an image at one component and returns the task that applies it.
 func (c *Client) Update(ctx context.Context, key estate.Key, device, file string, image []byte) (task string, err error) {
-	items, err := c.items(ctx)
+	items, u, err := c.items(ctx)
 	if err != nil {
 		return "", c.wrap("updating "+string(key), err)
 	}
 	target := ""
 	for _, s := range items {
-		if comp := s.component(); comp.Key == key && comp.Device == device {
-			target = s.ID
+		if comp, ok := s.component(c.target.Names); ok && comp.Key == key && comp.Device == device {
+			target = s.at
 		}
 	}
 	if target == "" {
-		return "", c.wrap("updating "+string(key), &refusal{http.StatusNotFound, "the BMC knows no such component"})
+		return "", c.wrap("updating "+string(key), &refusal{status: http.StatusNotFound, message: "the BMC knows no such component"})
 	}
-	var service struct{ MultipartHttpPushUri string }
-	if err := c.get(ctx, "/redfish/v1/UpdateService", &service); err != nil {
-		return "", c.wrap("updating "+string(key), err)
+	if u.MultipartHttpPushUri == "" {
+		return "", c.wrap("updating "+string(key), &refusal{status: http.StatusNotFound, message: "the BMC takes no image by multipart push"})
 	}
 	kind, body, err := multipartPush([]string{target}, file, image)
 	if err != nil {
 		return "", err
 	}
 	var t struct{ Id string }
-	_, err = c.call(ctx, http.MethodPost, service.MultipartHttpPushUri, kind, body, &t)
+	_, err = c.call(ctx, http.MethodPost, u.MultipartHttpPushUri, kind, body, &t)
 	return t.Id, c.wrap("updating "+string(key), err)
+}
+
+// multipartPush makes the body of a multipart push of DSP0266: UpdateParameters as JSON, UpdateFile as octets.
+func multipartPush(targets []string, file string, image []byte) (kind string, body []byte, err error) {
+	var buf bytes.Buffer
+	w := multipart.NewWriter(&buf)
+	part := func(disposition, kind string, b []byte) error {
+		p, err := w.CreatePart(textproto.MIMEHeader{"Content-Disposition": {disposition}, "Content-Type": {kind}})
+		if err == nil {
+			_, err = p.Write(b)
+		}
+		return err
+	}
+	params, err := json.Marshal(map[string]any{"Targets": targets, "@Redfish.OperationApplyTime": "Immediate"})
+	if err != nil {
+		return "", nil, err
+	}
+	err = errors.Join(part(`form-data; name="UpdateParameters"`, "application/json", params),
+		part(fmt.Sprintf(`form-data; name="UpdateFile"; filename=%q`, file), "application/octet-stream", image), w.Close())
+	return w.FormDataContentType(), buf.Bytes(), err
 }
 
 type taskResource struct {
@@ -178,34 +241,64 @@ func (t taskResource) task() connector.Task {
 	return out
 }
 
+// tasks returns where the tasks are.
+func (c *Client) tasks(ctx context.Context) (string, error) {
+	s, err := c.start(ctx)
+	if err != nil {
+		return "", err
+	}
+	if s.Tasks.ID == "" {
+		return "", &refusal{status: http.StatusNotFound, message: "its service root links to no task service"}
+	}
+	var svc struct{ Tasks ref }
+	if err := c.get(ctx, s.Tasks.ID, &svc); err != nil {
+		return "", err
+	}
+	return svc.Tasks.ID, nil
+}
+
 // Task returns a task, or connector.ErrNoTask.
 func (c *Client) Task(ctx context.Context, id string) (connector.Task, error) {
+	at, err := c.tasks(ctx)
+	if err != nil {
+		return connector.Task{}, c.wrap("reading a task", err)
+	}
 	var t taskResource
-	err := c.get(ctx, "/redfish/v1/TaskService/Tasks/"+id, &t)
-	var said *refusal
-	if errors.As(err, &said) && said.status == http.StatusNotFound {
+	err = c.get(ctx, strings.TrimSuffix(at, "/")+"/"+id, &t)
+	if refused(err, http.StatusNotFound) {
 		return connector.Task{}, connector.ErrNoTask
 	}
 	return t.task(), c.wrap("reading a task", err)
 }
 
-// Queue returns the tasks that wait or run.
+// Queue returns the tasks that wait or run. A BMC without a task service has none.
 func (c *Client) Queue(ctx context.Context) ([]connector.Task, error) {
-	var col collection
-	if err := c.get(ctx, "/redfish/v1/TaskService/Tasks", &col); err != nil {
+	at, err := c.tasks(ctx)
+	if refused(err, http.StatusNotFound, http.StatusNotImplemented) {
+		return nil, nil
+	}
+	var links []ref
+	if err == nil {
+		links, err = c.members(ctx, at)
+	}
+	if err != nil {
 		return nil, c.wrap("reading the task queue", err)
 	}
 	var out []connector.Task
-	for _, m := range col.Members {
-		t, err := c.Task(ctx, path.Base(m.ID))
-		if errors.Is(err, connector.ErrNoTask) {
+	for _, m := range links {
+		var t taskResource
+		switch err := c.get(ctx, m.ID, &t); {
+		case refused(err, http.StatusNotFound): // it ended and was cleared between the list and the look
 			continue
+		case err != nil:
+			return nil, c.wrap("reading the task queue", err)
 		}
-		if err != nil {
-			return nil, err
+		task := t.task()
+		if task.ID == "" {
+			task.ID = path.Base(m.ID)
 		}
-		if t.State == connector.TaskRuns {
-			out = append(out, t)
+		if task.State == connector.TaskRuns {
+			out = append(out, task)
 		}
 	}
 	return out, nil
@@ -213,30 +306,33 @@ func (c *Client) Queue(ctx context.Context) ([]connector.Task, error) {
 
 // Reset asks for a reset of the system; kind is a Redfish ResetType.
 func (c *Client) Reset(ctx context.Context, kind string) error {
-	at, err := c.first(ctx, "Systems")
+	s, err := c.system(ctx)
+	if err == nil && s.Actions.Reset.Target == "" {
+		err = &refusal{status: http.StatusNotFound, message: "its system offers no reset"}
+	}
 	if err == nil {
-		err = c.post(ctx, at+"/Actions/ComputerSystem.Reset", map[string]string{"ResetType": kind}, nil)
+		err = c.post(ctx, s.Actions.Reset.Target, map[string]string{"ResetType": kind}, nil)
 	}
 	return c.wrap("resetting", err)
 }
 
-// ReadSection reads into the reading what the BMC tells of that section: firmware, health, or the BMC's own state with the host's hardware.
-func (c *Client) ReadSection(ctx context.Context, name estate.SectionName, r *estate.Reading) (err error) {
+// ReadSection reads into the reading what the BMC tells of that section: firmware, health, or the BMC's own state with the host's hardware. Where a part of it could not be read, partial says which.
+func (c *Client) ReadSection(ctx context.Context, name estate.SectionName, r *estate.Reading) (partial string, err error) {
 	switch name {
 	case estate.FirmwareItems:
 		items, err := c.Inventory(ctx)
 		r.Components = append(r.Components, items...)
-		return err
+		return "", err
 	case estate.HealthItems:
-		r.Health, err = c.Health(ctx)
-		return err
+		r.Health, partial, err = c.Health(ctx)
+		return partial, err
 	}
 	hw, power, err := c.System(ctx)
 	if err != nil {
-		return err
+		return "", err
 	}
 	r.Hardware, r.BMC.Power = hw, power
 	queue, err := c.Queue(ctx)
 	r.BMC.Queue = len(queue)
-	return err
+	return "", err
 }

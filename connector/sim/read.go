@@ -34,12 +34,12 @@ func (c *Connector) Read(ctx context.Context, host string, sections ...estate.Se
 			continue
 		}
 		failed := err
+		s := estate.Section{Name: name, Source: fromBMC}
 		if failed == nil {
-			failed = b.ReadSection(ctx, name, r)
+			s.Partial, failed = b.ReadSection(ctx, name, r)
 		}
-		s := estate.Section{Name: name, At: c.Now(), Source: fromBMC}
-		if failed != nil {
-			s.Err = failed.Error()
+		if s.At = c.Now(); failed != nil {
+			s.Err, s.Partial = failed.Error(), ""
 		}
 		r.SetSection(s)
 	}
@@ -66,4 +66,24 @@ func (c *Connector) readHost(ctx context.Context, host string) (*estate.Reading,
 		}
 	}
 	return r, nil
+}
+
+// Connect tries both ways to a host: its own interface and its BMC.
+func (c *Connector) Connect(ctx context.Context, host string) []connector.Stage {
+	s := connector.Stage{Way: "host interface", Name: "answer", OK: true}
+	if r, err := c.readHost(ctx, host); err != nil {
+		s.OK, s.Found = false, err.Error()
+	} else if why := r.Section(estate.Host).Err; why != "" {
+		s.OK, s.Found = false, why
+	} else {
+		s.Found = r.Release + ", kernel " + r.Kernel.Running
+	}
+	if !s.OK {
+		s.Do = "see whether the host is up"
+	}
+	b, err := c.bmc(host)
+	if err != nil {
+		return []connector.Stage{s, {Way: "BMC", Name: "configuration", Found: err.Error()}}
+	}
+	return append([]connector.Stage{s}, b.Test(ctx)...)
 }

@@ -169,7 +169,7 @@ func (c *Connector) bmc(host string) (*redfish.Client, error) {
 	if !ok {
 		return nil, fmt.Errorf("%s has no BMC", host)
 	}
-	b := redfish.New(host, at, c.address.Fingerprint, sim.User, c.address.Secret)
+	b := redfish.New(host, redfish.Target{At: at, User: sim.User, Fingerprint: c.address.Fingerprint}, c.address.Secret)
 	c.bmcs[host] = b
 	return b, nil
 }

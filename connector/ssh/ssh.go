@@ -1,16 +1,17 @@
-// Package ssh reaches machines over SSH (RFC 4251 and its fellows) as OpenSSH's own configuration says: names, ports, users, keys, agents and jump hosts come from
-// ssh_config(5). Host keys are checked strictly, whatever that file says: a host whose key is not known is not talked to. An error says at which stage it
-// failed: finding the name, reaching the port, the host's key, logging in, running a command.
+// Package ssh reaches machines over SSH (RFC 4251 and its fellows) as OpenSSH's own configuration says: names, ports, users, keys, certificates, agents and jump hosts come
+// from ssh_config(5), which OpenSSH itself evaluates where it is installed. Host keys are checked strictly, whatever that file says: a host whose key is not known is not talked
+// to. An error says at which stage it failed: configuration, name, port, host key, login, running a command. Nothing waits longer than the context allows.
 package ssh
 
 import (
-	"bytes"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"net"
+	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -20,11 +21,8 @@ import (
 	"yareharbour/connector"
 )
 
-// Patience is how long a host may take to let us in.
-const Patience = 15 * time.Second
-
-// maxAnswer is the most that a command may print, in bytes.
-const maxAnswer = 64 << 20
+// Patience is how long a host may take to let us in, where the context gives no less.
+const Patience = 10 * time.Second
 
 // Dialer opens connections. It is safe for concurrent use.
 type Dialer struct {
@@ -32,7 +30,7 @@ type Dialer struct {
 	Config []string
 	// KnownHosts names files of host keys; none: those that the configuration names, and else the user's and the machine's own.
 	KnownHosts []string
-	// User logs in; empty: whom the configuration names, and else the one who runs this program.
+	// User logs in to hosts, not to the jump hosts before them; empty: whom the configuration names, and else the one who runs this program.
 	User string
 }
 
@@ -41,54 +39,98 @@ type Conn struct {
 	client *ssh.Client
 	hops   []*ssh.Client
 	who    string // user and host, for errors
+	stages []connector.Stage
+	ended  chan struct{}
+	once   sync.Once
 }
 
 // Dial connects to a host.
 func (d *Dialer) Dial(ctx context.Context, host string) (*Conn, error) {
+	c, _, err := d.Try(ctx, host)
+	return c, err
+}
+
+// Try connects to a host and says what it found at each stage of the way, the last of which has failed where there is an error.
+func (d *Dialer) Try(ctx context.Context, host string) (*Conn, []connector.Stage, error) {
 	ctx, cancel := context.WithTimeout(ctx, Patience)
 	defer cancel()
-	c := &Conn{}
-	if err := d.dial(ctx, c, host, 0); err != nil {
+	c := &Conn{ended: make(chan struct{})}
+	if err := d.dial(ctx, c, host, nil); err != nil {
 		c.Close()
-		return nil, err
+		return nil, c.stages, err
 	}
-	return c, nil
+	go c.keep()
+	return c, c.stages, nil
 }
 
 // maxHops is how many jump hosts may stand one behind the other.
 const maxHops = 8
 
-// dial connects to the host through its jump hosts, which it connects to first.
-func (d *Dialer) dial(ctx context.Context, c *Conn, host string, depth int) error {
-	if depth > maxHops {
-		return fmt.Errorf("SSH to %s: its jump hosts go round in a circle, or are more than %d", host, maxHops)
+// note adds what was found at a stage that holds.
+func (c *Conn) note(way, stage, found string) {
+	c.stages = append(c.stages, connector.Stage{Way: way, Name: stage, OK: true, Found: found})
+}
+
+// failed adds that a stage failed, and returns the error for the host.
+func (c *Conn) failed(way, stage, host string, err error, do string) error {
+	c.stages = append(c.stages, connector.Stage{Way: way, Name: stage, Found: err.Error(), Do: do})
+	return fmt.Errorf("SSH to %s: %w", host, err)
+}
+
+// dial connects to the host through its jump hosts, which it connects to first. chain holds the hosts that it is a way to, the last one first.
+func (d *Dialer) dial(ctx context.Context, c *Conn, host string, chain []string) error {
+	way := "SSH"
+	if len(chain) > 0 {
+		way = "SSH to the jump host " + host
 	}
-	r, err := d.route(host)
+	if len(chain) > maxHops || slices.Contains(chain, host) {
+		return c.failed(way, "proxy", host, fmt.Errorf("its jump hosts go round in a circle, or are more than %d", maxHops), "look at ProxyJump in the SSH configuration")
+	}
+	r, err := d.route(ctx, host, len(chain) == 0)
 	if err != nil {
-		return fmt.Errorf("SSH to %s: %w", host, err)
+		return c.failed(way, "configuration", host, err, "ssh -G "+host+" shows what OpenSSH makes of it")
 	}
-	for _, j := range r.jumps {
-		if err := d.dial(ctx, c, j, depth+1); err != nil {
-			return fmt.Errorf("by way of %s: %w", j, err)
+	c.note(way, "configuration", strings.Join(append([]string{fmt.Sprintf("%s at %s, by %s", r.user, r.address(), r.by)}, r.notes...), "; "))
+	if c.client == nil { // only the first of several jumps has a way of its own
+		for _, j := range r.jumps {
+			if err := d.dial(ctx, c, j, append(slices.Clone(chain), host)); err != nil {
+				return fmt.Errorf("SSH to %s by way of %s: %w", host, j, err)
+			}
 		}
 	}
-	conn, err := c.tcp(ctx, r.address())
+	conn, stage, err := c.tcp(ctx, r)
 	if err != nil {
-		return fmt.Errorf("SSH to %s: %w", host, unreachable(r.address(), err))
+		return c.failed(way, stage, host, err, remedies[stage])
 	}
-	client, err := d.login(ctx, conn, r)
+	c.note(way, "port", r.address()+" answers")
+	client, stage, err := d.login(ctx, c, conn, r, way)
 	if err != nil {
 		conn.Close()
-		return fmt.Errorf("SSH to %s: %w", host, err)
+		return c.failed(way, stage, host, err, remedies[stage])
 	}
 	c.client, c.hops, c.who = client, append(c.hops, client), r.user+"@"+host
 	return nil
 }
 
-// tcp connects from here, or from the last jump host.
-func (c *Conn) tcp(ctx context.Context, address string) (net.Conn, error) {
+// remedies are what to do where a stage fails; an error itself says more where more is known.
+var remedies = map[string]string{
+	"name":     "correct the name in the estate file, or give it a HostName in the SSH configuration",
+	"port":     "see that the host is up, its SSH server runs, and no firewall stands between",
+	"proxy":    "see that the jump host may reach it (AllowTcpForwarding in its sshd_config) and the name is right there",
+	"host key": "compare the key on the host's own console before you trust it",
+	"login":    "put a public key into the user's authorized_keys on the host, or give the key to the agent with ssh-add",
+	"answer":   "see what listens at that port",
+}
+
+// tcp connects from here, from the last jump host, or through a command.
+func (c *Conn) tcp(ctx context.Context, r route) (net.Conn, string, error) {
 	if c.client != nil {
-		return c.client.DialContext(ctx, "tcp", address)
+		conn, err := c.client.DialContext(ctx, "tcp", r.address())
+		return conn, "proxy", unreachable(ctx, r.address(), err)
+	}
+	if r.command != "" {
+		conn, err := through(r.command)
+		return conn, "proxy", err
 	}
 	d := net.Dialer{
 		KeepAliveConfig: net.KeepAliveConfig{Enable: true, Idle: 2 * time.Second, Interval: 2 * time.Second, Count: 3},
@@ -102,115 +144,114 @@ func (c *Conn) tcp(ctx context.Context, address string) (net.Conn, error) {
 			return err
 		},
 	}
-	return d.DialContext(ctx, "tcp", address)
+	if r.bind != "" {
+		d.LocalAddr = &net.TCPAddr{IP: net.ParseIP(r.bind)}
+	}
+	conn, err := d.DialContext(ctx, "tcp", r.address())
+	stage := "port"
+	var dns *net.DNSError
+	if errors.As(err, &dns) {
+		stage = "name"
+	}
+	return conn, stage, unreachable(ctx, r.address(), err)
 }
 
 // unreachable says which of name and port it was.
-func unreachable(address string, err error) error {
+func unreachable(ctx context.Context, address string, err error) error {
 	var dns *net.DNSError
 	var refused *ssh.OpenChannelError
 	switch {
+	case err == nil:
+		return nil
 	case errors.As(err, &dns):
 		return fmt.Errorf("the name %s can't be resolved (%s): %w", dns.Name, dns.Err, connector.ErrUnreachable)
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return fmt.Errorf("nothing listens at %s: %w", address, connector.ErrUnreachable)
+	case errors.As(err, &refused) && refused.Reason == ssh.Prohibited:
+		return fmt.Errorf("the jump host does not allow connections to %s (%s): %w", address, refused.Message, connector.ErrUnreachable)
 	case errors.As(err, &refused):
 		return fmt.Errorf("the jump host can't reach %s (%s): %w", address, refused.Message, connector.ErrUnreachable)
+	case ctx.Err() != nil:
+		return fmt.Errorf("%s: %w in time", address, connector.ErrUnreachable)
 	}
 	return fmt.Errorf("%s: %w (%v)", address, connector.ErrUnreachable, err)
 }
 
 // login makes an SSH connection of a network connection.
-func (d *Dialer) login(ctx context.Context, conn net.Conn, r route) (*ssh.Client, error) {
+func (d *Dialer) login(ctx context.Context, c *Conn, conn net.Conn, r route, way string) (*ssh.Client, string, error) {
 	keys, err := r.hostKeys()
 	if err != nil {
-		return nil, err
+		return nil, "host key", err
 	}
-	id := r.identity()
+	id := r.identity(ctx)
 	defer id.Close()
 	config := &ssh.ClientConfig{User: r.user, HostKeyCallback: keys.check, HostKeyAlgorithms: keys.algorithms(r), Auth: []ssh.AuthMethod{ssh.PublicKeysCallback(id.signers)}}
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
+	begun := time.Now()
 	cc, chans, reqs, err := ssh.NewClientConn(conn, r.knownAs(), config)
+	if keys.shown != "" {
+		c.note(way, "host key", strings.Join(append([]string{keys.shown + " is known"}, keys.notes...), "; "))
+	}
 	switch {
 	case err == nil:
-		return ssh.NewClient(cc, chans, reqs), nil
-	case ctx.Err() != nil:
-		return nil, fmt.Errorf("%s let nobody in within %s: %w", r.address(), Patience, connector.ErrUnreachable)
+		c.note(way, "login", fmt.Sprintf("%s is let in (%s)", r.user, strings.Join(id.found, ", ")))
+		return ssh.NewClient(cc, chans, reqs), "", nil
 	case keys.refused != nil:
-		return nil, keys.refused
+		return nil, "host key", keys.refused
+	case ctx.Err() != nil && keys.shown == "":
+		return nil, "answer", fmt.Errorf("%s accepts the connection and does not speak SSH within %s: %w", r.address(), time.Since(begun).Round(time.Second), connector.ErrUnreachable)
+	case ctx.Err() != nil:
+		return nil, "login", fmt.Errorf("%s let nobody in within %s: %w", r.address(), time.Since(begun).Round(time.Second), connector.ErrUnreachable)
 	case strings.Contains(err.Error(), "unable to authenticate"):
-		return nil, fmt.Errorf("%s does not let %s in: %s", r.address(), r.user, id.tried())
+		return nil, "login", fmt.Errorf("%s does not let %s in: %s", r.address(), r.user, id.tried())
 	case errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET):
-		return nil, fmt.Errorf("%s hangs up before it says who it is: is it an SSH server?", r.address())
+		return nil, "answer", fmt.Errorf("%s hangs up before it says who it is: is it an SSH server?", r.address())
+	case keys.shown == "":
+		return nil, "answer", fmt.Errorf("%s: %w", r.address(), err)
 	}
-	return nil, fmt.Errorf("%s: %w", r.address(), err)
+	return nil, "login", fmt.Errorf("%s: %w", r.address(), err)
+}
+
+// The connection is asked every alive whether it lives, by a request that only its far end answers, and given up after silence.
+const (
+	alive   = 2 * time.Second
+	silence = 6 * time.Second
+)
+
+// keep asks the far end, also behind jump hosts, whether it is there, and ends the connection when it is not.
+func (c *Conn) keep() {
+	tick := time.NewTicker(alive)
+	defer tick.Stop()
+	for {
+		select {
+		case <-c.ended:
+			return
+		case <-tick.C:
+		}
+		answered := make(chan error, 1)
+		go func() {
+			_, _, err := c.client.SendRequest("keepalive@openssh.com", true, nil)
+			answered <- err
+		}()
+		select {
+		case <-c.ended:
+			return
+		case err := <-answered:
+			if err == nil {
+				continue
+			}
+		case <-time.After(silence):
+		}
+		c.Close()
+		return
+	}
 }
 
 // Close ends the connection and those that it goes through.
 func (c *Conn) Close() {
+	c.once.Do(func() { close(c.ended) })
 	for i := len(c.hops) - 1; i >= 0; i-- {
 		c.hops[i].Close()
 	}
-}
-
-// Run feeds a script to a POSIX shell on the host and returns what it prints; with sudo, to a shell of root's. The connection is of no use any more when the context has
-// ended.
-func (c *Conn) Run(ctx context.Context, script string, sudo bool) ([]byte, error) {
-	s, err := c.client.NewSession()
-	if err != nil {
-		return nil, fmt.Errorf("%s may not run commands: %w", c.who, err)
-	}
-	defer s.Close()
-	stop := context.AfterFunc(ctx, c.Close)
-	defer stop()
-	var out, said limited
-	s.Stdin, s.Stdout, s.Stderr = strings.NewReader(script), &out, &said
-	command := "sh -s"
-	if sudo {
-		command = "sudo -n sh -s"
-	}
-	err = s.Run(command)
-	var exit *ssh.ExitError
-	switch {
-	case ctx.Err() != nil:
-		return nil, fmt.Errorf("%s does not answer in time: %w", c.who, connector.ErrUnreachable)
-	case out.over:
-		return nil, fmt.Errorf("%s answers with more than %d MiB", c.who, maxAnswer>>20)
-	case errors.As(err, &exit) && sudo && strings.Contains(said.String(), "sudo"):
-		return nil, fmt.Errorf("%s may not become root without a password: %s", c.who, firstLine(said.String()))
-	case errors.As(err, &exit) && out.Len() == 0:
-		return nil, fmt.Errorf("%s can't run %q (exit status %d): %s", c.who, command, exit.ExitStatus(), firstLine(said.String()))
-	case err != nil && !errors.As(err, &exit):
-		return nil, fmt.Errorf("%s: %w (%v)", c.who, connector.ErrUnreachable, err)
-	}
-	return out.Bytes(), nil // a probe's own status says nothing: it ends with the last thing that it looked for
-}
-
-// Unix connects to a socket in the host's file system.
-func (c *Conn) Unix(ctx context.Context, path string) (net.Conn, error) {
-	conn, err := c.client.DialContext(ctx, "unix", path)
-	if err != nil {
-		return nil, fmt.Errorf("%s at %s: %w", path, c.who, err)
-	}
-	return conn, nil
-}
-
-// limited is a buffer that takes no more than maxAnswer bytes.
-type limited struct {
-	bytes.Buffer
-	over bool
-}
-
-func (l *limited) Write(b []byte) (int, error) {
-	if l.Len()+len(b) > maxAnswer {
-		l.over = true
-		return 0, errors.New("too much")
-	}
-	return l.Buffer.Write(b)
-}
-
-func firstLine(s string) string {
-	first, _, _ := strings.Cut(strings.TrimSpace(s), "\n")
-	return first
 }

@@ -5,13 +5,16 @@ package estatefile
 import (
 	"fmt"
 	"net"
+	"reflect"
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"yareharbour/core/estate"
 	"yareharbour/feed"
 	"yareharbour/format/strictyaml"
+	"yareharbour/secret"
 )
 
 // File is an estate file. Paths in it are relative to the file's own directory.
@@ -64,19 +67,34 @@ type Connector struct {
 	Sudo       bool     `yaml:"sudo"`        // look as root
 	Config     []string `yaml:"ssh_config"`  // empty: the user's and the machine's own
 	KnownHosts []string `yaml:"known_hosts"` // empty: those that ssh_config names
+	Limit      string   `yaml:"limit"`       // of one look at a host, as "30s"; empty: 10 s
+}
+
+// maxLimit is the longest that one look may take.
+const maxLimit = 10 * time.Minute
+
+// LookLimit is how long one look at a host may take; 0 where the file does not say.
+func (c Connector) LookLimit() (time.Duration, error) {
+	if c.Limit == "" {
+		return 0, nil
+	}
+	d, err := time.ParseDuration(c.Limit)
+	if err != nil || d < time.Second || d > maxLimit {
+		return 0, fmt.Errorf("a limit of %q: a time as \"30s\" is wanted, from 1s to %s", c.Limit, maxLimit)
+	}
+	return d, nil
 }
 
 // BMC says how a host's BMC is reached.
 type BMC struct {
-	Host        string `yaml:"host"`
-	At          string `yaml:"at"` // name, or name:port
-	User        string `yaml:"user"`
-	Password    string `yaml:"password"`    // "env:NAME": never the secret itself
-	Fingerprint string `yaml:"fingerprint"` // SHA-256 of its certificate, in hex, with or without colons
+	Host        string            `yaml:"host"`
+	At          string            `yaml:"at"` // name, or name:port
+	User        string            `yaml:"user"`
+	Password    secret.Place      `yaml:"password"`    // where it is: never the secret itself
+	Fingerprint string            `yaml:"fingerprint"` // SHA-256 of its certificate, in hex, with or without colons; empty: verified by roots
+	Roots       string            `yaml:"roots"`       // a PEM file of certificates that vouch for it; empty: the machine's own
+	Names       map[string]string `yaml:"names"`       // inventory id or name → component, and device in parentheses
 }
-
-// PasswordEnv is the environment variable that holds the password.
-func (b BMC) PasswordEnv() string { return strings.TrimPrefix(b.Password, "env:") }
 
 // Cluster is a cluster and what may be done to it.
 type Cluster struct {
@@ -132,12 +150,15 @@ func checkConnector(f *strictyaml.File, in *File) error {
 	switch {
 	case c.Kind != Sim && c.Kind != SSH:
 		return f.Errorf("$.connector.kind", "no connector %q: hosts are reached over SSH (\"ssh\"), or simulated (\"sim\")", c.Kind)
-	case c.Kind == Sim && (c.User != "" || c.Sudo || len(c.Config)+len(c.KnownHosts) > 0):
-		return f.Errorf("$.connector", "a simulated estate has a dir, and no user, sudo, ssh_config or known_hosts")
+	case c.Kind == Sim && (c.User != "" || c.Sudo || c.Limit != "" || len(c.Config)+len(c.KnownHosts) > 0):
+		return f.Errorf("$.connector", "a simulated estate has a dir, and no user, sudo, ssh_config, known_hosts or limit")
 	case c.Kind == SSH && c.Dir != "":
 		return f.Errorf("$.connector.dir", "a dir is for a simulated estate; hosts reached over SSH have none")
 	case c.Kind == Sim && len(in.BMCs) > 0:
 		return f.Errorf("$.bmcs", "a simulated estate knows its BMCs itself")
+	}
+	if _, err := c.LookLimit(); err != nil {
+		return f.Errorf("$.connector.limit", "%v", err)
 	}
 	for i, cl := range in.Clusters {
 		if c.Kind == SSH && cl.Act {
@@ -165,10 +186,20 @@ func checkBMC(in *File, b *BMC) string {
 		return fmt.Sprintf("no cluster has a host %q", b.Host)
 	case b.At == "" || b.User == "":
 		return "a BMC needs at, where it is, and user, who logs in"
-	case !strings.HasPrefix(b.Password, "env:") || b.PasswordEnv() == "":
-		return "a BMC's password is named, not written here: \"env:NAME\" takes it from the environment"
-	case !fingerprint.MatchString(b.Fingerprint):
-		return "a BMC needs the fingerprint of its certificate, SHA-256 in hex (openssl s_client -connect NAME:443 </dev/null | openssl x509 -noout -fingerprint -sha256)"
+	case b.Password.Check() != "":
+		return "a BMC: " + b.Password.Check()
+	case b.Fingerprint != "" && !fingerprint.MatchString(b.Fingerprint):
+		return "the fingerprint of a certificate is its SHA-256 in hex (openssl s_client -connect NAME:443 </dev/null | openssl x509 -noout -fingerprint -sha256)"
+	case b.Fingerprint != "" && b.Roots != "":
+		return "a BMC's certificate is pinned by its fingerprint or verified by roots, not both"
+	case slices.ContainsFunc(in.BMCs, func(o BMC) bool { return o.Host == b.Host && !reflect.DeepEqual(o, *b) }):
+		return fmt.Sprintf("%s has two BMCs", b.Host)
+	}
+	for name, to := range b.Names {
+		key, _, _ := strings.Cut(to, " (")
+		if k, err := estate.ParseKey(key); err != nil || k.Layer() != estate.Firmware || name == "" {
+			return fmt.Sprintf("names: %q is no firmware, as \"fw:NAME\" or \"fw:NAME (device)\"", to)
+		}
 	}
 	return ""
 }

@@ -1,0 +1,75 @@
+package host
+
+import (
+	"context"
+	"fmt"
+	"sync"
+
+	"yareharbour/connector"
+	"yareharbour/core/estate"
+)
+
+// Connect tries every way to a host, stage by stage: SSH, what may be done there, libvirt, and the BMC. A stage that fails is the last of its way.
+func (d *Reader) Connect(ctx context.Context, host string) []connector.Stage {
+	ctx, cancel := context.WithTimeout(ctx, d.limit())
+	defer cancel()
+	var machine, board []connector.Stage
+	var wait sync.WaitGroup
+	wait.Go(func() { machine = d.tryMachine(ctx, host) })
+	wait.Go(func() { board = d.tryBMC(ctx, host) })
+	wait.Wait()
+	return append(machine, board...)
+}
+
+func (d *Reader) tryMachine(ctx context.Context, host string) []connector.Stage {
+	conn, out, err := d.SSH.Try(ctx, host)
+	if err != nil {
+		return out
+	}
+	defer conn.Close()
+	add := func(way, name, found string, err error, do string) bool {
+		s := connector.Stage{Way: way, Name: name, OK: err == nil, Found: found}
+		if err != nil {
+			s.Found, s.Do = err.Error(), do
+		}
+		out = append(out, s)
+		return err == nil
+	}
+	as, do := "commands run as the user", "see that the user's shell and authorized_keys let commands run"
+	if d.Sudo {
+		as, do = "commands run as root, by sudo", "let the user become root by sudo without a password (NOPASSWD), or take sudo out of the estate file"
+	}
+	_, err = conn.Run(ctx, "echo aye\n", d.Sudo)
+	if !add("SSH", "permission", as, err, do) {
+		return out
+	}
+	r, err := d.probe(ctx, conn, host, []estate.SectionName{estate.Host})
+	if err == nil && r.Section(estate.Host).Err != "" {
+		err = fmt.Errorf("it is no Linux machine that tells of itself: %s", r.Section(estate.Host).Err)
+	}
+	if err != nil {
+		add("SSH", "answer", "", err, "a host is a Linux machine with a POSIX shell, GNU grep, find and timeout")
+		return out
+	}
+	add("SSH", "answer", r.Release+", kernel "+r.Kernel.Running, nil, "")
+	guests := readGuests(ctx, overSSH{conn, d.Sudo})
+	s := guests.Section(estate.GuestList)
+	if s.Err != "" {
+		err = fmt.Errorf("%s", s.Err)
+	}
+	add("libvirt", "answer", fmt.Sprintf("%d guests through %s", len(guests.Guests), s.Source), err, "without it the host's guests are unread, and no round touches it")
+	return out
+}
+
+func (d *Reader) tryBMC(ctx context.Context, host string) []connector.Stage {
+	b, ok := d.BMCs[host]
+	if !ok {
+		return []connector.Stage{{Way: "BMC", Name: "configuration", Found: errNoBMC.Error(), Do: "add it under bmcs: without it health and the BMC's firmware are unread"}}
+	}
+	client, err := d.client(ctx, host)
+	if err != nil {
+		return []connector.Stage{{Way: "BMC", Name: "secret", Found: err.Error(), Do: "put the password where the estate file says that it is"}}
+	}
+	defer client.Close()
+	return append([]connector.Stage{{Way: "BMC", Name: "secret", OK: true, Found: "the password of " + b.User + " is at hand"}}, client.Test(ctx)...)
+}
