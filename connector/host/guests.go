@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net"
 	"os"
 	"os/exec"
@@ -35,11 +36,12 @@ type door interface {
 // traces is what there is of libvirt on a host: which of its sockets, whether we may use them, and its daemons' programs.
 type traces struct {
 	sockets map[string]bool // path → we may write to it
+	heard   map[string]bool // paths at which somebody listens
 	daemon  string
 }
 
-// why says what the traces mean where no socket let us in. hung and refused are how the attempts failed.
-func (t traces) why(refused error) error {
+// why says what the traces mean where no way let us in; helper is why libvirt's own did not.
+func (t traces) why(helper error) error {
 	path := ""
 	for _, s := range libvirt.Sockets {
 		if may, there := t.sockets[s]; there && (path == "" || may) {
@@ -51,12 +53,12 @@ func (t traces) why(refused error) error {
 		return errors.New("libvirt is not installed there: neither its daemon nor a socket of it is there")
 	case path == "":
 		return fmt.Errorf("libvirt is stopped: %s is installed and has no socket; start its socket unit", t.daemon)
-	case errors.Is(refused, ssh.ErrForbidden):
-		return fmt.Errorf("libvirt is there and may not be reached: %w, and its helper virt-ssh-helper did not help", refused)
 	case !t.sockets[path]:
-		return fmt.Errorf("libvirt is there and may not be used: %s is closed to this user; add the user to the group of the socket, or set sudo in the estate file", path)
+		return fmt.Errorf("libvirt is there and may not be used: %s is closed to this user; add the user to the socket's group, or set sudo in the estate file", path)
+	case !t.heard[path]:
+		return fmt.Errorf("libvirt crashed or was killed: %s is there and nobody listens", path)
 	}
-	return fmt.Errorf("libvirt crashed or was killed: %s is there and nobody listens", path)
+	return fmt.Errorf("libvirt is there and may not be reached: the SSH server forwards to no sockets (AllowStreamLocalForwarding, or a restricted key), and its helper virt-ssh-helper does not help: %v", helper)
 }
 
 // guestPatience is the part of a look that libvirt may take to begin to speak.
@@ -80,13 +82,11 @@ func readGuests(ctx context.Context, d door) *estate.Reading {
 }
 
 func readThrough(ctx context.Context, d door, r *estate.Reading) (source string, err error) {
-	var refused, failed error
+	var refused, failed, helper error // of sockets; of whoever began to speak; of libvirt's helper
 	try := func(name string, dial func() (net.Conn, error)) bool {
 		conn, err := dial()
 		if err != nil {
-			if refused == nil || errors.Is(err, ssh.ErrForbidden) {
-				refused = err
-			}
+			refused = err
 			return false
 		}
 		source = name
@@ -94,8 +94,7 @@ func readThrough(ctx context.Context, d door, r *estate.Reading) (source string,
 			return true
 		}
 		if said, ok := conn.(interface{ Said() string }); ok && said.Said() != "" {
-			failed, source = nil, "" // the helper itself did not come so far
-			refused = errors.New(said.Said())
+			failed, source, helper = nil, "", errors.New(said.Said()) // it did not come so far
 		}
 		return false
 	}
@@ -119,7 +118,7 @@ func readThrough(ctx context.Context, d door, r *estate.Reading) (source string,
 	if err != nil {
 		return "", fmt.Errorf("libvirt lets nobody in (%v), and what is there of it can't be looked at: %w", refused, err)
 	}
-	return "", t.why(refused)
+	return "", t.why(helper)
 }
 
 // guestsAt reads the guests from libvirt at the other end of conn, which is closed.
@@ -160,7 +159,8 @@ func (onThisMachine) socket(ctx context.Context, path string) (net.Conn, error) 
 func (onThisMachine) helper() (net.Conn, error) { return nil, fs.ErrNotExist }
 
 func (onThisMachine) look(context.Context) (traces, error) {
-	t := traces{sockets: map[string]bool{}}
+	table, _ := os.ReadFile("/proc/net/unix")
+	t := traces{sockets: map[string]bool{}, heard: listening(string(table))}
 	for _, s := range libvirt.Sockets {
 		if err := unix.Access(s, unix.W_OK); err == nil {
 			t.sockets[s] = true
@@ -176,6 +176,17 @@ func (onThisMachine) look(context.Context) (traces, error) {
 		}
 	}
 	return t, nil
+}
+
+// listening are the paths at which somebody listens, as /proc/net/unix tells: __SO_ACCEPTCON stands among the flags.
+func listening(table string) map[string]bool {
+	out := map[string]bool{}
+	for line := range strings.Lines(table) {
+		if f := strings.Fields(line); len(f) == 8 && f[3] == "00010000" {
+			out[strings.Replace(f[7], "/var/run/", "/run/", 1)] = true
+		}
+	}
+	return out
 }
 
 // daemons are the programs that serve guests.
@@ -205,12 +216,15 @@ func (o overSSH) look(ctx context.Context) (traces, error) {
 	const script = `PATH=$PATH:/usr/sbin:/sbin
 for s in %s; do if [ -S "$s" ]; then if [ -w "$s" ]; then echo "may $s"; else echo "closed $s"; fi; fi; done
 for c in %s; do command -v $c >/dev/null && echo "daemon $c"; done
+grep libvirt /proc/net/unix | sed 's/^/unix /'
 echo end
 `
 	out, err := o.conn.Run(ctx, fmt.Sprintf(script, strings.Join(libvirt.Sockets, " "), strings.Join(daemons, " ")), false)
-	t := traces{sockets: map[string]bool{}}
+	t := traces{sockets: map[string]bool{}, heard: map[string]bool{}}
 	for line := range strings.Lines(string(out)) {
 		switch f := strings.Fields(line); {
+		case len(f) > 0 && f[0] == "unix":
+			maps.Copy(t.heard, listening(strings.TrimPrefix(line, "unix ")))
 		case len(f) == 2 && f[0] == "daemon":
 			t.daemon = f[1]
 		case len(f) == 2 && slices.Contains(libvirt.Sockets, f[1]):

@@ -1,6 +1,8 @@
 package libvirt
 
 import (
+	"encoding/xml"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -62,7 +64,19 @@ type amount struct {
 func (a amount) mib() int64 {
 	bytes := map[string]float64{"b": 1, "bytes": 1, "KB": 1e3, "k": 1 << 10, "KiB": 1 << 10, "": 1 << 10, "MB": 1e6, "M": 1 << 20, "MiB": 1 << 20,
 		"GB": 1e9, "G": 1 << 30, "GiB": 1 << 30, "TB": 1e12, "T": 1 << 40, "TiB": 1 << 40}[a.Unit]
-	return int64(float64(a.Value) * bytes / (1 << 20))
+	return int64(min(float64(a.Value)*bytes/(1<<20), 1<<40)) // no host has an exbibyte
+}
+
+// describe reads a description. One without a UUID names no guest that could be known again.
+func describe(text string) (*domain, error) {
+	var d domain
+	if err := xml.Unmarshal([]byte(text), &d); err != nil {
+		return nil, fmt.Errorf("its description: %w", err)
+	}
+	if strings.TrimSpace(d.UUID) == "" {
+		return nil, errors.New("its description has no UUID")
+	}
+	return &d, nil
 }
 
 // guest is what the description says of a guest, but for its state.

@@ -5,7 +5,6 @@ package libvirt
 import (
 	"context"
 	"encoding/json"
-	"encoding/xml"
 	"errors"
 	"fmt"
 	"net"
@@ -112,9 +111,9 @@ func (h *Host) guest(d libvirt.Domain) (estate.Guest, error) {
 	if err != nil {
 		return estate.Guest{}, err
 	}
-	var x domain
-	if err := xml.Unmarshal([]byte(text), &x); err != nil {
-		return estate.Guest{}, fmt.Errorf("its description: %w", err)
+	x, err := describe(text)
+	if err != nil {
+		return estate.Guest{}, err
 	}
 	g := x.guest()
 	g.State = stateOf(libvirt.DomainState(state))

@@ -221,7 +221,7 @@ func (d *Dialer) ask(ctx context.Context, ssh string, r route) (options, error) 
 	case bounded.Err() != nil:
 		return nil, fmt.Errorf("ssh -G did not evaluate it within %s: does a Match exec of it hang?", asking)
 	case err != nil:
-		return nil, errors.New(cmp.Or(lastLine(said.String()), err.Error()))
+		return nil, errors.New(cmp.Or(oneLine(said.String()), err.Error()))
 	}
 	o := options{}
 	for sc := bufio.NewScanner(&out); sc.Scan(); {

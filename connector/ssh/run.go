@@ -47,29 +47,22 @@ func (c *Conn) Run(ctx context.Context, script string, sudo bool) ([]byte, error
 		return nil, fmt.Errorf("%s does not answer in time: %w", c.who, connector.ErrUnreachable)
 	case errors.As(err, &exit) && sudo && strings.Contains(said.String(), "sudo"):
 		return nil, fmt.Errorf("%s may not become root without a password: %s", c.who, firstLine(said.String()))
-	case errors.As(err, &exit) && out.Len() == 0:
+	case errors.As(err, &exit) && out.buf.Len() == 0:
 		return nil, fmt.Errorf("%s can't run %q (exit status %d): %s", c.who, command, exit.ExitStatus(), firstLine(said.String()))
 	case err != nil && !errors.As(err, &exit):
 		return nil, fmt.Errorf("%s: %w (%v)", c.who, connector.ErrUnreachable, err)
 	}
-	return out.Bytes(), nil // a probe's own status says nothing: it ends with the last thing that it looked for
+	return out.buf.Bytes(), nil // a probe's own status says nothing: it ends with the last thing that it looked for
 }
 
-// Unix connects to a socket in the host's file system.
+// Unix connects to a socket in the host's file system. That forwarding is forbidden there, that there is no such socket, and that nobody listens at it all look the same from here.
 func (c *Conn) Unix(ctx context.Context, path string) (net.Conn, error) {
 	conn, err := c.client.DialContext(ctx, "unix", path)
-	var refused *ssh.OpenChannelError
-	if errors.As(err, &refused) && refused.Reason == ssh.Prohibited {
-		return nil, fmt.Errorf("%s at %s: %w", path, c.who, ErrForbidden)
-	}
 	if err != nil {
 		return nil, fmt.Errorf("%s at %s: %w", path, c.who, err)
 	}
 	return conn, nil
 }
-
-// ErrForbidden is what a host gives that does not let us through to its sockets (AllowStreamLocalForwarding, or a restricted key).
-var ErrForbidden = errors.New("forwarding to sockets is forbidden there")
 
 // Pipe starts a command and returns its input and output as a connection, which ends the session when it is closed.
 func (c *Conn) Pipe(command string) (net.Conn, error) {
@@ -144,29 +137,31 @@ func (p *pipe) SetReadDeadline(time.Time) error { return nil }
 // SetWriteDeadline is left to the context too.
 func (p *pipe) SetWriteDeadline(time.Time) error { return nil }
 
-// limited is a buffer that takes no more than maxAnswer bytes, and then ends what fills it.
+// limited is a buffer that takes no more than maxAnswer bytes, and then ends what fills it. It has no ReadFrom, which would fill it unseen.
 type limited struct {
-	bytes.Buffer
+	buf  bytes.Buffer
 	full bool
 	over func()
 }
 
 func (l *limited) Write(b []byte) (int, error) {
-	if l.Len()+len(b) > maxAnswer {
+	if l.buf.Len()+len(b) > maxAnswer {
 		if l.full = true; l.over != nil {
 			l.over()
 		}
 		return 0, errors.New("too much")
 	}
-	return l.Buffer.Write(b)
+	return l.buf.Write(b)
 }
+
+func (l *limited) String() string { return l.buf.String() }
 
 func firstLine(s string) string {
 	first, _, _ := strings.Cut(strings.TrimSpace(s), "\n")
 	return first
 }
 
-func lastLine(s string) string {
-	s = strings.TrimSpace(s)
-	return strings.TrimSpace(s[strings.LastIndexByte(s, '\n')+1:])
+// oneLine joins lines.
+func oneLine(s string) string {
+	return strings.Join(strings.FieldsFunc(s, func(c rune) bool { return c == '\n' || c == '\r' }), "; ")
 }
