@@ -64,7 +64,6 @@ func (b *brief) make(h *harbour.Harbour, cluster string) (plan.Brief, error) {
 func (a *app) planCommand() *cobra.Command {
 	var b brief
 	var t target
-	var asJSON bool
 	c := &cobra.Command{
 		Use:               "plan CLUSTER",
 		ValidArgsFunction: a.names(false),
@@ -81,15 +80,11 @@ func (a *app) planCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if asJSON {
-				t.format = "json"
-			}
 			return t.write(a.out, func(w io.Writer) error { return planAs(w, &p, t.format) })
 		}),
 	}
 	b.flags(c)
 	t.flags(c)
-	c.Flags().BoolVar(&asJSON, "json", false, "print JSON, as --format json does")
 	return c
 }
 
@@ -164,7 +159,7 @@ reopened. Everything is journaled before and after; a round that was interrupted
 	c.AddCommand(a.roundStart(), a.roundResume(), a.roundWatch(),
 		a.roundAsk("pause", plan.AskPause, "Let the round pause after the host it is with"),
 		a.roundAsk("stop", plan.AskStop, "Let the round stop at the next safe point: a host that is closed is finished first"))
-	return c
+	return group(c)
 }
 
 func (a *app) roundStart() *cobra.Command {
@@ -296,7 +291,7 @@ func (a *app) roundAsk(name, what, short string) *cobra.Command {
 
 // printEvent prints an event of a journal as a line; what only announces is left out.
 func (a *app) printEvent(e plan.Event) {
-	at := e.At.Format("15:04:05")
+	at := e.At.Local().Format("15:04:05 MST")
 	switch {
 	case e.Kind == plan.Started:
 		plain.Fprintf(a.out, "%s  round over %s by %s: %s\n", at, e.Plan.Brief.Cluster, e.By, e.Plan.Summary())

@@ -23,7 +23,7 @@ changed by other means is noticed and kept as a version too.`,
 		Example: "  yare baseline list\n  yare baseline effect hardware.yaml\n  yare baseline save hardware.yaml --why \"the November firmware\"\n  yare baseline log hardware-2026q4"}
 	c.AddCommand(a.baselineList(), a.baselineShow(), a.baselineLog(), a.baselineCompare(), a.baselineEffect(), a.baselineSave(), a.baselineRevert(), a.baselineRemove(),
 		a.baselineCheck(), a.baselineDerive(), a.baselineSchema())
-	return c
+	return group(c)
 }
 
 func (a *app) baselineCheck() *cobra.Command {
@@ -67,7 +67,7 @@ func (a *app) baselineSchema() *cobra.Command {
 }
 
 func (a *app) baselineDerive() *cobra.Command {
-	t := target{format: "text"}
+	var t target
 	var name string
 	var layers []string
 	c := &cobra.Command{

@@ -75,7 +75,7 @@ func (a *app) baselineShow() *cobra.Command {
 }
 
 func (a *app) baselineLog() *cobra.Command {
-	var asJSON bool
+	var as form
 	c := &cobra.Command{
 		Use: "log NAME", Short: "List a baseline's versions: who, when, why",
 		Long:              "Lists every version of a baseline that was kept, the newest first.",
@@ -91,18 +91,18 @@ func (a *app) baselineLog() *cobra.Command {
 				_, err = h.Source(name)
 				return err
 			}
-			if asJSON {
+			if as.json() {
 				return report.JSON(a.out, vs)
 			}
 			t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
 			plain.Fprintln(t, "VERSION\tWHEN\tWHO\tWHY")
 			for _, v := range vs {
-				plain.Fprintf(t, "%d\t%s\t%s\t%s\n", v.N, v.At.Local().Format("2006-01-02 15:04"), v.By, v.Why)
+				plain.Fprintf(t, "%d\t%s\t%s\t%s\n", v.N, v.At.Local().Format(minute), v.By, v.Why)
 			}
 			return t.Flush()
 		}),
 	}
-	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	as.flags(c, "text", "json")
 	return c
 }
 
@@ -224,7 +224,7 @@ func (a *app) baselineRevert() *cobra.Command {
 }
 
 func (a *app) baselineEffect() *cobra.Command {
-	var asJSON bool
+	var as form
 	c := &cobra.Command{
 		Use: "effect FILE", Short: "Say what a baseline file would do to the estate; nothing is saved",
 		Long:    "Holds the hosts, as they were last read, against the baseline as the file has it and as it holds now, and says whose verdicts would change.",
@@ -243,7 +243,7 @@ func (a *app) baselineEffect() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if asJSON {
+			if as.json() {
 				err = report.JSON(a.out, report.NewEffect(e, ps))
 			} else {
 				a.showProblems(ps)
@@ -255,7 +255,7 @@ func (a *app) baselineEffect() *cobra.Command {
 			return err
 		}),
 	}
-	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	as.flags(c, "text", "json")
 	return c
 }
 

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"strings"
 	"text/tabwriter"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -23,11 +22,11 @@ func (a *app) bundleCommand() *cobra.Command {
 verified aside; "show" says what is in it, "import" takes it in whole or not at all.`,
 		Example: "  yare bundle show corran-q4.zip\n  yare bundle import corran-q4.zip\n  yare bundle list"}
 	c.AddCommand(a.bundleShow(), a.bundleImport(), a.bundleList(), a.bundleRemove())
-	return c
+	return group(c)
 }
 
 func (a *app) bundleShow() *cobra.Command {
-	var asJSON bool
+	var as form
 	var keyrings []string
 	c := &cobra.Command{
 		Use: "show FILE", Short: "Say what is in an archive; nothing is taken in",
@@ -41,14 +40,14 @@ func (a *app) bundleShow() *cobra.Command {
 					return err
 				}
 				defer b.Close()
-				if asJSON {
+				if as.json() {
 					return report.JSON(a.out, b.Contents)
 				}
 				return a.showBundle(h, b)
 			})
 		},
 	}
-	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	as.flags(c, "text", "json")
 	c.Flags().StringSliceVar(&keyrings, "keyring", nil, "OpenPGP keyring files; a SHA256SUMS with a good signature by one of their keys is wanted then")
 	return c
 }
@@ -129,7 +128,7 @@ func (a *app) confirm(question string) bool {
 }
 
 func (a *app) bundleList() *cobra.Command {
-	var asJSON bool
+	var as form
 	c := &cobra.Command{
 		Use: "list", Short: "List the bundles that were taken in",
 		Long:    "Lists the bundles that were taken in, the newest first: when, by whom, and what they brought.",
@@ -141,19 +140,19 @@ func (a *app) bundleList() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				if asJSON {
+				if as.json() {
 					return report.JSON(a.out, all)
 				}
 				t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
 				plain.Fprintln(t, "ID\tNAME\tTAKEN IN\tBY\tRELEASES\tADVISORIES\tPAYLOADS")
 				for _, b := range all {
-					plain.Fprintf(t, "%.12s\t%s\t%s\t%s\t%d\t%d\t%d\n", b.ID, b.Name, b.Taken.Local().Format(time.DateTime), b.By, b.Releases, b.Advises, b.Payloads)
+					plain.Fprintf(t, "%.12s\t%s\t%s\t%s\t%d\t%d\t%d\n", b.ID, b.Name, b.Taken.Local().Format(second), b.By, b.Releases, b.Advises, b.Payloads)
 				}
 				return t.Flush()
 			})
 		},
 	}
-	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	as.flags(c, "text", "json")
 	return c
 }
 

@@ -19,11 +19,11 @@ func (a *app) catalogueCommand() *cobra.Command {
 		Long:    "Shows what release lists, feeds and bundles say, beside where the hosts stand as they were last read.",
 		Example: "  yare catalogue list --narrow \"severity=high layer=firmware\"\n  yare catalogue show fw:tarbet-s9\n  yare catalogue show fw:tarbet-s9 --format svg -o tarbet.svg"}
 	c.AddCommand(a.catalogueList(), a.catalogueShow(), a.catalogueSchema())
-	return c
+	return group(c)
 }
 
 func (a *app) catalogueList() *cobra.Command {
-	t := target{format: "text"}
+	var t target
 	var text string
 	var all bool
 	c := &cobra.Command{
@@ -53,7 +53,7 @@ that is the list to look through for what is not on any host yet.`,
 }
 
 func (a *app) catalogueShow() *cobra.Command {
-	t := target{format: "text"}
+	var t target
 	c := &cobra.Command{
 		Use: "show COMPONENT", Short: "Show a component's tracks as ladders, with the hosts on their rungs",
 		Long:    "Shows every release of a component by track, the newest first: which is proposed, which was withdrawn and why, who stands on it, and which baselines want it.",

@@ -48,6 +48,9 @@ check again, reports. The exit code is 0 only if every host of that cluster is i
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if run {
+				if out == "" {
+					out = filepath.Join(a.state, "demo-reports")
+				}
 				return a.demoRun(c.Context(), out, speed)
 			}
 			if !c.Flags().Changed("state") && !a.demo {
@@ -63,7 +66,7 @@ check again, reports. The exit code is 0 only if every host of that cluster is i
 		},
 	}
 	c.Flags().BoolVar(&run, "run", false, "do the whole example without a screen")
-	c.Flags().StringVar(&out, "out", "yare-demo", "with --run: directory for the reports")
+	c.Flags().StringVar(&out, "out", "", "with --run: directory for the reports (default demo-reports in the state directory)")
 	c.Flags().Float64Var(&speed, "speed", 0, "seconds of the estate that pass in one of ours (default 30, with --run 1500)")
 	return c
 }
@@ -94,7 +97,7 @@ func (a *app) startDemo(ctx context.Context, speed float64) error {
 // tellPast gives a demo estate that nobody has read yet the readings of the weeks before, so that there is something to look back on. What a host was held
 // against at each time is what had been released by then.
 func (a *app) tellPast(ctx context.Context, h *harbour.Harbour) error {
-	hosts, err := h.Hosts("")
+	hosts, err := h.Hosts()
 	if err != nil {
 		return err
 	}

@@ -25,7 +25,7 @@ func (b *backend) Write(ctx context.Context, e tui.Export) (string, error) {
 			name += "-" + strings.NewReplacer(":", "_", "/", "_", "@", "_", " ", "_").Replace(s)
 		}
 	}
-	t := target{format: e.Format, file: fmt.Sprintf("%s-%s.%s", name, b.h.World.Now().Format("20060102-1504"), extensions[e.Format])}
+	t := target{form: form{format: e.Format}, file: fmt.Sprintf("%s-%s.%s", name, b.h.World.Now().Format("20060102-1504"), extensions[e.Format])}
 	return t.file, t.write(nil, func(w io.Writer) error {
 		switch e.View {
 		case "plan":
@@ -189,6 +189,6 @@ func driftTable(title string, d report.Drift, all bool) chart.Drawing {
 		name := estate.Component{Key: estate.Key(v.Component), Device: v.Device}.Title()
 		rows = append(rows, []string{name, v.Has, v.Wants, v.Verdict, v.Severity})
 	}
-	return chart.Table(fmt.Sprintf("%s on %s: %d in line, %d adrift, %d unread", title, d.At.Format("2 Jan 2006 15:04"), d.Summary.InLine, d.Summary.Drift, d.Summary.Unread),
+	return chart.Table(fmt.Sprintf("%s on %s: %d in line, %d adrift, %d unread", title, d.At.Local().Format("2 Jan 2006 15:04 MST"), d.Summary.InLine, d.Summary.Drift, d.Summary.Unread),
 		[]string{"component", "has", "wants", "verdict", "severity"}, rows)
 }

@@ -26,7 +26,7 @@ func (a *app) feedCommand() *cobra.Command {
 HTTPS or in a directory. A sync fetches what changed; until all of it is there and verified, what was known before stays.`,
 		Example: "  yare feed list\n  yare feed sync\n  yare feed sync corran\n  yare feed set corran \"every 6h\""}
 	c.AddCommand(a.feedList(), a.feedSync(), a.feedSet())
-	return c
+	return group(c)
 }
 
 func (a *app) feedNames(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
@@ -34,7 +34,7 @@ func (a *app) feedNames(*cobra.Command, []string, string) ([]string, cobra.Shell
 }
 
 func (a *app) feedList() *cobra.Command {
-	var asJSON bool
+	var as form
 	c := &cobra.Command{
 		Use: "list", Short: "List the feeds and what became of their last syncs",
 		Long:    "Lists the feeds of the estate file: where they are, when they are synced, what they said last, and what went wrong.",
@@ -46,11 +46,11 @@ func (a *app) feedList() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				if asJSON {
+				if as.json() {
 					return report.JSON(a.out, report.Feeds(all))
 				}
 				if len(all) == 0 {
-					plain.Fprintln(a.out, "the estate file names no feeds; docs/feeds.md tells how")
+					plain.Fprintln(a.out, "the estate file names no feeds; docs/catalogue.md tells how")
 					return nil
 				}
 				t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
@@ -71,7 +71,7 @@ func (a *app) feedList() *cobra.Command {
 			})
 		},
 	}
-	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	as.flags(c, "text", "json")
 	return c
 }
 
@@ -165,23 +165,37 @@ func feedProgress(p feed.Progress) string {
 	return s + "  " + catalogue.Bytes(p.Bytes)
 }
 
-// progressLine writes a line on stderr over and over where that is a terminal, some ten times a second at most.
+// How often progress is told, once it has taken patience: over and over on one line of a terminal, and now and then in a log.
+const (
+	patience   = time.Second
+	onTerminal = 100 * time.Millisecond
+	inLog      = 10 * time.Second
+)
+
+// progressLine tells progress on stderr where the work takes longer than a moment.
 func (a *app) progressLine() (line func(string), done func()) {
-	f, ok := a.err.(*os.File)
-	if ok {
+	f, terminal := a.err.(*os.File)
+	if terminal {
 		st, err := f.Stat()
-		ok = err == nil && st.Mode()&os.ModeCharDevice != 0
+		terminal = err == nil && st.Mode()&os.ModeCharDevice != 0
 	}
-	if !ok {
-		return func(string) {}, func() {}
-	}
-	var last time.Time
-	return func(s string) {
-		if time.Since(last) > 100*time.Millisecond {
+	begun, last := time.Now(), time.Time{}
+	line = func(s string) {
+		switch since := time.Since(last); {
+		case time.Since(begun) < patience:
+		case terminal && since > onTerminal:
 			last = time.Now()
 			plain.Fprintf(f, "\r\x1b[K%.100s", s)
+		case !terminal && since > inLog:
+			last = time.Now()
+			plain.Fprintln(a.err, s)
 		}
-	}, func() { fmt.Fprint(f, "\r\x1b[K") }
+	}
+	return line, func() {
+		if terminal && !last.IsZero() {
+			fmt.Fprint(f, "\r\x1b[K")
+		}
+	}
 }
 
 func (a *app) feedSet() *cobra.Command {

@@ -14,14 +14,13 @@ import (
 
 	"yareharbour/chart"
 	"yareharbour/core/drift"
-	"yareharbour/core/estate"
 	"yareharbour/format/plain"
 	"yareharbour/format/report"
 	"yareharbour/harbour"
 )
 
 func (a *app) compareCommand() *cobra.Command {
-	t := target{format: "text"}
+	var t target
 	c := &cobra.Command{
 		Use: "compare HOST[@TIME] HOST[@TIME]", Short: "Say in what two readings differ: one host at two times, or two hosts",
 		Long: `Compares two readings that were kept. HOST is its newest; HOST@TIME the one that held then: a date (2026-11-21), a date and a time ("2026-11-21 20:00"), or how
@@ -48,7 +47,7 @@ long ago (24h, 7d). Parts that either reading lacks are named and not compared. 
 }
 
 func (a *app) trendCommand() *cobra.Command {
-	t := target{format: "text"}
+	var t target
 	since := "30d"
 	c := &cobra.Command{
 		Use: "trend CLUSTER", Short: "Show a cluster's drift over time, by layer",
@@ -84,31 +83,34 @@ func trendAs(w io.Writer, cluster string, all []drift.Tally, from, to time.Time,
 }
 
 func (a *app) newsCommand() *cobra.Command {
-	var seen, asJSON bool
+	var as form
+	var seen bool
 	c := &cobra.Command{
-		Use: "news [CLUSTER]", Short: "Show what is out of line and was not when you last looked",
+		Use: "news [CLUSTER…]", Short: "Show what is out of line and was not when you last looked",
 		Long: `Reads the hosts and shows the drift that is new since the last look: what was in line then, or out of line in another way. With --seen what is there now is noted as
 seen. Exit codes: 0 nothing new, 3 new drift, 1 failure; so a timer can call it and tell people.`,
 		Example:           "  yare news\n  yare news tides --seen",
-		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: a.names(false),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.judging(c.Context(), func(h *harbour.Harbour) error { return a.news(c.Context(), h, optional(args), seen, asJSON) })
+			return a.judging(c.Context(), func(h *harbour.Harbour) error { return a.news(c.Context(), h, args, seen, as.json()) })
 		},
 	}
 	c.Flags().BoolVar(&seen, "seen", false, "note what is there now as seen")
-	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	as.flags(c, "text", "json")
 	return c
 }
 
-func (a *app) news(ctx context.Context, h *harbour.Harbour, name string, seen, asJSON bool) error {
+func (a *app) news(ctx context.Context, h *harbour.Harbour, names []string, seen, asJSON bool) error {
 	clusters := h.Estate.Clusters
-	if name != "" {
+	if len(names) > 0 {
+		clusters = nil
+	}
+	for _, name := range names {
 		c, err := h.Cluster(name)
 		if err != nil {
 			return err
 		}
-		clusters = []estate.Cluster{c}
+		clusters = append(clusters, c)
 	}
 	found := 0
 	for _, cl := range clusters {
@@ -146,7 +148,7 @@ func (a *app) showNews(cluster string, n harbour.NewDrift) error {
 		_, err := plain.Fprintf(a.out, "%s: nobody has looked yet; --seen notes what is there now\n", cluster)
 		return err
 	}
-	plain.Fprintf(a.out, "%s: %d new since %s (%s)\n", cluster, len(n.News), n.Since.Format("2 Jan 15:04"), n.By)
+	plain.Fprintf(a.out, "%s: %d new since %s (%s)\n", cluster, len(n.News), n.Since.Local().Format(minute), n.By)
 	t := tabwriter.NewWriter(a.out, 2, 0, 2, ' ', 0)
 	for _, v := range n.News {
 		plain.Fprintf(t, "  %s\t%s\t%s\t%s\t%s\n", v.Host, v.Title(), v.Outcome, orNone(v.Has, "–"), orNone(v.Wants, "–"))
@@ -159,18 +161,24 @@ func (a *app) filterCommand() *cobra.Command {
 		Long: `A filter narrows what is shown, in every view and with --narrow: words that must be found, and fields as layer=firmware, severity=high, vendor=corran, host=avo*,
 kind=fw, verdict=behind, age=30; a minus before a word turns it around. A kept one is used as @NAME.`,
 		Example: "  yare filter keep urgent \"severity=critical -verdict=excepted\"\n  yare check --narrow @urgent\n  yare filter list\n  yare filter forget urgent"}
-	c.AddCommand(&cobra.Command{
+	var as form
+	list := &cobra.Command{
 		Use: "list", Short: "List the kept filters", Long: "Lists the filters that were kept, by name.", Example: "  yare filter list", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
 				all, err := h.Store.Filters(c.Context())
+				if err == nil && as.json() {
+					return report.JSON(a.out, all)
+				}
 				for _, name := range slices.Sorted(maps.Keys(all)) {
 					plain.Fprintf(a.out, "@%s  %s\n", name, all[name])
 				}
 				return err
 			})
 		},
-	}, &cobra.Command{
+	}
+	as.flags(list, "text", "json")
+	c.AddCommand(list, &cobra.Command{
 		Use: "keep NAME TEXT", Short: "Keep a filter under a name", Long: "Keeps a filter; one of the same name is replaced. A text that can't be understood is refused.",
 		Example: "  yare filter keep urgent \"severity=critical\"", Args: cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -185,5 +193,5 @@ kind=fw, verdict=behind, age=30; a minus before a word turns it around. A kept o
 			return a.with(c.Context(), func(h *harbour.Harbour) error { return h.KeepFilter(c.Context(), args[0], "") })
 		},
 	})
-	return c
+	return group(c)
 }

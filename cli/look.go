@@ -5,9 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"strings"
-	"text/tabwriter"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -24,33 +22,44 @@ import (
 )
 
 func (a *app) readCommand() *cobra.Command {
-	var here, asJSON bool
+	var as form
+	var here bool
 	c := &cobra.Command{
-		Use:               "read [--local | CLUSTER | HOST]",
+		Use:               "read [--local | CLUSTER… | HOST…]",
 		ValidArgsFunction: a.names(true),
 		Short:             "Read hosts and show what was found",
-		Long:              "Reads hosts: platform, packages, drivers, firmware, guests, health. Each section says when and from where; one that could not be read says why.",
+		Long:              "Reads hosts: platform, packages, drivers, firmware, guests, health. Each section says when and from where; one that could not be read says why. Of a single host everything is shown that was read, whether a baseline speaks of it or not.\n\nExit codes: 0 every host answered, 4 one did not, 1 failure.",
 		Example:           "  yare read tides\n  yare read curlew --json\n  yare read --local",
-		Args:              cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
+			if here && len(args) > 0 {
+				return errors.New("read takes --local or names, not both")
+			}
 			if here {
 				r, err := readLocal(c.Context())
 				if err != nil {
 					return err
 				}
-				return a.showReadings([]*estate.Reading{r}, asJSON)
+				return a.showReadings([]*estate.Reading{r}, as.json())
 			}
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
-				readings, hosts, err := a.readNamed(c.Context(), h, optional(args))
+				readings, hosts, err := a.readNamed(c.Context(), h, args)
 				if err != nil {
 					return err
 				}
-				return a.showReadings(ordered(readings, hosts), asJSON)
+				if err := a.showReadings(ordered(readings, hosts), as.json()); err != nil {
+					return err
+				}
+				for _, r := range readings {
+					if !r.Reached() {
+						return exit(exitUnread)
+					}
+				}
+				return nil
 			})
 		},
 	}
 	c.Flags().BoolVar(&here, "local", false, "read this machine")
-	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	as.flags(c, "text", "json")
 	return c
 }
 
@@ -58,20 +67,15 @@ func readLocal(ctx context.Context) (*estate.Reading, error) {
 	return host.Here(ctx)
 }
 
-// readNamed reads what the name means, telling progress on stderr where that is a terminal.
-func (a *app) readNamed(ctx context.Context, h *harbour.Harbour, name string) (map[string]*estate.Reading, []string, error) {
-	hosts, err := h.Hosts(name)
+// readNamed reads what the names mean, telling progress on stderr where it takes longer than a moment.
+func (a *app) readNamed(ctx context.Context, h *harbour.Harbour, names []string) (map[string]*estate.Reading, []string, error) {
+	hosts, err := h.Hosts(names...)
 	if err != nil {
 		return nil, nil, err
 	}
-	progress := func(string, int) {}
-	if f, ok := a.err.(*os.File); ok {
-		if st, err := f.Stat(); err == nil && st.Mode()&os.ModeCharDevice != 0 {
-			progress = func(host string, n int) { plain.Fprintf(f, "\r\x1b[Kread %d of %d: %s", n, len(hosts), host) }
-			defer fmt.Fprint(f, "\r\x1b[K")
-		}
-	}
-	readings, err := h.Read(ctx, hosts, progress)
+	line, done := a.progressLine()
+	defer done()
+	readings, err := h.Read(ctx, hosts, func(host string, n int) { line(fmt.Sprintf("read %d of %d: %s", n, len(hosts), host)) })
 	return readings, hosts, err
 }
 
@@ -83,34 +87,6 @@ func ordered(readings map[string]*estate.Reading, hosts []string) []*estate.Read
 		}
 	}
 	return out
-}
-
-func (a *app) showReadings(rs []*estate.Reading, asJSON bool) error {
-	if asJSON {
-		return report.JSON(a.out, rs)
-	}
-	for _, r := range rs {
-		plain.Fprintf(a.out, "%s  %s  kernel %s", r.Host, r.Release, r.Kernel.Running)
-		if r.Kernel.Installed != "" && r.Kernel.Installed != r.Kernel.Running {
-			plain.Fprintf(a.out, " (installed %s)", r.Kernel.Installed)
-		}
-		plain.Fprintf(a.out, "  %s %s\n", r.Hardware.Maker, r.Hardware.Model)
-		if r.Closed != nil {
-			plain.Fprintf(a.out, "  closed by %s since %s: %s\n", r.Closed.By, r.Closed.At.Format(time.DateTime), r.Closed.Reason)
-		}
-		t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
-		for _, s := range r.Sections {
-			found := fmt.Sprintf("%d", countSection(r, s.Name))
-			if s.Err != "" {
-				found = "unread: " + s.Err
-			}
-			plain.Fprintf(t, "  %s\t%s\t%s\t%s\n", s.Name, s.At.Format(time.DateTime), s.Source, found)
-		}
-		if err := t.Flush(); err != nil {
-			return err
-		}
-	}
-	return nil
 }
 
 func countSection(r *estate.Reading, s estate.SectionName) int {
@@ -133,17 +109,18 @@ func countSection(r *estate.Reading, s estate.SectionName) int {
 
 // check is what the flags of the check command say.
 type check struct {
-	local, json, all bool
-	baseline, lists  string
-	narrow           string
-	keyrings         []string
-	advisories       []string
+	as              form
+	local, all      bool
+	baseline, lists string
+	narrow          string
+	keyrings        []string
+	advisories      []string
 }
 
 func (a *app) checkCommand() *cobra.Command {
 	var o check
 	c := &cobra.Command{
-		Use:               "check [--local | CLUSTER | HOST]",
+		Use:               "check [--local | CLUSTER… | HOST…]",
 		ValidArgsFunction: a.names(true),
 		Short:             "Hold hosts against their baselines",
 		Long: `Holds hosts against their baselines and prints what is not in line.
@@ -154,10 +131,9 @@ should be at the newest version there. With --baseline only that file binds, wha
 Exit codes: 0 all that was judged is in line, 3 drift, 4 something is unread or nothing was judged (whether there is drift too or not), 1 failure, or a baseline that
 names a host, track, model or target that is not there.`,
 		Example: "  yare check tides\n  yare check curlew --json\n  yare check --local\n  yare check --local --baseline web.yaml --advisories debian.json",
-		Args:    cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if o.local && len(args) > 0 {
-				return errors.New("check takes --local or a name, not both")
+				return errors.New("check takes --local or names, not both")
 			}
 			var d report.Drift
 			var err error
@@ -165,7 +141,7 @@ names a host, track, model or target that is not there.`,
 				d, err = a.checkLocal(c.Context(), o)
 			} else {
 				err = a.judging(c.Context(), func(h *harbour.Harbour) error {
-					d, err = a.checkNamed(c.Context(), h, optional(args), o)
+					d, err = a.checkNamed(c.Context(), h, args, o)
 					return err
 				})
 			}
@@ -176,7 +152,7 @@ names a host, track, model or target that is not there.`,
 		},
 	}
 	c.Flags().BoolVar(&o.local, "local", false, "check this machine")
-	c.Flags().BoolVar(&o.json, "json", false, "print JSON")
+	o.as.flags(c, "text", "csv", "json")
 	c.Flags().BoolVar(&o.all, "all", false, "print what is in line too")
 	c.Flags().StringVar(&o.baseline, "baseline", "", "a baseline file that binds in place of those of the estate")
 	c.Flags().StringVar(&o.narrow, "narrow", "", "only what this filter lets through, as \"severity=high layer=firmware\"; docs/verdicts.md tells the language")
@@ -188,9 +164,12 @@ names a host, track, model or target that is not there.`,
 
 func (a *app) showDrift(d report.Drift, o check) error {
 	var err error
-	if o.json {
+	switch o.as.format {
+	case "json":
 		err = report.JSON(a.out, d)
-	} else {
+	case "csv":
+		err = d.CSV(a.out)
+	default:
 		err = d.Text(a.out, o.all)
 	}
 	if err != nil {
@@ -259,8 +238,8 @@ func (a *app) checkLocal(ctx context.Context, o check) (report.Drift, error) {
 	return d, nil
 }
 
-func (a *app) checkNamed(ctx context.Context, h *harbour.Harbour, name string, o check) (report.Drift, error) {
-	readings, hosts, err := a.readNamed(ctx, h, name)
+func (a *app) checkNamed(ctx context.Context, h *harbour.Harbour, names []string, o check) (report.Drift, error) {
+	readings, hosts, err := a.readNamed(ctx, h, names)
 	if err != nil {
 		return report.Drift{}, err
 	}
@@ -308,6 +287,7 @@ func driftOf(h *harbour.Harbour, c *drift.Checker, readings map[string]*estate.R
 }
 
 func (a *app) explainCommand() *cobra.Command {
+	var as form
 	c := &cobra.Command{
 		Use:               "explain HOST COMPONENT",
 		ValidArgsFunction: a.names(true),
@@ -320,16 +300,18 @@ func (a *app) explainCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.judging(c.Context(), func(h *harbour.Harbour) error { return a.explain(c.Context(), h, args[0], key) })
+			return a.judging(c.Context(), func(h *harbour.Harbour) error { return a.explain(c.Context(), h, args[0], key, as.json()) })
 		},
 	}
+	as.flags(c, "text", "json")
 	return c
 }
 
-func (a *app) explain(ctx context.Context, h *harbour.Harbour, host string, key estate.Key) error {
+func (a *app) explain(ctx context.Context, h *harbour.Harbour, host string, key estate.Key, asJSON bool) error {
 	cl, ok := h.Estate.ClusterOf(host)
 	if !ok {
-		return fmt.Errorf("there is no host %q in %s", host, h.Estate.Name)
+		_, err := h.Hosts(host)
+		return cmp.Or(err, fmt.Errorf("%s is a cluster, and a host is asked for", host))
 	}
 	readings, err := h.Read(ctx, []string{host}, nil)
 	if err != nil {
@@ -337,13 +319,21 @@ func (a *app) explain(ctx context.Context, h *harbour.Harbour, host string, key 
 	}
 	c := h.Checker()
 	found := false
+	told := []any{}
 	for _, v := range c.Host(cl.Name, readings[host]) {
 		if v.Component != key {
 			continue
 		}
 		found = true
+		if asJSON {
+			told = append(told, map[string]any{"host": host, "component": v.Component, "device": v.Device, "verdict": v.Outcome, "why": c.Why(cl.Name, v, readings[host])})
+			continue
+		}
 		plain.Fprintf(a.out, "%s on %s: %s\n", v.Title(), host, v.Outcome)
 		plain.Fprintln(a.out, "  "+strings.Join(c.Why(cl.Name, v, readings[host]), "\n  "))
+	}
+	if found && asJSON {
+		return report.JSON(a.out, told)
 	}
 	if !found {
 		return a.unbound(readings[host], key)

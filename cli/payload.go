@@ -22,11 +22,11 @@ func (a *app) payloadCommand() *cobra.Command {
 		Long:    "Payloads are kept under their SHA-256, verified on the way in and on the way out.",
 		Example: "  yare payload list\n  yare payload fetch vts\n  yare payload verify\n  yare payload prune --unknown"}
 	c.AddCommand(a.payloadList(), a.payloadVerify(), a.payloadFetch(), a.payloadPrune())
-	return c
+	return group(c)
 }
 
 func (a *app) payloadList() *cobra.Command {
-	var asJSON bool
+	var as form
 	c := &cobra.Command{
 		Use: "list", Short: "List the payloads, their sizes, and the space that is left",
 		Long:    "Lists the payloads in the store with the releases that come in them, their size in all, and how much space is free there.",
@@ -38,7 +38,7 @@ func (a *app) payloadList() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				if asJSON {
+				if as.json() {
 					return report.JSON(a.out, p)
 				}
 				t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
@@ -58,7 +58,7 @@ func (a *app) payloadList() *cobra.Command {
 			})
 		},
 	}
-	c.Flags().BoolVar(&asJSON, "json", false, "print JSON")
+	as.flags(c, "text", "json")
 	return c
 }
 

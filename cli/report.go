@@ -8,7 +8,6 @@ import (
 	"io"
 	"path/filepath"
 	"slices"
-	"strings"
 
 	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
@@ -28,29 +27,28 @@ func (a *app) reportCommand() *cobra.Command {
 		Long:    "Writes what was found (drift), what was done (round) or what changed on a host (life). SVG and PDF are drawings: the Waterline, and the round's timeline.",
 		Example: "  yare report drift tides --format csv -o tides.csv\n  yare report round vts --format pdf -o vts.pdf"}
 	c.AddCommand(a.reportDrift(), a.reportRound(), a.reportLife())
-	return c
+	return group(c)
 }
 
 // target is where a report goes and in which form.
-type target struct{ format, file string }
+type target struct {
+	form
+	file string
+}
 
 func (t *target) flags(c *cobra.Command) {
-	c.Flags().StringVar(&t.format, "format", "text", strings.Join(formats, ", "))
+	t.form.flags(c, formats...)
 	c.Flags().StringVarP(&t.file, "output", "o", "", "file to write (default: standard output)")
-	_ = c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(formats, cobra.ShellCompDirectiveNoFileComp))
 }
 
 // words are the flags of what has no drawing.
 func (t *target) words(c *cobra.Command) {
-	c.Flags().StringVar(&t.format, "format", "text", "text, csv, json")
+	t.form.flags(c, "text", "csv", "json")
 	c.Flags().StringVarP(&t.file, "output", "o", "", "file to write (default: standard output)")
 }
 
 // write writes to the file, whole or not at all, or to out.
 func (t *target) write(out io.Writer, do func(io.Writer) error) error {
-	if !slices.Contains(formats, t.format) {
-		return fmt.Errorf("--format: no %q; there are %s", t.format, strings.Join(formats, ", "))
-	}
 	var b bytes.Buffer
 	if err := do(&b); err != nil {
 		return err
@@ -68,15 +66,14 @@ func (t *target) write(out io.Writer, do func(io.Writer) error) error {
 func (a *app) reportDrift() *cobra.Command {
 	var t target
 	c := &cobra.Command{
-		Use:               "drift [CLUSTER | HOST]",
+		Use:               "drift [CLUSTER | HOST]…",
 		ValidArgsFunction: a.names(true),
 		Short:             "Report what is out of line; as a drawing, the Waterline",
 		Long:              "Reads the hosts anew and reports every verdict. As SVG or PDF it draws the Waterline of the whole estate, other hosts as they were last read.",
 		Example:           "  yare report drift tides --format csv -o tides.csv\n  yare report drift --format pdf -o waterline.pdf",
-		Args:              cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.judging(c.Context(), func(h *harbour.Harbour) error {
-				readings, hosts, err := a.readNamed(c.Context(), h, optional(args))
+				readings, hosts, err := a.readNamed(c.Context(), h, args)
 				if err != nil {
 					return err
 				}
@@ -105,7 +102,7 @@ func writeDrift(w io.Writer, d report.Drift, format string) error {
 }
 
 func (a *app) drawWaterline(ctx context.Context, h *harbour.Harbour, w io.Writer, format string) error {
-	all, err := h.Hosts("")
+	all, err := h.Hosts()
 	if err != nil {
 		return err
 	}
@@ -170,7 +167,7 @@ func roundAs(w io.Writer, id string, s *plan.State, format string) error {
 }
 
 func (a *app) reportLife() *cobra.Command {
-	t := target{format: "text"}
+	var t target
 	c := &cobra.Command{
 		Use:               "life HOST",
 		ValidArgsFunction: a.names(true),
@@ -204,7 +201,7 @@ var extensions = map[string]string{"text": "txt", "csv": "csv", "json": "json", 
 func writeAll(dir, name string, d report.Drift) error {
 	var errs []error
 	for _, f := range []string{"text", "csv", "json"} {
-		t := target{f, filepath.Join(dir, name+"."+extensions[f])}
+		t := target{form{format: f}, filepath.Join(dir, name+"."+extensions[f])}
 		errs = append(errs, t.write(nil, func(w io.Writer) error { return writeDrift(w, d, f) }))
 	}
 	return errors.Join(errs...)
@@ -213,7 +210,7 @@ func writeAll(dir, name string, d report.Drift) error {
 func writeRound(dir, id string, s *plan.State) error {
 	var errs []error
 	for _, f := range formats {
-		t := target{f, filepath.Join(dir, "round."+extensions[f])}
+		t := target{form{format: f}, filepath.Join(dir, "round."+extensions[f])}
 		errs = append(errs, t.write(nil, func(w io.Writer) error { return roundAs(w, id, s, f) }))
 	}
 	return errors.Join(errs...)
@@ -223,7 +220,7 @@ func writeRound(dir, id string, s *plan.State) error {
 func (a *app) drawings(ctx context.Context, h *harbour.Harbour, dir string) error {
 	var errs []error
 	for _, f := range chart.Formats {
-		t := target{f, filepath.Join(dir, "waterline."+f)}
+		t := target{form{format: f}, filepath.Join(dir, "waterline."+f)}
 		errs = append(errs, t.write(nil, func(w io.Writer) error { return a.drawWaterline(ctx, h, w, f) }))
 	}
 	return errors.Join(errs...)

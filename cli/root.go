@@ -75,7 +75,7 @@ where the estate file says "act: true" for it.`,
   yare check tides                hold a cluster against its baselines
   yare plan tides                 see what a round would do
   yare round start tides --reason "November patches"`,
-		Args:              cobra.NoArgs,
+		Args:              unknown,
 		SilenceErrors:     true,
 		SilenceUsage:      true,
 		PersistentPreRunE: func(*cobra.Command, []string) error { return a.prepare() },
@@ -87,7 +87,7 @@ where the estate file says "act: true" for it.`,
 	root.PersistentFlags().StringVar(&a.estate, "estate", "", "estate file (default estate.yaml in the state or configuration directory)")
 	root.PersistentFlags().BoolVar(&a.demo, "demo", false, "work on the demo estate, and start its simulation if need be")
 	root.PersistentFlags().StringVar(&a.log, "log", "warn", "what to log on stderr: debug, info, warn or error")
-	root.AddCommand(a.demoCommand(), a.simCommand(), a.readCommand(), a.checkCommand(), a.explainCommand(), a.planCommand(),
+	root.AddCommand(a.demoCommand(), a.simCommand(), a.connectCommand(), a.readCommand(), a.checkCommand(), a.explainCommand(), a.planCommand(),
 		a.baselineCommand(), a.roundCommand(), a.reportCommand(), a.versionCommand(), a.feedCommand(), a.bundleCommand(), a.payloadCommand(),
 		a.catalogueCommand(), a.compareCommand(), a.trendCommand(), a.newsCommand(), a.filterCommand())
 	return root

@@ -63,7 +63,7 @@ type journal struct {
 }
 
 func (b *backend) Load(ctx context.Context) (*tui.Snapshot, error) {
-	hosts, err := b.h.Hosts("")
+	hosts, err := b.h.Hosts()
 	if err != nil {
 		return nil, err
 	}

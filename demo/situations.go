@@ -20,11 +20,11 @@ var inLine = []estate.Component{
 	{Key: "deb:brae-guard", Version: "1.4-1"},
 	{Key: "deb:brae-paths", Version: "2.3-brae2"},
 	{Key: "deb:lldpd", Version: "1.1-brae1"},
-	{Key: "drv:lorne25", Version: "2.14.3", Model: "Lorne L25"},
-	{Key: "fw:corran-bmc", Version: "3.11", Model: "Corran BMC"},
-	{Key: "fw:lorne-l25", Version: "7.4.2", Model: "Lorne L25", Device: "slot 2"},
-	{Key: "fw:ulva-w31", Version: "1.9", Model: "Ulva W31", Device: "bay 1"},
-	{Key: "fw:ulva-w31", Version: "1.9", Model: "Ulva W31", Device: "bay 2"},
+	{Key: "drv:lorne25", Version: "2.14.3", Model: "Lorne L25", Class: "network"},
+	{Key: "fw:corran-bmc", Version: "3.11", Model: "Corran BMC", Class: "bmc"},
+	{Key: "fw:lorne-l25", Version: "7.4.2", Model: "Lorne L25", Device: "slot 2", Class: "network"},
+	{Key: "fw:ulva-w31", Version: "1.9", Model: "Ulva W31", Device: "bay 1", Class: "disk"},
+	{Key: "fw:ulva-w31", Version: "1.9", Model: "Ulva W31", Device: "bay 2", Class: "disk"},
 	{Key: "set:service/chrony", Version: "enabled, running"},
 	{Key: "set:service/ssh", Version: "enabled, running"},
 	{Key: "set:kernel-argument/iommu", Version: "pt"},
@@ -35,10 +35,10 @@ var inLine = []estate.Component{
 
 // large are what only the large model has.
 var large = []estate.Component{
-	{Key: "drv:tarbet9", Version: "2.6.1", Model: "Tarbet S9"},
-	{Key: "fw:corran-bios", Version: "2.5.0", Model: "Quay 1"},
-	{Key: "fw:lorne-l25", Version: "7.4.2", Model: "Lorne L25", Device: "slot 4"},
-	{Key: "fw:tarbet-s9", Version: "4.19.0", Model: "Tarbet S9"},
+	{Key: "drv:tarbet9", Version: "2.6.1", Model: "Tarbet S9", Class: "storage"},
+	{Key: "fw:corran-bios", Version: "2.5.0", Model: "Quay 1", Class: "bios"},
+	{Key: "fw:lorne-l25", Version: "7.4.2", Model: "Lorne L25", Device: "slot 4", Class: "network"},
+	{Key: "fw:tarbet-s9", Version: "4.19.0", Model: "Tarbet S9", Class: "storage"},
 }
 
 func host(name, cluster string, n int) *sim.Host {
@@ -56,7 +56,7 @@ func host(name, cluster string, n int) *sim.Host {
 	if cluster == "yard" {
 		r.Hardware.Model = "Quay 2"
 		r.Capacity = estate.Resources{MemoryMiB: 256 << 10, CPU: 32000}
-		r.Components = append(r.Components, estate.Component{Key: "fw:corran-bios", Version: "1.9.2", Model: "Quay 2"})
+		r.Components = append(r.Components, estate.Component{Key: "fw:corran-bios", Version: "1.9.2", Model: "Quay 2", Class: "bios"})
 	} else {
 		r.Components = append(r.Components, large...)
 	}

@@ -61,7 +61,7 @@ func (h *Harbour) Source(name string) (Source, error) {
 
 // Problems names all that baselines speak of and that is not there, as the hosts were last read.
 func (h *Harbour) Problems(ctx context.Context, all []baseline.Baseline) (out []baseline.Problem, err error) {
-	hosts, err := h.Hosts("")
+	hosts, err := h.Hosts()
 	if err != nil {
 		return nil, err
 	}
@@ -220,7 +220,7 @@ func (h *Harbour) Effect(ctx context.Context, name, text string) (drift.Effect, 
 	if err := h.Sound(); err != nil {
 		return drift.Effect{}, nil, err
 	}
-	hosts, err := h.Hosts("")
+	hosts, err := h.Hosts()
 	if err != nil {
 		return drift.Effect{}, nil, err
 	}

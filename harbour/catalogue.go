@@ -257,7 +257,7 @@ func (h *Harbour) Wanted(verdicts map[string][]drift.Verdict) map[string]*catalo
 
 // KeptVerdicts judges every host as it was last read.
 func (h *Harbour) KeptVerdicts(ctx context.Context) (map[string][]drift.Verdict, error) {
-	hosts, err := h.Hosts("")
+	hosts, err := h.Hosts()
 	if err != nil {
 		return nil, err
 	}

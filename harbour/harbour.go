@@ -9,6 +9,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -200,25 +202,29 @@ func (h *Harbour) Check(c *drift.Checker, readings map[string]*estate.Reading) m
 	return out
 }
 
-// Hosts returns the hosts that a name means: a cluster's, one host, or all for the empty name.
-func (h *Harbour) Hosts(name string) ([]string, error) {
+// Hosts returns the hosts that the names mean, each once: those of clusters, single hosts, and all where there is no name.
+func (h *Harbour) Hosts(names ...string) (out []string, err error) {
 	var all, known []string
 	for _, c := range h.Estate.Clusters {
-		if c.Name == name {
-			return c.Hosts, nil
-		}
-		all = append(all, c.Hosts...)
-		known = append(known, c.Name)
+		all, known = append(all, c.Hosts...), append(known, c.Name)
 	}
-	if name == "" {
+	if len(names) == 0 {
 		return all, nil
 	}
-	for _, host := range all {
-		if host == name {
-			return []string{host}, nil
+	for _, name := range names {
+		of := []string{name}
+		if c, ok := h.Estate.Cluster(name); ok {
+			of = c.Hosts
+		} else if !slices.Contains(all, name) {
+			return nil, fmt.Errorf("there is no cluster or host %q in %s; its clusters are %s%s", name, h.Estate.Name, strings.Join(known, ", "), Near(name, append(known, all...)))
+		}
+		for _, host := range of {
+			if !slices.Contains(out, host) {
+				out = append(out, host)
+			}
 		}
 	}
-	return nil, fmt.Errorf("there is no cluster or host %q in %s; its clusters are %v", name, h.Estate.Name, known)
+	return out, nil
 }
 
 // Cluster returns the cluster of that name.

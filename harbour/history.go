@@ -70,9 +70,9 @@ func (h *Harbour) ReadingAt(ctx context.Context, name string) (*estate.Reading, 
 	if got[host] == nil {
 		first := "it was never read"
 		if kept, err := h.Store.When(ctx, host, 1<<20); err == nil && len(kept) > 0 {
-			first = "the first reading of it that was kept is of " + kept[len(kept)-1].From.Format(time.DateTime)
+			first = "the first reading of it that was kept is of " + kept[len(kept)-1].From.Local().Format(stamp)
 		}
-		return nil, fmt.Errorf("no reading of %s is kept from %s or before: %s", host, at.Format(time.DateTime), first)
+		return nil, fmt.Errorf("no reading of %s is kept from %s or before: %s", host, at.Local().Format(stamp), first)
 	}
 	r := *got[host]
 	if dated && r.Tried().After(at) { // it was still found to be so later
@@ -139,3 +139,6 @@ func (h *Harbour) Looked(ctx context.Context, cluster, by string) error {
 	verdicts := h.Check(h.Checker(), kept)
 	return h.Store.KeepLook(ctx, cluster, store.Look{At: h.World.Now(), By: by, Seen: drift.See(verdicts)})
 }
+
+// stamp is how a time is shown: with its zone.
+const stamp = "2006-01-02 15:04:05 MST"

@@ -64,7 +64,7 @@ func (h *Harbour) Components(ctx context.Context, f narrow.Filter, all bool) ([]
 }
 
 func (h *Harbour) holdings(ctx context.Context) (*drift.Holdings, map[string][]drift.Verdict, error) {
-	hosts, err := h.Hosts("")
+	hosts, err := h.Hosts()
 	if err != nil {
 		return nil, nil, err
 	}

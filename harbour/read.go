@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"yareharbour/connector"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
@@ -60,6 +61,42 @@ func (h *Harbour) Read(ctx context.Context, hosts []string, progress func(host s
 		return out, nil
 	}
 	return out, h.tally(ctx)
+}
+
+// Ways are the ways to a host, as a test of the connection found them.
+type Ways struct {
+	Host   string            `json:"host"`
+	Stages []connector.Stage `json:"stages"`
+}
+
+// Failed counts the stages that do not hold.
+func (w Ways) Failed() (n int) {
+	for _, s := range w.Stages {
+		if !s.OK {
+			n++
+		}
+	}
+	return n
+}
+
+// Connect tries every way to the hosts, some at a time, and tells in their order what it found.
+func (h *Harbour) Connect(ctx context.Context, hosts []string, progress func(string)) ([]Ways, error) {
+	out := make([]Ways, len(hosts))
+	var mu sync.Mutex
+	done := 0
+	var g errgroup.Group
+	g.SetLimit(atOnce)
+	for i, host := range hosts {
+		g.Go(func() error {
+			out[i] = Ways{host, h.World.Connect(ctx, host)}
+			mu.Lock()
+			defer mu.Unlock()
+			done++
+			progress(fmt.Sprintf("tried %d of %d: %s", done, len(hosts), host))
+			return ctx.Err()
+		})
+	}
+	return out, g.Wait()
 }
 
 // remembered is how many different readings of a host its life is told from.

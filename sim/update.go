@@ -61,7 +61,7 @@ func (b *bmc) inventoryItem(h *Host, r *http.Request) (int, any) {
 		}
 		d := resource("/UpdateService/FirmwareInventory/"+itemID(c), "#SoftwareInventory.v1_10_2.SoftwareInventory", itemID(c), name, doc{
 			"SoftwareId": bootID(string(c.Key), 0), "Version": c.Version, "Updateable": true, "Manufacturer": h.Reading.Hardware.Maker,
-			"Status": doc{"State": "Enabled", "Health": "OK"}, "RelatedItem": []doc{link("/Systems/1")}})
+			"Status": doc{"State": "Enabled", "Health": "OK"}, "RelatedItem": []doc{link(relatedTo(c))}})
 		if c.Running != "" {
 			d["Status"] = doc{"State": "StandbyOffline", "Health": "OK"}
 			d["Description"] = "active after restart; " + c.Running + " runs"
@@ -70,6 +70,30 @@ func (b *bmc) inventoryItem(h *Host, r *http.Request) (int, any) {
 		return 200, d
 	}
 	return 404, fault{error: errors.New("there is no such firmware"), id: "ResourceMissingAtURI"}
+}
+
+// relatedTo is what a component is the firmware of.
+func relatedTo(c estate.Component) string {
+	at := map[string]string{"network": "/Chassis/1/NetworkAdapters/", "storage": "/Systems/1/Storage/", "disk": "/Chassis/1/Drives/"}[c.Class]
+	switch {
+	case at != "":
+		return at + itemID(c)
+	case c.Class == "bmc":
+		return "/Managers/bmc"
+	}
+	return "/Systems/1"
+}
+
+// device serves what a component is the firmware of, as far as its name goes.
+func (b *bmc) device(kind string) func(*Host, *http.Request) (int, any) {
+	return func(h *Host, r *http.Request) (int, any) {
+		for _, c := range firmware(h) {
+			if at := relatedTo(c); root+at == r.URL.Path {
+				return 200, resource(at, kind, itemID(c), c.Model, doc{"Manufacturer": h.Reading.Hardware.Maker, "Model": c.Model, "Status": doc{"State": "Enabled"}})
+			}
+		}
+		return 404, fault{error: errors.New("there is no such device"), id: "ResourceMissingAtURI"}
+	}
 }
 
 // push takes an image by multipart push (DSP0266, "Software update"): UpdateParameters and UpdateFile.

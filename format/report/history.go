@@ -37,7 +37,7 @@ func Comparison(w io.Writer, from, to *estate.Reading, format string) error {
 		}
 		return Rows(w, out)
 	}
-	plain.Fprintf(w, "%s of %s → %s of %s\n", from.Host, from.Tried().Format("2 Jan 2006 15:04"), to.Host, to.Tried().Format("2 Jan 2006 15:04"))
+	plain.Fprintf(w, "%s of %s → %s of %s\n", from.Host, from.Tried().Local().Format("2 Jan 2006 15:04 MST"), to.Host, to.Tried().Local().Format("2 Jan 2006 15:04 MST"))
 	t := tabwriter.NewWriter(w, 2, 0, 2, ' ', 0)
 	for _, f := range c.Facts {
 		plain.Fprintf(t, "  %s\t%s\t→ %s\n", f.What, dash(f.From), dash(f.To))
@@ -94,7 +94,7 @@ func Trend(w io.Writer, cluster string, all []drift.Tally, format string) error 
 	}
 	plain.Fprintln(t, strings.Join(append(head, "UNREAD", "HOSTS ADRIFT"), "\t"))
 	for _, x := range all {
-		row := []string{x.At.Format("2006-01-02 15:04")}
+		row := []string{x.At.Local().Format("2006-01-02 15:04 MST")}
 		for _, l := range estate.Layers {
 			row = append(row, fmt.Sprint(x.Drift[l]))
 		}

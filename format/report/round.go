@@ -125,9 +125,9 @@ func (r Round) Text(w io.Writer) error {
 	if r.Detail != "" {
 		plain.Fprintf(w, "  %s\n", r.Detail)
 	}
-	plain.Fprintf(w, "  by %s: %s\n  from %s", dash(r.By), dash(r.Reason), r.Started.Format(time.DateTime))
+	plain.Fprintf(w, "  by %s: %s\n  from %s", dash(r.By), dash(r.Reason), r.Started.Local().Format(stamp))
 	if !r.Ended.IsZero() {
-		plain.Fprintf(w, " to %s, %s", r.Ended.Format(time.DateTime), r.Ended.Sub(r.Started).Round(time.Second))
+		plain.Fprintf(w, " to %s, %s", r.Ended.Local().Format(stamp), r.Ended.Sub(r.Started).Round(time.Second))
 	}
 	plain.Fprintf(w, "\n  moves %d, floor %d\n", r.Moves, r.Floor)
 	for _, v := range r.Hosts {

@@ -38,3 +38,6 @@ func JSON(w io.Writer, v any) error {
 	_, err := w.Write(plain.JSON(b.Bytes()))
 	return err
 }
+
+// stamp is how a time is shown: with its zone.
+const stamp = "2006-01-02 15:04:05 MST"
