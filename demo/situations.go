@@ -108,6 +108,16 @@ func awaiting(w *sim.World, host string, key estate.Key, running string) {
 	}
 }
 
+// halfInstalled leaves a package as an interrupted installation does.
+func halfInstalled(w *sim.World, host string, key estate.Key) {
+	r := &w.Hosts[host].Reading
+	for i := range r.Components {
+		if r.Components[i].Key == key {
+			r.Components[i].State = "half-configured"
+		}
+	}
+}
+
 // situations puts hosts out of line, each in its own way. All of vts can be mended by a round; tides needs people first; yard has no room.
 func situations(w *sim.World) {
 	// vts: much to do on heron, in two passes, since the adapter's firmware wants the new driver to run first.
@@ -147,6 +157,7 @@ func situations(w *sim.World) {
 		set(w, h, "deb:linux-image-brae", "30.4-brae1")
 	}
 	set(w, "turnstone", "deb:brae-tls", "1.8-brae1")
+	halfInstalled(w, "whimbrel", "deb:openssh-server")
 	insides(w)
 }
 
