@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"regexp"
 	"slices"
 	"strings"
 
@@ -17,12 +18,15 @@ import (
 	"yareharbour/tui"
 )
 
+// notInName is what has no place in the name of a file, whatever a host or a component calls itself.
+var notInName = regexp.MustCompile(`[^A-Za-z0-9.-]+`)
+
 // Write writes what a view shows to a file in the current directory, named after what it is and the estate's time.
 func (b *backend) Write(ctx context.Context, e tui.Export) (string, error) {
 	name := "yare-" + e.View
 	for _, s := range []string{e.Subject, e.Other} {
 		if s != "" {
-			name += "-" + strings.NewReplacer(":", "_", "/", "_", "@", "_", " ", "_").Replace(s)
+			name += "-" + notInName.ReplaceAllString(s, "_")
 		}
 	}
 	t := target{form: form{format: e.Format}, file: fmt.Sprintf("%s-%s.%s", name, b.h.World.Now().Format("20060102-1504"), extensions[e.Format])}

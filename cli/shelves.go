@@ -200,13 +200,13 @@ func (b *backend) CompareVersions(ctx context.Context, name string, from, to int
 	return b.h.CompareVersions(ctx, name, from, to)
 }
 
-func (b *backend) Effect(_ context.Context, s *tui.Snapshot, name, text string) (drift.Effect, error) {
+func (b *backend) Effect(ctx context.Context, s *tui.Snapshot, name, text string) (drift.Effect, []baseline.Problem, error) {
 	after, err := baselinefile.Parse(name+".yaml", []byte(text))
 	if err != nil {
-		return drift.Effect{}, err
+		return drift.Effect{}, nil, err
 	}
 	if after.Name != name {
-		return drift.Effect{}, fmt.Errorf("the text is of the baseline %q; a baseline keeps its name, %q", after.Name, name)
+		return drift.Effect{}, nil, fmt.Errorf("the text is of the baseline %q; a baseline keeps its name, %q", after.Name, name)
 	}
 	c := b.h.Checker()
 	held := s.Held
@@ -217,7 +217,8 @@ func (b *backend) Effect(_ context.Context, s *tui.Snapshot, name, text string) 
 	if src, err := b.h.Source(name); err == nil {
 		before = &src.Baseline
 	}
-	return c.Edit(held, before, &after), nil
+	amiss, err := b.h.Problems(ctx, []baseline.Baseline{after})
+	return c.Edit(held, before, &after), amiss, err
 }
 
 func (b *backend) Save(ctx context.Context, name, text string, after int, why string) error {

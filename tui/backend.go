@@ -129,7 +129,7 @@ type Shelves interface {
 // Editing is what the screens do with baselines.
 type Editing interface {
 	// Effect tells what it would do to the estate if the baseline of that name said the text.
-	Effect(ctx context.Context, s *Snapshot, name, text string) (drift.Effect, error)
+	Effect(ctx context.Context, s *Snapshot, name, text string) (drift.Effect, []baseline.Problem, error)
 	// Save keeps the text as the version after the one numbered after; 0 for a new baseline.
 	Save(ctx context.Context, name, text string, after int, why string) error
 	// Versions lists a baseline's versions, the newest first, each with what it changed.

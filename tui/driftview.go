@@ -137,10 +137,7 @@ func (m *Model) paintDrift(c *canvas, a area) {
 	}
 	rows, hosts := m.matrix(p.cluster)
 	if len(rows) == 0 {
-		c.put(a.x+2, a.y+1, good, p.cluster+": nothing disagrees")
-		if m.filter != "" {
-			c.put(a.x+2, a.y+2, quiet, "among what matches “"+m.filter+"”; Esc shows all")
-		}
+		m.paintNothing(c, p.cluster, a)
 		return
 	}
 	p.row = max(0, min(p.row, len(rows)-1))
@@ -167,6 +164,35 @@ func (m *Model) paintDrift(c *canvas, a area) {
 		for i, l := range wrap(legend(), a.w-4) {
 			c.put(a.x+1, free+i, quiet, l)
 		}
+	}
+}
+
+// paintNothing says why the matrix has no row: nothing was judged, nothing disagrees, or the filter hides what does.
+func (m *Model) paintNothing(c *canvas, cluster string, a area) {
+	judged, fine, hidden := 0, 0, 0
+	if b := m.band(cluster); b != nil {
+		for _, h := range b.Cluster.Hosts {
+			judged += len(m.snap.Verdicts[h])
+			for _, v := range m.snap.Verdicts[h] {
+				switch v.Outcome {
+				case drift.InLine:
+					fine++
+				case drift.NotApplying:
+				default:
+					hidden++
+				}
+			}
+		}
+	}
+	switch {
+	case judged == 0:
+		c.put(a.x+2, a.y+1, caution|bold, cluster+": nothing is known to be in line")
+		c.put(a.x+2, a.y+2, quiet, "no clause of any baseline speaks of these hosts, or none of them was read; R reads them")
+	case hidden > 0:
+		c.put(a.x+2, a.y+1, caution|bold, fmt.Sprintf("nothing to show among what matches “%s”: %d verdicts that are not in line are hidden", m.filter, hidden))
+		c.put(a.x+2, a.y+2, quiet, "Esc shows all")
+	default:
+		c.put(a.x+2, a.y+1, good, fmt.Sprintf("%s: nothing disagrees, %d verdicts are in line", cluster, fine))
 	}
 }
 

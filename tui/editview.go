@@ -10,6 +10,7 @@ import (
 	"charm.land/bubbles/v2/textarea"
 	tea "charm.land/bubbletea/v2"
 
+	"yareharbour/core/baseline"
 	"yareharbour/core/drift"
 )
 
@@ -22,6 +23,7 @@ type editor struct {
 	text   textarea.Model
 	turn   int // counts the keys: an effect that was told for an earlier one is let go
 	effect drift.Effect
+	amiss  []baseline.Problem // names in it that are not there
 	wrong  string // why the text can't be read
 	told   int    // the turn of which the effect is
 	took   time.Duration
@@ -37,6 +39,7 @@ type (
 	effectMsg struct {
 		turn   int
 		effect drift.Effect
+		amiss  []baseline.Problem
 		err    error
 		took   time.Duration
 	}
@@ -116,8 +119,8 @@ func (m *Model) typedInEditor() tea.Cmd {
 	turn, name, text, snap := e.turn, e.name, e.text.Value(), m.snap
 	return func() tea.Msg {
 		start := time.Now()
-		eff, err := m.backend.Effect(m.ctx, snap, name, text)
-		return effectMsg{turn, eff, err, time.Since(start)}
+		eff, amiss, err := m.backend.Effect(m.ctx, snap, name, text)
+		return effectMsg{turn, eff, amiss, err, time.Since(start)}
 	}
 }
 
@@ -131,7 +134,7 @@ func (m *Model) effect(msg effectMsg) {
 		e.wrong = msg.err.Error()
 		return
 	}
-	e.effect = msg.effect
+	e.effect, e.amiss = msg.effect, msg.amiss
 }
 
 func (m *Model) leaveEditor() tea.Cmd {
@@ -352,6 +355,17 @@ func (m *Model) paintEffect(c *canvas, a area) {
 		line(quiet, fmt.Sprintf("told in %d ms, on what was last read", e.took.Milliseconds()))
 	} else {
 		line(quiet, "is being told …")
+	}
+	for _, p := range e.amiss {
+		sign, role := "note: ", caution
+		if p.Error {
+			sign, role = "! not saved as long as this stands: ", alarm|bold
+		}
+		at := ""
+		if p.Line > 0 {
+			at = fmt.Sprintf("line %d: ", p.Line)
+		}
+		line(role, sign+at+p.Text)
 	}
 	y++
 	for i, s := range e.effect.Shifts {

@@ -15,17 +15,56 @@ import (
 // hostLayers is the order of layers on a host: guests come last, since each has lines of its own.
 var hostLayers = []estate.Layer{estate.Platform, estate.Driver, estate.Firmware, estate.Settings, estate.Inside}
 
-// hostRows are the verdicts on a host, as far as the filter lets them through: what is out of line first within each layer.
-func (m *Model) hostRows(host string) []drift.Verdict {
-	var out []drift.Verdict
+// hostRow is a line about a host: a verdict, or a component that was read and that no clause speaks of.
+type hostRow struct {
+	drift.Verdict
+	unbound bool
+}
+
+// group is what the line stands under.
+func (r *hostRow) group() string {
+	if r.unbound {
+		return "no baseline speaks of"
+	}
+	return string(r.Layer())
+}
+
+// hostRows are the verdicts on a host, as far as the filter lets them through, what is out of line first within each layer; and after them all else that was read.
+func (m *Model) hostRows(host string) []hostRow {
+	var out []hostRow
 	for _, l := range hostLayers {
 		for _, calm := range []bool{false, true} {
 			for _, v := range m.snap.Verdicts[host] {
 				quiet := v.Outcome == drift.InLine || v.Outcome == drift.NotApplying
 				if v.Layer() == l && quiet == calm && m.lets(&v) {
-					out = append(out, v)
+					out = append(out, hostRow{v, false})
 				}
 			}
+		}
+	}
+	return append(out, m.unboundRows(host)...)
+}
+
+// unboundRows are the components of a host without a verdict. A filter that asks for a verdict lets none of them through.
+func (m *Model) unboundRows(host string) (out []hostRow) {
+	r := m.snap.Readings[host]
+	if r == nil {
+		return nil
+	}
+	judged := map[string]bool{}
+	for _, v := range m.snap.Verdicts[host] {
+		judged[v.Title()] = true
+	}
+	for i := range r.Components {
+		c := &r.Components[i]
+		if judged[c.Title()] {
+			continue
+		}
+		v := drift.Verdict{Host: host, Component: c.Key, Device: c.Device, Has: c.Version, Found: c, Model: c.Model, Class: c.Class, Last: c.Last}
+		s := v.Subject(m.snap.Survey.At)
+		s.Verdicts = nil
+		if m.narrow.Empty() || m.narrow.Lets(s) {
+			out = append(out, hostRow{v, true})
 		}
 	}
 	return out
@@ -63,7 +102,7 @@ func (m *Model) paintHost(c *canvas, a area) {
 
 func (m *Model) paintHostHead(c *canvas, r *estate.Reading, a area) {
 	x := c.put(a.x+1, a.y, strong|bold, r.Host)
-	x = c.put(x, a.y, plain, fmt.Sprintf("  %s %s  %s  kernel %s", r.Hardware.Maker, r.Hardware.Model, r.Release, r.Kernel.Running))
+	x = c.put(x, a.y, plain, fmt.Sprintf("  %s %s  %s  kernel %s", r.Hardware.Maker, r.Hardware.Model, strings.TrimSpace(r.Release+" "+r.Build), r.Kernel.Running))
 	if !r.BootedAt.IsZero() {
 		c.put(x, a.y, quiet, "  up "+drift.Age(m.snap.Survey.At.Sub(r.BootedAt)))
 	}
@@ -77,7 +116,11 @@ func (m *Model) paintHostHead(c *canvas, r *estate.Reading, a area) {
 		x = c.put(x, a.y+1, good, "open")
 	}
 	u := r.Used()
-	x = c.put(x, a.y+1, plain, fmt.Sprintf("  %d guests, %d of %d GiB, %d of %d cores", len(r.RunningGuests()),
+	known := "  "
+	if r.Section(estate.GuestList).Err != "" {
+		known = "  last known: "
+	}
+	x = c.put(x, a.y+1, plain, known+fmt.Sprintf("%d guests, %d of %d GiB, %d of %d cores", len(r.RunningGuests()),
 		u.MemoryMiB/1024, r.Capacity.MemoryMiB/1024, u.CPU/1000, r.Capacity.CPU/1000))
 	c.put(x, a.y+1, quiet, "  "+m.readAgo(r.At()))
 }
@@ -90,7 +133,7 @@ func (m *Model) readAgo(at time.Time) string {
 	return "read " + drift.Age(m.snap.Survey.At.Sub(at)) + " ago"
 }
 
-func (m *Model) paintVerdicts(c *canvas, rows []drift.Verdict, a area) {
+func (m *Model) paintVerdicts(c *canvas, rows []hostRow, a area) {
 	p := m.here()
 	name := max(20, a.w*2/5)
 	version := (a.w - name - 22) / 2
@@ -100,7 +143,7 @@ func (m *Model) paintVerdicts(c *canvas, rows []drift.Verdict, a area) {
 	x = head(x, version, "wants")
 	head(x, 17, "verdict")
 	if len(rows) == 0 {
-		c.put(a.x+3, a.y+2, quiet, "nothing to show: no baseline speaks of this host, or the filter lets nothing through")
+		c.put(a.x+3, a.y+2, quiet, "nothing to show: nothing was read of this host, or the filter lets nothing through")
 		return
 	}
 	lines, at := withHeadings(rows, p.row)
@@ -110,22 +153,35 @@ func (m *Model) paintVerdicts(c *canvas, rows []drift.Verdict, a area) {
 		y := a.y + 1 + n - first
 		i := lines[n]
 		if i < 0 {
-			c.put(a.x+1, y, water, string(rows[-i-1].Layer()))
+			c.put(a.x+1, y, water, rows[-i-1].group())
 			continue
 		}
 		v := rows[i]
 		sg := signs[v.Outcome]
+		if v.unbound {
+			sg.glyph, sg.role = " ", quiet
+		}
 		c.put(a.x+1, y, sg.role, sg.glyph)
 		st := subject
-		if v.Outcome == drift.InLine || v.Outcome == drift.NotApplying {
+		if v.unbound || v.Outcome == drift.InLine || v.Outcome == drift.NotApplying {
 			st = quiet
 		}
 		c.within(a.x+3, y, name-1, st, v.Title())
-		c.within(a.x+3+name, y, version-1, plain, orDash(v.Has))
+		if v.Has == "" && v.Last != "" {
+			c.within(a.x+3+name, y, version-1, quiet, "last "+v.Last)
+		} else {
+			c.within(a.x+3+name, y, version-1, plain, orDash(v.Has))
+		}
 		c.within(a.x+3+name+version, y, version-1, plain, orDash(v.Wants))
 		says, role := v.Outcome.String(), sg.role
 		if v.Outcome == drift.Behind {
 			role, _ = bySeverity(v.Severity())
+		}
+		if v.unbound {
+			says, role = "", quiet
+			if v.Found.Unread != "" {
+				says, role = "unread", alarm
+			}
 		}
 		if v.Outcome.Drifts() && v.Severity() > catalogue.Unknown {
 			says += ", " + v.Severity().String()
@@ -139,11 +195,11 @@ func (m *Model) paintVerdicts(c *canvas, rows []drift.Verdict, a area) {
 	}
 }
 
-// withHeadings lays rows out in lines with a heading before each layer. A line holds the index of its row; a heading holds -1 less the
+// withHeadings lays rows out in lines with a heading before each group. A line holds the index of its row; a heading holds -1 less the
 // index of the row after it. at is the line of the row with the cursor.
-func withHeadings(rows []drift.Verdict, row int) (lines []int, at int) {
-	for i, v := range rows {
-		if i == 0 || rows[i-1].Layer() != v.Layer() {
+func withHeadings(rows []hostRow, row int) (lines []int, at int) {
+	for i := range rows {
+		if i == 0 || rows[i-1].group() != rows[i].group() {
 			lines = append(lines, -i-1)
 		}
 		if i == row {
@@ -163,7 +219,7 @@ func orDash(s string) string {
 
 // paintStory tells why the line under the cursor has its verdict, and then what else is known of the host; with sources, in short, when and from where it
 // was read too.
-func (m *Model) paintStory(c *canvas, rows []drift.Verdict, r *estate.Reading, sources bool, a area) {
+func (m *Model) paintStory(c *canvas, rows []hostRow, r *estate.Reading, sources bool, a area) {
 	y, end := a.y, a.y+a.h
 	line := func(st style, text string) {
 		for i, l := range wrap(text, a.w-4) {
@@ -180,12 +236,17 @@ func (m *Model) paintStory(c *canvas, rows []drift.Verdict, r *estate.Reading, s
 	}
 	if len(rows) > 0 {
 		v := rows[m.here().row]
-		line(water|bold, v.Title()+": "+v.Outcome.String())
-		cluster, _ := m.clusterOf(r.Host)
-		for _, w := range m.snap.Checker.Why(cluster, v, r) {
-			line(plain, w)
+		if v.unbound {
+			line(water|bold, v.Title()+": nothing is wanted of it")
+			line(plain, m.unboundStory(&v, r))
+		} else {
+			line(water|bold, v.Title()+": "+v.Outcome.String())
+			cluster, _ := m.clusterOf(r.Host)
+			for _, w := range m.snap.Checker.Why(cluster, v.Verdict, r) {
+				line(plain, w)
+			}
 		}
-		for _, s := range m.spansOf(r.Host, &v) {
+		for _, s := range m.spansOf(r.Host, &v.Verdict) {
 			line(quiet, s)
 		}
 		y++
@@ -196,13 +257,15 @@ func (m *Model) paintStory(c *canvas, rows []drift.Verdict, r *estate.Reading, s
 	}
 	for _, s := range r.Sections {
 		if s.Err != "" {
-			line(alarm|bold, "? "+string(s.Name)+" is unread: "+s.Err)
+			line(alarm|bold, "? "+string(s.Name)+" is unread: "+s.Err+m.lastKnown(s))
+		} else if s.Partial != "" {
+			line(caution|bold, "? "+string(s.Name)+" is not all read: "+s.Partial)
 		}
 	}
-	well := 0
+	var well []string
 	for _, h := range r.Health {
 		if h.OK {
-			well++
+			well = append(well, h.Item)
 		} else {
 			line(caution|bold, "! "+h.Item+": "+h.Detail)
 		}
@@ -210,8 +273,8 @@ func (m *Model) paintStory(c *canvas, rows []drift.Verdict, r *estate.Reading, s
 	if r.BMC.Queue > 0 {
 		line(caution|bold, fmt.Sprintf("! %d task(s) wait in the BMC's queue", r.BMC.Queue))
 	}
-	if well > 0 && well == len(r.Health) {
-		line(good, fmt.Sprintf("health: %d items, all well", well))
+	if len(well) > 0 {
+		line(good, fmt.Sprintf("%d of %d items are well: %s", len(well), len(r.Health), strings.Join(well, ", ")))
 	}
 	if sources {
 		y++
@@ -221,8 +284,10 @@ func (m *Model) paintStory(c *canvas, rows []drift.Verdict, r *estate.Reading, s
 		}
 	}
 	y++
-	if y < end {
+	if s := r.Section(estate.GuestList); y < end && s.Err == "" {
 		line(water|bold, "guests")
+	} else if len(r.Guests) > 0 {
+		line(caution|bold, "guests, as last known")
 	}
 	for _, g := range r.Guests {
 		text := fmt.Sprintf("%-16s %7s  %4.1f cores", g.Name, fmt.Sprintf("%d GiB", g.Load.MemoryMiB/1024), float64(g.Load.CPU)/1000)
@@ -246,6 +311,38 @@ func (m *Model) paintStory(c *canvas, rows []drift.Verdict, r *estate.Reading, s
 			line(plain, fmt.Sprintf("%s %s %s → %s", t.At.Format("2 Jan 15:04"), t.Title(), orDash(t.From), orDash(t.To)))
 		}
 	}
+}
+
+// lastKnown says of an unread section from when the values are that are shown all the same.
+func (m *Model) lastKnown(s estate.Section) string {
+	at, from := s.Known()
+	if at.IsZero() {
+		return ""
+	}
+	return fmt.Sprintf("; last known %s ago from %s", drift.Age(m.snap.Survey.At.Sub(at)), from)
+}
+
+// unboundStory tells of a component that no clause speaks of.
+func (m *Model) unboundStory(v *hostRow, r *estate.Reading) string {
+	s := r.Section(v.Component.Section())
+	said := "version " + v.Has
+	switch {
+	case v.Found.Unread != "":
+		said = "unread: " + v.Found.Unread
+		if v.Last != "" {
+			said += "; last known " + v.Last
+		}
+	case v.Found.Running != "":
+		said += ", and " + v.Found.Running + " runs"
+	}
+	if v.Model != "" {
+		said = v.Model + ", " + said
+	}
+	at, from := s.Known()
+	if !at.IsZero() {
+		said += fmt.Sprintf(", read %s ago from %s", drift.Age(m.snap.Survey.At.Sub(at)), from)
+	}
+	return said + ". No clause of any baseline speaks of it."
 }
 
 // readFrom says in short what was read when and from where: sections of one source and age in one line. What is unread is told above.
@@ -277,7 +374,9 @@ func (m *Model) paintSections(c *canvas, r *estate.Reading, a area) {
 		c.put(a.x+14, y, quiet, drift.Age(m.snap.Survey.At.Sub(s.At))+" ago")
 		c.put(a.x+26, y, quiet, s.Source)
 		if s.Err != "" {
-			c.within(a.x+44, y, a.w-45, alarm, "unread: "+s.Err)
+			c.within(a.x+44, y, a.w-45, alarm, "unread: "+s.Err+m.lastKnown(s))
+		} else if s.Partial != "" {
+			c.within(a.x+44, y, a.w-45, caution, "not all: "+s.Partial)
 		}
 	}
 }

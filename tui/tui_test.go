@@ -353,11 +353,14 @@ func (f *fake) Kept(context.Context) ([]string, error) {
 func (f *fake) CompareVersions(_ context.Context, name string, from, to int) ([]baseline.Change, error) {
 	return []baseline.Change{{What: "deb:k", From: "1", To: "2"}}, f.note(fmt.Sprintf("versions of %s: %d, %d", name, from, to))
 }
-func (f *fake) Effect(_ context.Context, s *Snapshot, name, text string) (drift.Effect, error) {
+func (f *fake) Effect(_ context.Context, s *Snapshot, name, text string) (drift.Effect, []baseline.Problem, error) {
 	if strings.Contains(text, "broken") {
-		return drift.Effect{}, errors.New("b.yaml:1:1: it is broken")
+		return drift.Effect{}, nil, errors.New("b.yaml:1:1: it is broken")
 	}
-	return drift.Effect{Worse: len(text)}, nil
+	if strings.Contains(text, "misspelt") {
+		return drift.Effect{}, []baseline.Problem{{Baseline: name, Line: 3, Error: true, Text: "there is no host misspelt"}}, nil
+	}
+	return drift.Effect{Worse: len(text)}, nil, nil
 }
 func (f *fake) Save(_ context.Context, name, text string, after int, why string) error {
 	return f.note(fmt.Sprintf("save %s after %d: %s", name, after, why))
