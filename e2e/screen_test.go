@@ -379,7 +379,7 @@ func TestCatalogueBundleAndBaselineOnTheScreens(t *testing.T) {
 	if r := run(t, "baseline", "log", "platform-november", "--state", dir); !strings.Contains(r.out, "a newer ssh") || r.code != 0 {
 		t.Errorf("%+v", r)
 	}
-	if r := run(t, "check", "lapwing", "--narrow", "@drives", "--state", dir); r.code != 3 || !strings.Contains(r.out, "fw:ulva-w31 (bay 1)  behind") || strings.Contains(r.out, "deb:openssh") {
+	if r := run(t, "check", "lapwing", "--narrow", "@drives", "--state", dir); r.code != 3 || !strings.Contains(r.out, "fw:ulva-w31 (bay 1)  behind") || strings.Contains(r.out, "lapwing  deb:openssh") {
 		t.Errorf("%+v", r)
 	}
 }

@@ -111,23 +111,29 @@ func (l *look) clause(c Clause) {
 
 // named holds track, model and publisher against what the catalogue and the hosts have.
 func (l *look) named(c Clause, releases []catalogue.Release) {
-	if c.Component.Name() == "*" {
-		for _, k := range l.w.Catalogue.Components() {
-			if k.Kind() == c.Component.Kind() {
-				releases = append(releases[:len(releases):len(releases)], l.w.Catalogue.Releases(k)...)
-			}
-		}
+	if c.Track == "" && c.Vendor == "" && c.Hardware == "" {
+		return
 	}
 	tracks := l.w.Catalogue.Tracks(c.Component)
 	hasTrack := slices.Contains(tracks, c.Track)
 	hasVendor, hasModel := false, false
-	for i := range releases {
-		r := &releases[i]
-		hasTrack = hasTrack || r.Track == c.Track
-		hasVendor = hasVendor || strings.EqualFold(r.Vendor, c.Vendor)
-		hasModel = hasModel || slices.Contains(r.Hardware, c.Hardware)
-		if r.Track != "" && !slices.Contains(tracks, r.Track) {
-			tracks = append(tracks, r.Track)
+	look := func(releases []catalogue.Release) {
+		for i := range releases {
+			r := &releases[i]
+			hasTrack = hasTrack || r.Track == c.Track
+			hasVendor = hasVendor || strings.EqualFold(r.Vendor, c.Vendor)
+			hasModel = hasModel || slices.Contains(r.Hardware, c.Hardware)
+			if r.Track != "" && !slices.Contains(tracks, r.Track) {
+				tracks = append(tracks, r.Track)
+			}
+		}
+	}
+	look(releases)
+	if c.Component.Name() == "*" {
+		for _, k := range l.w.Catalogue.Components() {
+			if k.Kind() == c.Component.Kind() {
+				look(l.w.Catalogue.Releases(k))
+			}
 		}
 	}
 	for _, r := range l.w.Readings {

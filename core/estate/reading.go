@@ -251,8 +251,9 @@ func (r *Reading) Present() []Component {
 	return slices.DeleteFunc(slices.Clone(r.Components), func(c Component) bool { return !read[c.Key.Section()] })
 }
 
-// Sort brings components and guests into the order that the rest of the program relies on.
+// Sort brings sections, components and guests into the order that the rest of the program relies on.
 func (r *Reading) Sort() {
+	slices.SortStableFunc(r.Sections, func(a, b Section) int { return slices.Index(SectionNames, a.Name) - slices.Index(SectionNames, b.Name) })
 	slices.SortStableFunc(r.Components, byPlace)
 	slices.SortFunc(r.Guests, func(a, b Guest) int { return cmp.Or(strings.Compare(a.Name, b.Name), strings.Compare(a.ID, b.ID)) })
 }
