@@ -1,7 +1,11 @@
 GO ?= go
 export CGO_ENABLED = 0
 
-.PHONY: build demo test bench
+.PHONY: build demo test check bench
+
+# What runs beside something else: these are also tested for data races, which takes a C compiler.
+RACING = ./bundle/... ./cli/... ./connector/... ./feed/... ./harbour/... ./payload/... ./round/... ./secret/... ./sim/... ./store/... ./tui/...
+STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
 build:
 	$(GO) build -o bin/yare ./cmd/yare
@@ -15,6 +19,11 @@ test: build
 		echo "tmux is not here and can't be installed: the tests that drive the screens are skipped"
 	$(GO) vet ./...
 	$(GO) test ./...
+
+check:
+	@wrong=$$(gofmt -l .); [ -z "$$wrong" ] || { echo "not as gofmt writes it: $$wrong"; exit 1; }
+	$(GO) run $(STATICCHECK) ./...
+	@if command -v gcc >/dev/null; then CGO_ENABLED=1 $(GO) test -race -short $(RACING); else echo "there is no C compiler here: data races are not looked for"; fi
 
 bench:
 	$(GO) test -run '^$$' -bench . -benchmem ./...

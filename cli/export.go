@@ -159,7 +159,7 @@ func (b *backend) writeDrift(ctx context.Context, w io.Writer, e tui.Export) err
 	if drawing && e.View == "waterline" {
 		return b.app.drawWaterline(ctx, b.h, w, e.Format)
 	}
-	hosts, err := b.h.Hosts(e.Subject)
+	hosts, err := b.h.Hosts(named(e.Subject)...)
 	if err != nil {
 		return err
 	}

@@ -99,19 +99,18 @@ func (a *app) payloadVerify() *cobra.Command {
 
 func (a *app) payloadFetch() *cobra.Command {
 	return &cobra.Command{
-		Use: "fetch [CLUSTER | HOST]", Short: "Fetch the payloads that hosts want",
+		Use: "fetch [CLUSTER… | HOST…]", Short: "Fetch the payloads that hosts want",
 		ValidArgsFunction: a.names(true),
 		Long:              "Fetches, from their feeds, the payloads of the releases that hosts want by their baselines as they were last read, and that are not here yet.",
 		Example:           "  yare payload fetch vts",
-		Args:              cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.judging(c.Context(), func(h *harbour.Harbour) error { return a.fetch(c.Context(), h, optional(args)) })
+			return a.judging(c.Context(), func(h *harbour.Harbour) error { return a.fetch(c.Context(), h, args) })
 		},
 	}
 }
 
-func (a *app) fetch(ctx context.Context, h *harbour.Harbour, name string) error {
-	hosts, err := h.Hosts(name)
+func (a *app) fetch(ctx context.Context, h *harbour.Harbour, names []string) error {
+	hosts, err := h.Hosts(names...)
 	if err != nil {
 		return err
 	}

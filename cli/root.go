@@ -205,6 +205,14 @@ func (a *app) names(hosts bool) cobra.CompletionFunc {
 	}
 }
 
+// named are the names that a word means: none where it is empty.
+func named(word string) []string {
+	if word == "" {
+		return nil
+	}
+	return []string{word}
+}
+
 func optional(args []string) string {
 	if len(args) == 0 {
 		return ""

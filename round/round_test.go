@@ -93,7 +93,11 @@ func TestDeathAtEveryInstant(t *testing.T) {
 	s, err := whole.start(p)
 	finished(t, whole, s, err, "vts")
 	want := acts(whole.world)
-	for n := 1; n <= whole.ops; n++ {
+	stride := 1
+	if testing.Short() { // as where data races are looked for
+		stride = 23
+	}
+	for n := 1; n <= whole.ops; n += stride {
 		for _, after := range []bool{false, true} {
 			t.Run(fmt.Sprintf("%d/%v", n, after), func(t *testing.T) {
 				h := newHarness(t, w)
@@ -319,7 +323,11 @@ func TestAHostThatChangedSinceThePlanStopsTheRound(t *testing.T) {
 
 // Seeded worlds with faults at random times: whatever happens, the invariants hold, and a round that says it is finished is.
 func TestRandomWorlds(t *testing.T) {
-	for seed := range int64(40) {
+	worlds := int64(40)
+	if testing.Short() {
+		worlds = 5
+	}
+	for seed := range worlds {
 		t.Run(fmt.Sprint(seed), func(t *testing.T) {
 			h := newHarness(t, demo.Generate(seed, 1, 4, 3))
 			r := rand.New(rand.NewSource(seed))

@@ -137,7 +137,7 @@ func fromAge(file, name string) (string, error) {
 	if name == "" {
 		return "", fmt.Errorf("%s is empty", file)
 	}
-	return "", fmt.Errorf("%s has no line that begins with %s:", file, name)
+	return "", fmt.Errorf("%s has no line for %s, as \"%s: SECRET\"", file, name, name)
 }
 
 // identities are those that files are opened with.

@@ -89,7 +89,7 @@ func TestASecretThatIsNotThereIsToldWithWhatToDo(t *testing.T) {
 		"env:NOT_SET_AT_ALL":  "in the environment as NOT_SET_AT_ALL",
 		"keyring:yare/nobody": "holds none for the service yare and the user nobody",
 		"age:gone.age":        "no such file",
-		"age:bmcs.age#stint":  "no line that begins with stint:",
+		"age:bmcs.age#stint":  "no line for stint",
 		"age:id.txt":          "id.txt",
 		"plain words":         "a password is named, not written here",
 	} {

@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -243,26 +244,22 @@ func script(t *testing.T, secret string) string {
 	return file
 }
 
-// fwupd's own client reads the inventory. It takes its settings from a configuration file, so it runs only where that may be written.
+// fwupd's own client reads the inventory. It takes its settings from a configuration file of the machine's, so it runs in a mount namespace that has one of its own: the machine's is not touched.
 func TestFwupdReadsTheInventory(t *testing.T) {
 	tool, err := exec.LookPath("fwupdtool")
 	if err != nil || os.Getuid() != 0 {
-		t.Skip("no fwupdtool on this machine, or no right to configure it (Debian's fwupd has it)")
-	}
-	const conf = "/etc/fwupd/redfish.conf"
-	_, err1 := os.Stat(conf)
-	_, err2 := os.Stat(conf + ".old")
-	if err1 == nil || err2 == nil {
-		t.Skip("this machine's fwupd has Redfish settings of its own, which are left alone")
+		t.Skip("no fwupdtool on this machine, or no right to run it (Debian's fwupd has it)")
 	}
 	a := serve(t, 1)
+	conf := filepath.Join(t.TempDir(), "redfish.conf")
 	text := fmt.Sprintf("[redfish]\nUri=https://%s\nUsername=%s\nPassword=%s\nCACheck=false\n", a.BMC["heron"], sim.User, a.Secret)
 	if err := os.WriteFile(conf, []byte(text), 0o600); err != nil {
-		t.Skip(err)
+		t.Fatal(err)
 	}
-	defer os.Remove(conf)
-	defer os.Remove(conf + ".old") // newer versions take the settings over and rename the file
-	cmd := exec.Command(tool, "--plugins", "redfish", "get-devices", "--json")
+	const apart = `for d in /etc/fwupd /var/lib/fwupd /var/cache/fwupd; do [ ! -d $d ] || mount -t tmpfs none $d || exit 1; done
+cp "$1" /etc/fwupd/redfish.conf && exec "$2" --plugins redfish get-devices --json`
+	cmd := exec.Command("sh", "-c", apart, "sh", conf, tool)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Unshareflags: syscall.CLONE_NEWNS}
 	out, err := cmd.Output()
 	if err != nil {
 		var stderr []byte

@@ -25,7 +25,7 @@ type search struct {
 }
 
 func newSearch(hosts []Host, guests []estate.Guest, effort *int) *search {
-	s := &search{hosts: cloneHosts(hosts), guests: slices.Clone(guests), effort: effort}
+	s := &search{hosts: cloneHosts(hosts), effort: effort}
 	s.room = make([]estate.Resources, len(hosts))
 	s.rank = make([]int, len(hosts))
 	var total estate.Resources
@@ -33,14 +33,32 @@ func newSearch(hosts []Host, guests []estate.Guest, effort *int) *search {
 		s.room[i] = s.hosts[i].free()
 		total = total.Add(s.hosts[i].Capacity)
 	}
-	slices.SortStableFunc(s.guests, func(a, b estate.Guest) int { return cmp.Compare(share(b.Load, total), share(a.Load, total)) })
+	s.guests = bySize(guests, total)
 	return s
+}
+
+// bySize returns the guests by the share of the total that they take, the largest first. Their places are sorted, and each guest is copied once: a guest is large.
+func bySize(guests []estate.Guest, total estate.Resources) []estate.Guest {
+	type place struct {
+		share float64
+		at    int
+	}
+	order := make([]place, len(guests))
+	for i := range guests {
+		order[i] = place{share(guests[i].Load, total), i}
+	}
+	slices.SortFunc(order, func(a, b place) int { return cmp.Or(cmp.Compare(b.share, a.share), a.at-b.at) })
+	out := make([]estate.Guest, len(guests))
+	for i, o := range order {
+		out[i] = guests[o.at]
+	}
+	return out
 }
 
 func cloneHosts(hosts []Host) []Host {
 	out := slices.Clone(hosts)
 	for i := range out {
-		out[i].Guests = slices.Clone(out[i].Guests)
+		out[i].Guests = slices.Clip(out[i].Guests) // what is added goes to a copy
 	}
 	return out
 }
