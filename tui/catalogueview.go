@@ -311,10 +311,16 @@ func (m *Model) shelfRows() (out []shelfRow) {
 		case f.Schedule.Off:
 			r.glyph = "○"
 		}
+		if n := len(f.Aside); n > 0 && f.Error == "" {
+			r.glyph, r.role = "!", caution
+		}
 		if f.Synced.IsZero() {
 			r.cells[3] = "never synced"
 		} else {
 			r.cells[3] = fmt.Sprintf("synced %s: %s, %s, %s", m.ago(f.Synced), catalogue.Some(f.Releases, "release"), catalogue.Some(f.Advisories, "advisory"), catalogue.Bytes(f.Bytes))
+		}
+		if n := len(f.Aside); n > 0 {
+			r.cells[3] = fmt.Sprintf("%d set aside, %s; %s", n, f.Aside[0], r.cells[3])
 		}
 		out = append(out, r)
 	}

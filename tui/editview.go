@@ -24,8 +24,8 @@ type editor struct {
 	turn   int // counts the keys: an effect that was told for an earlier one is let go
 	effect drift.Effect
 	amiss  []baseline.Problem // names in it that are not there
-	wrong  string // why the text can't be read
-	told   int    // the turn of which the effect is
+	wrong  string             // why the text can't be read
+	told   int                // the turn of which the effect is
 	took   time.Duration
 	saved  bool
 }

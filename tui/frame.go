@@ -83,7 +83,7 @@ func (m *Model) paintTop(c *canvas) {
 		right = m.job.title + ": " + m.job.says + " (X ends it)"
 	}
 	if m.filter != "" || m.mode == filtering {
-		right = "narrowed to “" + m.filter + "”  " + right
+		right = "narrowed to “" + m.filter + "”" + m.idleWords() + "  " + right
 	}
 	room := m.w - x - 3
 	if name := m.snap.Survey.Name; p.screen == waterlineScreen && runewidth.StringWidth(name)+runewidth.StringWidth(right)+4 < room {
@@ -100,7 +100,7 @@ func (m *Model) paintBottom(c *canvas) {
 		m.paintInput(c, "narrow to", "! "+m.wrong)
 		return
 	case m.mode == filtering:
-		m.paintInput(c, "narrow to", "words, layer= severity= vendor= host= kind= verdict= age=, @kept; Esc shows all")
+		m.paintInput(c, "narrow to", "words, layer= severity= vendor= host= kind= class= hardware= verdict= age= used=, @kept; Esc shows all")
 		return
 	case m.mode == naming:
 		m.paintInput(c, "keep as @", "Enter keeps it, -NAME forgets one, Esc leaves")

@@ -94,3 +94,19 @@ func TestTheEditorTellsNamesThatAreNotThere(t *testing.T) {
 	m.editor.amiss = []baseline.Problem{{Text: "fw:new is in no feed"}}
 	shows(t, m, "note: fw:new is in no feed")
 }
+
+// A word of a filter that nothing answers to is told, and so is what of a feed could not be read.
+func TestWordsAndEntriesThatAreLeftOutAreTold(t *testing.T) {
+	s := snapshot(1, 3)
+	s.Feeds[0].Aside = []string{"osv/7.json: it has no id", "osv/8.json: it is cut short"}
+	m := model(t, &fake{snap: s}, 160, 45)
+	m.filter, m.narrow = "nic hardware=nowhere", mustNarrow(t, "nic hardware=nowhere")
+	shows(t, m, "nothing answers to hardware=nowhere")
+	m.filter, m.narrow = "nic", mustNarrow(t, "nic")
+	if strings.Contains(m.View().Content, "nothing answers") {
+		t.Error("a word that is answered to is told as one that is not")
+	}
+	press(m, "esc")
+	press(m, "c")
+	shows(t, m, "2 set aside, osv/7.json: it has no id")
+}

@@ -68,6 +68,7 @@ type Model struct {
 	whatIf  map[string]WhatIf // by cluster
 	canvas  *canvas
 	made    matrixOf
+	idle    idleOf
 	listed  listOf
 	life    lifeOf
 	job     *job

@@ -41,6 +41,36 @@ func (m *Model) lets(v *drift.Verdict) bool {
 	return m.narrow.Empty() || m.narrow.Lets(v.Subject(m.snap.Survey.At))
 }
 
+// idleOf are the words of a filter that nothing answers to, and what that was found on.
+type idleOf struct {
+	snap   *Snapshot
+	filter string
+	words  []string
+}
+
+// idleWords says which words of the filter nothing that is judged answers to: a misspelt one hides everything. The catalogue and the baselines hold more than hosts do, and are not spoken of.
+func (m *Model) idleWords() string {
+	if s := m.here().screen; m.narrow.Empty() || s != waterlineScreen && s != hostScreen && s != driftScreen {
+		return ""
+	}
+	if k := &m.idle; k.snap != m.snap || k.filter != m.narrow.String() {
+		var all []narrow.Subject
+		for _, b := range m.snap.Survey.Bands {
+			for _, h := range b.Cluster.Hosts {
+				all = append(all, narrow.Subject{Hosts: []string{h}, Age: -1, Words: []string{b.Cluster.Name}})
+				for _, v := range m.snap.Verdicts[h] {
+					all = append(all, v.Subject(m.snap.Survey.At))
+				}
+			}
+		}
+		m.idle = idleOf{m.snap, m.narrow.String(), m.narrow.Idle(all)}
+	}
+	if len(m.idle.words) == 0 {
+		return ""
+	}
+	return ", nothing answers to " + strings.Join(m.idle.words, ", ")
+}
+
 // letsHost tells whether the filter lets a host through: by its own name or cluster, or by anything out of line on it.
 func (m *Model) letsHost(cluster string, b survey.Berth) bool {
 	if m.narrow.Empty() || m.narrow.Lets(narrow.Subject{Hosts: []string{b.Host}, Age: -1, Words: []string{cluster, string(b.Service)}}) {
