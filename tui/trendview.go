@@ -133,7 +133,11 @@ func (m *Model) paintNewList(c *canvas, n News, a area) {
 		sg := signs[v.Outcome]
 		y := a.y + 1 + shown
 		c.put(a.x+2, y, sg.role, sg.glyph)
-		c.within(a.x+4, y, a.w-5, plain, fmt.Sprintf("%-12s %s: %s, has %s, wants %s", v.Host, v.Title(), v.Outcome, orDash(v.Has), orDash(v.Wants)))
+		says := fmt.Sprintf("has %s, wants %s", orDash(v.Has), orDash(v.Wants))
+		if v.Outcome == drift.Unread {
+			says = "last known " + orDash(v.Last)
+		}
+		c.within(a.x+4, y, a.w-5, plain, fmt.Sprintf("%-12s %s: %s, %s", v.Host, v.Title(), v.Outcome, says))
 		c.press(a.x, y, a.w, 1, goMsg{screen: hostScreen, cluster: m.here().cluster, host: v.Host})
 		shown++
 	}
