@@ -74,14 +74,33 @@ func (b *Bounded) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// All reads all of r, which may have at most so many bytes: one more is ErrTooMuch. size is how many there should be, or 0.
+// chunk is in which pieces that whose size is not known is read: a buffer that doubles takes several times what is in it.
+const chunk = 1 << 20
+
+// All reads all of r, which may have at most so many bytes: one more is ErrTooMuch. size is how many there are likely to be, or 0.
 func All(r io.Reader, size, most int64) ([]byte, error) {
-	var b bytes.Buffer
+	first := int64(chunk)
 	if size > 0 && size <= most {
-		b.Grow(int(size) + bytes.MinRead)
+		first = size + 1 // the end is seen without another piece
 	}
-	_, err := b.ReadFrom(&Bounded{R: r, Most: most})
-	return b.Bytes(), err
+	in := &Bounded{R: r, Most: most}
+	pieces := [][]byte{make([]byte, 0, first)}
+	for {
+		last := &pieces[len(pieces)-1]
+		n, err := in.Read((*last)[len(*last):cap(*last)])
+		*last = (*last)[:len(*last)+n]
+		switch {
+		case err == io.EOF && len(pieces) == 1:
+			return *last, nil
+		case err == io.EOF:
+			return bytes.Join(pieces, nil), nil
+		case err != nil:
+			return nil, err
+		}
+		if len(*last) == cap(*last) {
+			pieces = append(pieces, make([]byte, 0, chunk))
+		}
+	}
 }
 
 // openZstd bounds the memory that a frame may ask for.
