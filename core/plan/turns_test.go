@@ -86,6 +86,9 @@ func TestLessKnowledgeNeverBeginsMore(t *testing.T) {
 				if touches(got) && !sameTurn(got, turn) {
 					t.Fatalf("world %d, turn %d: by knowing less %s is done, and by all that is known %s", n, step, turnSays(got), turnSays(turn))
 				}
+				if why := unfounded(round.state, got, less); why != "" {
+					t.Fatalf("world %d, turn %d: %s, and %s", n, step, turnSays(got), why)
+				}
 				if got.End != nil && got.End.Status == Finished && (turn.End == nil || turn.End.Status != Finished) {
 					t.Fatalf("world %d, turn %d: the round is finished by knowing less", n, step)
 				}
@@ -114,6 +117,47 @@ func TestLessKnowledgeNeverBeginsMore(t *testing.T) {
 	if turns < 1000 || acts[Move] == 0 || acts[Close] == 0 || acts[Restart] == 0 || acts[Install] == 0 || proofs == 0 {
 		t.Errorf("the test proves little: %d turns, acts %v, %d proofs", turns, acts, proofs)
 	}
+}
+
+// unfounded says what is not known that a turn would have to stand on, and "" where all is known.
+func unfounded(s *State, t Turn, f Facts) string {
+	guests := func(h string) string {
+		if why := f.Readings[h].Section(estate.GuestList).Err; why != "" {
+			return "which guests are on " + h + " is not known"
+		}
+		return ""
+	}
+	switch {
+	case t.Do != nil && t.Do.Kind == Move:
+		for _, h := range f.Hosts {
+			if !f.Readings[h].Reached() {
+				return h + " does not answer"
+			}
+			if why := guests(h); why != "" {
+				return why
+			}
+		}
+	case t.Do != nil && (t.Do.Kind == Close || t.Do.Kind == Restart):
+		if v := s.Visit(t.Do.Host); v.Empties {
+			return guests(t.Do.Host)
+		}
+	case t.Record != nil && t.Record.Kind == Done:
+		v := s.Visit(t.Record.Action.Host)
+		for _, c := range v.Changes {
+			if sec := f.Readings[v.Host].Section(c.Component.Section()); !sec.Whole() {
+				return "at what " + string(c.Component) + " stands is not known"
+			}
+		}
+		if t.Record.Action.Kind != Prove {
+			break
+		}
+		for _, name := range estate.SectionNames {
+			if v.Snapshot.Section(name).Whole() && !f.Readings[v.Host].Section(name).Whole() {
+				return string(name) + " is not read"
+			}
+		}
+	}
+	return ""
 }
 
 // sameTurn tells whether two turns come to the same act or the same record. Where a guest goes may differ: a host of which less is known is no place for it.
