@@ -220,14 +220,33 @@ func (l *look) exception(e Exception, all []Baseline) {
 		l.place(0, fmt.Sprintf("the exception of %s is for", e.Component), h)
 	}
 	spoken := slices.ContainsFunc(all, func(b Baseline) bool {
-		return slices.ContainsFunc(b.Clauses, func(c Clause) bool {
-			return c.Component.Matches(e.Component) || e.Component.Matches(c.Component) || c.Component.Kind() == estate.WholeHost
+		return l.meets(b, e) && slices.ContainsFunc(b.Clauses, func(c Clause) bool {
+			return c.Component.Matches(e.Component) || e.Component.Matches(c.Component) || c.Component.Kind() == estate.WholeHost && l.holds(c.Component, e.Component)
 		})
 	})
 	if !spoken {
-		l.add(0, true, "the exception of %s pardons nothing: no clause speaks of it", e.Component)
+		l.add(0, true, "the exception of %s pardons nothing: no clause that binds there speaks of it", e.Component)
 	}
 	if !l.w.Now.Before(e.Until) {
 		l.add(0, false, "the exception of %s on %s ended with %s: it pardons nothing any more", e.Component, strings.Join(e.Hosts, ", "), e.LastDay())
 	}
+}
+
+// meets tells whether a baseline binds a host that an exception is for.
+func (l *look) meets(b Baseline, e Exception) bool {
+	for _, c := range l.w.Clusters {
+		for _, h := range c.Hosts {
+			if assigned(b.Assign, c.Name, h) && assigned(e.Hosts, c.Name, h) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// holds tells whether a whole-host target has a member that an exception speaks of.
+func (l *look) holds(target, pardoned estate.Key) bool {
+	return slices.ContainsFunc(l.w.Catalogue.Releases(target), func(r catalogue.Release) bool {
+		return slices.ContainsFunc(r.Members, func(m catalogue.Requirement) bool { return pardoned.Matches(m.Component) || m.Component == pardoned })
+	})
 }

@@ -1,0 +1,186 @@
+package harbour
+
+import (
+	"context"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"yareharbour/connector"
+	"yareharbour/core/baseline"
+	"yareharbour/core/estate"
+	"yareharbour/demo"
+)
+
+// binding finds, in a baseline's text, the names that bind, permit or pardon: each of its matches' first group is a name.
+var binding = []*regexp.Regexp{
+	regexp.MustCompile(`(?m)^assign: \[([a-z]+)`),
+	regexp.MustCompile(`(?m)^assign: \[[a-z]+/([a-z]+)`),
+	regexp.MustCompile(`component: fw:([a-z0-9-]+)`),
+	regexp.MustCompile(`component: drv:([a-z0-9-]+)`),
+	regexp.MustCompile(`component: host:([a-z0-9-]+)`),
+	regexp.MustCompile(`(?m)^ +track: "?([a-z0-9]+)"?$`),
+	regexp.MustCompile(`(?m)^ +hardware: ([A-Za-z0-9 ]+)$`),
+	regexp.MustCompile(`(?m)^ +vendor: ([A-Za-z]+)$`),
+	regexp.MustCompile(`(?m)^ +hosts: \[[a-z]+/([a-z]+)`),
+}
+
+// Invariant 12: a name that matches nothing is an error where it binds, permits or pardons. Each such name of each baseline of the demo is misspelt in turn: every one is an error with its line, the effect
+// says so, and nothing of it is saved.
+func TestEachNameOfEachBaselineMisspelt(t *testing.T) {
+	h := open(t)
+	if _, err := h.Read(t.Context(), mustHosts(t, h), nil); err != nil {
+		t.Fatal(err)
+	}
+	tried := 0
+	for _, src := range h.Sources() {
+		_, ps, err := h.Effect(t.Context(), src.Name, src.Text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, p := range ps {
+			if p.Error {
+				t.Errorf("%s as it is: %s", src.Name, p)
+			}
+		}
+		text := src.Text + "\n"
+		if src.Name == "hardware-2026q4" { // fields that the demo does without
+			text = strings.Replace(text, "  - component: fw:lorne-l25\n", "  - component: fw:lorne-l25\n    hardware: Lorne L25\n    vendor: Corran\n", 1)
+		}
+		for _, re := range binding {
+			for _, at := range re.FindAllStringSubmatchIndex(text, -1) {
+				wrong := text[:at[3]] + "q" + text[at[3]:]
+				line := 1 + strings.Count(text[:at[2]], "\n")
+				tried++
+				e, ps, err := h.Effect(t.Context(), src.Name, wrong)
+				if err != nil {
+					t.Fatalf("%s with %q: %v", src.Name, wrong[at[2]:at[3]+1], err)
+				}
+				if !slices.ContainsFunc(ps, func(p baseline.Problem) bool { return p.Error }) {
+					t.Errorf("%s line %d: %q is taken for a name (%v, %v)", src.Name, line, wrong[at[2]:at[3]+1], ps, e.Says())
+				}
+				if _, err := h.SaveBaseline(t.Context(), src.Name, wrong, src.Version, "tester", "a slip of the pen"); err == nil {
+					t.Errorf("%s with %q was saved", src.Name, wrong[at[2]:at[3]+1])
+				}
+			}
+		}
+	}
+	if tried < 20 {
+		t.Errorf("only %d names were tried", tried)
+	}
+}
+
+func mustHosts(t *testing.T, h *Harbour, names ...string) []string {
+	t.Helper()
+	hosts, err := h.Hosts(names...)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return hosts
+}
+
+func TestHostsByNamesWithAHintAtWhatWasMeant(t *testing.T) {
+	h := open(t)
+	if got := mustHosts(t, h, "heron", "vts", "ruff", "heron"); strings.Join(got, " ") != "heron ibis jacana knot lapwing ruff" {
+		t.Errorf("%v", got)
+	}
+	for word, want := range map[string]string{"tidse": "did you mean tides?", "herno": "did you mean heron?", "marsh": "there is no cluster or host \"marsh\""} {
+		if _, err := h.Hosts("vts", word); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", word, err)
+		}
+	}
+	if _, err := h.Hosts("marsh"); strings.Contains(err.Error(), "did you mean") {
+		t.Errorf("a far word is hinted at: %v", err)
+	}
+}
+
+// A broken file costs what stands on it and nothing else: with a broken release list nothing is judged, and looking, pausing and stopping still work.
+func TestABrokenFileCostsWhatStandsOnIt(t *testing.T) {
+	h := open(t)
+	dir := h.dir
+	lists, err := filepath.Glob(filepath.Join(dir, "releases", "*.yaml"))
+	if err != nil || len(lists) == 0 {
+		t.Fatal(lists, err)
+	}
+	if err := os.WriteFile(lists[0], []byte("feed: [\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	again, err := Open(t.Context(), Options{State: dir})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer again.Close()
+	if again.Sound() == nil || !strings.Contains(again.Sound().Error(), filepath.Base(lists[0])) {
+		t.Errorf("%v", again.Sound())
+	}
+	readings, err := again.Read(t.Context(), []string{"heron"}, nil)
+	if err != nil || !readings["heron"].Reached() {
+		t.Errorf("looking: %v", err)
+	}
+	var needs []string
+	s, err := again.Survey(t.Context(), readings)
+	for _, n := range s.Needs {
+		needs = append(needs, n.Text)
+	}
+	if err != nil || !strings.Contains(strings.Join(needs, "\n"), filepath.Base(lists[0])) {
+		t.Errorf("the survey does not tell: %q %v", needs, err)
+	}
+	if _, err := again.Plan(t.Context(), brief(again, "vts")); err == nil {
+		t.Error("a plan is made without the releases")
+	}
+}
+
+// Where the outside can't be reached at all, every host is unread with the reason, every act is refused, and the kept past can be looked at.
+func TestAnEstateThatCannotBeReached(t *testing.T) {
+	dir := t.TempDir()
+	if err := demo.Write(dir); err != nil {
+		t.Fatal(err)
+	}
+	h, err := Open(t.Context(), Options{State: dir}) // nobody simulates it
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer h.Close()
+	readings, err := h.Read(t.Context(), []string{"heron"}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := readings["heron"]
+	for _, s := range r.Sections {
+		if !strings.Contains(s.Err, "start it with yare sim or yare demo") {
+			t.Errorf("%s: %q", s.Name, s.Err)
+		}
+	}
+	if len(r.Sections) != len(estate.SectionNames) || r.Takes() {
+		t.Errorf("%+v", r)
+	}
+	ctx := t.Context()
+	for name, act := range map[string]func(connector.World) error{
+		"stage":   func(w connector.World) error { _, err := w.Stage(ctx, "heron", "x", nil); return err },
+		"move":    func(w connector.World) error { _, err := w.Move(ctx, "heron", "g", "ibis"); return err },
+		"close":   func(w connector.World) error { return w.Close(ctx, "heron", estate.Mark{}) },
+		"open":    func(w connector.World) error { return w.Open(ctx, "heron", "R") },
+		"change":  func(w connector.World) error { _, err := w.Change(ctx, "heron", connector.Item{}); return err },
+		"restart": func(w connector.World) error { _, err := w.Restart(ctx, "heron", ""); return err },
+	} {
+		if err := act(h.World); err == nil || !strings.Contains(err.Error(), "heron") {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	ways, err := h.Connect(context.WithoutCancel(ctx), []string{"heron"}, func(string) {})
+	if err != nil || len(ways) != 1 || ways[0].Failed() != 1 {
+		t.Errorf("%+v %v", ways, err)
+	}
+	if vs := h.Check(h.Checker(), readings)["heron"]; len(vs) == 0 {
+		t.Error("a host that is silent has no verdicts")
+	} else {
+		for _, v := range vs {
+			if v.Outcome.String() != "unread" && v.Outcome.String() != "disputed" {
+				t.Errorf("%s is %s on a host of which nothing is known", v.Title(), v.Outcome)
+			}
+		}
+	}
+}
