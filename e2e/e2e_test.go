@@ -67,6 +67,13 @@ func run(t *testing.T, args ...string) result {
 func demoState(t *testing.T, speed int) string {
 	t.Helper()
 	dir := t.TempDir()
+	startSim(t, dir, speed)
+	return dir
+}
+
+// startSim simulates the estate of a directory until the test ends, and returns when it answers.
+func startSim(t *testing.T, dir string, speed int) {
+	t.Helper()
 	cmd := exec.Command(yare, "sim", "--state", dir, "--speed", fmt.Sprint(speed), "--idle", "10m")
 	cmd.Stderr = os.Stderr
 	if err := cmd.Start(); err != nil {
@@ -77,7 +84,6 @@ func demoState(t *testing.T, speed int) string {
 		_ = cmd.Wait()
 	})
 	dial(t, dir).Hangup()
-	return dir
 }
 
 func dial(t *testing.T, dir string) *simconn.Connector {
