@@ -9,6 +9,7 @@ import (
 	"net"
 	"os/exec"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -112,12 +113,17 @@ func through(command string) (net.Conn, error) {
 type pipe struct {
 	io.Reader
 	io.WriteCloser
-	said limited
-	end  func() error
+	said   limited
+	end    func() error
+	once   sync.Once
+	closed error
 }
 
-// Close ends the command.
-func (p *pipe) Close() error { return errors.Join(p.WriteCloser.Close(), p.end()) }
+// Close ends the command. Whoever uses the pipe may close it twice, and at once.
+func (p *pipe) Close() error {
+	p.once.Do(func() { p.closed = errors.Join(p.WriteCloser.Close(), p.end()) })
+	return p.closed
+}
 
 // Said is what the command complained of.
 func (p *pipe) Said() string { return firstLine(p.said.String()) }
@@ -139,22 +145,34 @@ func (p *pipe) SetWriteDeadline(time.Time) error { return nil }
 
 // limited is a buffer that takes no more than maxAnswer bytes, and then ends what fills it. It has no ReadFrom, which would fill it unseen.
 type limited struct {
+	mu   sync.Mutex // what a command complains of is looked at while it may go on
 	buf  bytes.Buffer
 	full bool
 	over func()
 }
 
 func (l *limited) Write(b []byte) (int, error) {
-	if l.buf.Len()+len(b) > maxAnswer {
-		if l.full = true; l.over != nil {
-			l.over()
-		}
+	l.mu.Lock()
+	l.full = l.full || l.buf.Len()+len(b) > maxAnswer
+	n, full := 0, l.full
+	if !full {
+		n, _ = l.buf.Write(b) // it has no error to give
+	}
+	l.mu.Unlock()
+	if full && l.over != nil {
+		l.over()
+	}
+	if full {
 		return 0, errors.New("too much")
 	}
-	return l.buf.Write(b)
+	return n, nil
 }
 
-func (l *limited) String() string { return l.buf.String() }
+func (l *limited) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.buf.String()
+}
 
 func firstLine(s string) string {
 	first, _, _ := strings.Cut(strings.TrimSpace(s), "\n")
