@@ -1,6 +1,7 @@
 package secret
 
 import (
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -28,33 +29,21 @@ func sealed(t *testing.T, text string, armored bool) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer f.Close()
-	to := f
+	var to io.WriteCloser = f
 	if armored {
-		a := armor.NewWriter(f)
-		w, err := age.Encrypt(a, id.Recipient())
-		if err != nil {
-			t.Fatal(err)
-		}
-		if _, err := w.Write([]byte(text)); err != nil {
-			t.Fatal(err)
-		}
-		if err := w.Close(); err != nil {
-			t.Fatal(err)
-		}
-		if err := a.Close(); err != nil {
-			t.Fatal(err)
-		}
-		return dir
+		to = armor.NewWriter(f)
 	}
 	w, err := age.Encrypt(to, id.Recipient())
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := w.Write([]byte(text)); err != nil {
+	if _, err := io.WriteString(w, text); err != nil {
 		t.Fatal(err)
 	}
 	if err := w.Close(); err != nil {
+		t.Fatal(err)
+	}
+	if err := to.Close(); err != nil {
 		t.Fatal(err)
 	}
 	return dir

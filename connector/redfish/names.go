@@ -32,7 +32,7 @@ const apart = "-_. :/"
 
 // component turns an inventory item into a component, and false where the item is an image that does not run and will not by a restart.
 //
-// The rule, which docs/hosts.md tells: blanks at either end count for nothing. An id that begins with a word as "Previous-" names no component. A word as "Installed-" is left out of
+// The rule, which docs/hosts.md tells: blanks at either end count for nothing. An id that begins with a word as "Previous-" names no component. A word as "current-" is left out of
 // an id, and so is the version, wherever it stands in it, with the number or word before it: what follows it is the name, and where nothing follows, what precedes. The part of the
 // name before the first dot, in small letters, is the component's name, and the item's own name its model, with the device in parentheses where there are several; without them, what stands behind the dot is the
 // device. names of the estate file go before all that, by the id as it stands, by the id without version, or by the item's name.

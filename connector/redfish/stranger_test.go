@@ -119,9 +119,9 @@ func newStranger() *stranger {
 	}}
 	var page []string
 	for i, it := range []string{
-		`{"Id":"Installed-0-3.04.11__Reed-BMC","Name":"Reed BMC","Version":"3.04.11 "}`,
-		`{"Id":"Previous-0-3.04.09__Reed-BMC","Name":"Reed BMC","Version":"3.04.09"}`,
-		`{"Id":"Installed-9-1.22.0__Lorne.Slot.2","Name":"Lorne L25","Version":"1.22.0","RelatedItem":[{"@odata.id":"/box/frames/a/NetworkAdapters/2"}]}`,
+		`{"Id":"Current-3.04.11-Reed-BMC","Name":"Reed BMC","Version":"3.04.11 "}`,
+		`{"Id":"Previous-3.04.09-Reed-BMC","Name":"Reed BMC","Version":"3.04.09"}`,
+		`{"Id":"installed_1.22.0_Lorne.Slot.2","Name":"Lorne L25","Version":"1.22.0","RelatedItem":[{"@odata.id":"/box/frames/a/NetworkAdapters/2"}]}`,
 		`{"Id":"BIOS ","Name":" Reed BIOS ","Version":" 2.5.0 "}`,
 		`{"Id":"PART 0x14","Name":"Tarbet S9","Version":"4.12.1"}`,
 		`{"Id":"Spare","Name":"Reed BMC","Version":"3.04.08","Status":{"State":"StandbySpare"}}`,
@@ -413,9 +413,9 @@ func TestNamesOfInventoryItems(t *testing.T) {
 		{`{"Id":"lorne-l25.slot-2","Name":"Lorne L25 (slot 2)","Version":"7.4.2"}`, "fw:lorne-l25 (slot 2)"},
 		{`{"Id":"ulva-w31.bay-1","Name":"Ulva W31","Version":"1"}`, "fw:ulva-w31 (bay-1)"},
 		{`{"Id":"BIOS-2.19.1","Name":"BIOS","Version":"2.19.1"}`, "fw:bios"},
-		{`{"Id":"Current-159-2.19.1__BIOS.Setup","Name":"BIOS","Version":"2.19.1"}`, "fw:bios (Setup)"},
+		{`{"Id":"Current-2.19.1-BIOS.Setup","Name":"BIOS","Version":"2.19.1"}`, "fw:bios (Setup)"},
 		{`{"Id":"Pack12.19.1x","Name":"Pack","Version":"2.19.1"}`, "fw:pack12 (19.1x)"},
-		{`{"Id":"Available-1.2.3__X","Name":"X","Version":"1.2.3"}`, ""},
+		{`{"Id":"Available-1.2.3-X","Name":"X","Version":"1.2.3"}`, ""},
 		{`{"Id":"backup_image","Name":"X","Version":"1.2.3"}`, ""},
 		{`{"Id":"7","Name":"Odd thing","Version":"1.2.3"}`, "fw:named (left)"},
 	} {
@@ -435,7 +435,7 @@ func TestNamesOfInventoryItems(t *testing.T) {
 }
 
 func FuzzInventoryItem(f *testing.F) {
-	f.Add(`{"Id":"Installed-0-3.04.11__Reed-BMC","Name":"Reed BMC","Version":"3.04.11 "}`)
+	f.Add(`{"Id":"Current-3.04.11-Reed-BMC","Name":"Reed BMC","Version":"3.04.11 "}`)
 	f.Add(`{"Members":[{"@odata.id":"/x"}],"Id":".","Name":"(","Version":null}`)
 	f.Fuzz(func(t *testing.T, text string) {
 		var s item

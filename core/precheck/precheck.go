@@ -196,6 +196,9 @@ func health(f Facts, r *estate.Reading) (Level, string, string) {
 	if len(r.Health) == 0 {
 		return Caution, "health is unread: not one item was told", "see on the host and its BMC whether all is well"
 	}
+	if why := r.Section(estate.HealthItems).Partial; why != "" {
+		bad = append(bad, "not all health was read: "+why)
+	}
 	if len(bad) > 0 {
 		return Caution, strings.Join(bad, "; "), "mend it first, or go on knowing that it may not come back as it was"
 	}

@@ -51,6 +51,9 @@ func TestEachCheckBlocksOnWhatItIsFor(t *testing.T) {
 		{"bmc", Blocker, "no answer", func(f *Facts) { f.Readings["a"].SetSection(estate.Section{Name: estate.BMCState, Err: "no answer"}) }},
 		{"bmc", Blocker, "2 task(s) wait", func(f *Facts) { f.Readings["a"].BMC.Queue = 2 }},
 		{"health", Caution, "fans: slow", func(f *Facts) { f.Readings["a"].Health[0] = estate.Health{Item: "fans", Detail: "slow"} }},
+		{"health", Caution, "not all health was read: the disks were silent", func(f *Facts) {
+			f.Readings["a"].SetSection(estate.Section{Name: estate.HealthItems, At: now, Partial: "the disks were silent"})
+		}},
 		{"health", Caution, "no answer", func(f *Facts) { f.Readings["a"].SetSection(estate.Section{Name: estate.HealthItems, Err: "no answer"}) }},
 		{"restart", Caution, "deb:k 2 is installed and 1 runs", func(f *Facts) {
 			f.Readings["a"].Components = []estate.Component{{Key: "deb:k", Version: "2", Running: "1"}}

@@ -329,6 +329,9 @@ func needs(in Input, b Band) []Need {
 		if e := r.Section(estate.HealthItems).Err; e != "" && h.Service != Silent && !strings.Contains(e, "names no BMC") {
 			add(Soon, h.Host, "its health is unread: %s", e)
 		}
+		if p := r.Section(estate.HealthItems).Partial; p != "" {
+			add(Soon, h.Host, "its health was not all read: %s", p)
+		}
 		for _, i := range r.Health {
 			if !i.OK {
 				add(Soon, h.Host, "%s: %s%s", i.Item, i.Detail, lastKnown)

@@ -1,0 +1,159 @@
+package estate
+
+import (
+	"reflect"
+	"slices"
+	"testing"
+	"time"
+)
+
+var (
+	then  = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
+	later = then.Add(time.Hour)
+)
+
+// whole is a reading in which every section was read.
+func whole(at time.Time, source string) *Reading {
+	r := &Reading{Host: "heron", Release: "Brae Linux 4.2", Build: "image 41", BootID: "b", Kernel: Kernel{Running: "30.4"}, Capacity: Resources{MemoryMiB: 512}, Hardware: Hardware{Maker: "Corran", Model: "Quay 1", Serial: "Q1"},
+		Networks: []string{"storage"}, Closed: &Mark{By: "night shift"},
+		Components: []Component{{Key: "deb:k", Version: "1"}, {Key: "deb:s", Version: "1"}, {Key: "fw:nic", Device: "slot 2", Version: "7", Model: "Lorne L25"}, {Key: "fw:bmc", Version: "3"}, {Key: "set:x", Version: "on"}},
+		Guests:     []Guest{{ID: "u1", Name: "g1", State: Running, Load: Resources{MemoryMiB: 8}}, {ID: "u2", Name: "g2", State: Suspended, Load: Resources{MemoryMiB: 4}}, {ID: "u3", Name: "g3", State: Off, Load: Resources{MemoryMiB: 2}}},
+		Health:     []Health{{Item: "fans", OK: true}}, BMC: BMC{Power: "On", Queue: 1}}
+	for _, n := range SectionNames {
+		r.SetSection(Section{Name: n, At: at, Source: source})
+	}
+	r.Sort()
+	return r
+}
+
+// A section that fails keeps what was last known under its own time and source, and is unread; all other sections are as they were read now.
+func TestASectionThatFailsKeepsItsOwnTime(t *testing.T) {
+	for _, failed := range SectionNames {
+		last := whole(then, "old")
+		now := whole(later, "new")
+		for i := range now.Components {
+			now.Components[i].Version += "'"
+		}
+		now.Components = slices.DeleteFunc(now.Components, func(c Component) bool { return c.Key.Section() == failed })
+		now.SetSection(Section{Name: failed, At: later, Source: "new", Err: "no answer"})
+		switch failed {
+		case GuestList:
+			now.Guests = nil
+		case HealthItems:
+			now.Health = nil
+		case BMCState:
+			now.BMC = BMC{}
+		case Host:
+			now.Release, now.Build, now.BootID, now.Kernel, now.Capacity, now.Networks, now.Closed = "", "", "", Kernel{}, Resources{}, nil, nil
+		}
+		before := *now
+		got := now.Over(last)
+		s := got.Section(failed)
+		if s.Err != "no answer" || !s.At.Equal(later) || !s.Held.Equal(then) || s.HeldFrom != "old" || got.Read(failed) || s.Whole() {
+			t.Errorf("%s: %+v", failed, s)
+		}
+		if at, from := s.Known(); !at.Equal(then) || from != "old" {
+			t.Errorf("%s is known from %s, %s", failed, at, from)
+		}
+		for _, other := range SectionNames {
+			if o := got.Section(other); other != failed && (o.Err != "" || !o.At.Equal(later) || !o.Held.IsZero()) {
+				t.Errorf("%s failed, and %s is %+v", failed, other, o)
+			}
+		}
+		for _, c := range got.Components {
+			old := c.Key.Section() == failed
+			if (c.Version[len(c.Version)-1] != '\'') != old {
+				t.Errorf("%s failed, and %s is %s", failed, c.Title(), c.Version)
+			}
+		}
+		if len(got.Components) != len(last.Components) || len(got.Guests) != 3 || len(got.Health) != 1 || got.BMC.Power != "On" || got.BootID != "b" || got.Build != "image 41" || got.Closed == nil {
+			t.Errorf("%s failed, and something is lost: %+v", failed, got)
+		}
+		if !reflect.DeepEqual(before.Sections, now.Sections) {
+			t.Errorf("%s: the reading itself was changed", failed)
+		}
+		// It fails again: what was last known is still from then.
+		again := &Reading{Host: "heron"}
+		again.SetSection(Section{Name: failed, At: later.Add(time.Hour), Err: "no answer yet"})
+		if s := again.Over(got).Section(failed); !s.Held.Equal(then) || s.Err != "no answer yet" {
+			t.Errorf("%s failed twice: %+v", failed, s)
+		}
+	}
+}
+
+// What was not asked for is as it was, with its own time; what was never read is unread without a value.
+func TestWhatWasNotAskedForStays(t *testing.T) {
+	last := whole(then, "old")
+	now := &Reading{Host: "heron", Components: []Component{{Key: "fw:bmc", Version: "4"}}}
+	now.SetSection(Section{Name: FirmwareItems, At: later, Source: "new"})
+	got := now.Over(last)
+	if c, _ := got.Component("fw:bmc", ""); c.Version != "4" {
+		t.Errorf("%+v", c)
+	}
+	if _, there := got.Component("fw:nic", "slot 2"); there {
+		t.Error("a device that was not found in a whole section is kept")
+	}
+	if s := got.Section(Packages); !s.At.Equal(then) || s.Err != "" {
+		t.Errorf("%+v", s)
+	}
+	never := (&Reading{Host: "heron", Sections: []Section{{Name: Packages, At: later, Err: "no route"}}}).Over(&Reading{Host: "heron"})
+	if s := never.Section(Packages); !s.Held.IsZero() || never.Section(Drivers).Err != "never read" {
+		t.Errorf("%+v", never.Sections)
+	}
+}
+
+// Of a section that was read in part nothing is absent: what it did not tell is unread, with its last known version beside.
+func TestAPartOfASectionMakesNothingAbsent(t *testing.T) {
+	now := &Reading{Host: "heron", Components: []Component{{Key: "fw:bmc", Version: "4"}}}
+	now.SetSection(Section{Name: FirmwareItems, At: later, Source: "Redfish", Partial: "the machine is silent"})
+	got := now.Over(whole(then, "old"))
+	nic, there := got.Component("fw:nic", "slot 2")
+	if !there || nic.Version != "" || nic.Unread != "the machine is silent" || nic.Last != "7" || nic.Known() {
+		t.Errorf("%+v %v", nic, there)
+	}
+	if c, _ := got.Component("fw:bmc", ""); c.Version != "4" || !c.Known() {
+		t.Errorf("%+v", c)
+	}
+	if got.Section(FirmwareItems).Whole() {
+		t.Error("half is taken for whole")
+	}
+	if nic, _ := now.Over(got).Component("fw:nic", "slot 2"); nic.Last != "7" {
+		t.Errorf("the second time its last version is forgotten: %+v", nic)
+	}
+}
+
+func TestGuestsThatHoldTheirHost(t *testing.T) {
+	r := whole(then, "x")
+	if u := r.Used(); u.MemoryMiB != 12 {
+		t.Errorf("%d MiB are used by what runs and what is suspended", u.MemoryMiB)
+	}
+	if n := len(r.Holding()); n != 2 {
+		t.Errorf("%d guests hold the host", n)
+	}
+	r.Closed = nil
+	if !r.Takes() {
+		t.Error("an open host of which all is known takes no guests")
+	}
+	r.SetSection(Section{Name: GuestList, At: later, Err: "libvirt hangs"})
+	if r.Takes() {
+		t.Error("a host whose guests are not known takes guests")
+	}
+	if g := (Guest{Name: "old", ID: ""}); g.UID() == "" {
+		t.Error("a guest without a UUID is nobody")
+	}
+}
+
+// A reading's age is that of its oldest section, and one that is too old is unread.
+func TestAgesOfReadings(t *testing.T) {
+	r := whole(later, "x")
+	r.SetSection(Section{Name: Drivers, At: then, Source: "x"})
+	if !r.At().Equal(then) || !r.Tried().Equal(later) {
+		t.Errorf("at %s, tried %s", r.At(), r.Tried())
+	}
+	if r.Unread(Drivers, then.Add(25*time.Hour), 24*time.Hour) == "" || r.Unread(Drivers, then.Add(23*time.Hour), 24*time.Hour) != "" {
+		t.Error("a day is not what a reading lasts")
+	}
+	if (&Reading{}).Reached() || !(&Reading{}).At().IsZero() {
+		t.Error("a host that was never read is known")
+	}
+}
