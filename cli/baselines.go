@@ -35,13 +35,17 @@ func (a *app) baselineNames(c *cobra.Command, _ []string, _ string) ([]string, c
 }
 
 func (a *app) baselineList() *cobra.Command {
-	return &cobra.Command{
+	var as form
+	c := &cobra.Command{
 		Use: "list", Short: "List the baselines that hold",
 		Long:    "Lists the baselines of the estate: rank, clauses, whom they bind, and their newest version.",
 		Example: "  yare baseline list",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
+				if as.json() {
+					return report.JSON(a.out, listed(h.Sources()))
+				}
 				t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
 				plain.Fprintln(t, "BASELINE\tRANK\tCLAUSES\tEXCEPTIONS\tVERSION\tBINDS\tFILE")
 				for _, s := range h.Sources() {
@@ -51,6 +55,17 @@ func (a *app) baselineList() *cobra.Command {
 			})
 		},
 	}
+	as.flags(c, "text", "json")
+	return c
+}
+
+// listed is what a list says of baselines in JSON.
+func listed(all []harbour.Source) []map[string]any {
+	out := []map[string]any{}
+	for _, s := range all {
+		out = append(out, map[string]any{"baseline": s.Name, "rank": s.Rank, "clauses": len(s.Clauses), "exceptions": len(s.Exceptions), "version": s.Version, "assign": s.Assign, "file": s.File})
+	}
+	return out
 }
 
 func (a *app) baselineShow() *cobra.Command {
@@ -107,7 +122,8 @@ func (a *app) baselineLog() *cobra.Command {
 }
 
 func (a *app) baselineCompare() *cobra.Command {
-	return &cobra.Command{
+	var as form
+	c := &cobra.Command{
 		Use: "compare NAME [VERSION [VERSION]]", Short: "Say in what two versions of a baseline differ",
 		Long:              "Says, clause by clause, in what a version differs from another: with one number from that to the newest, without any from the one before the newest.",
 		Example:           "  yare baseline compare hardware-2026q4\n  yare baseline compare hardware-2026q4 2 5",
@@ -131,6 +147,9 @@ func (a *app) baselineCompare() *cobra.Command {
 				if err != nil {
 					return err
 				}
+				if as.json() {
+					return report.JSON(a.out, map[string]any{"baseline": args[0], "from": from, "to": to, "changes": changes})
+				}
 				plain.Fprintf(a.out, "%s, version %d to %d:\n", args[0], from, to)
 				if len(changes) == 0 {
 					plain.Fprintln(a.out, "  they want the same")
@@ -142,6 +161,8 @@ func (a *app) baselineCompare() *cobra.Command {
 			})
 		},
 	}
+	as.flags(c, "text", "json")
+	return c
 }
 
 func (a *app) baselineSave() *cobra.Command {
