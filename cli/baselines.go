@@ -148,7 +148,7 @@ func (a *app) baselineCompare() *cobra.Command {
 					return err
 				}
 				if as.json() {
-					return report.JSON(a.out, map[string]any{"baseline": args[0], "from": from, "to": to, "changes": changes})
+					return report.JSON(a.out, map[string]any{"baseline": args[0], "from": from, "to": to, "changes": append([]baseline.Change{}, changes...)})
 				}
 				plain.Fprintf(a.out, "%s, version %d to %d:\n", args[0], from, to)
 				if len(changes) == 0 {

@@ -90,11 +90,15 @@ func readThrough(ctx context.Context, d door, r *estate.Reading) (source string,
 			return false
 		}
 		source = name
-		if failed = guestsAt(ctx, conn, r); failed == nil {
+		connected := false
+		if connected, failed = guestsAt(ctx, conn, r); failed == nil {
 			return true
 		}
-		if said, ok := conn.(interface{ Said() string }); ok && said.Said() != "" {
-			failed, source, helper = nil, "", errors.New(said.Said()) // it did not come so far
+		if !connected && name == viaHelper { // it did not come so far: what is there of libvirt is looked at
+			failed, source, helper = nil, "", failed
+			if said, ok := conn.(interface{ Said() string }); ok && said.Said() != "" {
+				helper = errors.New(said.Said())
+			}
 		}
 		return false
 	}
@@ -103,7 +107,7 @@ func readThrough(ctx context.Context, d door, r *estate.Reading) (source string,
 			return source, failed
 		}
 	}
-	if try("virt-ssh-helper", d.helper) || failed != nil {
+	if try(viaHelper, d.helper) || failed != nil {
 		return source, failed
 	}
 	for _, path := range libvirt.Sockets[2:] {
@@ -121,17 +125,20 @@ func readThrough(ctx context.Context, d door, r *estate.Reading) (source string,
 	return "", t.why(helper)
 }
 
-// guestsAt reads the guests from libvirt at the other end of conn, which is closed.
-func guestsAt(ctx context.Context, conn net.Conn, r *estate.Reading) error {
+// viaHelper is the source of guests that libvirt's own helper for SSH led to.
+const viaHelper = "virt-ssh-helper"
+
+// guestsAt reads the guests from libvirt at the other end of conn, which is closed. connected tells whether it was libvirt that answered, or accepted the connection and hangs.
+func guestsAt(ctx context.Context, conn net.Conn, r *estate.Reading) (connected bool, err error) {
 	begin, cancel := context.WithTimeout(ctx, guestPatience)
 	h, err := libvirt.Connect(begin, conn, libvirt.URI)
 	hung := begin.Err() != nil
 	cancel()
 	if hung {
-		return fmt.Errorf("libvirt hangs: it accepts a connection and did not answer within %s", guestPatience)
+		return true, fmt.Errorf("libvirt hangs: it accepts a connection and did not answer within %s", guestPatience)
 	}
 	if err != nil {
-		return err
+		return false, err
 	}
 	stop := context.AfterFunc(ctx, h.Drop)
 	defer stop()
@@ -141,9 +148,9 @@ func guestsAt(ctx context.Context, conn net.Conn, r *estate.Reading) error {
 		r.Networks, err = h.Networks()
 	}
 	if ctx.Err() != nil {
-		return errors.New("libvirt hangs: it began to answer and did not end in time")
+		return true, errors.New("libvirt hangs: it began to answer and did not end in time")
 	}
-	return err
+	return true, err
 }
 
 // onThisMachine is the way to this machine's own libvirt.

@@ -183,6 +183,7 @@ func TestStatesOfLibvirtAreToldApart(t *testing.T) {
 		"crashed or was killed":    {there: traces{daemon: "virtqemud", sockets: map[string]bool{sock: true}}},
 		"forwards to no sockets":   {there: traces{daemon: "virtqemud", sockets: map[string]bool{sock: true}, heard: map[string]bool{sock: true}}},
 		"a password is required":   {help: func() (net.Conn, error) { return complaint{closed()}, nil }, there: traces{sockets: map[string]bool{sock: true}, heard: map[string]bool{sock: true}}},
+		"libvirt crashed":          {help: func() (net.Conn, error) { return closed(), nil }, there: traces{daemon: "libvirtd", sockets: map[string]bool{sock: true}}},
 		"libvirt hangs: it accept": {sockets: map[string]func() net.Conn{sock: silentConn}},
 	} {
 		r := readGuests(t.Context(), d)
