@@ -157,3 +157,19 @@ func TestAgesOfReadings(t *testing.T) {
 		t.Error("a host that was never read is known")
 	}
 }
+
+// Two readings that say the same are the same, whatever order it was told in.
+func TestOneOrderForAReading(t *testing.T) {
+	r := whole(then, "x")
+	slices.Reverse(r.Sections)
+	slices.Reverse(r.Components)
+	slices.Reverse(r.Guests)
+	if r.Sort(); !reflect.DeepEqual(r, whole(then, "x")) {
+		t.Errorf("%+v", r.Sections)
+	}
+	for i, s := range r.Sections {
+		if s.Name != SectionNames[i] {
+			t.Errorf("section %d is %s", i, s.Name)
+		}
+	}
+}
