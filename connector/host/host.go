@@ -129,6 +129,8 @@ func Here(ctx context.Context) (*estate.Reading, error) {
 	if err != nil {
 		return nil, err
 	}
+	ctx, cancel := context.WithTimeout(ctx, Limit)
+	defer cancel()
 	r := m.Read()
 	adopt(r, readGuests(ctx, onThisMachine{}))
 	for _, s := range bmcSections {
@@ -164,6 +166,11 @@ func (d *Reader) bmc(ctx context.Context, host string, sections []estate.Section
 	names := wanted(append(slices.Clone(bmcSections), estate.FirmwareItems), sections)
 	if len(names) == 0 {
 		return r
+	}
+	if until, ok := ctx.Deadline(); ok && time.Until(until) > 2*redfish.Goodbye {
+		var cancel func()
+		ctx, cancel = context.WithDeadline(ctx, until.Add(-redfish.Goodbye))
+		defer cancel()
 	}
 	client, err := d.client(ctx, host)
 	if client != nil {

@@ -14,6 +14,7 @@ import (
 
 	"yareharbour/connector/libvirt"
 	"yareharbour/connector/linux"
+	"yareharbour/connector/redfish"
 	"yareharbour/connector/ssh"
 	"yareharbour/connector/ssh/sshtest"
 	"yareharbour/core/estate"
@@ -132,6 +133,27 @@ func TestACommandThatHangsCostsItsSection(t *testing.T) {
 	for start := time.Now(); len(s.Children(t)) > 0; time.Sleep(50 * time.Millisecond) {
 		if time.Since(start) > 10*time.Second {
 			t.Fatalf("left running: %v", s.Children(t))
+		}
+	}
+}
+
+// A BMC that takes a connection and says nothing costs the look its limit and no more, goodbye included, and nothing of what the machine told.
+func TestASilentBMCCostsItsLimit(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	d := &Reader{SSH: &ssh.Dialer{}, Limit: 5 * time.Second, BMCs: map[string]BMC{"heron": {Target: redfish.Target{At: l.Addr().String(), User: "watch", Fingerprint: strings.Repeat("0", 64)},
+		Password: func(context.Context) (string, error) { return "word", nil }}}}
+	start := time.Now()
+	r, err := d.Read(t.Context(), "heron", estate.HealthItems, estate.FirmwareItems, estate.BMCState)
+	if err != nil || time.Since(start) > d.Limit+500*time.Millisecond {
+		t.Errorf("%v after %s", err, time.Since(start))
+	}
+	for _, s := range []estate.SectionName{estate.HealthItems, estate.BMCState} {
+		if r.Section(s).Err == "" {
+			t.Errorf("%s is read from a BMC that says nothing", s)
 		}
 	}
 }

@@ -2,6 +2,7 @@ package linux
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -9,6 +10,8 @@ import (
 	"os/exec"
 	"strings"
 	"time"
+
+	"yareharbour/connector"
 )
 
 // Here is this very machine.
@@ -47,8 +50,14 @@ func (d Disk) Output(command ...string) ([]byte, error) {
 	return d.Run(command...)
 }
 
+// patience is how long a command may run that tells of this machine.
+const patience = 4 * time.Second
+
 func run(command ...string) ([]byte, error) {
-	c := exec.Command(command[0], command[1:]...)
+	ctx, cancel := context.WithTimeout(context.Background(), patience)
+	defer cancel()
+	c := exec.CommandContext(ctx, command[0], command[1:]...)
+	connector.Grouped(c)
 	c.Env = append(os.Environ(), "LC_ALL=C", "PATH="+os.Getenv("PATH")+":/usr/sbin:/sbin")
 	var said bytes.Buffer
 	c.Stderr = &said
@@ -60,6 +69,9 @@ func run(command ...string) ([]byte, error) {
 	out, err := c.Output()
 	if errors.Is(err, exec.ErrNotFound) {
 		return nil, fmt.Errorf("%s: %w", command[0], fs.ErrNotExist)
+	}
+	if ctx.Err() != nil {
+		return nil, failed(command, "", fmt.Sprintf("it did not end within %s", patience))
 	}
 	if err != nil {
 		return nil, failed(command, said.String(), err.Error())

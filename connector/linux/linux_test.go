@@ -127,3 +127,16 @@ func TestReplacedProgramsAreToldWithWhoRunsThem(t *testing.T) {
 		}
 	}
 }
+
+// A command of this very machine that hangs is ended, and all that it started.
+func TestALocalCommandThatHangsIsEnded(t *testing.T) {
+	t.Parallel()
+	start := time.Now()
+	_, err := run("sh", "-c", "sleep 3073 & sleep 3073")
+	if err == nil || !strings.Contains(err.Error(), "did not end within") || time.Since(start) > patience+3*time.Second {
+		t.Errorf("%v after %s", err, time.Since(start))
+	}
+	if out, err := run("pgrep", "-f", "sleep 307[3]"); err == nil {
+		t.Errorf("left running: %s", out)
+	}
+}

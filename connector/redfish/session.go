@@ -33,12 +33,12 @@ type login struct {
 	basic bool   // the BMC has no sessions to give
 }
 
-// goodbye is how long deleting a session may take.
-const goodbye = 3 * time.Second
+// Goodbye is how long deleting a session may take. Whoever has little time leaves that much of it.
+const Goodbye = 2 * time.Second
 
 // Close ends the session and forgets idle connections.
 func (c *Client) Close() {
-	ctx, cancel := context.WithTimeout(context.Background(), goodbye) // also where the look's own time is up
+	ctx, cancel := context.WithTimeout(context.Background(), Goodbye) // also where the look's own time is up
 	defer cancel()
 	c.mu.Lock()
 	c.leave(ctx)

@@ -12,7 +12,7 @@ import (
 )
 
 // plain are the options that are read where OpenSSH is not installed.
-var plain = []string{"HostName", "Port", "User", "HostKeyAlias", "IdentitiesOnly", "IdentityAgent", "ProxyCommand", "ProxyJump", "RevokedHostKeys", "BindAddress"}
+var plain = []string{"HostName", "Port", "User", "HostKeyAlias", "IdentitiesOnly", "IdentityAgent", "ProxyCommand", "ProxyJump", "RevokedHostKeys", "BindAddress", "AddressFamily", "KnownHostsCommand", "PKCS11Provider", "VerifyHostKeyDNS"}
 
 // listed are those that may be given several times.
 var listed = []string{"IdentityFile", "CertificateFile", "UserKnownHostsFile", "GlobalKnownHostsFile"}

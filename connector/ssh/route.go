@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -31,6 +32,7 @@ type route struct {
 	known       []string
 	revoked     string   // a file of keys that are not to be trusted any more
 	bind        string   // the address that we speak from
+	network     string   // "tcp", or the one family of addresses that is asked for
 	jumps       []string // in the order in which they are gone through
 	command     string   // that makes the connection
 	by          string   // who evaluated the configuration
@@ -106,6 +108,9 @@ func (d *Dialer) route(ctx context.Context, host string, last bool) (route, erro
 	return r, r.take(o, d.KnownHosts)
 }
 
+// unsupported are options that bear on the way to a host, and that are told where somebody uses them.
+var unsupported = map[string]string{"knownhostscommand": "KnownHostsCommand", "pkcs11provider": "PKCS11Provider", "bindinterface": "BindInterface", "proxyusefdpass": "ProxyUseFdpass", "verifyhostkeydns": "VerifyHostKeyDNS"}
+
 // take fills in what the options say.
 func (r *route) take(o options, known []string) error {
 	home, _ := os.UserHomeDir()
@@ -115,6 +120,16 @@ func (r *route) take(o options, known []string) error {
 	r.alias = o.get("hostkeyalias")
 	r.chosen = strings.EqualFold(o.get("identitiesonly"), "yes")
 	r.bind = o.get("bindaddress")
+	r.network = map[string]string{"inet": "tcp4", "inet6": "tcp6"}[o.get("addressfamily")]
+	if r.network == "" {
+		r.network = "tcp"
+	}
+	for key, name := range unsupported {
+		if v := o.get(key); v != "" && v != "no" {
+			r.notes = append(r.notes, name+" is not supported and has no effect")
+		}
+	}
+	slices.Sort(r.notes)
 	path := func(name string) string { return r.path(home, name) }
 	if r.agent = os.Getenv("SSH_AUTH_SOCK"); len(o["identityagent"]) > 0 && o["identityagent"][0] != "SSH_AUTH_SOCK" {
 		r.agent = path(o.get("identityagent"))

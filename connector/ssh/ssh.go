@@ -147,7 +147,7 @@ func (c *Conn) tcp(ctx context.Context, r route) (net.Conn, string, error) {
 	if r.bind != "" {
 		d.LocalAddr = &net.TCPAddr{IP: net.ParseIP(r.bind)}
 	}
-	conn, err := d.DialContext(ctx, "tcp", r.address())
+	conn, err := d.DialContext(ctx, r.network, r.address())
 	stage := "port"
 	var dns *net.DNSError
 	if errors.As(err, &dns) {

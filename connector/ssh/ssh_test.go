@@ -72,6 +72,14 @@ func TestTheConfigurationIsWhatOpenSSHMakesOfIt(t *testing.T) {
 			}
 		})
 	}
+	// What has no effect here is told.
+	stages, err := try(t, s, "Host heron\n\tKnownHostsCommand /bin/true\n\tAddressFamily inet\n"+base, "heron")
+	if err != nil || !strings.Contains(stages[0].Found, "KnownHostsCommand is not supported and has no effect") {
+		t.Errorf("%+v %v", stages[0], err)
+	}
+	if _, err := try(t, s, "Host heron\n\tAddressFamily inet6\n"+base, "heron"); err == nil {
+		t.Error("the family of addresses that is asked for has no effect")
+	}
 	// d.User is for hosts at the end of the way, and two files of configuration count one after the other.
 	d := &Dialer{User: s.Me, Config: []string{s.Write(t, "first", "Host heron\n\tUser nobody-at-all\n"), s.Config}}
 	c, _, err := d.Try(t.Context(), "heron")
