@@ -274,6 +274,11 @@ func TestNoSecretLeavesTheBMC(t *testing.T) {
 		"member elsewhere": func(s *stranger) {
 			s.docs["/box/nodes"] = `{"Members":[{"@odata.id":"` + away.URL + `/box/nodes/left"}]}`
 		},
+		"next page in the clear": func(s *stranger) {
+			s.how["/box/nodes"] = func(w http.ResponseWriter, r *http.Request) {
+				fmt.Fprint(w, `{"Members":[],"Members@odata.nextLink":"http://`+r.Host+`/box/nodes"}`)
+			}
+		},
 		"sessions elsewhere": func(s *stranger) {
 			s.docs[root] = strings.Replace(s.docs[root], `"/login"`, `"//`+away.Listener.Addr().String()+`/login"`, 1)
 		},

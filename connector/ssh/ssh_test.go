@@ -72,6 +72,11 @@ func TestTheConfigurationIsWhatOpenSSHMakesOfIt(t *testing.T) {
 			}
 		})
 	}
+	// Whom the estate names logs in to the host, and not to the jump host before it.
+	own := &Dialer{User: s.Me, Config: []string{s.Write(t, "hop", "Host hop\n\tUser nobody-at-all\n"+strings.TrimPrefix(base, "Host heron\n")+"Host avocet\n\tProxyJump hop\n"+strings.TrimPrefix(base, "Host heron\n"))}}
+	if _, _, err := own.Try(t.Context(), "avocet"); err == nil || !strings.Contains(err.Error(), "does not let nobody-at-all in") {
+		t.Errorf("the estate's user logs in to a jump host: %v", err)
+	}
 	// What has no effect here is told.
 	stages, err := try(t, s, "Host heron\n\tKnownHostsCommand /bin/true\n\tAddressFamily inet\n"+base, "heron")
 	if err != nil || !strings.Contains(stages[0].Found, "KnownHostsCommand is not supported and has no effect") {
