@@ -7,6 +7,7 @@ import (
 	"testing/fstest"
 	"time"
 
+	"yareharbour/connector/ssh/sshtest"
 	"yareharbour/core/estate"
 )
 
@@ -136,7 +137,5 @@ func TestALocalCommandThatHangsIsEnded(t *testing.T) {
 	if err == nil || !strings.Contains(err.Error(), "did not end within") || time.Since(start) > patience+3*time.Second {
 		t.Errorf("%v after %s", err, time.Since(start))
 	}
-	if out, err := run("pgrep", "-f", "sleep 307[3]"); err == nil {
-		t.Errorf("left running: %s", out)
-	}
+	sshtest.Gone(t, "sleep", "3073")
 }

@@ -120,6 +120,31 @@ func (s *Server) Children(t testing.TB) (out []int) {
 	return out
 }
 
+// Gone fails the test if a process with exactly those words is still there after a while, whoever its parent is by then.
+func Gone(t testing.TB, words ...string) {
+	t.Helper()
+	want := strings.Join(words, "\x00") + "\x00"
+	for start := time.Now(); ; time.Sleep(50 * time.Millisecond) {
+		names, err := filepath.Glob("/proc/[0-9]*/cmdline")
+		if err != nil {
+			t.Fatal(err)
+		}
+		left := ""
+		for _, name := range names {
+			if text, err := os.ReadFile(name); err == nil && string(text) == want {
+				left = name
+			}
+		}
+		if left == "" {
+			return
+		}
+		if time.Since(start) > 10*time.Second {
+			t.Errorf("%v still runs, as %s", words, left)
+			return
+		}
+	}
+}
+
 // Write writes a file in the server's directory.
 func (s *Server) Write(t testing.TB, name, text string) string {
 	t.Helper()
