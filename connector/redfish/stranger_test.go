@@ -454,3 +454,63 @@ func FuzzInventoryItem(f *testing.F) {
 		}
 	})
 }
+
+// A BMC of several systems is asked about the host's own: the only physical one, or the one that has its name. Where none can be told to be it, nothing is read of any.
+func TestOneBMCOfSeveralSystems(t *testing.T) {
+	system := func(name, kind, power string) string {
+		return fmt.Sprintf(`{"SystemType":%q,"HostName":%q,"PowerState":%q,"Model":"Reed 3"}`, kind, name, power)
+	}
+	for name, c := range map[string]struct {
+		left, right string
+		power, says string
+	}{
+		"by its name":         {system("ibis", "Physical", "Off"), system("Heron.merrow.invalid", "Physical", "On"), "On", ""},
+		"the physical one":    {system("", "Physical", "On"), system("heron", "Virtual", "Off"), "On", ""},
+		"nobody has its name": {system("ibis", "Physical", "On"), system("knot", "Physical", "On"), "", "not one of them says that its name is heron"},
+		"two have its name":   {system("heron", "Physical", "On"), system("heron", "Physical", "Off"), "", "the BMC of 2 systems"},
+	} {
+		s := newStranger()
+		s.docs["/box/nodes"] = `{"Members":[{"@odata.id":"/box/nodes/left"},{"@odata.id":"/box/nodes/right"}]}`
+		s.docs["/box/nodes/left"], s.docs["/box/nodes/right"] = c.left, c.right
+		client, _ := s.serve(t, "word")
+		_, power, err := client.System(t.Context())
+		if power != c.power || (err == nil) != (c.says == "") || err != nil && !strings.Contains(err.Error(), c.says) {
+			t.Errorf("%s: %q %v", name, power, err)
+		}
+	}
+}
+
+// What sums up others counts where it knows of something wrong that none of them does, and else not a second time.
+func TestASumIsHeardWhereItsPartsAreWell(t *testing.T) {
+	for sum, want := range map[string]string{
+		`{"Health":"OK"}`:                                                 "",
+		`{"Health":"Critical"}`:                                           "system Critical",
+		`{"Health":"OK","HealthRollup":"Warning"}`:                        "system Warning",
+		`{"HealthRollup":"Warning"}`:                                      "system Warning",
+		`{"Health":"Critical","HealthRollup":"OK"}`:                       "system Critical",
+		`{"Health":"Warning","Conditions":[{"Message":"a lid is open"}]}`: "system a lid is open",
+	} {
+		for _, partIll := range []bool{false, true} {
+			s := newStranger()
+			s.docs["/box/nodes/left"] = strings.Replace(s.docs["/box/nodes/left"], `{"Health":"OK","State":"Enabled"}`, sum, 1)
+			if !partIll {
+				s.docs["/box/disk/1"] = strings.Replace(s.docs["/box/disk/1"], "Warning", "OK", 1)
+				s.docs["/box/frames/b/pow/1"] = strings.Replace(s.docs["/box/frames/b/pow/1"], "Critical", "OK", 1)
+			}
+			client, _ := s.serve(t, "word")
+			health, _, err := client.Health(t.Context())
+			if err != nil {
+				t.Fatal(err)
+			}
+			got := ""
+			for _, h := range health {
+				if h.Item == "system" && !h.OK {
+					got = "system " + h.Detail
+				}
+			}
+			if partIll && got != "" || !partIll && got != want {
+				t.Errorf("%s, parts ill %v: %q, want %q", sum, partIll, got, want)
+			}
+		}
+	}
+}
