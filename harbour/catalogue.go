@@ -5,9 +5,11 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
+	"strings"
 	"time"
 
 	"yareharbour/bundle"
@@ -114,12 +116,68 @@ func (h *Harbour) describeFeeds() (out []feed.Feed, err error) {
 // withdrawn looks at everything that is known as it is now, and says why the wanted release was taken back; "" where it stands. What can't be
 // read says nothing good: that is a reason too.
 func (h *Harbour) withdrawn(c plan.Change) string {
-	now, err := h.load()
+	now, err := h.today()
 	if err != nil {
 		return "whether it still stands can't be told: " + err.Error()
 	}
 	track, _ := now.TrackOf(c.Component, c.To, c.Model)
 	return now.WithdrawnFor(c.Component, c.To, track, c.Model)
+}
+
+// standing is everything that was known when the files from which it was read stood so.
+type standing struct {
+	stamp     string
+	at        time.Time
+	catalogue *catalogue.Catalogue
+	err       error
+}
+
+// freshly is how long what was read is relied on where no file changed: signatures end by the clock.
+const freshly = 10 * time.Minute
+
+// today returns everything that is known as its files have it now. They are read anew where any of them changed: a round asks before every act.
+func (h *Harbour) today() (*catalogue.Catalogue, error) {
+	stamp, err := h.stamp()
+	if err != nil {
+		return nil, err
+	}
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	if s := &h.standing; s.stamp != stamp || time.Since(s.at) > freshly {
+		h.standing = standing{stamp: stamp, at: time.Now()}
+		h.standing.catalogue, h.standing.err = h.load()
+	}
+	return h.standing.catalogue, h.standing.err
+}
+
+// stamp tells the files from which the catalogue is read apart from those that they were: by name, size and time of change.
+func (h *Harbour) stamp() (string, error) {
+	var out strings.Builder
+	roots := []string{h.Shelf.Dir, h.Bundles.Dir}
+	for _, name := range h.file.Releases {
+		roots = append(roots, h.path(name))
+	}
+	for _, x := range h.file.Indexes {
+		roots = append(roots, h.path(x.Dir))
+	}
+	for _, root := range roots {
+		err := filepath.WalkDir(root, func(name string, e fs.DirEntry, err error) error {
+			if errors.Is(err, fs.ErrNotExist) { // not there yet, or gone while we look: both show
+				return nil
+			}
+			if err != nil {
+				return err
+			}
+			if info, err := e.Info(); err == nil && !e.IsDir() {
+				fmt.Fprintf(&out, "%s\x00%d\x00%d\n", name, info.Size(), info.ModTime().UnixNano())
+			}
+			return nil
+		})
+		if err != nil {
+			return "", err
+		}
+	}
+	return out.String(), nil
 }
 
 // Feed returns the feed of that name.

@@ -52,6 +52,7 @@ type Harbour struct {
 	mu        sync.RWMutex
 	catalogue *catalogue.Catalogue
 	baselines []Source
+	standing  standing
 	// what of them could not be read
 	catalogueFault, baselineFault error
 }

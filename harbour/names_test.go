@@ -12,6 +12,7 @@ import (
 	"yareharbour/connector"
 	"yareharbour/core/baseline"
 	"yareharbour/core/estate"
+	"yareharbour/core/plan"
 	"yareharbour/demo"
 )
 
@@ -181,6 +182,25 @@ func TestAnEstateThatCannotBeReached(t *testing.T) {
 			if v.Outcome.String() != "unread" && v.Outcome.String() != "disputed" {
 				t.Errorf("%s is %s on a host of which nothing is known", v.Title(), v.Outcome)
 			}
+		}
+	}
+}
+
+// A round asks before every act whether what it puts in still stands: nothing is read anew for it as long as no file changes.
+func BenchmarkWithdrawnBeforeEachAct(b *testing.B) {
+	dir := b.TempDir()
+	if err := demo.Write(dir); err != nil {
+		b.Fatal(err)
+	}
+	h, err := Open(b.Context(), Options{State: dir})
+	if err != nil {
+		b.Fatal(err)
+	}
+	defer h.Close()
+	c := plan.Change{Component: "fw:tarbet-s9", To: "4.19.0", Model: "Tarbet S9"}
+	for b.Loop() {
+		if why := h.withdrawn(c); why != "" {
+			b.Fatal(why)
 		}
 	}
 }
