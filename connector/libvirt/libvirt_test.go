@@ -200,6 +200,7 @@ func TestALibvirtThatNeverStops(t *testing.T) {
 	}
 }
 
+// Some ten thousand descriptions a second are tried with -fuzzminimizetime 1x; without it most of the time goes into making each interesting one smaller.
 func FuzzDescription(f *testing.F) {
 	f.Add(window)
 	f.Add("<domain><uuid>x</uuid><memory unit='EiB'>99999999999999999999</memory></domain>")
