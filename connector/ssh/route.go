@@ -125,7 +125,7 @@ func (r *route) take(o options, known []string) error {
 		r.network = "tcp"
 	}
 	for key, name := range unsupported {
-		if v := o.get(key); v != "" && v != "no" {
+		if v := o.get(key); v != "" && v != "no" && v != "false" {
 			r.notes = append(r.notes, name+" is not supported and has no effect")
 		}
 	}

@@ -77,7 +77,10 @@ func TestTheConfigurationIsWhatOpenSSHMakesOfIt(t *testing.T) {
 	if _, _, err := own.Try(t.Context(), "avocet"); err == nil || !strings.Contains(err.Error(), "does not let nobody-at-all in") {
 		t.Errorf("the estate's user logs in to a jump host: %v", err)
 	}
-	// What has no effect here is told.
+	// What has no effect here is told, and nothing else is.
+	if stages, _ := try(t, s, base, "heron"); strings.Contains(stages[0].Found, "not supported") {
+		t.Errorf("%+v", stages[0])
+	}
 	stages, err := try(t, s, "Host heron\n\tKnownHostsCommand /bin/true\n\tAddressFamily inet\n"+base, "heron")
 	if err != nil || !strings.Contains(stages[0].Found, "KnownHostsCommand is not supported and has no effect") {
 		t.Errorf("%+v %v", stages[0], err)
