@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -252,7 +253,11 @@ func (m *Model) paintStory(c *canvas, rows []hostRow, r *estate.Reading, sources
 		y++
 	}
 	for _, mm := range m.mismatches(r) {
-		line(caution|bold, "! "+mm.Hardware+" is outside the compatibility list "+mm.List)
+		says := " is outside the compatibility list "
+		if mm.Unknown {
+			says = " may be outside the compatibility list "
+		}
+		line(caution|bold, "! "+cmp.Or(mm.Hardware, "what runs here")+says+mm.List)
 		line(plain, mm.Why)
 	}
 	for _, s := range r.Sections {
@@ -326,6 +331,9 @@ func (m *Model) lastKnown(s estate.Section) string {
 func (m *Model) unboundStory(v *hostRow, r *estate.Reading) string {
 	s := r.Section(v.Component.Section())
 	said := "version " + v.Has
+	if v.Layer() == estate.Settings {
+		said = "value " + v.Has
+	}
 	switch {
 	case v.Found.Unread != "":
 		said = "unread: " + v.Found.Unread

@@ -55,6 +55,7 @@ type Mismatch struct {
 	Hardware string // the device's model; empty where the list is about programs
 	List     string
 	Blocks   bool
+	Unknown  bool   // what the list speaks of was not read: it may be kept
 	Why      string // what stands and what would go with it, or what of it is not known
 }
 
@@ -97,7 +98,7 @@ func (c *Catalogue) Mismatches(platform string, models []string, at func(estate.
 			if unread == "" && slices.ContainsFunc(lines, func(p Pairing) bool { return p.fits(platform, at) }) {
 				continue
 			}
-			m := Mismatch{subject, name, slices.ContainsFunc(lines, func(p Pairing) bool { return p.Blocks }), mismatch(lines, platform, at)}
+			m := Mismatch{Hardware: subject, List: name, Blocks: slices.ContainsFunc(lines, func(p Pairing) bool { return p.Blocks }), Unknown: unread != "", Why: mismatch(lines, platform, at)}
 			if unread != "" {
 				m.Why = "whether it is on the list is not known: the version of " + unread + " was not read"
 			}
