@@ -127,13 +127,14 @@ type LookOnly struct {
 	Why error
 }
 
-func (w LookOnly) refuse(doing, host string) error {
+// Refuse is the error of what is not done on a host.
+func (w LookOnly) Refuse(doing, host string) error {
 	return fmt.Errorf("%s on %s: %w", doing, host, w.Why)
 }
 
 // Stage refuses.
 func (w LookOnly) Stage(_ context.Context, host, _ string, _ []byte) (string, error) {
-	return "", w.refuse("staging", host)
+	return "", w.Refuse("staging", host)
 }
 
 // Staged knows of nothing that was staged.
@@ -141,25 +142,25 @@ func (w LookOnly) Staged(context.Context, string, string) (string, error) { retu
 
 // Move refuses.
 func (w LookOnly) Move(_ context.Context, host, _, _ string) (string, error) {
-	return "", w.refuse("moving a guest", host)
+	return "", w.Refuse("moving a guest", host)
 }
 
 // Close refuses.
 func (w LookOnly) Close(_ context.Context, host string, _ estate.Mark) error {
-	return w.refuse("closing", host)
+	return w.Refuse("closing", host)
 }
 
 // Open refuses.
-func (w LookOnly) Open(_ context.Context, host, _ string) error { return w.refuse("opening", host) }
+func (w LookOnly) Open(_ context.Context, host, _ string) error { return w.Refuse("opening", host) }
 
 // Change refuses.
 func (w LookOnly) Change(_ context.Context, host string, item Item) (string, error) {
-	return "", w.refuse("changing "+string(item.Component), host)
+	return "", w.Refuse("changing "+string(item.Component), host)
 }
 
 // Restart refuses.
 func (w LookOnly) Restart(_ context.Context, host, _ string) (string, error) {
-	return "", w.refuse("restarting", host)
+	return "", w.Refuse("restarting", host)
 }
 
 // Task knows of none.

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"yareharbour/bundle"
+	"yareharbour/connector"
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
@@ -72,7 +73,7 @@ func OpenStore(ctx context.Context, o Options) (*Harbour, error) {
 		return nil, err
 	}
 	st, err := store.Open(ctx, o.State)
-	return &Harbour{State: o.State, Store: st, World: away{errors.New("the estate's files can't be read")}}, err
+	return &Harbour{State: o.State, Store: st, World: away{connector.LookOnly{Why: errors.New("the estate's files can't be read")}}}, err
 }
 
 // Open opens an estate. A release list, feed, bundle or baseline that can't be read costs only what stands on it: Sound says which. An estate whose connector can't be
@@ -104,7 +105,7 @@ func Open(ctx context.Context, o Options) (*Harbour, error) {
 		return nil, err
 	}
 	if h.World, err = h.dial(ctx); err != nil {
-		h.World = away{err}
+		h.World = away{connector.LookOnly{Why: err}}
 	}
 	_ = h.LoadBaselines(ctx) // Sound tells
 	return h, nil

@@ -108,8 +108,8 @@ func roots(name string) (*x509.CertPool, error) {
 	return pool, nil
 }
 
-// away is an outside that can't be reached at all: every host is silent, for the reason why.
-type away struct{ why error }
+// away is an outside that can't be reached at all: every host is silent, for the reason why. Acts are refused as where only looking is allowed; questions are too, for no answer is not the answer none.
+type away struct{ connector.LookOnly }
 
 // Read finds every section unread.
 func (a away) Read(_ context.Context, host string, sections ...estate.SectionName) (*estate.Reading, error) {
@@ -118,66 +118,30 @@ func (a away) Read(_ context.Context, host string, sections ...estate.SectionNam
 		sections = estate.SectionNames
 	}
 	for _, s := range sections {
-		r.SetSection(estate.Section{Name: s, At: time.Now(), Source: "nowhere", Err: a.why.Error()})
+		r.SetSection(estate.Section{Name: s, At: time.Now(), Source: "nowhere", Err: a.Why.Error()})
 	}
 	return r, nil
 }
 
-func (a away) refuse(doing, host string) error { return fmt.Errorf("%s on %s: %w", doing, host, a.why) }
-
-// Stage refuses.
-func (a away) Stage(_ context.Context, host, _ string, _ []byte) (string, error) {
-	return "", a.refuse("staging", host)
-}
-
 // Staged refuses.
 func (a away) Staged(_ context.Context, host, _ string) (string, error) {
-	return "", a.refuse("looking for what is staged", host)
-}
-
-// Move refuses.
-func (a away) Move(_ context.Context, host, _, _ string) (string, error) {
-	return "", a.refuse("moving a guest", host)
-}
-
-// Close refuses.
-func (a away) Close(_ context.Context, host string, _ estate.Mark) error {
-	return a.refuse("closing", host)
-}
-
-// Open refuses.
-func (a away) Open(_ context.Context, host, _ string) error { return a.refuse("opening", host) }
-
-// Change refuses.
-func (a away) Change(_ context.Context, host string, i connector.Item) (string, error) {
-	return "", a.refuse("changing "+string(i.Component), host)
-}
-
-// Restart refuses.
-func (a away) Restart(_ context.Context, host, _ string) (string, error) {
-	return "", a.refuse("restarting", host)
+	return "", a.Refuse("looking for what is staged", host)
 }
 
 // Task refuses.
 func (a away) Task(_ context.Context, host, _ string) (connector.Task, error) {
-	return connector.Task{}, a.refuse("asking for a task", host)
+	return connector.Task{}, a.Refuse("asking for a task", host)
 }
 
 // Running refuses.
 func (a away) Running(_ context.Context, host string) ([]connector.Task, error) {
-	return nil, a.refuse("asking for tasks", host)
+	return nil, a.Refuse("asking for tasks", host)
 }
 
 // Connect finds no way.
 func (a away) Connect(context.Context, string) []connector.Stage {
-	return []connector.Stage{{Way: "estate", Name: "configuration", Found: a.why.Error()}}
+	return []connector.Stage{{Way: "estate", Name: "configuration", Found: a.Why.Error()}}
 }
-
-// Now is this machine's time.
-func (away) Now() time.Time { return time.Now() }
-
-// Sleep waits.
-func (away) Sleep(ctx context.Context, d time.Duration) error { return connector.Sleep(ctx, d) }
 
 // Speed is that of the world.
 func (away) Speed() float64 { return 1 }

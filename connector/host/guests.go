@@ -102,16 +102,12 @@ func readThrough(ctx context.Context, d door, r *estate.Reading) (source string,
 		}
 		return false
 	}
-	for _, path := range libvirt.Sockets[:2] {
-		if try(path, func() (net.Conn, error) { return d.socket(ctx, path) }) || failed != nil {
-			return source, failed
+	for _, name := range slices.Insert(slices.Clone(libvirt.Sockets), 2, viaHelper) { // behind the sockets with the right to change things
+		dial := d.helper
+		if name != viaHelper {
+			dial = func() (net.Conn, error) { return d.socket(ctx, name) }
 		}
-	}
-	if try(viaHelper, d.helper) || failed != nil {
-		return source, failed
-	}
-	for _, path := range libvirt.Sockets[2:] {
-		if try(path, func() (net.Conn, error) { return d.socket(ctx, path) }) || failed != nil {
+		if try(name, dial) || failed != nil {
 			return source, failed
 		}
 	}

@@ -101,18 +101,18 @@ func (v *survey) chassis(ctx context.Context, ch chassis, of string) {
 		v.take(of, "temperature", thermal.Temperatures)
 		v.take(of, "fan redundancy", thermal.Redundancy)
 	}
-	var newer struct {
-		part
-		PowerSupplies, Batteries, Fans ref
-	}
 	for _, sub := range []ref{ch.PowerSubsystem, ch.ThermalSubsystem} {
+		var newer struct {
+			part
+			PowerSupplies, Batteries, Fans ref
+		}
 		if v.read(ctx, sub, of+"power and cooling", &newer) {
 			v.rollups = append(v.rollups, part{Name: of + "power and cooling", Status: newer.Status})
+			v.collection(ctx, newer.PowerSupplies, of, "power supply")
+			v.collection(ctx, newer.Batteries, of, "battery")
+			v.collection(ctx, newer.Fans, of, "fan")
 		}
 	}
-	v.collection(ctx, newer.PowerSupplies, of, "power supply")
-	v.collection(ctx, newer.Batteries, of, "battery")
-	v.collection(ctx, newer.Fans, of, "fan")
 	v.collection(ctx, ch.Drives, of, "disk")
 }
 

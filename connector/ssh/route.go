@@ -105,14 +105,15 @@ func (d *Dialer) route(ctx context.Context, host string, last bool) (route, erro
 		return r, fmt.Errorf("the SSH configuration: %w", err)
 	}
 	r.by, r.notes = by, notes
-	return r, r.take(o, d.KnownHosts)
+	r.take(o, d.KnownHosts)
+	return r, nil
 }
 
 // unsupported are options that bear on the way to a host, and that are told where somebody uses them.
 var unsupported = map[string]string{"knownhostscommand": "KnownHostsCommand", "pkcs11provider": "PKCS11Provider", "bindinterface": "BindInterface", "proxyusefdpass": "ProxyUseFdpass", "verifyhostkeydns": "VerifyHostKeyDNS"}
 
 // take fills in what the options say.
-func (r *route) take(o options, known []string) error {
+func (r *route) take(o options, known []string) {
 	home, _ := os.UserHomeDir()
 	r.name = strings.NewReplacer("%%", "%", "%h", r.host).Replace(cmp.Or(o.get("hostname"), r.host))
 	r.port = cmp.Or(r.port, o.get("port"), "22")
@@ -163,7 +164,6 @@ func (r *route) take(o options, known []string) error {
 	} else if p := o.get("proxycommand"); p != "" {
 		r.command = strings.TrimPrefix(r.expand(home, p), "exec ")
 	}
-	return nil
 }
 
 // path expands what stands for a home directory at the beginning of a file's name, variables of the environment, and tokens.
