@@ -1,7 +1,7 @@
 GO ?= go
 export CGO_ENABLED = 0
 
-.PHONY: build demo test check bench
+.PHONY: build demo test lab check bench
 
 # What runs beside something else: these are also tested for data races, which takes a C compiler.
 RACING = ./bundle/... ./cli/... ./connector/... ./feed/... ./harbour/... ./payload/... ./round/... ./secret/... ./sim/... ./store/... ./tui/...
@@ -18,7 +18,11 @@ test: build
 	@command -v tmux >/dev/null || { [ "$$(id -u)" = 0 ] && apt-get -qq update && apt-get -qq install -y tmux; } || \
 		echo "tmux is not here and can't be installed: the tests that drive the screens are skipped"
 	$(GO) vet ./...
-	$(GO) test ./...
+	$(GO) test -p 4 -parallel 8 ./...
+
+# Rounds over real hosts, in namespaces of this machine: docs/lab.md. It takes root; where something is missing it says what.
+lab:
+	YARE_LAB=1 $(GO) test -count=1 -parallel 4 -timeout 30m ./lab
 
 check:
 	@wrong=$$(gofmt -l .); [ -z "$$wrong" ] || { echo "not as gofmt writes it: $$wrong"; exit 1; }

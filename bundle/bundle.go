@@ -23,6 +23,12 @@ import (
 	"yareharbour/payload"
 )
 
+// Opened is a bundle that was opened and is not decided on.
+type Opened struct {
+	*Bundle
+	NewReleases, NewAdvisories int // that the catalogue has not yet
+}
+
 // Shelf is the directory below which bundles that were taken in are kept, by their ids, and where their payloads go.
 type Shelf struct {
 	Dir      string
@@ -86,7 +92,7 @@ func (s Shelf) Open(ctx context.Context, file string, o Options) (*Bundle, error
 	if o.Limits == (Limits{}) {
 		o.Limits = Usual
 	}
-	if err := os.MkdirAll(s.Dir, 0o755); err != nil {
+	if err := os.MkdirAll(s.Dir, 0o700); err != nil {
 		return nil, err
 	}
 	s.sweep(o.Now)
@@ -337,12 +343,12 @@ func (b *Bundle) Accept(ctx context.Context) error {
 	b.Taken, b.By = b.o.Now, b.o.By
 	text, err := json.MarshalIndent(b.Contents, "", "  ")
 	if err == nil {
-		err = os.WriteFile(filepath.Join(b.dir, known), text, 0o644)
+		err = os.WriteFile(filepath.Join(b.dir, known), text, 0o600)
 	}
 	if err != nil {
 		return err
 	}
-	if err := os.Chmod(b.dir, 0o755); err != nil {
+	if err := os.Chmod(b.dir, 0o700); err != nil {
 		return err
 	}
 	return os.Rename(b.dir, to)

@@ -239,10 +239,10 @@ func (u *unpacker) file(r io.Reader, dir, name, label string, depth int) error {
 		return err
 	}
 	u.tell(name)
-	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
 		return refuse("%s in %s: %w", name, label, err)
 	}
-	out, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o644)
+	out, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if errors.Is(err, os.ErrExist) {
 		return refuse("%s holds two files named %q", label, name)
 	}
@@ -272,7 +272,7 @@ func (u *unpacker) file(r io.Reader, dir, name, label string, depth int) error {
 	u.inner[to] = sum
 	// The inner archive's files go into a directory of its name, the archive itself goes.
 	inner := to + ".d"
-	if err := os.Mkdir(inner, 0o755); err != nil {
+	if err := os.Mkdir(inner, 0o700); err != nil {
 		return refuse("%s in %s: %w", name, label, err)
 	}
 	if err := u.archive(to, inner, name, depth+1); err != nil {

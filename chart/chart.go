@@ -25,7 +25,12 @@ import (
 // Drawing is a picture with its size in points.
 type Drawing struct {
 	Width, Height vg.Length
-	paint         func(*pen)
+	paint         func(*pen) error
+}
+
+// drawn is for what can't fail.
+func drawn(paint func(*pen)) func(*pen) error {
+	return func(p *pen) error { paint(p); return nil }
 }
 
 // Formats that a drawing can be written in.
@@ -37,23 +42,24 @@ func (d Drawing) Write(w io.Writer, format string) error {
 		vg.CanvasSizer
 		io.WriterTo
 	}
-	encode := func(s string) string { return s }
 	switch format {
 	case "svg":
 		c = vgsvg.New(d.Width, d.Height)
 	case "pdf":
-		c, encode = pdfCanvas{vgpdf.New(d.Width, d.Height)}, windows1252
+		c = pdfCanvas{vgpdf.New(d.Width, d.Height)}
 	default:
 		return fmt.Errorf("no drawing format %q: there are %v", format, Formats)
 	}
-	p := &pen{Canvas: draw.New(c), height: d.Height, encode: encode}
+	p := &pen{Canvas: draw.New(c), height: d.Height}
 	p.box(0, 0, d.Width, d.Height, white)
-	d.paint(p)
+	if err := d.paint(p); err != nil {
+		return err
+	}
 	_, err := c.WriteTo(w)
 	return err
 }
 
-// pdfCanvas writes bold text. The PDF canvas looks for a bold variant of a font under a name under which it never registers one; under a name of its own it is a font as any
+// pdfCanvas writes text as the PDF canvas wants it, and bold text at all. The PDF canvas looks for a bold variant of a font under a name under which it never registers one; under a name of its own it is a font as any
 // other.
 type pdfCanvas struct{ *vgpdf.Canvas }
 
@@ -62,7 +68,7 @@ func (c pdfCanvas) FillString(f font.Face, pt vg.Point, s string) {
 	if f.Font.Weight == stdfont.WeightBold {
 		f.Font.Weight, f.Font.Variant = stdfont.WeightNormal, f.Font.Variant+"Bold"
 	}
-	c.Canvas.FillString(f, pt, s)
+	c.Canvas.FillString(f, pt, windows1252(s))
 }
 
 // windows1252 is how the PDF canvas wants its text; what that can't say becomes a question mark.
@@ -105,15 +111,9 @@ func depthInk(s catalogue.Severity) color.RGBA {
 type pen struct {
 	draw.Canvas
 	height vg.Length
-	encode func(string) string
 }
 
-func (p *pen) box(x, y, w, h vg.Length, fill color.Color) {
-	p.SetColor(fill)
-	top := p.height - y
-	p.Fill(vg.Path{{Type: vg.MoveComp, Pos: vg.Point{X: x, Y: top}}, {Type: vg.LineComp, Pos: vg.Point{X: x + w, Y: top}},
-		{Type: vg.LineComp, Pos: vg.Point{X: x + w, Y: top - h}}, {Type: vg.LineComp, Pos: vg.Point{X: x, Y: top - h}}, {Type: vg.CloseComp}})
-}
+func (p *pen) box(x, y, w, h vg.Length, fill color.Color) { p.block(x, p.height-y-h, w, h, fill) }
 
 func (p *pen) frame(x, y, w, h vg.Length, c color.Color) {
 	p.line(x, y, x+w, y, 0.7, c)
@@ -145,11 +145,26 @@ func (p *pen) bold(x, y, size vg.Length, a align, c color.Color, s string) {
 }
 
 func (p *pen) write(x, y, size vg.Length, a align, c color.Color, weight int, s string) {
+	p.fillText(x, p.height-y, size, a, c, weight, s)
+}
+
+// label and block draw at the canvas's own places, as plotters do: y rises.
+func (p *pen) label(x, y, size vg.Length, a align, c color.Color, s string) {
+	p.fillText(x, y, size, a, c, 0, s)
+}
+
+func (p *pen) block(x, y, w, h vg.Length, fill color.Color) {
+	p.SetColor(fill)
+	p.Fill(vg.Path{{Type: vg.MoveComp, Pos: vg.Point{X: x, Y: y}}, {Type: vg.LineComp, Pos: vg.Point{X: x + w, Y: y}},
+		{Type: vg.LineComp, Pos: vg.Point{X: x + w, Y: y + h}}, {Type: vg.LineComp, Pos: vg.Point{X: x, Y: y + h}}, {Type: vg.CloseComp}})
+}
+
+func (p *pen) fillText(x, y, size vg.Length, a align, c color.Color, weight int, s string) {
 	f := font.From(plot.DefaultFont, size)
 	f.Variant = "Sans"
 	if weight > 0 {
 		f.Weight = stdfont.WeightBold
 	}
 	st := text.Style{Color: c, Font: f, XAlign: a, YAlign: draw.YCenter, Handler: plot.DefaultTextHandler}
-	p.FillText(st, vg.Point{X: x, Y: p.height - y}, p.encode(plain.Line(s)))
+	p.FillText(st, vg.Point{X: x, Y: y}, plain.Line(s))
 }

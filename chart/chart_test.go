@@ -8,12 +8,13 @@ import (
 	"testing"
 	"time"
 
+	"yareharbour/core/act"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/ladder"
-	"yareharbour/core/plan"
 	"yareharbour/core/survey"
+	"yareharbour/core/view"
 )
 
 var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
@@ -26,10 +27,10 @@ func aSurvey() survey.Survey {
 		Needs: []survey.Need{{Urgency: survey.Now, Cluster: "vts", Host: "heron", Text: "critical release missing"}}}
 }
 
-func aRound() *plan.State {
-	return &plan.State{Status: plan.Failing, Started: now, Last: now.Add(40 * time.Minute), Plan: plan.Plan{Brief: plan.Brief{Cluster: "vts", By: "me", Reason: "November"}},
-		Visits: []plan.VisitState{{Visit: plan.Visit{Host: "heron"}, Spans: []plan.Span{
-			{Step: plan.DrainStep, From: now, To: now.Add(10 * time.Minute)}, {Step: plan.RestartStep, From: now.Add(10 * time.Minute), To: now.Add(40 * time.Minute), Failed: true}}}}}
+func aRound() view.Lanes {
+	at := func(m int) time.Time { return now.Add(time.Duration(m) * time.Minute) }
+	return view.Lanes{From: now, To: at(50), Now: at(50), Lanes: []view.Lane{{Host: "heron", Spans: []view.Span{{Step: act.DrainStep, From: now, To: at(10)}, {Step: act.RestartStep, From: at(10), To: at(40), Failed: true},
+		{From: at(40), To: at(50)}}}, {Host: "ibis", State: "in line"}}, Tide: []view.Level{{From: now, To: at(40), Load: 0.45, Limit: 0.6, Out: "heron"}, {From: at(40), To: at(50), Load: 0.3}}}
 }
 
 func words(t *testing.T, svg []byte) string {
@@ -60,11 +61,11 @@ func TestDrawingsSayWhatTheyShow(t *testing.T) {
 			{Name: "4", Model: "S9", Rungs: []ladder.Rung{{Version: "4.2", Release: &catalogue.Release{Version: "4.2", Withdrawn: "it drops the link"}, Hosts: []string{"heron", "ibis"}}, {Version: "4.1", Hosts: []string{"knot"}}}}}}),
 			[]string{"fw:nic", "track 5, for S9", "track 4, for S9", "5.1", "4.2", "withdrawn: it drops the link", "heron, ibis", "in no feed", "absent though it is wanted: egret"}},
 		"trend": {Trend("tides", []drift.Tally{{At: now.AddDate(0, 0, -20), Drift: map[estate.Layer]int{estate.Firmware: 8, estate.Platform: 4}}, {At: now.AddDate(0, 0, -5), Drift: map[estate.Layer]int{estate.Driver: 2}, Unread: 3}}, now.AddDate(0, 0, -30), now),
-			[]string{"Drift of tides", "22 Oct 2026", "firmware", "guest", "settings", "unread", "12", "21 Nov"}},
+			[]string{"Drift of tides", "22 Oct 2026", "firmware", "guest", "settings", "unread", "10", "21 Nov"}},
 		"no trend": {Trend("tides", nil, now.AddDate(0, 0, -30), now), []string{"nothing was counted in this time"}},
 		"table":    {Table("heron", []string{"component", "has"}, [][]string{{"vts"}, {"deb:ssl", strings.Repeat("long ", 30)}}), []string{"heron", "component", "vts", "deb:ssl", "long long"}},
 		"no table": {Table("heron", []string{"component"}, nil), []string{"nothing to show"}},
-		"timeline": {Timeline(aRound()), []string{"Round over vts", "heron", "drain", "restart", "failed", "20:10", "November"}},
+		"timeline": {Timeline("Round over vts", "by me: November", "took 40 min", aRound()), []string{"Round over vts", "heron", "drain", "restart", "failed", "20:10", "November", "needs you", "tightest 45% of 60% at 20:00, while heron is out", "30%", "in line"}},
 	} {
 		var svg, pdf bytes.Buffer
 		if err := c.d.Write(&svg, "svg"); err != nil {

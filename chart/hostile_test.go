@@ -14,8 +14,8 @@ import (
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
 	"yareharbour/core/ladder"
-	"yareharbour/core/plan"
 	"yareharbour/core/survey"
+	"yareharbour/core/view"
 )
 
 const hostileName = "av<script>\x1b[2J\u202e\u009b&\"'\nocet\x00"
@@ -26,7 +26,7 @@ func everyDrawing() map[string]Drawing {
 		"table":     Table(hostileName, []string{"a", hostileName}, [][]string{{hostileName}, {hostileName, hostileName}}),
 		"ladder":    Ladder(ladder.Ladder{Component: estate.Key("fw:" + hostileName), Tracks: []ladder.Track{{Name: hostileName, Model: hostileName, Rungs: []ladder.Rung{{Version: hostileName, Hosts: []string{hostileName}, Release: &catalogue.Release{Withdrawn: hostileName}}}}}}),
 		"waterline": Waterline(survey.Survey{Name: hostileName, Bands: []survey.Band{{Cluster: estate.Cluster{Name: hostileName}, Berths: []survey.Berth{{Host: hostileName, Service: survey.Open}}}}, Needs: []survey.Need{{Cluster: hostileName, Host: hostileName, Text: hostileName}}}),
-		"timeline":  Timeline(&plan.State{Plan: plan.Plan{Brief: plan.Brief{Cluster: hostileName, By: hostileName, Reason: hostileName}}, Visits: []plan.VisitState{{Visit: plan.Visit{Host: hostileName}}}}),
+		"timeline":  Timeline(hostileName, hostileName, hostileName, view.Lanes{From: now, To: now, Lanes: []view.Lane{{Host: hostileName, State: hostileName}, {Host: hostileName, Obstacle: hostileName}}}),
 		"trend":     Trend(hostileName, nil, now, now),
 	}
 }

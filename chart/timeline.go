@@ -1,84 +1,143 @@
 package chart
 
 import (
+	"fmt"
 	"image/color"
-	"time"
 
+	"gonum.org/v1/plot"
+	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/vg"
+	"gonum.org/v1/plot/vg/draw"
 
-	"yareharbour/core/drift"
-	"yareharbour/core/plan"
+	"yareharbour/core/act"
+	"yareharbour/core/view"
 )
 
-// Timeline draws a round: a lane a host, its steps along time.
-func Timeline(s *plan.State) Drawing {
-	const width, lane = 900, 30
-	return Drawing{Width: width, Height: vg.Length(2*margin + 90 + lane*len(s.Visits)), paint: func(p *pen) { paintTimeline(p, s, width, lane) }}
+// Timeline draws a round, as it is planned or as it went: a lane for each host with its steps along time, and above them the load with its limit, where that is known. The note stands below.
+func Timeline(title, subtitle, note string, l view.Lanes) Drawing {
+	const width, lane, tide = 900, 30, 90
+	height := vg.Length(2*margin + 100 + lane*len(l.Lanes))
+	if len(l.Tide) > 0 {
+		height += tide
+	}
+	return Drawing{Width: width, Height: height, paint: func(p *pen) error {
+		p.bold(margin, margin, 15, left, ink, title)
+		p.text(margin, margin+17, 9, left, grey, "%s", subtitle)
+		y := vg.Length(margin + 34)
+		if len(l.Tide) > 0 {
+			if err := paintTide(p, l, part{margin, y, width - 2*margin, tide}); err != nil {
+				return err
+			}
+			y += tide
+		}
+		paintLanes(p, l, part{margin, y, width - 2*margin, vg.Length(lane*len(l.Lanes) + 24)})
+		y += vg.Length(lane*len(l.Lanes) + 40)
+		x := vg.Length(margin + names)
+		for _, step := range act.Steps {
+			p.box(x, y-5, 10, 10, stepInk[step])
+			p.text(x+14, y, 8, left, ink, "%s", step)
+			x += 62
+		}
+		p.text(margin+names, y+18, 9, left, grey, "%s", note)
+		return nil
+	}}
 }
+
+// names is the room left of the lanes.
+const names = 80
 
 // stepInk tells steps apart; each is written out where it has room, and in the legend.
-var stepInk = map[plan.StepName]color.RGBA{
-	plan.PrecheckStep: {176, 184, 188, 255}, plan.StageStep: {140, 164, 172, 255}, plan.DrainStep: {64, 120, 150, 255},
-	plan.CloseStep: {40, 48, 56, 255}, plan.ChangeStep: {188, 118, 20, 255}, plan.RestartStep: {120, 60, 96, 255},
-	plan.ProveStep: {84, 130, 84, 255}, plan.ReopenStep: {40, 100, 60, 255},
+var stepInk = map[act.Step]color.RGBA{
+	act.PrecheckStep: {176, 184, 188, 255}, act.StageStep: {140, 164, 172, 255}, act.DrainStep: {64, 120, 150, 255},
+	act.CloseStep: {40, 48, 56, 255}, act.BackupStep: {150, 140, 90, 255}, act.ChangeStep: {188, 118, 20, 255}, act.RestartStep: {120, 60, 96, 255},
+	act.ProveStep: {84, 130, 84, 255}, act.ReopenStep: {40, 100, 60, 255},
 }
 
-var stepOrder = []plan.StepName{plan.PrecheckStep, plan.StageStep, plan.DrainStep, plan.CloseStep, plan.ChangeStep, plan.RestartStep,
-	plan.ProveStep, plan.ReopenStep}
-
-func paintTimeline(p *pen, s *plan.State, width, lane vg.Length) {
-	p.bold(margin, margin, 15, left, ink, "Round over "+s.Plan.Brief.Cluster)
-	end := s.Last
-	p.text(margin, margin+17, 9, left, grey, "%s – %s, by %s: %s", s.Started.Format("Mon 2 Jan 2006 15:04"), s.Status, s.Plan.Brief.By, s.Plan.Brief.Reason)
-	x0, y0 := vg.Length(margin+80), vg.Length(margin+52)
-	whole := max(end.Sub(s.Started), time.Minute)
-	scale := (width - x0 - margin) / vg.Length(whole.Seconds())
-	at := func(t time.Time) vg.Length { return x0 + vg.Length(t.Sub(s.Started).Seconds())*scale }
-	for t := tick(whole); t <= whole; t += tick(whole) {
-		x := at(s.Started.Add(t))
-		p.line(x, y0-8, x, y0+lane*vg.Length(len(s.Visits)), 0.5, faint)
-		p.text(x, y0-14, 8, centre, grey, "%s", s.Started.Add(t).Format("15:04"))
+// laid returns axes over the time of the lanes, whose left edge is where that of the lanes is.
+func laid(l view.Lanes) *plot.Plot {
+	to := l.To
+	if !to.After(l.From) {
+		to = l.From.Add(1e9)
 	}
-	for i := range s.Visits {
-		v := &s.Visits[i]
-		y := y0 + lane*vg.Length(i)
-		p.bold(x0-8, y+lane/2, 9, right, ink, v.Host)
-		for _, span := range v.Spans {
-			to := span.To
-			if to.IsZero() {
-				to = end
-			}
-			w := max(at(to)-at(span.From), 0.8)
-			p.box(at(span.From), y+6, w, lane-12, stepInk[span.Step])
-			if w > 34 {
-				p.text(at(span.From)+w/2, y+lane/2, 7, centre, white, "%s", span.Step)
-			}
-			if span.Failed {
-				p.frame(at(span.From), y+4, w, lane-8, alarm)
-				p.text(at(span.From)+w+3, y+lane/2, 8, left, alarm, "failed")
-			}
-		}
-	}
-	x, y := x0, y0+lane*vg.Length(len(s.Visits))+18
-	for _, step := range stepOrder {
-		p.box(x, y-5, 10, 10, stepInk[step])
-		p.text(x+14, y, 8, left, ink, "%s", step)
-		x += 68
-	}
-	_, moves := s.Tally()
-	took := "took"
-	if s.Status == plan.Planned {
-		took = "about"
-	}
-	p.text(x0, y+18, 9, left, grey, "%s %s; moves %d, floor %d", took, drift.Age(end.Sub(s.Started)), moves, s.Plan.Floor)
+	return axes(l.From, to)
 }
 
-// tick is a round distance between marks that puts about eight of them on the line.
-func tick(whole time.Duration) time.Duration {
-	for _, d := range []time.Duration{time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 15 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour, 6 * time.Hour} {
-		if whole/d <= 8 {
-			return d
+// paintTide paints how loaded the hosts in service are at each moment, and how loaded they may be.
+func paintTide(p *pen, l view.Lanes, a part) error {
+	pl := laid(l)
+	var load, limit plotter.XYs
+	for _, t := range l.Tide {
+		load = append(load, plotter.XY{X: seconds(t.From), Y: 100 * t.Load}, plotter.XY{X: seconds(t.To), Y: 100 * t.Load})
+		if t.Limit > 0 {
+			limit = append(limit, plotter.XY{X: seconds(t.From), Y: 100 * t.Limit}, plotter.XY{X: seconds(t.To), Y: 100 * t.Limit})
+		}
+		pl.Y.Max = max(pl.Y.Max, 100*t.Load, 100*t.Limit)
+	}
+	filled, err := area(load2, append(plotter.XYs{{X: load[0].X}}, append(load, plotter.XY{X: load[len(load)-1].X})...))
+	if err != nil {
+		return err
+	}
+	pl.Y.Min = 0
+	pl.Y.Max *= 1.05
+	pl.Y.Tick.Marker = whole{"%"}
+	pl.Add(grid(), filled)
+	if len(limit) > 0 {
+		line, err := plotter.NewLine(limit)
+		if err != nil {
+			return err
+		}
+		line.Color, line.Width, line.Dashes = amber, 1, []vg.Length{3, 2}
+		pl.Add(line)
+	}
+	pl.X.Tick.Marker = plot.ConstantTicks(nil) // the lanes below have them
+	// the ticks of a percentage are as wide as three digits: its left edge stands where that of the lanes does
+	const digits = 24
+	p.within(a.x+names-digits, a.y, a.w-names+digits, a.h, pl)
+	says := ""
+	if t, ok := l.Tightest(); ok {
+		says = fmt.Sprintf("tightest %.0f%% of %.0f%% at %s", 100*t.Load, 100*t.Limit, t.From.Format("15:04"))
+		if t.Out != "" {
+			says += ", while " + t.Out + " is out"
 		}
 	}
-	return 24 * time.Hour
+	p.bold(a.x+names-digits-6, a.y+a.h/2, 8, right, water, "load")
+	p.text(a.x+a.w, a.y-6, 8, right, amber, "%s", says)
+	return nil
+}
+
+var load2 = color.RGBA{164, 190, 202, 255}
+
+// paintLanes paints a lane for each host, its name left of it.
+func paintLanes(p *pen, l view.Lanes, a part) {
+	pl := laid(l)
+	pl.Y.Min, pl.Y.Max = -float64(max(1, len(l.Lanes))), 0
+	pl.Y.Tick.Marker = plot.ConstantTicks(nil)
+	pl.Add(grid(), inside(func(q *pen, x, y func(float64) vg.Length) {
+		for i, lane := range l.Lanes {
+			top, low := y(-float64(i)-0.18), y(-float64(i)-0.82)
+			for _, s := range lane.Spans {
+				from, to := x(seconds(s.From)), x(seconds(s.To))
+				w := max(to-from, 0.8)
+				if s.Step == "" { // it stands still
+					q.StrokeLine2(draw.LineStyle{Color: alarm, Width: 1, Dashes: []vg.Length{3, 3}}, from, (top+low)/2, to, (top+low)/2)
+					q.label(from+w/2, (top+low)/2+5, 7, centre, alarm, "needs you")
+					continue
+				}
+				q.block(from, low, w, top-low, stepInk[s.Step])
+				if w > 34 {
+					q.label(from+w/2, (top+low)/2, 7, centre, white, string(s.Step))
+				}
+				if s.Failed {
+					q.label(from+w+3, top+3, 8, left, alarm, "failed")
+				}
+			}
+			if lane.Obstacle != "" {
+				q.label(x(pl.X.Min)+3, (top+low)/2, 8, left, alarm, clip(lane.Obstacle, 120))
+			} else if len(lane.Spans) == 0 {
+				q.label(x(pl.X.Min)+3, (top+low)/2, 8, left, grey, clip(lane.State, 120))
+			}
+			q.label(q.Min.X-8, (top+low)/2, 9, right, ink, lane.Host)
+		}
+	}))
+	p.within(a.x+names, a.y, a.w-names, a.h, pl)
 }

@@ -30,7 +30,7 @@ func Waterline(s survey.Survey) Drawing {
 	return Drawing{
 		Width:  vg.Length(2*margin + 60 + berthWidth*widest),
 		Height: vg.Length(2*margin + 46 + bandHeight*len(s.Bands) + needHeight*len(s.Needs) + 30),
-		paint:  func(p *pen) { paintWaterline(p, s) },
+		paint:  drawn(func(p *pen) { paintWaterline(p, s) }),
 	}
 }
 

@@ -1,29 +1,27 @@
 package cli
 
 import (
+	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
+	"os"
 	"slices"
-	"strconv"
 	"time"
 
 	"github.com/spf13/cobra"
 
-	"yareharbour/chart"
-	"yareharbour/core/drift"
+	"yareharbour/core/course"
 	"yareharbour/core/plan"
-	"yareharbour/core/precheck"
+	"yareharbour/export"
 	"yareharbour/format/plain"
-	"yareharbour/format/report"
 	"yareharbour/harbour"
 )
 
 // brief is what the flags of plan and round start say.
 type brief struct {
 	hosts   []string
-	reason  string
 	reserve int
 	out     int
 	moves   int
@@ -32,9 +30,9 @@ type brief struct {
 func (b *brief) flags(c *cobra.Command) {
 	c.Flags().StringSliceVar(&b.hosts, "hosts", nil, "only these hosts")
 	c.Flags().IntVar(&b.reserve, "reserve", -1, "hosts that may fail meanwhile (default: the cluster's own)")
-	c.Flags().IntVar(&b.out, "out-of-service", 1, "hosts that may be out of service at once, counting those that already are; visits are made one at a time")
-	c.Flags().IntVar(&b.moves, "moves", 2, "migrations at once")
-	c.Flags().StringVar(&b.reason, "reason", "", "why, for the journal and the hosts' own logs")
+	c.Flags().
+		IntVar(&b.out, "out-of-service", 1, "hosts that may be out of service at once, counting those that already are: that many hosts are worked on in parallel, where the guests fit")
+	c.Flags().IntVar(&b.moves, "moves", 0, "migrations at once (default: the cluster's own, or 2)")
 }
 
 func (b *brief) make(h *harbour.Harbour, cluster string) (plan.Brief, error) {
@@ -43,7 +41,7 @@ func (b *brief) make(h *harbour.Harbour, cluster string) (plan.Brief, error) {
 		return plan.Brief{}, err
 	}
 	out := plan.DefaultBrief(c)
-	out.Hosts, out.Out, out.Moves, out.Reason, out.By = b.hosts, b.out, b.moves, b.reason, operator()
+	out.Hosts, out.Out, out.Moves = b.hosts, b.out, cmp.Or(b.moves, out.Moves)
 	if b.reserve >= 0 {
 		out.Reserve = b.reserve
 	}
@@ -55,7 +53,7 @@ func (b *brief) make(h *harbour.Harbour, cluster string) (plan.Brief, error) {
 	if b.out < 1 {
 		return out, errors.New("--out-of-service: a visit takes a host out, so it must be 1 at least")
 	}
-	if b.moves < 1 {
+	if out.Moves < 1 {
 		return out, errors.New("--moves: at least one migration is made at a time")
 	}
 	return out, nil
@@ -80,72 +78,12 @@ func (a *app) planCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return t.write(a.out, func(w io.Writer) error { return planAs(w, &p, t.format) })
+			return t.write(a.out, export.Plan(&p))
 		}),
 	}
 	b.flags(c)
 	t.flags(c)
 	return c
-}
-
-// writePlan writes a plan for reading.
-func writePlan(w io.Writer, p *plan.Plan) {
-	plain.Fprintf(w, "%s: %s\n", p.Brief.Cluster, p.Summary())
-	for i := range p.Visits {
-		v := &p.Visits[i]
-		middle, worst := v.Estimate()
-		plain.Fprintf(w, "\n%d  %s  about %s, at worst %s", i+1, v.Host, drift.Age(middle), drift.Age(worst))
-		if v.Empties {
-			plain.Fprintf(w, ", drained (%d moves), restarts %d", len(v.Moves), len(v.Restarts))
-		} else {
-			fmt.Fprint(w, ", not drained: nothing here needs the host empty")
-		}
-		plain.Fprintln(w)
-		if v.Obstacle != "" {
-			plain.Fprintf(w, "   can't be made: %s\n   way out: %s\n", v.Obstacle, v.WayOut)
-		}
-		for _, c := range v.Changes {
-			plain.Fprintf(w, "   pass %d  %s  (%s)\n", c.Pass, c.Says(), c.Why)
-		}
-		for _, l := range v.Left {
-			plain.Fprintf(w, "   left    %s\n", l)
-		}
-		for _, m := range v.Moves {
-			plain.Fprintf(w, "   move    %s → %s\n", m.Guest, m.To)
-		}
-		for _, c := range v.Answers {
-			if c.Level != precheck.Clear {
-				plain.Fprintf(w, "   %-7s %s: %s\n", c.Level, c.Check, c.Evidence)
-			}
-		}
-	}
-	_ = report.Aside(w, p.Aside) // to memory
-}
-
-// planCSV writes every change of a plan as a line (RFC 4180), with a header.
-func planCSV(w io.Writer, p *plan.Plan) error {
-	rows := [][]string{{"cluster", "turn", "host", "obstacle", "component", "device", "from", "to", "pass", "restart", "why"}}
-	for i, v := range p.Visits {
-		for _, c := range v.Changes {
-			rows = append(rows, []string{p.Brief.Cluster, strconv.Itoa(i + 1), v.Host, v.Obstacle, string(c.Component), c.Device, c.From, c.To,
-				strconv.Itoa(c.Pass), string(c.Restart), c.Why})
-		}
-	}
-	return report.Rows(w, rows)
-}
-
-// planAs writes a plan in one of the formats.
-func planAs(w io.Writer, p *plan.Plan, format string) error {
-	switch format {
-	case "csv":
-		return planCSV(w, p)
-	case "json":
-		return report.JSON(w, p)
-	case "svg", "pdf":
-		return chart.Timeline(plan.Forecast(p)).Write(w, format)
-	}
-	writePlan(w, p)
-	return nil
 }
 
 func (a *app) roundCommand() *cobra.Command {
@@ -156,37 +94,102 @@ func (a *app) roundCommand() *cobra.Command {
 reopened. Everything is journaled before and after; a round that was interrupted is resumed from what is found on the hosts.`,
 		Example: "  yare round start vts --reason \"November patches\"\n  yare round watch vts\n  yare round resume vts",
 	}
-	c.AddCommand(a.roundStart(), a.roundResume(), a.roundWatch(),
-		a.roundAsk("pause", plan.AskPause, "Let the round pause after the host it is with"),
-		a.roundAsk("stop", plan.AskStop, "Let the round stop at the next safe point: a host that is closed is finished first"))
+	c.AddCommand(
+		a.roundStart(),
+		a.roundResume(),
+		a.roundAdopt(),
+		a.roundWatch(),
+		a.roundAsk("pause", course.AskPause, "Let the round pause after the current host"),
+		a.roundAsk(
+			"stop",
+			course.AskStop,
+			"Let the round stop at the next safe point: a host that is closed is finished first",
+		),
+		a.roundSkip(),
+	)
 	return group(c)
+}
+
+// teller tells whoever started this process, on a file descriptor that he gave, that the round has begun or why not.
+type teller struct {
+	fd   int
+	done bool
+}
+
+func (t *teller) flag(c *cobra.Command) {
+	c.Flags().IntVar(&t.fd, "tell", 0, "file descriptor on which to tell that the round has begun")
+	_ = c.Flags().MarkHidden("tell") // the flag is there
+}
+
+func (t *teller) tell(what tale) {
+	if t.fd < 3 || t.done {
+		return
+	}
+	t.done = true
+	f := os.NewFile(uintptr(t.fd), "tell")
+	_ = json.NewEncoder(f).Encode(what) // whoever asked may be gone
+	_ = f.Close()
+}
+
+// rounds runs a round, printing its events, and makes its end the command's.
+func (a *app) rounds(t *teller, run func(seen func(course.Event)) (*course.State, error)) error {
+	s, err := run(func(e course.Event) {
+		a.printEvent(e)
+		t.tell(tale{Begun: true})
+	})
+	if err != nil {
+		t.tell(tale{Error: err.Error()})
+	}
+	return a.outcome(s, err)
 }
 
 func (a *app) roundStart() *cobra.Command {
 	var b brief
+	var t teller
+	var digest, reason string
+	var over, prepare bool
 	c := &cobra.Command{
 		Use:               "start CLUSTER",
 		ValidArgsFunction: a.names(false),
 		Short:             "Start a round and follow it to its end",
-		Long: `Plans the round on a fresh reading, begins it and follows it. A plan with an obstacle is refused with the way out. Interrupting this
-command (Ctrl-C) leaves the round where it is; "yare round resume" goes on with it.`,
-		Example: "  yare round start vts --reason \"November patches\"\n  yare round start tides --hosts avocet",
+		Long: `Begins a round and follows it. With --plan it carries out the very plan that was shown, and is refused where facts have moved since; without, it plans on a fresh
+reading. A plan with an obstacle is refused with the way out. Where hosts take no orders yet, it says what they need, and asks. Interrupting this command (Ctrl-C) leaves the round where it is; resume it with "yare round resume".`,
+		Example: "  yare round start vts --reason \"November patches\"\n  yare plan vts\n  yare round start vts --plan 3f2a91c47b05\n  yare round start tides --hosts avocet",
 		Args:    cobra.ExactArgs(1),
 		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
-			br, err := b.make(h, cluster)
-			if err != nil {
-				return err
-			}
-			s, err := h.Start(ctx, br, a.printEvent)
-			return a.outcome(s, err)
+			return a.rounds(&t, func(seen func(course.Event)) (*course.State, error) {
+				br, err := b.make(h, cluster)
+				if err != nil {
+					return nil, err
+				}
+				if err := a.firstTime(ctx, h, cluster, prepare); err != nil {
+					return nil, err
+				}
+				return h.Start(
+					ctx,
+					harbour.Start{Brief: br, Digest: digest, By: operator(), Reason: reason, TakeOver: over},
+					seen,
+				)
+			})
 		}),
 	}
 	b.flags(c)
+	t.flag(c)
+	c.Flags().StringVar(&digest, "plan", "", "carry out the plan that was shown with this digest, or its beginning")
+	c.Flags().StringVar(&reason, "reason", "", "why, for the journal and the hosts' own logs")
+	c.Flags().
+		BoolVar(&over, "take-over", false, "begin although hosts have taken orders that this state directory does not know of")
+	c.Flags().
+		BoolVar(&prepare, "prepare", false, "put on hosts what they need to take orders, where it is not there, without asking")
+	for _, f := range []string{"hosts", "reserve", "out-of-service", "moves"} {
+		c.MarkFlagsMutuallyExclusive("plan", f)
+	}
 	return c
 }
 
 func (a *app) roundResume() *cobra.Command {
-	return &cobra.Command{
+	var t teller
+	c := &cobra.Command{
 		Use:               "resume CLUSTER",
 		ValidArgsFunction: a.names(false),
 		Short:             "Go on with the newest round of a cluster",
@@ -194,14 +197,60 @@ func (a *app) roundResume() *cobra.Command {
 		Example:           "  yare round resume vts",
 		Args:              cobra.ExactArgs(1),
 		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
-			s, err := h.Resume(ctx, cluster, operator(), a.printEvent)
-			return a.outcome(s, err)
+			return a.rounds(&t, func(seen func(course.Event)) (*course.State, error) {
+				return h.Resume(ctx, cluster, operator(), seen)
+			})
 		}),
+	}
+	t.flag(c)
+	return c
+}
+
+func (a *app) roundAdopt() *cobra.Command {
+	var reason string
+	var yes bool
+	c := &cobra.Command{
+		Use:               "adopt HOST",
+		ValidArgsFunction: a.names(true),
+		Short:             "Bring a host to its end that a lost round left closed",
+		Long: `A host that a round has closed carries the round's mark. Where the state directory with that round's journal is lost, nobody can go on with it: this begins a new round over
+the host alone, makes the mark its own, brings the host in line, proves it and reopens it. A runner that is still at work on the cluster from another state directory is refused by its hosts from then on, so look first; --yes says that you did.`,
+		Example: "  yare round adopt heron\n  yare round adopt heron --yes --reason \"the old state directory burnt\"",
+		Args:    cobra.ExactArgs(1),
+		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, host string) error {
+			return a.rounds(&teller{}, func(seen func(course.Event)) (*course.State, error) {
+				return h.Adopt(ctx, host, operator(), reason, yes, seen)
+			})
+		}),
+	}
+	c.Flags().BoolVar(&yes, "yes", false, "no other runner is at work on the cluster: go ahead")
+	c.Flags().
+		StringVar(&reason, "reason", "adopted from a round that is lost", "why, for the journal and the host's own log")
+	return c
+}
+
+func (a *app) roundSkip() *cobra.Command {
+	return &cobra.Command{
+		Use:     "skip CLUSTER HOST",
+		Short:   "Let the round leave a host out that is not closed yet",
+		Long:    "Leaves a host out of the running round. Where its visit is under way, migrations that are in flight land, and guests stay where they went. A host that is closed is brought to its end.",
+		Example: "  yare round skip vts heron",
+		Args:    cobra.ExactArgs(2),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.anyway(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
+				said, err := h.Ask(ctx, cluster, course.AskSkip, args[1], operator())
+				if err != nil {
+					return err
+				}
+				plain.Fprintln(a.out, said)
+				return nil
+			})(c, args[:1])
+		},
 	}
 }
 
 // outcome turns the end of a round into the end of the command.
-func (a *app) outcome(s *plan.State, err error) error {
+func (a *app) outcome(s *course.State, err error) error {
 	var nothing *harbour.NothingError
 	switch {
 	case errors.As(err, &nothing):
@@ -214,10 +263,10 @@ func (a *app) outcome(s *plan.State, err error) error {
 		}
 		return exit(exitDrift)
 	case errors.Is(err, context.Canceled):
-		return errors.New("interrupted; the round stands where it is, and \"yare round resume\" goes on with it")
+		return errors.New("interrupted; the round stands where it is, and resume it with \"yare round resume\"")
 	case err != nil:
 		return err
-	case s.Status == plan.Failing:
+	case s.Status == course.Failing:
 		return fmt.Errorf("the round failed: %s", s.Detail)
 	}
 	return nil
@@ -239,28 +288,26 @@ func (a *app) watch(ctx context.Context, h *harbour.Harbour, cluster string) err
 	if _, err := h.Cluster(cluster); err != nil && len(h.Estate.Clusters) > 0 {
 		return err
 	}
-	head, err := h.Store.Latest(ctx, cluster)
+	head, err := h.Rounds.Latest(ctx, cluster)
 	if err != nil {
 		return err
 	}
-	s := &plan.State{}
+	s, chain := &course.State{}, course.NewChain(head.ID)
 	for {
-		events, err := h.Store.Journal(ctx, head.ID, s.Seq)
+		events, err := h.Rounds.Journal(ctx, head.ID, chain)
+		for _, e := range events {
+			a.printEvent(e)
+			err = errors.Join(err, s.Apply(e))
+		}
 		if err != nil {
 			return err
 		}
-		for _, e := range events {
-			a.printEvent(e)
-			if err := s.Apply(e); err != nil {
-				return err
-			}
-		}
-		if s.Status != plan.Running {
+		if s.Status != course.Running {
 			return nil
 		}
 		if len(events) == 0 {
-			if held, err := h.Store.Holder(ctx, cluster); err == nil && held == nil {
-				return fmt.Errorf("nobody runs this round any more; \"yare round resume %s\" goes on with it", cluster)
+			if held, err := h.Rounds.Holder(ctx, cluster); err == nil && held == nil {
+				return fmt.Errorf("nobody runs this round any more; resume it with \"yare round resume %s\"", cluster)
 			}
 		}
 		select {
@@ -279,7 +326,7 @@ func (a *app) roundAsk(name, what, short string) *cobra.Command {
 		Example: "  yare round " + name + " vts",
 		Args:    cobra.ExactArgs(1),
 		RunE: a.anyway(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
-			said, err := h.Ask(ctx, cluster, what, operator())
+			said, err := h.Ask(ctx, cluster, what, "", operator())
 			if err != nil {
 				return err
 			}
@@ -290,23 +337,40 @@ func (a *app) roundAsk(name, what, short string) *cobra.Command {
 }
 
 // printEvent prints an event of a journal as a line; what only announces is left out.
-func (a *app) printEvent(e plan.Event) {
+func (a *app) printEvent(e course.Event) {
+	if e.Announces() {
+		return
+	}
 	at := e.At.Local().Format("15:04:05 MST")
-	switch {
-	case e.Kind == plan.Started:
+	switch e.Kind {
+	case course.Started:
 		plain.Fprintf(a.out, "%s  round over %s by %s: %s\n", at, e.Plan.Brief.Cluster, e.By, e.Plan.Summary())
-	case e.Kind == plan.Ended:
+	case course.Ended:
 		plain.Fprintf(a.out, "%s  %s: %s\n", at, e.Status, e.Detail)
-	case e.Kind == plan.Asked:
-		plain.Fprintf(a.out, "%s  %s asks: %s\n", at, e.By, e.Detail)
-	case e.Kind == plan.Done || e.Kind == plan.Undone:
-		plain.Fprintf(a.out, "%s  %-10s %s%s\n", at, e.Action.Host, e.Action.Says(), detail(e))
-	case e.Kind == plan.Failed:
-		plain.Fprintf(a.out, "%s  %-10s FAILED: %s: %s\n                    %s\n", at, e.Action.Host, e.Action.Says(), e.Detail, e.Remedy)
+	case course.Taken:
+		plain.Fprintf(a.out, "%s  taken on by %s\n", at, e.By)
+	case course.Leapt:
+		plain.Fprintf(a.out, "%s  %s\n", at, e.Says())
+	case course.Asked:
+		plain.Fprintf(a.out, "%s  %s asks: %s %s\n", at, e.By, e.Detail, e.Host)
+	case course.Failed, course.Stuck, course.Overdue, course.Blocked, course.Unproven:
+		plain.Fprintf(
+			a.out,
+			"%s  %-10s FAILED: %s: %s\n                    %s\n",
+			at,
+			e.About(),
+			e.Says(),
+			e.Detail,
+			e.Remedy,
+		)
+	case course.Undone, course.Unanswered, course.Quiet, course.Waits, course.Left:
+		plain.Fprintf(a.out, "%s  %-10s %s\n", at, e.About(), e.Says())
+	default:
+		plain.Fprintf(a.out, "%s  %-10s %s%s\n", at, e.About(), e.Says(), detail(e))
 	}
 }
 
-func detail(e plan.Event) string {
+func detail(e course.Event) string {
 	if e.Detail == "" {
 		return ""
 	}

@@ -17,12 +17,26 @@ import (
 )
 
 func (a *app) baselineCommand() *cobra.Command {
-	c := &cobra.Command{Use: "baseline", Short: "See baselines, their versions and effect; save, compare, revert, derive, check",
+	c := &cobra.Command{
+		Use:   "baseline",
+		Short: "See baselines, their versions and effect; save, compare, revert, derive, check",
 		Long: `Baselines are YAML files. Those that the estate file names hold, and those that were saved here. Every save is a version with who, when and why; a file that was
 changed by other means is noticed and kept as a version too.`,
-		Example: "  yare baseline list\n  yare baseline effect hardware.yaml\n  yare baseline save hardware.yaml --why \"the November firmware\"\n  yare baseline log hardware-2026q4"}
-	c.AddCommand(a.baselineList(), a.baselineShow(), a.baselineLog(), a.baselineCompare(), a.baselineEffect(), a.baselineSave(), a.baselineRevert(), a.baselineRemove(),
-		a.baselineCheck(), a.baselineDerive(), a.baselineSchema())
+		Example: "  yare baseline list\n  yare baseline effect hardware.yaml\n  yare baseline save hardware.yaml --why \"the November firmware\"\n  yare baseline log hardware-2026q4",
+	}
+	c.AddCommand(
+		a.baselineList(),
+		a.baselineShow(),
+		a.baselineLog(),
+		a.baselineCompare(),
+		a.baselineEffect(),
+		a.baselineSave(),
+		a.baselineRevert(),
+		a.baselineRemove(),
+		a.baselineCheck(),
+		a.baselineDerive(),
+		a.baselineSchema(),
+	)
 	return group(c)
 }
 
@@ -42,7 +56,15 @@ func (a *app) baselineCheck() *cobra.Command {
 					plain.Fprintln(a.err, "yare:", err)
 					continue
 				}
-				plain.Fprintf(a.out, "%s: %s, clauses %d, exceptions %d, binds %s\n", file, b.Name, len(b.Clauses), len(b.Exceptions), strings.Join(b.Assign, ", "))
+				plain.Fprintf(
+					a.out,
+					"%s: %s, clauses %d, exceptions %d, binds %s\n",
+					file,
+					b.Name,
+					len(b.Clauses),
+					len(b.Exceptions),
+					strings.Join(b.Assign, ", "),
+				)
 			}
 			if wrong > 0 {
 				return exit(exitFailure)
@@ -85,7 +107,10 @@ func (a *app) baselineDerive() *cobra.Command {
 				}
 				want = append(want, estate.Layer(l))
 			}
-			return a.with(c.Context(), func(h *harbour.Harbour) error { return a.derive(c.Context(), h, args[0], name, want, t) })
+			return a.with(
+				c.Context(),
+				func(h *harbour.Harbour) error { return a.derive(c.Context(), h, args[0], name, want, t) },
+			)
 		},
 	}
 	c.Flags().StringVar(&name, "name", "", "the baseline's name (default: like HOST)")
@@ -94,7 +119,13 @@ func (a *app) baselineDerive() *cobra.Command {
 	return c
 }
 
-func (a *app) derive(ctx context.Context, h *harbour.Harbour, host, name string, layers []estate.Layer, t target) error {
+func (a *app) derive(
+	ctx context.Context,
+	h *harbour.Harbour,
+	host, name string,
+	layers []estate.Layer,
+	t target,
+) error {
 	if _, ok := h.Estate.ClusterOf(host); !ok {
 		return fmt.Errorf("there is no host %q in %s", host, h.Estate.Name)
 	}
@@ -113,5 +144,5 @@ func (a *app) derive(ctx context.Context, h *harbour.Harbour, host, name string,
 	if err != nil {
 		return err
 	}
-	return t.write(a.out, func(w io.Writer) error { _, err := w.Write(text); return err })
+	return t.write(a.out, func(w io.Writer, _ string) error { _, err := w.Write(text); return err })
 }

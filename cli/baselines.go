@@ -49,7 +49,17 @@ func (a *app) baselineList() *cobra.Command {
 				t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
 				plain.Fprintln(t, "BASELINE\tRANK\tCLAUSES\tEXCEPTIONS\tVERSION\tBINDS\tFILE")
 				for _, s := range h.Sources() {
-					plain.Fprintf(t, "%s\t%d\t%d\t%d\t%d\t%s\t%s\n", s.Name, s.Rank, len(s.Clauses), len(s.Exceptions), s.Version, orNone(strings.Join(s.Assign, ", "), "nobody"), s.File)
+					plain.Fprintf(
+						t,
+						"%s\t%d\t%d\t%d\t%d\t%s\t%s\n",
+						s.Name,
+						s.Rank,
+						len(s.Clauses),
+						len(s.Exceptions),
+						s.Version,
+						orNone(strings.Join(s.Assign, ", "), "nobody"),
+						s.File,
+					)
 				}
 				return t.Flush()
 			})
@@ -63,7 +73,18 @@ func (a *app) baselineList() *cobra.Command {
 func listed(all []harbour.Source) []map[string]any {
 	out := []map[string]any{}
 	for _, s := range all {
-		out = append(out, map[string]any{"baseline": s.Name, "rank": s.Rank, "clauses": len(s.Clauses), "exceptions": len(s.Exceptions), "version": s.Version, "assign": s.Assign, "file": s.File})
+		out = append(
+			out,
+			map[string]any{
+				"baseline":   s.Name,
+				"rank":       s.Rank,
+				"clauses":    len(s.Clauses),
+				"exceptions": len(s.Exceptions),
+				"version":    s.Version,
+				"assign":     s.Assign,
+				"file":       s.File,
+			},
+		)
 	}
 	return out
 }
@@ -77,7 +98,7 @@ func (a *app) baselineShow() *cobra.Command {
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.baselineNames,
 		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, name string) error {
-			v, err := h.Store.Version(ctx, name, n)
+			v, err := h.Versions.Version(ctx, name, n)
 			if err != nil {
 				return err
 			}
@@ -98,7 +119,7 @@ func (a *app) baselineLog() *cobra.Command {
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.baselineNames,
 		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, name string) error {
-			vs, err := h.Store.Versions(ctx, name)
+			vs, err := h.Versions.Versions(ctx, name)
 			if err != nil {
 				return err
 			}
@@ -131,7 +152,7 @@ func (a *app) baselineCompare() *cobra.Command {
 		ValidArgsFunction: a.baselineNames,
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
-				newest, err := h.Store.Version(c.Context(), args[0], 0)
+				newest, err := h.Versions.Version(c.Context(), args[0], 0)
 				if err != nil {
 					return err
 				}
@@ -148,7 +169,15 @@ func (a *app) baselineCompare() *cobra.Command {
 					return err
 				}
 				if as.json() {
-					return report.JSON(a.out, map[string]any{"baseline": args[0], "from": from, "to": to, "changes": append([]baseline.Change{}, changes...)})
+					return report.JSON(
+						a.out,
+						map[string]any{
+							"baseline": args[0],
+							"from":     from,
+							"to":       to,
+							"changes":  append([]baseline.Change{}, changes...),
+						},
+					)
 				}
 				plain.Fprintf(a.out, "%s, version %d to %d:\n", args[0], from, to)
 				if len(changes) == 0 {
@@ -229,7 +258,7 @@ func (a *app) baselineRevert() *cobra.Command {
 				return fmt.Errorf("%q is no version; \"yare baseline log %s\" lists them", args[1], args[0])
 			}
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
-				v, err := h.Store.Version(c.Context(), args[0], n)
+				v, err := h.Versions.Version(c.Context(), args[0], n)
 				if err != nil {
 					return err
 				}
@@ -293,7 +322,16 @@ func (a *app) showEffect(e drift.Effect) error {
 		plain.Fprintln(t, "HOST\tCOMPONENT\tHAS\tWOULD WANT\tNOW\tTHEN")
 	}
 	for _, s := range e.Shifts {
-		plain.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%s\n", s.Host, s.Title(), orNone(s.Has, "–"), orNone(s.Wants, "–"), s.Before.Word(), s.After.Word())
+		plain.Fprintf(
+			t,
+			"%s\t%s\t%s\t%s\t%s\t%s\n",
+			s.Host,
+			s.Title(),
+			orNone(s.Has, "–"),
+			orNone(s.Wants, "–"),
+			s.Before.Word(),
+			s.After.Word(),
+		)
 	}
 	if err := t.Flush(); err != nil {
 		return err

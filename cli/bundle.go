@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -48,11 +50,17 @@ func (a *app) bundleShow() *cobra.Command {
 		},
 	}
 	as.flags(c, "text", "json")
-	c.Flags().StringSliceVar(&keyrings, "keyring", nil, "OpenPGP keyring files; a SHA256SUMS with a good signature by one of their keys is wanted then")
+	c.Flags().
+		StringSliceVar(&keyrings, "keyring", nil, "OpenPGP keyring files; a SHA256SUMS with a good signature by one of their keys is wanted then")
 	return c
 }
 
-func (a *app) openBundle(ctx context.Context, h *harbour.Harbour, file string, keyrings []string) (*bundle.Bundle, error) {
+func (a *app) openBundle(
+	ctx context.Context,
+	h *harbour.Harbour,
+	file string,
+	keyrings []string,
+) (*bundle.Bundle, error) {
 	line, done := a.progressLine()
 	defer done()
 	return h.OpenBundle(ctx, file, keyrings, operator(), func(p bundle.Progress) {
@@ -64,14 +72,32 @@ func (a *app) showBundle(h *harbour.Harbour, b *bundle.Bundle) error {
 	if err := report.Bundle(a.out, b.Contents, "text"); err != nil {
 		return err
 	}
-	releases, advisories := h.News(b)
-	plain.Fprintf(a.out, "%s, %s: %s (%d not known yet), %s (%d not known yet), %s\n", b.Name, catalogue.Bytes(b.Size), catalogue.Some(b.Releases, "release"), releases,
-		catalogue.Some(b.Advises, "advisory"), advisories, catalogue.Some(b.Payloads, "payload"))
+	releases, advisories := h.Brings(b)
+	plain.Fprintf(
+		a.out,
+		"%s, %s: %s (%d not known yet), %s (%d not known yet), %s\n",
+		b.Name,
+		catalogue.Bytes(b.Size),
+		catalogue.Some(b.Releases, "release"),
+		releases,
+		catalogue.Some(b.Advises, "advisory"),
+		advisories,
+		catalogue.Some(b.Payloads, "payload"),
+	)
 	switch {
 	case b.SignedBy != "":
-		plain.Fprintf(a.out, "the signature %s is good; %s with the hash that it vouches for\n", b.SignedBy, catalogue.Some(b.Summed, "file"))
+		plain.Fprintf(
+			a.out,
+			"the signature %s is good; %s with the hash that it vouches for\n",
+			b.SignedBy,
+			catalogue.Some(b.Summed, "file"),
+		)
 	case b.Summed > 0:
-		plain.Fprintf(a.out, "%s with the hash that its SHA256SUMS says; nobody has signed that\n", catalogue.Some(b.Summed, "file"))
+		plain.Fprintf(
+			a.out,
+			"%s with the hash that its SHA256SUMS says; nobody has signed that\n",
+			catalogue.Some(b.Summed, "file"),
+		)
 	default:
 		plain.Fprintln(a.out, "it carries no checksums of its own; payloads have the hashes that their releases state")
 	}
@@ -115,16 +141,34 @@ func (a *app) bundleImport() *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "take it in without asking")
-	c.Flags().StringSliceVar(&keyrings, "keyring", nil, "OpenPGP keyring files; a SHA256SUMS with a good signature by one of their keys is wanted then")
+	c.Flags().
+		StringSliceVar(&keyrings, "keyring", nil, "OpenPGP keyring files; a SHA256SUMS with a good signature by one of their keys is wanted then")
 	return c
 }
 
 // confirm asks on the terminal; anything but y is no.
 func (a *app) confirm(question string) bool {
 	plain.Fprintf(a.err, "%s [y/N] ", question)
-	var answer string
-	_, _ = fmt.Fscanln(a.in, &answer)
+	answer := a.line()
 	return strings.EqualFold(answer, "y") || strings.EqualFold(answer, "yes")
+}
+
+// line reads a line of what is typed; empty where nothing more comes.
+func (a *app) line() string {
+	if a.typed == nil {
+		a.typed = bufio.NewReader(a.in)
+	}
+	text, _ := a.typed.ReadString('\n') // its end is an answer too
+	return strings.TrimSpace(text)
+}
+
+// ask asks for a word or a few; where nothing is typed it is the usual answer.
+func (a *app) ask(question, usual string) string {
+	if usual != "" {
+		question += " [" + usual + "]"
+	}
+	plain.Fprintf(a.err, "%s: ", question)
+	return cmp.Or(a.line(), usual)
 }
 
 func (a *app) bundleList() *cobra.Command {
@@ -146,7 +190,17 @@ func (a *app) bundleList() *cobra.Command {
 				t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
 				plain.Fprintln(t, "ID\tNAME\tTAKEN IN\tBY\tRELEASES\tADVISORIES\tPAYLOADS")
 				for _, b := range all {
-					plain.Fprintf(t, "%.12s\t%s\t%s\t%s\t%d\t%d\t%d\n", b.ID, b.Name, b.Taken.Local().Format(second), b.By, b.Releases, b.Advises, b.Payloads)
+					plain.Fprintf(
+						t,
+						"%.12s\t%s\t%s\t%s\t%d\t%d\t%d\n",
+						b.ID,
+						b.Name,
+						b.Taken.Local().Format(second),
+						b.By,
+						b.Releases,
+						b.Advises,
+						b.Payloads,
+					)
 				}
 				return t.Flush()
 			})
@@ -168,7 +222,11 @@ func (a *app) bundleRemove() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				plain.Fprintf(a.out, "%s is no longer in the catalogue; its payloads stay until \"yare payload prune\"\n", b.Name)
+				plain.Fprintf(
+					a.out,
+					"%s is no longer in the catalogue; its payloads stay until \"yare payload prune\"\n",
+					b.Name,
+				)
 				return nil
 			})
 		},

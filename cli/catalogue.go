@@ -1,23 +1,23 @@
 package cli
 
 import (
-	"io"
-	"slices"
+	"fmt"
 
 	"github.com/spf13/cobra"
 
-	"yareharbour/chart"
 	"yareharbour/core/estate"
-	"yareharbour/core/ladder"
+	"yareharbour/export"
 	"yareharbour/format/releaselist"
-	"yareharbour/format/report"
 	"yareharbour/harbour"
 )
 
 func (a *app) catalogueCommand() *cobra.Command {
-	c := &cobra.Command{Use: "catalogue", Short: "See what can be had: components, their releases and tracks, and who stands where",
+	c := &cobra.Command{
+		Use:     "catalogue",
+		Short:   "See what can be had: components, their releases and tracks, and who stands where",
 		Long:    "Shows what release lists, feeds and bundles say, beside where the hosts stand as they were last read.",
-		Example: "  yare catalogue list --narrow \"severity=high layer=firmware\"\n  yare catalogue show fw:tarbet-s9\n  yare catalogue show fw:tarbet-s9 --format svg -o tarbet.svg"}
+		Example: "  yare catalogue list --narrow \"severity=high layer=firmware\"\n  yare catalogue show fw:tarbet-s9\n  yare catalogue show fw:tarbet-s9 --format svg -o tarbet.svg",
+	}
 	c.AddCommand(a.catalogueList(), a.catalogueShow(), a.catalogueSchema())
 	return group(c)
 }
@@ -38,11 +38,11 @@ that is the list to look through for what is not on any host yet.`,
 				if err != nil {
 					return err
 				}
-				rows, err := h.Components(c.Context(), f, all)
+				e, err := h.View(c.Context())
 				if err != nil {
 					return err
 				}
-				return t.write(a.out, func(w io.Writer) error { return report.Components(w, rows, t.format) })
+				return t.write(a.out, export.Catalogue(e.Components(f, all)))
 			})
 		},
 	}
@@ -65,23 +65,20 @@ func (a *app) catalogueShow() *cobra.Command {
 				return err
 			}
 			return a.judging(c.Context(), func(h *harbour.Harbour) error {
-				l, err := h.Ladder(c.Context(), key)
+				e, err := h.View(c.Context())
 				if err != nil {
 					return err
 				}
-				return t.write(a.out, func(w io.Writer) error { return ladderAs(w, l, t.format) })
+				l := e.Ladder(key)
+				if len(l.Tracks) == 0 {
+					return fmt.Errorf("no feed has a release of %s, and no host has it", key)
+				}
+				return t.write(a.out, export.Ladder(l))
 			})
 		},
 	}
 	t.flags(c)
 	return c
-}
-
-func ladderAs(w io.Writer, l ladder.Ladder, format string) error {
-	if slices.Contains(chart.Formats, format) {
-		return chart.Ladder(l).Write(w, format)
-	}
-	return report.Ladder(w, l, format)
 }
 
 func (a *app) catalogueSchema() *cobra.Command {

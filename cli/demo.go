@@ -12,13 +12,16 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yareharbour/chart"
 	"yareharbour/connector"
 	simconn "yareharbour/connector/sim"
+	"yareharbour/core/course"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/narrow"
 	"yareharbour/core/plan"
 	"yareharbour/demo"
+	"yareharbour/export"
 	"yareharbour/format/plain"
 	"yareharbour/format/report"
 	"yareharbour/harbour"
@@ -29,24 +32,30 @@ import (
 // speeds of the simulated estate, in its seconds per one of ours.
 const (
 	screenSpeed = 30
-	runSpeed    = 1500
+	runSpeed    = 800
 )
 
 func (a *app) demoCommand() *cobra.Command {
 	var run bool
 	var out string
 	var speed float64
+	var hosts int
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Open the screens on a simulated estate, or run the whole example without one",
 		Long: `Opens the screens on the demo estate of a made-up port authority. Its simulation is a process of its own that goes on when
 the screens are closed; it ends after half an hour in which nobody asked for it.
 
+With --hosts N it is an estate of that many hosts, with every situation in it, in a state directory of its own.
+
 With --run the whole example is done without a screen, on a fresh estate at high speed: read, check, a round over one cluster,
 check again, reports. The exit code is 0 only if every host of that cluster is in line afterwards and every guest still runs.`,
-		Example: "  yare demo\n  yare demo --speed 120\n  yare demo --run --out /tmp/demo-reports",
+		Example: "  yare demo\n  yare demo --speed 120\n  yare demo --hosts 1000\n  yare demo --run --out /tmp/demo-reports",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
+			if hosts != 0 && (run || hosts < 16 || hosts > demo.MostHosts) {
+				return fmt.Errorf("--hosts takes a number from 16 to %d, and goes without --run", demo.MostHosts)
+			}
 			if run {
 				if out == "" {
 					out = filepath.Join(a.state, "demo-reports")
@@ -55,19 +64,34 @@ check again, reports. The exit code is 0 only if every host of that cluster is i
 			}
 			if !c.Flags().Changed("state") && !a.demo {
 				a.state = filepath.Join(a.state, "demo")
+				if hosts > 0 {
+					a.state += fmt.Sprintf("-%d", hosts)
+				}
 			}
 			a.demo = true
+			if hosts > 0 {
+				if err := demo.WriteFleet(a.state, hosts); err != nil {
+					return fmt.Errorf("writing the demo's files: %w", err)
+				}
+			}
 			if err := a.startDemo(c.Context(), speed); err != nil {
 				return err
 			}
 			err := a.screens(c.Context())
-			plain.Fprintf(a.err, "The simulated estate goes on, and with it any round. To end it: yare sim stop --state %s\n", a.state)
+			plain.Fprintf(
+				a.err,
+				"The simulated estate goes on, and with it any round. To end it: yare sim stop --state %s\n",
+				a.state,
+			)
 			return err
 		},
 	}
 	c.Flags().BoolVar(&run, "run", false, "do the whole example without a screen")
-	c.Flags().StringVar(&out, "out", "", "with --run: directory for the reports (default demo-reports in the state directory)")
-	c.Flags().Float64Var(&speed, "speed", 0, "seconds of the estate that pass in one of ours (default 30, with --run 1500)")
+	c.Flags().
+		StringVar(&out, "out", "", "with --run: directory for the reports (default demo-reports in the state directory)")
+	c.Flags().IntVar(&hosts, "hosts", 0, "an estate of so many hosts")
+	c.Flags().
+		Float64Var(&speed, "speed", 0, "seconds of the estate that pass in one of ours (default 30, with --run 800)")
 	return c
 }
 
@@ -77,7 +101,7 @@ func (a *app) startDemo(ctx context.Context, speed float64) error {
 		return fmt.Errorf("writing the demo's files: %w", err)
 	}
 	dir := filepath.Join(a.state, demo.SimDir)
-	c, err := simconn.Dial(ctx, dir, nil)
+	c, err := simconn.Dial(ctx, dir)
 	if err != nil {
 		if err := a.spawnSim(speed); err != nil {
 			return err
@@ -94,21 +118,25 @@ func (a *app) startDemo(ctx context.Context, speed float64) error {
 	return nil
 }
 
-// tellPast gives a demo estate that nobody has read yet the readings of the weeks before, so that there is something to look back on. What a host was held
-// against at each time is what had been released by then.
+// tellPast gives a demo estate that nobody has read yet the readings of the weeks before, so that there is something to
+// look back on. What a host was held against at each time is what had been released by then.
 func (a *app) tellPast(ctx context.Context, h *harbour.Harbour) error {
 	hosts, err := h.Hosts()
 	if err != nil {
 		return err
 	}
-	kept, err := h.Store.Newest(ctx, hosts)
+	kept, err := h.Readings.Newest(ctx, hosts)
 	if err != nil || len(kept) > 0 {
 		return err
 	}
-	w := demo.World()
+	const many = 100 // beyond them it would take too long to be a demo
+	if len(hosts) > many {
+		return nil
+	}
+	w := demo.Fleet(len(hosts))
 	for _, day := range demo.Days() {
 		readings := demo.Past(w, day)
-		if err := h.Store.KeepReadings(ctx, ordered(readings, hosts)); err != nil {
+		if err := h.Readings.KeepReadings(ctx, ordered(readings, hosts)); err != nil {
 			return err
 		}
 		c := &drift.Checker{Catalogue: h.Catalogue().Until(day), Baselines: h.Baselines(), Now: day}
@@ -117,11 +145,11 @@ func (a *app) tellPast(ctx context.Context, h *harbour.Harbour) error {
 			for _, host := range cl.Hosts {
 				verdicts[host] = c.Host(cl.Name, readings[host])
 			}
-			if err := h.Store.KeepTally(ctx, cl.Name, drift.Count(day, verdicts)); err != nil {
+			if err := h.Tallies.KeepTally(ctx, cl.Name, drift.Count(day, verdicts)); err != nil {
 				return err
 			}
 			if day.Equal(demo.LookedAt) {
-				if err := h.Store.KeepLook(ctx, cl.Name, store.Look{At: day, By: "day shift", Seen: drift.See(verdicts)}); err != nil {
+				if err := h.Tallies.KeepLook(ctx, cl.Name, store.Look{At: day, By: "day shift", Seen: drift.See(verdicts)}); err != nil {
 					return err
 				}
 			}
@@ -132,12 +160,16 @@ func (a *app) tellPast(ctx context.Context, h *harbour.Harbour) error {
 
 func dialSoon(ctx context.Context, dir string) (*simconn.Connector, error) {
 	for start := time.Now(); ; {
-		c, err := simconn.Dial(ctx, dir, nil)
+		c, err := simconn.Dial(ctx, dir)
 		if err == nil || ctx.Err() != nil {
 			return c, err
 		}
 		if time.Since(start) > 20*time.Second {
-			return nil, fmt.Errorf("the simulated estate did not come up: %w; its own words are in %s", err, filepath.Join(filepath.Dir(dir), simLog))
+			return nil, fmt.Errorf(
+				"the simulated estate did not come up: %w; its own words are in %s",
+				err,
+				filepath.Join(filepath.Dir(dir), simLog),
+			)
 		}
 		time.Sleep(20 * time.Millisecond)
 	}
@@ -151,28 +183,44 @@ func (a *app) spawnSim(speed float64) error {
 	if speed == 0 {
 		speed = screenSpeed
 	}
-	return a.spawn(simLog, "sim", "--state", a.state, "--speed", fmt.Sprint(speed))
+	told, err := a.spawn(simLog, "sim", "--state", a.state, "--speed", fmt.Sprint(speed))
+	if err != nil {
+		return err
+	}
+	return told.Close()
 }
 
 // spawn starts this program again, in a session of its own, with its output going to a file below the state directory.
-func (a *app) spawn(log string, args ...string) error {
+// What it tells on its file descriptor 3 can be read.
+func (a *app) spawn(log string, args ...string) (told *os.File, err error) {
 	self, err := os.Executable()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	f, err := os.OpenFile(filepath.Join(a.state, log), os.O_CREATE|os.O_WRONLY|os.O_APPEND, 0o600)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer f.Close()
+	told, tell, err := os.Pipe()
+	if err != nil {
+		return nil, err
+	}
+	defer tell.Close()
 	cmd := exec.Command(self, args...)
-	cmd.Stdout, cmd.Stderr = f, f
+	cmd.Stdout, cmd.Stderr, cmd.ExtraFiles = f, f, []*os.File{tell}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	if err := cmd.Start(); err != nil {
-		return err
+		return nil, errors.Join(err, told.Close())
 	}
 	go func() { _ = cmd.Wait() }()
-	return nil
+	return told, nil
+}
+
+// tale is what a round's process tells whoever started it, once: that it has begun, or why not.
+type tale struct {
+	Begun bool   `json:"begun"`
+	Error string `json:"error,omitempty"`
 }
 
 // demoCluster is the cluster that the example mends.
@@ -210,9 +258,11 @@ func (a *app) example(ctx context.Context, h *harbour.Harbour, out string) error
 	if err != nil {
 		return err
 	}
-	brief := plan.DefaultBrief(c)
-	brief.By, brief.Reason = operator(), "the demo's example round"
-	s, err := h.Start(ctx, brief, a.printEvent)
+	s, err := h.Start(
+		ctx,
+		harbour.Start{Brief: plan.DefaultBrief(c), By: operator(), Reason: "the demo's example round"},
+		a.printEvent,
+	)
 	if err != nil {
 		return err
 	}
@@ -224,10 +274,14 @@ func (a *app) example(ctx context.Context, h *harbour.Harbour, out string) error
 	if err != nil {
 		return err
 	}
-	if err := writeRound(out, head.ID, s); err != nil {
+	if err := writeAll(out, "round", export.Formats, export.Round(head.ID, s)); err != nil {
 		return err
 	}
-	if err := a.drawings(ctx, h, out); err != nil {
+	e, err := h.View(ctx)
+	if err != nil {
+		return err
+	}
+	if err := writeAll(out, "waterline", chart.Formats, export.Waterline(e, narrow.Filter{})); err != nil {
 		return err
 	}
 	plain.Fprintf(a.out, "reports are in %s\n", out)
@@ -235,19 +289,38 @@ func (a *app) example(ctx context.Context, h *harbour.Harbour, out string) error
 }
 
 // look reads and checks a cluster, prints the sum and writes the report.
-func (a *app) look(ctx context.Context, h *harbour.Harbour, c estate.Cluster, out, when string) (map[string]*estate.Reading, error) {
+func (a *app) look(
+	ctx context.Context,
+	h *harbour.Harbour,
+	c estate.Cluster,
+	out, when string,
+) (map[string]*estate.Reading, error) {
 	readings, err := h.Read(ctx, c.Hosts, nil)
 	if err != nil {
 		return nil, err
 	}
-	d := report.NewDrift(h.Checker(), c.Name, ordered(readings, c.Hosts), narrow.Filter{})
+	check := h.Checker()
+	d := report.NewDrift(h.Estate.Clusters, check, readings, h.Check(check, readings), c.Hosts, narrow.Filter{})
 	d.Estate = h.Estate.Name
-	plain.Fprintf(a.out, "%s, %s the round: %d in line, %d adrift, %d unread\n", c.Name, when, d.Summary.InLine, d.Summary.Drift, d.Summary.Unread)
-	return readings, writeAll(out, "drift-"+when, d)
+	plain.Fprintf(
+		a.out,
+		"%s, %s the round: %d in line, %d adrift, %d unread\n",
+		c.Name,
+		when,
+		d.Summary.InLine,
+		d.Summary.Drift,
+		d.Summary.Unread,
+	)
+	return readings, writeAll(out, "drift-"+when, export.Words, d.Write)
 }
 
-func verdictOfExample(h *harbour.Harbour, c estate.Cluster, before, after map[string]*estate.Reading, s *plan.State) error {
-	if s.Status != plan.Finished {
+func verdictOfExample(
+	h *harbour.Harbour,
+	c estate.Cluster,
+	before, after map[string]*estate.Reading,
+	s *course.State,
+) error {
+	if s.Status != course.Finished {
 		return fmt.Errorf("the round ended as %s: %s", s.Status, s.Detail)
 	}
 	check := h.Checker()
@@ -288,7 +361,7 @@ func ranThrough(before, after map[string]*estate.Reading) error {
 func stopSim(dir string) error {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
-	c, err := simconn.Dial(ctx, dir, nil)
+	c, err := simconn.Dial(ctx, dir)
 	if errors.Is(err, connector.ErrUnreachable) {
 		return nil
 	}

@@ -56,7 +56,18 @@ func (a *app) feedList() *cobra.Command {
 				t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
 				plain.Fprintln(t, "FEED\tKIND\tSYNC\tSYNCED\tRELEASES\tADVISORIES\tSIZE\tAT")
 				for _, f := range all {
-					plain.Fprintf(t, "%s\t%s\t%s\t%s\t%d\t%d\t%s\t%s\n", f.Name, f.Kind, f.Schedule, ago(f.Synced), f.Releases, f.Advisories, catalogue.Bytes(f.Bytes), f.At)
+					plain.Fprintf(
+						t,
+						"%s\t%s\t%s\t%s\t%d\t%d\t%s\t%s\n",
+						f.Name,
+						f.Kind,
+						f.Schedule,
+						ago(f.Synced),
+						f.Releases,
+						f.Advisories,
+						catalogue.Bytes(f.Bytes),
+						f.At,
+					)
 				}
 				if err := t.Flush(); err != nil {
 					return err
@@ -136,15 +147,22 @@ func (a *app) sync(ctx context.Context, h *harbour.Harbour, names []string, due 
 		return nil
 	}
 	line, done := a.progressLine()
-	results, err := h.Sync(ctx, feeds, func(p feed.Progress) { line(feedProgress(p)) })
+	results, err := h.Sync(ctx, feeds, func(p feed.Progress) { line(p.Says()) })
 	done()
 	for _, f := range feeds {
 		r, ok := results[f.Name]
 		switch {
 		case !ok || r.Status.Error != "":
 		case r.Changed:
-			plain.Fprintf(a.out, "%s: %s, %s, %s in %s\n", f.Name, catalogue.Some(r.Status.Releases, "release"), catalogue.Some(r.Status.Advisories, "advisory"), catalogue.Bytes(r.Status.Bytes),
-				catalogue.Some(r.Status.Files, "file"))
+			plain.Fprintf(
+				a.out,
+				"%s: %s, %s, %s in %s\n",
+				f.Name,
+				catalogue.Some(r.Status.Releases, "release"),
+				catalogue.Some(r.Status.Advisories, "advisory"),
+				catalogue.Bytes(r.Status.Bytes),
+				catalogue.Some(r.Status.Files, "file"),
+			)
 		default:
 			plain.Fprintf(a.out, "%s: nothing has changed\n", f.Name)
 		}
@@ -153,19 +171,8 @@ func (a *app) sync(ctx context.Context, h *harbour.Harbour, names []string, due 
 	return err
 }
 
-// feedProgress says how far a sync is.
-func feedProgress(p feed.Progress) string {
-	s := fmt.Sprintf("%s: %s %s", p.Feed, p.Stage, p.File)
-	if p.Total > p.Bytes {
-		return s + fmt.Sprintf("  %s of %s", catalogue.Bytes(p.Bytes), catalogue.Bytes(p.Total))
-	}
-	if p.Entries > 0 {
-		return s + fmt.Sprintf("  %d entries", p.Entries)
-	}
-	return s + "  " + catalogue.Bytes(p.Bytes)
-}
-
-// How often progress is told, once it has taken patience: over and over on one line of a terminal, and now and then in a log.
+// How often progress is told, once it has taken patience: over and over on one line of a terminal, and now and then in
+// a log.
 const (
 	patience   = time.Second
 	onTerminal = 100 * time.Millisecond
@@ -214,7 +221,13 @@ func (a *app) feedSet() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				plain.Fprintf(a.out, "%s is synced %s from now on (%s in the estate file)\n", f.Name, s, cmp.Or(f.Schedule.String(), "on demand"))
+				plain.Fprintf(
+					a.out,
+					"%s is synced %s from now on (%s in the estate file)\n",
+					f.Name,
+					s,
+					cmp.Or(f.Schedule.String(), "on demand"),
+				)
 				return h.Shelf.Set(f.Name, s)
 			})
 		},

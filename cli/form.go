@@ -19,7 +19,10 @@ func (f *form) flags(c *cobra.Command, known ...string) {
 	f.format, f.known = known[0], known
 	c.Flags().Func("format", strings.Join(known, ", ")+" (default "+known[0]+")", f.set)
 	c.Flags().BoolFunc("json", "print JSON, as --format json does", func(string) error { return f.set("json") })
-	_ = c.RegisterFlagCompletionFunc("format", cobra.FixedCompletions(known, cobra.ShellCompDirectiveNoFileComp)) // it fails only for a flag that is not there
+	_ = c.RegisterFlagCompletionFunc(
+		"format",
+		cobra.FixedCompletions(known, cobra.ShellCompDirectiveNoFileComp),
+	) // it fails only for a flag that is not there
 }
 
 func (f *form) set(format string) error {
@@ -32,7 +35,8 @@ func (f *form) set(format string) error {
 
 func (f *form) json() bool { return f.format == "json" }
 
-// group makes a command of one that only holds others: without a word it tells of them, and a word that it does not know is an error with what may be meant.
+// group makes a command of one that only holds others: without a word it tells of them, and a word that it does not
+// know is an error with what may be meant.
 func group(c *cobra.Command) *cobra.Command {
 	c.Args = cobra.ArbitraryArgs
 	c.RunE = func(c *cobra.Command, args []string) error {

@@ -4,16 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"maps"
 	"slices"
 	"text/tabwriter"
-	"time"
 
 	"github.com/spf13/cobra"
 
-	"yareharbour/chart"
 	"yareharbour/core/drift"
+	"yareharbour/export"
 	"yareharbour/format/plain"
 	"yareharbour/format/report"
 	"yareharbour/harbour"
@@ -30,15 +28,11 @@ long ago (24h, 7d). Parts that either reading lacks are named and not compared. 
 		ValidArgsFunction: a.names(true),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
-				from, err := h.ReadingAt(c.Context(), args[0])
+				is, err := h.Compare(c.Context(), args[0], args[1])
 				if err != nil {
 					return err
 				}
-				to, err := h.ReadingAt(c.Context(), args[1])
-				if err != nil {
-					return err
-				}
-				return t.write(a.out, func(w io.Writer) error { return report.Comparison(w, from, to, t.format) })
+				return t.write(a.out, export.Comparison(is))
 			})
 		},
 	}
@@ -63,23 +57,16 @@ func (a *app) trendCommand() *cobra.Command {
 			if err != nil {
 				return fmt.Errorf("--since: %w", err)
 			}
-			all, err := h.Store.Trend(ctx, name, from)
+			all, err := h.Tallies.Trend(ctx, name, from)
 			if err != nil {
 				return err
 			}
-			return t.write(a.out, func(w io.Writer) error { return trendAs(w, name, all, from, h.World.Now(), t.format) })
+			return t.write(a.out, export.Trend(name, all, from, h.World.Now()))
 		}),
 	}
 	c.Flags().StringVar(&since, "since", since, "from when on: a date, or how long ago")
 	t.flags(c)
 	return c
-}
-
-func trendAs(w io.Writer, cluster string, all []drift.Tally, from, to time.Time, format string) error {
-	if slices.Contains(chart.Formats, format) {
-		return chart.Trend(cluster, all, from, to).Write(w, format)
-	}
-	return report.Trend(w, cluster, all, format)
 }
 
 func (a *app) newsCommand() *cobra.Command {
@@ -92,7 +79,10 @@ seen. Exit codes: 0 nothing new, 3 new drift, 1 failure; so a timer can call it 
 		Example:           "  yare news\n  yare news tides --seen",
 		ValidArgsFunction: a.names(false),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.judging(c.Context(), func(h *harbour.Harbour) error { return a.news(c.Context(), h, args, seen, as.json()) })
+			return a.judging(
+				c.Context(),
+				func(h *harbour.Harbour) error { return a.news(c.Context(), h, args, seen, as.json()) },
+			)
 		},
 	}
 	c.Flags().BoolVar(&seen, "seen", false, "note what is there now as seen")
@@ -118,13 +108,13 @@ func (a *app) news(ctx context.Context, h *harbour.Harbour, names []string, seen
 		if err != nil {
 			return err
 		}
-		n, err := h.NewDrift(ctx, cl.Name, h.Check(h.Checker(), readings))
+		n, err := h.News(ctx, cl.Name, h.Check(h.Checker(), readings))
 		if err != nil {
 			return err
 		}
-		found += len(n.News)
+		found += len(n.Drift)
 		if asJSON {
-			err = report.JSON(a.out, report.NewNews(cl.Name, n.Since, n.News))
+			err = report.JSON(a.out, report.NewNews(cl.Name, n.Since, n.Drift))
 		} else {
 			err = a.showNews(cl.Name, n)
 		}
@@ -143,14 +133,14 @@ func (a *app) news(ctx context.Context, h *harbour.Harbour, names []string, seen
 	return nil
 }
 
-func (a *app) showNews(cluster string, n harbour.NewDrift) error {
+func (a *app) showNews(cluster string, n drift.News) error {
 	if n.Since.IsZero() {
 		_, err := plain.Fprintf(a.out, "%s: nobody has looked yet; --seen notes what is there now\n", cluster)
 		return err
 	}
-	plain.Fprintf(a.out, "%s: %d new since %s (%s)\n", cluster, len(n.News), n.Since.Local().Format(minute), n.By)
+	plain.Fprintf(a.out, "%s: %d new since %s (%s)\n", cluster, len(n.Drift), n.Since.Local().Format(minute), n.By)
 	t := tabwriter.NewWriter(a.out, 2, 0, 2, ' ', 0)
-	for _, v := range n.News {
+	for _, v := range n.Drift {
 		plain.Fprintf(t, "  %s\t%s\t%s\t%s\t%s\n", v.Host, v.Title(), v.Outcome, orNone(v.Has, "–"), orNone(v.Wants, "–"))
 	}
 	return t.Flush()
@@ -166,7 +156,7 @@ kind=fw, verdict=behind, age=30; a minus before a word turns it around. A kept o
 		Use: "list", Short: "List the kept filters", Long: "Lists the filters that were kept, by name.", Example: "  yare filter list", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
-				all, err := h.Store.Filters(c.Context())
+				all, err := h.Filters.Filters(c.Context())
 				if err == nil && as.json() {
 					return report.JSON(a.out, all)
 				}

@@ -68,14 +68,22 @@ func readLocal(ctx context.Context) (*estate.Reading, error) {
 }
 
 // readNamed reads what the names mean, telling progress on stderr where it takes longer than a moment.
-func (a *app) readNamed(ctx context.Context, h *harbour.Harbour, names []string) (map[string]*estate.Reading, []string, error) {
+func (a *app) readNamed(
+	ctx context.Context,
+	h *harbour.Harbour,
+	names []string,
+) (map[string]*estate.Reading, []string, error) {
 	hosts, err := h.Hosts(names...)
 	if err != nil {
 		return nil, nil, err
 	}
 	line, done := a.progressLine()
 	defer done()
-	readings, err := h.Read(ctx, hosts, func(host string, n int) { line(fmt.Sprintf("read %d of %d: %s", n, len(hosts), host)) })
+	readings, err := h.Read(
+		ctx,
+		hosts,
+		func(host string, n int) { line(fmt.Sprintf("read %d of %d: %s", n, len(hosts), host)) },
+	)
 	return readings, hosts, err
 }
 
@@ -155,10 +163,14 @@ names a host, track, model or target that is not there.`,
 	o.as.flags(c, "text", "csv", "json")
 	c.Flags().BoolVar(&o.all, "all", false, "print what is in line too")
 	c.Flags().StringVar(&o.baseline, "baseline", "", "a baseline file that binds in place of those of the estate")
-	c.Flags().StringVar(&o.narrow, "narrow", "", "only what this filter lets through, as \"severity=high layer=firmware\"; docs/verdicts.md tells the language")
-	c.Flags().StringSliceVar(&o.advisories, "advisories", nil, "with --local: files of OSV or CSAF advisories, by which packages are graded")
-	c.Flags().StringVar(&o.lists, "lists", "/var/lib/apt/lists", "with --local: the directory in which apt keeps its indices")
-	c.Flags().StringSliceVar(&o.keyrings, "keyring", nil, "with --local: OpenPGP keyring files; every index must then be signed by one of their keys")
+	c.Flags().
+		StringVar(&o.narrow, "narrow", "", "only what this filter lets through, as \"severity=high layer=firmware\"; docs/verdicts.md tells the language")
+	c.Flags().
+		StringSliceVar(&o.advisories, "advisories", nil, "with --local: files of OSV or CSAF advisories, by which packages are graded")
+	c.Flags().
+		StringVar(&o.lists, "lists", "/var/lib/apt/lists", "with --local: the directory in which apt keeps its indices")
+	c.Flags().
+		StringSliceVar(&o.keyrings, "keyring", nil, "with --local: OpenPGP keyring files; every index must then be signed by one of their keys")
 	return c
 }
 
@@ -230,10 +242,25 @@ func (a *app) checkLocal(ctx context.Context, o check) (report.Drift, error) {
 	if err != nil {
 		return report.Drift{}, err
 	}
-	d := report.NewDrift(c, localCluster, []*estate.Reading{r}, f)
+	clusters, readings := []estate.Cluster{
+		{Name: localCluster, Hosts: []string{r.Host}},
+	}, map[string]*estate.Reading{
+		r.Host: r,
+	}
+	d := report.NewDrift(
+		clusters,
+		c,
+		readings,
+		map[string][]drift.Verdict{r.Host: c.Host(localCluster, r)},
+		[]string{r.Host},
+		f,
+	)
 	if o.baseline != "" {
-		d.Problems = baseline.Look(c.Baselines[0], nil, baseline.World{Clusters: []estate.Cluster{{Name: localCluster, Hosts: []string{r.Host}}}, Catalogue: c.Catalogue,
-			Readings: map[string]*estate.Reading{r.Host: r}, Now: c.Now})
+		d.Problems = baseline.Look(
+			c.Baselines[0],
+			nil,
+			baseline.World{Clusters: clusters, Catalogue: c.Catalogue, Readings: readings, Now: c.Now},
+		)
 	}
 	return d, nil
 }
@@ -259,31 +286,15 @@ func (a *app) checkNamed(ctx context.Context, h *harbour.Harbour, names []string
 	if err != nil {
 		return report.Drift{}, err
 	}
-	d := driftOf(h, c, readings, hosts, f)
+	verdicts := h.Check(c, readings)
+	d := report.NewDrift(h.Estate.Clusters, c, readings, verdicts, hosts, f)
+	d.Estate = h.Estate.Name
 	if d.Problems, err = h.Problems(ctx, c.Baselines); err != nil {
 		return d, err
 	}
 	held := drift.Hold(h.Estate.Clusters, readings, c.Now, c.MaxAge)
-	d.Flags = drift.Flags(held, c.Catalogue, drift.BoundBy(h.Check(c, readings)))
+	d.Flags = drift.Flags(held, c.Catalogue, drift.BoundBy(verdicts))
 	return d, nil
-}
-
-// driftOf reports on hosts cluster by cluster, as far as the filter lets verdicts through.
-func driftOf(h *harbour.Harbour, c *drift.Checker, readings map[string]*estate.Reading, hosts []string, f narrow.Filter) report.Drift {
-	all := report.Drift{Verdicts: []report.Verdict{}, At: c.Now}
-	for _, cl := range h.Estate.Clusters {
-		var rs []*estate.Reading
-		for _, r := range ordered(readings, hosts) {
-			if own, _ := h.Estate.ClusterOf(r.Host); own.Name == cl.Name {
-				rs = append(rs, r)
-			}
-		}
-		if len(rs) > 0 {
-			all.Join(report.NewDrift(c, cl.Name, rs, f))
-		}
-	}
-	all.Estate = h.Estate.Name
-	return all
 }
 
 func (a *app) explainCommand() *cobra.Command {
@@ -300,7 +311,10 @@ func (a *app) explainCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.judging(c.Context(), func(h *harbour.Harbour) error { return a.explain(c.Context(), h, args[0], key, as.json()) })
+			return a.judging(
+				c.Context(),
+				func(h *harbour.Harbour) error { return a.explain(c.Context(), h, args[0], key, as.json()) },
+			)
 		},
 	}
 	as.flags(c, "text", "json")
@@ -326,7 +340,16 @@ func (a *app) explain(ctx context.Context, h *harbour.Harbour, host string, key 
 		}
 		found = true
 		if asJSON {
-			told = append(told, map[string]any{"host": host, "component": v.Component, "device": v.Device, "verdict": v.Outcome, "why": c.Why(cl.Name, v, readings[host])})
+			told = append(
+				told,
+				map[string]any{
+					"host":      host,
+					"component": v.Component,
+					"device":    v.Device,
+					"verdict":   v.Outcome,
+					"why":       c.Why(cl.Name, v, readings[host]),
+				},
+			)
 			continue
 		}
 		plain.Fprintf(a.out, "%s on %s: %s\n", v.Title(), host, v.Outcome)
@@ -344,8 +367,13 @@ func (a *app) explain(ctx context.Context, h *harbour.Harbour, host string, key 
 func (a *app) unbound(r *estate.Reading, key estate.Key) error {
 	if len(r.Of(key)) > 0 {
 		at := r.Of(key)[0]
-		plain.Fprintf(a.out, "%s has %s at %s, and no clause of any baseline speaks of it: nothing is wanted of it.\n", r.Host, key,
-			cmp.Or(at.Version, "a version that could not be read ("+at.Unread+")"))
+		plain.Fprintf(
+			a.out,
+			"%s has %s at %s, and no baseline covers it.\n",
+			r.Host,
+			key,
+			cmp.Or(at.Version, "a version that could not be read ("+at.Unread+")"),
+		)
 		return nil
 	}
 	var near []string
@@ -358,5 +386,5 @@ func (a *app) unbound(r *estate.Reading, key estate.Key) error {
 	if len(near) > 0 {
 		hint = "; did you mean " + strings.Join(near, " or ")
 	}
-	return fmt.Errorf("%s has no component %s and no baseline speaks of it%s", r.Host, key, hint)
+	return fmt.Errorf("%s has no component %s and no baseline covers it%s", r.Host, key, hint)
 }

@@ -48,12 +48,26 @@ func (a *app) payloadList() *cobra.Command {
 					if x.Wanted {
 						wanted = "yes"
 					}
-					plain.Fprintf(t, "%.16s\t%s\t%s\t%s\t%s\n", x.SHA256, catalogue.Bytes(x.Size), ago(x.At), orNone(x.Release, "no release names it"), wanted)
+					plain.Fprintf(
+						t,
+						"%.16s\t%s\t%s\t%s\t%s\n",
+						x.SHA256,
+						catalogue.Bytes(x.Size),
+						ago(x.At),
+						orNone(x.Release, "no release names it"),
+						wanted,
+					)
 				}
 				if err := t.Flush(); err != nil {
 					return err
 				}
-				_, err = plain.Fprintf(a.out, "%d payloads, %s; %s free\n", len(p.Payloads), catalogue.Bytes(p.Size), catalogue.Bytes(p.Free))
+				_, err = plain.Fprintf(
+					a.out,
+					"%d payloads, %s; %s free\n",
+					len(p.Payloads),
+					catalogue.Bytes(p.Size),
+					catalogue.Bytes(p.Free),
+				)
 				return err
 			})
 		},
@@ -79,7 +93,10 @@ func (a *app) payloadVerify() *cobra.Command {
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
 				line, done := a.progressLine()
 				n := 0
-				bad, err := h.Payloads.Store.Verify(c.Context(), func(i, of int) { n = of; line(fmt.Sprintf("verified %d of %d", i, of)) })
+				bad, err := h.Payloads.Store.Verify(
+					c.Context(),
+					func(i, of int) { n = of; line(fmt.Sprintf("verified %d of %d", i, of)) },
+				)
 				done()
 				for _, b := range bad {
 					plain.Fprintf(a.out, "%s: %s\n", b.SHA256, b.Why)
@@ -88,7 +105,11 @@ func (a *app) payloadVerify() *cobra.Command {
 					return err
 				}
 				if len(bad) > 0 {
-					return fmt.Errorf("%d of %d payloads are damaged; remove them with \"yare payload prune --damaged\" and fetch them again", len(bad), n)
+					return fmt.Errorf(
+						"%d of %d payloads are damaged; remove them with \"yare payload prune --damaged\" and fetch them again",
+						len(bad),
+						n,
+					)
 				}
 				plain.Fprintf(a.out, "%d payloads, all as their hashes say\n", n)
 				return nil
@@ -127,11 +148,11 @@ func (a *app) fetch(ctx context.Context, h *harbour.Harbour, names []string) err
 	var errs []error
 	here, got := 0, 0
 	for _, r := range h.Wanted(some) {
-		if _, err := h.Payloads.Open(r.File, r.SHA256); err == nil {
+		if h.Payloads.Check(r.File, r.SHA256) == nil {
 			here++
 			continue
 		}
-		if err := h.Fetch(ctx, r, func(p feed.Progress) { line(feedProgress(p)) }); err != nil {
+		if err := h.Fetch(ctx, r, func(p feed.Progress) { line(p.Says()) }); err != nil {
 			errs = append(errs, err)
 			continue
 		}
@@ -156,7 +177,10 @@ func (a *app) payloadPrune() *cobra.Command {
 			if rule == (catalogue.PruneRule{}) && !damaged {
 				return errors.New("say by which rule: --older-than DAYS, --unknown, --most GIB, --damaged")
 			}
-			return a.judging(c.Context(), func(h *harbour.Harbour) error { return a.prune(c.Context(), h, rule, damaged, yes) })
+			return a.judging(
+				c.Context(),
+				func(h *harbour.Harbour) error { return a.prune(c.Context(), h, rule, damaged, yes) },
+			)
 		},
 	}
 	c.Flags().IntVar(&older, "older-than", 0, "what nobody wants and came in more than so many days ago")

@@ -30,7 +30,8 @@ func (a *app) showReadings(rs []*estate.Reading, asJSON bool) error {
 	return nil
 }
 
-// showReading tells what was read of a host: its sections, and whole, everything that is in them, whether a baseline speaks of it or not.
+// showReading tells what was read of a host: its sections, and whole, everything that is in them, whether a baseline
+// speaks of it or not.
 func showReading(w io.Writer, r *estate.Reading, whole bool) error {
 	kernel := ""
 	if r.Kernel.Running != "" {
@@ -70,7 +71,7 @@ func showReading(w io.Writer, r *estate.Reading, whole bool) error {
 
 // showSection lists what is in a section; what is only last known says so.
 func showSection(w io.Writer, r *estate.Reading, s estate.Section) error {
-	if countSection(r, s.Name) == 0 || s.Name == estate.BMCState && s.Err != "" && s.Held.IsZero() {
+	if countSection(r, s.Name) == 0 || s.Err != "" && s.Held.IsZero() {
 		return nil
 	}
 	title := string(s.Name)
@@ -84,7 +85,16 @@ func showSection(w io.Writer, r *estate.Reading, s estate.Section) error {
 		showHost(t, r)
 	case estate.GuestList:
 		for _, g := range r.Guests {
-			plain.Fprintf(t, "  %s\t%s\t%d MiB\t%s\t%s\t%s\n", g.Name, g.State, g.Load.MemoryMiB, g.UID(), versionOf(g.Machine), versionOf(g.Agent))
+			plain.Fprintf(
+				t,
+				"  %s\t%s\t%d MiB\t%s\t%s\t%s\n",
+				g.Name,
+				g.State,
+				g.Load.MemoryMiB,
+				g.UID(),
+				versionOf(g.Machine),
+				versionOf(g.Agent),
+			)
 		}
 	case estate.HealthItems:
 		for _, h := range r.Health {
@@ -113,7 +123,8 @@ func showHost(w io.Writer, r *estate.Reading) {
 	}
 }
 
-// showComponent tells a component's version, or why it has none and which was last known, and all that makes it differ from what runs.
+// showComponent tells a component's version, or why it has none and which was last known, and all that makes it differ
+// from what runs.
 func showComponent(w io.Writer, c estate.Component) {
 	version, more := c.Version, ""
 	if c.Unread != "" {

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"bytes"
-	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -14,13 +13,10 @@ import (
 
 	"yareharbour/chart"
 	"yareharbour/core/narrow"
-	"yareharbour/core/plan"
+	"yareharbour/export"
 	"yareharbour/format/report"
 	"yareharbour/harbour"
 )
-
-// formats that a report can be written in; the last two are drawings.
-var formats = []string{"text", "csv", "json", "svg", "pdf"}
 
 func (a *app) reportCommand() *cobra.Command {
 	c := &cobra.Command{Use: "report", Short: "Write a report as text, CSV, JSON, SVG or PDF",
@@ -37,20 +33,20 @@ type target struct {
 }
 
 func (t *target) flags(c *cobra.Command) {
-	t.form.flags(c, formats...)
+	t.form.flags(c, export.Formats...)
 	c.Flags().StringVarP(&t.file, "output", "o", "", "file to write (default: standard output)")
 }
 
 // words are the flags of what has no drawing.
 func (t *target) words(c *cobra.Command) {
-	t.form.flags(c, "text", "csv", "json")
+	t.form.flags(c, export.Words...)
 	c.Flags().StringVarP(&t.file, "output", "o", "", "file to write (default: standard output)")
 }
 
 // write writes to the file, whole or not at all, or to out.
-func (t *target) write(out io.Writer, do func(io.Writer) error) error {
+func (t *target) write(out io.Writer, what export.Writer) error {
 	var b bytes.Buffer
-	if err := do(&b); err != nil {
+	if err := what(&b, t.format); err != nil {
 		return err
 	}
 	if t.file == "" || t.file == "-" {
@@ -73,48 +69,23 @@ func (a *app) reportDrift() *cobra.Command {
 		Example:           "  yare report drift tides --format csv -o tides.csv\n  yare report drift --format pdf -o waterline.pdf",
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.judging(c.Context(), func(h *harbour.Harbour) error {
-				readings, hosts, err := a.readNamed(c.Context(), h, args)
+				_, hosts, err := a.readNamed(c.Context(), h, args)
 				if err != nil {
 					return err
 				}
-				return t.write(a.out, func(w io.Writer) error {
-					if slices.Contains(chart.Formats, t.format) {
-						return a.drawWaterline(c.Context(), h, w, t.format)
-					}
-					d := driftOf(h, h.Checker(), readings, hosts, narrow.Filter{})
-					return writeDrift(w, d, t.format)
-				})
+				e, err := h.View(c.Context())
+				if err != nil {
+					return err
+				}
+				if slices.Contains(chart.Formats, t.format) {
+					return t.write(a.out, export.Waterline(e, narrow.Filter{}))
+				}
+				return t.write(a.out, report.Of(e, hosts, narrow.Filter{}).Write)
 			})
 		},
 	}
 	t.flags(c)
 	return c
-}
-
-func writeDrift(w io.Writer, d report.Drift, format string) error {
-	switch format {
-	case "csv":
-		return d.CSV(w)
-	case "json":
-		return report.JSON(w, d)
-	}
-	return d.Text(w, false)
-}
-
-func (a *app) drawWaterline(ctx context.Context, h *harbour.Harbour, w io.Writer, format string) error {
-	all, err := h.Hosts()
-	if err != nil {
-		return err
-	}
-	kept, err := h.Store.Newest(ctx, all)
-	if err != nil {
-		return err
-	}
-	s, err := h.Survey(ctx, kept)
-	if err != nil {
-		return err
-	}
-	return chart.Waterline(s).Write(w, format)
 }
 
 func (a *app) reportRound() *cobra.Command {
@@ -133,7 +104,7 @@ func (a *app) reportRound() *cobra.Command {
 				}
 				id := optional(args[1:])
 				if id == "" {
-					head, err := h.Store.Latest(c.Context(), args[0])
+					head, err := h.Rounds.Latest(c.Context(), args[0])
 					if err != nil {
 						return err
 					}
@@ -146,24 +117,12 @@ func (a *app) reportRound() *cobra.Command {
 				if s.Seq == 0 {
 					return fmt.Errorf("there is no round %s over %s", id, args[0])
 				}
-				return t.write(a.out, func(w io.Writer) error { return roundAs(w, id, s, t.format) })
+				return t.write(a.out, export.Round(id, s))
 			})
 		},
 	}
 	t.flags(c)
 	return c
-}
-
-func roundAs(w io.Writer, id string, s *plan.State, format string) error {
-	switch format {
-	case "csv":
-		return report.NewRound(id, s).CSV(w)
-	case "json":
-		return report.JSON(w, report.NewRound(id, s))
-	case "svg", "pdf":
-		return chart.Timeline(s).Write(w, format)
-	}
-	return report.NewRound(id, s).Text(w)
 }
 
 func (a *app) reportLife() *cobra.Command {
@@ -187,7 +146,7 @@ func (a *app) reportLife() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return t.write(a.out, func(w io.Writer) error { return report.Life(w, args[0], turns, t.format) })
+				return t.write(a.out, func(w io.Writer, format string) error { return report.Life(w, args[0], turns, format) })
 			})
 		},
 	}
@@ -195,33 +154,12 @@ func (a *app) reportLife() *cobra.Command {
 	return c
 }
 
-var extensions = map[string]string{"text": "txt", "csv": "csv", "json": "json", "svg": "svg", "pdf": "pdf"}
-
-// writeAll writes a drift report in every form of words below dir.
-func writeAll(dir, name string, d report.Drift) error {
-	var errs []error
-	for _, f := range []string{"text", "csv", "json"} {
-		t := target{form{format: f}, filepath.Join(dir, name+"."+extensions[f])}
-		errs = append(errs, t.write(nil, func(w io.Writer) error { return writeDrift(w, d, f) }))
-	}
-	return errors.Join(errs...)
-}
-
-func writeRound(dir, id string, s *plan.State) error {
+// writeAll writes what a Writer writes in each of the formats below dir.
+func writeAll(dir, name string, formats []string, what export.Writer) error {
 	var errs []error
 	for _, f := range formats {
-		t := target{form{format: f}, filepath.Join(dir, "round."+extensions[f])}
-		errs = append(errs, t.write(nil, func(w io.Writer) error { return roundAs(w, id, s, f) }))
-	}
-	return errors.Join(errs...)
-}
-
-// drawings draws the Waterline after the example round.
-func (a *app) drawings(ctx context.Context, h *harbour.Harbour, dir string) error {
-	var errs []error
-	for _, f := range chart.Formats {
-		t := target{form{format: f}, filepath.Join(dir, "waterline."+f)}
-		errs = append(errs, t.write(nil, func(w io.Writer) error { return a.drawWaterline(ctx, h, w, f) }))
+		t := target{form{format: f}, filepath.Join(dir, name+"."+export.Extension(f))}
+		errs = append(errs, t.write(nil, what))
 	}
 	return errors.Join(errs...)
 }

@@ -1,8 +1,9 @@
-// Package cli is the command line. A command parses what it is told, has harbour and core do it, and prints; it computes
-// nothing itself.
+// Package cli is the command line. A command parses what it is told, has harbour and core do it, and prints; it
+// computes nothing itself.
 package cli
 
 import (
+	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -35,6 +36,7 @@ func (e exit) Error() string { return fmt.Sprintf("exit code %d", int(e)) }
 // app holds what all commands share.
 type app struct {
 	in       io.Reader
+	typed    *bufio.Reader // of in, once something was read
 	out, err io.Writer
 	state    string
 	estate   string
@@ -84,12 +86,33 @@ where the estate file says "act: true" for it.`,
 	root.SetOut(stdout)
 	root.SetErr(stderr)
 	root.PersistentFlags().StringVar(&a.state, "state", "", "directory of the state (default $XDG_STATE_HOME/yare)")
-	root.PersistentFlags().StringVar(&a.estate, "estate", "", "estate file (default estate.yaml in the state or configuration directory)")
+	root.PersistentFlags().
+		StringVar(&a.estate, "estate", "", "estate file (default estate.yaml in the state or configuration directory)")
 	root.PersistentFlags().BoolVar(&a.demo, "demo", false, "work on the demo estate, and start its simulation if need be")
 	root.PersistentFlags().StringVar(&a.log, "log", "warn", "what to log on stderr: debug, info, warn or error")
-	root.AddCommand(a.demoCommand(), a.simCommand(), a.connectCommand(), a.readCommand(), a.checkCommand(), a.explainCommand(), a.planCommand(),
-		a.baselineCommand(), a.roundCommand(), a.reportCommand(), a.versionCommand(), a.feedCommand(), a.bundleCommand(), a.payloadCommand(),
-		a.catalogueCommand(), a.compareCommand(), a.trendCommand(), a.newsCommand(), a.filterCommand())
+	root.AddCommand(
+		a.demoCommand(),
+		a.simCommand(),
+		a.connectCommand(),
+		a.readCommand(),
+		a.checkCommand(),
+		a.explainCommand(),
+		a.planCommand(),
+		a.baselineCommand(),
+		a.roundCommand(),
+		a.reportCommand(),
+		a.versionCommand(),
+		a.feedCommand(),
+		a.bundleCommand(),
+		a.payloadCommand(),
+		a.catalogueCommand(),
+		a.hostCommand(),
+		a.estateCommand(),
+		a.compareCommand(),
+		a.trendCommand(),
+		a.newsCommand(),
+		a.filterCommand(),
+	)
 	return root
 }
 
@@ -143,7 +166,8 @@ func (a *app) with(ctx context.Context, do func(*harbour.Harbour) error) error {
 	return errors.Join(do(h), h.Close())
 }
 
-// judging opens the estate for what holds hosts against baselines and catalogue: while one of their files can't be read, nothing is concluded.
+// judging opens the estate for what holds hosts against baselines and catalogue: while one of their files can't be
+// read, nothing is concluded.
 func (a *app) judging(ctx context.Context, do func(*harbour.Harbour) error) error {
 	return a.with(ctx, func(h *harbour.Harbour) error {
 		if err := h.Sound(); err != nil {
@@ -153,8 +177,11 @@ func (a *app) judging(ctx context.Context, do func(*harbour.Harbour) error) erro
 	})
 }
 
-// anyway opens the estate, or, where its files can't be read, at least its store: watching a round and asking it to pause or stop always work.
-func (a *app) anyway(do func(ctx context.Context, h *harbour.Harbour, name string) error) func(*cobra.Command, []string) error {
+// anyway opens the estate, or, where its files can't be read, at least its store: watching a round and asking it to
+// pause or stop always work.
+func (a *app) anyway(
+	do func(ctx context.Context, h *harbour.Harbour, name string) error,
+) func(*cobra.Command, []string) error {
 	return func(c *cobra.Command, args []string) error {
 		h, err := a.open(c.Context())
 		if err != nil {
@@ -170,7 +197,9 @@ func (a *app) anyway(do func(ctx context.Context, h *harbour.Harbour, name strin
 }
 
 // about makes the body of a command that is about one cluster or host: the estate is open for the time of do.
-func (a *app) about(do func(ctx context.Context, h *harbour.Harbour, name string) error) func(*cobra.Command, []string) error {
+func (a *app) about(
+	do func(ctx context.Context, h *harbour.Harbour, name string) error,
+) func(*cobra.Command, []string) error {
 	return func(c *cobra.Command, args []string) error {
 		return a.with(c.Context(), func(h *harbour.Harbour) error { return do(c.Context(), h, args[0]) })
 	}
@@ -203,14 +232,6 @@ func (a *app) names(hosts bool) cobra.CompletionFunc {
 		}
 		return out, cobra.ShellCompDirectiveNoFileComp
 	}
-}
-
-// named are the names that a word means: none where it is empty.
-func named(word string) []string {
-	if word == "" {
-		return nil
-	}
-	return []string{word}
 }
 
 func optional(args []string) string {

@@ -27,7 +27,10 @@ kept in the state directory and goes on where it was left. "yare demo" starts it
 			if err := demo.Write(a.state); err != nil {
 				return err
 			}
-			wait, err := sim.Start(c.Context(), sim.Options{Dir: filepath.Join(a.state, demo.SimDir), Speed: speed, Idle: idle, New: demo.World})
+			wait, err := sim.Start(
+				c.Context(),
+				sim.Options{Dir: filepath.Join(a.state, demo.SimDir), Speed: speed, Idle: idle, New: demo.World},
+			)
 			if err != nil {
 				return err
 			}
@@ -54,7 +57,7 @@ func (a *app) simFaultCommand() *cobra.Command {
 		Args:      cobra.ExactArgs(2),
 		ValidArgs: kinds,
 		RunE: func(c *cobra.Command, args []string) error {
-			conn, err := simconn.Dial(c.Context(), filepath.Join(a.state, demo.SimDir), nil)
+			conn, err := simconn.Dial(c.Context(), filepath.Join(a.state, demo.SimDir))
 			if err != nil {
 				return err
 			}

@@ -35,9 +35,12 @@ func (a *app) versionCompare() *cobra.Command {
 		names = append(names, s.String())
 	}
 	return &cobra.Command{
-		Use:       "compare SCHEME",
-		Short:     "Compare pairs of versions from standard input",
-		Long:      "Reads pairs of versions, a pair a line, and prints <, = or > for each. The schemes: " + strings.Join(names, ", ") + ".",
+		Use:   "compare SCHEME",
+		Short: "Compare pairs of versions from standard input",
+		Long: "Reads pairs of versions, a pair a line, and prints <, = or > for each. The schemes: " + strings.Join(
+			names,
+			", ",
+		) + ".",
 		Example:   "  printf '1.0~rc1 1.0\\n1.0^git1 1.0\\n' | yare version compare rpm",
 		Args:      cobra.ExactArgs(1),
 		ValidArgs: names,

@@ -1,76 +1,141 @@
-// Package connector is the border between the program and the outside. Each capability of the outside is one small
-// interface; a kind of outside thing (the simulated estate, this machine, a BMC) implements those that it has.
+// Package connector is the border between the program and the outside. The outside is sessions with hosts: a session reads its host, and where that kind of host
+// can do more, the session has more methods, each in a small interface of its own.
 //
-// Rules for whoever implements one: every call takes a context and ends when that does; an error says what was being done to
-// which host; a call that changes something is refused with ErrLookOnly unless the estate file allows acting on the host's cluster,
-// whatever the caller thinks; a host that can't be talked to gives ErrUnreachable, which is never taken for an answer.
+// Rules for whoever implements one, to which package conform holds it:
+//
+//   - Every call takes a context and ends when that does, and within its own stated limit in any case; nothing is left running behind it.
+//   - An error says what was being done to which host. One that wraps ErrUnreachable is no answer: whether the call was heard is not known. Every other error of Do is a
+//     refusal: nothing was begun.
+//   - A host takes no order of a lower epoch than it has seen, nor one that it has had already.
+//   - Where only looking is allowed every order is refused with ErrLookOnly, whatever the caller thinks.
+//   - A section that could not be read is in the reading with its error, and nothing of it counts as absent.
 package connector
 
 import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"time"
 
-	"yareharbour/core/catalogue"
+	"yareharbour/core/act"
 	"yareharbour/core/estate"
 )
 
 // Errors that callers tell apart.
 var (
+	// ErrUnreachable is no answer.
 	ErrUnreachable = errors.New("does not answer")
-	ErrLookOnly    = errors.New("the estate file allows looking at this cluster only")
-	ErrNoTask      = errors.New("no such task is known there")
+	// ErrLookOnly is what an order gives where only looking is allowed.
+	ErrLookOnly = errors.New("the estate file allows looking at this cluster only")
+	// ErrNoTask is what following a task gives that is not known there.
+	ErrNoTask = errors.New("no such task is known there")
+	// ErrStale is what a host says that has taken orders of a higher epoch: another runner has the lease.
+	ErrStale = errors.New("has taken orders of a newer lease, and takes none of an older one")
+	// ErrKnown is what a host says that has had the very same order already.
+	ErrKnown = errors.New("has had this order already")
 )
 
-// Reader reads hosts. A section that could not be read is in the reading with its error; the call fails only if nothing at all could be
-// tried. Without sections it reads all.
-type Reader interface {
-	Read(ctx context.Context, host string, sections ...estate.SectionName) (*estate.Reading, error)
+// Session is a conversation with one host and its BMC. It is safe for concurrent use.
+type Session interface {
+	// Read reads the sections asked for and no more; all where none is named. The call fails only if nothing at all could be tried.
+	Read(ctx context.Context, sections ...estate.SectionName) (*estate.Reading, error)
+	// Close ends the conversation and lets go of what it holds here and there.
+	Close() error
 }
 
-// Stager puts payloads on hosts ahead of time.
-type Stager interface {
-	// Stage copies the body to the host under the file's name and returns the SHA-256 that the host computed over what it holds.
-	Stage(ctx context.Context, host, file string, body []byte) (sha256 string, err error)
-	// Staged returns the SHA-256 of what the host holds under that name, and "" where it holds nothing.
-	Staged(ctx context.Context, host, file string) (sha256 string, err error)
+// Doer is a session whose host can be acted on.
+type Doer interface {
+	// Do begins what the order says. What takes longer than a few seconds goes on after it has returned.
+	Do(ctx context.Context, o Order) (Receipt, error)
+	// Trace returns what is still known of an act, by its id, or by the task under which it was taken on. What could not be asked is in the trace, not in the error.
+	Trace(ctx context.Context, a act.Act, task string) (act.Trace, error)
 }
 
-// Mover migrates running guests.
-type Mover interface {
-	// Move begins a live migration of the guest with that UUID and returns its task.
-	Move(ctx context.Context, host, guest, to string) (task string, err error)
+// Tester is a session whose ways can be tried one by one.
+type Tester interface {
+	Connect(ctx context.Context) []Stage
 }
 
-// Keeper closes hosts and opens them.
-type Keeper interface {
-	// Close marks the host; it takes no guests from then on. A host with another's mark is refused.
-	Close(ctx context.Context, host string, mark estate.Mark) error
-	// Open takes the mark away if it is of that round, and refuses otherwise.
-	Open(ctx context.Context, host, round string) error
+// Preparer is a session whose host needs something put on it before it takes orders.
+type Preparer interface {
+	// Preparation says what that is, and what of it is there. An error says why the host can't be prepared.
+	Preparation(ctx context.Context) ([]Item, error)
+	// Prepare puts it there and proves that it works. It may be done again, also while guests run.
+	Prepare(ctx context.Context) error
+	// Remove takes all of it away, with everything that was kept.
+	Remove(ctx context.Context) error
 }
 
-// Item is what is put on a host or taken from it.
+// Wanted is a package change that a host's package manager is asked about.
+type Wanted struct {
+	act.Change
+	Control func() ([]byte, error) // reads the control file of what is put in, where that comes in a file that the host does not have yet; else nil
+}
+
+// Resolver is a session whose host can say what a change of packages would really do there.
+type Resolver interface {
+	// Resolve asks about changes that are made together. Nothing is touched.
+	Resolve(ctx context.Context, changes []Wanted) act.Resolution
+}
+
+// Resolve asks the session, if its host can be asked.
+func Resolve(ctx context.Context, s Session, changes []Wanted) act.Resolution {
+	if r, ok := s.(Resolver); ok {
+		return r.Resolve(ctx, changes)
+	}
+	return act.Resolution{Unasked: "this kind of host has no package manager to ask"}
+}
+
+// Item is one thing that a host needs before it takes orders.
 type Item struct {
-	Component estate.Key
-	Device    string
-	Version   string // empty: remove it
-	File      string // staged before
-	Restart   catalogue.Restart
-	Body      []byte // for firmware, which the BMC is given
+	What  string `json:"what"`  // a path, or what is done
+	Why   string `json:"why"`   // what it is for
+	There bool   `json:"there"` // it is there already, as it should be
 }
 
-// Changer changes components.
-type Changer interface {
-	// Change begins to install, replace or remove the item and returns the task.
-	Change(ctx context.Context, host string, item Item) (task string, err error)
+// Order is an act that is to be carried out now.
+type Order struct {
+	act.Act
+	// Entry and Sum are the journal's entry in which the act was intended: the host keeps them, as a second place that knows how long the journal is.
+	Entry int64
+	Sum   string
+	// Payload is what is put in, with its size in bytes; nil where nothing is. Whoever takes it reads it once, to its end.
+	Payload io.Reader
+	Size    int64
+	// Keep takes what the host gives back; nil where nothing is wanted.
+	Keep io.Writer
 }
 
-// Restarter restarts hosts.
-type Restarter interface {
-	// Restart begins an orderly restart, with the reason for the host's own log.
-	Restart(ctx context.Context, host, reason string) (task string, err error)
+// Guard is what the host keeps of an order that it has taken.
+func (o *Order) Guard() estate.Guard {
+	return estate.Guard{Round: o.Round, Epoch: o.Epoch, Entry: o.Entry, Sum: o.Sum}
+}
+
+// Receipt is what the outside answers to an order that it took on.
+type Receipt struct {
+	Task   string // by which what goes on can be followed; empty where nothing does
+	SHA256 string // over what it holds now, as the host computed it, or over what it gave; empty where there is neither
+}
+
+// Opener opens sessions with hosts. Opening one does not wait for anybody: a session connects when it is first asked.
+type Opener interface {
+	Open(ctx context.Context, host string) (Session, error)
+}
+
+// Clock is the time of the estate. For real hosts it is the machine's own; a simulated estate may run faster.
+type Clock interface {
+	Now() time.Time
+	// Lasted is how much of the estate's time has passed since some moment, while this program could watch: setting a clock does not change it, and sleep does not count.
+	Lasted() time.Duration
+	// Speed is how many seconds of the estate pass in one of ours.
+	Speed() float64
+}
+
+// World is all that a round needs of the outside.
+type World interface {
+	Opener
+	Clock
 }
 
 // TaskState is how far a task is.
@@ -94,95 +159,122 @@ type Task struct {
 	Component estate.Key    `json:"component,omitempty"`
 }
 
-// Tasks follows tasks.
-type Tasks interface {
-	// Task returns one task, or ErrNoTask.
-	Task(ctx context.Context, host, id string) (Task, error)
-	// Running returns the tasks that run or wait on the host and its BMC.
-	Running(ctx context.Context, host string) ([]Task, error)
+// Trace is the task as the trace of an act.
+func (t Task) Trace() act.Trace {
+	state := map[TaskState]act.TraceState{TaskRuns: act.Runs, TaskDone: act.Ended, TaskFailed: act.Broke}[t.State]
+	return act.Trace{State: state, Task: t.ID, Percent: t.Percent, Left: t.Left, Error: t.Error}
 }
 
-// Clock is the time of the estate. For real hosts it is the machine's own; a simulated estate may run faster.
-type Clock interface {
-	Now() time.Time
-	// Sleep returns after d of the estate's time, or when the context ends, with its error.
-	Sleep(ctx context.Context, d time.Duration) error
-}
-
-// World is all that a round needs of the outside.
-type World interface {
-	Reader
-	Stager
-	Mover
-	Keeper
-	Changer
-	Restarter
-	Tasks
-	Clock
-}
-
-// LookOnly is a world that is read and never changed: each act is refused with Why.
-type LookOnly struct {
-	Reader
-	Why error
-}
-
-// Refuse is the error of what is not done on a host.
-func (w LookOnly) Refuse(doing, host string) error {
-	return fmt.Errorf("%s on %s: %w", doing, host, w.Why)
-}
-
-// Stage refuses.
-func (w LookOnly) Stage(_ context.Context, host, _ string, _ []byte) (string, error) {
-	return "", w.Refuse("staging", host)
-}
-
-// Staged knows of nothing that was staged.
-func (w LookOnly) Staged(context.Context, string, string) (string, error) { return "", nil }
-
-// Move refuses.
-func (w LookOnly) Move(_ context.Context, host, _, _ string) (string, error) {
-	return "", w.Refuse("moving a guest", host)
-}
-
-// Close refuses.
-func (w LookOnly) Close(_ context.Context, host string, _ estate.Mark) error {
-	return w.Refuse("closing", host)
-}
-
-// Open refuses.
-func (w LookOnly) Open(_ context.Context, host, _ string) error { return w.Refuse("opening", host) }
-
-// Change refuses.
-func (w LookOnly) Change(_ context.Context, host string, item Item) (string, error) {
-	return "", w.Refuse("changing "+string(item.Component), host)
-}
-
-// Restart refuses.
-func (w LookOnly) Restart(_ context.Context, host, _ string) (string, error) {
-	return "", w.Refuse("restarting", host)
-}
-
-// Task knows of none.
-func (w LookOnly) Task(context.Context, string, string) (Task, error) { return Task{}, ErrNoTask }
-
-// Running knows of none.
-func (w LookOnly) Running(context.Context, string) ([]Task, error) { return nil, nil }
-
-// Now is this machine's time.
-func (LookOnly) Now() time.Time { return time.Now() }
-
-// Sleep waits.
-func (LookOnly) Sleep(ctx context.Context, d time.Duration) error { return Sleep(ctx, d) }
-
-// Sleep waits for d of this machine's own time, or until the context ends, and then returns its error.
-func Sleep(ctx context.Context, d time.Duration) error {
-	t := time.NewTimer(d)
-	defer t.Stop()
-	select {
-	case <-ctx.Done():
-		return ctx.Err()
-	case <-t.C:
-		return nil
+// Read opens a session with the host, reads the sections asked for, or all, and closes it.
+func Read(ctx context.Context, o Opener, host string, sections ...estate.SectionName) (*estate.Reading, error) {
+	s, err := o.Open(ctx, host)
+	if err != nil {
+		return nil, err
 	}
+	r, err := s.Read(ctx, sections...)
+	return r, errors.Join(err, s.Close())
+}
+
+// Unreached is the reading of a host of which nothing could be read: every section says why.
+func Unreached(host, source string, at time.Time, why error, sections ...estate.SectionName) *estate.Reading {
+	if len(sections) == 0 {
+		sections = estate.SectionNames
+	}
+	r := &estate.Reading{Host: host}
+	for _, s := range sections {
+		r.SetSection(estate.Section{Name: s, At: at, Source: source, Err: why.Error()})
+	}
+	return r
+}
+
+// LookOnly wraps an opener so that nothing can be done to hosts for which acts says no: each order is refused with why. Reading goes through.
+func LookOnly(o Opener, acts func(host string) bool, why error) Opener {
+	return lookOnly{o, acts, why}
+}
+
+type lookOnly struct {
+	Opener
+	acts func(host string) bool
+	why  error
+}
+
+func (l lookOnly) Open(ctx context.Context, host string) (Session, error) {
+	s, err := l.Opener.Open(ctx, host)
+	if err != nil {
+		return nil, err
+	}
+	return watched{s, l, host}, nil
+}
+
+// watched is a session that refuses orders.
+type watched struct {
+	Session
+	by   lookOnly
+	host string
+}
+
+// Do refuses the order unless both its host and where it leads may be acted on.
+func (w watched) Do(ctx context.Context, o Order) (Receipt, error) {
+	for _, h := range []string{o.Host, o.To} {
+		if h != "" && !w.by.acts(h) {
+			return Receipt{}, fmt.Errorf("%s on %s: %s: %w", o.Says(), o.Host, h, w.by.why)
+		}
+	}
+	d, ok := w.Session.(Doer)
+	if !ok {
+		return Receipt{}, fmt.Errorf("%s on %s: %w", o.Says(), o.Host, w.by.why)
+	}
+	return d.Do(ctx, o)
+}
+
+// Trace asks the session; one that can't be acted on knows of no acts.
+func (w watched) Trace(ctx context.Context, a act.Act, task string) (act.Trace, error) {
+	if d, ok := w.Session.(Doer); ok {
+		return d.Trace(ctx, a, task)
+	}
+	return act.Trace{Unasked: "this kind of host is only looked at"}, nil
+}
+
+// Resolve asks the session.
+func (w watched) Resolve(ctx context.Context, changes []Wanted) act.Resolution {
+	return Resolve(ctx, w.Session, changes)
+}
+
+// Preparation says what the host needs: nothing where it takes orders as it is.
+func (w watched) Preparation(ctx context.Context) ([]Item, error) {
+	if p, ok := w.Session.(Preparer); ok {
+		return p.Preparation(ctx)
+	}
+	return nil, nil
+}
+
+// Prepare prepares the host, if it may be acted on.
+func (w watched) Prepare(ctx context.Context) error {
+	return w.prepared("prepare", func(p Preparer) error { return p.Prepare(ctx) })
+}
+
+// Remove takes away what Prepare put there, if the host may be acted on.
+func (w watched) Remove(ctx context.Context) error {
+	return w.prepared("take away from", func(p Preparer) error { return p.Remove(ctx) })
+}
+
+func (w watched) prepared(what string, do func(Preparer) error) error {
+	if !w.by.acts(w.host) {
+		return fmt.Errorf("%s %s: %w", what, w.host, w.by.why)
+	}
+	if p, ok := w.Session.(Preparer); ok {
+		return do(p)
+	}
+	return nil
+}
+
+// Connect tries the session's ways.
+func (w watched) Connect(ctx context.Context) []Stage { return TryWays(ctx, w.Session) }
+
+// TryWays tries the ways of a session, if that can be done.
+func TryWays(ctx context.Context, s Session) []Stage {
+	if t, ok := s.(Tester); ok {
+		return t.Connect(ctx)
+	}
+	return nil
 }

@@ -58,7 +58,7 @@ func Write(dir string) error {
 		}
 		to := filepath.Join(dir, filepath.FromSlash(strings.TrimPrefix(name, "data")))
 		if e.IsDir() {
-			return os.MkdirAll(to, 0o755)
+			return os.MkdirAll(to, 0o700)
 		}
 		text, err := data.ReadFile(name)
 		if err != nil {
@@ -77,7 +77,7 @@ func writeNew(path string, text []byte) error {
 	if _, err := os.Stat(path); err == nil {
 		return nil
 	}
-	return renameio.WriteFile(path, text, 0o644)
+	return renameio.WriteFile(path, text, 0o600)
 }
 
 // payloads writes a payload file for every release of the list and returns the list with their names, sizes and hashes.
@@ -86,7 +86,7 @@ func payloads(name string, text []byte, dir string) ([]byte, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
 	}
 	var out strings.Builder
@@ -142,10 +142,9 @@ func World() *sim.World {
 	if err != nil {
 		panic(err) // the file is part of the program
 	}
-	w := &sim.World{Now: Start, Hosts: map[string]*sim.Host{}, Restarts: map[string]int{}, Estate: estate.Estate{Name: f.Estate}}
+	w := &sim.World{Now: Start, Hosts: map[string]*sim.Host{}, Restarts: map[string]int{}, Estate: f.Describe()}
 	running := parseGuests(guests)
 	for _, c := range f.Clusters {
-		w.Estate.Clusters = append(w.Estate.Clusters, estate.Cluster{Name: c.Name, Hosts: c.Hosts, Act: c.Act, Reserve: 1})
 		for i, name := range c.Hosts {
 			h := host(name, c.Name, i)
 			h.Reading.Guests = running[name]

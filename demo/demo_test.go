@@ -1,11 +1,13 @@
 package demo
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 
@@ -13,7 +15,9 @@ import (
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/format/baselinefile"
+	"yareharbour/format/estatefile"
 	"yareharbour/format/releaselist"
+	"yareharbour/sim"
 )
 
 // The demo must show every verdict that there is, and vts must have only what a round can mend.
@@ -120,5 +124,64 @@ func TestGenerateIsDeterministic(t *testing.T) {
 	}
 	if reflect.DeepEqual(a, Generate(6, 2, 4, 10)) {
 		t.Error("two seeds made one estate")
+	}
+}
+
+// A large estate holds every situation of the small one, again and again, and no guest and no host twice.
+func TestAFleetOfAnySize(t *testing.T) {
+	small := World()
+	for _, n := range []int{1, 16, 17, 40, 300, 1000} {
+		w := Fleet(n)
+		if want := max(n, len(small.Hosts)); len(w.Hosts) != want {
+			t.Errorf("%d hosts, want %d", len(w.Hosts), want)
+		}
+		listed, guests := 0, map[string]string{}
+		for _, c := range w.Estate.Clusters {
+			listed += len(c.Hosts)
+			for _, host := range c.Hosts {
+				h := w.Hosts[host]
+				if h == nil || h.Reading.Host != host || !slices.Contains(h.Reading.Networks, c.Name) {
+					t.Fatalf("%s of %s: %+v", host, c.Name, h)
+				}
+				for _, g := range h.Reading.Guests {
+					if other := guests[g.UID()]; other != "" {
+						t.Fatalf("%s is on %s and on %s", g.Name, other, host)
+					}
+					guests[g.UID()] = host
+					if !slices.Contains(h.Reading.Networks, g.Networks[0]) {
+						t.Fatalf("%s on %s has the network %v", g.Name, host, g.Networks)
+					}
+				}
+			}
+		}
+		if listed != len(w.Hosts) {
+			t.Errorf("%d hosts are in clusters, of %d", listed, len(w.Hosts))
+		}
+	}
+	if again := World(); !reflect.DeepEqual(again.Hosts["heron"], small.Hosts["heron"]) {
+		t.Error("copying changes what is copied")
+	}
+	dir := t.TempDir()
+	if err := WriteFleet(dir, 40); err != nil {
+		t.Fatal(err)
+	}
+	f, err := estatefile.Parse("estate.yaml", read(t, filepath.Join(dir, EstateFile)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	n := 0
+	for _, c := range f.Describe().Clusters {
+		n += len(c.Hosts)
+		if text := string(read(t, filepath.Join(dir, "baselines", "platform.yaml"))); !strings.Contains(text, c.Name) {
+			t.Errorf("no baseline binds %s", c.Name)
+		}
+	}
+	if n != 40 {
+		t.Errorf("the estate file has %d hosts", n)
+	}
+	world := filepath.Join(dir, SimDir, sim.WorldFile)
+	before := read(t, world)
+	if err := WriteFleet(dir, 60); err != nil || !bytes.Equal(before, read(t, world)) {
+		t.Errorf("an estate that is there was written over: %v", err)
 	}
 }

@@ -98,7 +98,7 @@ func sum(b []byte) string {
 }
 
 func writeAt(name string, body []byte) error {
-	if err := os.MkdirAll(filepath.Dir(name), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
 		return err
 	}
 	return writeNew(name, body)

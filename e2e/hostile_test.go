@@ -9,6 +9,8 @@ import (
 	"strings"
 	"testing"
 	"unicode"
+
+	"yareharbour/e2e/drive"
 )
 
 // What is hostile in a terminal, a spreadsheet, a drawing or a log: an escape sequence that clears the screen and sets its title, a C1 control, a mark that turns the direction of writing, line breaks, a formula.
@@ -77,6 +79,7 @@ func harmless(t *testing.T, what string, text []byte) {
 }
 
 func TestHostileWordsAreHarmlessInEveryOutput(t *testing.T) {
+	t.Parallel()
 	dir := hostileWorld(t)
 	for _, args := range []string{
 		"connect heron", "read heron", "read fulmar", "read godwit --json", "check", "check tides --all", "check --json", "explain godwit fw:lorne-l25", "explain heron fw:tarbet-s9", "explain heron fw:tarbet-s9 --json",
@@ -107,14 +110,14 @@ func TestHostileWordsAreHarmlessInEveryOutput(t *testing.T) {
 		}
 	}
 	// On the screens the terminal itself shows what it was given.
-	s := open(t, 160, 45, nil, "--state", dir)
-	s.wait(`needs you`)
-	s.keys("Enter")
-	s.wait(`Host › vts › heron`)
-	s.wait(`met�\[2J`)
-	if text := s.text(); strings.Contains(text, "\u202e") || !strings.Contains(text, "Yare Harbour") {
+	s := drive.Open(t, yare, 160, 45, nil, "--state", dir)
+	s.Wait(`needs you`)
+	s.Keys("Enter")
+	s.Wait(`Host › vts › heron`)
+	s.Wait(`met�\[2J`)
+	if text := s.Text(); strings.Contains(text, "\u202e") || !strings.Contains(text, "Yare Harbour") {
 		t.Errorf("the screen:\n%s", text)
 	}
-	s.keys("q")
-	s.ends("0")
+	s.Keys("q")
+	s.Ends("0")
 }

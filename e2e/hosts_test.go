@@ -86,6 +86,7 @@ func TestARealHostWithItsBMC(t *testing.T) {
 
 // A host that does not answer is told as that, and what was last known of it is shown as only that.
 func TestReadingAHostThatFellSilent(t *testing.T) {
+	t.Parallel()
 	dir := demoState(t, 30)
 	if r := run(t, "read", "heron", "ruff", "--state", dir); r.code != 0 || !strings.Contains(r.out, "ruff  Brae Linux") {
 		t.Fatalf("%+v", r)

@@ -13,6 +13,7 @@ import (
 
 // Bad input gets a clear error on stderr and the exit code 1, and leaves what is there as it was.
 func TestRefusals(t *testing.T) {
+	t.Parallel()
 	dir := demoState(t, 1)
 	if r := run(t, "read", "vts", "--state", dir); r.code != 0 {
 		t.Fatal(r.err)
@@ -161,6 +162,7 @@ func kept(t *testing.T, dir string) []byte {
 
 // A baseline derived from a host finds that host in line, and says where its siblings are not.
 func TestADerivedBaselineFindsItsModelInLine(t *testing.T) {
+	t.Parallel()
 	dir := demoState(t, 1)
 	file := filepath.Join(t.TempDir(), "good.yaml")
 	if r := run(t, "baseline", "derive", "lapwing", "-o", file, "--state", dir); r.code != 0 {
@@ -178,6 +180,7 @@ func TestADerivedBaselineFindsItsModelInLine(t *testing.T) {
 }
 
 func TestStateOfANewerVersionIsLeftAlone(t *testing.T) {
+	t.Parallel()
 	dir := demoState(t, 1)
 	if r := run(t, "read", "vts", "--state", dir); r.code != 0 {
 		t.Fatal(r.err)
@@ -209,6 +212,7 @@ func TestStateOfANewerVersionIsLeftAlone(t *testing.T) {
 }
 
 func TestEveryCommandHasHelpAndAnExample(t *testing.T) {
+	t.Parallel()
 	for _, c := range []string{"", "demo", "sim", "sim fault", "sim stop", "read", "check", "explain", "version", "version compare",
 		"baseline check", "baseline derive", "baseline schema", "baseline", "round", "report", "plan", "round start", "round resume",
 		"round watch", "round pause", "round stop", "report drift", "report round", "report life"} {

@@ -55,6 +55,7 @@ func buildRPM(t *testing.T, dir, name, epoch, ver, rel string) {
 
 // What a feed from an RPM repository and a baseline say is out of date is what dnf says, with and without the severity of its advisories.
 func TestRPMRepositoryAgainstDnf(t *testing.T) {
+	t.Parallel()
 	for _, name := range []string{"rpmbuild", "createrepo_c", "modifyrepo_c", "dnf", "rpm"} {
 		if _, err := exec.LookPath(name); err != nil {
 			t.Skipf("%s is not here (Debian: rpm createrepo-c dnf)", name)

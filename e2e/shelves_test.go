@@ -35,6 +35,7 @@ func walk(t *testing.T, dir string, steps []step) {
 
 // "Here is a mirror, a vendor's zip and twelve hosts": what an administrator does who has never seen the tool, on the command line.
 func TestFromAMirrorAndAZipToWhatIsBehindAndWhy(t *testing.T) {
+	t.Parallel()
 	dir := demoState(t, 1)
 	walk(t, dir, []step{
 		{"feed list", 0, []string{"brae-mirror", "every 6h", "never", "corran-beta", "off"}},
@@ -48,7 +49,7 @@ func TestFromAMirrorAndAZipToWhatIsBehindAndWhy(t *testing.T) {
 		{"bundle import --yes " + filepath.Join(dir, "bundles", "skerry-firmware.tar.gz"), 0, []string{"firmware cabinet", "PLDM package", "fw:skerry-nx 2.2"}},
 		{"bundle list", 0, []string{"ulva-2026q4.zip", "skerry-firmware.tar.gz"}},
 		{"check vts --narrow vendor=ulva", 3, []string{"heron    fw:ulva-w31 (bay 1)  behind   1.9  1.10   high"}},
-		{"explain heron deb:brae-tls", 0, []string{"1.8-brae1 lies open to BRAE-2026-0111 (critical): A crafted certificate", "mends BRAE-2026-0111"}},
+		{"explain heron deb:brae-tls", 0, []string{"1.8-brae1 is affected by BRAE-2026-0111 (critical): A crafted certificate", "mends BRAE-2026-0111"}},
 		{"explain turnstone deb:qemu-system-x86", 0, []string{"the emulator of guest badge-office, the emulator of guest yard-plan still run on what it replaced (9.2.3-brae1)", "as a part of host:brae-stack 2026.11"}},
 		{"explain stint deb:libvirt-daemon", 0, []string{"the program that virtqemud.service runs was replaced on disk under it"}},
 		{"catalogue list --narrow kind=fw", 0, []string{"fw:tarbet-s9", "4.19.0 (4), 5.2.0 (5)"}},
@@ -67,6 +68,7 @@ func TestFromAMirrorAndAZipToWhatIsBehindAndWhy(t *testing.T) {
 
 // A baseline's life: shown, tried, saved, compared, reverted; each version with its reason.
 func TestABaselinesLife(t *testing.T) {
+	t.Parallel()
 	dir := demoState(t, 1)
 	walk(t, dir, []step{{"read", 0, nil}, {"news --seen", 0, nil}, {"baseline list", 0, []string{"platform-november", "20", "yard-stack"}}})
 	text := run(t, "baseline", "show", "settings", "--state", dir).out
@@ -93,6 +95,7 @@ func TestABaselinesLife(t *testing.T) {
 
 // Every view is exported in every form, and each form is what it says it is.
 func TestExportsAreWhatTheySay(t *testing.T) {
+	t.Parallel()
 	dir := demoState(t, 1)
 	if r := run(t, "read", "--state", dir); r.code != 0 {
 		t.Fatal(r.err)

@@ -205,10 +205,10 @@ func (s Shelf) Status(name string) (Status, error) {
 func (s Shelf) note(name string, st Status) error {
 	b, err := json.MarshalIndent(st, "", "  ")
 	if err == nil {
-		err = os.MkdirAll(s.dir(name), 0o755)
+		err = os.MkdirAll(s.dir(name), 0o700)
 	}
 	if err == nil {
-		err = renameio.WriteFile(filepath.Join(s.dir(name), "status.json"), b, 0o644)
+		err = renameio.WriteFile(filepath.Join(s.dir(name), "status.json"), b, 0o600)
 	}
 	if err != nil {
 		return fmt.Errorf("noting the status of the feed %s: %w", name, err)

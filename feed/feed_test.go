@@ -292,7 +292,11 @@ func TestDebianByHashAndPayload(t *testing.T) {
 		if err := s.Payload(t.Context(), f, &bs[0].Releases[0], store, nil); err != nil {
 			t.Fatal(err)
 		}
-		if b, err := store.Open(sum("crab")); err != nil || string(b) != "crab" {
+		name, err := store.Path(sum("crab"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if b, err := os.ReadFile(name); err != nil || string(b) != "crab" {
 			t.Errorf("%q %v", b, err)
 		}
 		m.set("d/pool/crab.deb", "crap")

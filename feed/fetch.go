@@ -115,7 +115,7 @@ func (f *fetcher) get(ctx context.Context, w want) (string, error) {
 	to := filepath.Join(f.next, filepath.FromSlash(w.path))
 	f.state.File = w.path
 	f.tell()
-	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
 		return "", err
 	}
 	if w.sha256 != "" {
@@ -230,7 +230,7 @@ func (f *fetcher) copy(ctx context.Context, w want, to string) (note, error) {
 	if err := os.Remove(to); err != nil && !errors.Is(err, os.ErrNotExist) { // it may be one file with that of the current generation, which must stay as it is
 		return note{}, err
 	}
-	dst, err := os.Create(to)
+	dst, err := os.OpenFile(to, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return note{}, err
 	}
@@ -325,7 +325,7 @@ func (f *fetcher) save(ctx context.Context, resp *http.Response, w want, part st
 	}
 	n, err := json.Marshal(note{ETag: resp.Header.Get("ETag"), Modified: resp.Header.Get("Last-Modified")})
 	if err == nil {
-		err = os.WriteFile(part+".json", n, 0o644)
+		err = os.WriteFile(part+".json", n, 0o600)
 	}
 	if err != nil {
 		return backoff.Permanent(err)
@@ -337,7 +337,7 @@ func (f *fetcher) save(ctx context.Context, resp *http.Response, w want, part st
 		flags |= os.O_APPEND
 		f.state.Bytes += held
 	}
-	file, err := os.OpenFile(part, flags, 0o644)
+	file, err := os.OpenFile(part, flags, 0o600)
 	if err != nil {
 		return backoff.Permanent(err)
 	}

@@ -39,7 +39,7 @@ func hostile(t *testing.T, serve http.HandlerFunc) Feed {
 
 // quick is a shelf that waits for nobody long.
 func quick(t *testing.T) Shelf {
-	return Shelf{Dir: t.TempDir(), Idle: 100 * time.Millisecond, Whole: 2 * time.Second, first: time.Millisecond}
+	return Shelf{Dir: t.TempDir(), Idle: 500 * time.Millisecond, Whole: 4 * time.Second, first: time.Millisecond}
 }
 
 // Whatever a mirror does, a sync ends within its limits, says what was wrong, keeps what was there, uses little memory, and lets go of the feed.
@@ -71,14 +71,14 @@ func TestAHostileMirrorCostsASentence(t *testing.T) {
 			_, _ = io.WriteString(w, "feed: x\n")
 			w.(http.Flusher).Flush()
 			<-r.Context().Done()
-		}, "stalled: nothing came for 100ms"},
+		}, "stalled: nothing came for 500ms"},
 		"drips a byte now and then": {func(w http.ResponseWriter, r *http.Request) {
 			for r.Context().Err() == nil {
 				_, _ = io.WriteString(w, "f")
 				w.(http.Flusher).Flush()
 				time.Sleep(30 * time.Millisecond)
 			}
-		}, "it took longer than 2s"},
+		}, "it took longer than 4s"},
 		"redirects in a circle": {func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, r.URL.Path, http.StatusFound) }, "circle"},
 		"redirects to a file": {func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, "file:///etc/passwd", http.StatusFound)

@@ -10,10 +10,10 @@ import (
 
 // lock holds the feed for one sync. The kernel lets go of it when the process ends, however it ends.
 func (s Shelf) lock(name string) (unlock func(), err error) {
-	if err := os.MkdirAll(s.dir(name), 0o755); err != nil {
+	if err := os.MkdirAll(s.dir(name), 0o700); err != nil {
 		return nil, err
 	}
-	f, err := os.OpenFile(filepath.Join(s.dir(name), "lock"), os.O_CREATE|os.O_RDWR, 0o644)
+	f, err := os.OpenFile(filepath.Join(s.dir(name), "lock"), os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return nil, err
 	}

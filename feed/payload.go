@@ -23,7 +23,7 @@ func (s Shelf) Payload(ctx context.Context, f Feed, r *catalogue.Release, to pay
 		return err
 	}
 	dir := filepath.Join(s.dir(f.Name), "payloads") // what is interrupted is gone on with
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
 	fe := &fetcher{feed: f, next: dir, notes: map[string]note{}, had: map[string]note{}, progress: progress, state: Progress{Feed: f.Name, Stage: "fetching"},

@@ -35,6 +35,18 @@ type Progress struct {
 	Entries int   // releases and advisories read so far
 }
 
+// Says tells in words how far it is.
+func (p Progress) Says() string {
+	s := fmt.Sprintf("%s: %s %s", p.Feed, p.Stage, p.File)
+	switch {
+	case p.Total > p.Bytes:
+		return s + fmt.Sprintf("  %s of %s", catalogue.Bytes(p.Bytes), catalogue.Bytes(p.Total))
+	case p.Entries > 0:
+		return s + fmt.Sprintf("  %d entries", p.Entries)
+	}
+	return s + "  " + catalogue.Bytes(p.Bytes)
+}
+
 // Result is what a sync did.
 type Result struct {
 	Changed bool // a new generation is there
@@ -86,7 +98,7 @@ func (s Shelf) sync(ctx context.Context, f Feed, now time.Time, progress func(Pr
 			_ = json.Unmarshal(b, &fe.had)
 		}
 	}
-	if err := os.MkdirAll(fe.next, 0o755); err != nil {
+	if err := os.MkdirAll(fe.next, 0o700); err != nil {
 		return false, err
 	}
 	if err := fe.all(ctx, now); err != nil {
@@ -153,7 +165,7 @@ func count(st *Status, batches []catalogue.Batch, notes map[string]note) {
 func (s Shelf) turn(dir string, fe *fetcher, now time.Time) error {
 	b, err := json.Marshal(fe.notes)
 	if err == nil {
-		err = os.WriteFile(filepath.Join(fe.next, notesFile), b, 0o644)
+		err = os.WriteFile(filepath.Join(fe.next, notesFile), b, 0o600)
 	}
 	if err != nil {
 		return err

@@ -60,27 +60,27 @@ func (h *Harbour) Source(name string) (Source, error) {
 }
 
 // Problems names all that baselines speak of and that is not there, as the hosts were last read.
-func (h *Harbour) Problems(ctx context.Context, all []baseline.Baseline) (out []baseline.Problem, err error) {
-	hosts, err := h.Hosts()
+func (h *Harbour) Problems(ctx context.Context, all []baseline.Baseline) ([]baseline.Problem, error) {
+	readings, err := h.newest(ctx)
 	if err != nil {
 		return nil, err
 	}
-	readings, err := h.Store.Newest(ctx, hosts)
-	if err != nil {
-		return nil, err
-	}
+	return h.problems(readings, all), nil
+}
+
+// problems are those with these readings.
+func (h *Harbour) problems(readings map[string]*estate.Reading, all []baseline.Baseline) (out []baseline.Problem) {
 	w := baseline.World{Clusters: h.Estate.Clusters, Catalogue: h.Catalogue(), Readings: readings, Now: h.World.Now()}
 	for i, b := range all {
 		out = append(out, baseline.Look(b, slices.Concat(all[:i], all[i+1:]), w)...)
 	}
-	return out, nil
+	return out
 }
 
 // problemsOf are those of a baseline as a text has it, in the place of the one of its name.
-func (h *Harbour) problemsOf(ctx context.Context, b baseline.Baseline) ([]baseline.Problem, error) {
+func (h *Harbour) problemsOf(readings map[string]*estate.Reading, b baseline.Baseline) []baseline.Problem {
 	all := slices.DeleteFunc(h.Baselines(), func(o baseline.Baseline) bool { return o.Name == b.Name })
-	ps, err := h.Problems(ctx, append(all, b))
-	return slices.DeleteFunc(ps, func(p baseline.Problem) bool { return p.Baseline != b.Name }), err
+	return slices.DeleteFunc(h.problems(readings, append(all, b)), func(p baseline.Problem) bool { return p.Baseline != b.Name })
 }
 
 // ownBaselines is the directory of baselines that were made here and are in no estate file.
@@ -132,7 +132,7 @@ func (h *Harbour) source(ctx context.Context, file string) (Source, error) {
 
 // found keeps a file's text as a version if it is none yet.
 func (h *Harbour) found(ctx context.Context, name, file, text string) (int, error) {
-	newest, err := h.Store.Version(ctx, name, 0)
+	newest, err := h.Versions.Version(ctx, name, 0)
 	if err != nil && !errors.Is(err, store.ErrNoVersion) {
 		return 0, err
 	}
@@ -143,9 +143,9 @@ func (h *Harbour) found(ctx context.Context, name, file, text string) (int, erro
 	if newest.N == 0 {
 		why = "first read from " + filepath.Base(file)
 	}
-	n, err := h.Store.KeepVersion(ctx, store.Version{Name: name, At: time.Now(), By: "file", Why: why, Text: text}, newest.N)
+	n, err := h.Versions.KeepVersion(ctx, store.Version{Name: name, At: time.Now(), By: "file", Why: why, Text: text}, newest.N)
 	if errors.Is(err, store.ErrChanged) { // another process has just found the same
-		newest, err = h.Store.Version(ctx, name, 0)
+		newest, err = h.Versions.Version(ctx, name, 0)
 		return newest.N, err
 	}
 	return n, err
@@ -164,11 +164,11 @@ func (h *Harbour) SaveBaseline(ctx context.Context, name, text string, after int
 	if b.Name != name {
 		return 0, fmt.Errorf("the text is of the baseline %q, and %q is to be saved; a baseline keeps its name", b.Name, name)
 	}
-	ps, err := h.problemsOf(ctx, b)
+	readings, err := h.newest(ctx)
 	if err != nil {
 		return 0, err
 	}
-	for _, p := range ps {
+	for _, p := range h.problemsOf(readings, b) {
 		if p.Error {
 			return 0, fmt.Errorf("%s; nothing is saved", p)
 		}
@@ -179,21 +179,21 @@ func (h *Harbour) SaveBaseline(ctx context.Context, name, text string, after int
 		if strings.ContainsAny(name, "/\\\x00") || strings.HasPrefix(name, ".") {
 			return 0, fmt.Errorf("%q can't be a new baseline's name: it is a file's name too", name)
 		}
-		if err := os.MkdirAll(h.ownBaselines(), 0o755); err != nil {
+		if err := os.MkdirAll(h.ownBaselines(), 0o700); err != nil {
 			return 0, err
 		}
 		file = filepath.Join(h.ownBaselines(), name+".yaml")
-		if newest, err := h.Store.Version(ctx, name, 0); err == nil {
+		if newest, err := h.Versions.Version(ctx, name, 0); err == nil {
 			after = newest.N // of one that was there before
 		}
 	} else if now, err := os.ReadFile(file); err == nil && string(now) != src.Text {
 		return 0, fmt.Errorf("the baseline %s: %w: its file %s is not what was read from it; open it anew", name, store.ErrChanged, file)
 	}
-	n, err := h.Store.KeepVersion(ctx, store.Version{Name: name, At: time.Now(), By: by, Why: why, Text: text}, after)
+	n, err := h.Versions.KeepVersion(ctx, store.Version{Name: name, At: time.Now(), By: by, Why: why, Text: text}, after)
 	if err != nil {
 		return 0, err
 	}
-	if err := renameio.WriteFile(file, []byte(text), 0o644); err != nil {
+	if err := renameio.WriteFile(file, []byte(text), 0o600); err != nil {
 		return 0, fmt.Errorf("writing the baseline %s: %w", name, err)
 	}
 	return n, h.LoadBaselines(ctx)
@@ -220,20 +220,11 @@ func (h *Harbour) Effect(ctx context.Context, name, text string) (drift.Effect, 
 	if err := h.Sound(); err != nil {
 		return drift.Effect{}, nil, err
 	}
-	hosts, err := h.Hosts()
+	kept, err := h.newest(ctx)
 	if err != nil {
 		return drift.Effect{}, nil, err
 	}
-	kept, err := h.Store.Newest(ctx, hosts)
-	if err != nil {
-		return drift.Effect{}, nil, err
-	}
-	c := h.Checker()
-	held := drift.Hold(h.Estate.Clusters, kept, c.Now, c.MaxAge)
-	var before, after *baseline.Baseline
-	if s, err := h.Source(name); err == nil {
-		before = &s.Baseline
-	}
+	var after *baseline.Baseline
 	if text != "" {
 		b, err := baselinefile.Parse(name+".yaml", []byte(text))
 		if err != nil {
@@ -241,20 +232,29 @@ func (h *Harbour) Effect(ctx context.Context, name, text string) (drift.Effect, 
 		}
 		after = &b
 	}
+	c := h.Checker()
+	e, ps := h.effect(drift.Hold(h.Estate.Clusters, kept, c.Now, c.MaxAge), kept, name, after)
+	return e, ps, nil
+}
+
+// effect does so for what the readings hold; after is nil where the baseline is taken away.
+func (h *Harbour) effect(held *drift.Holdings, readings map[string]*estate.Reading, name string, after *baseline.Baseline) (drift.Effect, []baseline.Problem) {
+	var before *baseline.Baseline
+	if s, err := h.Source(name); err == nil {
+		before = &s.Baseline
+	}
 	var ps []baseline.Problem
 	if after != nil {
-		if ps, err = h.problemsOf(ctx, *after); err != nil {
-			return drift.Effect{}, nil, err
-		}
+		ps = h.problemsOf(readings, *after)
 	}
-	return c.Edit(held, before, after), ps, nil
+	return h.Checker().Edit(held, before, after), ps
 }
 
 // CompareVersions says in what a version of a baseline differs from another.
 func (h *Harbour) CompareVersions(ctx context.Context, name string, from, to int) ([]baseline.Change, error) {
 	var two [2]baseline.Baseline
 	for i, n := range []int{from, to} {
-		v, err := h.Store.Version(ctx, name, n)
+		v, err := h.Versions.Version(ctx, name, n)
 		if err != nil {
 			return nil, err
 		}

@@ -14,8 +14,8 @@ import (
 
 	"yareharbour/bundle"
 	"yareharbour/core/catalogue"
+	"yareharbour/core/course"
 	"yareharbour/core/drift"
-	"yareharbour/core/plan"
 	"yareharbour/feed"
 	"yareharbour/format/debindex"
 	"yareharbour/format/releaselist"
@@ -111,17 +111,6 @@ func (h *Harbour) describeFeeds() (out []feed.Feed, err error) {
 		out = append(out, f)
 	}
 	return out, nil
-}
-
-// withdrawn looks at everything that is known as it is now, and says why the wanted release was taken back; "" where it stands. What can't be
-// read says nothing good: that is a reason too.
-func (h *Harbour) withdrawn(c plan.Change) string {
-	now, err := h.today()
-	if err != nil {
-		return "whether it still stands can't be told: " + err.Error()
-	}
-	track, _ := now.TrackOf(c.Component, c.To, c.Model)
-	return now.WithdrawnFor(c.Component, c.To, track, c.Model)
 }
 
 // standing is everything that was known when the files from which it was read stood so.
@@ -279,8 +268,8 @@ func (h *Harbour) Accept(ctx context.Context, b *bundle.Bundle) error {
 	return h.Reload()
 }
 
-// News tells how many of the releases and advisories in an opened bundle the catalogue has not yet.
-func (h *Harbour) News(b *bundle.Bundle) (releases, advisories int) {
+// Brings tells how many of the releases and advisories in an opened bundle the catalogue has not yet.
+func (h *Harbour) Brings(b *bundle.Bundle) (releases, advisories int) {
 	cat := h.Catalogue()
 	for _, batch := range b.Batches {
 		for i := range batch.Releases {
@@ -315,11 +304,7 @@ func (h *Harbour) Wanted(verdicts map[string][]drift.Verdict) map[string]*catalo
 
 // KeptVerdicts judges every host as it was last read.
 func (h *Harbour) KeptVerdicts(ctx context.Context) (map[string][]drift.Verdict, error) {
-	hosts, err := h.Hosts()
-	if err != nil {
-		return nil, err
-	}
-	kept, err := h.Store.Newest(ctx, hosts)
+	kept, err := h.newest(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -328,7 +313,7 @@ func (h *Harbour) KeptVerdicts(ctx context.Context) (map[string][]drift.Verdict,
 
 // Fetch gets the payload of a release from its feed into the payload store.
 func (h *Harbour) Fetch(ctx context.Context, r *catalogue.Release, progress func(feed.Progress)) error {
-	if _, err := h.Payloads.Open(r.File, r.SHA256); err == nil {
+	if h.Payloads.Check(r.File, r.SHA256) == nil {
 		return nil
 	}
 	f, err := h.Feed(r.Feed)
@@ -360,7 +345,7 @@ func (h *Harbour) Prune(ctx context.Context, rule catalogue.PruneRule) ([]catalo
 		if err != nil {
 			return nil, err
 		}
-		if s == nil || s.Status == plan.Finished {
+		if s == nil || s.Status == course.Finished {
 			continue
 		}
 		for _, v := range s.Plan.Visits {

@@ -6,7 +6,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"log/slog"
 	"os"
 	"path/filepath"
 	"slices"
@@ -15,7 +17,6 @@ import (
 	"time"
 
 	"yareharbour/bundle"
-	"yareharbour/connector"
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
@@ -40,15 +41,27 @@ const Kept = "kept"
 type Harbour struct {
 	State    string // the state directory
 	Estate   estate.Estate
-	Payloads Payloads
-	Store    *store.Store
+	Payloads *Payloads
 	World    World
 	Feeds    []feed.Feed
 	Shelf    feed.Shelf   // of what feeds said
 	Bundles  bundle.Shelf // of what was taken in
 
+	// What the state file keeps, each kind for itself.
+	Readings store.Readings
+	Rounds   store.Rounds
+	Versions store.Versions
+	Tallies  store.Tallies
+	Filters  store.Filters
+
+	hold       io.Closer // of the state file
+	unwritable error     // why the state can only be looked into; nil where it can be written
+
 	dir  string // of the estate file
 	file estatefile.File
+
+	looking sync.Mutex // of looks
+	looks   looks
 
 	mu        sync.RWMutex
 	catalogue *catalogue.Catalogue
@@ -72,8 +85,8 @@ func OpenStore(ctx context.Context, o Options) (*Harbour, error) {
 	if _, err := os.Stat(filepath.Join(o.State, store.File)); err != nil {
 		return nil, err
 	}
-	st, err := store.Open(ctx, o.State)
-	return &Harbour{State: o.State, Store: st, World: away{connector.LookOnly{Why: errors.New("the estate's files can't be read")}}}, err
+	h := &Harbour{State: o.State, World: away{why: errors.New("the estate's files can't be read")}}
+	return h, h.openStore(ctx)
 }
 
 // Open opens an estate. A release list, feed, bundle or baseline that can't be read costs only what stands on it: Sound says which. An estate whose connector can't be
@@ -92,24 +105,59 @@ func Open(ctx context.Context, o Options) (*Harbour, error) {
 	if err != nil {
 		return nil, err
 	}
-	h.Estate = describe(f)
+	h.Estate = f.Describe()
 	h.dir, h.file = filepath.Dir(file), f
-	h.Payloads = Payloads{Dir: h.path(f.Payloads), Store: payload.Store{Dir: filepath.Join(o.State, Kept, "payloads")}}
+	h.Payloads = &Payloads{Dir: h.path(f.Payloads), Store: payload.Store{Dir: filepath.Join(o.State, Kept, "payloads")}}
 	h.Shelf = feed.Shelf{Dir: filepath.Join(o.State, Kept, "feeds")}
 	h.Bundles = bundle.Shelf{Dir: filepath.Join(o.State, Kept, "bundles"), Payloads: h.Payloads.Store}
 	if h.Feeds, err = h.describeFeeds(); err != nil {
 		return nil, err
 	}
 	_ = h.Reload() // Sound tells
-	if h.Store, err = store.Open(ctx, o.State); err != nil {
+	if err := h.openStore(ctx); err != nil {
 		return nil, err
 	}
 	if h.World, err = h.dial(ctx); err != nil {
-		h.World = away{connector.LookOnly{Why: err}}
+		h.World = away{why: err}
 	}
 	_ = h.LoadBaselines(ctx) // Sound tells
 	return h, nil
 }
+
+// openStore opens the state.
+func (h *Harbour) openStore(ctx context.Context) error {
+	s, unwritable, err := state(ctx, h.State)
+	if err == nil {
+		h.Readings, h.Rounds, h.Versions, h.Tallies, h.Filters, h.hold, h.unwritable = s, s, s, s, s, s, unwritable
+	}
+	return err
+}
+
+// state opens the state file below dir for everything, or, where it can't be written, for looking: what is in it, or nothing.
+func state(ctx context.Context, dir string) (st *store.Store, unwritable, err error) {
+	st, err = store.Open(ctx, dir)
+	if err == nil || errors.Is(err, store.ErrNewer) {
+		return st, nil, err
+	}
+	if free, no := (payload.Store{Dir: dir}).Free(); no == nil && free < enough {
+		err = fmt.Errorf("the disk of %s is full, %d bytes are free: %w", dir, free, err)
+	}
+	look, only := store.OpenToLook(ctx, dir)
+	if errors.Is(only, fs.ErrNotExist) {
+		look, only = store.Scratch(ctx)
+	}
+	if only != nil {
+		return nil, nil, errors.Join(err, only)
+	}
+	slog.Warn("the state directory can't be written: this only looks, and nothing that is found is kept", "error", err)
+	return look, err, nil
+}
+
+// enough is how many bytes the state file needs to be opened at all: with less a disk counts as full.
+const enough = 256 << 10
+
+// keptDir is what is kept below the state directory.
+func (h *Harbour) keptDir() string { return filepath.Join(h.State, Kept) }
 
 // Names returns the clusters of an estate file with their hosts, and opens nothing.
 func Names(o Options) ([]estate.Cluster, error) {
@@ -122,13 +170,13 @@ func Names(o Options) ([]estate.Cluster, error) {
 		return nil, err
 	}
 	f, err := estatefile.Parse(file, text)
-	return describe(f).Clusters, err
+	return f.Describe().Clusters, err
 }
 
 // Close closes it.
 func (h *Harbour) Close() error {
 	h.World.Hangup()
-	return h.Store.Close()
+	return h.hold.Close()
 }
 
 // find returns the estate file that is meant.
@@ -157,18 +205,6 @@ func join(paths []string) string {
 		s += " nor " + p
 	}
 	return s
-}
-
-func describe(f estatefile.File) estate.Estate {
-	e := estate.Estate{Name: f.Estate}
-	for _, c := range f.Clusters {
-		reserve := 1
-		if c.Reserve != nil {
-			reserve = *c.Reserve
-		}
-		e.Clusters = append(e.Clusters, estate.Cluster{Name: c.Name, Hosts: c.Hosts, Act: c.Act, Reserve: reserve})
-	}
-	return e
 }
 
 // LoadBaseline reads a baseline file.

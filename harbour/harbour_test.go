@@ -9,7 +9,9 @@ import (
 	"time"
 
 	simconn "yareharbour/connector/sim"
+	"yareharbour/core/act"
 	"yareharbour/core/catalogue"
+	"yareharbour/core/course"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
 	"yareharbour/demo"
@@ -23,7 +25,7 @@ func open(t *testing.T) *Harbour {
 	if err := demo.Write(dir); err != nil {
 		t.Fatal(err)
 	}
-	wait, err := sim.Start(t.Context(), sim.Options{Dir: filepath.Join(dir, demo.SimDir), Speed: 2000, New: demo.World})
+	wait, err := sim.Start(t.Context(), sim.Options{Dir: filepath.Join(dir, demo.SimDir), Speed: 800, New: demo.World})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -36,10 +38,19 @@ func open(t *testing.T) *Harbour {
 	return h
 }
 
+// simulation is the world behind the border.
+func simulation(h *Harbour) *simconn.Connector {
+	return h.World.(border).World.(routes).World.(opened).Clock.(*simconn.Connector)
+}
+
+func unseen(course.Event) {}
+
+func start(b plan.Brief) Start { return Start{Brief: b, By: "tester", Reason: "a test"} }
+
 func brief(h *Harbour, cluster string, hosts ...string) plan.Brief {
 	c, _ := h.Estate.Cluster(cluster)
 	b := plan.DefaultBrief(c)
-	b.Hosts, b.By, b.Reason = hosts, "tester", "a test"
+	b.Hosts = hosts
 	return b
 }
 
@@ -48,7 +59,7 @@ func TestReadKeepsWhatAHostLastSaid(t *testing.T) {
 	if _, err := h.Read(t.Context(), []string{"heron"}, nil); err != nil {
 		t.Fatal(err)
 	}
-	if err := h.World.(border).World.(*simconn.Connector).Order(t.Context(), sim.Fault{Host: "heron", Kind: sim.Crashes}); err != nil {
+	if err := simulation(h).Order(t.Context(), sim.Fault{Host: "heron", Kind: sim.Crashes}); err != nil {
 		t.Fatal(err)
 	}
 	got, err := h.Read(t.Context(), []string{"heron"}, nil)
@@ -78,15 +89,15 @@ func TestStartRefusesAndLeavesNothing(t *testing.T) {
 		"nothing":    {brief(h, "vts", "lapwing"), nil, "would visit no host"},
 		"no cluster": {plan.Brief{Cluster: "marsh"}, nil, `no cluster or host "marsh"`},
 	} {
-		_, err := h.Start(t.Context(), c.brief, nil)
+		_, err := h.Start(t.Context(), start(c.brief), unseen)
 		if err == nil || !strings.Contains(err.Error(), c.says) || c.want != nil && !errors.Is(err, c.want) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if rounds, err := h.Store.Rounds(t.Context(), ""); err != nil || len(rounds) > 0 {
+	if rounds, err := h.Rounds.Rounds(t.Context(), ""); err != nil || len(rounds) > 0 {
 		t.Errorf("a refused round was begun: %v %v", rounds, err)
 	}
-	if held, err := h.Store.Holder(t.Context(), "tides"); held != nil || err != nil {
+	if held, err := h.Rounds.Holder(t.Context(), "tides"); held != nil || err != nil {
 		t.Errorf("a refused round keeps the lease: %v %v", held, err)
 	}
 }
@@ -121,11 +132,11 @@ func TestADamagedPayloadIsNeverApplied(t *testing.T) {
 	if err := os.WriteFile(files[0], []byte("damaged"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	_, err = h.Start(t.Context(), brief(h, "vts", "knot"), nil)
-	if !errors.Is(err, ErrObstacles) || !strings.Contains(err.Error(), "damaged or not the one") {
+	_, err = h.Start(t.Context(), start(brief(h, "vts", "knot")), unseen)
+	if !errors.Is(err, ErrObstacles) || !strings.Contains(err.Error(), "damaged, or not the one") {
 		t.Errorf("%v", err)
 	}
-	if w, err := h.World.(border).World.(*simconn.Connector).World(t.Context()); err != nil || len(w.Acts) > 0 {
+	if w, err := simulation(h).World(t.Context()); err != nil || len(w.Acts) > 0 {
 		t.Errorf("%v %v", w.Acts, err)
 	}
 }
@@ -136,8 +147,9 @@ func TestAWithdrawalIsSeenWithoutOpeningAnew(t *testing.T) {
 	if err != nil || len(p.Visits) != 1 {
 		t.Fatal(p, err)
 	}
-	c := p.Visits[0].Changes[0]
-	if why := h.withdrawn(c); why != "" {
+	v, r := &course.Visit{Visit: p.Visits[0]}, &estate.Reading{Host: "knot"}
+	withdrawn := func() string { return h.todayOf(v, r).Withdrawn[0] }
+	if why := withdrawn(); why != "" {
 		t.Errorf("it stands: %q", why)
 	}
 	list := filepath.Join(h.dir, h.file.Releases[0])
@@ -149,13 +161,13 @@ func TestAWithdrawalIsSeenWithoutOpeningAnew(t *testing.T) {
 	if err := os.WriteFile(list, []byte(now), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if why := h.withdrawn(c); why != "it leaks" {
+	if why := withdrawn(); why != "it leaks" {
 		t.Errorf("withdrawn: %q", why)
 	}
 	if err := os.WriteFile(list, []byte("broken: ["), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if why := h.withdrawn(c); !strings.Contains(why, "can't be told") {
+	if why := withdrawn(); !strings.Contains(why, "can't be told") {
 		t.Errorf("with a broken list: %q", why)
 	}
 }
@@ -163,22 +175,33 @@ func TestAWithdrawalIsSeenWithoutOpeningAnew(t *testing.T) {
 // F8: what steps took in past rounds is what the next plan expects.
 func TestTimesAreLearnedFromRounds(t *testing.T) {
 	h := open(t)
-	s, err := h.Start(t.Context(), brief(h, "vts"), nil)
-	if err != nil || s.Status != plan.Finished {
+	s, err := h.Start(t.Context(), start(brief(h, "vts")), unseen)
+	if err != nil || s.Status != course.Finished {
 		t.Fatal(s, err)
 	}
-	times, err := h.Times(t.Context())
+	times, err := h.Rounds.Times(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
-	middle, worst, from := times.Usual(plan.RestartStep, "Quay 1")
+	middle, worst, from := times.Usual(act.RestartStep, "Quay 1")
 	if from == "assumed" || middle <= 0 || worst < middle {
 		t.Errorf("%v %v %s", middle, worst, from)
 	}
-	if _, err := h.Resume(t.Context(), "vts", "tester", nil); err == nil || !strings.Contains(err.Error(), "is finished") {
+	if _, err := h.Resume(t.Context(), "vts", "tester", unseen); err == nil || !strings.Contains(err.Error(), "is finished") {
 		t.Errorf("a finished round was resumed: %v", err)
 	}
-	if _, err := h.Ask(t.Context(), "vts", plan.AskStop, "tester"); err == nil {
+	if _, err := h.Ask(t.Context(), "vts", course.AskStop, "", "tester"); err == nil {
 		t.Error("a finished round was asked to stop")
+	}
+}
+
+// The time of day must be the time of day alone: between two times with a monotonic reading no clock is ever seen to be set.
+func TestTheMachinesTimeOfDayIsTheTimeOfDayAlone(t *testing.T) {
+	var c machineClock
+	if now := c.Now(); now != now.Round(0) {
+		t.Errorf("%s has a monotonic reading", now)
+	}
+	if a, b := c.Lasted(), c.Lasted(); a <= 0 || b < a {
+		t.Errorf("this program has watched for %s, and then for %s", a, b)
 	}
 }

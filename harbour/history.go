@@ -9,22 +9,31 @@ import (
 
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/view"
 	"yareharbour/store"
 )
 
-// tally keeps what every cluster's drift comes to now, as the newest kept readings have it.
-func (h *Harbour) tally(ctx context.Context) error {
+// tally keeps what the drift of the clusters comes to now in which hosts were read, as the newest kept readings have it.
+func (h *Harbour) tally(ctx context.Context, read map[string]*estate.Reading) error {
 	c := h.Checker()
 	for _, cl := range h.Estate.Clusters {
-		kept, err := h.Store.Newest(ctx, cl.Hosts)
+		if !slices.ContainsFunc(cl.Hosts, func(host string) bool { return read[host] != nil }) {
+			continue
+		}
+		kept, err := h.Readings.Newest(ctx, slices.DeleteFunc(slices.Clone(cl.Hosts), func(host string) bool { return read[host] != nil }))
 		if err != nil {
 			return err
+		}
+		for _, host := range cl.Hosts {
+			if r := read[host]; r != nil {
+				kept[host] = r
+			}
 		}
 		verdicts := make(map[string][]drift.Verdict, len(kept))
 		for host, r := range kept {
 			verdicts[host] = c.Host(cl.Name, r)
 		}
-		if err := h.Store.KeepTally(ctx, cl.Name, drift.Count(c.Now, verdicts)); err != nil {
+		if err := h.Tallies.KeepTally(ctx, cl.Name, drift.Count(c.Now, verdicts)); err != nil {
 			return err
 		}
 	}
@@ -33,11 +42,11 @@ func (h *Harbour) tally(ctx context.Context) error {
 
 // Spans tells when each version of each component was first and last seen on the host.
 func (h *Harbour) Spans(ctx context.Context, host string) ([]drift.Span, error) {
-	rs, err := h.Store.History(ctx, host, remembered)
+	rs, err := h.Readings.History(ctx, host, remembered)
 	if err != nil {
 		return nil, err
 	}
-	kept, err := h.Store.When(ctx, host, remembered)
+	kept, err := h.Readings.When(ctx, host, remembered)
 	if err != nil {
 		return nil, err
 	}
@@ -47,6 +56,19 @@ func (h *Harbour) Spans(ctx context.Context, host string) ([]drift.Span, error) 
 		until[i] = kept[i].To
 	}
 	return drift.Spans(rs, until), nil
+}
+
+// Compare says in what two kept readings differ, each named as ReadingAt takes it.
+func (h *Harbour) Compare(ctx context.Context, from, to string) (view.Comparison, error) {
+	before, err := h.ReadingAt(ctx, from)
+	if err != nil {
+		return view.Comparison{}, err
+	}
+	after, err := h.ReadingAt(ctx, to)
+	if err != nil {
+		return view.Comparison{}, err
+	}
+	return view.Compare(from, before, to, after), nil
 }
 
 // ReadingAt returns the reading that a name means: HOST, its newest kept one; HOST@TIME, the one that held then. The time is a date, a date with a
@@ -63,13 +85,13 @@ func (h *Harbour) ReadingAt(ctx context.Context, name string) (*estate.Reading, 
 			return nil, err
 		}
 	}
-	got, err := h.Store.On(ctx, []string{host}, at)
+	got, err := h.Readings.On(ctx, []string{host}, at)
 	if err != nil {
 		return nil, err
 	}
 	if got[host] == nil {
 		first := "it was never read"
-		if kept, err := h.Store.When(ctx, host, 1<<20); err == nil && len(kept) > 0 {
+		if kept, err := h.Readings.When(ctx, host, 1<<20); err == nil && len(kept) > 0 {
 			first = "the first reading of it that was kept is of " + kept[len(kept)-1].From.Local().Format(stamp)
 		}
 		return nil, fmt.Errorf("no reading of %s is kept from %s or before: %s", host, at.Local().Format(stamp), first)
@@ -110,20 +132,13 @@ func ParseTime(s string, now time.Time) (time.Time, error) {
 	return now.Add(-d), nil
 }
 
-// NewDrift is what is out of line in a cluster and was not when somebody last looked.
-type NewDrift struct {
-	Since time.Time // of the last look; the zero time where nobody looked yet
-	By    string
-	News  []drift.Verdict
-}
-
-// NewDrift compares verdicts of a cluster with the last look at it. Where nobody looked yet nothing is news.
-func (h *Harbour) NewDrift(ctx context.Context, cluster string, verdicts map[string][]drift.Verdict) (NewDrift, error) {
-	l, ok, err := h.Store.Looked(ctx, cluster)
+// News compares verdicts of a cluster with the last look at it. Where nobody looked yet nothing is news.
+func (h *Harbour) News(ctx context.Context, cluster string, verdicts map[string][]drift.Verdict) (drift.News, error) {
+	l, ok, err := h.Tallies.Looked(ctx, cluster)
 	if err != nil || !ok {
-		return NewDrift{}, err
+		return drift.News{}, err
 	}
-	return NewDrift{l.At, l.By, l.Seen.News(verdicts)}, nil
+	return drift.News{Since: l.At, By: l.By, Drift: l.Seen.Since(verdicts)}, nil
 }
 
 // Looked notes that somebody has seen the drift of a cluster as it is now; what comes after is news.
@@ -132,12 +147,12 @@ func (h *Harbour) Looked(ctx context.Context, cluster, by string) error {
 	if err != nil {
 		return err
 	}
-	kept, err := h.Store.Newest(ctx, c.Hosts)
+	kept, err := h.Readings.Newest(ctx, c.Hosts)
 	if err != nil {
 		return err
 	}
 	verdicts := h.Check(h.Checker(), kept)
-	return h.Store.KeepLook(ctx, cluster, store.Look{At: h.World.Now(), By: by, Seen: drift.See(verdicts)})
+	return h.Tallies.KeepLook(ctx, cluster, store.Look{At: h.World.Now(), By: by, Seen: drift.See(verdicts)})
 }
 
 // stamp is how a time is shown: with its zone.

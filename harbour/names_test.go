@@ -2,15 +2,19 @@ package harbour
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
+	"reflect"
 	"regexp"
 	"slices"
 	"strings"
 	"testing"
 
 	"yareharbour/connector"
+	"yareharbour/core/act"
 	"yareharbour/core/baseline"
+	"yareharbour/core/course"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
 	"yareharbour/demo"
@@ -74,6 +78,43 @@ func TestEachNameOfEachBaselineMisspelt(t *testing.T) {
 	}
 }
 
+// What the editor says while somebody types is what the command line says and what saving holds against: with the other baselines beside it, so that an exception from another's clause pardons
+// something, and one from nobody's does not.
+func TestTheEditorSaysWhatSavingHolds(t *testing.T) {
+	h := open(t)
+	if _, err := h.Read(t.Context(), mustHosts(t, h), nil); err != nil {
+		t.Fatal(err)
+	}
+	e, err := h.View(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	desk := &Desk{Harbour: h, By: "tester"}
+	const text = "baseline: mine\nassign: [vts]\nclauses:\n  - component: deb:crab\n    posture: never\nexceptions:\n  - component: %s\n    hosts: [tides/egret]\n    until: 2026-12-06\n    reason: a trial\n    by: tester\n"
+	for component, amiss := range map[string]bool{"fw:corran-bios": false, "fw:nobody-asks": true} {
+		body := fmt.Sprintf(text, component)
+		effect, ps, err := h.Effect(t.Context(), "mine", body)
+		shown, told, err2 := desk.EffectOn(t.Context(), e, "mine", body)
+		if err != nil || err2 != nil {
+			t.Fatal(err, err2)
+		}
+		if !reflect.DeepEqual(ps, told) || !reflect.DeepEqual(effect.Says(), shown.Says()) {
+			t.Errorf("%s: the command line says %v %v, the editor %v %v", component, effect.Says(), ps, shown.Says(), told)
+		}
+		if got := slices.ContainsFunc(told, func(p baseline.Problem) bool { return p.Error }); got != amiss {
+			t.Errorf("%s: %v", component, told)
+		}
+		if _, err := h.SaveBaseline(t.Context(), "mine", body, 0, "tester", "a trial"); (err != nil) != amiss {
+			t.Errorf("%s: saving says %v", component, err)
+		}
+		if !amiss {
+			if err := h.RemoveBaseline(t.Context(), "mine"); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+}
+
 func mustHosts(t *testing.T, h *Harbour, names ...string) []string {
 	t.Helper()
 	hosts, err := h.Hosts(names...)
@@ -122,9 +163,11 @@ func TestABrokenFileCostsWhatStandsOnIt(t *testing.T) {
 		t.Errorf("looking: %v", err)
 	}
 	var needs []string
-	s, err := again.Survey(t.Context(), readings)
-	for _, n := range s.Needs {
-		needs = append(needs, n.Text)
+	e, err := again.View(t.Context())
+	if err == nil {
+		for _, n := range e.Survey.Needs {
+			needs = append(needs, n.Text)
+		}
 	}
 	if err != nil || !strings.Contains(strings.Join(needs, "\n"), filepath.Base(lists[0])) {
 		t.Errorf("the survey does not tell: %q %v", needs, err)
@@ -159,17 +202,12 @@ func TestAnEstateThatCannotBeReached(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	ctx := t.Context()
-	for name, act := range map[string]func(connector.World) error{
-		"stage":   func(w connector.World) error { _, err := w.Stage(ctx, "heron", "x", nil); return err },
-		"move":    func(w connector.World) error { _, err := w.Move(ctx, "heron", "g", "ibis"); return err },
-		"close":   func(w connector.World) error { return w.Close(ctx, "heron", estate.Mark{}) },
-		"open":    func(w connector.World) error { return w.Open(ctx, "heron", "R") },
-		"change":  func(w connector.World) error { _, err := w.Change(ctx, "heron", connector.Item{}); return err },
-		"restart": func(w connector.World) error { _, err := w.Restart(ctx, "heron", ""); return err },
-	} {
-		if err := act(h.World); err == nil || !strings.Contains(err.Error(), "heron") {
-			t.Errorf("%s: %v", name, err)
-		}
+	session, err := h.World.Open(ctx, "heron")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, acts := session.(connector.Doer); acts {
+		t.Error("a host that can't be reached can be acted on")
 	}
 	ways, err := h.Connect(context.WithoutCancel(ctx), []string{"heron"}, func(string) {})
 	if err != nil || len(ways) != 1 || ways[0].Failed() != 1 {
@@ -197,10 +235,11 @@ func BenchmarkWithdrawnBeforeEachAct(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer h.Close()
-	c := plan.Change{Component: "fw:tarbet-s9", To: "4.19.0", Model: "Tarbet S9"}
+	v := &course.Visit{Visit: plan.Visit{Host: "heron", Changes: []act.Change{{Component: "fw:tarbet-s9", To: "4.19.0", Model: "Tarbet S9"}}}}
+	r := &estate.Reading{Host: "heron"}
 	for b.Loop() {
-		if why := h.withdrawn(c); why != "" {
-			b.Fatal(why)
+		if today := h.todayOf(v, r); len(today.Withdrawn) > 0 {
+			b.Fatal(today.Withdrawn)
 		}
 	}
 }

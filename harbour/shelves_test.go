@@ -44,7 +44,7 @@ func TestFromABundleToDrift(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if r, a := h.News(b); r != 1 || a != 0 || behind() != 0 {
+	if r, a := h.Brings(b); r != 1 || a != 0 || behind() != 0 {
 		t.Errorf("%d new releases, %d advisories; looking changes nothing", r, a)
 	}
 	if err := h.Accept(t.Context(), b); err != nil {
@@ -192,7 +192,7 @@ func TestBaselinesInVersions(t *testing.T) {
 	if err := h.LoadBaselines(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if v, err := h.Store.Version(t.Context(), src.Name, 0); err != nil || v.N != 3 || v.By != "file" || v.Text != src.Text {
+	if v, err := h.Versions.Version(t.Context(), src.Name, 0); err != nil || v.N != 3 || v.By != "file" || v.Text != src.Text {
 		t.Errorf("%+v %v", v, err)
 	}
 	// One that is made here lives beside the state, and can go again.
@@ -227,7 +227,7 @@ func TestLookingBack(t *testing.T) {
 	h := open(t)
 	w := demo.World()
 	for _, day := range demo.Days() {
-		if err := h.Store.KeepReading(t.Context(), demo.Past(w, day)["dunlin"]); err != nil {
+		if err := h.Readings.KeepReading(t.Context(), demo.Past(w, day)["dunlin"]); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -274,23 +274,23 @@ func TestNewDriftSinceTheLastLook(t *testing.T) {
 		return h.Check(h.Checker(), rs)
 	}
 	vs := read()
-	if n, err := h.NewDrift(t.Context(), "vts", vs); err != nil || !n.Since.IsZero() || len(n.News) != 0 {
+	if n, err := h.News(t.Context(), "vts", vs); err != nil || !n.Since.IsZero() || len(n.Drift) != 0 {
 		t.Errorf("nobody looked yet: %+v %v", n, err)
 	}
 	if err := h.Looked(t.Context(), "vts", "op"); err != nil {
 		t.Fatal(err)
 	}
-	if n, err := h.NewDrift(t.Context(), "vts", read()); err != nil || len(n.News) != 0 || n.By != "op" {
+	if n, err := h.News(t.Context(), "vts", read()); err != nil || len(n.Drift) != 0 || n.By != "op" {
 		t.Errorf("%+v %v", n, err)
 	}
 	s, _ := h.Source("settings")
 	if _, err := h.SaveBaseline(t.Context(), "settings", strings.Replace(s.Text, "value: drop", "value: reject", 1), s.Version, "op", "x"); err != nil {
 		t.Fatal(err)
 	}
-	if n, err := h.NewDrift(t.Context(), "vts", read()); err != nil || len(n.News) != 2 {
+	if n, err := h.News(t.Context(), "vts", read()); err != nil || len(n.Drift) != 2 {
 		t.Errorf("%+v %v", n, err)
 	}
-	if trend, err := h.Store.Trend(t.Context(), "vts", time.Time{}); err != nil || len(trend) < 2 || trend[len(trend)-1].Drift[estate.Settings] != 2 {
+	if trend, err := h.Tallies.Trend(t.Context(), "vts", time.Time{}); err != nil || len(trend) < 2 || trend[len(trend)-1].Drift[estate.Settings] != 2 {
 		t.Errorf("%+v %v", trend, err)
 	}
 }

@@ -6,13 +6,17 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"time"
+	"unique"
 
 	"yareharbour/connector"
 	"yareharbour/connector/host"
+	"yareharbour/connector/libvirt"
 	"yareharbour/connector/redfish"
 	"yareharbour/connector/sim"
 	"yareharbour/connector/ssh"
+	"yareharbour/core/act"
 	"yareharbour/core/estate"
 	"yareharbour/format/estatefile"
 	"yareharbour/format/plain"
@@ -21,10 +25,6 @@ import (
 // World is the outside of an estate: its hosts, and its time.
 type World interface {
 	connector.World
-	// Speed is how many seconds of the estate pass in one of ours.
-	Speed() float64
-	// Connect tries every way to a host and says what it found at each stage.
-	Connect(ctx context.Context, host string) []connector.Stage
 	// Hangup lets go of all connections.
 	Hangup()
 }
@@ -32,56 +32,155 @@ type World interface {
 // border is a world whose words are made harmless before anybody sees or keeps them: a host may call its guests and packages what it likes.
 type border struct{ World }
 
+// Open begins a session with the host.
+func (b border) Open(ctx context.Context, host string) (connector.Session, error) {
+	s, err := b.World.Open(ctx, host)
+	if err != nil {
+		return nil, err
+	}
+	return guarded{s}, nil
+}
+
+// guarded is a session at the border.
+type guarded struct{ connector.Session }
+
 // Read reads the host.
-func (b border) Read(ctx context.Context, host string, sections ...estate.SectionName) (*estate.Reading, error) {
-	r, err := b.World.Read(ctx, host, sections...)
+func (g guarded) Read(ctx context.Context, sections ...estate.SectionName) (*estate.Reading, error) {
+	r, err := g.Session.Read(ctx, sections...)
 	if r != nil {
 		plain.Strings(r)
 		r.Sort()
+		share(r)
 	}
 	return r, err
 }
 
-// Task follows a task.
-func (b border) Task(ctx context.Context, host, id string) (connector.Task, error) {
-	t, err := b.World.Task(ctx, host, id)
-	t.Error = plain.Line(t.Error)
+// share lets readings share the texts that hosts have alike: names and versions of packages are most of a reading, and there are few different ones.
+func share(r *estate.Reading) {
+	for i := range r.Components {
+		c := &r.Components[i]
+		c.Key, c.Version, c.Model = unique.Make(c.Key).Value(), unique.Make(c.Version).Value(), unique.Make(c.Model).Value()
+	}
+	r.Components = slices.Clip(slices.Clone(r.Components)) // what it grew by while it was read is let go
+}
+
+// Do begins an act, where the session can.
+func (g guarded) Do(ctx context.Context, o connector.Order) (connector.Receipt, error) {
+	d, ok := g.Session.(connector.Doer)
+	if !ok {
+		return connector.Receipt{}, fmt.Errorf("%s on %s: %w", o.Says(), o.Host, connector.ErrLookOnly)
+	}
+	r, err := d.Do(ctx, o)
+	plain.Strings(&r)
+	return r, err
+}
+
+// Trace asks what is known of an act.
+func (g guarded) Trace(ctx context.Context, a act.Act, task string) (act.Trace, error) {
+	d, ok := g.Session.(connector.Doer)
+	if !ok {
+		return act.Trace{Unasked: "this kind of host is only looked at"}, nil
+	}
+	t, err := d.Trace(ctx, a, task)
+	plain.Strings(&t)
 	return t, err
 }
 
 // Connect tries the ways to a host.
-func (b border) Connect(ctx context.Context, host string) []connector.Stage {
-	stages := b.World.Connect(ctx, host)
+func (g guarded) Connect(ctx context.Context) []connector.Stage {
+	stages := connector.TryWays(ctx, g.Session)
 	for i := range stages {
-		s := &stages[i]
-		s.Way, s.Found, s.Do = plain.Line(s.Way), plain.Line(s.Found), plain.Line(s.Do)
+		plain.Strings(&stages[i])
 	}
 	return stages
 }
 
-// dial reaches the estate as its file says.
-func (h *Harbour) dial(ctx context.Context) (World, error) {
-	w, err := h.connect(ctx)
-	return border{w}, err
+// Resolve asks the host what a change of packages would do.
+func (g guarded) Resolve(ctx context.Context, changes []connector.Wanted) act.Resolution {
+	r := connector.Resolve(ctx, g.Session, changes)
+	plain.Strings(&r)
+	return r
 }
 
-func (h *Harbour) connect(ctx context.Context) (World, error) {
-	c := h.file.Connector
-	if c.Kind == estatefile.Sim {
-		return sim.Dial(ctx, h.path(c.Dir), h.Acts)
+// Preparation says what the host needs before it takes orders.
+func (g guarded) Preparation(ctx context.Context) ([]connector.Item, error) {
+	if p, ok := g.Session.(connector.Preparer); ok {
+		items, err := p.Preparation(ctx)
+		plain.Strings(&items)
+		return items, err
 	}
-	d := &ssh.Dialer{User: c.User}
-	for _, f := range c.Config {
-		d.Config = append(d.Config, h.path(f))
+	return nil, nil
+}
+
+// Prepare puts it there.
+func (g guarded) Prepare(ctx context.Context) error {
+	if p, ok := g.Session.(connector.Preparer); ok {
+		return p.Prepare(ctx)
 	}
-	for _, f := range c.KnownHosts {
-		d.KnownHosts = append(d.KnownHosts, h.path(f))
+	return nil
+}
+
+// Remove takes it away.
+func (g guarded) Remove(ctx context.Context) error {
+	if p, ok := g.Session.(connector.Preparer); ok {
+		return p.Remove(ctx)
 	}
-	limit, err := c.LookLimit()
+	return nil
+}
+
+// dial reaches the estate as its file says. Hosts may be reached by other ways than the rest; a way that can't be dialled leaves its own hosts silent. The estate's time is that of its
+// own connector.
+func (h *Harbour) dial(ctx context.Context) (World, error) {
+	w, err := h.connect(ctx, h.file.Connector)
 	if err != nil {
 		return nil, err
 	}
-	r := &host.Reader{SSH: d, Sudo: c.Sudo, Limit: limit, BMCs: map[string]host.BMC{}}
+	r := routes{World: w, harbour: h}
+	for _, other := range h.file.Connectors {
+		o, err := h.connect(ctx, other.Connector)
+		if err != nil {
+			o = away{why: err}
+		}
+		r.others = append(r.others, o)
+	}
+	return border{r}, nil
+}
+
+// routes is a world whose hosts are reached in several ways.
+type routes struct {
+	World
+	harbour *Harbour
+	others  []World // in the order of the estate file's connectors
+}
+
+// Open begins a session by the host's own way.
+func (r routes) Open(ctx context.Context, host string) (connector.Session, error) {
+	if _, i := r.harbour.file.ConnectorOf(host); i >= 0 {
+		return r.others[i].Open(ctx, host)
+	}
+	return r.World.Open(ctx, host)
+}
+
+// Hangup lets go of all connections.
+func (r routes) Hangup() {
+	r.World.Hangup()
+	for _, o := range r.others {
+		o.Hangup()
+	}
+}
+
+func (h *Harbour) connect(ctx context.Context, c estatefile.Connector) (World, error) {
+	if c.Kind == estatefile.Sim {
+		w, err := sim.Dial(ctx, h.path(c.Dir))
+		if err != nil {
+			return nil, err
+		}
+		return opened{connector.LookOnly(w, h.Acts, errLookOnly), w, w.Hangup}, nil
+	}
+	r, err := hostsOver(c, h.path)
+	if err != nil {
+		return nil, err
+	}
 	for _, b := range h.file.BMCs {
 		to := redfish.Target{At: b.At, User: b.User, Fingerprint: b.Fingerprint, Names: b.Names}
 		if b.Roots != "" {
@@ -91,9 +190,49 @@ func (h *Harbour) connect(ctx context.Context) (World, error) {
 		}
 		r.BMCs[b.Host] = host.BMC{Target: to, Password: func(ctx context.Context) (string, error) { return b.Password.Get(ctx, h.dir) }}
 	}
-	why := fmt.Errorf("%w, and this version can do no more over SSH", connector.ErrLookOnly)
-	return realHosts{connector.LookOnly{Reader: r, Why: why}, r}, nil
+	return opened{connector.LookOnly(r, h.Acts, errLookOnly), machineClock{}, func() {}}, nil
 }
+
+// hostsOver reaches hosts over SSH, without their BMCs.
+func hostsOver(c estatefile.Connector, path func(string) string) (*host.Connector, error) {
+	d := &ssh.Dialer{User: c.User}
+	for _, f := range c.Config {
+		d.Config = append(d.Config, path(f))
+	}
+	for _, f := range c.KnownHosts {
+		d.KnownHosts = append(d.KnownHosts, path(f))
+	}
+	limit, err := c.LookLimit()
+	return &host.Connector{SSH: d, Sudo: c.Sudo, Limit: limit, BMCs: map[string]host.BMC{}, Migration: libvirt.Migration(c.Migration)}, err
+}
+
+// errLookOnly is why nothing is done to a cluster that the estate file does not open for that.
+var errLookOnly = fmt.Errorf("%w; say \"act: true\" for it there to change that", connector.ErrLookOnly)
+
+// opened is a world made of a way to hosts, a clock, and an end.
+type opened struct {
+	connector.Opener
+	connector.Clock
+	hangup func()
+}
+
+// Hangup lets go of all connections.
+func (o opened) Hangup() { o.hangup() }
+
+// machineClock is this machine's own time.
+type machineClock struct{}
+
+// watching is when this program began to watch, by Go's monotonic clock.
+var watching = time.Now()
+
+// Now is the time of day alone, without Go's monotonic reading: by that two times could not show that the clock was set between them.
+func (machineClock) Now() time.Time { return time.Now().Round(0) }
+
+// Lasted is how long this program has watched.
+func (machineClock) Lasted() time.Duration { return time.Since(watching) }
+
+// Speed is that of the world.
+func (machineClock) Speed() float64 { return 1 }
 
 // roots reads a PEM file of certificates.
 func roots(name string) (*x509.CertPool, error) {
@@ -108,46 +247,37 @@ func roots(name string) (*x509.CertPool, error) {
 	return pool, nil
 }
 
-// away is an outside that can't be reached at all: every host is silent, for the reason why. Acts are refused as where only looking is allowed; questions are too, for no answer is not the answer none.
-type away struct{ connector.LookOnly }
-
-// Read finds every section unread.
-func (a away) Read(_ context.Context, host string, sections ...estate.SectionName) (*estate.Reading, error) {
-	r := &estate.Reading{Host: host}
-	if len(sections) == 0 {
-		sections = estate.SectionNames
-	}
-	for _, s := range sections {
-		r.SetSection(estate.Section{Name: s, At: time.Now(), Source: "nowhere", Err: a.Why.Error()})
-	}
-	return r, nil
+// away is an outside that can't be reached at all: every host is silent, for the reason why.
+type away struct {
+	machineClock
+	why error
 }
 
-// Staged refuses.
-func (a away) Staged(_ context.Context, host, _ string) (string, error) {
-	return "", a.Refuse("looking for what is staged", host)
+// Open begins a session with nobody.
+func (a away) Open(_ context.Context, host string) (connector.Session, error) {
+	return noAnswer{host, a.why}, nil
 }
-
-// Task refuses.
-func (a away) Task(_ context.Context, host, _ string) (connector.Task, error) {
-	return connector.Task{}, a.Refuse("asking for a task", host)
-}
-
-// Running refuses.
-func (a away) Running(_ context.Context, host string) ([]connector.Task, error) {
-	return nil, a.Refuse("asking for tasks", host)
-}
-
-// Connect finds no way.
-func (a away) Connect(context.Context, string) []connector.Stage {
-	return []connector.Stage{{Way: "estate", Name: "configuration", Found: a.Why.Error()}}
-}
-
-// Speed is that of the world.
-func (away) Speed() float64 { return 1 }
 
 // Hangup has nothing to let go of.
 func (away) Hangup() {}
+
+type noAnswer struct {
+	host string
+	why  error
+}
+
+// Read finds every section unread.
+func (n noAnswer) Read(_ context.Context, sections ...estate.SectionName) (*estate.Reading, error) {
+	return connector.Unreached(n.host, "nowhere", time.Now(), n.why, sections...), nil
+}
+
+// Connect finds no way.
+func (n noAnswer) Connect(context.Context) []connector.Stage {
+	return []connector.Stage{{Way: "estate", Name: "configuration", Found: n.why.Error()}}
+}
+
+// Close has nothing to let go of.
+func (noAnswer) Close() error { return nil }
 
 // path is a path of the estate file, which is relative to it.
 func (h *Harbour) path(p string) string {
@@ -156,20 +286,3 @@ func (h *Harbour) path(p string) string {
 	}
 	return filepath.Join(h.dir, p)
 }
-
-// realHosts are hosts that are looked at over SSH.
-type realHosts struct {
-	connector.LookOnly
-	hosts *host.Reader
-}
-
-// Speed is that of the world.
-func (realHosts) Speed() float64 { return 1 }
-
-// Connect tries every way to a host.
-func (r realHosts) Connect(ctx context.Context, host string) []connector.Stage {
-	return r.hosts.Connect(ctx, host)
-}
-
-// Hangup lets go of all connections.
-func (r realHosts) Hangup() { r.hosts.Hangup() }

@@ -41,11 +41,11 @@ func (s Store) Put(r io.Reader, sum string) error {
 		return err
 	}
 	if _, err := os.Stat(to); err == nil {
-		if _, err := s.Open(sum); err == nil {
+		if s.check(sum) == nil {
 			return nil
 		}
 	}
-	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
 		return err
 	}
 	tmp, err := os.CreateTemp(s.Dir, ".in-*")
@@ -64,29 +64,22 @@ func (s Store) Put(r io.Reader, sum string) error {
 	if got := hex.EncodeToString(h.Sum(nil)); got != sum {
 		return fmt.Errorf("the payload has the SHA-256 %s and should have %s: %w", got, sum, ErrWrong)
 	}
-	if err := os.Chmod(tmp.Name(), 0o444); err != nil {
+	if err := os.Chmod(tmp.Name(), 0o400); err != nil {
 		return err
 	}
 	return os.Rename(tmp.Name(), to)
 }
 
-// Open returns the bytes of a payload if they have that hash still.
-func (s Store) Open(sum string) ([]byte, error) {
+// Path is the file that holds a payload, or ErrNone. Its bytes are not looked at.
+func (s Store) Path(sum string) (string, error) {
 	name, err := s.path(sum)
 	if err != nil {
-		return nil, err
+		return "", err
 	}
-	b, err := os.ReadFile(name)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil, ErrNone
+	if _, err := os.Stat(name); errors.Is(err, fs.ErrNotExist) {
+		return "", ErrNone
 	}
-	if err != nil {
-		return nil, err
-	}
-	if got := sha256.Sum256(b); hex.EncodeToString(got[:]) != sum {
-		return nil, fmt.Errorf("the payload %s has the SHA-256 %x: %w", sum, got, ErrWrong)
-	}
-	return b, nil
+	return name, nil
 }
 
 // Has tells whether the payload is there; its bytes are not looked at.
@@ -156,12 +149,17 @@ func (s Store) check(sum string) error {
 		return err
 	}
 	defer f.Close()
+	return Check(f, sum)
+}
+
+// Check reads to the end and returns ErrWrong unless what came has that SHA-256, in hex.
+func Check(r io.Reader, sum string) error {
 	h := sha256.New()
-	if _, err := io.Copy(h, f); err != nil {
+	if _, err := io.Copy(h, r); err != nil {
 		return err
 	}
 	if got := hex.EncodeToString(h.Sum(nil)); got != sum {
-		return fmt.Errorf("its SHA-256 is %s: %w", got, ErrWrong)
+		return fmt.Errorf("its SHA-256 is %s and should be %s: %w", got, sum, ErrWrong)
 	}
 	return nil
 }

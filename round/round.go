@@ -1,360 +1,406 @@
-// Package round carries rounds out. It adds no policy: core/plan names the next thing to do, the runner does it through the
-// connectors and writes the journal, an intent before and an outcome after. When an intent has no outcome, because the program or its
-// machine died, the runner first looks at the host and writes down what it finds.
+// Package round carries rounds out. It has no policy: course.Next names what is to be recorded, begun and looked at; the runner does it through the
+// connectors, feeds back what came of it, and wakes up when told to. What it remembers between two decisions are facts: the newest readings, and which calls are out.
 package round
 
 import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
-	"slices"
-	"sync"
+	"io"
 	"time"
 
 	"yareharbour/connector"
+	"yareharbour/core/act"
+	"yareharbour/core/course"
 	"yareharbour/core/estate"
-	"yareharbour/core/plan"
-	"yareharbour/store"
 )
 
-// Journal is where a runner writes. Every call may fail with store.ErrLost, and then the runner must not act any more.
+// Journal is where a runner writes. It refuses whoever does not hold the lease.
 type Journal interface {
-	// Append writes an event and returns it with its number.
-	Append(ctx context.Context, e plan.Event) (plan.Event, error)
-	// Take returns what people have asked of the round since it was last called.
-	Take(ctx context.Context) ([]store.Request, error)
+	// Append writes an event and returns it with its number, and the sum that its entry carries.
+	Append(ctx context.Context, e course.Event) (course.Event, string, error)
+	// Take writes down what people have asked of the round since it was last called, and returns that.
+	Take(ctx context.Context, now time.Time) ([]course.Event, error)
 	// SetProgress tells watchers how far things are.
-	SetProgress(ctx context.Context, p store.Progress) error
+	SetProgress(ctx context.Context, at time.Time, says []course.Said) error
 }
 
-// Payloads gives payload files, verified.
+// Lease is the right to act on the cluster.
+type Lease interface {
+	// Stands returns nil while it is certain that nobody else can have the lease, and why not otherwise.
+	Stands() error
+}
+
+// Payloads gives payload files as streams. What comes out of one was verified before.
 type Payloads interface {
-	// Check returns why the file can't be used, and "" where it is here and has that hash.
-	Check(file, sha256 string) string
-	// Open returns the bytes of a file, or an error if they don't have that hash.
-	Open(file, sha256 string) ([]byte, error)
+	Open(file, sha256 string) (body io.ReadCloser, size int64, err error)
+}
+
+// Keeper takes what a host gives back, under the act's name, and returns its SHA-256 once it is safe on disk.
+type Keeper interface {
+	Keep(a act.Act, write func(io.Writer) error) (sha256 string, err error)
 }
 
 // Runner runs one round.
 type Runner struct {
-	ID       string
 	Cluster  estate.Cluster
 	World    connector.World
 	Journal  Journal
+	Lease    Lease
 	Payloads Payloads
-	// Withdrawn says why what a change would put in was taken back by its publisher; "" where it stands. It may be nil.
-	Withdrawn func(plan.Change) string
-	// Usual is how long a step usually takes on a host's hardware; silence longer than the pessimistic figure is told.
-	Usual func(step plan.StepName, model string) (middle, pessimistic time.Duration)
-
+	Keeper   Keeper
+	// Today says beside the rest what payload store, catalogue and baselines make of a visit, on the host's newest reading.
+	Today func(v *course.Visit, r *estate.Reading) course.Today
+	// Contradicts returns how a reading shows that the journal is not all that was written, and nil where it does not. It may be nil itself.
+	Contradicts func(r *estate.Reading) error
 	// Known are the readings that were last kept of the hosts, by which their guests are known even where a host never answers to this runner.
 	Known map[string]*estate.Reading
 
-	state    *plan.State
-	known    map[string]*estate.Reading // the last reading of each host in which it answered
-	waiting  map[string]time.Time       // since when a task's host is silent
+	state    *course.State
+	facts    course.Facts
+	sessions map[string]connector.Session
+	looking  map[string]bool // hosts that are being looked at
+	ticks    int64           // looks that came back
+	came     chan func(context.Context) error
 	reported time.Time
+	wall     time.Time     // when this runner last found the time of day to be right
+	lasted   time.Duration // how long the world had lasted by then
 }
 
-// poll is how long the runner waits between two looks at work under way, in the estate's time.
-const poll = 3 * time.Second
-
-// looked are the sections read before every turn; the others are read where they are asked about.
-var looked = []estate.SectionName{estate.Host, estate.GuestList, estate.BMCState}
+// Heard is how often the runner looks for requests, in our own time: whatever is under way, one is heard within a second.
+const Heard = 300 * time.Millisecond
 
 // Run goes on with the round from the state that its journal folds to, until it ends or the context does. A failed
 // visit is no error: the state says so. An error means that the runner could not go on, and the journal tells how far it came.
-func (r *Runner) Run(ctx context.Context, state *plan.State) error {
-	r.state = state
-	r.known, r.waiting = maps.Clone(r.Known), map[string]time.Time{}
-	if r.known == nil {
-		r.known = map[string]*estate.Reading{}
+func (r *Runner) Run(ctx context.Context, state *course.State) error {
+	ctx, cancel := context.WithCancel(ctx)
+	r.state, r.sessions, r.looking, r.came = state, map[string]connector.Session{}, map[string]bool{}, make(chan func(context.Context) error)
+	r.facts = course.Facts{Hosts: r.Cluster.Hosts, Readings: map[string]*estate.Reading{}, Calls: map[string]bool{}, Today: map[string]course.Today{}}
+	for h, known := range r.Known {
+		r.facts.Readings[h] = known
 	}
-	full := ""
-	for {
-		if err := ctx.Err(); err != nil {
-			return err
-		}
-		if err := r.takeRequests(ctx); err != nil {
-			return err
-		}
-		facts, err := r.look(ctx, full)
-		if err != nil {
-			return err
-		}
-		full = ""
-		turn := plan.Next(r.state, facts)
-		switch {
-		case turn.End != nil:
-			return r.append(ctx, *turn.End)
-		case turn.Look != "":
-			full = turn.Look
-		case turn.Settle != nil:
-			err = r.settle(ctx, turn.Settle.Action)
-		case turn.Do != nil:
-			err = r.do(ctx, *turn.Do, facts)
-		case turn.Record != nil:
-			err = r.append(ctx, *turn.Record)
-		case turn.Await != nil:
-			err = r.await(ctx, turn.Await)
-		case turn.Wait != "":
-			r.tell(ctx, store.Progress{Says: turn.Wait})
-			err = r.World.Sleep(ctx, poll)
-		}
-		if err != nil {
-			return err
-		}
+	r.wall, r.lasted = r.World.Now(), r.World.Lasted()
+	r.forget()
+	err := r.loop(ctx)
+	cancel()
+	for len(r.looking)+len(r.facts.Calls) > 0 { // whatever is out ends with its context
+		_ = (<-r.came)(ctx)
 	}
-}
-
-func (r *Runner) append(ctx context.Context, e plan.Event) error {
-	e.At = r.World.Now()
-	e, err := r.Journal.Append(ctx, e)
-	if err != nil {
-		return err
-	}
-	return r.state.Apply(e)
-}
-
-func (r *Runner) takeRequests(ctx context.Context) error {
-	asked, err := r.Journal.Take(ctx)
-	if err != nil {
-		return err
-	}
-	for _, q := range asked {
-		if err := r.append(ctx, plan.Event{Kind: plan.Asked, Detail: q.What, By: q.By}); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// look reads every host of the cluster, the named one in full.
-func (r *Runner) look(ctx context.Context, full string) (plan.Facts, error) {
-	f := plan.Facts{Round: r.ID, Hosts: r.Cluster.Hosts, Readings: map[string]*estate.Reading{}, Full: full, Payload: r.Payloads.Check,
-		Withdrawn: r.Withdrawn}
-	var mu sync.Mutex
-	var wg sync.WaitGroup
-	var failed error
-	for _, h := range r.Cluster.Hosts {
-		wg.Go(func() {
-			sections := looked
-			if h == full {
-				sections = nil
-			}
-			got, err := r.World.Read(ctx, h, sections...)
-			mu.Lock()
-			defer mu.Unlock()
-			if err != nil {
-				failed = fmt.Errorf("looking at %s: %w", h, err)
-				return
-			}
-			f.Readings[h] = got
-		})
-	}
-	wg.Wait()
-	if failed != nil {
-		return f, failed
-	}
-	for h, got := range f.Readings {
-		f.Readings[h] = got.Over(r.known[h])
-		r.known[h] = f.Readings[h]
-	}
-	f.Now = r.World.Now()
-	return f, nil
-}
-
-// do writes the intent, acts, and writes what came of it.
-func (r *Runner) do(ctx context.Context, a plan.Action, f plan.Facts) error {
-	if at := f.Readings[a.Host]; at != nil {
-		a.Before.BootID, a.Before.Mark = at.BootID, at.Closed
-	}
-	if err := r.append(ctx, plan.Event{Kind: plan.Intent, Action: &a}); err != nil {
-		return err
-	}
-	task, err := r.act(ctx, a)
-	if ctx.Err() != nil {
-		return ctx.Err() // how it came out is not known here: it will be looked up on the host
-	}
-	switch {
-	case err != nil && uncertain(err):
-		return r.settle(ctx, a)
-	case err != nil:
-		return r.append(ctx, plan.Event{Kind: plan.Failed, Action: &a, Detail: err.Error(), Remedy: remedy(a)})
-	case task != "":
-		return r.append(ctx, plan.Event{Kind: plan.Accepted, Action: &a, Task: task})
-	}
-	return r.append(ctx, plan.Event{Kind: plan.Done, Action: &a})
-}
-
-// uncertain tells whether a call that ended in this error may have been carried out all the same.
-func uncertain(err error) bool { return errors.Is(err, connector.ErrUnreachable) }
-
-// act does the one outside call of an action. It returns a task for what goes on after the call.
-func (r *Runner) act(ctx context.Context, a plan.Action) (task string, err error) {
-	switch a.Kind {
-	case plan.Stage:
-		err = r.stage(ctx, a)
-	case plan.Move:
-		task, err = r.World.Move(ctx, a.Host, a.UID(), a.To)
-	case plan.Close, plan.Remark:
-		err = r.World.Close(ctx, a.Host, estate.Mark{By: r.state.Plan.Brief.By, Round: r.ID, Reason: a.Reason})
-	case plan.Install:
-		task, err = r.install(ctx, a)
-	case plan.Restart:
-		task, err = r.World.Restart(ctx, a.Host, fmt.Sprintf("%s, round %s by %s", a.Reason, r.ID, r.state.Plan.Brief.By))
-	case plan.Reopen:
-		err = r.World.Open(ctx, a.Host, r.ID)
-	default:
-		err = fmt.Errorf("there is no way to do %q", a.Kind)
-	}
-	return task, err
-}
-
-// stage puts a payload on the host, unless it is there; the host's own hash decides.
-func (r *Runner) stage(ctx context.Context, a plan.Action) error {
-	if has, err := r.World.Staged(ctx, a.Host, a.Change.File); err == nil && has == a.Change.SHA256 {
-		return nil
-	}
-	body, err := r.Payloads.Open(a.Change.File, a.Change.SHA256)
-	if err != nil {
-		return err
-	}
-	got, err := r.World.Stage(ctx, a.Host, a.Change.File, body)
-	if err == nil && got != a.Change.SHA256 {
-		err = fmt.Errorf("%s arrived on %s with the hash %s instead of %s", a.Change.File, a.Host, got, a.Change.SHA256)
+	for _, s := range r.sessions {
+		err = errors.Join(err, s.Close())
 	}
 	return err
 }
 
-func (r *Runner) install(ctx context.Context, a plan.Action) (string, error) {
-	c := a.Change
-	item := connector.Item{Component: c.Component, Device: c.Device, Version: c.To, File: c.File, Restart: c.Restart}
-	if c.File != "" {
-		body, err := r.Payloads.Open(c.File, c.SHA256)
-		if err != nil {
-			return "", err
+func (r *Runner) loop(ctx context.Context) error {
+	requests := time.NewTicker(Heard)
+	defer requests.Stop()
+	if err := r.take(ctx); err != nil {
+		return err
+	}
+	for {
+		wake, over, err := r.decide(ctx)
+		if err != nil || over {
+			return err
 		}
-		item.Body = body
-	}
-	return r.World.Change(ctx, a.Host, item)
-}
-
-func remedy(a plan.Action) string {
-	switch a.Kind {
-	case plan.Move:
-		return "see on both hosts why the guest can't move, then resume the round"
-	case plan.Restart:
-		return "look at the host's console through its BMC, then resume the round"
-	}
-	return "see the host's own log of that moment, mend it, then resume the round"
-}
-
-// await polls the tasks under way once, writes down those that ended, and otherwise lets a little time pass.
-func (r *Runner) await(ctx context.Context, open []plan.Pending) error {
-	p := store.Progress{At: r.World.Now()}
-	ended := false
-	for _, o := range slices.Clone(open) {
-		t, over, err := r.follow(ctx, o)
+		timer := r.timer(wake)
+	waiting:
+		for {
+			select {
+			case <-ctx.Done():
+				err = ctx.Err()
+			case then := <-r.came:
+				err = then(ctx)
+				break waiting
+			case <-timer.C:
+				r.forget()
+				break waiting
+			case <-requests.C:
+				before := r.state.Seq
+				if err = r.take(ctx); r.state.Seq != before {
+					break waiting
+				}
+			}
+			if err != nil {
+				break
+			}
+		}
+		timer.Stop()
 		if err != nil {
 			return err
 		}
-		ended = ended || over
-		if !over {
-			p.Tasks = append(p.Tasks, store.Tick{Action: o.Action.ID, Percent: t.Percent, Left: t.Left})
-			p.Says = t.Error
+	}
+}
+
+// timer rings after so long of the estate's time; 0 never does.
+func (r *Runner) timer(after time.Duration) *time.Timer {
+	if after == 0 {
+		after = 24 * time.Hour
+	}
+	return time.NewTimer(max(time.Duration(float64(after)/max(r.World.Speed(), 0.001)), 2*time.Millisecond))
+}
+
+// forget lets go of what was seen: from now on only what is looked at anew counts as seen.
+func (r *Runner) forget() {
+	r.facts.Read, r.facts.Traces = map[string]map[estate.SectionName]course.Sight{}, map[string]course.Traced{}
+}
+
+// decide asks what is to be done until there is nothing to record, and starts it.
+func (r *Runner) decide(ctx context.Context) (wake time.Duration, over bool, err error) {
+	for {
+		if r.facts.Now, err = r.now(ctx); err != nil {
+			return 0, false, err
+		}
+		r.facts.Lease = r.Lease.Stands() == nil
+		d := course.Next(r.state, r.facts)
+		if d.End != nil {
+			_, err := r.append(ctx, *d.End)
+			return 0, true, err
+		}
+		for _, e := range d.Record {
+			if _, err := r.append(ctx, e); err != nil {
+				return 0, false, err
+			}
+		}
+		for _, a := range d.Begin {
+			if err := r.begin(ctx, a); err != nil {
+				return 0, false, err
+			}
+		}
+		for _, l := range d.Look {
+			r.look(ctx, l)
+		}
+		if len(d.Look) == 0 { // else what is to be told is only being looked up
+			r.tell(ctx, d.Says)
+		}
+		if len(d.Record) == 0 {
+			return d.Wake, false, nil
 		}
 	}
-	if ended {
-		return nil
+}
+
+// leap is by how much the time of day may be off what passed before that counts as a leap. It is far below every patience, and above what a clock is slewed by in a round.
+const leap = 20 * time.Second
+
+// now is the time of day. If it leapt since it was last asked, that is written down first, so that all entries between two leaps go by one clock.
+func (r *Runner) now(ctx context.Context) (time.Time, error) {
+	now, lasted := r.World.Now(), r.World.Lasted()
+	by := now.Sub(r.wall) - (lasted - r.lasted)
+	if by.Abs() < leap {
+		return now, nil
 	}
-	r.tell(ctx, p)
-	return r.World.Sleep(ctx, poll)
+	r.wall, r.lasted = now, lasted
+	_, err := r.write(ctx, now, course.Event{Kind: course.Leapt, Leap: by})
+	return now, err
+}
+
+func (r *Runner) append(ctx context.Context, e course.Event) (sum string, err error) {
+	now, err := r.now(ctx)
+	if err != nil {
+		return "", err
+	}
+	return r.write(ctx, now, e)
+}
+
+func (r *Runner) write(ctx context.Context, now time.Time, e course.Event) (sum string, err error) {
+	e.At, e.V, e.Epoch = now, course.Schema, r.state.Epoch
+	if e, sum, err = r.Journal.Append(ctx, e); err != nil {
+		return "", err
+	}
+	return sum, r.state.Apply(e)
+}
+
+func (r *Runner) take(ctx context.Context) error {
+	now, err := r.now(ctx)
+	if err != nil {
+		return err
+	}
+	asked, err := r.Journal.Take(ctx, now)
+	for _, e := range asked {
+		err = errors.Join(err, r.state.Apply(e))
+	}
+	return err
 }
 
 // tell writes progress for those who watch, at most a few times a second: it must never slow the work down.
-func (r *Runner) tell(ctx context.Context, p store.Progress) {
+func (r *Runner) tell(ctx context.Context, says []course.Said) {
 	if time.Since(r.reported) < 200*time.Millisecond {
 		return
 	}
 	r.reported = time.Now()
-	p.At = r.World.Now()
-	_ = r.Journal.SetProgress(ctx, p) // for looking at only
+	_ = r.Journal.SetProgress(ctx, r.World.Now(), says) // for looking at only
 }
 
-// follow looks after one accepted action. While it goes on, the returned task says how far it is, and its Error what the round waits for.
-func (r *Runner) follow(ctx context.Context, o plan.Pending) (t connector.Task, over bool, err error) {
-	if o.Action.Kind == plan.Restart {
-		return r.followRestart(ctx, o)
+func (r *Runner) session(ctx context.Context, host string) (connector.Session, error) {
+	if s, ok := r.sessions[host]; ok {
+		return s, nil
 	}
-	t, err = r.World.Task(ctx, o.Action.Host, o.Task)
-	switch {
-	case errors.Is(err, connector.ErrUnreachable):
-		return r.silent(ctx, o, err)
-	case err != nil:
-		return t, true, r.settle(ctx, o.Action) // the task is forgotten: the host itself must tell
+	s, err := r.World.Open(ctx, host)
+	if err == nil {
+		r.sessions[host] = s
 	}
-	delete(r.waiting, o.Action.ID)
-	a := o.Action
-	switch t.State {
-	case connector.TaskDone:
-		return t, true, r.append(ctx, plan.Event{Kind: plan.Done, Action: &a})
-	case connector.TaskFailed:
-		return t, true, r.append(ctx, plan.Event{Kind: plan.Failed, Action: &a, Detail: t.Error, Remedy: remedy(a)})
-	}
-	return t, false, nil
+	return s, err
 }
 
-// silent bears with a host or BMC that does not answer while work is under way on it, for as long as the brief's patience lasts.
-func (r *Runner) silent(ctx context.Context, o plan.Pending, cause error) (connector.Task, bool, error) {
-	a := o.Action
-	since, ok := r.waiting[a.ID]
-	if !ok {
-		since = r.World.Now()
-		r.waiting[a.ID] = since
+// look looks at a host beside whatever else is under way. One that is being looked at already is not asked again.
+func (r *Runner) look(ctx context.Context, l course.Look) {
+	if r.looking[l.Host] {
+		return
 	}
-	quiet := r.World.Now().Sub(since)
-	if quiet < r.state.Plan.Brief.Patience {
-		who := a.Host
-		if a.Change != nil && a.Change.Component.Layer() == estate.Firmware {
-			who = "the BMC of " + a.Host
+	r.looking[l.Host] = true
+	since := course.Sight{Seq: r.state.Seq, Tick: r.ticks}
+	open := map[string]course.Pending{}
+	for _, p := range r.state.Open {
+		open[p.Act.ID] = p
+	}
+	was := r.facts.Readings[l.Host]
+	var visit *course.Visit
+	if v := r.state.Visit(l.Host); v != nil && v.Under() {
+		own := *v
+		visit = &own
+	}
+	s, opened := r.session(ctx, l.Host)
+	go func() {
+		saw, err := sight{host: l.Host, since: since, sections: l.Sections, traces: map[string]act.Trace{}}, opened
+		for _, id := range l.Traces {
+			saw.traces[id] = act.Trace{Unasked: "this kind of host is only looked at"}
+			if d, ok := s.(connector.Doer); ok && err == nil {
+				saw.traces[id], err = d.Trace(ctx, open[id].Act, open[id].Task)
+			}
 		}
-		return connector.Task{Error: fmt.Sprintf("%s has been silent for %s, as is expected meanwhile", who, quiet.Round(time.Second))}, false, nil
-	}
-	return connector.Task{}, true, r.append(ctx, plan.Event{Kind: plan.Failed, Action: &a, Remedy: remedy(a),
-		Detail: fmt.Sprintf("no answer for %s: %v", quiet.Round(time.Second), cause)})
+		if err == nil && len(l.Sections) > 0 {
+			if saw.reading, err = s.Read(ctx, l.Sections...); err == nil {
+				saw.reading = saw.reading.Over(was)
+			}
+		}
+		if saw.reading != nil && visit != nil {
+			today := r.Today(visit, saw.reading)
+			saw.today = &today
+		}
+		r.came <- func(context.Context) error {
+			delete(r.looking, l.Host)
+			if err != nil {
+				return fmt.Errorf("looking at %s: %w", l.Host, err)
+			}
+			r.saw(saw)
+			return nil
+		}
+	}()
 }
 
-// followRestart waits until the host answers with another boot id. Its silence is expected up to the usual time.
-func (r *Runner) followRestart(ctx context.Context, o plan.Pending) (connector.Task, bool, error) {
-	a := o.Action
-	got, err := r.World.Read(ctx, a.Host, estate.Host)
+// sight is what a look found.
+type sight struct {
+	host     string
+	since    course.Sight // when it began
+	sections []estate.SectionName
+	reading  *estate.Reading // nil where none was asked for
+	traces   map[string]act.Trace
+	today    *course.Today
+}
+
+// saw takes in what a look found.
+func (r *Runner) saw(got sight) {
+	r.ticks++
+	for id, t := range got.traces {
+		r.facts.Traces[id] = course.Traced{Trace: t, Sight: course.Sight{Seq: got.since.Seq, Tick: r.ticks}}
+	}
+	if got.reading == nil {
+		return
+	}
+	r.facts.Readings[got.host] = got.reading
+	if r.facts.Read[got.host] == nil {
+		r.facts.Read[got.host] = map[estate.SectionName]course.Sight{}
+	}
+	for _, s := range got.sections {
+		r.facts.Read[got.host][s] = got.since
+	}
+	if r.Contradicts != nil && r.facts.Contradiction == nil {
+		r.facts.Contradiction = r.Contradicts(got.reading)
+	}
+	if got.today != nil {
+		r.facts.Today[got.host] = *got.today
+	}
+}
+
+// begin writes the intent of an act down and starts its call. Between the two it proves once more that the lease stands.
+func (r *Runner) begin(ctx context.Context, a act.Act) error {
+	if err := r.Lease.Stands(); err != nil {
+		return err
+	}
+	sum, err := r.append(ctx, course.Event{Kind: course.Intent, Act: &a})
 	if err != nil {
-		return connector.Task{}, false, err
+		return err
 	}
-	if got.Reached() && got.BootID != a.Before.BootID {
-		return connector.Task{}, true, r.append(ctx, plan.Event{Kind: plan.Done, Action: &a, Detail: "boot " + got.BootID})
+	o := connector.Order{Act: a, Entry: r.state.Seq, Sum: sum}
+	s, err := r.session(ctx, a.Host)
+	if err != nil {
+		return err
 	}
-	middle, worst := r.usual(a.Host)
-	quiet := r.World.Now().Sub(o.At)
-	t := connector.Task{Percent: min(99, int(100*quiet/max(middle, 1))), Left: max(0, middle-quiet)}
-	if quiet < worst+r.state.Plan.Brief.Patience {
-		t.Error = fmt.Sprintf("%s restarts: silent for %s, usually back after %s", a.Host, quiet.Round(time.Second), middle.Round(time.Second))
-		return t, false, nil
-	}
-	return t, true, r.append(ctx, plan.Event{Kind: plan.Failed, Action: &a, Remedy: remedy(a),
-		Detail: fmt.Sprintf("it did not come back within %s; usually it takes %s", quiet.Round(time.Second), middle.Round(time.Second))})
+	r.facts.Calls[a.ID] = true
+	go func() {
+		receipt, err := r.do(ctx, s, o)
+		r.came <- func(ctx context.Context) error {
+			delete(r.facts.Calls, a.ID)
+			return r.answered(ctx, a, receipt, err)
+		}
+	}()
+	return nil
 }
 
-func (r *Runner) usual(host string) (middle, worst time.Duration) {
-	model := ""
-	if v := r.state.Visit(host); v != nil {
-		model = v.Model
+// limit is how long the call of an order may take at most, beside a second for each MiB that it carries.
+const limit = 2 * time.Minute
+
+// errLease is what an order gives that was not sent, because the lease did not stand any more.
+var errLease = errors.New("it was not sent")
+
+// do sends one order.
+func (r *Runner) do(ctx context.Context, s connector.Session, o connector.Order) (receipt connector.Receipt, err error) {
+	d, ok := s.(connector.Doer)
+	if !ok {
+		return receipt, fmt.Errorf("%s on %s: %w", o.Says(), o.Host, connector.ErrLookOnly)
 	}
-	if r.Usual != nil {
-		return r.Usual(plan.RestartStep, model)
+	rules := o.Kind.Of().Rules()
+	if c := o.Change; rules.Carries {
+		body, size, err := r.Payloads.Open(c.File, c.SHA256)
+		if err != nil {
+			return receipt, err
+		}
+		defer body.Close()
+		o.Payload, o.Size = body, size
 	}
-	middle, worst, _ = plan.Times{}.Usual(plan.RestartStep, model)
-	return middle, worst
+	ctx, cancel := context.WithTimeout(ctx, limit+time.Duration(o.Size>>20)*time.Second)
+	defer cancel()
+	if err := r.Lease.Stands(); err != nil {
+		return receipt, fmt.Errorf("%w: %w", errLease, err)
+	}
+	if !rules.Gives {
+		return d.Do(ctx, o)
+	}
+	sum, err := r.Keeper.Keep(o.Act, func(w io.Writer) error {
+		o.Keep = w
+		var err error
+		receipt, err = d.Do(ctx, o)
+		return err
+	})
+	if err == nil && receipt.SHA256 != sum {
+		err = fmt.Errorf("what was kept has the SHA-256 %s, and %s says %s", sum, o.Host, receipt.SHA256)
+	}
+	return receipt, err
+}
+
+// answered writes down what became of a call. What ended without an answer is not known to have failed.
+func (r *Runner) answered(ctx context.Context, a act.Act, receipt connector.Receipt, err error) error {
+	e := course.Event{Kind: course.Accepted, Act: &a, Task: receipt.Task, SHA256: receipt.SHA256}
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err() // how it came out is not known here: it will be looked up on the host
+	case errors.Is(err, connector.ErrStale), errors.Is(err, errLease):
+		return err
+	case errors.Is(err, connector.ErrUnreachable), errors.Is(err, context.DeadlineExceeded), errors.Is(err, connector.ErrKnown):
+		e = course.Event{Kind: course.Unanswered, Act: &a, Detail: err.Error()}
+	case err != nil:
+		e = course.Event{Kind: course.Failed, Act: &a, Detail: err.Error(), Remedy: a.Kind.Of().Rules().Remedy}
+	}
+	_, err = r.append(ctx, e)
+	return err
 }

@@ -40,8 +40,11 @@ func (w *World) Controller(name string) (*Host, error) {
 	return h, nil
 }
 
-// Read returns what the host itself tells: everything but what its BMC knows.
-func (w *World) Read(name string) (*estate.Reading, error) {
+// own are the sections that the host itself tells.
+var own = []estate.SectionName{estate.Host, estate.Packages, estate.Drivers, estate.GuestList, estate.SettingItems}
+
+// Read returns those of the sections that the host itself tells, all of them where none is named: everything but what its BMC knows.
+func (w *World) Read(name string, sections ...estate.SectionName) (*estate.Reading, error) {
 	h, err := w.up(name)
 	if err != nil {
 		return nil, err
@@ -49,19 +52,23 @@ func (w *World) Read(name string) (*estate.Reading, error) {
 	r := h.Reading
 	r.Sections = nil
 	r.Kernel = kernel(r.Components)
-	for _, s := range []estate.SectionName{estate.Host, estate.Packages, estate.Drivers, estate.GuestList, estate.SettingItems} {
+	wanted := func(s estate.SectionName) bool { return len(sections) == 0 || slices.Contains(sections, s) }
+	for _, s := range own {
+		if !wanted(s) {
+			continue
+		}
 		r.SetSection(estate.Section{Name: s, At: w.Now, Source: "simulated host", Err: h.Unread[s]})
 	}
 	r.Components = slices.DeleteFunc(slices.Clone(r.Components), func(c estate.Component) bool {
-		return c.Key.Layer() == estate.Firmware || h.Unread[c.Key.Section()] != ""
+		return c.Key.Layer() == estate.Firmware || h.Unread[c.Key.Section()] != "" || !wanted(c.Key.Section())
 	})
-	if h.Unread[estate.GuestList] == "" {
+	if h.Unread[estate.GuestList] == "" && wanted(estate.GuestList) {
 		for i := range r.Guests {
 			r.Components = append(r.Components, r.Guests[i].Components()...)
 		}
 		r.Emulated(emulator)
 	}
-	if h.Unread[estate.GuestList] != "" {
+	if h.Unread[estate.GuestList] != "" || !wanted(estate.GuestList) {
 		r.Guests = nil
 	}
 	r.Health, r.BMC, r.Hardware.Serial = nil, estate.BMC{}, ""
@@ -91,33 +98,6 @@ func kernel(components []estate.Component) (k estate.Kernel) {
 		}
 	}
 	return k
-}
-
-// Stage takes a payload onto the host and returns the hash of what it holds.
-func (w *World) Stage(host, file string, body []byte) (string, error) {
-	h, err := w.up(host)
-	if err != nil {
-		return "", err
-	}
-	p, err := ParsePayload(body)
-	if err != nil {
-		return "", err
-	}
-	if h.Staged == nil {
-		h.Staged = map[string]Payload{}
-	}
-	h.Staged[file] = p
-	w.act("stage %s on %s", file, host)
-	return p.SHA256, nil
-}
-
-// Staged returns the hash of a staged payload, or "".
-func (w *World) Staged(host, file string) (string, error) {
-	h, err := w.up(host)
-	if err != nil {
-		return "", err
-	}
-	return h.Staged[file].SHA256, nil
 }
 
 func (w *World) act(format string, args ...any) {
@@ -231,29 +211,6 @@ func (w *World) Open(host, round string) error {
 	return nil
 }
 
-// Change begins to install a staged payload, or to remove a package where file is empty.
-func (w *World) Change(host string, item connector.Item) (string, error) {
-	h, err := w.up(host)
-	if err != nil {
-		return "", err
-	}
-	p := Payload{Component: item.Component, Restart: item.Restart}
-	if item.File != "" {
-		var ok bool
-		if p, ok = h.Staged[item.File]; !ok {
-			return "", fmt.Errorf("%s is not staged on %s", item.File, host)
-		}
-	} else if item.Version != "" {
-		p.Version = item.Version // nothing to put in: a service restarts with what is installed
-	}
-	t := Task{Kind: "change", Host: host, Payload: p, Device: item.Device, Task: connector.Task{Component: item.Component}}
-	if w.strikes(host, InstallFails) {
-		t.Fails = "the package's own script failed with status 1"
-	}
-	w.act("change %s on %s", item.Component, host)
-	return w.begin(t, 20*time.Second), nil
-}
-
 // Flash begins a firmware update through the BMC. One that restarts the BMC ends with its silence.
 func (w *World) Flash(host, device string, p Payload) (string, error) {
 	h, err := w.Controller(host)
@@ -313,11 +270,11 @@ func (w *World) view(t *Task) Task {
 	return v
 }
 
-// Running returns the tasks that run on the host; controllers asks for those of its BMC.
-func (w *World) Running(host string, controllers bool) []Task {
+// Firmware returns the tasks of the host's BMC, those that ended too.
+func (w *World) Firmware(host string) []Task {
 	var out []Task
 	for _, t := range w.Tasks {
-		if t.State == connector.TaskRuns && t.Host == host && (t.Kind == "firmware") == controllers {
+		if t.Host == host && t.Kind == "firmware" {
 			out = append(out, w.view(t))
 		}
 	}

@@ -339,16 +339,37 @@ func (b *bmc) reset(h *Host, r *http.Request) (int, any) {
 			return 204, nil
 		}
 		h.Reading.BMC.Power = "On"
+		if b.sim.power != nil {
+			return b.switched(h, true)
+		}
 		return b.restarted(w.Reboot(h.Name, "powered on through the BMC"))
 	case "ForceOff", "GracefulShutdown":
 		h.Reading.BMC.Power, h.Up = "Off", false
+		if b.sim.power != nil {
+			return b.switched(h, false)
+		}
 		w.act("power off %s", h.Name)
 		return 204, nil
 	case "GracefulRestart", "ForceRestart", "PowerCycle":
 		h.Reading.BMC.Power = "On"
+		if b.sim.power != nil {
+			return b.switched(h, false, true)
+		}
 		return b.restarted(w.Reboot(h.Name, body.ResetType+" through the BMC"))
 	}
 	return 400, fault{error: fmt.Errorf("ResetType %q is not one of %v", body.ResetType, resetTypes), id: "ActionParameterNotSupported"}
+}
+
+// switched switches the power of a machine that is real.
+func (b *bmc) switched(h *Host, on ...bool) (int, any) {
+	for _, on := range on {
+		if err := b.sim.power(h.Name, on); err != nil {
+			return 500, err
+		}
+	}
+	h.Up = true
+	b.sim.world.act("switch the power of %s", h.Name)
+	return 204, nil
 }
 
 func (b *bmc) restarted(_ string, err error) (int, any) {
@@ -361,14 +382,24 @@ func (b *bmc) restarted(_ string, err error) (int, any) {
 func (b *bmc) manager(h *Host, _ *http.Request) (int, any) {
 	return 200, resource("/Managers/bmc", "#Manager.v1_19_1.Manager", "bmc", "BMC of "+h.Name, doc{
 		"ManagerType": "BMC", "FirmwareVersion": versionOf(h, "bmc"), "DateTime": b.sim.world.Now.Format(time.RFC3339),
-		"Status":  doc{"State": "Enabled", "Health": "OK"},
-		"Links":   doc{"ManagerForServers": []doc{link("/Systems/1")}},
-		"Actions": doc{"#Manager.Reset": doc{"target": root + "/Managers/bmc/Actions/Manager.Reset", "ResetType@Redfish.AllowableValues": []string{"GracefulRestart", "ForceRestart"}}},
+		"LastResetTime": lastReset(h),
+		"Status":        doc{"State": "Enabled", "Health": "OK"},
+		"Links":         doc{"ManagerForServers": []doc{link("/Systems/1")}},
+		"Actions":       doc{"#Manager.Reset": doc{"target": root + "/Managers/bmc/Actions/Manager.Reset", "ResetType@Redfish.AllowableValues": []string{"GracefulRestart", "ForceRestart"}}},
 	})
+}
+
+// lastReset is when the BMC last started itself; one that was never restarted has run since before the estate was made.
+func lastReset(h *Host) string {
+	if h.BMCReset.IsZero() {
+		return "2001-01-01T00:00:00Z"
+	}
+	return h.BMCReset.Format(time.RFC3339)
 }
 
 func (b *bmc) resetManager(h *Host, _ *http.Request) (int, any) {
 	h.BMCDown = b.sim.world.Now.Add(90 * time.Second)
+	h.BMCReset = h.BMCDown
 	b.sim.world.act("restart the BMC of %s", h.Name)
 	return 204, nil
 }

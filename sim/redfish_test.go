@@ -53,6 +53,7 @@ func image(t *testing.T, ver string, restart catalogue.Restart) []byte {
 }
 
 func TestInventoryPowerHealth(t *testing.T) {
+	t.Parallel()
 	a := serve(t, 1)
 	c := client(a, "fulmar")
 	defer c.Close()
@@ -81,6 +82,7 @@ func TestInventoryPowerHealth(t *testing.T) {
 }
 
 func TestUpdateByPush(t *testing.T) {
+	t.Parallel()
 	a := serve(t, 2000)
 	c := client(a, "jacana")
 	defer c.Close()
@@ -112,6 +114,7 @@ func TestUpdateByPush(t *testing.T) {
 }
 
 func TestWhatABMCRefuses(t *testing.T) {
+	t.Parallel()
 	a := serve(t, 1)
 	for _, c := range []struct {
 		name, says string
@@ -151,6 +154,7 @@ func TestWhatABMCRefuses(t *testing.T) {
 
 // A stranger's requests, by hand: what is open without a login, SimpleUpdate with the image fetched by the BMC, and the task's monitor.
 func TestSimpleUpdateAndMonitor(t *testing.T) {
+	t.Parallel()
 	a := serve(t, 500)
 	h := http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}, Timeout: 20 * time.Second}
 	ask := func(method, path, body string, login bool) (int, http.Header, map[string]any) {
@@ -206,6 +210,7 @@ func TestSimpleUpdateAndMonitor(t *testing.T) {
 
 // fence_redfish is a client that knows nothing of us.
 func TestFenceRedfishWorksWithTheBMC(t *testing.T) {
+	t.Parallel()
 	fence, err := exec.LookPath("fence_redfish")
 	if err != nil {
 		t.Skip("no fence_redfish on this machine (Debian's fence-agents has it)")
@@ -246,6 +251,7 @@ func script(t *testing.T, secret string) string {
 
 // fwupd's own client reads the inventory. It takes its settings from a configuration file of the machine's, so it runs in a mount namespace that has one of its own: the machine's is not touched.
 func TestFwupdReadsTheInventory(t *testing.T) {
+	t.Parallel()
 	tool, err := exec.LookPath("fwupdtool")
 	if err != nil || os.Getuid() != 0 {
 		t.Skip("no fwupdtool on this machine, or no right to run it (Debian's fwupd has it)")
@@ -276,6 +282,7 @@ cp "$1" /etc/fwupd/redfish.conf && exec "$2" --plugins redfish get-devices --jso
 }
 
 func TestTheWorldOutlivesItsProcess(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	start := func() (sim.Address, func()) {
 		t.Helper()
@@ -306,6 +313,7 @@ func TestTheWorldOutlivesItsProcess(t *testing.T) {
 }
 
 func TestTwoProcessesDoNotSimulateOneEstate(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	wait, err := sim.Start(t.Context(), sim.Options{Dir: dir, Speed: 1, New: demo.World})
 	if err != nil {
@@ -318,6 +326,7 @@ func TestTwoProcessesDoNotSimulateOneEstate(t *testing.T) {
 }
 
 func TestTheHostInterfaceWantsItsSecret(t *testing.T) {
+	t.Parallel()
 	a := serve(t, 1)
 	resp, err := http.Post("http://"+a.Host+"/read", "application/json", strings.NewReader(`{"host":"heron"}`))
 	if err != nil {

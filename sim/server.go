@@ -45,7 +45,7 @@ type Address struct {
 // The files below the directory of a simulated estate.
 const (
 	addressFile = "address.json"
-	worldFile   = "world.json"
+	WorldFile   = "world.json"
 	certFile    = "bmc.pem"
 )
 
@@ -72,6 +72,7 @@ type Server struct {
 	used    atomic.Int64 // unix seconds of the last request
 	servers []*http.Server
 	end     func() // ends the simulation as the context's end would
+	power   func(host string, on bool) error
 	saved   int
 }
 
@@ -81,6 +82,8 @@ type Options struct {
 	Speed float64
 	Idle  time.Duration // ends by itself after so long without a request and without a running task; 0: never
 	New   func() *World // makes the world where the directory holds none
+	// Power switches the power of machines that are real and have their BMCs here; nil where all of the estate is simulated.
+	Power func(host string, on bool) error
 }
 
 // Start serves the world of a directory on loopback, until the context ends or nobody has asked for long. It returns after the
@@ -98,7 +101,7 @@ func Start(ctx context.Context, o Options) (wait func() error, err error) {
 			err = errors.Join(err, lock.Close())
 		}
 	}()
-	s := &Server{dir: o.Dir, held: lock, speed: o.Speed, secret: rand.Text()}
+	s := &Server{dir: o.Dir, held: lock, speed: o.Speed, secret: rand.Text(), power: o.Power}
 	if err := s.load(o.New); err != nil {
 		return nil, err
 	}
@@ -130,7 +133,7 @@ func lockDir(dir string) (*os.File, error) {
 }
 
 func (s *Server) load(make func() *World) error {
-	b, err := os.ReadFile(filepath.Join(s.dir, worldFile))
+	b, err := os.ReadFile(filepath.Join(s.dir, WorldFile))
 	if errors.Is(err, os.ErrNotExist) {
 		s.world = make()
 		return s.save()
@@ -140,7 +143,7 @@ func (s *Server) load(make func() *World) error {
 	}
 	s.world = &World{}
 	if err := json.Unmarshal(b, s.world); err != nil {
-		return fmt.Errorf("reading the simulated estate: %s: %w; remove the file to begin anew", filepath.Join(s.dir, worldFile), err)
+		return fmt.Errorf("reading the simulated estate: %s: %w; remove the file to begin anew", filepath.Join(s.dir, WorldFile), err)
 	}
 	return nil
 }
@@ -153,7 +156,7 @@ func writeJSON(path string, v any) error {
 	return renameio.WriteFile(path, b, 0o600)
 }
 
-func (s *Server) save() error { return writeJSON(filepath.Join(s.dir, worldFile), s.world) }
+func (s *Server) save() error { return writeJSON(filepath.Join(s.dir, WorldFile), s.world) }
 
 // lock takes the world and brings it to the present.
 func (s *Server) lock() {

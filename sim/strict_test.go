@@ -67,6 +67,7 @@ func messageID(t *testing.T, doc map[string]any) string {
 }
 
 func TestTheBMCKeepsToTheStandard(t *testing.T) {
+	t.Parallel()
 	a := serve(t, 100)
 	c := newAsker(t, a, "heron")
 	resp, _ := c.ask("GET", "/redfish/v1/Systems/1", "", nil)
@@ -136,6 +137,7 @@ func TestTheBMCKeepsToTheStandard(t *testing.T) {
 
 // While a BMC fetches an image from a server that is slow, it answers everybody else, and so does the whole estate.
 func TestAFetchHoldsNobodyUp(t *testing.T) {
+	t.Parallel()
 	a := serve(t, 100)
 	c := newAsker(t, a, "heron")
 	l, err := net.Listen("tcp", "127.0.0.1:0")

@@ -203,7 +203,7 @@ func (b *bmc) taskList(h *Host, _ *http.Request) (int, any) {
 	for n := range h.Stale {
 		members = append(members, link(fmt.Sprintf("/TaskService/Tasks/waiting-%d", n+1)))
 	}
-	for _, t := range b.sim.world.Running(h.Name, true) {
+	for _, t := range b.sim.world.Firmware(h.Name) {
 		members = append(members, link("/TaskService/Tasks/"+t.ID))
 	}
 	return 200, collection("/TaskService/Tasks", "TaskCollection", "Tasks", members)

@@ -35,24 +35,27 @@ type World struct {
 
 // Host is a simulated host with its BMC.
 type Host struct {
-	Name    string                        `json:"name"`
-	Reading estate.Reading                `json:"reading"` // what is true of it; sections are made when it is read
-	Up      bool                          `json:"up"`
-	Unread  map[estate.SectionName]string `json:"unread,omitempty"` // sections that can't be read, and why
-	Staged  map[string]Payload            `json:"staged,omitempty"`
-	Restart time.Duration                 `json:"restart"`           // how long a restart takes
-	BMCDown time.Time                     `json:"bmc_down,omitzero"` // silent until then
-	Stale   int                           `json:"stale"`             // forgotten tasks in the BMC's queue
-	LastLog []string                      `json:"log,omitempty"`     // the host's own log of what was done to it
+	Name     string                        `json:"name"`
+	Reading  estate.Reading                `json:"reading"` // what is true of it; sections are made when it is read
+	Up       bool                          `json:"up"`
+	Unread   map[estate.SectionName]string `json:"unread,omitempty"` // sections that can't be read, and why
+	Staged   map[string]Payload            `json:"staged,omitempty"`
+	Orders   map[string]string             `json:"orders,omitempty"`   // taken, by the act's id: their tasks
+	Restart  time.Duration                 `json:"restart"`            // how long a restart takes
+	BMCDown  time.Time                     `json:"bmc_down,omitzero"`  // silent until then
+	BMCReset time.Time                     `json:"bmc_reset,omitzero"` // when the BMC last started
+	Stale    int                           `json:"stale"`              // forgotten tasks in the BMC's queue
+	LastLog  []string                      `json:"log,omitempty"`      // the host's own log of what was done to it
 }
 
 // Task is work under way in the world.
 type Task struct {
 	connector.Task
-	Kind    string    `json:"kind"` // move, change, firmware, restart
+	Kind    string    `json:"kind"` // move, change, services, firmware, restart
 	Host    string    `json:"host"`
 	To      string    `json:"to,omitempty"`
 	Payload Payload   `json:"payload"`
+	With    []Payload `json:"with,omitempty"` // that go in together with it
 	Device  string    `json:"device,omitempty"`
 	From    time.Time `json:"from"`
 	Ends    time.Time `json:"ends"`
@@ -93,10 +96,12 @@ const (
 	InstallFails FaultKind = "install-fails" // an installation on the host fails
 	BMCDrops     FaultKind = "bmc-drops"     // the BMC falls silent for ten minutes at its next update
 	Crashes      FaultKind = "crashes"       // the host dies now, with its guests
+	LosesAnswer  FaultKind = "loses-answer"  // the host carries the next order out, and its answer is lost on the way
+	Answers      FaultKind = "answers"       // the host answers again, as if only its network had been away
 )
 
 // FaultKinds lists them.
-var FaultKinds = []FaultKind{NoReturn, MoveFails, InstallFails, BMCDrops, Crashes}
+var FaultKinds = []FaultKind{NoReturn, MoveFails, InstallFails, BMCDrops, Crashes, LosesAnswer, Answers}
 
 // Fault is an ordered fault; it strikes Times times.
 type Fault struct {
@@ -116,6 +121,10 @@ func (w *World) Order(f Fault) error {
 	}
 	if !slices.Contains(FaultKinds, f.Kind) {
 		return fmt.Errorf("there is no fault %q: there are %v", f.Kind, FaultKinds)
+	}
+	if f.Kind == Answers {
+		h.Up = true
+		return nil
 	}
 	if f.Kind == Crashes {
 		h.Up = false
@@ -183,6 +192,14 @@ func (w *World) finish(t *Task) {
 		w.land(h, w.Hosts[t.To], t)
 	case "change", "firmware":
 		h.apply(t.Payload, t.Device)
+		for _, p := range t.With {
+			h.apply(p, "")
+		}
+		if t.Kind == "firmware" && t.Payload.Restart == catalogue.BMCRestart {
+			h.BMCReset = w.Now
+		}
+	case "services":
+		h.renew(t.Payload.Component, t.Device)
 	case "restart":
 		w.comeUp(h, t)
 	}
@@ -217,12 +234,31 @@ func (h *Host) apply(p Payload, device string) {
 		return
 	}
 	c := &r.Components[i]
-	if p.Restart.EmptiesHost() && c.Version != p.Version {
+	switch {
+	case c.Version == p.Version:
+		c.Running, c.Restarts, c.Holders = "", "", nil
+	case p.Restart.EmptiesHost():
 		c.Running, c.Restarts = cmp.Or(c.Running, c.Version), "host"
-	} else {
+	case p.Restart == catalogue.ServiceRestart:
+		c.Running, c.Restarts, c.Holders = "", "", []estate.Holder{{Service: c.Key.Name() + ".service"}}
+	default:
 		c.Running, c.Restarts, c.Holders = "", "", nil
 	}
 	c.Version = p.Version
+}
+
+// renew lets services run what is installed; emulators of guests go on with what they have.
+func (h *Host) renew(key estate.Key, device string) {
+	for i := range h.Reading.Components {
+		c := &h.Reading.Components[i]
+		if c.Key != key || c.Device != device {
+			continue
+		}
+		c.Holders = slices.DeleteFunc(slices.Clone(c.Holders), func(o estate.Holder) bool { return o.Service != "" })
+		if c.Restarts != "host" {
+			c.Running, c.Restarts = "", ""
+		}
+	}
 }
 
 func (w *World) comeUp(h *Host, t *Task) {

@@ -24,6 +24,15 @@ var ErrNoVersion = errors.New("there is no such version")
 // ErrChanged is what keeping a version gives when somebody else has kept one meanwhile.
 var ErrChanged = errors.New("somebody else has changed it meanwhile")
 
+// Versions keeps every version of a baseline.
+type Versions interface {
+	KeepVersion(ctx context.Context, v Version, after int) (int, error)
+	Versions(ctx context.Context, name string) ([]Version, error)
+	Version(ctx context.Context, name string, n int) (Version, error)
+}
+
+var _ Versions = (*Store)(nil)
+
 // KeepVersion keeps a version of a baseline behind the one numbered after, which must be the newest; 0 where there is none yet. It returns the version's
 // number. A text that is the newest version's already is not kept again.
 func (s *Store) KeepVersion(ctx context.Context, v Version, after int) (int, error) {
@@ -74,7 +83,7 @@ func (s *Store) Version(ctx context.Context, name string, n int) (Version, error
 	v := Version{Name: name}
 	var when string
 	q, args := "SELECT n, at, by, why, text FROM baselines WHERE name = ? ORDER BY n DESC LIMIT 1", []any{name}
-	if n > 0 {
+	if n != 0 {
 		q, args = "SELECT n, at, by, why, text FROM baselines WHERE name = ? AND n = ?", []any{name, n}
 	}
 	err := s.db.QueryRowContext(ctx, q, args...).Scan(&v.N, &when, &v.By, &v.Why, &v.Text)

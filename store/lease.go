@@ -6,24 +6,46 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"strings"
-	"syscall"
+	"sync/atomic"
 	"time"
 )
 
-// Lease is the right to run rounds on a cluster. One process has it at a time, across machines; its token rises with every change of
-// hands, so that a holder who was slow can't write over his successor.
-type Lease struct {
-	Cluster string
-	token   int64
+// Lease is the right to run rounds on a cluster. One process has it at a time, across machines; its epoch rises with every change of
+// hands, so that a holder who was slow can neither write over his successor nor act any more. It is timed by a clock that runs on in sleep and that nobody can set. It
+// is safe for concurrent use.
+type Lease interface {
+	Cluster() string
+	Epoch() int64
+	// Stands returns nil while it is certain that nobody else can have the lease: by the clock, without asking anybody; ErrLost otherwise.
+	Stands() error
+	// Every is how often the lease wants to be renewed.
+	Every() time.Duration
+	// Renew prolongs the lease; ErrLost where another has taken it.
+	Renew(ctx context.Context) error
+	// Release gives it back.
+	Release(ctx context.Context) error
+}
+
+// lease is a lease of this store.
+type lease struct {
+	cluster string
+	epoch   int64
+	term    time.Duration
+	until   atomic.Int64 // nanoseconds of the clock, up to which nobody else can have it
 	store   *Store
 }
 
-// term is how long a lease holds without being renewed; a dead holder on the same machine is noticed at once.
-const term = 60 * time.Second
+// Cluster is whose rounds may be run.
+func (l *lease) Cluster() string { return l.cluster }
 
-// ErrLost is what writing without the lease gives.
-var ErrLost = errors.New("the lease of the cluster is not held any more: another process runs its rounds")
+// Epoch is the lease's.
+func (l *lease) Epoch() int64 { return l.epoch }
+
+// Term is how long a lease holds without being renewed, where nothing else is said. A holder that died on the same machine is noticed at once.
+const Term = 60 * time.Second
+
+// ErrLost is what a lease gives that is not held any more, or of which that is not certain.
+var ErrLost = errors.New("the lease of the cluster is not held any more: another process may run its rounds")
 
 // HeldError says who holds a lease.
 type HeldError struct {
@@ -36,105 +58,208 @@ func (e *HeldError) Error() string {
 		e.PID, e.Machine, e.Cluster, e.Cluster)
 }
 
-// holder reads who holds the lease of a cluster, or nil where nobody does: it was never taken or given back, its time ran out, or its holder was a
-// process of this machine that is gone. The token is that of the newest holder all the same.
-func holder(ctx context.Context, q interface {
-	QueryRowContext(context.Context, string, ...any) *sql.Row
-}, cluster, machine string) (held *HeldError, token int64, err error) {
-	h := HeldError{Cluster: cluster}
-	var started string
-	var expires int64
-	err = q.QueryRowContext(ctx, "SELECT token, machine, pid, started, expires FROM leases WHERE cluster = ?", cluster).
-		Scan(&token, &h.Machine, &h.PID, &started, &expires)
-	switch {
-	case errors.Is(err, sql.ErrNoRows):
-		return nil, 0, nil
-	case err != nil:
-		return nil, 0, err
-	case time.Now().UnixMilli() >= expires, h.Machine == machine && processStart(h.PID) != started:
-		return nil, token, nil
-	}
-	return &h, token, nil
+// held is a lease's row.
+type held struct {
+	HeldError
+	epoch, beat, up int64
+	boot, id, space string
+	started         string
+	term            time.Duration
+	free            bool
 }
 
-// Acquire takes the lease of a cluster, or returns a *HeldError.
-func (s *Store) Acquire(ctx context.Context, cluster string) (*Lease, error) {
-	machine, err := os.Hostname()
+// is tells who holds the lease: nobody, somebody, or somebody of whom only time will tell, since he is on another machine.
+type is int
+
+const (
+	nobody is = iota
+	somebody
+	elsewhere
+)
+
+func (s *Store) row(ctx context.Context, q querier, cluster string) (h held, err error) {
+	h.Cluster = cluster
+	err = q.QueryRowContext(ctx, "SELECT epoch, machine, machine_id, boot, space, pid, started, beat, up, term, free FROM leases WHERE cluster = ?", cluster).
+		Scan(&h.epoch, &h.Machine, &h.id, &h.boot, &h.space, &h.PID, &h.started, &h.beat, &h.up, &h.term, &h.free)
+	if errors.Is(err, sql.ErrNoRows) {
+		h.free, err = true, nil
+	}
+	return h, err
+}
+
+type querier interface {
+	QueryRowContext(context.Context, string, ...any) *sql.Row
+}
+
+// who judges a row from here. A process of this machine is known to live or not; times of this boot can be compared; an earlier boot of this machine is over.
+func (s *Store) who(h held) is {
+	boot, up := s.clock.Now()
+	at, err := here()
+	switch {
+	case h.free:
+		return nobody
+	case err != nil:
+		return elsewhere
+	case h.boot == boot && h.space == at.space && processStart(h.PID) != h.started, h.boot == boot && up >= time.Duration(h.up)+h.term:
+		return nobody
+	case h.boot == boot:
+		return somebody
+	case h.id == at.id && at.id != "":
+		return nobody
+	}
+	return elsewhere
+}
+
+// Want is what is wanted of a lease. Its zero value is the usual one.
+type Want struct {
+	Term  time.Duration // 0: Term
+	Above int64         // the lease's epoch is above this one, as hosts know it
+}
+
+// Acquire takes the lease of a cluster, or returns a *HeldError. Whether a holder on another machine is still there shows only in time: it is watched for as long as his lease
+// holds without being renewed.
+func (s *Store) Acquire(ctx context.Context, cluster string, w Want) (Lease, error) {
+	h, err := s.row(ctx, s.db, cluster)
 	if err != nil {
 		return nil, err
 	}
-	l := &Lease{Cluster: cluster, store: s}
+	beat := int64(-1)
+	if s.who(h) == elsewhere {
+		if beat, err = s.watch(ctx, h); err != nil {
+			return nil, err
+		}
+	}
+	if w.Term == 0 {
+		w.Term = Term
+	}
+	l := &lease{cluster: cluster, term: w.Term, store: s}
+	at, err := here()
+	if err != nil {
+		return nil, err
+	}
+	boot, up := s.clock.Now()
 	err = s.tx(ctx, func(tx *sql.Tx) error {
-		held, token, err := holder(ctx, tx, cluster, machine)
+		h, err := s.row(ctx, tx, cluster)
 		if err != nil {
 			return err
 		}
-		if held != nil {
-			return held
+		if who := s.who(h); who == somebody || who == elsewhere && h.beat != beat {
+			return &h.HeldError
 		}
-		l.token = token + 1
-		_, err = tx.Exec(`INSERT INTO leases (cluster, token, machine, pid, started, expires) VALUES (?, ?, ?, ?, ?, ?)
-			ON CONFLICT (cluster) DO UPDATE SET token = excluded.token, machine = excluded.machine, pid = excluded.pid,
-			started = excluded.started, expires = excluded.expires`,
-			cluster, l.token, machine, os.Getpid(), processStart(os.Getpid()), time.Now().Add(term).UnixMilli())
+		l.epoch = max(h.epoch, w.Above) + 1
+		_, err = tx.Exec(`INSERT INTO leases (cluster, epoch, machine, machine_id, boot, space, pid, started, beat, up, term, free, round, seq, sum)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, '', 0, '')
+			ON CONFLICT (cluster) DO UPDATE SET epoch = excluded.epoch, machine = excluded.machine, machine_id = excluded.machine_id, boot = excluded.boot,
+			space = excluded.space, pid = excluded.pid, started = excluded.started, beat = excluded.beat, up = excluded.up, term = excluded.term, free = 0`,
+			cluster, l.epoch, at.machine, at.id, boot, at.space, os.Getpid(), processStart(os.Getpid()), h.beat+1, int64(up), int64(w.Term))
 		return err
 	})
 	if err != nil {
 		return nil, err
 	}
+	l.holdsFrom(up)
 	return l, nil
 }
 
-// Holder returns who holds the lease now, or nil.
+// watch waits until a lease was not renewed for as long as it holds, and returns its beat; a *HeldError where it was renewed.
+func (s *Store) watch(ctx context.Context, h held) (int64, error) {
+	_, from := s.clock.Now()
+	for {
+		select {
+		case <-ctx.Done():
+			return 0, ctx.Err()
+		case <-time.After(min(h.term/20, time.Second)):
+		}
+		now, err := s.row(ctx, s.db, h.Cluster)
+		if err != nil {
+			return 0, err
+		}
+		if now.beat != h.beat && !now.free {
+			return 0, &now.HeldError
+		}
+		if _, up := s.clock.Now(); up-from >= h.term {
+			return now.beat, nil
+		}
+	}
+}
+
+// Holder returns who holds the lease now, or nil. A holder on another machine counts as one until this store has seen his lease not renewed for as long as it holds.
 func (s *Store) Holder(ctx context.Context, cluster string) (*HeldError, error) {
-	machine, err := os.Hostname()
+	h, err := s.row(ctx, s.db, cluster)
 	if err != nil {
 		return nil, err
 	}
-	held, _, err := holder(ctx, s.db, cluster, machine)
-	return held, err
+	switch s.who(h) {
+	case nobody:
+		return nil, nil
+	case elsewhere:
+		_, up := s.clock.Now()
+		s.mu.Lock()
+		defer s.mu.Unlock()
+		if b := s.beats[cluster]; b.beat != h.beat || b.since == 0 {
+			s.beats[cluster] = beat{h.beat, up}
+		} else if up-b.since >= h.term {
+			return nil, nil
+		}
+	}
+	return &h.HeldError, nil
 }
 
-// processStart tells one process from a later one with the same number: the start time in /proc/PID/stat. It is empty for a process that is gone.
-func processStart(pid int) string {
-	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
-	if err != nil {
-		if errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) {
-			return ""
-		}
-		return "unknown" // no /proc here: a process that is there counts as the one meant
-	}
-	_, rest, _ := strings.Cut(string(b), ") ")
-	f := strings.Fields(rest)
-	if len(f) < 20 || f[0] == "Z" {
-		return ""
-	}
-	return f[19]
+// beat is a lease's beat with when it was first seen, by the clock.
+type beat struct {
+	beat  int64
+	since time.Duration
 }
+
+// margin of its term is left at the end, in which the holder does nothing any more: clocks of one machine agree, but a call takes its time.
+func (l *lease) margin() time.Duration { return l.term / 6 }
+
+// holdsFrom notes that the lease was taken or renewed at that time of the clock.
+func (l *lease) holdsFrom(up time.Duration) {
+	l.until.Store(int64(up + l.term - l.margin()))
+}
+
+// Stands returns nil while it is certain that nobody else can have the lease: by the clock, without asking anybody.
+func (l *lease) Stands() error {
+	if _, up := l.store.clock.Now(); int64(up) >= l.until.Load() {
+		return ErrLost
+	}
+	return nil
+}
+
+// Every is how often the lease wants to be renewed.
+func (l *lease) Every() time.Duration { return l.term / 4 }
 
 // Renew prolongs the lease; ErrLost where another has taken it.
-func (l *Lease) Renew(ctx context.Context) error {
-	return l.store.tx(ctx, func(tx *sql.Tx) error {
-		if err := l.check(tx); err != nil {
+func (l *lease) Renew(ctx context.Context) error {
+	_, up := l.store.clock.Now()
+	err := l.store.tx(ctx, func(tx *sql.Tx) error {
+		if err := l.store.check(ctx, tx, l); err != nil {
 			return err
 		}
-		_, err := tx.Exec("UPDATE leases SET expires = ? WHERE cluster = ?", time.Now().Add(term).UnixMilli(), l.Cluster)
+		_, err := tx.Exec("UPDATE leases SET up = ?, beat = beat + 1 WHERE cluster = ?", int64(up), l.cluster)
 		return err
 	})
-}
-
-// Release gives it back.
-func (l *Lease) Release(ctx context.Context) error {
-	_, err := l.store.db.ExecContext(ctx, "UPDATE leases SET expires = 0 WHERE cluster = ? AND token = ?", l.Cluster, l.token)
+	if err == nil {
+		l.holdsFrom(up)
+	}
 	return err
 }
 
-func (l *Lease) check(tx *sql.Tx) error {
-	var token int64
-	if err := tx.QueryRow("SELECT token FROM leases WHERE cluster = ?", l.Cluster).Scan(&token); err != nil {
+// Release gives it back.
+func (l *lease) Release(ctx context.Context) error {
+	l.until.Store(0)
+	_, err := l.store.db.ExecContext(ctx, "UPDATE leases SET free = 1 WHERE cluster = ? AND epoch = ?", l.cluster, l.epoch)
+	return err
+}
+
+// check returns ErrLost where the lease is not held any more.
+func (s *Store) check(ctx context.Context, tx *sql.Tx, l Lease) error {
+	h, err := s.row(ctx, tx, l.Cluster())
+	if err != nil {
 		return err
 	}
-	if token != l.token {
+	if h.epoch != l.Epoch() || h.free {
 		return ErrLost
 	}
 	return nil

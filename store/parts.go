@@ -288,7 +288,7 @@ func apart(tx *sql.Tx) error {
 		if err := errors.Join(err1, err2); err != nil {
 			return err
 		}
-		if err := p.insert(tx, r, first, last); err != nil {
+		if _, _, err := p.insert(tx, r, first, last); err != nil {
 			return err
 		}
 	}

@@ -8,12 +8,10 @@ import (
 	"math/rand"
 	"os"
 	"path/filepath"
-	"reflect"
 	"strconv"
 	"testing"
 	"time"
 
-	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 )
 
@@ -190,65 +188,6 @@ func TestReadingsOfTheFirstVersionAreTakenOver(t *testing.T) {
 	}
 	if kept, err := s.When(t.Context(), "h0000", 9); err != nil || len(kept) != 3 || kept[0].To.Sub(kept[0].From) != time.Hour {
 		t.Errorf("%v %v", kept, err)
-	}
-}
-
-func TestVersionsOfABaseline(t *testing.T) {
-	s := open(t, t.TempDir())
-	keep := func(text string, after int) (int, error) {
-		return s.KeepVersion(t.Context(), Version{Name: "b", At: start, By: "op", Why: "because", Text: text}, after)
-	}
-	if n, err := keep("one", 0); n != 1 || err != nil {
-		t.Fatal(n, err)
-	}
-	if n, err := keep("one", 1); n != 1 || err != nil {
-		t.Errorf("the same text is no new version: %d %v", n, err)
-	}
-	if n, err := keep("two", 1); n != 2 || err != nil {
-		t.Fatal(n, err)
-	}
-	if _, err := keep("three", 1); !errors.Is(err, ErrChanged) {
-		t.Errorf("made from a version that is not the newest any more: %v", err)
-	}
-	if v, err := s.Version(t.Context(), "b", 1); err != nil || v.Text != "one" || v.Why != "because" || !v.At.Equal(start) {
-		t.Errorf("%+v %v", v, err)
-	}
-	if _, err := s.Version(t.Context(), "b", 9); !errors.Is(err, ErrNoVersion) {
-		t.Errorf("%v", err)
-	}
-	if vs, err := s.Versions(t.Context(), "b"); err != nil || len(vs) != 2 || vs[0].N != 2 {
-		t.Errorf("%+v %v", vs, err)
-	}
-}
-
-func TestTrendLooksAndFilters(t *testing.T) {
-	s := open(t, t.TempDir())
-	for i, n := range []int{3, 3, 5, 2} {
-		if err := s.KeepTally(t.Context(), "c", drift.Tally{At: start.AddDate(0, 0, i), Drift: map[estate.Layer]int{estate.Firmware: n}}); err != nil {
-			t.Fatal(err)
-		}
-	}
-	all, err := s.Trend(t.Context(), "c", start.AddDate(0, 0, 1).Add(time.Hour))
-	if err != nil || len(all) != 3 || all[0].Total() != 3 || !all[0].At.Equal(start) {
-		t.Errorf("the one that held at the beginning, and those after it: %+v %v", all, err)
-	}
-	if _, ok, err := s.Looked(t.Context(), "c"); ok || err != nil {
-		t.Errorf("nobody looked yet: %v %v", ok, err)
-	}
-	look := Look{At: start, By: "op", Seen: drift.Seen{"x": "behind 1"}}
-	if err := s.KeepLook(t.Context(), "c", look); err != nil {
-		t.Fatal(err)
-	}
-	if got, ok, err := s.Looked(t.Context(), "c"); !ok || err != nil || !reflect.DeepEqual(got, look) {
-		t.Errorf("%+v %v", got, err)
-	}
-	for _, text := range []string{"severity=high", "severity=critical", ""} {
-		if err := s.KeepFilter(t.Context(), "urgent", text); err != nil {
-			t.Fatal(err)
-		}
-		if all, err := s.Filters(t.Context()); err != nil || all["urgent"] != text {
-			t.Errorf("%v %v", all, err)
-		}
 	}
 }
 

@@ -24,45 +24,70 @@ const stamp = "2006-01-02T15:04:05.000000000Z"
 
 func at(t time.Time) string { return t.UTC().Format(stamp) }
 
+// Readings keeps what was read of hosts. A reading that says the same as the one before makes that one last longer, and is no other.
+type Readings interface {
+	KeepReading(ctx context.Context, r *estate.Reading) error
+	KeepReadings(ctx context.Context, rs []*estate.Reading) error
+	// Newest returns the newest reading of each of the hosts that has one, and On the one that held at a time.
+	Newest(ctx context.Context, hosts []string) (map[string]*estate.Reading, error)
+	On(ctx context.Context, hosts []string, when time.Time) (map[string]*estate.Reading, error)
+	// History returns at most so many different readings of a host, the newest ones, in the order of time; When the spans in which they held, the newest first.
+	History(ctx context.Context, host string, most int) ([]*estate.Reading, error)
+	When(ctx context.Context, host string, most int) ([]Kept, error)
+}
+
+var _ Readings = (*Store)(nil)
+
 // KeepReading keeps a reading. One that says the same as the newest kept of its host only moves that one's time forward.
 func (s *Store) KeepReading(ctx context.Context, r *estate.Reading) error {
 	return s.KeepReadings(ctx, []*estate.Reading{r})
 }
 
-// KeepReadings keeps several readings at once: all of them, or after an error none.
+// KeepReadings keeps several readings at once: all of them, or after an error none. Whoever asks for the newest of a host is given the reading itself: it must not be changed
+// any more.
 func (s *Store) KeepReadings(ctx context.Context, rs []*estate.Reading) error {
-	return s.tx(ctx, func(tx *sql.Tx) error {
+	fresh := make(map[string]decoded, len(rs))
+	err := s.tx(ctx, func(tx *sql.Tx) error {
 		for _, r := range rs {
-			if err := s.pack.insert(tx, r, r.Tried(), r.Tried()); err != nil {
+			first, last, err := s.pack.insert(tx, r, r.Tried(), r.Tried())
+			if err != nil {
 				return fmt.Errorf("keeping the reading of %s: %w", r.Host, err)
 			}
+			fresh[r.Host] = decoded{first, last, r}
 		}
 		return nil
 	})
-}
-
-// insert keeps a reading that held from first to last.
-func (p *packer) insert(tx *sql.Tx, r *estate.Reading, first, last time.Time) error {
-	bodies, times, err := split(r)
 	if err != nil {
 		return err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	maps.Copy(s.decoded, fresh)
+	return nil
+}
+
+// insert keeps a reading that held from first to last, and returns the times of its row.
+func (p *packer) insert(tx *sql.Tx, r *estate.Reading, first, last time.Time) (from, to int64, err error) {
+	bodies, times, err := split(r)
+	if err != nil {
+		return 0, 0, err
 	}
 	var before []byte
 	var began int64
 	err = tx.QueryRow("SELECT first, parts FROM readings WHERE host = ? ORDER BY first DESC LIMIT 1", r.Host).Scan(&began, &before)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return err
+		return 0, 0, err
 	}
 	parts, err := p.keepParts(tx, bodies, before)
 	if err != nil {
-		return err
+		return 0, 0, err
 	}
 	if bytes.Equal(parts, before) || began == nano(first) && before != nil {
 		_, err = tx.Exec("UPDATE readings SET at = ?, parts = ?, times = ? WHERE host = ? AND first = ?", nano(last), parts, times, r.Host, began)
-		return err
+		return began, nano(last), err
 	}
-	_, err = tx.Exec("INSERT OR REPLACE INTO readings (host, first, at, parts, times) VALUES (?, ?, ?, ?, ?)", r.Host, nano(first), nano(last), parts, times)
-	return err
+	_, err = tx.Exec("INSERT INTO readings (host, first, at, parts, times) VALUES (?, ?, ?, ?, ?) ON CONFLICT (host, first) DO UPDATE SET at = excluded.at, parts = excluded.parts, times = excluded.times", r.Host, nano(first), nano(last), parts, times)
+	return nano(first), nano(last), err
 }
 
 // row is a reading as it is kept.

@@ -11,7 +11,7 @@ import (
 	"path/filepath"
 	"sync"
 
-	_ "modernc.org/sqlite" // the driver
+	"modernc.org/sqlite"
 )
 
 // Store is an open store. It is safe for concurrent use.
@@ -23,6 +23,8 @@ type Store struct {
 	parts   *sql.Stmt // that reads a part
 	mu      sync.Mutex
 	decoded map[string]decoded // by host
+	beats   map[string]beat    // of leases that are held on other machines, by cluster
+	clock   Clock
 }
 
 // File is the store's name below a state directory.
@@ -63,31 +65,125 @@ var migrations = []migration{statements(`
 	CREATE TABLE tallies (cluster TEXT NOT NULL, at TEXT NOT NULL, body TEXT NOT NULL, PRIMARY KEY (cluster, at));
 	CREATE TABLE looks (cluster TEXT PRIMARY KEY, at TEXT NOT NULL, by TEXT NOT NULL, body BLOB NOT NULL);
 	CREATE TABLE filters (name TEXT PRIMARY KEY, text TEXT NOT NULL);
-`), apart}
+`), apart, statements(`
+	ALTER TABLE rounds RENAME TO rounds_1;
+	ALTER TABLE journal RENAME TO journal_1;
+	DROP TABLE requests;
+	DROP TABLE progress;
+	DROP TABLE leases;
+	CREATE TABLE rounds (id TEXT PRIMARY KEY, cluster TEXT NOT NULL, started TEXT NOT NULL, seq BIGINT NOT NULL, sum TEXT NOT NULL);
+	CREATE INDEX rounds_by_cluster ON rounds (cluster, started);
+	CREATE TABLE journal (round TEXT NOT NULL, seq BIGINT NOT NULL, sum TEXT NOT NULL, text TEXT NOT NULL, PRIMARY KEY (round, seq));
+	CREATE TABLE requests (id TEXT PRIMARY KEY, round TEXT NOT NULL, what TEXT NOT NULL, host TEXT NOT NULL, by_whom TEXT NOT NULL);
+	CREATE TABLE progress (round TEXT PRIMARY KEY, text TEXT NOT NULL);
+	CREATE TABLE leases (cluster TEXT PRIMARY KEY, epoch BIGINT NOT NULL, machine TEXT NOT NULL, machine_id TEXT NOT NULL, boot TEXT NOT NULL, space TEXT NOT NULL,
+		pid BIGINT NOT NULL, started TEXT NOT NULL, beat BIGINT NOT NULL, up BIGINT NOT NULL, term BIGINT NOT NULL, free INTEGER NOT NULL,
+		round TEXT NOT NULL, seq BIGINT NOT NULL, sum TEXT NOT NULL);
+	CREATE TABLE strangers (round TEXT PRIMARY KEY, at TEXT NOT NULL, by_whom TEXT NOT NULL);
+	CREATE TABLE plans (digest TEXT PRIMARY KEY, cluster TEXT NOT NULL, made TEXT NOT NULL, text TEXT NOT NULL);
+	CREATE TABLE times (round TEXT NOT NULL, host TEXT NOT NULL, n INTEGER NOT NULL, step TEXT NOT NULL, model TEXT NOT NULL, took BIGINT NOT NULL, PRIMARY KEY (round, host, n));
+`)}
 
-// Open opens the store below dir, and makes it where there is none.
+// Open opens the store below dir, and makes it where there is none: readable by its owner only, whatever the umask says.
 func Open(ctx context.Context, dir string) (*Store, error) {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
+	path := filepath.Join(dir, File)
+	if err := private(dir, path); err != nil {
 		return nil, fmt.Errorf("the state directory: %w", err)
 	}
-	path := filepath.Join(dir, File)
-	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(10000)&_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_pragma=foreign_keys(1)&_txlock=immediate")
+	s, err := connect(path, "_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_txlock=immediate")
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{db: db, path: path, decoded: map[string]decoded{}}
-	if s.pack, err = newPacker(); err != nil {
-		return nil, errors.Join(err, db.Close())
-	}
 	if err := s.migrate(ctx); err != nil {
-		db.Close()
-		return nil, fmt.Errorf("opening the state file %s: %w", path, err)
+		return nil, errors.Join(fmt.Errorf("opening the state file %s: %w", path, err), s.db.Close())
 	}
-	if s.parts, err = db.PrepareContext(ctx, "SELECT base, body FROM parts WHERE hash = ?"); err != nil {
+	return s.prepared(ctx)
+}
+
+// OpenToLook opens the store below dir for looking only: nothing is written, not even beside it, so that a read-only or full disk does not keep anybody from looking. The store
+// must be there, and of this version.
+func OpenToLook(ctx context.Context, dir string) (*Store, error) {
+	path := filepath.Join(dir, File)
+	if _, err := os.Stat(path); err != nil {
+		return nil, err
+	}
+	var errs []error
+	for _, mode := range []string{"mode=ro", "mode=ro&immutable=1"} { // without a directory that can be written, what is in the WAL can't be read
+		s, err := connect(path, mode)
+		if err != nil {
+			return nil, err
+		}
+		var have int
+		err = s.db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&have)
+		if err == nil && have != len(migrations) {
+			err = fmt.Errorf("its schema is %d, and this version looks at %d: open it once where it can be written", have, len(migrations))
+		}
+		if err == nil {
+			if s, err = s.prepared(ctx); err == nil {
+				return s, nil
+			}
+		}
+		errs = append(errs, err, s.db.Close())
+	}
+	return nil, fmt.Errorf("looking into the state file %s: %w", path, errors.Join(errs...))
+}
+
+// Scratch opens a store in memory, which ends with it: for looking where nothing can be kept.
+func Scratch(ctx context.Context) (*Store, error) {
+	s, err := connect("memory", "mode=memory&_txlock=immediate")
+	if err != nil {
+		return nil, err
+	}
+	s.db.SetMaxOpenConns(1) // each connection would have a memory of its own
+	if err := s.migrate(ctx); err != nil {
+		return nil, errors.Join(err, s.db.Close())
+	}
+	return s.prepared(ctx)
+}
+
+// private makes the directory and the file where they are not, and takes away what others may do with a state directory that was made before. A directory that holds no
+// state yet belongs to somebody, who decides who may look into it.
+func private(dir, path string) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	_, before := os.Stat(path)
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(f.Chmod(0o600), f.Close()); err != nil {
+		return err
+	}
+	at, err := os.Stat(dir)
+	if err != nil || before != nil || at.Mode()&os.ModeSticky != 0 || at.Mode().Perm()&0o077 == 0 {
+		return err
+	}
+	return os.Chmod(dir, 0o700)
+}
+
+func connect(path, options string) (*Store, error) {
+	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)&"+options)
+	if err != nil {
+		return nil, err
+	}
+	s := &Store{db: db, path: path, decoded: map[string]decoded{}, beats: map[string]beat{}, clock: thisBoot()}
+	if s.pack, err = newPacker(); err != nil {
 		return nil, errors.Join(err, db.Close())
 	}
 	return s, nil
 }
+
+func (s *Store) prepared(ctx context.Context) (*Store, error) {
+	var err error
+	if s.parts, err = s.db.PrepareContext(ctx, "SELECT base, body FROM parts WHERE hash = ?"); err != nil {
+		return nil, errors.Join(err, s.db.Close())
+	}
+	return s, nil
+}
+
+// GoBy lets leases go by another clock than this machine's.
+func (s *Store) GoBy(c Clock) { s.clock = c }
 
 // Close closes it.
 func (s *Store) Close() error { return s.db.Close() }
@@ -117,8 +213,20 @@ func (s *Store) migrate(ctx context.Context) error {
 	})
 }
 
+// ErrBusy is what writing gives while another process holds the state file: one that was stopped or hangs holds it for as long as it does.
+var ErrBusy = errors.New("another process has held the state file for more than 10 s: if one of yare's is stopped or hangs, end it")
+
+// busy tells whether the file is held by another process (SQLITE_BUSY, https://sqlite.org/rescode.html#busy).
+func busy(err error) bool {
+	var e *sqlite.Error
+	return errors.As(err, &e) && e.Code()&0xff == 5
+}
+
 func (s *Store) tx(ctx context.Context, do func(*sql.Tx) error) error {
 	tx, err := s.db.BeginTx(ctx, nil)
+	if busy(err) {
+		return fmt.Errorf("%s: %w (%w)", s.path, ErrBusy, err)
+	}
 	if err != nil {
 		return err
 	}

@@ -3,12 +3,10 @@ package store
 import (
 	"context"
 	"errors"
-	"strings"
 	"testing"
 	"time"
 
 	"yareharbour/core/estate"
-	"yareharbour/core/plan"
 )
 
 var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
@@ -46,22 +44,6 @@ func TestReadingsAreKeptWhereSomethingChanged(t *testing.T) {
 	}
 }
 
-func TestHistoryIsInTheOrderOfTimeAndBounded(t *testing.T) {
-	s := open(t, t.TempDir())
-	for i, v := range []string{"1", "2", "2", "3", "4"} {
-		if err := s.KeepReading(t.Context(), reading("heron", v, now.Add(time.Duration(i)*time.Minute))); err != nil {
-			t.Fatal(err)
-		}
-	}
-	got, err := s.History(t.Context(), "heron", 3)
-	if err != nil || len(got) != 3 || got[0].Components[0].Version != "2" || got[2].Components[0].Version != "4" {
-		t.Fatalf("%v %v", got, err)
-	}
-	if at := got[0].At(); !at.Equal(now.Add(time.Minute)) {
-		t.Errorf("version 2 was first read at %v", at)
-	}
-}
-
 func TestAReadingOfWhichNothingCouldBeReadIsKeptToo(t *testing.T) {
 	s := open(t, t.TempDir())
 	for i := range 3 {
@@ -75,96 +57,22 @@ func TestAReadingOfWhichNothingCouldBeReadIsKeptToo(t *testing.T) {
 	}
 }
 
-func TestOneLeasePerCluster(t *testing.T) {
+func TestAStateFileThatIsHeldIsTold(t *testing.T) {
 	dir := t.TempDir()
 	a, b := open(t, dir), open(t, dir)
-	first, err := a.Acquire(t.Context(), "vts")
+	if _, err := b.db.Exec("PRAGMA busy_timeout = 20"); err != nil {
+		t.Fatal(err)
+	}
+	b.db.SetMaxOpenConns(1)
+	tx, err := a.db.BeginTx(t.Context(), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	var held *HeldError
-	if _, err := b.Acquire(t.Context(), "vts"); !errors.As(err, &held) || held.PID == 0 || !strings.Contains(err.Error(), "yare round watch vts") {
-		t.Errorf("a second runner: %v", err)
-	}
-	if _, err := b.Acquire(t.Context(), "tides"); err != nil {
-		t.Errorf("another cluster: %v", err)
-	}
-	if err := first.Release(t.Context()); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := b.Acquire(t.Context(), "vts"); err != nil {
-		t.Errorf("after its release: %v", err)
-	}
-}
-
-// A holder that was taken for dead must not write any more, however slow it was.
-func TestASlowHolderCannotWrite(t *testing.T) {
-	s := open(t, t.TempDir())
-	slow, err := s.Acquire(t.Context(), "vts")
-	if err != nil {
-		t.Fatal(err)
-	}
-	start := plan.Event{At: now, Kind: plan.Started, Plan: &plan.Plan{}}
-	if err := s.Begin(t.Context(), slow, "R", start); err != nil {
-		t.Fatal(err)
-	}
-	expire(t, s)
-	quick, err := s.Acquire(t.Context(), "vts")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := s.Append(t.Context(), slow, "R", plan.Event{At: now, Kind: plan.Asked}); !errors.Is(err, ErrLost) {
-		t.Errorf("the slow one wrote: %v", err)
-	}
-	if err := slow.Renew(t.Context()); !errors.Is(err, ErrLost) {
-		t.Errorf("the slow one renewed: %v", err)
-	}
-	e, err := s.Append(t.Context(), quick, "R", plan.Event{At: now, Kind: plan.Asked})
-	if err != nil || e.Seq != 2 {
-		t.Errorf("the new holder: %d %v", e.Seq, err)
-	}
-	if events, err := s.Journal(t.Context(), "R", 0); err != nil || len(events) != 2 {
-		t.Errorf("%d events, %v", len(events), err)
-	}
-}
-
-func expire(t *testing.T, s *Store) {
-	t.Helper()
-	if _, err := s.db.Exec("UPDATE leases SET expires = 1"); err != nil {
-		t.Fatal(err)
-	}
-}
-
-func TestADeadHolderOnThisMachineIsNoticedAtOnce(t *testing.T) {
-	s := open(t, t.TempDir())
-	if _, err := s.Acquire(t.Context(), "vts"); err != nil {
-		t.Fatal(err)
-	}
-	// A process with this number may be there, but it is not the one that took the lease.
-	if _, err := s.db.Exec("UPDATE leases SET pid = 1, started = 'long ago'"); err != nil {
-		t.Fatal(err)
-	}
-	if h, err := s.Holder(t.Context(), "vts"); h != nil || err != nil {
-		t.Errorf("holder %v %v", h, err)
-	}
-	if _, err := s.Acquire(t.Context(), "vts"); err != nil {
+	if err := b.KeepReading(t.Context(), reading("heron", "1", now)); !errors.Is(err, ErrBusy) {
 		t.Error(err)
 	}
-}
-
-func TestRequestsAreTakenOnce(t *testing.T) {
-	s := open(t, t.TempDir())
-	for _, what := range []string{plan.AskPause, plan.AskStop} {
-		if err := s.Ask(t.Context(), "R", what, "me"); err != nil {
-			t.Fatal(err)
-		}
-	}
-	got, err := s.Take(t.Context(), "R")
-	if err != nil || len(got) != 2 {
-		t.Errorf("%v %v", got, err)
-	}
-	if got, err := s.Take(t.Context(), "R"); err != nil || len(got) != 0 {
-		t.Errorf("taken twice: %v %v", got, err)
+	if err := tx.Rollback(); err != nil {
+		t.Fatal(err)
 	}
 }
 

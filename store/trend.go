@@ -11,6 +11,25 @@ import (
 	"yareharbour/core/drift"
 )
 
+// Tallies keeps how much drift there was, and what was last looked at.
+type Tallies interface {
+	KeepTally(ctx context.Context, cluster string, t drift.Tally) error
+	Trend(ctx context.Context, cluster string, since time.Time) ([]drift.Tally, error)
+	KeepLook(ctx context.Context, cluster string, l Look) error
+	Looked(ctx context.Context, cluster string) (Look, bool, error)
+}
+
+// Filters keeps filters under names.
+type Filters interface {
+	Filters(ctx context.Context) (map[string]string, error)
+	KeepFilter(ctx context.Context, name, text string) error
+}
+
+var (
+	_ Tallies = (*Store)(nil)
+	_ Filters = (*Store)(nil)
+)
+
 // KeepTally keeps what a check of a cluster counted. One that says the same as the newest is not kept again.
 func (s *Store) KeepTally(ctx context.Context, cluster string, t drift.Tally) error {
 	when := at(t.At)
@@ -25,7 +44,7 @@ func (s *Store) KeepTally(ctx context.Context, cluster string, t drift.Tally) er
 		if err != nil && !errors.Is(err, sql.ErrNoRows) || had == string(body) {
 			return ignoreNone(err)
 		}
-		_, err = tx.Exec("INSERT OR REPLACE INTO tallies (cluster, at, body) VALUES (?, ?, ?)", cluster, when, string(body))
+		_, err = tx.Exec("INSERT INTO tallies (cluster, at, body) VALUES (?, ?, ?) ON CONFLICT (cluster, at) DO UPDATE SET body = excluded.body", cluster, when, string(body))
 		return err
 	})
 }
@@ -76,7 +95,7 @@ func (s *Store) KeepLook(ctx context.Context, cluster string, l Look) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, "INSERT OR REPLACE INTO looks (cluster, at, by, body) VALUES (?, ?, ?, ?)", cluster, at(l.At), l.By, body)
+	_, err = s.db.ExecContext(ctx, "INSERT INTO looks (cluster, at, by, body) VALUES (?, ?, ?, ?) ON CONFLICT (cluster) DO UPDATE SET at = excluded.at, by = excluded.by, body = excluded.body", cluster, at(l.At), l.By, body)
 	return err
 }
 
@@ -124,6 +143,6 @@ func (s *Store) KeepFilter(ctx context.Context, name, text string) error {
 		_, err := s.db.ExecContext(ctx, "DELETE FROM filters WHERE name = ?", name)
 		return err
 	}
-	_, err := s.db.ExecContext(ctx, "INSERT OR REPLACE INTO filters (name, text) VALUES (?, ?)", name, text)
+	_, err := s.db.ExecContext(ctx, "INSERT INTO filters (name, text) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET text = excluded.text", name, text)
 	return err
 }

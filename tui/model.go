@@ -2,137 +2,57 @@ package tui
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"slices"
 	"time"
 
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
 	"yareharbour/core/narrow"
-	"yareharbour/core/plan"
+	"yareharbour/core/view"
+	"yareharbour/tui/part"
 )
-
-// screenName names a screen.
-type screenName string
-
-const (
-	waterlineScreen screenName = "Waterline"
-	hostScreen      screenName = "Host"
-	driftScreen     screenName = "Drift"
-	roundScreen     screenName = "Round"
-	catalogueScreen screenName = "Catalogue"
-	bundleScreen    screenName = "Bundle"
-	baselineScreen  screenName = "Baselines"
-	editScreen      screenName = "Edit"
-	compareScreen   screenName = "Compare"
-)
-
-// place is a screen and where one stands on it.
-type place struct {
-	screen  screenName
-	cluster string
-	host    string
-	row     int // of the list that has the cursor
-	scroll  int
-	needs   bool // on the Waterline: the cursor is in the list of needs
-	pinned  bool // on the Round screen: the host was chosen, and the cursor does not follow the round
-	pane    int  // of the panes that Tab goes between
-	second  int  // the row in the other pane
-	subject string
-}
 
 // Model is the whole interface. It implements tea.Model.
 type Model struct {
-	ctx     context.Context
-	backend Backend
-	w, h    int
-	theme   *theme
-	forced  bool // the theme was chosen by hand
-	snap    *Snapshot
-	failed  error // the last load
-	stack   []place
-	filter  string // as it was typed
-	narrow  narrow.Filter
-	wrong   string // what is wrong with the filter as it was typed
-	input   textinput.Model
-	mode    inputMode
-	chosen  int // in the finder and the export chooser
-	help    bool
-	ask     *question
-	sheet   *sheet
-	toast   string
-	toasted time.Time
+	ctx    context.Context
+	desk   Desk
+	w, h   int
+	theme  *part.Theme
+	forced bool // the theme was chosen by hand
+	view   *view.Estate
+	failed error // the last look
+	stack  []part.Screen
+
+	filter string // as it was typed
+	narrow narrow.Filter
+	idle   []string // words of it that nothing answers to
+
+	over    overlay   // what lies over the screen, or is typed below it; nil: nothing
+	next    []overlay // what came while something lay there: it must not take that one's keys
+	toast   toast
 	reading *progress
 	readAt  time.Time // when the last reading ended
-	plans   map[string]planned
-	whatIf  map[string]WhatIf // by cluster
-	canvas  *canvas
-	made    matrixOf
-	idle    idleOf
-	listed  listOf
-	life    lifeOf
 	job     *job
-	opened  *Opened
-	editor  *editor
-	kept    versionsOf
-	compare *Comparison
 	due     time.Time // when scheduled feeds were last looked at
 }
 
-// lifeOf is the past of the host that is looked at, as it was when it was read.
-type lifeOf struct {
-	host string
-	at   time.Time // of the reading
-	Past
+// toast is what was said last.
+type toast struct {
+	part.Say
+	at time.Time
 }
 
-// job is work under way that the screens begun and can end.
+// job is work under way that can be ended.
 type job struct {
-	title  string
-	says   string
-	cancel context.CancelFunc
-}
-
-type inputMode int
-
-const (
-	noInput inputMode = iota
-	filtering
-	finding
-	exporting
-	reasoning  // typing the reason of a round
-	naming     // typing the name under which a filter is kept
-	opening    // typing the path of a bundle
-	scheduling // typing when a feed is synced
-	comparing  // typing what a host is compared with
-	saving     // typing why a baseline is saved
-	deriving   // typing the host of which a baseline is made
-	pruning    // typing the rule by which payloads are pruned
-	versioning // typing the version with which one is compared
-)
-
-// sheet is a list that lies over the screen until any key is pressed.
-type sheet struct {
-	title string
-	lines []string
-}
-
-// question is asked before something that is hard to take back.
-type question struct {
-	text []string
-	yes  tea.Cmd
+	title, says string
+	cancel      context.CancelFunc
 }
 
 type progress struct {
 	done, total int
 	host        string
-}
-
-// planned is a plan that the Round screen shows before a round is begun.
-type planned struct {
-	asked bool // it is being made, or is here
-	plan  *plan.Plan
-	err   error
 }
 
 // Options of the screens.
@@ -141,76 +61,265 @@ type Options struct {
 	Fixed bool // and don't ask the terminal
 }
 
-// New returns the screens on the backend, standing on the Waterline.
-func New(ctx context.Context, b Backend, o Options) *Model {
-	m := &Model{ctx: ctx, backend: b, w: 80, h: 24, theme: newTheme(!o.Light), forced: o.Fixed, plans: map[string]planned{}, whatIf: map[string]WhatIf{}, input: textinput.New()}
-	m.input.Prompt = ""
-	m.stack = []place{{screen: waterlineScreen}}
+// New returns the screens at the desk, standing on the Waterline.
+func New(ctx context.Context, d Desk, o Options) *Model {
+	m := &Model{ctx: ctx, desk: d, w: 80, h: 24, theme: part.NewTheme(!o.Light), forced: o.Fixed}
+	m.stack = []part.Screen{screens[part.Waterline](m, part.Place{Screen: part.Waterline})}
 	return m
 }
 
-// here is where one stands.
-func (m *Model) here() *place { return &m.stack[len(m.stack)-1] }
+// top is the screen that is shown.
+func (m *Model) top() part.Screen { return m.stack[len(m.stack)-1] }
 
-// messages
+// frame is what screens are shown with. There is a view in it even before there is one.
+func (m *Model) frame() part.Frame {
+	f := part.Frame{View: m.view, Filter: m.narrow, Typed: m.filter, Now: time.Now()}
+	if f.View == nil {
+		f.View = &view.Estate{}
+	}
+	if m.job != nil {
+		f.Job = m.job.title
+	}
+	return f
+}
+
+// messages of its own
 type (
 	loadedMsg struct {
-		snap  *Snapshot
+		view  *view.Estate
 		err   error
 		took  time.Duration
 		ticks bool // the next is to follow by itself
 	}
-	tickMsg    struct{}
-	readMsg    struct{ progress }
-	readEnded  struct{ err error }
-	plannedMsg struct {
-		cluster string
-		planned
+	tickMsg   struct{}
+	readMsg   struct{ progress }
+	readEnded struct{ err error }
+	jobSays   string
+	jobEnded  struct {
+		then tea.Msg
 	}
-	saidMsg  struct{ text string }
-	begunMsg struct{ cluster string } // its round was begun
-	goMsg    place
-	pickMsg  struct{ row int }
-	hostMsg  struct{ host string }
-	keyMsg   struct{ key string } // a press on a key that is shown
+	idleMsg struct {
+		filter string
+		words  []string
+	}
+	pressKey string // a click on a key that is shown
 )
 
-// Init begins loading, and asks the terminal what background it has.
+// Init begins looking, and asks the terminal what background it has.
 func (m *Model) Init() tea.Cmd {
-	cmds := []tea.Cmd{m.loading(true)}
+	cmds := []tea.Cmd{m.load(true)}
 	if !m.forced {
 		cmds = append(cmds, tea.RequestBackgroundColor)
 	}
 	return tea.Batch(cmds...)
 }
 
-// load loads once; the loads that follow each other by themselves are begun by Init.
-func (m *Model) load() tea.Cmd { return m.loading(false) }
-
-func (m *Model) loading(ticks bool) tea.Cmd {
+// load looks at the estate; those looks that follow each other by themselves are begun by Init.
+func (m *Model) load(ticks bool) tea.Cmd {
 	return func() tea.Msg {
 		start := time.Now()
-		s, err := m.backend.Load(m.ctx)
-		return loadedMsg{s, err, time.Since(start), ticks}
+		e, err := m.desk.View(m.ctx)
+		return loadedMsg{e, err, time.Since(start), ticks}
 	}
 }
 
-// readAll begins to read every host; nothing waits for it.
-func (m *Model) readAll() tea.Cmd {
-	if m.reading != nil || m.snap == nil {
+// Update takes in a message. It never waits.
+func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	cmd := m.update(msg)
+	if m.over == nil && len(m.next) > 0 {
+		m.over, m.next = m.next[0], m.next[1:]
+	}
+	return m, cmd
+}
+
+// lay lays something over the screen, after what lies there.
+func (m *Model) lay(o overlay) {
+	if m.over != nil {
+		m.next = append(m.next, o)
+		return
+	}
+	m.over = o
+}
+
+func (m *Model) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case tea.WindowSizeMsg:
+		m.w, m.h = max(msg.Width, 20), max(msg.Height, 6)
+	case tea.BackgroundColorMsg:
+		if !m.forced {
+			m.theme = part.NewTheme(msg.IsDark())
+		}
+	case tea.KeyPressMsg:
+		return m.key(msg)
+	case tea.PasteMsg:
+		return m.paste(msg.Content)
+	case tea.MouseClickMsg:
+		if msg.Button == tea.MouseLeft {
+			return m.pressed(m.paint().Clicked(msg.X, msg.Y))
+		}
+	case tea.MouseWheelMsg:
+		const rows = 3
+		by := rows
+		if msg.Button == tea.MouseWheelUp {
+			by = -rows
+		}
+		return m.pressed(m.paint().Turned(msg.X, msg.Y, by))
+	case streamMsg:
+		return tea.Batch(m.heard(msg.msg), listen(msg.ch))
+	default:
+		return m.heard(msg)
+	}
+	return nil
+}
+
+// pressed does what the mouse was pressed or turned on. What is a screen's own goes to the one that is shown.
+func (m *Model) pressed(msg any) tea.Cmd {
+	switch msg := msg.(type) {
+	case nil:
+		return nil
+	case pressKey:
+		return m.press(string(msg))
+	case part.Go, part.Back:
+		return m.heard(msg)
+	case picked:
+		return m.heard(m.over.key(m, "enter", int(msg)))
+	}
+	if m.over != nil {
+		m.over = nil
 		return nil
 	}
-	var hosts []string
-	for _, b := range m.snap.Survey.Bands {
-		hosts = append(hosts, b.Cluster.Hosts...)
+	return m.heard(m.top().Update(m.frame(), msg))
+}
+
+// heard takes in a message: from a screen, or the result of a command. One that is a command is returned, to be run
+// beside the screens. What is none of its own goes to every screen on the way here.
+func (m *Model) heard(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case nil:
+	case tea.Cmd:
+		return msg
+	case func() tea.Msg:
+		return msg
+	case loadedMsg:
+		return m.loaded(msg)
+	case tickMsg:
+		return m.load(true)
+	case readMsg:
+		m.reading = &msg.progress
+	case readEnded:
+		m.reading, m.readAt = nil, time.Now()
+		if msg.err != nil && m.ctx.Err() == nil {
+			m.say(part.Say{Text: "reading: " + msg.err.Error()})
+		}
+		return m.load(false)
+	case idleMsg:
+		if msg.filter == m.narrow.String() {
+			m.idle = msg.words
+		}
+	case jobSays:
+		if m.job != nil {
+			m.job.says = string(msg)
+		}
+	case jobEnded:
+		return m.jobOver(msg.then)
+	case part.Several:
+		var cmds []tea.Cmd
+		for _, x := range msg {
+			cmds = append(cmds, m.heard(x))
+		}
+		return tea.Batch(cmds...)
+	case part.Go:
+		return m.goTo(part.Place(msg))
+	case part.Back:
+		return m.back()
+	case part.Left:
+		return m.pop()
+	case part.Say:
+		m.say(msg)
+	case part.Failed:
+		m.say(part.Say{Text: "failed: " + msg.Err.Error()})
+	case part.Reload:
+		m.say(msg.Say)
+		return m.load(false)
+	case part.Ask:
+		m.lay(newPrompt(msg))
+	case part.Confirm:
+		m.lay(&question{msg})
+	case part.Sheet:
+		m.lay(&sheet{msg})
+	case part.Job:
+		return m.begin(msg)
+	default:
+		var cmds []tea.Cmd
+		for _, s := range slices.Clone(m.stack) { // one may leave meanwhile
+			cmds = append(cmds, m.heard(s.Update(m.frame(), msg)))
+		}
+		return tea.Batch(cmds...)
 	}
+	return nil
+}
+
+// intervals between two readings of the estate: the screen tells the truth without anybody remembering to look again.
+const (
+	readEvery      = 20 * time.Second
+	readDuringWork = 3 * time.Second
+	refresh        = 500 * time.Millisecond
+)
+
+func (m *Model) loaded(msg loadedMsg) tea.Cmd {
+	m.failed = msg.err
+	first := m.view == nil
+	var cmds []tea.Cmd
+	if msg.err == nil {
+		first = first || roundEnded(m.view, msg.view) // then all is read anew
+		m.view = msg.view
+		cmds = append(cmds, m.show(), m.wantIdle())
+	}
+	if msg.ticks {
+		wait := max(refresh, 4*msg.took) // a large estate is looked at less often
+		cmds = append(cmds, tea.Tick(wait, func(time.Time) tea.Msg { return tickMsg{} }))
+	}
+	if m.view == nil {
+		return tea.Batch(cmds...)
+	}
+	every := readEvery
+	for _, r := range m.view.Rounds {
+		if r.Runs {
+			every = readDuringWork
+		}
+	}
+	if first || time.Since(m.readAt) > every {
+		cmds = append(cmds, m.readAll())
+	}
+	return tea.Batch(append(cmds, m.wantDue())...)
+}
+
+// roundEnded tells whether a round that ran has ended: what was read before that says little now.
+func roundEnded(before, now *view.Estate) bool {
+	for c, r := range before.Rounds {
+		if r.Runs && !now.Rounds[c].Runs {
+			return true
+		}
+	}
+	return false
+}
+
+// show has the screen on top take in what it is shown with.
+func (m *Model) show() tea.Cmd { return m.heard(m.top().Update(m.frame(), part.Shown{})) }
+
+// readAll begins to read every host; nothing waits for it.
+func (m *Model) readAll() tea.Cmd {
+	if m.reading != nil || m.view == nil {
+		return nil
+	}
+	hosts := m.view.Hosts("")
 	if len(hosts) == 0 {
 		return nil
 	}
 	m.reading = &progress{total: len(hosts)}
 	ch := make(chan tea.Msg, len(hosts)+1)
 	go func() {
-		err := m.backend.Read(m.ctx, hosts, func(h string, n int) { ch <- readMsg{progress{n, len(hosts), h}} })
+		err := m.desk.Look(m.ctx, hosts, func(h string, n int) { ch <- readMsg{progress{n, len(hosts), h}} })
 		ch <- readEnded{err}
 		close(ch)
 	}()
@@ -233,241 +342,128 @@ func listen(ch <-chan tea.Msg) tea.Cmd {
 	}
 }
 
-// Update takes in a message. It never waits.
-func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
-	switch msg := msg.(type) {
-	case tea.WindowSizeMsg:
-		m.w, m.h = max(msg.Width, 20), max(msg.Height, 6)
-	case tea.PasteMsg:
-		return m, m.pasted(msg)
-	case tea.BackgroundColorMsg:
-		if !m.forced {
-			m.theme = newTheme(msg.IsDark())
-		}
-	case tea.KeyPressMsg:
-		return m, m.key(msg)
-	case tea.MouseClickMsg:
-		if msg.Button == tea.MouseLeft && m.canvas != nil {
-			return m, m.pressed(m.canvas.at(msg.X, msg.Y))
-		}
-	case tea.MouseWheelMsg:
-		if msg.Button == tea.MouseWheelUp {
-			return m, m.press("up")
-		}
-		return m, m.press("down")
-	case streamMsg:
-		_, cmd := m.Update(msg.msg)
-		return m, tea.Batch(cmd, listen(msg.ch))
-	default:
-		return m, m.heard(msg)
+// begin begins work that takes its time.
+func (m *Model) begin(j part.Job) tea.Cmd {
+	if m.job != nil {
+		m.say(part.Say{Text: m.job.title + " is under way; X ends it"})
+		return nil
 	}
-	return m, nil
+	ctx, cancel := context.WithCancel(m.ctx)
+	m.job = &job{title: j.Title, says: "begins", cancel: cancel}
+	ch := make(chan tea.Msg, 64)
+	go func() {
+		defer close(ch)
+		defer cancel()
+		last := time.Time{}
+		msg := j.Do(ctx, func(s string) {
+			if time.Since(last) < 60*time.Millisecond || ctx.Err() != nil {
+				return
+			}
+			last = time.Now()
+			select {
+			case ch <- jobSays(s):
+			default: // the screens are behind; they need not see all of it
+			}
+		})
+		ch <- jobEnded{msg}
+	}()
+	return listen(ch)
 }
 
-// heard takes in the result of a command.
-func (m *Model) heard(msg tea.Msg) tea.Cmd {
-	switch msg := msg.(type) {
-	case loadedMsg:
-		return m.loaded(msg)
-	case tickMsg:
-		return m.loading(true)
-	case readMsg:
-		m.reading = &msg.progress
-	case readEnded:
-		m.reading, m.readAt = nil, time.Now()
-		if msg.err != nil && m.ctx.Err() == nil {
-			m.say("reading: " + msg.err.Error())
+// jobOver says what came of the work.
+func (m *Model) jobOver(then tea.Msg) tea.Cmd {
+	title := ""
+	if m.job != nil {
+		title = m.job.title
+	}
+	m.job = nil
+	if f, ok := then.(part.Failed); ok && errors.Is(f.Err, context.Canceled) {
+		m.say(part.Say{Text: title + " was ended; what there was before stays"})
+		return m.load(false)
+	}
+	return tea.Batch(m.heard(then), m.load(false))
+}
+
+// wantDue syncs feeds whose time has come, a minute after the last look at most.
+func (m *Model) wantDue() tea.Cmd {
+	if m.job != nil || time.Since(m.due) < time.Minute {
+		return nil
+	}
+	m.due = time.Now()
+	for _, f := range m.view.Feeds {
+		if f.Due {
+			return m.begin(part.Job{Title: "syncing", Do: func(ctx context.Context, says func(string)) tea.Msg {
+				text, err := m.desk.SyncFeeds(ctx, nil, says)
+				if err != nil {
+					return part.Failed{Err: err}
+				}
+				return part.Say{Text: text}
+			}})
 		}
-		return m.load()
-	case plannedMsg:
-		m.plans[msg.cluster] = msg.planned
-	case begunMsg:
-		delete(m.plans, msg.cluster) // from now on its journal is shown
-		delete(m.whatIf, msg.cluster)
-		m.say("the round over " + msg.cluster + " has begun")
-		return m.load()
-	case saidMsg:
-		m.say(msg.text)
-	case goMsg:
-		m.goTo(place(msg))
-		if msg.screen == roundScreen {
-			return m.wantPlan(msg.cluster)
-		}
-		return m.wantVersions()
-	case lifeOf:
-		m.life = msg
-	case jobMsg:
-		if m.job != nil {
-			m.job.says = string(msg)
-		}
-	case jobEnded:
-		return m.ended(msg)
-	case openedMsg:
-		m.job, m.opened = nil, msg.Opened
-		m.goTo(place{screen: bundleScreen})
-	case effectMsg:
-		m.effect(msg)
-	case editedMsg:
-		return m.edited(msg)
-	case savedMsg:
-		return m.saved(msg)
-	case editMsg:
-		m.begunEditor(msg)
-		return m.typedInEditor()
-	case leaveMsg:
-		m.editor = nil
-		if m.here().screen == editScreen {
-			m.pop()
-		}
-	case takenMsg:
-		return m.taken(msg)
-	case doomedMsg:
-		m.askPrune(msg)
-	case sheet:
-		m.sheet = &msg
-	case versionsOf:
-		m.kept = msg
-	case comparedMsg:
-		m.compare = &msg.Comparison
-		m.goTo(place{screen: compareScreen, cluster: m.here().cluster, host: m.here().host})
-	case hostMsg:
-		if p := m.here(); p.pinned && p.host == msg.host {
-			return m.enter()
-		}
-		m.here().host, m.here().pinned, m.here().scroll = msg.host, true, 0
-	case pickMsg:
-		m.here().row = msg.row
-	case keyMsg:
-		return m.press(msg.key)
 	}
 	return nil
 }
 
-// intervals between two readings of the estate: the screen tells the truth without anybody remembering to look again.
-const (
-	readEvery      = 20 * time.Second
-	readDuringWork = 3 * time.Second
-	refresh        = 500 * time.Millisecond
-)
+func (m *Model) say(s part.Say) { m.toast = toast{s, time.Now()} }
 
-func (m *Model) loaded(msg loadedMsg) tea.Cmd {
-	m.failed = msg.err
-	first := m.snap == nil
-	if msg.err == nil {
-		first = first || roundEnded(m.snap, msg.snap) // then all is read anew
-		m.snap = msg.snap
-	}
-	var cmds []tea.Cmd
-	if msg.ticks {
-		wait := max(refresh, 4*msg.took) // a large estate is looked at less often
-		cmds = append(cmds, tea.Tick(wait, func(time.Time) tea.Msg { return tickMsg{} }))
-	}
-	every := readEvery
-	for _, r := range m.rounds() {
-		if r.Runs {
-			every = readDuringWork
-		}
-	}
-	if m.snap != nil && (first || time.Since(m.readAt) > every) {
-		cmds = append(cmds, m.readAll())
-	}
-	cmds = append(cmds, m.wantLife(), m.wantVersions(), m.wantDue())
-	return tea.Batch(cmds...)
-}
-
-// roundEnded tells whether a round that ran has ended: what was read before that says little now.
-func roundEnded(before, now *Snapshot) bool {
-	for c, r := range before.Rounds {
-		if r.Runs && !now.Rounds[c].Runs {
-			return true
-		}
-	}
-	return false
-}
-
-func (m *Model) rounds() map[string]Round {
-	if m.snap == nil {
+// goTo goes in. Going to where one stands changes nothing but the cursor.
+func (m *Model) goTo(p part.Place) tea.Cmd {
+	open := screens[p.Screen]
+	if open == nil {
 		return nil
 	}
-	return m.snap.Rounds
+	h := m.top().Place()
+	s := open(m, p)
+	if h.Screen == p.Screen && p.What == nil &&
+		(p.Screen == part.Waterline || h.Cluster == p.Cluster && (h.Host == p.Host || p.Screen != part.Host)) {
+		m.stack[len(m.stack)-1] = s
+	} else {
+		m.stack = append(m.stack, s)
+	}
+	return m.show()
 }
 
-// wantPlan plans the cluster's next round, unless one is unfinished.
-func (m *Model) wantPlan(cluster string) tea.Cmd {
-	if m.liveRound(cluster) != nil {
-		return nil
-	}
-	old := m.plans[cluster]
-	m.plans[cluster] = planned{asked: true, plan: old.plan} // the old one is shown until the new one is there
-	w := m.whatIf[cluster]
-	return func() tea.Msg {
-		p, err := m.backend.Plan(m.ctx, cluster, w)
-		return plannedMsg{cluster, planned{true, p, err}}
-	}
-}
-
-// shownPlan is the plan that the Round screen shows, and nil where it shows a journal.
-func (m *Model) shownPlan(cluster string) *plan.Plan {
-	if p := m.plans[cluster].plan; p != nil && len(p.Visits) > 0 && m.liveRound(cluster) == nil {
-		return p
-	}
-	return nil
-}
-
-// liveRound is the cluster's newest round if it is not finished.
-func (m *Model) liveRound(cluster string) *Round {
-	r, ok := m.rounds()[cluster]
-	if !ok || r.State == nil || r.State.Status == plan.Finished {
-		return nil
-	}
-	return &r
-}
-
-func (m *Model) say(text string) { m.toast, m.toasted = text, time.Now() }
-
-// do runs something of the backend's and says what came of it.
-func (m *Model) do(doing func() (string, error)) tea.Cmd {
-	return func() tea.Msg {
-		text, err := doing()
-		if err != nil {
-			text = "failed: " + err.Error()
-		}
-		return saidMsg{text}
-	}
-}
-
-// goTo goes in; going to where one stands changes nothing but the cursor.
-func (m *Model) goTo(p place) {
-	if h := m.here(); h.screen == p.screen && h.host == p.host && h.cluster == p.cluster {
-		*h = p
-		return
-	}
-	m.stack = append(m.stack, p)
-}
-
+// back leaves the screen, or lets go of the narrowing first.
 func (m *Model) back() tea.Cmd {
-	switch {
-	case m.here().screen == editScreen:
-		return m.leaveEditor()
-	case m.here().screen == bundleScreen:
-		m.leaveBundle()
-	case m.filter != "":
-		m.setFilter("")
-	case len(m.stack) > 1:
-		m.pop()
+	if l, ok := m.top().(part.Leaving); ok {
+		return m.heard(l.Leave(m.frame()))
 	}
-	return nil
+	if m.filter != "" {
+		return m.setFilter("")
+	}
+	return m.pop()
 }
 
-func (m *Model) pop() { m.stack = m.stack[:max(1, len(m.stack)-1)] }
+func (m *Model) pop() tea.Cmd {
+	m.stack = m.stack[:max(1, len(m.stack)-1)]
+	return m.show()
+}
+
+// setFilter narrows every view to what the text says. One that can't be understood leaves the narrowing as it was.
+func (m *Model) setFilter(text string) tea.Cmd {
+	m.filter = text
+	f, err := m.understand(text)
+	if err != nil {
+		return nil
+	}
+	m.narrow, m.idle = f, nil
+	return tea.Batch(m.show(), m.wantIdle())
+}
+
+// wantIdle finds out which words of the filter nothing answers to.
+func (m *Model) wantIdle() tea.Cmd {
+	if m.narrow.Empty() || m.view == nil {
+		return nil
+	}
+	f, e := m.narrow, m.view
+	return func() tea.Msg { return idleMsg{f.String(), e.Idle(f)} }
+}
 
 // View paints the frame.
 func (m *Model) View() tea.View {
-	c := m.paint()
-	m.canvas = c
-	v := tea.NewView(c.render(m.theme))
+	v := tea.NewView(m.paint().Render(m.theme))
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
-	v.WindowTitle = fmt.Sprintf("Yare Harbour – %s", m.here().screen)
+	v.WindowTitle = fmt.Sprintf("Yare Harbour – %s", m.top().Place().Screen)
 	return v
 }

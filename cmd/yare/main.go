@@ -3,8 +3,14 @@ package main
 
 import (
 	"os"
+	"runtime/debug"
 
 	"yareharbour/cli"
 )
 
-func main() { os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr)) }
+func main() {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(50) // a large estate fits into less memory for a little more time
+	}
+	os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr))
+}

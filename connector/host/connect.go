@@ -2,15 +2,20 @@ package host
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io"
+	"strings"
 	"sync"
 
 	"yareharbour/connector"
+	"yareharbour/connector/libvirt"
+	"yareharbour/connector/ssh"
 	"yareharbour/core/estate"
 )
 
 // Connect tries every way to a host, stage by stage: SSH, what may be done there, libvirt, and the BMC. A stage that fails is the last of its way.
-func (d *Reader) Connect(ctx context.Context, host string) []connector.Stage {
+func (d *Connector) Connect(ctx context.Context, host string) []connector.Stage {
 	ctx, cancel := context.WithTimeout(ctx, d.limit())
 	defer cancel()
 	var machine, board []connector.Stage
@@ -21,7 +26,7 @@ func (d *Reader) Connect(ctx context.Context, host string) []connector.Stage {
 	return append(machine, board...)
 }
 
-func (d *Reader) tryMachine(ctx context.Context, host string) []connector.Stage {
+func (d *Connector) tryMachine(ctx context.Context, host string) []connector.Stage {
 	conn, out, err := d.SSH.Try(ctx, host)
 	if err != nil {
 		return out
@@ -52,7 +57,7 @@ func (d *Reader) tryMachine(ctx context.Context, host string) []connector.Stage 
 		return out
 	}
 	add("SSH", "answer", r.Release+", kernel "+r.Kernel.Running, nil, "")
-	guests := readGuests(ctx, overSSH{conn, d.Sudo})
+	guests := readGuests(ctx, overSSH{conn, d.Sudo}, &libvirt.Meter{})
 	s := guests.Section(estate.GuestList)
 	if s.Err != "" {
 		err = fmt.Errorf("%s", s.Err)
@@ -61,7 +66,7 @@ func (d *Reader) tryMachine(ctx context.Context, host string) []connector.Stage 
 	return out
 }
 
-func (d *Reader) tryBMC(ctx context.Context, host string) []connector.Stage {
+func (d *Connector) tryBMC(ctx context.Context, host string) []connector.Stage {
 	b, ok := d.BMCs[host]
 	if !ok {
 		return []connector.Stage{{Way: "BMC", Name: "configuration", Found: errNoBMC.Error(), Do: "add it under bmcs: without it health and the BMC's firmware are unread"}}
@@ -72,4 +77,24 @@ func (d *Reader) tryBMC(ctx context.Context, host string) []connector.Stage {
 	}
 	defer client.Close()
 	return append([]connector.Stage{{Way: "BMC", Name: "secret", OK: true, Found: "the password of " + b.User + " is at hand"}}, client.Test(ctx)...)
+}
+
+// Reaches tells, by an error, why the libvirt of one host does not reach that of another in the given form. It asks the host's own virsh.
+func (d *Connector) Reaches(ctx context.Context, from, to, uri string) error {
+	ctx, cancel := context.WithTimeout(ctx, d.limit())
+	defer cancel()
+	conn, err := d.SSH.Dial(ctx, from)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	at := libvirt.Migration{URI: uri}.At(to)
+	if strings.HasPrefix(at, "qemu+ssh:") {
+		at += "?no_tty=1" // nobody is there to be asked for a password
+	}
+	exit, said, err := conn.Command(ctx, "virsh -q -c "+ssh.Quote(at)+" uri", d.Sudo, nil, io.Discard)
+	if err == nil && exit != 0 {
+		err = errors.New(strings.Join(strings.Fields(strings.TrimPrefix(strings.TrimSpace(said), "error: ")), " "))
+	}
+	return err
 }

@@ -66,10 +66,10 @@ const guestPatience = 4 * time.Second
 
 // readGuests reads guests through the first way to libvirt that lets us in: its sockets with the right to change things, its helper, its sockets for reading. What it returns holds guests, networks and
 // the section of the guests, which tells libvirt absent, stopped, crashed, hung and forbidden apart.
-func readGuests(ctx context.Context, d door) *estate.Reading {
+func readGuests(ctx context.Context, d door, m *libvirt.Meter) *estate.Reading {
 	r := &estate.Reading{}
 	section := estate.Section{Name: estate.GuestList, Source: d.from() + "libvirt"}
-	source, err := readThrough(ctx, d, r)
+	source, err := readThrough(ctx, d, m, r)
 	if source != "" {
 		section.Source = d.from() + source
 	}
@@ -81,7 +81,7 @@ func readGuests(ctx context.Context, d door) *estate.Reading {
 	return r
 }
 
-func readThrough(ctx context.Context, d door, r *estate.Reading) (source string, err error) {
+func readThrough(ctx context.Context, d door, m *libvirt.Meter, r *estate.Reading) (source string, err error) {
 	var refused, failed, helper error // of sockets; of whoever began to speak; of libvirt's helper
 	try := func(name string, dial func() (net.Conn, error)) bool {
 		conn, err := dial()
@@ -91,7 +91,7 @@ func readThrough(ctx context.Context, d door, r *estate.Reading) (source string,
 		}
 		source = name
 		connected := false
-		if connected, failed = guestsAt(ctx, conn, r); failed == nil {
+		if connected, failed = guestsAt(ctx, conn, m, r); failed == nil {
 			return true
 		}
 		if !connected && name == viaHelper { // it did not come so far: what is there of libvirt is looked at
@@ -125,7 +125,7 @@ func readThrough(ctx context.Context, d door, r *estate.Reading) (source string,
 const viaHelper = "virt-ssh-helper"
 
 // guestsAt reads the guests from libvirt at the other end of conn, which is closed. connected tells whether it was libvirt that answered, or accepted the connection and hangs.
-func guestsAt(ctx context.Context, conn net.Conn, r *estate.Reading) (connected bool, err error) {
+func guestsAt(ctx context.Context, conn net.Conn, m *libvirt.Meter, r *estate.Reading) (connected bool, err error) {
 	begin, cancel := context.WithTimeout(ctx, guestPatience)
 	h, err := libvirt.Connect(begin, conn, libvirt.URI)
 	hung := begin.Err() != nil
@@ -139,7 +139,7 @@ func guestsAt(ctx context.Context, conn net.Conn, r *estate.Reading) (connected 
 	stop := context.AfterFunc(ctx, h.Drop)
 	defer stop()
 	defer h.Close()
-	r.Guests, err = h.Guests(ctx)
+	r.Guests, err = h.Guests(ctx, m)
 	if err == nil {
 		r.Networks, err = h.Networks()
 	}

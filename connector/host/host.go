@@ -1,5 +1,5 @@
-// Package host reads real hosts: what the machine tells of itself over SSH, or here; its guests from its libvirt, through the same connection; its BMC over Redfish.
-// Each of the three fails on its own. It only looks: whatever would change a host is refused.
+// Package host reaches real hosts: the machine over SSH, its guests by its libvirt, through the same connection, and its BMC over Redfish. Each of the three fails on its own. Orders go
+// through a small program on the host, the wrapper, which refuses those of older leases and those that it has had.
 package host
 
 import (
@@ -11,7 +11,7 @@ import (
 	"sync"
 	"time"
 
-	"yareharbour/connector"
+	"yareharbour/connector/libvirt"
 	"yareharbour/connector/linux"
 	"yareharbour/connector/redfish"
 	"yareharbour/connector/ssh"
@@ -31,36 +31,21 @@ type BMC struct {
 	Password func(ctx context.Context) (string, error)
 }
 
-// Reader reads hosts. It is safe for concurrent use.
-type Reader struct {
+// Connector reaches hosts. It is safe for concurrent use.
+type Connector struct {
 	SSH   *ssh.Dialer
 	Sudo  bool           // look as root
 	BMCs  map[string]BMC // by host
 	Limit time.Duration  // of one look; 0: Limit
+	// Migration says how guests move between the hosts.
+	Migration libvirt.Migration
 }
 
-func (d *Reader) limit() time.Duration {
+func (d *Connector) limit() time.Duration {
 	if d.Limit > 0 {
 		return d.Limit
 	}
 	return Limit
-}
-
-// Read reads the sections asked for, or all. The machine and its BMC are asked side by side.
-func (d *Reader) Read(ctx context.Context, host string, sections ...estate.SectionName) (*estate.Reading, error) {
-	if len(sections) == 0 {
-		sections = estate.SectionNames
-	}
-	bounded, cancel := context.WithTimeout(ctx, d.limit())
-	defer cancel()
-	var machine, board *estate.Reading
-	var wait sync.WaitGroup
-	wait.Go(func() { machine = d.machine(bounded, host, sections) })
-	wait.Go(func() { board = d.bmc(bounded, host, sections) })
-	wait.Wait()
-	r := join(machine, board)
-	r.Sort()
-	return r, ctx.Err()
 }
 
 // wanted are those of the sections that are also asked for.
@@ -74,25 +59,24 @@ func wanted(of, sections []estate.SectionName) (out []estate.SectionName) {
 }
 
 // machine reads a machine and its guests over SSH. One that does not let us in has none of its sections read.
-func (d *Reader) machine(ctx context.Context, host string, sections []estate.SectionName) *estate.Reading {
+func (s *session) machine(ctx context.Context, sections []estate.SectionName) *estate.Reading {
 	own, guests := wanted(linux.Sections, sections), slices.Contains(sections, estate.GuestList)
 	if len(own) == 0 && !guests {
-		return &estate.Reading{Host: host}
+		return &estate.Reading{Host: s.host}
 	}
-	conn, err := d.SSH.Dial(ctx, host)
+	conn, err := s.dialled(ctx)
 	if err != nil {
-		return silent(host, err, append(own, wanted([]estate.SectionName{estate.GuestList}, sections)...))
+		return silent(s.host, err, append(own, wanted([]estate.SectionName{estate.GuestList}, sections)...))
 	}
-	defer conn.Close()
 	there := &estate.Reading{}
 	var wait sync.WaitGroup
 	if guests {
-		wait.Go(func() { there = readGuests(ctx, overSSH{conn, d.Sudo}) })
+		wait.Go(func() { there = readGuests(ctx, overSSH{conn, s.by.Sudo}, &s.meter) })
 	}
-	r := &estate.Reading{Host: host}
+	r := &estate.Reading{Host: s.host}
 	if len(own) > 0 {
-		if r, err = d.probe(ctx, conn, host, own); err != nil {
-			r = silent(host, err, own)
+		if r, err = s.by.probe(ctx, conn, s.host, own); err != nil {
+			r = silent(s.host, err, own)
 		}
 	}
 	wait.Wait()
@@ -102,7 +86,7 @@ func (d *Reader) machine(ctx context.Context, host string, sections []estate.Sec
 	return r
 }
 
-func (d *Reader) probe(ctx context.Context, conn *ssh.Conn, host string, sections []estate.SectionName) (*estate.Reading, error) {
+func (d *Connector) probe(ctx context.Context, conn *ssh.Conn, host string, sections []estate.SectionName) (*estate.Reading, error) {
 	answer, err := conn.Run(ctx, linux.Probe(d.limit()/4, sections...), d.Sudo)
 	if err != nil {
 		return nil, err
@@ -132,7 +116,7 @@ func Here(ctx context.Context) (*estate.Reading, error) {
 	ctx, cancel := context.WithTimeout(ctx, Limit)
 	defer cancel()
 	r := m.Read()
-	adopt(r, readGuests(ctx, onThisMachine{}))
+	adopt(r, readGuests(ctx, onThisMachine{}, &libvirt.Meter{}))
 	for _, s := range bmcSections {
 		r.SetSection(estate.Section{Name: s, At: m.Now(), Source: "BMC", Err: "not asked from inside the machine"})
 	}
@@ -161,7 +145,7 @@ func adopt(r, guests *estate.Reading) {
 var errNoBMC = errors.New("the estate file names no BMC for this host")
 
 // bmc reads what a BMC tells: its own sections, and the firmware that only it knows. It logs in for this one look, and out again.
-func (d *Reader) bmc(ctx context.Context, host string, sections []estate.SectionName) *estate.Reading {
+func (d *Connector) bmc(ctx context.Context, host string, sections []estate.SectionName) *estate.Reading {
 	r := &estate.Reading{Host: host}
 	names := wanted(append(slices.Clone(bmcSections), estate.FirmwareItems), sections)
 	if len(names) == 0 {
@@ -178,6 +162,7 @@ func (d *Reader) bmc(ctx context.Context, host string, sections []estate.Section
 	}
 	for _, name := range names {
 		failed := err
+		r.BMC.None = r.BMC.None || errors.Is(err, errNoBMC)
 		s := estate.Section{Name: name, Source: "Redfish"}
 		if errors.Is(err, errNoBMC) && name == estate.FirmwareItems {
 			continue // the machine's own word stands alone
@@ -193,7 +178,7 @@ func (d *Reader) bmc(ctx context.Context, host string, sections []estate.Section
 	return r
 }
 
-func (d *Reader) client(ctx context.Context, host string) (*redfish.Client, error) {
+func (d *Connector) client(ctx context.Context, host string) (*redfish.Client, error) {
 	b, ok := d.BMCs[host]
 	if !ok {
 		return nil, errNoBMC
@@ -239,8 +224,3 @@ func join(machine, board *estate.Reading) *estate.Reading {
 	}
 	return r
 }
-
-// Hangup lets go of all connections; each look has ended its own.
-func (d *Reader) Hangup() {}
-
-var _ connector.Reader = (*Reader)(nil)

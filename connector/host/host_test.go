@@ -12,6 +12,7 @@ import (
 	"testing"
 	"time"
 
+	"yareharbour/connector"
 	"yareharbour/connector/libvirt"
 	"yareharbour/connector/linux"
 	"yareharbour/connector/redfish"
@@ -21,14 +22,15 @@ import (
 )
 
 // reader reads the host that a server stands for.
-func reader(s *sshtest.Server, limit time.Duration) *Reader {
-	return &Reader{SSH: &ssh.Dialer{Config: []string{s.Config}}, Limit: limit}
+func reader(s *sshtest.Server, limit time.Duration) *Connector {
+	return &Connector{SSH: &ssh.Dialer{Config: []string{s.Config}}, Limit: limit}
 }
 
 func TestAMachineBehindARealSSHServer(t *testing.T) {
+	t.Parallel()
 	s := sshtest.Start(t)
 	d := reader(s, 20*time.Second)
-	r, err := d.Read(t.Context(), "heron")
+	r, err := connector.Read(t.Context(), d, "heron")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -44,7 +46,7 @@ func TestAMachineBehindARealSSHServer(t *testing.T) {
 		t.Errorf("health without a BMC: %q", why)
 	}
 	// Only what is asked for is read, and told.
-	r, err = d.Read(t.Context(), "heron", estate.Host)
+	r, err = connector.Read(t.Context(), d, "heron", estate.Host)
 	if err != nil || len(r.Sections) != 1 || len(r.Components) > 0 || r.Kernel.Running == "" {
 		t.Errorf("%+v %v", r, err)
 	}
@@ -60,6 +62,7 @@ func TestAMachineBehindARealSSHServer(t *testing.T) {
 
 // A host may answer with anything at all: what it says is unread with the reason, within the limit.
 func TestAHostileHostCostsItsLimitAndNothingElse(t *testing.T) {
+	t.Parallel()
 	for name, c := range map[string]struct{ script, says string }{
 		"chatter":    {"echo Welcome aboard", `it says "Welcome aboard"`},
 		"breaks off": {`printf '=probe\0\n/proc/cmdline\0quiet\n'`, "breaks off"},
@@ -81,7 +84,7 @@ func TestAHostileHostCostsItsLimitAndNothingElse(t *testing.T) {
 				limit = time.Second
 			}
 			start := time.Now()
-			r, err := reader(s, limit).Read(t.Context(), "heron", linux.Sections...)
+			r, err := connector.Read(t.Context(), reader(s, limit), "heron", linux.Sections...)
 			if took := time.Since(start); took > limit+3*time.Second {
 				t.Errorf("it took %s", took)
 			}
@@ -102,6 +105,7 @@ func TestAHostileHostCostsItsLimitAndNothingElse(t *testing.T) {
 
 // One command that hangs costs what needs it: the rest of the look is as good as ever, and the command is ended.
 func TestACommandThatHangsCostsItsSection(t *testing.T) {
+	t.Parallel()
 	bin := t.TempDir()
 	for _, name := range []string{"nft", "ethtool"} {
 		if err := os.WriteFile(filepath.Join(bin, name), []byte("#!/bin/sh\nexec sleep 3674\n"), 0o700); err != nil {
@@ -109,7 +113,7 @@ func TestACommandThatHangsCostsItsSection(t *testing.T) {
 		}
 	}
 	s := sshtest.Start(t, "SetEnv PATH="+bin+":"+os.Getenv("PATH"))
-	r, err := reader(s, 8*time.Second).Read(t.Context(), "heron", estate.Host, estate.Packages, estate.SettingItems)
+	r, err := connector.Read(t.Context(), reader(s, 8*time.Second), "heron", estate.Host, estate.Packages, estate.SettingItems)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -122,7 +126,7 @@ func TestACommandThatHangsCostsItsSection(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(bin, "find"), []byte("#!/bin/sh\nexec sleep 3674\n"), 0o700); err != nil {
 		t.Fatal(err)
 	}
-	if r, err = reader(s, 30*time.Second).Read(t.Context(), "heron", estate.Host, estate.Packages); err != nil || r.Section(estate.Host).Err != "" || !strings.Contains(r.Section(estate.Packages).Err, "did not end in time") {
+	if r, err = connector.Read(t.Context(), reader(s, 30*time.Second), "heron", estate.Host, estate.Packages); err != nil || r.Section(estate.Host).Err != "" || !strings.Contains(r.Section(estate.Packages).Err, "did not end in time") {
 		t.Errorf("%+v %v", r.Sections, err)
 	}
 	sshtest.Gone(t, "sleep", "3674")
@@ -130,15 +134,16 @@ func TestACommandThatHangsCostsItsSection(t *testing.T) {
 
 // A BMC that takes a connection and says nothing costs the look its limit and no more, goodbye included, and nothing of what the machine told.
 func TestASilentBMCCostsItsLimit(t *testing.T) {
+	t.Parallel()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer l.Close()
-	d := &Reader{SSH: &ssh.Dialer{}, Limit: 5 * time.Second, BMCs: map[string]BMC{"heron": {Target: redfish.Target{At: l.Addr().String(), User: "watch", Fingerprint: strings.Repeat("0", 64)},
+	d := &Connector{SSH: &ssh.Dialer{}, Limit: 5 * time.Second, BMCs: map[string]BMC{"heron": {Target: redfish.Target{At: l.Addr().String(), User: "watch", Fingerprint: strings.Repeat("0", 64)},
 		Password: func(context.Context) (string, error) { return "word", nil }}}}
 	start := time.Now()
-	r, err := d.Read(t.Context(), "heron", estate.HealthItems, estate.FirmwareItems, estate.BMCState)
+	r, err := connector.Read(t.Context(), d, "heron", estate.HealthItems, estate.FirmwareItems, estate.BMCState)
 	if err != nil || time.Since(start) > d.Limit+500*time.Millisecond {
 		t.Errorf("%v after %s", err, time.Since(start))
 	}
@@ -187,6 +192,7 @@ type complaint struct{ net.Conn }
 func (complaint) Said() string { return "sudo: a password is required" }
 
 func TestStatesOfLibvirtAreToldApart(t *testing.T) {
+	t.Parallel()
 	sock := libvirt.Sockets[0]
 	closed := func() net.Conn { c := silentConn(); c.Close(); return c }
 	for says, d := range map[string]fakeDoor{
@@ -199,7 +205,7 @@ func TestStatesOfLibvirtAreToldApart(t *testing.T) {
 		"libvirt crashed":          {help: func() (net.Conn, error) { return closed(), nil }, there: traces{daemon: "libvirtd", sockets: map[string]bool{sock: true}}},
 		"libvirt hangs: it accept": {sockets: map[string]func() net.Conn{sock: silentConn}},
 	} {
-		r := readGuests(t.Context(), d)
+		r := readGuests(t.Context(), d, &libvirt.Meter{})
 		if s := r.Section(estate.GuestList); !strings.Contains(s.Err, says) || len(r.Guests) > 0 {
 			t.Errorf("%q, want %q", s.Err, says)
 		}
@@ -207,6 +213,7 @@ func TestStatesOfLibvirtAreToldApart(t *testing.T) {
 }
 
 func TestWhereSomebodyListens(t *testing.T) {
+	t.Parallel()
 	got := listening("Num       RefCount Protocol Flags    Type St Inode Path\n0000: 00000002 00000000 00010000 0001 01 1234 /run/libvirt/virtqemud-sock\n0000: 00000003 00000000 00000000 0001 03 1235 /run/libvirt/libvirt-sock\n")
 	if len(got) != 1 || !got["/run/libvirt/virtqemud-sock"] {
 		t.Errorf("%v", got)
@@ -215,6 +222,7 @@ func TestWhereSomebodyListens(t *testing.T) {
 
 // Firmware is told by two: where one of them fails, what the other told stands, and nothing may be taken for absent.
 func TestFirmwareOfMachineAndBMC(t *testing.T) {
+	t.Parallel()
 	now := time.Now()
 	half := func(key estate.Key, why string, at time.Time, source string) *estate.Reading {
 		r := &estate.Reading{Host: "heron"}

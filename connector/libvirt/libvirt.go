@@ -1,5 +1,5 @@
 // Package libvirt reads guests through libvirt's remote protocol: their state, what they are granted and use, the networks and devices that tie them to a host,
-// their machine type and, where it may be asked, their agent. It changes nothing.
+// their machine type and, where it may be asked, their agent. It moves them to other hosts when it is told to, and changes nothing else.
 package libvirt
 
 import (
@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"sync"
 	"time"
 
 	"github.com/digitalocean/go-libvirt"
@@ -20,11 +21,33 @@ import (
 // change things. That right is wanted for one thing only: to ask guests' agents for their version.
 var Sockets = []string{"/run/libvirt/virtqemud-sock", "/run/libvirt/libvirt-sock", "/run/libvirt/virtqemud-sock-ro", "/run/libvirt/libvirt-sock-ro"}
 
+// Writable is how many of them, at the front, give the right to change things.
+const Writable = 2
+
 // URI names the driver that is asked.
 const URI = "qemu:///system"
 
-// sample is how long the use of CPU is measured.
-const sample = 400 * time.Millisecond
+// The use of CPU is measured over at least sample, and at most stale.
+const (
+	sample = 400 * time.Millisecond
+	stale  = 2 * time.Minute
+)
+
+// Meter remembers what guests had of CPU when they were last looked at, so that the next look need not wait to measure what they use. The zero value is ready.
+type Meter struct {
+	mu    sync.Mutex
+	at    time.Time
+	times map[libvirt.UUID]uint64 // in nanoseconds
+}
+
+// swap puts in what was measured now, and returns what was before it.
+func (m *Meter) swap(at time.Time, times map[libvirt.UUID]uint64) (time.Time, map[libvirt.UUID]uint64) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	a, t := m.at, m.times
+	m.at, m.times = at, times
+	return a, t
+}
 
 // agentPatience is how long a guest's agent may take to answer, in seconds.
 const agentPatience = 3
@@ -75,13 +98,13 @@ func (h *Host) Close() {
 	h.conn.Close()
 }
 
-// Guests returns every guest of the host, whether it runs or not.
-func (h *Host) Guests(ctx context.Context) ([]estate.Guest, error) {
+// Guests returns every guest of the host, whether it runs or not. The meter is the host's own.
+func (h *Host) Guests(ctx context.Context, m *Meter) ([]estate.Guest, error) {
 	domains, _, err := h.l.ConnectListAllDomains(1, libvirt.ConnectListDomainsActive|libvirt.ConnectListDomainsInactive)
 	if err != nil {
 		return nil, fmt.Errorf("listing guests: %w", err)
 	}
-	used, err := h.used(ctx)
+	used, err := h.used(ctx, m)
 	if err != nil {
 		return nil, err
 	}
@@ -154,27 +177,35 @@ func (h *Host) agent(d libvirt.Domain) estate.Inner {
 	return out
 }
 
-// used measures what each running guest uses of CPU, in thousandths of a core, over a short while.
-func (h *Host) used(ctx context.Context) (map[libvirt.UUID]int64, error) {
-	first, err := h.cpuTime()
-	if err != nil || len(first) == 0 {
+// used measures what each running guest uses of CPU, in thousandths of a core: since the last look, or, where there was none of late, over a short while.
+func (h *Host) used(ctx context.Context, m *Meter) (map[libvirt.UUID]int64, error) {
+	at := time.Now()
+	now, err := h.cpuTime()
+	if err != nil || len(now) == 0 {
 		return nil, err
 	}
-	start := time.Now()
-	select {
-	case <-ctx.Done():
-		return nil, ctx.Err()
-	case <-time.After(sample):
+	before, first := m.swap(at, now)
+	for id := range now { // a guest that came since is measured anew, with all others
+		if _, known := first[id]; !known {
+			before = time.Time{}
+		}
 	}
-	second, err := h.cpuTime()
-	if err != nil {
-		return nil, err
+	if age := at.Sub(before); age < sample || age > stale {
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(sample):
+		}
+		before, first, at = at, now, time.Now()
+		if now, err = h.cpuTime(); err != nil {
+			return nil, err
+		}
+		m.swap(at, now)
 	}
-	elapsed := time.Since(start).Nanoseconds()
 	out := map[libvirt.UUID]int64{}
-	for id, t := range second {
-		if before, ok := first[id]; ok && t > before {
-			out[id] = int64(t-before) * 1000 / elapsed
+	for id, t := range now {
+		if was, ok := first[id]; ok && t > was {
+			out[id] = int64(t-was) * 1000 / at.Sub(before).Nanoseconds()
 		}
 	}
 	return out, nil

@@ -129,7 +129,7 @@ func TestGuestsOfARealLibvirt(t *testing.T) {
 	defer h.Close()
 	look := func() estate.Guest {
 		t.Helper()
-		guests, err := h.Guests(t.Context())
+		guests, err := h.Guests(t.Context(), &Meter{})
 		if err != nil || len(guests) != 1 {
 			t.Fatalf("%+v %v", guests, err)
 		}
@@ -176,7 +176,7 @@ func TestALibvirtThatHangs(t *testing.T) {
 		t.Fatal(err)
 	}
 	h.Drop()
-	if _, err := h.Guests(t.Context()); err == nil {
+	if _, err := h.Guests(t.Context(), &Meter{}); err == nil {
 		t.Error("a dropped connection answers")
 	}
 }

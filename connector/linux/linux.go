@@ -135,6 +135,43 @@ func (m Machine) host(r *estate.Reading) error {
 	for _, b := range m.Glob("sys/class/net/*/bridge/bridge_id") {
 		r.Networks = append(r.Networks, path.Base(path.Dir(path.Dir(b))))
 	}
+	return m.orders(r)
+}
+
+// orders reads what the wrapper keeps on the host: its mark, if it is closed, the highest order that it took, and whether it takes orders at all.
+func (m Machine) orders(r *estate.Reading) error {
+	hook, noHook := m.text(strings.TrimPrefix(HookPath, "/"))
+	hooked := noHook == nil && hook == strings.TrimSpace(Hook)
+	if len(m.Glob(strings.TrimPrefix(WrapperPath(), "/"))) == 0 || !hooked {
+		r.Unready = "it takes no orders: what yare needs for that is not on it, or of another version"
+	}
+	guard, err := m.text(strings.TrimPrefix(Home, "/") + "/guard")
+	if err == nil {
+		f := strings.Fields(guard)
+		if len(f) != 4 {
+			return fmt.Errorf("%s/guard holds %q", Home, guard)
+		}
+		r.Guard = estate.Guard{Round: f[1], Sum: f[3]}
+		if _, err := fmt.Sscan(f[0]+" "+f[2], &r.Guard.Epoch, &r.Guard.Entry); err != nil {
+			return fmt.Errorf("%s/guard holds %q", Home, guard)
+		}
+	} else if !missing(err) {
+		return err
+	}
+	mark, err := m.text(strings.TrimPrefix(Home, "/") + "/mark")
+	if missing(err) {
+		return nil
+	} else if err != nil {
+		return err
+	}
+	f := fields(mark)
+	r.Closed = &estate.Mark{Round: f["round"], By: f["by"], Reason: f["reason"]}
+	if r.Closed.At, err = time.Parse(time.RFC3339, f["at"]); err != nil {
+		return fmt.Errorf("%s/mark holds %q", Home, mark)
+	}
+	if !hooked {
+		r.Closed.Loose = HookPath + " is gone or was changed: libvirt takes guests there all the same"
+	}
 	return nil
 }
 

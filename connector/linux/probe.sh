@@ -47,7 +47,10 @@ section=host
 show /proc/sys/kernel/osrelease /proc/sys/kernel/random/boot_id
 
 if wants host; then
-	show /proc/uptime /proc/meminfo /proc/cpuinfo /etc/os-release /usr/lib/os-release /sys/class/net/*/bridge/bridge_id
+	show /proc/uptime /proc/meminfo /proc/cpuinfo /etc/os-release /usr/lib/os-release /sys/class/net/*/bridge/bridge_id \
+		/var/lib/yare/guard /var/lib/yare/mark /etc/libvirt/hooks/qemu.d/yare
+	denied /var/lib/yare/guard /var/lib/yare/mark
+	names /var/lib/yare/wrapper-*
 fi
 if wants host packages; then
 	names /boot/vmlinuz-*

@@ -57,8 +57,8 @@ type Client struct {
 func New(host string, t Target, password string) *Client {
 	transport := &http.Transport{
 		TLSClientConfig:       t.tls(),
-		MaxIdleConnsPerHost:   4,
-		MaxConnsPerHost:       8,
+		MaxIdleConnsPerHost:   2,
+		MaxConnsPerHost:       2, // more make some BMCs stumble, and each costs a handshake
 		IdleConnTimeout:       time.Minute,
 		TLSHandshakeTimeout:   5 * time.Second,
 		ResponseHeaderTimeout: 20 * time.Second,
@@ -72,9 +72,9 @@ func New(host string, t Target, password string) *Client {
 // tls verifies by roots; a pin takes the place of a chain of authorities, for BMCs mostly sign for themselves.
 func (t Target) tls() *tls.Config {
 	if t.Fingerprint == "" {
-		return &tls.Config{RootCAs: t.Roots, MinVersion: tls.VersionTLS12}
+		return &tls.Config{RootCAs: t.Roots, MinVersion: tls.VersionTLS12, CurvePreferences: curves}
 	}
-	return &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12, VerifyConnection: func(s tls.ConnectionState) error { // also of a session that is resumed
+	return &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12, CurvePreferences: curves, VerifyConnection: func(s tls.ConnectionState) error { // also of a session that is resumed
 		if len(s.PeerCertificates) == 0 {
 			return errors.New("the BMC shows no certificate")
 		}
@@ -85,6 +85,9 @@ func (t Target) tls() *tls.Config {
 		return nil
 	}}
 }
+
+// curves are those that BMCs know. The larger keys that are offered beside them otherwise make a greeting of two packets, which some BMCs do not understand.
+var curves = []tls.CurveID{tls.X25519, tls.CurveP256, tls.CurveP384}
 
 // untrusted is a certificate that is not the BMC's.
 type untrusted struct{ why string }
@@ -187,7 +190,7 @@ func (c *Client) request(ctx context.Context, method, at, kind string, body []by
 		if s, perr := strconv.Atoi(h.Get("Retry-After")); perr == nil && s >= 0 {
 			wait = min(time.Duration(s)*time.Second, busyWait)
 		}
-		if serr := connector.Sleep(ctx, wait); serr != nil {
+		if serr := pause(ctx, wait); serr != nil {
 			return h, err
 		}
 	}
@@ -282,4 +285,16 @@ func message(status string, body []byte) (text, ids string) {
 		text = status
 	}
 	return text, ids
+}
+
+// pause waits for d, or until the context ends, and then returns its error.
+func pause(ctx context.Context, d time.Duration) error {
+	t := time.NewTimer(d)
+	defer t.Stop()
+	select {
+	case <-ctx.Done():
+		return ctx.Err()
+	case <-t.C:
+		return nil
+	}
 }

@@ -6,16 +6,19 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"mime/multipart"
 	"net/http"
 	"net/textproto"
 	"path"
 	"slices"
 	"strings"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
 	"yareharbour/connector"
+	"yareharbour/core/act"
 	"yareharbour/core/estate"
 )
 
@@ -271,8 +274,33 @@ func (c *Client) Task(ctx context.Context, id string) (connector.Task, error) {
 	return t.task(), c.wrap("reading a task", err)
 }
 
-// Queue returns the tasks that wait or run. A BMC without a task service has none.
+// Queue returns the tasks that wait or run.
 func (c *Client) Queue(ctx context.Context) ([]connector.Task, error) {
+	all, err := c.Tasks(ctx)
+	return slices.DeleteFunc(all, func(t connector.Task) bool { return t.State != connector.TaskRuns }), err
+}
+
+// Started returns when the BMC last started itself, and the zero time where it does not say: then nothing is concluded from it.
+func (c *Client) Started(ctx context.Context) (newest time.Time, err error) {
+	type manager struct{ LastResetTime string }
+	links, err := c.of(ctx, "Managers", func(s service) ref { return s.Managers })
+	var all []manager
+	if err == nil {
+		all, err = each[manager](ctx, c, links)
+	}
+	for _, m := range all {
+		if at, wrong := time.Parse(time.RFC3339, m.LastResetTime); wrong == nil && at.After(newest) {
+			newest = at
+		}
+	}
+	if no := new(refusal); errors.As(err, &no) {
+		return time.Time{}, nil
+	}
+	return newest, c.wrap("reading its manager", err)
+}
+
+// Tasks returns all tasks that the BMC lists, those that ended too. A BMC without a task service has none.
+func (c *Client) Tasks(ctx context.Context) ([]connector.Task, error) {
 	at, err := c.tasks(ctx)
 	if refused(err, http.StatusNotFound, http.StatusNotImplemented) {
 		return nil, nil
@@ -297,9 +325,7 @@ func (c *Client) Queue(ctx context.Context) ([]connector.Task, error) {
 		if task.ID == "" {
 			task.ID = path.Base(m.ID)
 		}
-		if task.State == connector.TaskRuns {
-			out = append(out, task)
-		}
+		out = append(out, task)
 	}
 	return out, nil
 }
@@ -332,7 +358,55 @@ func (c *Client) ReadSection(ctx context.Context, name estate.SectionName, r *es
 		return "", err
 	}
 	r.Hardware, r.BMC.Power = hw, power
-	queue, err := c.Queue(ctx)
-	r.BMC.Queue = len(queue)
+	tasks, err := c.Tasks(ctx)
+	if err != nil {
+		return "", err
+	}
+	for _, t := range tasks {
+		r.BMC.Tasks = append(r.BMC.Tasks, t.ID)
+		if t.State == connector.TaskRuns {
+			r.BMC.Queue++
+		}
+	}
+	r.BMC.Reset, err = c.Started(ctx)
 	return "", err
+}
+
+// maxImage is the largest image that is given to a BMC, in bytes. A larger one is not cut: it is not given at all.
+const maxImage = 512 << 20
+
+// Flash gives the BMC the image that the order carries, and returns the task that it begins with it.
+func (c *Client) Flash(ctx context.Context, o connector.Order) (connector.Receipt, error) {
+	image, err := io.ReadAll(io.LimitReader(o.Payload, maxImage+1))
+	if err == nil && len(image) > maxImage {
+		err = fmt.Errorf("%s is larger than %d MiB, and no image for the BMC of %s", o.Change.File, maxImage>>20, c.host)
+	}
+	if err != nil {
+		return connector.Receipt{}, err
+	}
+	id, err := c.Update(ctx, o.Change.Component, o.Change.Device, o.Change.File, image)
+	return connector.Receipt{Task: id}, err
+}
+
+// Trace says what the BMC knows of a task: the one with that id, or, where none is known, the newest that is not among those that it listed before.
+func (c *Client) Trace(ctx context.Context, id string, before []string) act.Trace {
+	if id != "" {
+		t, err := c.Task(ctx, id)
+		switch {
+		case errors.Is(err, connector.ErrNoTask):
+			return act.Trace{}
+		case err != nil:
+			return act.Trace{Unasked: err.Error()}
+		}
+		return t.Trace()
+	}
+	all, err := c.Tasks(ctx)
+	if err != nil {
+		return act.Trace{Unasked: err.Error()}
+	}
+	all = slices.DeleteFunc(all, func(t connector.Task) bool { return slices.Contains(before, t.ID) })
+	if len(all) == 0 {
+		return act.Trace{}
+	}
+	return all[len(all)-1].Trace()
 }

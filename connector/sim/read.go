@@ -19,15 +19,18 @@ const (
 var bmcSections = []estate.SectionName{estate.FirmwareItems, estate.HealthItems, estate.BMCState}
 
 // Read reads the sections asked for, or all. The host and its BMC fail on their own: each section says what became of it.
-func (c *Connector) Read(ctx context.Context, host string, sections ...estate.SectionName) (*estate.Reading, error) {
+func (s *session) Read(ctx context.Context, sections ...estate.SectionName) (*estate.Reading, error) {
+	c, host := s.c, s.host
 	if len(sections) == 0 {
 		sections = estate.SectionNames
 	}
-	r, err := c.readHost(ctx, host)
-	if err != nil {
-		return nil, err
+	r := &estate.Reading{Host: host}
+	if own := hostSections(sections); len(own) > 0 {
+		var err error
+		if r, err = c.readHost(ctx, host, own); err != nil {
+			return nil, err
+		}
 	}
-	r.Sections = slices.DeleteFunc(r.Sections, func(s estate.Section) bool { return !slices.Contains(sections, s.Name) })
 	b, err := c.bmc(host)
 	for _, name := range bmcSections {
 		if !slices.Contains(sections, name) {
@@ -47,9 +50,14 @@ func (c *Connector) Read(ctx context.Context, host string, sections ...estate.Se
 	return r, ctx.Err()
 }
 
+// hostSections are those of the sections that the host itself tells.
+func hostSections(sections []estate.SectionName) []estate.SectionName {
+	return slices.DeleteFunc(slices.Clone(sections), func(s estate.SectionName) bool { return slices.Contains(bmcSections, s) })
+}
+
 // readHost asks the host itself; where it does not answer, its sections are unread.
-func (c *Connector) readHost(ctx context.Context, host string) (*estate.Reading, error) {
-	reply, err := c.call(ctx, "read", sim.Call{Host: host})
+func (c *Connector) readHost(ctx context.Context, host string, sections []estate.SectionName) (*estate.Reading, error) {
+	reply, err := c.call(ctx, "read", sim.Call{Host: host, Sections: sections})
 	if err == nil {
 		for i := range reply.Reading.Sections {
 			reply.Reading.Sections[i].Source = fromHost
@@ -59,31 +67,26 @@ func (c *Connector) readHost(ctx context.Context, host string) (*estate.Reading,
 	if !errors.Is(err, connector.ErrUnreachable) {
 		return nil, err
 	}
-	r := &estate.Reading{Host: host}
-	for _, s := range estate.SectionNames {
-		if !slices.Contains(bmcSections, s) {
-			r.SetSection(estate.Section{Name: s, At: c.Now(), Source: fromHost, Err: err.Error()})
-		}
-	}
-	return r, nil
+	return connector.Unreached(host, fromHost, c.Now(), err, sections...), nil
 }
 
 // Connect tries both ways to a host: its own interface and its BMC.
-func (c *Connector) Connect(ctx context.Context, host string) []connector.Stage {
-	s := connector.Stage{Way: "host interface", Name: "answer", OK: true}
-	if r, err := c.readHost(ctx, host); err != nil {
-		s.OK, s.Found = false, err.Error()
+func (s *session) Connect(ctx context.Context) []connector.Stage {
+	c, host := s.c, s.host
+	answer := connector.Stage{Way: "host interface", Name: "answer", OK: true}
+	if r, err := c.readHost(ctx, host, []estate.SectionName{estate.Host}); err != nil {
+		answer.OK, answer.Found = false, err.Error()
 	} else if why := r.Section(estate.Host).Err; why != "" {
-		s.OK, s.Found = false, why
+		answer.OK, answer.Found = false, why
 	} else {
-		s.Found = r.Release + ", kernel " + r.Kernel.Running
+		answer.Found = r.Release + ", kernel " + r.Kernel.Running
 	}
-	if !s.OK {
-		s.Do = "see whether the host is up"
+	if !answer.OK {
+		answer.Do = "see whether the host is up"
 	}
 	b, err := c.bmc(host)
 	if err != nil {
-		return []connector.Stage{s, {Way: "BMC", Name: "configuration", Found: err.Error()}}
+		return []connector.Stage{answer, {Way: "BMC", Name: "configuration", Found: err.Error()}}
 	}
-	return append([]connector.Stage{s}, b.Test(ctx)...)
+	return append([]connector.Stage{answer}, b.Test(ctx)...)
 }

@@ -6,11 +6,9 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"io"
 	"net/http"
-	"strings"
 	"sync"
 	"time"
 
@@ -23,26 +21,23 @@ import (
 // Connector reaches one simulated estate. It is safe for concurrent use.
 type Connector struct {
 	address sim.Address
-	acts    func(host string) bool
 	http    *http.Client
 
 	mu    sync.Mutex
 	bmcs  map[string]*redfish.Client
+	order []string  // of bmcs, the longest known first
 	now   time.Time // the estate's time when it was last heard
 	heard time.Time
 	speed float64
 }
 
-// bmcTask tells the tasks of a BMC from those of its host.
-const bmcTask = "bmc:"
-
-// Dial connects to the simulated estate whose address stands in dir. acts says on which hosts changes are allowed.
-func Dial(ctx context.Context, dir string, acts func(host string) bool) (*Connector, error) {
+// Dial connects to the simulated estate whose address stands in dir.
+func Dial(ctx context.Context, dir string) (*Connector, error) {
 	a, err := sim.ReadAddress(dir)
 	if err != nil {
 		return nil, fmt.Errorf("the simulated estate of %s %w: %w; start it with yare sim or yare demo", dir, connector.ErrUnreachable, err)
 	}
-	c := &Connector{address: a, acts: acts, bmcs: map[string]*redfish.Client{},
+	c := &Connector{address: a, bmcs: map[string]*redfish.Client{},
 		http: &http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: 16}}}
 	if _, err := c.call(ctx, "clock", sim.Call{}); err != nil {
 		return nil, fmt.Errorf("%w; start it with yare sim or yare demo", err)
@@ -61,14 +56,22 @@ func (c *Connector) Hangup() {
 }
 
 func (c *Connector) call(ctx context.Context, name string, call sim.Call) (sim.Reply, error) {
-	var reply sim.Reply
 	body, err := json.Marshal(call)
+	if err != nil {
+		return sim.Reply{}, err
+	}
+	return c.post(ctx, name, call.Host, nil, bytes.NewReader(body), int64(len(body)))
+}
+
+// post sends one call and takes the answer apart. An answer that does not come, or not whole, is none.
+func (c *Connector) post(ctx context.Context, name, host string, header http.Header, body io.Reader, size int64) (reply sim.Reply, err error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://"+c.address.Host+"/"+name, body)
 	if err != nil {
 		return reply, err
 	}
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://"+c.address.Host+"/"+name, bytes.NewReader(body))
-	if err != nil {
-		return reply, err
+	req.ContentLength = size
+	for k, v := range header {
+		req.Header[k] = v
 	}
 	req.Header.Set("Authorization", "Bearer "+c.address.Secret)
 	resp, err := c.http.Do(req)
@@ -86,11 +89,13 @@ func (c *Connector) call(ctx context.Context, name string, call sim.Call) (sim.R
 	c.hear(reply)
 	switch {
 	case reply.Silent:
-		return reply, fmt.Errorf("%s: %s: %w", name, call.Host, connector.ErrUnreachable)
-	case reply.NoTask:
-		return reply, connector.ErrNoTask
+		return reply, fmt.Errorf("%s: %s: %w", name, host, connector.ErrUnreachable)
+	case reply.Stale:
+		return reply, fmt.Errorf("%s: %w (%s)", host, connector.ErrStale, reply.Error)
+	case reply.Known:
+		return reply, fmt.Errorf("%s: %w (%s)", host, connector.ErrKnown, reply.Error)
 	case reply.Error != "":
-		return reply, fmt.Errorf("%s %s: %s", name, call.Host, reply.Error)
+		return reply, fmt.Errorf("%s %s: %s", name, host, reply.Error)
 	}
 	return reply, nil
 }
@@ -113,6 +118,9 @@ func (c *Connector) Now() time.Time {
 	return c.now.Add(time.Duration(float64(time.Since(c.heard)) * c.speed))
 }
 
+// Lasted goes by the estate's time, which nobody can set.
+func (c *Connector) Lasted() time.Duration { return time.Duration(c.Now().UnixNano()) }
+
 // Speed is how many seconds of the estate pass in one of ours.
 func (c *Connector) Speed() float64 {
 	c.mu.Lock()
@@ -124,12 +132,6 @@ func (c *Connector) Speed() float64 {
 func (c *Connector) SetSpeed(ctx context.Context, speed float64) error {
 	_, err := c.call(ctx, "clock", sim.Call{Speed: speed})
 	return err
-}
-
-// Sleep waits for d of the estate's time, and never spins.
-func (c *Connector) Sleep(ctx context.Context, d time.Duration) error {
-	real := time.Duration(float64(d) / max(c.Speed(), 0.001))
-	return connector.Sleep(ctx, max(real, 2*time.Millisecond))
 }
 
 // Estate returns what there is.
@@ -159,6 +161,9 @@ func (c *Connector) Order(ctx context.Context, f sim.Fault) error {
 	return err
 }
 
+// kept is how many BMCs a connector stays connected with.
+const kept = 64
+
 func (c *Connector) bmc(host string) (*redfish.Client, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -171,117 +176,12 @@ func (c *Connector) bmc(host string) (*redfish.Client, error) {
 	}
 	b := redfish.New(host, redfish.Target{At: at, User: sim.User, Fingerprint: c.address.Fingerprint}, c.address.Secret)
 	c.bmcs[host] = b
+	c.order = append(c.order, host)
+	if len(c.order) > kept { // a client that is let go and still asked logs in anew
+		old := c.bmcs[c.order[0]]
+		delete(c.bmcs, c.order[0])
+		c.order = c.order[1:]
+		go old.Close()
+	}
 	return b, nil
-}
-
-func (c *Connector) allowed(doing, host string) error {
-	if c.acts == nil || !c.acts(host) {
-		return fmt.Errorf("%s on %s: %w; say \"act: true\" for it there to change that", doing, host, connector.ErrLookOnly)
-	}
-	return nil
-}
-
-// Stage puts a payload on the host.
-func (c *Connector) Stage(ctx context.Context, host, file string, body []byte) (string, error) {
-	if err := c.allowed("staging", host); err != nil {
-		return "", err
-	}
-	r, err := c.call(ctx, "stage", sim.Call{Host: host, File: file, Body: body})
-	return r.SHA256, err
-}
-
-// Staged returns the hash of a staged payload.
-func (c *Connector) Staged(ctx context.Context, host, file string) (string, error) {
-	r, err := c.call(ctx, "staged", sim.Call{Host: host, File: file})
-	return r.SHA256, err
-}
-
-// Move begins a live migration. Both ends must be allowed.
-func (c *Connector) Move(ctx context.Context, host, guest, to string) (string, error) {
-	if err := errors.Join(c.allowed("moving a guest", host), c.allowed("moving a guest", to)); err != nil {
-		return "", err
-	}
-	r, err := c.call(ctx, "move", sim.Call{Host: host, Guest: guest, To: to})
-	return r.Task, err
-}
-
-// Close marks the host.
-func (c *Connector) Close(ctx context.Context, host string, m estate.Mark) error {
-	if err := c.allowed("closing", host); err != nil {
-		return err
-	}
-	_, err := c.call(ctx, "close", sim.Call{Host: host, Mark: m})
-	return err
-}
-
-// Open takes the round's mark away.
-func (c *Connector) Open(ctx context.Context, host, round string) error {
-	if err := c.allowed("opening", host); err != nil {
-		return err
-	}
-	_, err := c.call(ctx, "open", sim.Call{Host: host, Round: round})
-	return err
-}
-
-// Change changes a component: firmware through the BMC, everything else on the host.
-func (c *Connector) Change(ctx context.Context, host string, item connector.Item) (string, error) {
-	if err := c.allowed("changing "+string(item.Component), host); err != nil {
-		return "", err
-	}
-	if item.Component.Layer() == estate.Firmware && item.File != "" {
-		b, err := c.bmc(host)
-		if err != nil {
-			return "", err
-		}
-		id, err := b.Update(ctx, item.Component, item.Device, item.File, item.Body)
-		return bmcTask + id, err
-	}
-	item.Body = nil
-	r, err := c.call(ctx, "change", sim.Call{Host: host, Item: item})
-	return r.Task, err
-}
-
-// Restart begins an orderly restart.
-func (c *Connector) Restart(ctx context.Context, host, reason string) (string, error) {
-	if err := c.allowed("restarting", host); err != nil {
-		return "", err
-	}
-	r, err := c.call(ctx, "restart", sim.Call{Host: host, Reason: reason})
-	return r.Task, err
-}
-
-// Task returns a task of the host or of its BMC.
-func (c *Connector) Task(ctx context.Context, host, id string) (connector.Task, error) {
-	if at, ok := strings.CutPrefix(id, bmcTask); ok {
-		b, err := c.bmc(host)
-		if err != nil {
-			return connector.Task{}, err
-		}
-		t, err := b.Task(ctx, at)
-		t.ID = id
-		return t, err
-	}
-	r, err := c.call(ctx, "task", sim.Call{Host: host, ID: id})
-	if err != nil {
-		return connector.Task{}, err
-	}
-	return r.Tasks[0], nil
-}
-
-// Running returns what runs on the host and its BMC.
-func (c *Connector) Running(ctx context.Context, host string) ([]connector.Task, error) {
-	r, err := c.call(ctx, "running", sim.Call{Host: host})
-	if err != nil {
-		return nil, err
-	}
-	b, err := c.bmc(host)
-	if err != nil {
-		return nil, err
-	}
-	queue, err := b.Queue(ctx)
-	for _, t := range queue {
-		t.ID = bmcTask + t.ID
-		r.Tasks = append(r.Tasks, t)
-	}
-	return r.Tasks, err
 }

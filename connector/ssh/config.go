@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/kevinburke/ssh_config"
@@ -74,4 +75,33 @@ func withoutMatch(text string) (kept string, left []int) {
 		out.WriteString(line)
 	}
 	return out.String(), left
+}
+
+// Aliases are the hosts that ssh_config files name one by one, in their order: those that are patterns are left out. Without files it is the user's own.
+func Aliases(files []string) (out []string) {
+	if len(files) == 0 {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return nil
+		}
+		files = []string{filepath.Join(home, ".ssh", "config")}
+	}
+	for _, f := range files {
+		text, err := os.ReadFile(f)
+		if err != nil {
+			continue // it need not be there
+		}
+		for line := range strings.Lines(string(text)) {
+			f := strings.FieldsFunc(line, func(c rune) bool { return c == ' ' || c == '\t' || c == '=' || c == '\n' || c == '\r' })
+			if len(f) < 2 || !strings.EqualFold(f[0], "Host") {
+				continue
+			}
+			for _, name := range f[1:] {
+				if !strings.ContainsAny(name, "*?!\"") && !slices.Contains(out, name) {
+					out = append(out, name)
+				}
+			}
+		}
+	}
+	return out
 }

@@ -21,40 +21,69 @@ import (
 const maxAnswer = 24 << 20
 
 // Run feeds a script to a POSIX shell on the host and returns what it prints; with sudo, to a shell of root's. Whatever becomes of the connection, the host itself ends the script, and all that
-// it started, when the context's time is up. The connection is of no use any more when the context has ended, or more was printed than is taken.
+// it started, when the context's time is up. What more is printed than is taken ends it too.
 func (c *Conn) Run(ctx context.Context, script string, sudo bool) ([]byte, error) {
+	out := Answer{}
+	exit, said, err := c.Command(ctx, "sh -s", sudo, strings.NewReader(script), &out)
+	switch {
+	case err != nil:
+		return nil, err
+	case exit != 0 && out.buf.Len() == 0:
+		return nil, fmt.Errorf("%s can't run a POSIX shell (exit status %d): %s", c.who, exit, firstLine(said))
+	}
+	return out.buf.Bytes(), nil // a probe's own status says nothing: it ends with the last thing that it looked for
+}
+
+// Command runs a command, which may print into an Answer or whatever else takes it, with what it reads and where it prints, and returns its exit status and what it complained of. Whatever becomes of the connection, the host itself ends it when
+// the context's time is up. An error that wraps connector.ErrUnreachable says that it is not known whether the command ran.
+func (c *Conn) Command(ctx context.Context, command string, sudo bool, in io.Reader, out io.Writer) (exit int, said string, err error) {
 	s, err := c.client.NewSession()
 	if err != nil {
-		return nil, fmt.Errorf("%s may not run commands: %w", c.who, err)
+		if c.Ended() {
+			return 0, "", fmt.Errorf("%s: %w (%v)", c.who, connector.ErrUnreachable, err)
+		}
+		return 0, "", fmt.Errorf("%s may not run commands: %w", c.who, err)
 	}
-	defer s.Close()
-	stop := context.AfterFunc(ctx, c.Close)
-	defer stop()
-	out, said := limited{over: c.Close}, limited{over: c.Close}
-	s.Stdin, s.Stdout, s.Stderr = strings.NewReader(script), &out, &said
-	command := "sh -s"
+	complaint := Answer{over: func() { s.Close() }}
+	if l, ok := out.(*Answer); ok {
+		l.over = func() { s.Close() }
+	}
+	s.Stdin, s.Stdout, s.Stderr = in, out, &complaint
 	if until, ok := ctx.Deadline(); ok {
-		command = fmt.Sprintf("timeout -k 1 %d sh -s", int(max(time.Until(until), 0)/time.Second)+1)
+		command = fmt.Sprintf("timeout -k 1 %d %s", int(max(time.Until(until), 0)/time.Second)+1, command)
 	}
 	if sudo {
 		command = "sudo -n " + command
 	}
-	err = s.Run(command)
-	var exit *ssh.ExitError
-	switch {
-	case out.full || said.full:
-		return nil, fmt.Errorf("%s answers with more than %d MiB", c.who, maxAnswer>>20)
-	case ctx.Err() != nil:
-		return nil, fmt.Errorf("%s does not answer in time: %w", c.who, connector.ErrUnreachable)
-	case errors.As(err, &exit) && sudo && strings.Contains(said.String(), "sudo"):
-		return nil, fmt.Errorf("%s may not become root without a password: %s", c.who, firstLine(said.String()))
-	case errors.As(err, &exit) && out.buf.Len() == 0:
-		return nil, fmt.Errorf("%s can't run %q (exit status %d): %s", c.who, command, exit.ExitStatus(), firstLine(said.String()))
-	case err != nil && !errors.As(err, &exit):
-		return nil, fmt.Errorf("%s: %w (%v)", c.who, connector.ErrUnreachable, err)
+	ended := make(chan error, 1)
+	go func() { ended <- s.Run(command) }()
+	select {
+	case err = <-ended:
+	case <-ctx.Done():
+		go s.Close() // it may wait for a host that fell silent
+		return 0, "", fmt.Errorf("%s does not answer in time: %w", c.who, connector.ErrUnreachable)
 	}
-	return out.buf.Bytes(), nil // a probe's own status says nothing: it ends with the last thing that it looked for
+	s.Close()
+	said = complaint.String()
+	var status *ssh.ExitError
+	if l, ok := out.(*Answer); ok && l.full {
+		return 0, "", fmt.Errorf("%s answers with more than %d MiB", c.who, maxAnswer>>20)
+	}
+	switch {
+	case complaint.full:
+		return 0, "", fmt.Errorf("%s complains with more than %d MiB", c.who, maxAnswer>>20)
+	case errors.As(err, &status) && sudo && status.ExitStatus() == 1 && strings.HasPrefix(said, "sudo: "):
+		return 0, "", fmt.Errorf("%s may not become root without a password: %s", c.who, firstLine(said))
+	case errors.As(err, &status):
+		return status.ExitStatus(), said, nil
+	case err != nil:
+		return 0, "", fmt.Errorf("%s: %w (%v)", c.who, connector.ErrUnreachable, err)
+	}
+	return 0, said, nil
 }
+
+// Quote makes one word for a POSIX shell of any text.
+func Quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
 // Unix connects to a socket in the host's file system. That forwarding is forbidden there, that there is no such socket, and that nobody listens at it all look the same from here.
 func (c *Conn) Unix(ctx context.Context, path string) (net.Conn, error) {
@@ -113,7 +142,7 @@ func through(command string) (net.Conn, error) {
 type pipe struct {
 	io.Reader
 	io.WriteCloser
-	said   limited
+	said   Answer
 	end    func() error
 	once   sync.Once
 	closed error
@@ -143,15 +172,16 @@ func (p *pipe) SetReadDeadline(time.Time) error { return nil }
 // SetWriteDeadline is left to the context too.
 func (p *pipe) SetWriteDeadline(time.Time) error { return nil }
 
-// limited is a buffer that takes no more than maxAnswer bytes, and then ends what fills it. It has no ReadFrom, which would fill it unseen.
-type limited struct {
+// Answer is a buffer that takes no more than 24 MiB, and then ends what fills it. It has no ReadFrom, which would fill it unseen.
+type Answer struct {
 	mu   sync.Mutex // what a command complains of is looked at while it may go on
 	buf  bytes.Buffer
 	full bool
 	over func()
 }
 
-func (l *limited) Write(b []byte) (int, error) {
+// Write implements io.Writer.
+func (l *Answer) Write(b []byte) (int, error) {
 	l.mu.Lock()
 	l.full = l.full || l.buf.Len()+len(b) > maxAnswer
 	n, full := 0, l.full
@@ -168,7 +198,8 @@ func (l *limited) Write(b []byte) (int, error) {
 	return n, nil
 }
 
-func (l *limited) String() string {
+// String is what was printed.
+func (l *Answer) String() string {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.buf.String()

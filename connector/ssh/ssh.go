@@ -248,6 +248,16 @@ func (c *Conn) keep() {
 	}
 }
 
+// Ended tells whether the connection was closed, or given up since its far end fell silent.
+func (c *Conn) Ended() bool {
+	select {
+	case <-c.ended:
+		return true
+	default:
+		return false
+	}
+}
+
 // Close ends the connection and those that it goes through.
 func (c *Conn) Close() {
 	c.once.Do(func() { close(c.ended) })

@@ -32,7 +32,7 @@ func TestAdvisoriesOfSources(t *testing.T) {
 	}
 	for version, want := range map[string]string{"1-1": "A", "2-1": "B", "3-1": "C", "4-1": ""} {
 		if got := strings.Join(ids(c.Against("deb:lib", version)), " "); got != want {
-			t.Errorf("%s lies open to %q, want %q", version, got, want)
+			t.Errorf("%s is affected by %q, want %q", version, got, want)
 		}
 	}
 }

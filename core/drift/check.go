@@ -46,8 +46,12 @@ type answer struct {
 // for each component of that kind that the host has.
 func (c *Checker) Host(cluster string, r *estate.Reading) []Verdict {
 	set := c.set(cluster, r.Host)
-	out := make([]Verdict, 0, len(r.Components)+8)
 	named := set.Named()
+	room := 2*len(named) + 8 // several devices of one kind take more; a clause for a whole kind may take as many as there are components
+	if len(set.Wild()) > 0 {
+		room = len(r.Components) + 8
+	}
+	out := make([]Verdict, 0, room)
 	read := c.readSections(r)
 	kind, known := "", false
 	for i := range r.Components {

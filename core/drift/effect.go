@@ -83,7 +83,7 @@ type Shift struct {
 	Component     estate.Key
 	Device        string
 	Has, Wants    string  // Wants: after the edit
-	Before, After Outcome // NotBound where no clause speaks of it
+	Before, After Outcome // NotBound where no baseline covers it
 }
 
 // NotBound stands in a Shift for no verdict at all: no clause binds the component there.
@@ -332,7 +332,7 @@ func (h *Holdings) Used(r *catalogue.Release) bool {
 // Title is the component with its device.
 func (s Shift) Title() string { return estate.Component{Key: s.Component, Device: s.Device}.Title() }
 
-// Word is the vocabulary's word for the outcome, or that no clause speaks of it.
+// Word is the vocabulary's word for the outcome, or that no baseline covers it.
 func (o Outcome) Word() string {
 	if o == NotBound {
 		return "not asked for"

@@ -72,7 +72,7 @@ func (f Flag) Says() string {
 		s += " was withdrawn: " + f.Withdrawn
 	}
 	if len(f.Advisories) > 0 {
-		s += " is open to " + strings.Join(f.Advisories, ", ")
+		s += " is affected by " + strings.Join(f.Advisories, ", ")
 	}
 	return s
 }

@@ -97,7 +97,7 @@ func TestNewsIsWhatTheLastLookDidNotSee(t *testing.T) {
 	}
 	seen := See(verdicts(Behind, InLine, Unread, Behind, Excepted))
 	var got []string
-	for _, v := range seen.News(verdicts(Behind, Behind, Unread, Withdrawn, Excepted)) {
+	for _, v := range seen.Since(verdicts(Behind, Behind, Unread, Withdrawn, Excepted)) {
 		got = append(got, string(v.Component)+" "+v.Outcome.String())
 	}
 	if want := []string{"fw:n1 behind", "fw:n3 withdrawn"}; !slices.Equal(got, want) {

@@ -1,6 +1,7 @@
 package drift
 
 import (
+	"slices"
 	"time"
 
 	"yareharbour/core/estate"
@@ -74,8 +75,20 @@ func (s Seen) New(v *Verdict) bool {
 	return (v.Outcome.Drifts() || v.Outcome == Unread) && s[v.place()] != v.Outcome.String()+" "+v.Has
 }
 
-// News returns the verdicts that are new drift since the look.
-func (s Seen) News(byHost map[string][]Verdict) []Verdict {
+// News is what is out of line in a cluster and was not when somebody last looked. The zero value is that of a cluster at which nobody looked yet.
+type News struct {
+	Since time.Time // of the last look
+	By    string
+	Drift []Verdict
+}
+
+// Has tells whether a verdict is among the news.
+func (n *News) Has(v *Verdict) bool {
+	return slices.ContainsFunc(n.Drift, func(o Verdict) bool { return o.Host == v.Host && o.Component == v.Component && o.Device == v.Device })
+}
+
+// Since returns the verdicts that are new drift since the look.
+func (s Seen) Since(byHost map[string][]Verdict) []Verdict {
 	var out []Verdict
 	for _, vs := range byHost {
 		for i := range vs {

@@ -277,7 +277,7 @@ func (c *Checker) whyOpen(v Verdict) []string {
 	if rest := len(open) - len(ids); rest > 0 {
 		ids = append(ids, fmt.Sprintf("and %d more", rest))
 	}
-	return []string{fmt.Sprintf("%s lies open to %s.", v.Has, strings.Join(ids, "; "))}
+	return []string{fmt.Sprintf("%s is affected by %s.", v.Has, strings.Join(ids, "; "))}
 }
 
 // whyNothing says why a clause that follows the newest finds nothing to offer for what is there: the answer to "why is nothing offered?".

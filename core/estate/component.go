@@ -176,6 +176,19 @@ func (c *Component) Awaits() string {
 	return strings.Join(who, ", ")
 }
 
+// Services are those that must restart until what is installed runs.
+func (c *Component) Services() (out []string) {
+	for _, h := range c.Holders {
+		if h.Service != "" && !slices.Contains(out, h.Service) {
+			out = append(out, h.Service)
+		}
+	}
+	if len(out) == 0 && c.Restarts != "" && c.Restarts != "host" && c.Running != c.Version {
+		out = []string{c.Restarts}
+	}
+	return out
+}
+
 // Title is the component with its device, as people say it: "fw:lorne-l25 (slot 2)".
 func (c Component) Title() string {
 	if c.Device == "" {

@@ -16,6 +16,11 @@ type Cluster struct {
 	Act bool `json:"act"`
 	// Reserve is how many hosts may fail at once while all guests still find a place.
 	Reserve int `json:"reserve"`
+	// Moves is how many migrations are made at once, and Patience how long a host is waited for beyond the usual before a round stops; 0 where the estate does not say.
+	Moves    int           `json:"moves,omitempty"`
+	Patience time.Duration `json:"patience,omitempty"`
+	// Bandwidth is what one migration may take, in MiB a second; 0: all that there is.
+	Bandwidth int64 `json:"bandwidth,omitempty"`
 }
 
 // Estate is all of it.

@@ -70,6 +70,13 @@ type Mark struct {
 	Round  string    `json:"round,omitempty"` // empty when a person closed it outside any round
 	Reason string    `json:"reason"`
 	At     time.Time `json:"at"`
+	Loose  string    `json:"loose,omitempty"` // why guests could come all the same; empty while the host itself refuses them
+}
+
+// Refuses tells whether a host with this guard takes no order of that round and epoch: the epoch is lower than one that it knows, or it is another round's. A lease runs one round, so two
+// rounds of one epoch come of two stores that do not know of each other.
+func (g Guard) Refuses(round string, epoch int64) bool {
+	return epoch < g.Epoch || epoch == g.Epoch && g.Round != "" && g.Round != round
 }
 
 // Health is one thing that a host or its BMC reports about itself.
@@ -81,8 +88,21 @@ type Health struct {
 
 // BMC is the state of the management controller.
 type BMC struct {
+	None  bool   `json:"none,omitempty"`  // none is named for the host: not even its power can be told
 	Power string `json:"power,omitempty"` // "On" or "Off", as Redfish says it
 	Queue int    `json:"queue"`           // tasks that wait or run
+	// Tasks are the ids of all tasks that it lists, ended ones too; Reset is when it last started itself, zero where it does not say.
+	Tasks []string  `json:"tasks,omitempty"`
+	Reset time.Time `json:"reset,omitzero"`
+}
+
+// Guard is the highest order that a host has taken. It refuses lower epochs, so that whoever lost the lease of its cluster can do nothing to it any more; and it is a second
+// place that knows how long the round's journal is.
+type Guard struct {
+	Round string `json:"round,omitempty"`
+	Epoch int64  `json:"epoch,omitempty"`
+	Entry int64  `json:"entry,omitempty"` // of the round's journal, in which the act was intended
+	Sum   string `json:"sum,omitempty"`   // that the entry carries
 }
 
 // Reading is what was found on one host at one time. Its zero value is the reading of a host that was never read.
@@ -98,7 +118,9 @@ type Reading struct {
 	Capacity   Resources   `json:"capacity"`
 	Networks   []string    `json:"networks,omitempty"`
 	Closed     *Mark       `json:"closed,omitempty"`
-	Components []Component `json:"components"` // sorted by key, then device
+	Guard      Guard       `json:"guard,omitzero"`
+	Unready    string      `json:"unready,omitempty"` // why it takes no orders; empty where it does
+	Components []Component `json:"components"`        // sorted by key, then device
 	Guests     []Guest     `json:"guests"`
 	Health     []Health    `json:"health,omitempty"`
 	BMC        BMC         `json:"bmc"`
@@ -140,6 +162,16 @@ func (r *Reading) Unread(name SectionName, now time.Time, maxAge time.Duration) 
 
 // Reached tells whether the host itself answered.
 func (r *Reading) Reached() bool { return r.Section(Host).Err == "" }
+
+// Off tells whether the host is proven to run nothing: neither it nor its libvirt answers, and its BMC said at the same look that its power is off. Without that proof a host that does not answer counts as
+// running its guests.
+func (r *Reading) Off() bool {
+	host, board := r.Section(Host), r.Section(BMCState)
+	return host.Err != "" && r.Section(GuestList).Err != "" && board.Err == "" && r.BMC.Power == "Off" && !board.At.Before(host.At.Add(-sameLook))
+}
+
+// sameLook is how far apart the ends of one look at a host and its BMC may be: a host that does not answer is waited for.
+const sameLook = 30 * time.Second
 
 // At is the time of the oldest section that was read, and the zero time where none was.
 func (r *Reading) At() time.Time {
@@ -221,10 +253,13 @@ func (r *Reading) Over(last *Reading) *Reading {
 	}
 	if f := from[Host]; f == last {
 		out.Release, out.Build, out.Kernel, out.BootID, out.BootedAt = f.Release, f.Build, f.Kernel, f.BootID, f.BootedAt
-		out.Capacity, out.Networks, out.Closed = f.Capacity, f.Networks, f.Closed
+		out.Capacity, out.Networks, out.Closed, out.Guard, out.Unready = f.Capacity, f.Networks, f.Closed, f.Guard, f.Unready
 	}
 	out.Hardware = r.Hardware.or(last.Hardware)
 	out.Guests, out.Health, out.BMC = from[GuestList].Guests, from[HealthItems].Health, from[BMCState].BMC
+	if _, asked := r.section(BMCState); asked {
+		out.BMC.None = r.BMC.None
+	}
 	out.Sort()
 	return &out
 }
@@ -315,8 +350,11 @@ func (r *Reading) Used() Resources {
 	return sum
 }
 
-// Holding returns the guests that hold memory of the host: an obstacle for its restart, each of them.
+// Holding returns the guests that hold memory of the host: an obstacle for its restart, each of them. One that is off has none.
 func (r *Reading) Holding() []Guest {
+	if r.Off() {
+		return nil
+	}
 	return slices.DeleteFunc(slices.Clone(r.Guests), func(g Guest) bool { return !g.Holds() })
 }
 

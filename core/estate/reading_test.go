@@ -143,6 +143,46 @@ func TestGuestsThatHoldTheirHost(t *testing.T) {
 	}
 }
 
+// A host is off where its BMC said so at the same look that it did not answer; anything less is no proof, and its guests count.
+func TestPowerIsProof(t *testing.T) {
+	guests := []Guest{{Name: "g", State: Running}}
+	for name, c := range map[string]struct {
+		change func(*Reading)
+		off    bool
+	}{
+		"it is off":                       {func(*Reading) {}, true},
+		"it answers":                      {func(r *Reading) { r.SetSection(Section{Name: Host, At: later}) }, false},
+		"its power is on":                 {func(r *Reading) { r.BMC.Power = "On" }, false},
+		"its power is not told":           {func(r *Reading) { r.BMC.Power = "" }, false},
+		"its BMC does not answer":         {func(r *Reading) { r.SetSection(Section{Name: BMCState, At: later, Err: "no answer"}) }, false},
+		"it was off at an earlier look":   {func(r *Reading) { r.SetSection(Section{Name: BMCState, At: later.Add(-31 * time.Second)}) }, false},
+		"the BMC was quicker":             {func(r *Reading) { r.SetSection(Section{Name: BMCState, At: later.Add(-30 * time.Second)}) }, true},
+		"its BMC was asked after that":    {func(r *Reading) { r.SetSection(Section{Name: BMCState, At: later.Add(time.Hour)}) }, true},
+		"its BMC was never asked":         {func(r *Reading) { r.Sections = r.Sections[:1] }, false},
+		"its guests could be read though": {func(r *Reading) { r.SetSection(Section{Name: GuestList, At: later}) }, false},
+	} {
+		r := &Reading{Guests: guests, BMC: BMC{Power: "Off"}, Sections: []Section{{Name: Host, At: later, Err: "no answer"}, {Name: BMCState, At: later}}}
+		c.change(r)
+		if r.Off() != c.off || (len(r.Holding()) == 0) != c.off {
+			t.Errorf("%s: off %v, and %d guests hold it", name, r.Off(), len(r.Holding()))
+		}
+	}
+}
+
+// That no BMC is named for a host is no less known where an earlier look had one.
+func TestABMCThatIsNamedNoMore(t *testing.T) {
+	was := whole(then, "x")
+	was.BMC = BMC{Power: "On"}
+	now := &Reading{BMC: BMC{None: true}, Sections: []Section{{Name: BMCState, At: later, Err: "none is named"}}}
+	if r := now.Over(was); !r.BMC.None || r.Section(BMCState).Err == "" {
+		t.Errorf("%+v", r.BMC)
+	}
+	was.BMC = BMC{None: true}
+	if r := (&Reading{Sections: []Section{{Name: Host, At: later}}}).Over(was); !r.BMC.None {
+		t.Error("a look that did not ask for it made it known")
+	}
+}
+
 // A reading's age is that of its oldest section, and one that is too old is unread.
 func TestAgesOfReadings(t *testing.T) {
 	r := whole(later, "x")

@@ -8,6 +8,7 @@
 package fit
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -67,6 +68,8 @@ func (o *Obstacle) String() string {
 	switch {
 	case o == nil:
 		return ""
+	case len(o.Lost) > 0 && o.Guest != "":
+		return fmt.Sprintf("if %s failed meanwhile, %s %s", strings.Join(o.Lost, " and "), o.Guest, o.Constraint)
 	case len(o.Lost) > 0:
 		return fmt.Sprintf("if %s failed meanwhile, its guests would have no place: %s", strings.Join(o.Lost, " and "), o.Constraint)
 	case o.Guest != "":
@@ -86,21 +89,36 @@ type Answer struct {
 // hosts and keeps an answer under about a second.
 const Effort = 60_000
 
-// Drain answers whether the guests of the host can all go to others with the reserve of k hosts kept, and how. Where there is
-// a choice, the host with the most room is taken; hosts in avoid are taken only after all others, the later ones last.
-func Drain(hosts []Host, host string, k int, avoid []string) Answer {
-	i := slices.IndexFunc(hosts, func(h Host) bool { return h.Name == host })
-	if i < 0 {
-		return Answer{Outcome: DoesNotFit, Obstacle: &Obstacle{Constraint: "there is no host " + host + " in the cluster"}}
+// Glance is the effort for a question that is asked again and again, and of which an Unproven costs no more than waiting: an answer takes some milliseconds.
+const Glance = 2_000
+
+// Drain answers whether the guests of all the hosts that are to be out can go to others with the reserve of k hosts kept, and how. Where there is
+// a choice, the host with the most room is taken; hosts in avoid are taken only after all others, the later ones last. Where the effort is spent the answer is Unproven.
+func Drain(hosts []Host, out []string, k int, avoid []string, effort int) Answer {
+	var others []Host
+	var guests []estate.Guest
+	from := map[string]string{}
+	for _, h := range hosts {
+		if !slices.Contains(out, h.Name) {
+			others = append(others, h)
+			continue
+		}
+		for i := range h.Guests {
+			from[h.Guests[i].UID()] = h.Name
+		}
+		guests = append(guests, h.Guests...)
 	}
-	others := slices.Concat(hosts[:i], hosts[i+1:])
-	guests := slices.Clone(hosts[i].Guests)
+	if len(others)+len(out) != len(hosts) {
+		return Answer{Outcome: DoesNotFit, Obstacle: &Obstacle{Constraint: "not all of " + strings.Join(out, ", ") + " are hosts of the cluster"}}
+	}
 	if o := immovable(guests, others); o != nil {
 		return Answer{Outcome: DoesNotFit, Obstacle: o}
 	}
-	effort := Effort
+	if o := overfull(others, guests, k); o != nil {
+		return Answer{Outcome: DoesNotFit, Obstacle: o}
+	}
 	s := newSearch(others, guests, &effort)
-	s.from = host
+	s.from = from
 	s.order(avoid)
 	s.accept = func() bool {
 		a := reserve(s.hosts, k, &effort)
@@ -196,6 +214,52 @@ func immovable(guests []estate.Guest, others []Host) *Obstacle {
 		if !slices.ContainsFunc(others, func(h Host) bool { return h.Open && missing(h, g) == "" }) {
 			return &Obstacle{Guest: g.Name, Constraint: "finds its networks (" + strings.Join(g.Networks, ", ") + ") on no other open host",
 				WayOut: "connect one more host to them"}
+		}
+	}
+	return nil
+}
+
+// overfull is the proof by sums that no placement keeps the reserve. However the guests are placed on the open hosts, these have the same left in all; and a host that is lost takes
+// with it what it had left and brings what it ran, which together is all of it. So what is left in all must be no less than the k largest hosts are, but for guests that
+// hold a device and are lost with their host. The theorem needs no search: it holds for every placement at once.
+func overfull(hosts []Host, guests []estate.Guest, k int) *Obstacle {
+	var left estate.Resources
+	type loss struct {
+		name string
+		size estate.Resources
+	}
+	var losses []loss
+	for i := range hosts {
+		h := &hosts[i]
+		if !h.Open {
+			continue
+		}
+		free := h.free()
+		free = estate.Resources{MemoryMiB: max(free.MemoryMiB, 0), CPU: max(free.CPU, 0)} // nobody is placed on a host that has less than nothing
+		left = left.Add(free)
+		losses = append(losses, loss{h.Name, restartable(h).Add(free)})
+	}
+	for _, g := range guests {
+		left = left.Sub(g.Load)
+	}
+	for _, of := range []struct {
+		amount func(estate.Resources) int64
+		says   func(int64) (constraint, wayOut string)
+	}{{func(r estate.Resources) int64 { return r.MemoryMiB }, func(n int64) (string, string) {
+		return GiB(n) + " of memory are missing", "shut down guests of " + GiB(n)
+	}}, {func(r estate.Resources) int64 { return r.CPU }, func(n int64) (string, string) {
+		return fmt.Sprintf("%.1f cores are missing", float64(n)/1000), fmt.Sprintf("shut down guests that use %.1f cores", float64(n)/1000)
+	}}} {
+		slices.SortStableFunc(losses, func(a, b loss) int { return cmp.Compare(of.amount(b.size), of.amount(a.size)) })
+		short := -of.amount(left)
+		var lost []string
+		for _, l := range losses[:min(k, len(losses))] {
+			short += of.amount(l.size)
+			lost = append(lost, l.name)
+		}
+		if short > 0 && len(lost) > 0 {
+			constraint, wayOut := of.says(short)
+			return &Obstacle{Lost: lost, Constraint: constraint, WayOut: wayOut}
 		}
 	}
 	return nil

@@ -71,7 +71,7 @@ func TestScenarios(t *testing.T) {
 	for _, s := range scenarios {
 		t.Run(s.name, func(t *testing.T) {
 			hosts, host, k, want := parse(t, s.text)
-			a := Drain(hosts, host, k, nil)
+			a := Drain(hosts, []string{host}, k, nil, Effort)
 			got := a.Outcome.String()
 			if a.Obstacle != nil {
 				got += ": " + a.Obstacle.String()
@@ -140,7 +140,7 @@ func TestAvoidedHostsComeLast(t *testing.T) {
 		b 10:
 		c 10: h:2
 		drain a keep 0 -> fits`)
-	if a := Drain(hosts, "a", 0, []string{"b"}); a.Moves[0].To != "c" {
+	if a := Drain(hosts, []string{"a"}, 0, []string{"b"}, Effort); a.Moves[0].To != "c" {
 		t.Errorf("went to %s", a.Moves[0].To)
 	}
 }
@@ -152,7 +152,7 @@ func TestAgainstBruteForce(t *testing.T) {
 	for n := range 1500 {
 		hosts := randomHosts(r)
 		k := r.Intn(3)
-		a := Drain(hosts, "h0", k, nil)
+		a := Drain(hosts, []string{"h0"}, k, nil, Effort)
 		counts[a.Outcome]++
 		want := bruteDrain(hosts, k)
 		if a.Outcome == Unproven || (a.Outcome == Fits) != want {
@@ -265,7 +265,7 @@ func TestTooHardIsUnproven(t *testing.T) {
 		hosts[0].Guests = append(hosts[0].Guests, estate.Guest{Name: "g" + strconv.Itoa(i), Load: estate.Resources{MemoryMiB: 35 + int64(i%3)}})
 	}
 	hosts[0].Guests = append(hosts[0].Guests, estate.Guest{Name: "last", Load: estate.Resources{MemoryMiB: 34}})
-	if a := Drain(hosts, "a", 0, nil); a.Outcome != Unproven || a.Obstacle == nil {
+	if a := Drain(hosts, []string{"a"}, 0, nil, Effort); a.Outcome != Unproven || a.Obstacle == nil {
 		t.Errorf("%v %v", a.Outcome, a.Obstacle)
 	}
 }
@@ -296,7 +296,7 @@ func BenchmarkDrain32Hosts1000Guests(b *testing.B) {
 		}
 	}
 	for b.Loop() {
-		if a := Drain(hosts, "h0", 1, nil); a.Outcome != Fits {
+		if a := Drain(hosts, []string{"h0"}, 1, nil, Effort); a.Outcome != Fits {
 			b.Fatal(a.Obstacle)
 		}
 	}

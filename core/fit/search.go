@@ -15,9 +15,9 @@ type search struct {
 	guests []estate.Guest     // largest first
 	at     []int              // host of each guest placed so far
 	rank   []int              // of each host; lower goes first
-	from   string
-	effort *int // shared with the searches inside this one
-	stuck  int  // the deepest guest that found no place
+	from   map[string]string  // where a guest is, by its UID
+	effort *int               // shared with the searches inside this one
+	stuck  int                // the deepest guest that found no place
 	// accept judges a complete placement. Where it refuses, it leaves why in refused, and sets doubt if that is no proof.
 	accept  func() bool
 	refused *Obstacle
@@ -84,7 +84,7 @@ func (s *search) answer() Answer {
 	if s.place() {
 		a := Answer{Outcome: Fits}
 		for i, g := range s.guests {
-			a.Moves = append(a.Moves, Move{ID: g.ID, Guest: g.Name, From: s.from, To: s.hosts[s.at[i]].Name})
+			a.Moves = append(a.Moves, Move{ID: g.ID, Guest: g.Name, From: s.from[g.UID()], To: s.hosts[s.at[i]].Name})
 		}
 		return a
 	}

@@ -22,7 +22,7 @@ type Rung struct {
 	Waits   []string           `json:"waits,omitempty"`   // of them, where it is installed and does not run yet
 	Wanted  []string           `json:"wanted,omitempty"`  // baselines that want it, each with on how many hosts
 	Newest  bool               `json:"newest,omitempty"`  // the newest that may be proposed on its track
-	Open    []string           `json:"open,omitempty"`    // advisories to which it lies open
+	Open    []string           `json:"open,omitempty"`    // advisories that affect it
 }
 
 // Track is one ladder, the highest rung first.
@@ -289,7 +289,7 @@ func (r Rung) Says() (out []string) {
 		out = append(out, "wanted by "+strings.Join(r.Wanted, ", "))
 	}
 	if len(r.Open) > 0 {
-		out = append(out, "open to "+strings.Join(r.Open, ", "))
+		out = append(out, "affected by "+strings.Join(r.Open, ", "))
 	}
 	if len(r.Waits) > 0 {
 		out = append(out, "not running yet on "+strings.Join(r.Waits, ", "))
@@ -297,7 +297,7 @@ func (r Rung) Says() (out []string) {
 	return out
 }
 
-// Advisories are those that some rung lies open to or is the first to mend, in the order of their ids.
+// Advisories are those that some rung is affected by or is the first to mend, in the order of their ids.
 func (l Ladder) Advisories() []string {
 	var out []string
 	for _, t := range l.Tracks {

@@ -55,7 +55,7 @@ func TestLadders(t *testing.T) {
 			got = append(got, fmt.Sprintf("%s %s: %s | %s", track.Name, r.Version, strings.Join(r.Says(), "; "), strings.Join(r.Hosts, ",")))
 		}
 	}
-	want := []string{"5 5.0: high; newest | d", "4 4.3: withdrawn: it drops the link | b", "4 4.2: high; newest; wanted by base | ", "4 4.1: low; open to A-1 | a"}
+	want := []string{"5 5.0: high; newest | d", "4 4.3: withdrawn: it drops the link | b", "4 4.2: high; newest; wanted by base | ", "4 4.1: low; affected by A-1 | a"}
 	if strings.Join(got, "\n") != strings.Join(want, "\n") {
 		t.Errorf("%s\nin place of\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}

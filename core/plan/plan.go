@@ -1,15 +1,16 @@
 // Package plan turns drift, prechecks and fit into a round: visits made of steps, in an order, with the moves and the time they
-// will take. It also holds the rules by which a round goes on: a round's state is a fold over its journal, and Next names
-// the one thing to do now. The package does nothing itself; the runner does, and writes down that it did.
+// will take. A plan is a value with a digest: the one that was shown is the one that is carried out, and package course says how.
 package plan
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 	"time"
 
+	"yareharbour/core/act"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
@@ -26,63 +27,43 @@ type Brief struct {
 	Moves   int      `json:"moves"`           // migrations at once
 	By      string   `json:"by"`
 	Reason  string   `json:"reason"`
+	// Bandwidth is what one migration may take, in MiB a second; 0: all that there is.
+	Bandwidth int64 `json:"bandwidth,omitempty"`
 	// Patience is how long a host is waited for beyond the usual before the round stops.
 	Patience time.Duration `json:"patience"`
+	// Adopts is a host that a lost round left closed: its mark is made this round's, and the host is brought to an end as any other.
+	Adopts string `json:"adopts,omitempty"`
 }
 
-// DefaultBrief is one host at a time, a reserve of one host, two migrations at once.
+// DefaultBrief is one host at a time, and the cluster's own reserve, migrations at once and patience; two and twenty minutes where it has none.
 func DefaultBrief(c estate.Cluster) Brief {
-	return Brief{Cluster: c.Name, Out: 1, Reserve: c.Reserve, Moves: 2, Patience: 20 * time.Minute}
+	return Brief{Cluster: c.Name, Out: 1, Reserve: c.Reserve, Moves: cmp.Or(c.Moves, 2), Patience: cmp.Or(c.Patience, 20*time.Minute), Bandwidth: c.Bandwidth}
 }
 
-// Change is one component brought from one version to another. What is wanted is frozen here: exact version and hash.
-type Change struct {
-	Component estate.Key        `json:"component"`
-	Device    string            `json:"device,omitempty"`
-	From      string            `json:"from,omitempty"` // empty: it is installed
-	To        string            `json:"to,omitempty"`   // empty: it is removed
-	Restart   catalogue.Restart `json:"restart"`
-	File      string            `json:"file,omitempty"`
-	SHA256    string            `json:"sha256,omitempty"`
-	Size      int64             `json:"size,omitempty"`
-	Pass      int               `json:"pass"`            // from 1: what a restart makes possible comes in a later pass
-	Why       string            `json:"why"`             // the verdict's word
-	Model     string            `json:"model,omitempty"` // the hardware that it is on
-
+// want is a change that is being planned.
+type want struct {
+	act.Change
 	below []*catalogue.Release // what is put in where To can't be had yet, newest first
 }
-
-// Says returns the change in words.
-func (c Change) Says() string {
-	title := estate.Component{Key: c.Component, Device: c.Device}.Title()
-	switch {
-	case c.From == c.To:
-		return title + " " + c.To + " starts to run"
-	case c.To == "":
-		return title + " " + c.From + " is removed"
-	case c.From == "":
-		return title + " " + c.To + " is installed"
-	}
-	return title + " " + c.From + " → " + c.To
-}
-
-// installs tells whether anything has to be put on the host for it; otherwise a restart is all it needs.
-func (c Change) installs() bool { return c.From != c.To }
 
 // Visit is one host's turn.
 type Visit struct {
 	Host     string            `json:"host"`
 	Model    string            `json:"model"` // its hardware, by which times are learned
-	Changes  []Change          `json:"changes"`
+	Changes  []act.Change      `json:"changes"`
 	Passes   int               `json:"passes"`
-	Restarts []int             `json:"restarts"` // the passes that end with a restart of the host
-	Empties  bool              `json:"empties"`  // guests must leave
-	Load     float64           `json:"load"`     // share of the memory of the hosts in service while this one is out, 0 to 1
-	Limit    float64           `json:"limit"`    // the share up to which the loss of the reserve can be borne then
+	Restarts []int             `json:"restarts"`         // the passes that end with a restart of the host
+	Empties  bool              `json:"empties"`          // guests must leave
+	Backup   bool              `json:"backup"`           // its configuration is kept before the first change
+	Adopts   string            `json:"adopts,omitempty"` // the round, of which nothing is known here, whose mark the host carries
+	Guests   []string          `json:"guests,omitempty"` // that are on it, by name
+	Load     float64           `json:"load"`             // share of the memory of the hosts in service while this one is out, 0 to 1
+	Limit    float64           `json:"limit"`            // the share up to which the loss of the reserve can be borne then
 	Moves    []fit.Move        `json:"moves,omitempty"`
 	Obstacle string            `json:"obstacle,omitempty"` // why it can't be done as things stand
 	WayOut   string            `json:"way_out,omitempty"`
 	Left     []string          `json:"left,omitempty"` // drift that this round does not mend, and why
+	Along    []act.Along       `json:"along,omitempty"`
 	Answers  []precheck.Answer `json:"prechecks"`
 	Steps    []Stretch         `json:"steps"`
 }
@@ -138,7 +119,7 @@ func aside(host string, r *estate.Reading, vs []drift.Verdict, left []string) As
 		add("it does not answer: %s", r.Section(estate.Host).Err)
 	case len(vs) == 0:
 		a.Unread = 1
-		add("no baseline binds it: nothing was asked of it")
+		add("no baseline covers it")
 	}
 	if sum.Unread > 0 {
 		first := slices.IndexFunc(vs, func(v drift.Verdict) bool { return v.Outcome == drift.Unread })
@@ -170,8 +151,9 @@ type Input struct {
 	MaxAge    time.Duration
 	Cluster   estate.Cluster
 	Readings  map[string]*estate.Reading
-	Verdicts  map[string][]drift.Verdict // by host
-	Payloads  func(file, sha256 string) (problem string)
+	Verdicts  map[string][]drift.Verdict      // by host
+	Payloads  func(file, sha256 string) error // why it can't be used; nil where it is here and verified
+	Resolved  map[string][]act.Resolution     // what the hosts' own package managers say of their visits; hosts that are not in it were not asked
 	Times     Times
 	Catalogue *catalogue.Catalogue
 	// Below names the releases between what a verdict's host has and what it should have, newest first: what is put in where the newest can't be had. It may be nil.
@@ -189,7 +171,10 @@ func Make(in Input) Plan {
 			continue
 		}
 		v := visit(in, h)
-		if len(v.Changes) == 0 {
+		if r := in.Readings[h]; h == in.Brief.Adopts && r != nil && r.Closed != nil {
+			v.Adopts = r.Closed.Round
+		}
+		if len(v.Changes) == 0 && v.Adopts == "" {
 			p.Aside = append(p.Aside, aside(h, in.Readings[h], in.Verdicts[h], v.Left))
 			continue
 		}
@@ -198,7 +183,7 @@ func Make(in Input) Plan {
 	slices.SortStableFunc(p.Visits, func(a, b Visit) int { return cmp.Compare(burden(in, &a), burden(in, &b)) })
 	place(in, &p)
 	for i := range p.Visits {
-		p.Visits[i].Steps = in.Times.steps(&p.Visits[i], in.Readings[p.Visits[i].Host], in.Brief.Moves)
+		p.Visits[i].Steps = in.Times.steps(&p.Visits[i], in.Readings[p.Visits[i].Host], &in.Brief)
 	}
 	count(in, &p)
 	return p
@@ -218,20 +203,25 @@ func visit(in Input, host string) Visit {
 		return v
 	}
 	v.Model = r.Hardware.Model
+	for _, g := range r.Holding() {
+		v.Guests = append(v.Guests, g.Name)
+	}
+	var wants []want
 	for _, d := range in.Verdicts[host] {
 		c, left := change(d, r)
-		if left == "" && in.Below != nil && c.installs() && c.To != "" {
+		if left == "" && in.Below != nil && c.Installs() && c.To != "" {
 			c.below = in.Below(d)
 		}
 		if left != "" {
 			v.Left = append(v.Left, d.Title()+": "+left)
 		} else if c.Component != "" {
-			v.Changes = append(v.Changes, c)
+			wants = append(wants, c)
 		}
 	}
-	arrange(in, r, &v)
+	arrange(in, r, &v, wants)
 	for _, c := range v.Changes {
 		v.Passes = max(v.Passes, c.Pass)
+		v.Backup = v.Backup || c.Installs()
 		if c.Restart.EmptiesHost() {
 			v.Empties = true
 			if !slices.Contains(v.Restarts, c.Pass) {
@@ -243,22 +233,29 @@ func visit(in Input, host string) Visit {
 	return v
 }
 
+var errUnverified = errors.New("there is nothing here to verify it with")
+
 func (in Input) facts(v *Visit) precheck.Facts {
 	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Reserve: in.Brief.Reserve, Out: in.Brief.Out, Hosts: in.Cluster.Hosts,
-		Readings: in.Readings, Verdicts: in.Verdicts[v.Host], Empties: v.Empties, Payloads: map[string]string{}}
+		Readings: in.Readings, Verdicts: in.Verdicts[v.Host], Empties: v.Empties, Adopts: v.Adopts, Payloads: map[string]error{}}
 	for _, c := range v.Changes {
 		if c.File == "" {
 			continue
 		}
-		f.Payloads[c.File] = "there is nothing here to verify it with"
+		f.Payloads[c.File] = errUnverified
 		if in.Payloads != nil {
 			f.Payloads[c.File] = in.Payloads(c.File, c.SHA256)
 		}
 	}
-	if r := in.Readings[v.Host]; r != nil && in.Catalogue != nil {
-		f.Mismatches = in.Catalogue.Mismatches(r.Release, r.Models(), after(r, v))
+	if r := in.Readings[v.Host]; r != nil && in.Catalogue != nil && in.Verdicts[v.Host] != nil {
+		f.Judged, f.Mismatches = true, v.Mismatches(in.Catalogue, r)
 	}
 	return f
+}
+
+// Mismatches returns the combinations on no compatibility list that the host would have after the visit.
+func (v *Visit) Mismatches(cat *catalogue.Catalogue, r *estate.Reading) []catalogue.Mismatch {
+	return cat.Mismatches(r.Release, r.Models(), after(r, v))
 }
 
 // after tells what versions of a component the host will have when its visit is over.
@@ -287,36 +284,37 @@ func after(r *estate.Reading, v *Visit) func(estate.Key) catalogue.Holding {
 }
 
 // change turns a verdict into what a round does about it; left says why it does nothing about a drift.
-func change(d drift.Verdict, r *estate.Reading) (c Change, left string) {
-	c = Change{Component: d.Component, Device: d.Device, From: d.Has, To: d.Wants, Restart: catalogue.NoRestart, Pass: 1, Why: d.Outcome.String()}
+func change(d drift.Verdict, r *estate.Reading) (c want, left string) {
+	c.Change = act.Change{Component: d.Component, Device: d.Device, From: d.Has, To: d.Wants, Restart: catalogue.NoRestart, Pass: 1, Why: d.Outcome.String()}
 	if d.Found != nil {
 		c.Model = d.Found.Model
 	}
 	if l := d.Layer(); d.Outcome.Drifts() && (l == estate.Inside || l == estate.Settings) {
-		return Change{}, d.Outcome.String() + ": rounds change neither settings nor what is inside guests; a person does"
+		return want{}, d.Outcome.String() + ": rounds change neither settings nor what is inside guests; a person does"
 	}
 	switch d.Outcome {
 	case drift.Behind:
 	case drift.Absent:
 		if why := cannotHave(d.Component, r); why != "" {
-			return Change{}, d.Outcome.String() + ": " + why
+			return want{}, d.Outcome.String() + ": " + why
 		}
 	case drift.Withdrawn:
 		if d.Wants == "" {
-			return Change{}, "withdrawn, and there is no release to go to"
+			return want{}, "withdrawn, and there is no release to go to"
 		}
 		if d.Component.Scheme().Compare(d.Has, d.Wants) >= 0 {
-			return Change{}, "withdrawn, and the newest that stands (" + d.Wants + ") is a step back: a person decides"
+			return want{}, "withdrawn, and the newest that stands (" + d.Wants + ") is a step back: a person decides"
 		}
 	case drift.Unwanted:
 		c.To = ""
 		return c, ""
 	case drift.AwaitingRestart:
 		if slices.ContainsFunc(d.Found.Holders, func(h estate.Holder) bool { return h.Guest != "" }) {
-			return Change{}, "awaiting " + d.Found.Awaits() + ": each comes onto the new one when it moves here from elsewhere, or starts anew"
+			return want{}, "awaiting " + d.Found.Awaits() + ": each comes onto the new one when it moves here from elsewhere, or starts anew"
 		}
 		if d.Found.Restarts != "host" {
 			c.Restart = catalogue.ServiceRestart
+			c.Services = d.Found.Services()
 		} else {
 			c.Restart = catalogue.HostRestart
 		}
@@ -324,20 +322,20 @@ func change(d drift.Verdict, r *estate.Reading) (c Change, left string) {
 		c.To = d.Has
 		return c, ""
 	case drift.HalfInstalled:
-		return Change{}, d.Outcome.String() + ": " + d.Found.State + "; it must be mended on the host first"
+		return want{}, d.Outcome.String() + ": " + d.Found.State + "; it must be mended on the host first"
 	case drift.OffTrack, drift.Ahead, drift.Disputed, drift.Unread:
-		return Change{}, d.Outcome.String() + ": a person decides"
+		return want{}, d.Outcome.String() + ": a person decides"
 	default:
-		return Change{}, ""
+		return want{}, ""
 	}
 	if d.Release == nil {
-		return Change{}, "the wanted " + d.Wants + " is in no feed"
+		return want{}, "the wanted " + d.Wants + " is in no feed"
 	}
 	if d.Release.Withdrawn != "" {
-		return Change{}, "the wanted " + d.Wants + " was withdrawn: " + d.Release.Withdrawn
+		return want{}, "the wanted " + d.Wants + " was withdrawn: " + d.Release.Withdrawn
 	}
 	if (d.Release.File == "" || d.Release.SHA256 == "") && !d.Release.Signed {
-		return Change{}, "the wanted " + d.Wants + " comes in no file whose SHA-256 is stated, and no signed repository vouches for it: it is not installed"
+		return want{}, "the wanted " + d.Wants + " comes in no file whose SHA-256 is stated, and no signed repository vouches for it: it is not installed"
 	}
 	c.File, c.SHA256, c.Size = d.Release.File, d.Release.SHA256, d.Release.Size
 	if d.Release.Restart != "" {
@@ -385,17 +383,15 @@ func (s standings) set(k estate.Key, device, version string) {
 // arrange gives every change its pass and its place. The BMC goes first, then firmware, packages and drivers; what
 // requires a version that only runs after this visit's restart goes into a later pass. What requires something that is nowhere gives way to the best release below it that
 // does not, and else is left. What is required must run on every device that has it.
-func arrange(in Input, r *estate.Reading, v *Visit) {
+func arrange(in Input, r *estate.Reading, v *Visit, todo []want) {
 	runs := standings{}
 	for _, c := range r.Present() {
 		runs.set(c.Key, c.Device, cmp.Or(c.Running, c.Version))
 	}
-	todo := v.Changes
-	v.Changes = nil
 	for pass := 1; len(todo) > 0; pass++ {
-		var now, later []Change
+		var now, later []want
 		for _, c := range todo {
-			if unmet(in, r, runs, c) == "" {
+			if unmet(in, r, runs, c.Change) == "" {
 				c.Pass = pass
 				now = append(now, c)
 			} else {
@@ -408,13 +404,13 @@ func arrange(in Input, r *estate.Reading, v *Visit) {
 				continue
 			}
 			for _, c := range later {
-				v.Left = append(v.Left, c.Says()+": "+unmet(in, r, runs, c))
+				v.Left = append(v.Left, c.Says()+": "+unmet(in, r, runs, c.Change))
 			}
 			break
 		}
-		slices.SortStableFunc(now, func(a, b Change) int { return cmp.Compare(before(a), before(b)) })
-		v.Changes = append(v.Changes, now...)
+		slices.SortStableFunc(now, func(a, b want) int { return cmp.Compare(before(a.Change), before(b.Change)) })
 		for _, c := range now {
+			v.Changes = append(v.Changes, c.Change)
 			runs.set(c.Component, c.Device, c.To)
 		}
 		todo = later
@@ -423,10 +419,10 @@ func arrange(in Input, r *estate.Reading, v *Visit) {
 
 // stepDown lets the first change that can't be made give way to the best release below what it was to put in, and says so. It tells whether there was one. Where it is only
 // not known whether what is required is there, nothing gives way: the newest may well be had.
-func stepDown(in Input, r *estate.Reading, later []Change, v *Visit) bool {
+func stepDown(in Input, r *estate.Reading, later []want, v *Visit) bool {
 	for i := range later {
 		c := &later[i]
-		if !knowsRequired(in, r, *c) {
+		if !knowsRequired(in, r, c.Change) {
 			continue
 		}
 		for len(c.below) > 0 {
@@ -435,7 +431,7 @@ func stepDown(in Input, r *estate.Reading, later []Change, v *Visit) bool {
 			if rel.File == "" || rel.SHA256 == "" {
 				continue
 			}
-			v.Left = append(v.Left, fmt.Sprintf("%s: %s can't be had yet (what it requires is not there); %s is put in", estate.Component{Key: c.Component, Device: c.Device}.Title(), c.To, rel.Version))
+			v.Left = append(v.Left, fmt.Sprintf("%s: %s can't be had yet (what it requires is not there); %s is put in", c.Title(), c.To, rel.Version))
 			c.To, c.File, c.SHA256, c.Size, c.Restart = rel.Version, rel.File, rel.SHA256, rel.Size, cmp.Or(rel.Restart, catalogue.NoRestart)
 			return true
 		}
@@ -443,7 +439,7 @@ func stepDown(in Input, r *estate.Reading, later []Change, v *Visit) bool {
 	return false
 }
 
-func before(c Change) int {
+func before(c act.Change) int {
 	if c.Restart == catalogue.BMCRestart {
 		return 0
 	}
@@ -451,7 +447,7 @@ func before(c Change) int {
 }
 
 // knowsRequired tells whether it was read at what everything stands that the change requires.
-func knowsRequired(in Input, r *estate.Reading, c Change) bool {
+func knowsRequired(in Input, r *estate.Reading, c act.Change) bool {
 	rel := releaseOf(in.Catalogue, r, c)
 	if rel == nil {
 		return true
@@ -473,7 +469,7 @@ func knowsRequired(in Input, r *estate.Reading, c Change) bool {
 	return true
 }
 
-func releaseOf(cat *catalogue.Catalogue, r *estate.Reading, c Change) *catalogue.Release {
+func releaseOf(cat *catalogue.Catalogue, r *estate.Reading, c act.Change) *catalogue.Release {
 	if cat == nil || c.To == "" {
 		return nil
 	}
@@ -482,7 +478,7 @@ func releaseOf(cat *catalogue.Catalogue, r *estate.Reading, c Change) *catalogue
 	return cat.Release(c.Component, c.To, track, comp.Model)
 }
 
-func unmet(in Input, r *estate.Reading, runs standings, c Change) string {
+func unmet(in Input, r *estate.Reading, runs standings, c act.Change) string {
 	rel := releaseOf(in.Catalogue, r, c)
 	if rel == nil {
 		return ""
@@ -529,15 +525,18 @@ func place(in Input, p *Plan) {
 		v := &p.Visits[i]
 		facts := in.facts(v)
 		facts.Readings = readings
-		v.Answers = precheck.Host(facts, v.Host)
+		if v.Empties {
+			a := fit.Drain(precheck.FitHosts(in.Cluster.Hosts, readings), []string{v.Host}, in.Brief.Reserve, Avoid(p, i), fit.Effort)
+			facts.Placed = &a
+		}
+		v.Answers = append(precheck.Host(facts, v.Host), in.along(v)...)
 		if b := precheck.Blockers(v.Answers); len(b) > 0 {
 			v.Obstacle, v.WayOut = b[0].Evidence, b[0].Remedy
 			continue
 		}
 		if v.Empties {
-			a := fit.Drain(precheck.FitHosts(in.Cluster.Hosts, readings), v.Host, in.Brief.Reserve, Avoid(p, i))
-			v.Moves = a.Moves
-			carry(readings, a.Moves)
+			v.Moves = facts.Placed.Moves
+			carry(readings, v.Moves)
 			v.Load, v.Limit = tide(in, readings, v.Host)
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"yareharbour/core/act"
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
@@ -133,7 +134,7 @@ func outline(p Plan) string {
 func parse(t *testing.T, hosts, releases string) Input {
 	t.Helper()
 	in := Input{Now: now, Cluster: estate.Cluster{Name: "c"}, Readings: map[string]*estate.Reading{}, Verdicts: map[string][]drift.Verdict{},
-		Catalogue: &catalogue.Catalogue{}, Times: Times{}, Payloads: func(string, string) string { return "" }}
+		Catalogue: &catalogue.Catalogue{}, Times: Times{}, Payloads: func(string, string) error { return nil }}
 	b := baseline.Baseline{Name: "b", Assign: []string{"c"}}
 	named := map[estate.Key]bool{}
 	for _, l := range strings.Split(lines(releases), "\n") {
@@ -221,77 +222,20 @@ func TestHostsLeftOutTakeGuests(t *testing.T) {
 	}
 }
 
-func TestForecastLaysVisitsEndToEnd(t *testing.T) {
-	p := Make(parse(t, `
-		a 10 | deb:k=1
-		b 60 | deb:k=1
-		c 60 | deb:k=2`, `deb:k 2 host`))
-	s := Forecast(&p)
-	at := p.Made
-	for _, v := range s.Visits {
-		if v.Obstacle != "" && len(v.Spans) > 0 {
-			t.Errorf("%s can't be visited and has steps", v.Host)
-		}
-		for _, sp := range v.Spans {
-			if !sp.From.Equal(at) || sp.To.Before(sp.From) {
-				t.Errorf("%s of %s is from %v to %v, and the one before ended at %v", sp.Step, v.Host, sp.From, sp.To, at)
-			}
-			at = sp.To
-		}
-	}
-	if !s.Last.Equal(at) || at.Equal(p.Made) {
-		t.Errorf("it ends at %v, its last step at %v", s.Last, at)
-	}
-}
-
 func TestTimesAreLearned(t *testing.T) {
 	times := Times{}
-	if _, _, from := times.Usual(RestartStep, "M"); from != "assumed" {
+	if _, _, from := times.Usual(act.RestartStep, "M"); from != "assumed" {
 		t.Errorf("without a past: %q", from)
 	}
 	for i := range 10 {
-		times.Learn(RestartStep, "M", time.Duration(i+1)*time.Minute)
+		times.Learn(act.RestartStep, "M", time.Duration(i+1)*time.Minute)
 	}
-	middle, worst, from := times.Usual(RestartStep, "M")
+	middle, worst, from := times.Usual(act.RestartStep, "M")
 	if middle != 6*time.Minute || worst != 10*time.Minute || from != "10 of M" {
 		t.Errorf("%v %v %q", middle, worst, from)
 	}
-	if _, _, from := times.Usual(RestartStep, "N"); from != "assumed" {
+	if _, _, from := times.Usual(act.RestartStep, "N"); from != "assumed" {
 		t.Error("one model's past was taken for another's")
-	}
-}
-
-// A journal that can't be is refused rather than guessed at.
-func TestFoldRefuses(t *testing.T) {
-	p := Make(parse(t, `a 0 | deb:k=1`, `deb:k 2 host`))
-	start := Event{Seq: 1, Kind: Started, Plan: &p}
-	act := func(seq int64, kind EventKind, host string) Event {
-		return Event{Seq: seq, Kind: kind, Action: &Action{ID: "x", Kind: Close, Host: host}}
-	}
-	for name, events := range map[string][]Event{
-		"an outcome without an intent": {start, act(2, Done, "a")},
-		"an intent that is open twice": {start, act(2, Intent, "a"), act(3, Intent, "a")},
-		"a host without a visit":       {start, act(2, Intent, "z")},
-		"events out of order":          {start, act(1, Intent, "a")},
-		"an event of no kind":          {start, {Seq: 2, Kind: "guessed"}},
-		"an outcome of nothing":        {start, {Seq: 2, Kind: Done}},
-	} {
-		if _, err := Fold(events); err == nil {
-			t.Errorf("%s was accepted", name)
-		}
-	}
-}
-
-// Next must ask for a look at the host before anything else when an intent has no outcome.
-func TestAnOpenIntentIsSettledFirst(t *testing.T) {
-	p := Make(parse(t, `a 0 | deb:k=1`, `deb:k 2 host`))
-	s, err := Fold([]Event{{Seq: 1, Kind: Started, Plan: &p}, {Seq: 2, Kind: Intent, Action: &Action{ID: "x", Kind: Close, Host: "a"}}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	turn := Next(s, Facts{})
-	if turn.Settle == nil || turn.Settle.Action.ID != "x" {
-		t.Errorf("%+v", turn)
 	}
 }
 

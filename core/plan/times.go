@@ -1,31 +1,18 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"time"
 
+	"yareharbour/core/act"
 	"yareharbour/core/estate"
-)
-
-// StepName names a step of a visit.
-type StepName string
-
-// The steps, in order.
-const (
-	PrecheckStep StepName = "precheck"
-	StageStep    StepName = "stage"
-	DrainStep    StepName = "drain"
-	CloseStep    StepName = "close"
-	ChangeStep   StepName = "change"
-	RestartStep  StepName = "restart"
-	ProveStep    StepName = "prove"
-	ReopenStep   StepName = "reopen"
 )
 
 // Stretch is a step with the time it is expected to take.
 type Stretch struct {
-	Step        StepName      `json:"step"`
+	Step        act.Step      `json:"step"`
 	Pass        int           `json:"pass,omitempty"`
 	Middle      time.Duration `json:"middle"`
 	Pessimistic time.Duration `json:"pessimistic"`
@@ -36,7 +23,7 @@ type Stretch struct {
 type Times map[string][]time.Duration
 
 // Learn adds one more.
-func (t Times) Learn(step StepName, model string, took time.Duration) {
+func (t Times) Learn(step act.Step, model string, took time.Duration) {
 	k := string(step) + "/" + model
 	t[k] = append(t[k], took)
 }
@@ -44,97 +31,79 @@ func (t Times) Learn(step StepName, model string, took time.Duration) {
 // enough is how many must be known before the past is believed rather than the assumption.
 const enough = 3
 
-// assumed are the figures used without a past: typical of a two-socket server with its memory tested at start.
-var assumed = map[StepName][2]time.Duration{
-	PrecheckStep: {10 * time.Second, 30 * time.Second},
-	StageStep:    {30 * time.Second, 2 * time.Minute},
-	CloseStep:    {5 * time.Second, 15 * time.Second},
-	RestartStep:  {6 * time.Minute, 12 * time.Minute},
-	ProveStep:    {40 * time.Second, 3 * time.Minute},
-	ReopenStep:   {5 * time.Second, 15 * time.Second},
-}
-
 // Usual returns the median and the 90th percentile of a step on that hardware, and where they come from.
-func (t Times) Usual(step StepName, model string) (middle, pessimistic time.Duration, from string) {
+func (t Times) Usual(step act.Step, model string) (middle, pessimistic time.Duration, from string) {
 	took := slices.Clone(t[string(step)+"/"+model])
 	if len(took) < enough {
-		a := assumed[step]
-		return a[0], a[1], "assumed"
+		middle, pessimistic = assumed(step)
+		return middle, pessimistic, "assumed"
 	}
 	slices.Sort(took)
 	return took[len(took)/2], took[min(len(took)*9/10, len(took)-1)], fmt.Sprintf("%d of %s", len(took), model)
 }
 
-// perSecond is the memory that a migration is assumed to copy in a second, in MiB.
-const perSecond = 900
+// assumed is what the longest act of the step usually takes: figures that the kinds of acts state.
+func assumed(step act.Step) (middle, pessimistic time.Duration) {
+	for _, n := range act.Names() {
+		if n.Step() == step {
+			m, p := n.Of().Takes(act.Act{})
+			middle, pessimistic = max(middle, m), max(pessimistic, p)
+		}
+	}
+	if middle == 0 {
+		return step.Looking()
+	}
+	return middle, pessimistic
+}
 
-func (t Times) steps(v *Visit, r *estate.Reading, atOnce int) []Stretch {
+// steps are what a visit will take, step by step, each as long as the past has it on that hardware, and else as its acts say.
+func (t Times) steps(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 	var out []Stretch
-	add := func(step StepName, pass int, middle, pessimistic time.Duration, from string) {
-		out = append(out, Stretch{step, pass, middle, pessimistic, from})
-	}
-	usual := func(step StepName, pass int) {
+	usual := func(step act.Step, pass int) {
 		m, p, from := t.Usual(step, v.Model)
-		add(step, pass, m, p, from)
+		out = append(out, Stretch{step, pass, m, p, from})
 	}
-	usual(PrecheckStep, 0)
-	usual(StageStep, 0)
+	sum := func(step act.Step, pass int, from string, acts []act.Act) {
+		if len(t[string(step)+"/"+v.Model]) >= enough && step == act.DrainStep {
+			usual(step, pass)
+			return
+		}
+		s := Stretch{Step: step, Pass: pass, From: from}
+		for _, a := range acts {
+			m, p := a.Kind.Of().Takes(a)
+			s.Middle, s.Pessimistic = s.Middle+m, s.Pessimistic+p
+		}
+		out = append(out, s)
+	}
+	usual(act.PrecheckStep, 0)
+	usual(act.StageStep, 0)
 	if v.Empties {
-		var mib int64
+		var acts []act.Act
 		for _, g := range r.RunningGuests() {
-			mib += g.Load.MemoryMiB
+			acts = append(acts, act.Act{Kind: act.Move, MemoryMiB: g.Load.MemoryMiB, Bandwidth: b.Bandwidth})
 		}
-		d := time.Duration(mib/perSecond) * time.Second
-		if len(t[string(DrainStep)+"/"+v.Model]) >= enough {
-			m, p, from := t.Usual(DrainStep, v.Model)
-			add(DrainStep, 0, m, p, from)
-		} else {
-			add(DrainStep, 0, d, 2*d+time.Minute, fmt.Sprintf("assumed, %d MiB/s, %d at once", perSecond, atOnce))
-		}
-		usual(CloseStep, 0)
+		sum(act.DrainStep, 0, fmt.Sprintf("assumed, %d MiB/s, %d at once", cmp.Or(b.Bandwidth, act.Bandwidth), b.Moves), acts)
+		usual(act.CloseStep, 0)
+	}
+	if v.Backup {
+		usual(act.BackupStep, 0)
 	}
 	for pass := 1; pass <= v.Passes; pass++ {
-		var m, p time.Duration
-		for _, c := range v.Changes {
-			if c.Pass == pass && c.installs() {
-				d := installTime(c)
-				m, p = m+d, p+2*d
-			}
+		var acts []act.Act
+		made := func(_ act.Name, i int) bool {
+			return slices.ContainsFunc(acts, func(a act.Act) bool { return a.Makes(i) })
 		}
-		add(ChangeStep, pass, m, p, "assumed")
+		for a, ok := act.Next(v.Changes, pass, made); ok; a, ok = act.Next(v.Changes, pass, made) {
+			acts = append(acts, a)
+		}
+		sum(act.ChangeStep, pass, "assumed", acts)
 		if slices.Contains(v.Restarts, pass) {
-			usual(RestartStep, pass)
+			usual(act.RestartStep, pass)
 		}
 	}
-	usual(ProveStep, 0)
+	usual(act.ProveStep, 0)
 	if v.Empties {
-		usual(ReopenStep, 0)
+		usual(act.ReopenStep, 0)
 	}
 	return out
-}
-
-func installTime(c Change) time.Duration {
-	if c.Component.Layer() == estate.Firmware {
-		return 2 * time.Minute
-	}
-	return 20 * time.Second
-}
-
-// Forecast lays a plan's visits one after the other, as their estimates have them in the middle case: what a round's state would be at
-// its end. Visits with an obstacle have no steps.
-func Forecast(p *Plan) *State {
-	s := &State{Plan: *p, Status: Planned, Started: p.Made, Last: p.Made}
-	for _, v := range p.Visits {
-		f := VisitState{Visit: v}
-		if v.Obstacle == "" {
-			f.Moved = v.Moves
-			for _, step := range v.Steps {
-				end := s.Last.Add(step.Middle)
-				f.Spans = append(f.Spans, Span{Step: step.Step, Pass: step.Pass, From: s.Last, To: end})
-				s.Last = end
-			}
-		}
-		s.Visits = append(s.Visits, f)
-	}
-	return s
 }

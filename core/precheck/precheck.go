@@ -42,12 +42,18 @@ type Facts struct {
 	Out      int      // how many hosts may be out of service at once
 	Hosts    []string // of the cluster
 	Readings map[string]*estate.Reading
-	Verdicts []drift.Verdict   // of the host asked about
-	Payloads map[string]string // file → why it can't be used; "" where it is verified
-	Empties  bool              // the host must be drained
+	Verdicts []drift.Verdict  // of the host asked about
+	Payloads map[string]error // file → why it can't be used; nil where it is here and verified
+	Empties  bool             // the host must be drained
+	// Judged tells that Verdicts and Mismatches were worked out for this host. Where they were not, the checks that need them can't be answered.
+	Judged bool
 	// Mismatches are the combinations on no compatibility list that the host would have after its changes.
 	Mismatches []catalogue.Mismatch
-	Round      string // marks of this round are ours
+	Round      string   // marks of this round are ours
+	Adopts     string   // the lost round whose mark on the host is to become ours
+	Visited    []string // hosts that the round has out of service itself
+	// Placed is the answer of fit for the host, where it was asked already; nil where not.
+	Placed *fit.Answer
 }
 
 // Check is one question.
@@ -60,6 +66,7 @@ type Check struct {
 // Checks is the set, in the order in which they are asked.
 var Checks = []Check{
 	{"reachable", "Does the host answer, and is what is known of it fresh?", reachable},
+	{"orders", "Does it take orders?", orders},
 	{"members", "Do all other hosts of the cluster answer?", members},
 	{"closed", "Is no host closed by somebody else?", closed},
 	{"fit", "Is there room for its guests elsewhere, with the reserve kept?", room},
@@ -100,14 +107,31 @@ func reachable(f Facts, r *estate.Reading) (Level, string, string) {
 	return Clear, "read " + drift.Age(f.Now.Sub(r.At())) + " ago", ""
 }
 
+// orders holds every host of the cluster to taking orders: guests go to the others.
+func orders(f Facts, r *estate.Reading) (Level, string, string) {
+	var out []string
+	for _, h := range f.Hosts {
+		if o := f.Readings[h]; o != nil && o.Unready != "" && (h == r.Host || f.Empties) {
+			out = append(out, h+": "+o.Unready)
+		}
+	}
+	if len(out) > 0 {
+		return Blocker, strings.Join(out, "; "), "yare host prepare shows what that is, and puts it there"
+	}
+	return Clear, "it takes them", ""
+}
+
 func members(f Facts, r *estate.Reading) (Level, string, string) {
-	var silent []string
+	var silent, off []string
 	for _, h := range f.Hosts {
 		o := f.Readings[h]
 		switch {
 		case h == r.Host:
+		case o != nil && slices.Contains(f.Visited, h) && o.Closed != nil && f.ours(o.Closed) && len(o.Holding()) == 0: // it may be restarting, and was empty
 		case o == nil:
 			silent = append(silent, h+" (never read)")
+		case o.Off():
+			off = append(off, h)
 		case !o.Reached():
 			silent = append(silent, h)
 		case o.Unread(estate.GuestList, f.Now, f.MaxAge) != "":
@@ -116,8 +140,14 @@ func members(f Facts, r *estate.Reading) (Level, string, string) {
 			silent = append(silent, h+" ("+o.Unread(estate.Host, f.Now, f.MaxAge)+")")
 		}
 	}
-	if len(silent) == 0 {
+	switch {
+	case len(silent) > 0:
+	case len(off) == 0:
 		return Clear, fmt.Sprintf("all %d others answer", len(f.Hosts)-1), ""
+	case f.Empties && len(off) >= f.Out:
+		return Blocker, fmt.Sprintf("off: %s, as the BMC says; at most %d may be out of service at once", strings.Join(off, ", "), f.Out), "bring it back, or allow more hosts out at once"
+	default:
+		return Caution, "off: " + strings.Join(off, ", ") + ", as the BMC says: no guest runs there", "a host that is gone for good is taken out of the estate file"
 	}
 	return Blocker, strings.Join(silent, ", ") + " can't be read, and counts as running the guests last known of it",
 		"bring it back, or prove that its power is off"
@@ -128,7 +158,7 @@ func closed(f Facts, r *estate.Reading) (Level, string, string) {
 	n := 0
 	for _, h := range f.Hosts {
 		o := f.Readings[h]
-		if o == nil || o.Closed == nil || o.Closed.Round == f.Round && f.Round != "" && h == r.Host {
+		if o == nil || o.Closed == nil || h == r.Host && f.ours(o.Closed) || slices.Contains(f.Visited, h) && f.ours(o.Closed) {
 			continue
 		}
 		n++
@@ -147,11 +177,21 @@ func closed(f Facts, r *estate.Reading) (Level, string, string) {
 	return Caution, "closed: " + strings.Join(out, "; "), "ask who closed it"
 }
 
+// ours tells whether a mark is of this round, or of one that it adopts.
+func (f *Facts) ours(m *estate.Mark) bool {
+	return m.Round != "" && (m.Round == f.Round || m.Round == f.Adopts)
+}
+
 func room(f Facts, r *estate.Reading) (Level, string, string) {
 	if !f.Empties {
 		return Clear, "no change here needs the host empty", ""
 	}
-	a := fit.Drain(FitHosts(f.Hosts, f.Readings), r.Host, f.Reserve, nil)
+	a := f.Placed
+	if a == nil {
+		out := append(slices.DeleteFunc(slices.Clone(f.Visited), func(h string) bool { return h == r.Host }), r.Host)
+		found := fit.Drain(FitHosts(f.Hosts, f.Readings), out, f.Reserve, nil, fit.Effort)
+		a = &found
+	}
 	if a.Outcome == fit.Fits {
 		return Clear, fmt.Sprintf("its %d guests find a place, with the reserve of %d host kept", len(a.Moves), f.Reserve), ""
 	}
@@ -173,6 +213,10 @@ func FitHosts(names []string, readings map[string]*estate.Reading) []fit.Host {
 }
 
 func bmc(f Facts, r *estate.Reading) (Level, string, string) {
+	if r.BMC.None {
+		return Caution, "no BMC is named for it: its power and its health can't be told, and if it does not come back from a restart nobody can prove from here that it is off",
+			"name its BMC in the estate file, or be ready to walk there"
+	}
 	if why := r.Unread(estate.BMCState, f.Now, f.MaxAge); why != "" {
 		return Blocker, "the BMC is unread: " + why, "see that the BMC answers; a host whose power can't be told is not restarted"
 	}
@@ -239,7 +283,15 @@ func packages(f Facts, r *estate.Reading) (Level, string, string) {
 	return Clear, "nothing is half installed", ""
 }
 
+// unjudged is the answer where what a check needs was not worked out: not knowing clears nothing.
+func unjudged() (Level, string, string) {
+	return Blocker, "it could not be known: the host was not judged against its baselines and the catalogue", "see what keeps the catalogue from being read, then ask again"
+}
+
 func dispute(f Facts, r *estate.Reading) (Level, string, string) {
+	if !f.Judged {
+		return unjudged()
+	}
 	for i := range f.Verdicts {
 		if v := &f.Verdicts[i]; v.Host == r.Host && v.Clause != nil && len(v.Clause.Against) > 0 {
 			return Blocker, fmt.Sprintf("%s: %s wants %s, but %s", v.Component, v.Clause.Baseline, v.Clause.Says(), strings.Join(v.Clause.Against, " and ")),
@@ -252,8 +304,8 @@ func dispute(f Facts, r *estate.Reading) (Level, string, string) {
 func payload(f Facts, _ *estate.Reading) (Level, string, string) {
 	var bad []string
 	for file, why := range f.Payloads {
-		if why != "" {
-			bad = append(bad, file+": "+why)
+		if why != nil {
+			bad = append(bad, file+": "+why.Error())
 		}
 	}
 	if len(bad) > 0 {
@@ -264,6 +316,9 @@ func payload(f Facts, _ *estate.Reading) (Level, string, string) {
 }
 
 func together(f Facts, _ *estate.Reading) (Level, string, string) {
+	if !f.Judged {
+		return unjudged()
+	}
 	if len(f.Mismatches) == 0 {
 		return Clear, "no compatibility list speaks against what it will have", ""
 	}

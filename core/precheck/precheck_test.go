@@ -1,6 +1,7 @@
 package precheck
 
 import (
+	"errors"
 	"strings"
 	"testing"
 	"time"
@@ -9,6 +10,7 @@ import (
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/fit"
 )
 
 var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
@@ -16,7 +18,7 @@ var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
 // facts are those of a cluster in which nothing is wrong.
 func facts() Facts {
 	f := Facts{Now: now, MaxAge: time.Hour, Reserve: 1, Out: 1, Hosts: []string{"a", "b", "c"}, Readings: map[string]*estate.Reading{},
-		Empties: true, Payloads: map[string]string{"x.payload": ""}}
+		Empties: true, Judged: true, Payloads: map[string]error{"x.payload": nil}}
 	for _, h := range f.Hosts {
 		r := &estate.Reading{Host: h, Capacity: estate.Resources{MemoryMiB: 100, CPU: 100}, BMC: estate.BMC{Power: "On"},
 			Health: []estate.Health{{Item: "fans", OK: true}},
@@ -27,6 +29,14 @@ func facts() Facts {
 		f.Readings[h] = r
 	}
 	return f
+}
+
+// dead makes a host one whose power is off.
+func dead(r *estate.Reading) {
+	r.SetSection(estate.Section{Name: estate.Host, At: now, Err: "no route"})
+	r.SetSection(estate.Section{Name: estate.GuestList, At: now, Err: "no route"})
+	r.SetSection(estate.Section{Name: estate.BMCState, At: now})
+	r.BMC.Power = "Off"
 }
 
 func TestEachCheckBlocksOnWhatItIsFor(t *testing.T) {
@@ -40,13 +50,24 @@ func TestEachCheckBlocksOnWhatItIsFor(t *testing.T) {
 		{"reachable", Blocker, "no route", func(f *Facts) { f.Readings["a"].SetSection(estate.Section{Name: estate.Host, Err: "no route"}) }},
 		{"reachable", Blocker, "older than", func(f *Facts) { f.Now = now.Add(3 * time.Hour) }},
 		{"members", Blocker, "b can't be read", func(f *Facts) { f.Readings["b"].SetSection(estate.Section{Name: estate.Host, Err: "no route"}) }},
+		{"members", Blocker, "off: b, as the BMC says; at most 1", func(f *Facts) { dead(f.Readings["b"]) }},
+		{"members", Caution, "off: b, as the BMC says", func(f *Facts) { dead(f.Readings["b"]); f.Out = 2 }},
+		{"members", Caution, "off: b, as the BMC says", func(f *Facts) { dead(f.Readings["b"]); f.Empties = false }},
+		{"members", Blocker, "c can't be read", func(f *Facts) { dead(f.Readings["b"]); dead(f.Readings["c"]); f.Readings["c"].BMC.Power = "On" }},
+		{"bmc", Caution, "no BMC is named", func(f *Facts) {
+			f.Readings["a"].SetSection(estate.Section{Name: estate.BMCState, Err: "none"})
+			f.Readings["a"].BMC = estate.BMC{None: true}
+		}},
+		{"orders", Blocker, "b: it takes none", func(f *Facts) { f.Readings["b"].Unready = "it takes none" }},
+		{"orders", Clear, "it takes them", func(f *Facts) { f.Readings["b"].Unready, f.Empties = "it takes none", false }},
+		{"orders", Blocker, "a: it takes none", func(f *Facts) { f.Readings["a"].Unready, f.Empties = "it takes none", false }},
 		{"members", Blocker, "c (never read) can't be read", func(f *Facts) { delete(f.Readings, "c") }},
 		{"closed", Blocker, "b, by night shift 2 days ago (memory)", func(f *Facts) { f.Readings["b"].Closed = mark }},
 		{"closed", Caution, "b, by night shift", func(f *Facts) { f.Readings["b"].Closed, f.Out = mark, 2 }},
 		{"closed", Caution, "b, by night shift", func(f *Facts) { f.Readings["b"].Closed, f.Empties = mark, false }},
 		{"closed", Blocker, "a, by night shift", func(f *Facts) { f.Readings["a"].Closed, f.Empties = mark, false }},
 		{"closed", Clear, "no host is closed", func(f *Facts) { f.Readings["a"].Closed, f.Round = &estate.Mark{Round: "R"}, "R" }},
-		{"fit", Blocker, "finds no host with room", func(f *Facts) { f.Readings["a"].Guests[0].Load.MemoryMiB = 90 }},
+		{"fit", Blocker, "its guests would have no place", func(f *Facts) { f.Readings["a"].Guests[0].Load.MemoryMiB = 90 }},
 		{"fit", Clear, "needs the host empty", func(f *Facts) { f.Readings["a"].Guests[0].Load.MemoryMiB, f.Empties = 90, false }},
 		{"bmc", Blocker, "no answer", func(f *Facts) { f.Readings["a"].SetSection(estate.Section{Name: estate.BMCState, Err: "no answer"}) }},
 		{"bmc", Blocker, "2 task(s) wait", func(f *Facts) { f.Readings["a"].BMC.Queue = 2 }},
@@ -58,11 +79,16 @@ func TestEachCheckBlocksOnWhatItIsFor(t *testing.T) {
 		{"restart", Caution, "deb:k 2 is installed and 1 runs", func(f *Facts) {
 			f.Readings["a"].Components = []estate.Component{{Key: "deb:k", Version: "2", Running: "1"}}
 		}},
+		{"restart", Caution, "deb:k 2 is installed, and k.service still run what it replaced", func(f *Facts) {
+			f.Readings["a"].Components = []estate.Component{{Key: "deb:k", Version: "2", Holders: []estate.Holder{{Service: "k.service"}}}}
+		}},
+		{"fit", Blocker, "its guests would have no place", func(f *Facts) { f.Visited = []string{"a", "b"} }},
+		{"fit", Clear, "its 1 guests find a place", func(f *Facts) { f.Visited = []string{"a"} }},
 		{"dispute", Blocker, "b1 wants exactly 1, but b2 wants exactly 2", func(f *Facts) {
 			f.Verdicts = []drift.Verdict{{Host: "a", Component: "deb:k", Outcome: drift.Disputed, Clause: &baseline.Bound{Baseline: "b1",
 				Clause: baseline.Clause{Posture: baseline.Exactly, Version: "1"}, Against: []string{"b2 wants exactly 2"}}}}
 		}},
-		{"payload", Blocker, "x.payload: damaged", func(f *Facts) { f.Payloads["x.payload"] = "damaged" }},
+		{"payload", Blocker, "x.payload: damaged", func(f *Facts) { f.Payloads["x.payload"] = errors.New("damaged") }},
 	} {
 		f := facts()
 		c.spoil(&f)
@@ -106,10 +132,21 @@ func worst(as []Answer) Level {
 	return gravest
 }
 
+// Invariant 11: what was not worked out clears nothing.
+func TestWithoutBeingJudgedNothingClears(t *testing.T) {
+	f := facts()
+	f.Judged = false
+	for _, a := range Host(f, "a") {
+		if (a.Check == "dispute" || a.Check == "together") && a.Level != Blocker {
+			t.Errorf("%+v", a)
+		}
+	}
+}
+
 // B8: what a host will be is held against the compatibility lists; whether leaving them blocks is the publisher's word.
 func TestOutsideACompatibilityList(t *testing.T) {
 	of := func(ms ...catalogue.Mismatch) Answer {
-		level, evidence, remedy := together(Facts{Mismatches: ms}, &estate.Reading{})
+		level, evidence, remedy := together(Facts{Judged: true, Mismatches: ms}, &estate.Reading{})
 		return Answer{Level: level, Evidence: evidence, Remedy: remedy}
 	}
 	soft, hard := catalogue.Mismatch{Hardware: "L25", List: "net", Why: "2 with 3 is on no line"}, catalogue.Mismatch{Hardware: "S9", List: "disks", Why: "x", Blocks: true}
@@ -120,5 +157,101 @@ func TestOutsideACompatibilityList(t *testing.T) {
 		if c.got.Level != c.want || c.want != Clear && (c.got.Remedy == "" || !strings.Contains(c.got.Evidence, "L25, by the list net: 2 with 3 is on no line")) {
 			t.Errorf("%+v, want %s", c.got, c.want)
 		}
+	}
+}
+
+func answer(t *testing.T, f Facts, check string) Answer {
+	t.Helper()
+	for _, a := range Host(f, "a") {
+		if a.Check == check {
+			return a
+		}
+	}
+	t.Fatalf("there is no check %q", check)
+	return Answer{}
+}
+
+// Marks of the round itself, and of one that it adopts, block nothing on its own hosts; anybody else's do.
+func TestWhoseMarksBlock(t *testing.T) {
+	mark := func(round string) *estate.Mark { return &estate.Mark{By: "op", Round: round, At: now} }
+	for name, c := range map[string]struct {
+		host, round  string
+		ours, adopts string
+		visited      []string
+		want         Level
+	}{
+		"our own":                       {"a", "R", "R", "", nil, Clear},
+		"another round's":               {"a", "Q", "R", "", nil, Blocker},
+		"one that is adopted":           {"a", "lost", "R", "lost", nil, Clear},
+		"one that is lost":              {"a", "lost", "R", "", nil, Blocker},
+		"a person's":                    {"a", "", "R", "", nil, Blocker},
+		"a person's, nothing adopted":   {"a", "", "", "", nil, Blocker},
+		"of another host":               {"b", "Q", "R", "", nil, Blocker},
+		"ours on another host":          {"b", "R", "R", "", nil, Blocker},
+		"ours on one that is visited":   {"b", "R", "R", "", []string{"b"}, Clear},
+		"theirs on one that is visited": {"b", "Q", "R", "", []string{"b"}, Blocker},
+	} {
+		f := facts()
+		f.Readings[c.host].Closed, f.Round, f.Adopts, f.Visited = mark(c.round), c.ours, c.adopts, c.visited
+		if got := answer(t, f, "closed"); got.Level != c.want {
+			t.Errorf("%s: %+v", name, got)
+		}
+	}
+}
+
+// A host of ours that restarts, and was empty when it was closed, is no silent member.
+func TestAVisitedHostMayBeSilent(t *testing.T) {
+	for name, c := range map[string]struct {
+		visited []string
+		mark    *estate.Mark
+		guests  bool
+		want    Level
+	}{
+		"visited, closed and empty": {[]string{"b"}, &estate.Mark{Round: "R"}, false, Clear},
+		"not visited":               {nil, &estate.Mark{Round: "R"}, false, Blocker},
+		"not closed":                {[]string{"b"}, nil, false, Blocker},
+		"closed by another":         {[]string{"b"}, &estate.Mark{Round: "Q"}, false, Blocker},
+		"with guests":               {[]string{"b"}, &estate.Mark{Round: "R"}, true, Blocker},
+	} {
+		f := facts()
+		f.Round, f.Visited = "R", c.visited
+		b := f.Readings["b"]
+		b.Closed = c.mark
+		b.SetSection(estate.Section{Name: estate.Host, Err: "no answer"})
+		if !c.guests {
+			b.Guests = nil
+		}
+		if got := answer(t, f, "members"); got.Level != c.want {
+			t.Errorf("%s: %+v", name, got)
+		}
+	}
+}
+
+func TestWordsThatClear(t *testing.T) {
+	f := facts()
+	if got := answer(t, f, "members"); got.Evidence != "all 2 others answer" {
+		t.Errorf("%+v", got)
+	}
+	f.Readings["a"].Components = []estate.Component{{Key: "drv:d", Version: "1", State: "odd"}, {Key: "deb:k", Version: "1"}}
+	if got := answer(t, f, "packages"); got.Level != Clear {
+		t.Errorf("a driver's state is no package's: %+v", got)
+	}
+	disputed := drift.Verdict{Host: "b", Clause: &baseline.Bound{Against: []string{"x"}}}
+	f.Verdicts = []drift.Verdict{disputed, {Host: "a"}, {Host: "a", Clause: &baseline.Bound{}}}
+	if got := answer(t, f, "dispute"); got.Level != Clear {
+		t.Errorf("%+v", got)
+	}
+	f.Verdicts[0].Host = "a"
+	if got := answer(t, f, "dispute"); got.Level != Blocker {
+		t.Errorf("%+v", got)
+	}
+}
+
+// Where fit was asked already, its answer is taken.
+func TestWhatFitSaidAlready(t *testing.T) {
+	f := facts()
+	f.Placed = &fit.Answer{Outcome: fit.Unproven, Obstacle: &fit.Obstacle{Constraint: "too hard", WayOut: "wait"}}
+	if got := answer(t, f, "fit"); got.Level != Blocker || got.Evidence != "unproven: too hard" || got.Remedy != "wait" {
+		t.Errorf("%+v", got)
 	}
 }

@@ -9,12 +9,13 @@ import (
 	"strings"
 	"time"
 
+	"yareharbour/core/act"
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
+	"yareharbour/core/course"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/fit"
-	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
 )
 
@@ -52,7 +53,7 @@ type Berth struct {
 	Unread  int
 	Judged  int // clauses that were judged in line
 	ReadAt  time.Time
-	Step    plan.StepName // where a running round is with it; empty otherwise
+	Step    act.Step // where a running round is with it; empty otherwise
 }
 
 // InLine tells whether something was asked of the host, all of it was read, and nothing is out of line. A host of which nothing is asked is not in line with anything.
@@ -75,7 +76,7 @@ type Band struct {
 	Unasked int // hosts of which no clause asks anything
 	Out     int // hosts out of service
 	Unread  int // hosts of which something is not known
-	Round   *plan.State
+	Round   *course.State
 }
 
 // Urgency orders what needs a person.
@@ -94,8 +95,28 @@ type Need struct {
 	Cluster string
 	Host    string // empty where it is about the whole cluster
 	Text    string
-	First   bool // before all others: what a round left in the middle
+	why     string    // the cause, told after the text: it does not keep apart what is so of several hosts
+	First   bool      // before all others: what a round left in the middle
+	Since   time.Time // since when it is so; zero where that is not known
+	// Where it can be mended, and what to look at there.
+	See       Where
+	Component estate.Key
+	Device    string
+	Baseline  string
 }
+
+// Where is where a need can be seen to.
+type Where int
+
+// The places. A need that is about nothing of the estate's is seen to outside.
+const (
+	Outside Where = iota
+	AtHost
+	AtDrift
+	AtRound
+	AtBaselines
+	AtCatalogue
+)
 
 // Survey is the whole look.
 type Survey struct {
@@ -112,20 +133,16 @@ type Input struct {
 	MaxAge   time.Duration
 	Readings map[string]*estate.Reading
 	Verdicts map[string][]drift.Verdict
-	Rounds   map[string]*plan.State // the newest of each cluster
-	News     map[string]News        // by cluster: what is new since somebody last looked
-	Runs     map[string]bool        // by cluster: somebody runs its round now
+	Rounds   map[string]*course.State // the newest of each cluster
+	News     map[string]drift.News    // by cluster: what is new since somebody last looked
+	Runs     map[string]bool          // by cluster: somebody runs its round now
 	// Faults are the estate's files that can't be read: while there is one, no host is in line. Problems are names in baselines that match nothing, Flags versions on
 	// hosts that were withdrawn or are open to advisories.
-	Faults   []string
-	Problems []baseline.Problem
-	Flags    []drift.Flag
-}
-
-// News is how much is out of line in a cluster that was not when somebody last looked.
-type News struct {
-	Count int
-	Since time.Time
+	Faults []string
+	// Distrusted are the newest rounds whose journal is not as it was written, by their clusters, and what is wrong with it.
+	Distrusted map[string]string
+	Problems   []baseline.Problem
+	Flags      []drift.Flag
 }
 
 // Make surveys the estate.
@@ -156,16 +173,16 @@ func general(in Input) (out []Need) {
 		if p.Error {
 			u = Now
 		}
-		out = append(out, Need{Urgency: u, Text: p.String()})
+		out = append(out, Need{Urgency: u, Text: p.String(), See: AtBaselines, Baseline: p.Baseline})
 	}
 	for _, f := range in.Flags {
 		switch {
 		case f.Bound: // its verdict says so
 		case f.Withdrawn != "":
-			out = append(out, Need{Urgency: Soon, Host: only(f.Hosts), Text: fmt.Sprintf("withdrawn, and no clause speaks of it: %s %s%s", f.Component, f.Version, onHosts(f.Hosts))})
+			out = append(out, Need{Urgency: Soon, Host: only(f.Hosts), See: AtCatalogue, Component: f.Component, Text: fmt.Sprintf("withdrawn, and no baseline covers it: %s %s%s", f.Component, f.Version, onHosts(f.Hosts))})
 		case f.Severity >= catalogue.High:
-			out = append(out, Need{Urgency: Sometime, Host: only(f.Hosts),
-				Text: fmt.Sprintf("open to %s, and no clause speaks of it: %s %s%s", strings.Join(f.Advisories, ", "), f.Component, f.Version, onHosts(f.Hosts))})
+			out = append(out, Need{Urgency: Sometime, Host: only(f.Hosts), See: AtCatalogue, Component: f.Component,
+				Text: fmt.Sprintf("affected by %s, and no baseline covers it: %s %s%s", strings.Join(f.Advisories, ", "), f.Component, f.Version, onHosts(f.Hosts))})
 		}
 	}
 	return out
@@ -180,9 +197,9 @@ func band(in Input, c estate.Cluster) Band {
 		if len(in.Faults) > 0 {
 			berth.Unread++
 		}
-		if b.Round != nil && b.Round.Status == plan.Running && in.Runs[c.Name] {
+		if b.Round != nil && b.Round.Status == course.Running && in.Runs[c.Name] {
 			berth.Step = currentStep(b.Round, h)
-			if berth.Service == Silent && (berth.Step == plan.RestartStep || berth.Step == plan.ProveStep) {
+			if berth.Service == Silent && b.Round.Silent(h) {
 				berth.Service = Away
 			}
 		}
@@ -271,7 +288,7 @@ func berth(in Input, host string) Berth {
 	return b
 }
 
-func currentStep(s *plan.State, host string) plan.StepName {
+func currentStep(s *course.State, host string) act.Step {
 	v := s.Visit(host)
 	if v == nil || v.Over() || len(v.Spans) == 0 {
 		return ""
@@ -282,24 +299,33 @@ func currentStep(s *plan.State, host string) plan.StepName {
 // needs lists what a person should see to in a cluster.
 func needs(in Input, b Band) []Need {
 	var out []Need
-	add := func(u Urgency, host, format string, args ...any) {
-		out = append(out, Need{Urgency: u, Cluster: b.Cluster.Name, Host: host, Text: fmt.Sprintf(format, args...)})
+	add := func(u Urgency, host, format string, args ...any) *Need {
+		n := Need{Urgency: u, Cluster: b.Cluster.Name, Host: host, Text: fmt.Sprintf(format, args...), See: AtDrift}
+		if host != "" {
+			n.See = AtHost
+		}
+		out = append(out, n)
+		return &out[len(out)-1]
+	}
+	since := func(r *estate.Reading, s estate.SectionName) time.Time { at, _ := r.Section(s).Known(); return at }
+	if why := in.Distrusted[b.Cluster.Name]; why != "" {
+		out = append(out, Need{Urgency: Now, Cluster: b.Cluster.Name, Text: "the journal of its round can't be trusted, and nothing is done by it: " + why, First: true, See: AtRound})
 	}
 	inRound := map[string]bool{} // hosts that a round left in the middle
-	if s := b.Round; s != nil && (s.Status == plan.Failing || s.Status == plan.Running && !in.Runs[b.Cluster.Name]) {
+	if s := b.Round; s != nil && (s.Status == course.Failing || s.Status == course.Running && !in.Runs[b.Cluster.Name]) {
 		text := "the round failed: " + s.Detail
-		if s.Status == plan.Running {
-			text = "its round was interrupted: nobody runs it any more. Go on with it"
+		if s.Status == course.Running {
+			text = "its round was interrupted: nobody runs it any more. Resume it"
 		}
-		out = append(out, Need{Now, b.Cluster.Name, "", text, true})
+		out = append(out, Need{Urgency: Now, Cluster: b.Cluster.Name, Text: text, First: true, See: AtRound, Since: s.Last})
 		for i := range s.Visits {
 			if v := &s.Visits[i]; !v.Over() && len(v.Spans) > 0 {
 				inRound[v.Host] = true
 			}
 		}
 	}
-	byOutcome := map[drift.Outcome][]string{}
-	var critical []string
+	byOutcome := map[drift.Outcome]*about{}
+	var critical about
 	for _, h := range b.Berths {
 		if h.Step != "" {
 			continue // a round sees to it
@@ -310,27 +336,30 @@ func needs(in Input, b Band) []Need {
 			add(Now, h.Host, "never read")
 			continue
 		case Silent:
-			add(Now, h.Host, "does not answer: %s", r.Section(estate.Host).Err)
-			out[len(out)-1].First = inRound[h.Host]
+			n := add(Now, h.Host, "does not answer")
+			n.First, n.Since, n.why = inRound[h.Host], since(r, estate.Host), r.Section(estate.Host).Err
 		case Closed:
 			if inRound[h.Host] {
-				out = append(out, Need{Now, b.Cluster.Name, h.Host, fmt.Sprintf("left closed by the round: %s", h.Mark.Reason), true})
+				n := add(Now, h.Host, "left closed by the round: %s", h.Mark.Reason)
+				n.First, n.Since, n.See = true, h.Mark.At, AtRound
 				break
 			}
-			add(Soon, h.Host, "closed by %s since %s: %s", h.Mark.By, h.Mark.At.Format("Mon 2 Jan"), h.Mark.Reason)
+			add(Soon, h.Host, "closed by %s: %s", h.Mark.By, h.Mark.Reason).Since = h.Mark.At
 		}
 		if e := r.Section(estate.GuestList).Err; e != "" && h.Service != Silent {
-			add(Now, h.Host, "its guests can't be read, and those last known count as running: %s", e)
+			n := add(Now, h.Host, "its guests can't be read, and those last known count as running")
+			n.Since, n.why = since(r, estate.GuestList), e
 		}
 		healthKnown, lastKnown := r.Unread(estate.HealthItems, in.Now, in.MaxAge) == "", ""
 		if !healthKnown {
 			lastKnown = " (last known)"
 		}
 		if e := r.Section(estate.HealthItems).Err; e != "" && h.Service != Silent && !strings.Contains(e, "names no BMC") {
-			add(Soon, h.Host, "its health is unread: %s", e)
+			n := add(Soon, h.Host, "its health is unread")
+			n.Since, n.why = since(r, estate.HealthItems), e
 		}
 		if p := r.Section(estate.HealthItems).Partial; p != "" {
-			add(Soon, h.Host, "its health was not all read: %s", p)
+			add(Soon, h.Host, "its health was not all read").why = p
 		}
 		for _, i := range r.Health {
 			if !i.OK {
@@ -342,25 +371,68 @@ func needs(in Input, b Band) []Need {
 		}
 		note(in.Verdicts[h.Host], h.Host, byOutcome, &critical)
 	}
-	if len(critical) > 0 {
-		add(Now, only(critical), "critical release missing%s", onHosts(critical))
+	if hosts := critical.hosts; len(hosts) > 0 {
+		critical.show(add(Now, only(hosts), "critical release missing%s", onHosts(hosts)))
 	}
 	for _, o := range []drift.Outcome{drift.Withdrawn, drift.Unread, drift.HalfInstalled, drift.Disputed, drift.OffTrack, drift.Ahead} {
-		if hosts := byOutcome[o]; len(hosts) > 0 {
+		if x := byOutcome[o]; x != nil {
 			u := Sometime
 			if o == drift.Withdrawn || o == drift.Unread || o == drift.HalfInstalled {
 				u = Soon
 			}
-			add(u, only(hosts), "%s%s", says[o], onHosts(hosts))
+			x.show(add(u, only(x.hosts), "%s%s", says[o], onHosts(x.hosts)))
 		}
 	}
-	if n := in.News[b.Cluster.Name]; n.Count > 0 {
-		add(Sometime, "", "%d new out of line or unread since %s", n.Count, n.Since.Format("Mon 2 Jan 15:04"))
+	if n := in.News[b.Cluster.Name]; len(n.Drift) > 0 {
+		add(Sometime, "", "%d new, out of line or unread", len(n.Drift)).Since = n.Since
 	}
 	if b.Reserve.Outcome == fit.DoesNotFit {
-		add(Now, "", "the reserve is not kept: %s", b.Reserve.Obstacle)
-	} else if b.Round == nil || b.Round.Status != plan.Running { // a round judges by itself whom it can drain
+		add(Now, "", "the reserve is not kept: %s", b.Reserve.Obstacle).See = AtRound
+	} else if b.Round == nil || b.Round.Status != course.Running { // a round judges by itself whom it can drain
 		out = append(out, drainable(in, b)...)
+	}
+	return grouped(out)
+}
+
+// grouped tells once what is so of several hosts, where it was first told. Where the causes differ, the first is told
+// with its host.
+func grouped(needs []Need) (out []Need) {
+	type same struct {
+		urgency Urgency
+		text    string
+		see     Where
+		first   bool
+	}
+	at, members := map[same]int{}, map[same][]Need{}
+	for _, n := range needs {
+		k := same{n.Urgency, n.Text, n.See, n.First}
+		i, told := at[k]
+		if n.Host == "" || !told {
+			at[k] = len(out)
+			out = append(out, n)
+		} else if out[i].Since.After(n.Since) {
+			out[i].Since = n.Since
+		}
+		members[k] = append(members[k], n)
+	}
+	for k, i := range at {
+		n, of, why := &out[i], members[k], out[i].why
+		if len(of) > 1 && n.Host != "" {
+			var hosts []string
+			for _, o := range of {
+				hosts = append(hosts, o.Host)
+				if o.why != n.why {
+					why = "on " + n.Host + ", " + n.why
+				}
+			}
+			n.Host, n.Text = "", n.Text+onHosts(hosts)
+			if n.See == AtHost {
+				n.See = AtDrift
+			}
+		}
+		if why != "" {
+			n.Text += ": " + why
+		}
 	}
 	return out
 }
@@ -368,17 +440,35 @@ func needs(in Input, b Band) []Need {
 var says = map[drift.Outcome]string{drift.Withdrawn: "withdrawn release", drift.Unread: "something is unread",
 	drift.HalfInstalled: "a package is half installed", drift.Disputed: "baselines disagree", drift.OffTrack: "off its track", drift.Ahead: "ahead of its baseline"}
 
-func note(vs []drift.Verdict, host string, by map[drift.Outcome][]string, critical *[]string) {
-	add := func(list []string) []string {
-		if len(list) == 0 || list[len(list)-1] != host {
-			list = append(list, host)
-		}
-		return list
+// about is the hosts that have something in common, and the first thing on them that has it.
+type about struct {
+	hosts []string
+	first *drift.Verdict
+}
+
+func (a *about) add(host string, v *drift.Verdict) {
+	if a.first == nil {
+		a.first = v
 	}
+	if n := len(a.hosts); n == 0 || a.hosts[n-1] != host {
+		a.hosts = append(a.hosts, host)
+	}
+}
+
+// show has a need lead to it.
+func (a *about) show(n *Need) {
+	n.Component, n.Device = a.first.Component, a.first.Device
+}
+
+func note(vs []drift.Verdict, host string, by map[drift.Outcome]*about, critical *about) {
 	for i := range vs {
-		by[vs[i].Outcome] = add(by[vs[i].Outcome])
-		if vs[i].Outcome.Drifts() && vs[i].Severity() == catalogue.Critical {
-			*critical = add(*critical)
+		v := &vs[i]
+		if by[v.Outcome] == nil {
+			by[v.Outcome] = &about{}
+		}
+		by[v.Outcome].add(host, v)
+		if v.Outcome.Drifts() && v.Severity() == catalogue.Critical {
+			critical.add(host, v)
 		}
 	}
 }
@@ -396,7 +486,7 @@ func drainable(in Input, b Band) (out []Need) {
 		if h.Drift == 0 || h.Service != Open {
 			continue
 		}
-		if a := fit.Drain(hosts, h.Host, b.Cluster.Reserve, nil); a.Outcome != fit.Fits {
+		if a := fit.Drain(hosts, []string{h.Host}, b.Cluster.Reserve, nil, fit.Effort); a.Outcome != fit.Fits {
 			why := a.Obstacle.String()
 			if len(a.Obstacle.Lost) > 0 {
 				why = "the reserve would not be kept"
@@ -412,7 +502,7 @@ func drainable(in Input, b Band) (out []Need) {
 		if only(reasons[why]) == "" {
 			who = list(reasons[why]) + " "
 		}
-		out = append(out, Need{Urgency: Soon, Cluster: b.Cluster.Name, Host: only(reasons[why]), Text: who + "can't be drained: " + why})
+		out = append(out, Need{Urgency: Soon, Cluster: b.Cluster.Name, Host: only(reasons[why]), Text: who + "can't be drained: " + why, See: AtRound})
 	}
 	return out
 }

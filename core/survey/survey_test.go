@@ -1,12 +1,16 @@
 package survey
 
 import (
+	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
+	"yareharbour/core/act"
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
+	"yareharbour/core/course"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
@@ -16,7 +20,7 @@ var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
 
 func input() Input {
 	in := Input{Estate: estate.Estate{Name: "E", Clusters: []estate.Cluster{{Name: "c", Hosts: []string{"a", "b", "d"}, Reserve: 1}}}, Now: now,
-		Readings: map[string]*estate.Reading{}, Verdicts: map[string][]drift.Verdict{}, Rounds: map[string]*plan.State{}}
+		Readings: map[string]*estate.Reading{}, Verdicts: map[string][]drift.Verdict{}, Rounds: map[string]*course.State{}}
 	for _, h := range []string{"a", "b", "d"} {
 		r := &estate.Reading{Host: h, Capacity: estate.Resources{MemoryMiB: 100, CPU: 100},
 			Guests: []estate.Guest{{Name: "g" + h, State: estate.Running, Load: estate.Resources{MemoryMiB: 40, CPU: 10}}}}
@@ -65,7 +69,7 @@ func TestNeedsComeWorstFirst(t *testing.T) {
 	in.Verdicts["b"] = []drift.Verdict{verdict(drift.Withdrawn, catalogue.High)}
 	in.Readings["b"].BMC.Queue = 2
 	in.Readings["d"].Closed = &estate.Mark{By: "somebody", Reason: "why", At: now}
-	in.Rounds["c"] = &plan.State{Status: plan.Failing, Detail: "a: install failed"}
+	in.Rounds["c"] = &course.State{Status: course.Failing, Detail: "a: install failed"}
 	s := Make(in)
 	var all []string
 	for i, n := range s.Needs {
@@ -99,13 +103,14 @@ func TestSilenceInARestartCallsNobody(t *testing.T) {
 	in := input()
 	in.Readings["a"].SetSection(estate.Section{Name: estate.Host, Err: "no route"})
 	in.Verdicts["a"] = []drift.Verdict{verdict(drift.Unread, 0), verdict(drift.Behind, catalogue.Critical)}
-	in.Rounds["c"] = &plan.State{Status: plan.Running, Visits: []plan.VisitState{{Visit: plan.Visit{Host: "a"}, Spans: []plan.Span{{Step: plan.RestartStep}}}}}
+	in.Rounds["c"] = &course.State{Status: course.Running, Visits: []course.Visit{{Visit: plan.Visit{Host: "a"}, Spans: []course.Span{{Step: act.RestartStep}}}},
+		Open: []course.Pending{{Act: act.Act{Kind: act.Restart, Host: "a"}}}}
 	in.Runs = map[string]bool{"c": true}
 	s := Make(in)
 	if b := s.Bands[0].Berths[0]; b.Service != Away || b.InLine() || len(s.Needs) != 0 {
 		t.Errorf("%+v, needs %+v", b, s.Needs)
 	}
-	in.Rounds["c"].Status = plan.Failing
+	in.Rounds["c"].Status = course.Failing
 	if s = Make(in); s.Bands[0].Berths[0].Service != Silent || len(s.Needs) == 0 {
 		t.Errorf("after the round failed nobody is called: %+v", s.Needs)
 	}
@@ -113,14 +118,14 @@ func TestSilenceInARestartCallsNobody(t *testing.T) {
 
 // What a round left in the middle stands before everything else: that it failed or nobody runs it any more, and the host that it was with.
 func TestWhatARoundLeftStandsFirst(t *testing.T) {
-	for name, end := range map[string]func(*plan.State, map[string]bool){
-		"failed":      func(s *plan.State, _ map[string]bool) { s.Status, s.Detail = plan.Failing, "a: restart failed" },
-		"interrupted": func(s *plan.State, runs map[string]bool) { s.Status, runs["c"] = plan.Running, false },
+	for name, end := range map[string]func(*course.State, map[string]bool){
+		"failed":      func(s *course.State, _ map[string]bool) { s.Status, s.Detail = course.Failing, "a: restart failed" },
+		"interrupted": func(s *course.State, runs map[string]bool) { s.Status, runs["c"] = course.Running, false },
 	} {
 		in := input()
 		in.Verdicts["b"] = []drift.Verdict{verdict(drift.Behind, catalogue.Critical)}
 		in.Readings["a"].SetSection(estate.Section{Name: estate.Host, Err: "no route"})
-		s := &plan.State{Visits: []plan.VisitState{{Visit: plan.Visit{Host: "a"}, Spans: []plan.Span{{Step: plan.RestartStep}}}}}
+		s := &course.State{Visits: []course.Visit{{Visit: plan.Visit{Host: "a"}, Spans: []course.Span{{Step: act.RestartStep}}}}}
 		in.Runs = map[string]bool{}
 		end(s, in.Runs)
 		in.Rounds["c"] = s
@@ -158,12 +163,30 @@ func TestWhatIsNotKnownOrAskedNeedsAPerson(t *testing.T) {
 		all = append(all, n.Text)
 	}
 	text := strings.Join(all, "\n")
-	for _, want := range []string{"its guests can't be read", "its health is unread: no item", "no clause speaks of it: fw:x 2 on a, b", "the baseline p: there is no cluster"} {
+	for _, want := range []string{"its guests can't be read", "its health is unread: no item", "no baseline covers it: fw:x 2 on a, b", "the baseline p: there is no cluster"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is not said in:\n%s", want, text)
 		}
 	}
 	if strings.Contains(text, "fw:y") {
 		t.Error("what has a verdict is said twice")
+	}
+}
+
+// What is so of several hosts is told once, with the longest time that it has been so; what is so of one names it.
+func TestNeedsThatBelongTogetherAreToldOnce(t *testing.T) {
+	early, late := now.Add(-2*time.Hour), now.Add(-time.Hour)
+	got := grouped([]Need{{Urgency: Now, Host: "a", Text: "never read", See: AtHost, Since: late}, {Urgency: Soon, Host: "b", Text: "never read", See: AtHost}, {Urgency: Now, Text: "the reserve is not kept"},
+		{Urgency: Now, Host: "c", Text: "never read", See: AtHost, Since: early}, {Urgency: Now, Host: "d", Text: "does not answer", See: AtHost, why: "no route"},
+		{Urgency: Soon, Host: "a", Text: "silent", See: AtHost, why: "refused"}, {Urgency: Soon, Host: "b", Text: "silent", See: AtHost, why: "refused"},
+		{Urgency: Soon, Host: "a", Text: "mute", See: AtHost, why: "refused"}, {Urgency: Soon, Host: "b", Text: "mute", See: AtHost, why: "EOF"}})
+	var lines []string
+	for _, n := range got {
+		lines = append(lines, fmt.Sprintf("%d %s %s %d", n.Urgency, n.Host, n.Text, n.See))
+	}
+	want := []string{"0  never read on a, c 2", "1 b never read 1", "0  the reserve is not kept 0", "0 d does not answer: no route 1",
+		"1  silent on a, b: refused 2", "1  mute on a, b: on a, refused 2"}
+	if !slices.Equal(lines, want) || !got[0].Since.Equal(early) {
+		t.Errorf("%q, since %v", lines, got[0].Since)
 	}
 }

@@ -21,13 +21,29 @@ import (
 type File struct {
 	Estate    string    `yaml:"estate"`
 	Connector Connector `yaml:"connector"`
-	Clusters  []Cluster `yaml:"clusters"`
-	Releases  []string  `yaml:"releases"`  // release lists
-	Indexes   []Indexes `yaml:"indexes"`   // Debian indices
-	Feeds     []Feed    `yaml:"feeds"`     // where releases and advisories come from
-	Baselines []string  `yaml:"baselines"` // baseline files
-	Payloads  string    `yaml:"payloads"`  // the directory of payload files
-	BMCs      []BMC     `yaml:"bmcs"`      // of hosts that are reached over SSH
+	// Connectors are other ways, each for the hosts and clusters that it names.
+	Connectors []Way     `yaml:"connectors"`
+	Clusters   []Cluster `yaml:"clusters"`
+	Releases   []string  `yaml:"releases"`  // release lists
+	Indexes    []Indexes `yaml:"indexes"`   // Debian indices
+	Feeds      []Feed    `yaml:"feeds"`     // where releases and advisories come from
+	Baselines  []string  `yaml:"baselines"` // baseline files
+	Payloads   string    `yaml:"payloads"`  // the directory of payload files
+	BMCs       []BMC     `yaml:"bmcs"`      // of hosts that are reached over SSH
+	AtOnce     int       `yaml:"at_once"`   // how many hosts are read at the same time; 0: eight
+	Lease      string    `yaml:"lease"`     // how long the lease of a cluster holds without being renewed, as "60s"; empty: a minute
+}
+
+// LeaseTerm is how long the lease of a cluster holds without being renewed; 0 where the file does not say.
+func (f File) LeaseTerm() (time.Duration, error) {
+	if f.Lease == "" {
+		return 0, nil
+	}
+	d, err := time.ParseDuration(f.Lease)
+	if err != nil || d < 2*time.Second || d > time.Hour {
+		return 0, fmt.Errorf("a lease of %q: a time as \"60s\" is wanted, from 2s to 1h", f.Lease)
+	}
+	return d, nil
 }
 
 // Indexes is a directory of Debian indices, laid out as apt keeps its lists.
@@ -68,6 +84,34 @@ type Connector struct {
 	Config     []string `yaml:"ssh_config"`  // empty: the user's and the machine's own
 	KnownHosts []string `yaml:"known_hosts"` // empty: those that ssh_config names
 	Limit      string   `yaml:"limit"`       // of one look at a host, as "30s"; empty: 10 s
+	// Migration says how guests move between the hosts.
+	Migration Migration `yaml:"migration"`
+}
+
+// Migration says how guests move between hosts that are reached over SSH.
+type Migration struct {
+	URI       string `yaml:"uri"`       // of a target's libvirt as its peers reach it, with %h for its name; empty: over SSH as root
+	Bandwidth uint64 `yaml:"bandwidth"` // of one migration at most, in MiB a second; 0: no limit
+	Tunnelled bool   `yaml:"tunnelled"` // through libvirt's own connection
+}
+
+// Way is a connector for some hosts.
+type Way struct {
+	Hosts     []string `yaml:"hosts"` // hosts, or clusters for all of theirs
+	Connector `yaml:",inline"`
+}
+
+// ConnectorOf is how the host is reached, and the place of that in Connectors; -1 where it is the estate's own.
+func (f *File) ConnectorOf(host string) (Connector, int) {
+	for i, w := range f.Connectors {
+		for _, name := range w.Hosts {
+			j := slices.IndexFunc(f.Clusters, func(c Cluster) bool { return c.Name == name })
+			if name == host || j >= 0 && slices.Contains(f.Clusters[j].Hosts, host) {
+				return w.Connector, i
+			}
+		}
+	}
+	return f.Connector, -1
 }
 
 // maxLimit is the longest that one look may take.
@@ -102,6 +146,42 @@ type Cluster struct {
 	Act     bool     `yaml:"act"`
 	Reserve *int     `yaml:"reserve"` // 1 where it is not given
 	Hosts   []string `yaml:"hosts"`
+	// Moves is how many migrations a round makes at once; 0: two. Patience is how long it waits for a host beyond the usual before it stops, as "20m", which is the default.
+	Moves    int    `yaml:"moves"`
+	Patience string `yaml:"patience"`
+}
+
+// patience is how long a round over the cluster waits for a host beyond the usual; 0 where the file does not say.
+func (c Cluster) patience() (time.Duration, error) {
+	if c.Patience == "" {
+		return 0, nil
+	}
+	d, err := time.ParseDuration(c.Patience)
+	if err != nil || d < time.Second || d > 24*time.Hour {
+		return 0, fmt.Errorf("a patience of %q: a time as \"20m\" is wanted, from 1s to 24h", c.Patience)
+	}
+	return d, nil
+}
+
+// Describe is the estate that the file describes.
+func (f File) Describe() estate.Estate {
+	e := estate.Estate{Name: f.Estate}
+	for _, c := range f.Clusters {
+		reserve := 1
+		if c.Reserve != nil {
+			reserve = *c.Reserve
+		}
+		patience, _ := c.patience() // looked at when the file was read
+		own := estate.Cluster{Name: c.Name, Hosts: c.Hosts, Act: c.Act, Reserve: reserve, Moves: c.Moves, Patience: patience}
+		for _, h := range c.Hosts { // the slowest counts
+			way, _ := f.ConnectorOf(h)
+			if b := int64(way.Migration.Bandwidth); b > 0 && (own.Bandwidth == 0 || b < own.Bandwidth) {
+				own.Bandwidth = b
+			}
+		}
+		e.Clusters = append(e.Clusters, own)
+	}
+	return e
 }
 
 // Parse reads an estate file. The error is a *strictyaml.Error with the place.
@@ -111,8 +191,11 @@ func Parse(name string, text []byte) (File, error) {
 	if err != nil {
 		return in, err
 	}
-	if err := checkConnector(f, &in); err != nil {
-		return in, err
+	if in.AtOnce < 0 || in.AtOnce > 256 {
+		return in, f.Errorf("$.at_once", "%d hosts at the same time: 1 to 256 are wanted", in.AtOnce)
+	}
+	if _, err := in.LeaseTerm(); err != nil {
+		return in, f.Errorf("$.lease", "%v", err)
 	}
 	for i, x := range in.Indexes {
 		if x.Dir == "" || x.Architecture == "" {
@@ -131,6 +214,12 @@ func Parse(name string, text []byte) (File, error) {
 		if c.Reserve != nil && (*c.Reserve < 0 || *c.Reserve >= len(c.Hosts)) {
 			return in, f.Errorf(at+".reserve", "a reserve of %d host(s) can't be kept by %d hosts", *c.Reserve, len(c.Hosts))
 		}
+		if c.Moves < 0 || c.Moves > 64 {
+			return in, f.Errorf(at+".moves", "%d migrations at once: 1 to 64 are wanted", c.Moves)
+		}
+		if _, err := c.patience(); err != nil {
+			return in, f.Errorf(at+".patience", "%v", err)
+		}
 		for j, h := range c.Hosts {
 			if other, ok := where[h]; ok {
 				return in, f.Errorf(fmt.Sprintf("%s.hosts[%d]", at, j), "%s is in the cluster %s already", h, other)
@@ -141,34 +230,70 @@ func Parse(name string, text []byte) (File, error) {
 			return in, f.Errorf(at+".name", "there are two clusters named %s", c.Name)
 		}
 	}
-	return in, nil
+	return in, checkConnectors(f, &in)
 }
 
-// checkConnector holds what is said of the way to hosts to what the connector knows.
-func checkConnector(f *strictyaml.File, in *File) error {
-	c := in.Connector
-	switch {
-	case c.Kind != Sim && c.Kind != SSH:
-		return f.Errorf("$.connector.kind", "no connector %q: hosts are reached over SSH (\"ssh\"), or simulated (\"sim\")", c.Kind)
-	case c.Kind == Sim && (c.User != "" || c.Sudo || c.Limit != "" || len(c.Config)+len(c.KnownHosts) > 0):
-		return f.Errorf("$.connector", "a simulated estate has a dir, and no user, sudo, ssh_config, known_hosts or limit")
-	case c.Kind == SSH && c.Dir != "":
-		return f.Errorf("$.connector.dir", "a dir is for a simulated estate; hosts reached over SSH have none")
-	case c.Kind == Sim && len(in.BMCs) > 0:
-		return f.Errorf("$.bmcs", "a simulated estate knows its BMCs itself")
+// checkConnectors holds what is said of the ways to hosts to what connectors know, and to the hosts that there are.
+func checkConnectors(f *strictyaml.File, in *File) error {
+	if err := checkConnector(f, "$.connector", in.Connector); err != nil {
+		return err
 	}
-	if _, err := c.LookLimit(); err != nil {
-		return f.Errorf("$.connector.limit", "%v", err)
-	}
-	for i, cl := range in.Clusters {
-		if c.Kind == SSH && cl.Act {
-			return f.Errorf(fmt.Sprintf("$.clusters[%d].act", i), "this version only looks at hosts over SSH: leave act out")
+	named := map[string]bool{}
+	for i, w := range in.Connectors {
+		at := fmt.Sprintf("$.connectors[%d]", i)
+		if err := checkConnector(f, at, w.Connector); err != nil {
+			return err
+		}
+		if len(w.Hosts) == 0 {
+			return f.Errorf(at, "a connector beside the estate's own needs hosts: whom it reaches")
+		}
+		for j, name := range w.Hosts {
+			var hosts []string
+			for _, c := range in.Clusters {
+				if c.Name == name {
+					hosts = c.Hosts
+				} else if slices.Contains(c.Hosts, name) {
+					hosts = []string{name}
+				}
+			}
+			if hosts == nil {
+				return f.Errorf(fmt.Sprintf("%s.hosts[%d]", at, j), "there is no cluster or host %q", name)
+			}
+			for _, h := range hosts {
+				if named[h] {
+					return f.Errorf(fmt.Sprintf("%s.hosts[%d]", at, j), "two connectors name %s", h)
+				}
+				named[h] = true
+			}
 		}
 	}
 	for i := range in.BMCs {
+		if c, _ := in.ConnectorOf(in.BMCs[i].Host); c.Kind == Sim {
+			return f.Errorf("$.bmcs", "a simulated estate knows its BMCs itself")
+		}
 		if why := checkBMC(in, &in.BMCs[i]); why != "" {
 			return f.Errorf(fmt.Sprintf("$.bmcs[%d]", i), "%s", why)
 		}
+	}
+	return nil
+}
+
+// checkConnector holds what is said of one way to what its kind knows.
+func checkConnector(f *strictyaml.File, at string, c Connector) error {
+	switch {
+	case c.Kind != Sim && c.Kind != SSH:
+		return f.Errorf(at+".kind", "no connector %q: hosts are reached over SSH (\"ssh\"), or simulated (\"sim\")", c.Kind)
+	case c.Kind == Sim && (c.User != "" || c.Sudo || c.Limit != "" || len(c.Config)+len(c.KnownHosts) > 0):
+		return f.Errorf(at, "a simulated estate has a dir, and no user, sudo, ssh_config, known_hosts or limit")
+	case c.Kind == Sim && c.Migration != (Migration{}):
+		return f.Errorf(at+".migration", "a simulated estate moves its guests by itself")
+	case c.Migration.URI != "" && !strings.Contains(c.Migration.URI, "%h"):
+		return f.Errorf(at+".migration.uri", "%q leads to one host only: %%h stands for the target's name", c.Migration.URI)
+	case c.Kind == SSH && c.Dir != "":
+		return f.Errorf(at+".dir", "a dir is for a simulated estate; hosts reached over SSH have none")
+	}
+	if _, err := c.LookLimit(); err != nil {
+		return f.Errorf(at+".limit", "%v", err)
 	}
 	return nil
 }

@@ -16,6 +16,7 @@ import (
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/narrow"
+	"yareharbour/core/view"
 	"yareharbour/format/plain"
 )
 
@@ -80,21 +81,45 @@ type UnreadSection struct {
 	Why     string `json:"why"`
 }
 
-// NewDrift makes a report of the verdicts on hosts of a cluster that the filter lets through; reports of several clusters are joined with Join.
-func NewDrift(c *drift.Checker, cluster string, readings []*estate.Reading, f narrow.Filter) Drift {
+// NewDrift makes a report of those of the verdicts on hosts that the filter lets through. The hosts are reported on in the order of their clusters; one that was not read is left out.
+func NewDrift(clusters []estate.Cluster, c *drift.Checker, readings map[string]*estate.Reading, verdicts map[string][]drift.Verdict, hosts []string, f narrow.Filter) Drift {
+	all := Drift{Verdicts: []Verdict{}, At: c.Now}
+	for _, cl := range clusters {
+		var own []*estate.Reading
+		for _, h := range hosts {
+			if r := readings[h]; r != nil && slices.Contains(cl.Hosts, h) {
+				own = append(own, r)
+			}
+		}
+		if len(own) > 0 {
+			all.join(driftOf(c, cl.Name, own, verdicts, f))
+		}
+	}
+	return all
+}
+
+// Of makes a report of what a view holds of hosts.
+func Of(e *view.Estate, hosts []string, f narrow.Filter) Drift {
+	var clusters []estate.Cluster
+	for _, b := range e.Survey.Bands {
+		clusters = append(clusters, b.Cluster)
+	}
+	d := NewDrift(clusters, e.Checker, e.Readings, e.Verdicts, hosts, f)
+	d.Estate = e.Survey.Name
+	return d
+}
+
+func driftOf(c *drift.Checker, cluster string, readings []*estate.Reading, verdicts map[string][]drift.Verdict, f narrow.Filter) Drift {
 	d := Drift{At: c.Now, Verdicts: []Verdict{}, Unread: map[string][]UnreadSection{}, Clusters: map[string]drift.Summary{}, Narrowed: f.String()}
 	var all []drift.Verdict
 	var subjects []narrow.Subject
 	for _, r := range readings {
-		var vs []drift.Verdict
-		for _, v := range c.Host(cluster, r) {
+		for _, v := range verdicts[r.Host] {
 			s := v.Subject(c.Now)
-			if subjects = append(subjects, s); f.Lets(s) {
-				vs = append(vs, v)
+			if subjects = append(subjects, s); !f.Lets(s) {
+				continue
 			}
-		}
-		all = append(all, vs...)
-		for _, v := range vs {
+			all = append(all, v)
 			d.Verdicts = append(d.Verdicts, Verdict{Host: v.Host, Component: string(v.Component), Device: v.Device, Layer: string(v.Layer()),
 				Verdict: v.Outcome.String(), Has: v.Has, Wants: v.Wants, Last: v.Last, Severity: severity(v), Why: c.Why(cluster, v, r)})
 		}
@@ -117,8 +142,8 @@ func severity(v drift.Verdict) string {
 	return v.Severity().String()
 }
 
-// Join adds another report's verdicts to this one.
-func (d *Drift) Join(o Drift) {
+// join adds another report's verdicts to this one.
+func (d *Drift) join(o Drift) {
 	d.Verdicts = append(d.Verdicts, o.Verdicts...)
 	if d.Unread == nil {
 		d.Unread = map[string][]UnreadSection{}
@@ -147,6 +172,17 @@ func sum(a, b map[string]int) map[string]int {
 		out[k] += n
 	}
 	return out
+}
+
+// Write writes the report as text, CSV or JSON.
+func (d Drift) Write(w io.Writer, format string) error {
+	switch format {
+	case "csv":
+		return d.CSV(w)
+	case "json":
+		return JSON(w, d)
+	}
+	return d.Text(w, false)
 }
 
 // Text writes what is not in line as a table, and the summary. With all, what is in line too.
@@ -210,7 +246,7 @@ func (d Drift) sum(w io.Writer) error {
 	text := says(d.Summary)
 	switch {
 	case len(d.Verdicts) == 0 && d.Hidden == 0:
-		text = "nothing was judged: no baseline asks anything of these hosts"
+		text = "nothing was judged: no baseline covers these hosts"
 	case d.Hidden > 0:
 		text += fmt.Sprintf("; narrowed to %q, %d of %d shown", d.Narrowed, len(d.Verdicts), len(d.Verdicts)+d.Hidden)
 	}

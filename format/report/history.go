@@ -10,12 +10,13 @@ import (
 	"yareharbour/core/baseline"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/view"
 	"yareharbour/format/plain"
 )
 
 // Comparison writes in what the reading to differs from the reading from.
-func Comparison(w io.Writer, from, to *estate.Reading, format string) error {
-	c := drift.Compare(from, to)
+func Comparison(w io.Writer, c view.Comparison, format string) error {
+	from, to := c.From, c.To
 	switch format {
 	case "json":
 		type end struct {
@@ -26,7 +27,7 @@ func Comparison(w io.Writer, from, to *estate.Reading, format string) error {
 			From end `json:"from"`
 			To   end `json:"to"`
 			drift.Comparison
-		}{end{from.Host, from.Tried()}, end{to.Host, to.Tried()}, c})
+		}{end{from.Host, from.Tried()}, end{to.Host, to.Tried()}, c.Comparison})
 	case "csv":
 		out := [][]string{{"what", "device", "from", "to"}}
 		for _, f := range c.Facts {

@@ -8,11 +8,12 @@ import (
 	"testing"
 	"time"
 
+	"yareharbour/core/act"
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
+	"yareharbour/core/course"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
-	"yareharbour/core/fit"
 	"yareharbour/core/narrow"
 	"yareharbour/core/plan"
 )
@@ -27,7 +28,7 @@ func aDrift() Drift {
 	r := &estate.Reading{Host: "heron", Components: []estate.Component{{Key: "deb:ssl", Version: "1"}}}
 	r.SetSection(estate.Section{Name: estate.Packages, At: now, Source: "test"})
 	r.SetSection(estate.Section{Name: estate.FirmwareItems, At: now, Err: "the BMC is silent, \"again\""})
-	return NewDrift(c, "vts", []*estate.Reading{r}, narrow.Filter{})
+	return NewDrift([]estate.Cluster{{Name: "vts", Hosts: []string{"heron"}}}, c, map[string]*estate.Reading{"heron": r}, map[string][]drift.Verdict{"heron": c.Host("vts", r)}, []string{"heron"}, narrow.Filter{})
 }
 
 func TestDriftInEveryForm(t *testing.T) {
@@ -62,7 +63,7 @@ func TestDriftInEveryForm(t *testing.T) {
 
 func TestJoinAddsUp(t *testing.T) {
 	a, b := aDrift(), aDrift()
-	a.Join(b)
+	a.join(b)
 	if len(a.Verdicts) != 4 || a.Summary.Drift != 2 || a.Summary.Unread != 2 || a.Summary.ByWord["behind"] != 2 || a.Summary.ByLayer["platform"] != 2 {
 		t.Errorf("%+v", a.Summary)
 	}
@@ -71,22 +72,24 @@ func TestJoinAddsUp(t *testing.T) {
 func TestNoVerdictsIsAnEmptyListAndNotNull(t *testing.T) {
 	var js bytes.Buffer
 	c := &drift.Checker{Catalogue: &catalogue.Catalogue{}, Now: now}
-	if err := JSON(&js, NewDrift(c, "vts", nil, narrow.Filter{})); err != nil || !strings.Contains(js.String(), `"verdicts": []`) {
+	if err := JSON(&js, NewDrift(nil, c, nil, nil, nil, narrow.Filter{})); err != nil || !strings.Contains(js.String(), `"verdicts": []`) {
 		t.Errorf("%s %v", js.String(), err)
 	}
 }
 
-func aRound() *plan.State {
-	change := plan.Change{Component: "fw:nic", Device: "slot 2", From: "1", To: "2", Pass: 1}
-	visit := func(host string) plan.VisitState {
-		return plan.VisitState{Visit: plan.Visit{Host: host, Changes: []plan.Change{change}}, Staged: []bool{true}, Installed: []bool{false}}
+func aRound() *course.State {
+	change := act.Change{Component: "fw:nic", Device: "slot 2", From: "1", To: "2", Pass: 1, File: "nic"}
+	visit := func(host string) course.Visit {
+		return course.Visit{Visit: plan.Visit{Host: host, Changes: []act.Change{change}}, Phase: course.Waiting}
 	}
 	done, failed, waiting := visit("heron"), visit("ibis"), visit("knot")
-	done.Proven, done.Installed[0], done.Moved = true, true, []fit.Move{{Guest: "g", From: "heron", To: "knot"}}
-	done.Spans = []plan.Span{{Step: plan.RestartStep, From: now, To: now.Add(5 * time.Minute)}}
-	failed.Closed, failed.Failure = true, &plan.Failure{Action: plan.Action{Kind: plan.Install}, Error: "refused", Remedy: "look at it"}
-	return &plan.State{Status: plan.Failing, Detail: "ibis: install failed", Started: now, Ended: now.Add(time.Hour),
-		Plan: plan.Plan{Brief: plan.Brief{Cluster: "vts", By: "me", Reason: "November"}, Floor: 1, Aside: []plan.Aside{{Host: "lapwing", InLine: true, Why: "in line"}}}, Visits: []plan.VisitState{done, failed, waiting}}
+	flash := act.Act{Kind: act.Flash, Change: &change}
+	done.Phase, done.Acts = course.Over, []act.Act{{Kind: act.Move, Guest: "g", Host: "heron", To: "knot"}, flash}
+	done.Spans = []course.Span{{Step: act.RestartStep, From: now, To: now.Add(5 * time.Minute)}}
+	failed.Phase, failed.Owed = course.Working, []act.Act{{Kind: act.Close}}
+	failed.Failure = &course.Failure{Act: &flash, Certain: true, Error: "refused", Remedy: "look at it"}
+	return &course.State{Status: course.Failing, Detail: "ibis: flash failed", Started: now, Ended: now.Add(time.Hour),
+		Plan: plan.Plan{Brief: plan.Brief{Cluster: "vts", By: "me", Reason: "November"}, Floor: 1, Aside: []plan.Aside{{Host: "lapwing", InLine: true, Why: "in line"}}}, Visits: []course.Visit{done, failed, waiting}}
 }
 
 func TestRoundInEveryForm(t *testing.T) {

@@ -7,6 +7,7 @@ import (
 	"text/tabwriter"
 	"time"
 
+	"yareharbour/core/course"
 	"yareharbour/core/drift"
 	"yareharbour/core/plan"
 	"yareharbour/format/plain"
@@ -39,6 +40,7 @@ type Visit struct {
 	Changes []Change `json:"changes"`
 	Steps   []Step   `json:"steps"`
 	Notes   []string `json:"notes,omitempty"`
+	Kept    string   `json:"configuration_sha256,omitempty"` // of the configuration that was kept before the first change
 	Left    []string `json:"left,omitempty"`
 }
 
@@ -49,7 +51,7 @@ type Change struct {
 	Before    string `json:"before"`
 	After     string `json:"after"`
 	Pass      int    `json:"pass"`
-	Outcome   string `json:"outcome"` // done, failed, not done
+	Outcome   string `json:"outcome"` // done, failed, not known, not done
 }
 
 // Step is a step with the time it took.
@@ -61,7 +63,7 @@ type Step struct {
 }
 
 // NewRound makes the report of a round from its journal's fold.
-func NewRound(id string, s *plan.State) Round {
+func NewRound(id string, s *course.State) Round {
 	b := s.Plan.Brief
 	r := Round{ID: id, Cluster: b.Cluster, Status: string(s.Status), Detail: s.Detail, By: b.By, Reason: b.Reason, Started: s.Started,
 		Ended: s.Ended, Floor: s.Plan.Floor, Aside: s.Plan.Aside, Hosts: []Visit{}}
@@ -72,12 +74,12 @@ func NewRound(id string, s *plan.State) Round {
 	return r
 }
 
-func newVisit(v *plan.VisitState) Visit {
-	out := Visit{Host: v.Host, Outcome: outcome(v), Left: v.Left, Notes: v.Notes, Moves: []string{}, Changes: []Change{}, Steps: []Step{}}
+func newVisit(v *course.Visit) Visit {
+	out := Visit{Host: v.Host, Outcome: outcome(v), Left: v.Left, Notes: v.Notes, Kept: v.Kept, Moves: []string{}, Changes: []Change{}, Steps: []Step{}}
 	if v.Failure != nil {
 		out.Why, out.Remedy = v.Failure.Error, v.Failure.Remedy
 	}
-	for _, m := range v.Moved {
+	for _, m := range v.Moved() {
 		out.Moves = append(out.Moves, m.Guest+" → "+m.To)
 	}
 	for i, c := range v.Changes {
@@ -94,29 +96,44 @@ func newVisit(v *plan.VisitState) Visit {
 	return out
 }
 
-func outcome(v *plan.VisitState) string {
+func outcome(v *course.Visit) string {
 	switch {
-	case v.Over():
+	case v.Phase == course.Over:
 		return "done"
-	case v.Failure != nil && v.Closed:
+	case v.Failure != nil && v.Closed():
 		return "failed, stays closed"
 	case v.Failure != nil:
 		return "failed"
-	case len(v.Spans) > 0:
+	case v.Phase == course.LeftOut:
+		return "left out"
+	case v.Under():
 		return "under way"
 	}
 	return "not begun"
 }
 
-func changeOutcome(v *plan.VisitState, i int) string {
+func changeOutcome(v *course.Visit, i int) string {
 	f := v.Failure
 	switch {
-	case v.Installed[i] || v.Proven:
+	case v.Made(i) || v.Phase == course.Over:
 		return "done"
-	case f != nil && f.Action.Kind == plan.Install && f.Action.Index == i:
+	case f != nil && !f.Certain && f.Act != nil && f.Act.Makes(i):
+		return "not known"
+	case f != nil && f.Act != nil && f.Act.Makes(i):
 		return "failed"
 	}
 	return "not done"
+}
+
+// Write writes the report as text, CSV or JSON.
+func (r Round) Write(w io.Writer, format string) error {
+	switch format {
+	case "csv":
+		return r.CSV(w)
+	case "json":
+		return JSON(w, r)
+	}
+	return r.Text(w)
 }
 
 // Text writes the report for reading.
@@ -141,6 +158,9 @@ func (r Round) Text(w io.Writer) error {
 		}
 		if err := t.Flush(); err != nil {
 			return err
+		}
+		if v.Kept != "" {
+			plain.Fprintf(w, "  its configuration was kept before the first change, SHA-256 %s\n", v.Kept)
 		}
 		for _, n := range append(v.Notes, v.Left...) {
 			plain.Fprintf(w, "  note: %s\n", n)

@@ -12,6 +12,7 @@ import (
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/ladder"
+	"yareharbour/core/view"
 	"yareharbour/feed"
 )
 
@@ -58,7 +59,7 @@ func TestComponentsAndLadders(t *testing.T) {
 	l := ladder.Ladder{Component: "fw:nic", Without: []string{"egret"}, Tracks: []ladder.Track{{Name: "4", Model: "S9", Rungs: []ladder.Rung{
 		{Version: "4.3", Release: &catalogue.Release{Version: "4.3", Withdrawn: "it drops the link", Date: now}, Hosts: []string{"heron"}}, {Version: "4.1", Hosts: []string{"ibis"}, Open: []string{"A-1"}, Wanted: []string{"b"}, Waits: []string{"ibis"}}}}}}
 	text, rows, js = forms(t, func(w *bytes.Buffer, f string) error { return Ladder(w, l, f) })
-	contains(t, text, "fw:nic, track 4, for S9", "withdrawn: it drops the link", "in no feed", "open to A-1", "wanted by b", "not running yet on ibis", "absent though it is wanted: egret")
+	contains(t, text, "fw:nic, track 4, for S9", "withdrawn: it drops the link", "in no feed", "affected by A-1", "wanted by b", "not running yet on ibis", "absent though it is wanted: egret")
 	if len(rows) != 3 || rows[1][6] != "it drops the link" || js["component"] != "fw:nic" {
 		t.Errorf("%v %v", rows, js)
 	}
@@ -77,14 +78,14 @@ func TestComparisonTrendAndNews(t *testing.T) {
 		return r
 	}
 	text, rows, js := forms(t, func(w *bytes.Buffer, f string) error {
-		return Comparison(w, reading("heron", "1", false), reading("heron", "2", true), f)
+		return Comparison(w, view.Compare("heron@1d", reading("heron", "1", false), "heron", reading("heron", "2", true)), f)
 	})
 	contains(t, text, "heron of 21 Nov 2026 20:00", "deb:ssl", "running kernel", "→ 2", "not compared: firmware, which one of the two lacks")
 	if len(rows) != 3 || js["differences"] == nil || js["unread"] == nil {
 		t.Errorf("%v %v", rows, js)
 	}
 	same, _, _ := forms(t, func(w *bytes.Buffer, f string) error {
-		return Comparison(w, reading("heron", "1", false), reading("heron", "1", false), f)
+		return Comparison(w, view.Compare("heron@1d", reading("heron", "1", false), "heron", reading("heron", "1", false)), f)
 	})
 	contains(t, same, "nothing differs in what both hold")
 	tally := drift.Tally{At: now, Drift: map[estate.Layer]int{estate.Firmware: 8}, Unread: 1, Hosts: 7, Adrift: 5}

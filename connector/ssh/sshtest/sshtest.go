@@ -44,7 +44,11 @@ func Start(t testing.TB, lines ...string) *Server {
 		Config: filepath.Join(dir, "ssh_config"), KnownHosts: filepath.Join(dir, "known_hosts")}
 	Keygen(t, "-t", "ed25519", "-N", "", "-f", s.Key)
 	Keygen(t, "-t", "ed25519", "-N", "", "-f", s.HostKey)
-	conf := []string{"Port " + s.Port, "ListenAddress 127.0.0.1", "HostKey " + s.HostKey, "AuthorizedKeysFile " + s.Key + ".pub", "StrictModes no", "UsePAM no", "PasswordAuthentication no",
+	lines = append([]string{"Port " + s.Port}, lines...) // before whatever says where it listens
+	if !strings.Contains(strings.Join(lines, "\n"), "ListenAddress") {
+		lines = append(lines, "ListenAddress 127.0.0.1")
+	}
+	conf := []string{"HostKey " + s.HostKey, "AuthorizedKeysFile " + s.Key + ".pub", "StrictModes no", "UsePAM no", "PasswordAuthentication no",
 		"KbdInteractiveAuthentication no", "PermitRootLogin yes", "PidFile none", "LogLevel ERROR"}
 	s.Write(t, "sshd_config", strings.Join(append(lines, conf...), "\n")+"\n") // the first that says something counts
 	s.Write(t, "known_hosts", fmt.Sprintf("[127.0.0.1]:%s %s", s.Port, s.Read(t, "host.pub")))

@@ -1,0 +1,313 @@
+package host
+
+import (
+	"bufio"
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"yareharbour/connector"
+	"yareharbour/connector/linux"
+	"yareharbour/connector/ssh"
+	"yareharbour/core/act"
+)
+
+// The wrapper's exit statuses, as it says them.
+const (
+	stale   = 70
+	known   = 71
+	refused = 72
+	missing = 127
+)
+
+// orderLimit is how long a host may take to take an order on, beside a second for each MiB that goes with it.
+const orderLimit = 40 * time.Second
+
+// maxSaid is how much of what a host complains of is passed on, and maxKept how much it may give to be kept, in bytes.
+const (
+	maxSaid = 4 << 10
+	maxKept = 1 << 30
+)
+
+// Do gives the host the order, through the wrapper on it. What the host itself does not do, a migration or an image for its BMC, is begun once it has taken the order: so it refuses what is
+// stale for its libvirt and its BMC as well.
+func (s *session) Do(ctx context.Context, o connector.Order) (connector.Receipt, error) {
+	ctx, cancel := context.WithTimeout(ctx, orderLimit+time.Duration(o.Size>>20)*time.Second)
+	defer cancel()
+	give, ok := orders[o.Kind]
+	if !ok {
+		return connector.Receipt{}, fmt.Errorf("%s on %s: a host of this kind can't do that", o.Says(), s.host)
+	}
+	r, err := give(s, ctx, o)
+	if err != nil && !strings.Contains(err.Error(), s.host) {
+		err = fmt.Errorf("%s: %w", s.host, err)
+	}
+	return r, err
+}
+
+// orders is how each kind of order is given.
+var orders = map[act.Name]func(*session, context.Context, connector.Order) (connector.Receipt, error){
+	act.Claim:   plainly("claim", func(connector.Order) []string { return nil }),
+	act.Remark:  plainly("remark", words),
+	act.Open:    plainly("open", func(connector.Order) []string { return nil }),
+	act.Restart: plainly("restart", func(o connector.Order) []string { return words(o)[1:] }),
+	act.Install: plainly("install", packages),
+	act.Service: plainly("services", func(o connector.Order) []string { return o.Services }),
+	act.Adopt:   plainly("adopt", adopted),
+	act.Close:   (*session).shut,
+	act.Stage:   (*session).stage,
+	act.Backup:  (*session).backup,
+	act.Move:    (*session).takeMove,
+	act.Flash:   (*session).flash,
+}
+
+// words are who orders and why, each in one line.
+func words(o connector.Order) []string {
+	flat := func(s string) string { return strings.Join(strings.Fields(s), " ") }
+	return []string{flat(o.By), flat(o.Reason)}
+}
+
+func adopted(o connector.Order) []string {
+	lost := ""
+	if o.Before.Mark != nil {
+		lost = o.Before.Mark.Round
+	}
+	return append(words(o), lost)
+}
+
+// packages names what goes in and what goes away, as the wrapper wants it.
+func packages(o connector.Order) (out []string) {
+	for _, c := range o.Changes() {
+		name := c.Component.Name()
+		switch {
+		case c.To == "":
+			out = append(out, name+"-")
+			continue
+		case c.From != "" && c.Component.Scheme().Compare(c.From, c.To) > 0 && !slices.Contains(out, "older"):
+			out = slices.Insert(out, 0, "older")
+		}
+		item := name + "=" + c.To
+		if c.File != "" {
+			item = "@" + c.SHA256 + "." + c.Component.Kind() + "/" + item
+		}
+		out = append(out, item)
+	}
+	for _, a := range o.Along {
+		out = append(out, a.Component.Name()+"="+a.To)
+	}
+	return out
+}
+
+func plainly(verb string, args func(connector.Order) []string) func(*session, context.Context, connector.Order) (connector.Receipt, error) {
+	return func(s *session, ctx context.Context, o connector.Order) (connector.Receipt, error) {
+		return connector.Receipt{}, s.tell(ctx, o, nil, io.Discard, verb, args(o)...)
+	}
+}
+
+// actName is an act's id as the name of a directory on the host.
+func actName(id string) string {
+	sum := sha256.Sum256([]byte(id))
+	safe := strings.Map(func(c rune) rune {
+		if c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '_' {
+			return c
+		}
+		return '_'
+	}, id)
+	return "a" + safe[:min(len(safe), 80)] + "." + hex.EncodeToString(sum[:])[:12]
+}
+
+// tell gives an order to the wrapper.
+func (s *session) tell(ctx context.Context, o connector.Order, in io.Reader, out io.Writer, verb string, args ...string) error {
+	args = append([]string{"order", actName(o.ID), strconv.FormatInt(o.Epoch, 10), o.Round, strconv.FormatInt(o.Entry, 10), o.Sum, verb}, args...)
+	return s.wrapper(ctx, in, out, args...)
+}
+
+// wrapper calls the wrapper on the host.
+func (s *session) wrapper(ctx context.Context, in io.Reader, out io.Writer, args ...string) error {
+	conn, err := s.dialled(ctx)
+	if err != nil {
+		return err
+	}
+	command := linux.WrapperPath()
+	for _, a := range args {
+		command += " " + ssh.Quote(a)
+	}
+	exit, said, err := conn.Command(ctx, command, s.by.Sudo, in, out)
+	if said = strings.Join(strings.Fields(said), " "); len(said) > maxSaid {
+		said = said[:maxSaid] + " …"
+	}
+	switch {
+	case err != nil:
+		return err
+	case exit == 0:
+		return nil
+	case exit == stale:
+		return fmt.Errorf("%s: %w (%s)", s.host, connector.ErrStale, said)
+	case exit == known:
+		return fmt.Errorf("%s: %w", s.host, connector.ErrKnown)
+	case exit == refused:
+		return fmt.Errorf("%s refuses: %s", s.host, said)
+	case exit == missing || exit == missing-1:
+		return fmt.Errorf("%s takes no orders: what yare needs for that is not on it; yare host prepare %s shows what that is, and puts it there", s.host, s.host)
+	}
+	return fmt.Errorf("%s: the wrapper ended with %d: %w (%s)", s.host, exit, connector.ErrUnreachable, said)
+}
+
+// shut closes the host, once it is proven that its libvirt asks the hook that keeps guests away.
+func (s *session) shut(ctx context.Context, o connector.Order) (connector.Receipt, error) {
+	if err := s.proven(ctx); err != nil {
+		return connector.Receipt{}, fmt.Errorf("%s is not closed: %w", s.host, err)
+	}
+	return connector.Receipt{}, s.tell(ctx, o, nil, io.Discard, "close", words(o)...)
+}
+
+// stage sends a package, from where an earlier attempt broke off.
+func (s *session) stage(ctx context.Context, o connector.Order) (connector.Receipt, error) {
+	kind := o.Change.Component.Kind()
+	var there ssh.Answer
+	if err := s.wrapper(ctx, nil, &there, "part", o.Change.SHA256, kind); err != nil {
+		return connector.Receipt{}, err
+	}
+	from, err := strconv.ParseInt(strings.TrimSpace(there.String()), 10, 64)
+	if err != nil || from < 0 || from > o.Size {
+		from = 0
+	}
+	if _, err := io.CopyN(io.Discard, o.Payload, from); err != nil {
+		return connector.Receipt{}, err
+	}
+	var sum ssh.Answer
+	err = s.tell(ctx, o, o.Payload, &sum, "stage", o.Change.SHA256, kind, strconv.FormatInt(o.Size, 10), strconv.FormatInt(from, 10))
+	return connector.Receipt{SHA256: strings.TrimSpace(sum.String())}, err
+}
+
+// backup takes the host's configuration, which comes behind its own hash.
+func (s *session) backup(ctx context.Context, o connector.Order) (connector.Receipt, error) {
+	read, write := io.Pipe()
+	told := make(chan error, 1)
+	go func() {
+		err := s.tell(ctx, o, nil, write, "backup")
+		write.CloseWithError(err)
+		told <- err
+	}()
+	in := bufio.NewReader(read)
+	first, err := in.ReadSlice('\n') // which may not be endless
+	line := string(first)
+	hash := sha256.New()
+	if err == nil {
+		var n int64
+		if n, err = io.Copy(io.MultiWriter(o.Keep, hash), io.LimitReader(in, maxKept+1)); n > maxKept {
+			err = fmt.Errorf("%s gives more than %d MiB to be kept", s.host, maxKept>>20)
+		}
+	}
+	read.CloseWithError(err)
+	if failed := <-told; failed != nil {
+		return connector.Receipt{}, failed
+	}
+	line = strings.TrimSpace(line)
+	if got := hex.EncodeToString(hash.Sum(nil)); err == nil && got != line {
+		err = fmt.Errorf("what %s gave arrived with the SHA-256 %s, and it says %s", s.host, got, line)
+	}
+	return connector.Receipt{SHA256: line}, err
+}
+
+func (s *session) takeMove(ctx context.Context, o connector.Order) (connector.Receipt, error) {
+	if err := s.tell(ctx, o, nil, io.Discard, "move"); err != nil {
+		return connector.Receipt{}, err
+	}
+	return s.move(ctx, o)
+}
+
+// flash gives the image to the host's BMC.
+func (s *session) flash(ctx context.Context, o connector.Order) (connector.Receipt, error) {
+	if err := s.tell(ctx, o, nil, io.Discard, "flash"); err != nil {
+		return connector.Receipt{}, err
+	}
+	b, err := s.by.client(ctx, s.host)
+	if err != nil {
+		return connector.Receipt{}, err
+	}
+	defer b.Close()
+	return b.Flash(ctx, o)
+}
+
+// Trace asks the host what became of an act: its wrapper, its libvirt or its BMC.
+func (s *session) Trace(ctx context.Context, a act.Act, task string) (act.Trace, error) {
+	ctx, cancel := context.WithTimeout(ctx, orderLimit)
+	defer cancel()
+	switch a.Kind {
+	case act.Move:
+		return s.flown(ctx, a)
+	case act.Flash:
+		b, err := s.by.client(ctx, s.host)
+		if err != nil {
+			return act.Trace{Unasked: err.Error()}, nil
+		}
+		defer b.Close()
+		return b.Trace(ctx, task, a.Before.Tasks), nil
+	}
+	var out ssh.Answer
+	question := []string{"trace", actName(a.ID)}
+	if a.Kind == act.Stage {
+		question = []string{"staged", a.Change.SHA256, a.Change.Component.Kind()}
+	}
+	if err := s.wrapper(ctx, nil, &out, question...); err != nil {
+		return act.Trace{Unasked: err.Error()}, nil
+	}
+	if a.Kind == act.Stage {
+		return act.Trace{SHA256: strings.TrimSpace(out.String())}, nil
+	}
+	return traced(out.String())
+}
+
+// traced reads the wrapper's answer: a line of a word and what it says, and behind it the end of the log.
+func traced(answer string) (act.Trace, error) {
+	first, log, _ := strings.Cut(answer, "\n")
+	word, says, _ := strings.Cut(strings.TrimSpace(first), " ")
+	switch word {
+	case "none":
+		return act.Trace{}, nil
+	case "taken":
+		return act.Trace{State: act.Taken}, nil
+	case "running":
+		return act.Trace{State: act.Runs}, nil
+	case "lost":
+		return act.Trace{State: act.Lost, Error: says}, nil
+	case "done":
+		if says == "0" {
+			return act.Trace{State: act.Ended}, nil
+		}
+		return act.Trace{State: act.Broke, Error: failure(log, says)}, nil
+	}
+	return act.Trace{}, fmt.Errorf("the wrapper says %q", first)
+}
+
+// failure is what of a log says why it failed: what dpkg says of a package with the line before, which is that package's own last word, and the line after; what apt calls errors; or else
+// the last line.
+func failure(log, status string) string {
+	var out []string
+	before, after := "", false
+	for line := range strings.Lines(log) {
+		line = strings.TrimSpace(line)
+		switch {
+		case line == "":
+			continue
+		case after:
+			out = append(out, line)
+		case strings.HasPrefix(line, "dpkg: error"):
+			out = append(out, before, line)
+		case strings.HasPrefix(line, "E: "):
+			out = append(out, strings.TrimPrefix(line, "E: "))
+		}
+		before, after = line, strings.HasPrefix(line, "dpkg: error")
+	}
+	if len(out) == 0 {
+		out = []string{before}
+	}
+	return strings.ReplaceAll(strings.Join(out, "; "), ":; ", ": ") + " (exit status " + status + ")"
+}

@@ -1,0 +1,128 @@
+package host
+
+import (
+	"bytes"
+	"context"
+	"encoding/base64"
+	"fmt"
+	"regexp"
+	"strings"
+
+	"yareharbour/connector"
+	"yareharbour/connector/ssh"
+	"yareharbour/core/act"
+	"yareharbour/core/estate"
+	"yareharbour/format/deb"
+)
+
+// resolveScript asks apt what an installation would do. Packages that the host does not have yet stand there for a moment as hollow ones, which have all that a resolver looks at. Where all
+// come in files they are tried alone first, as the wrapper puts them in; where that can't be, with the host's repositories.
+const resolveScript = `PATH=$PATH:/usr/sbin:/sbin LC_ALL=C; export PATH LC_ALL
+command -v apt-get >/dev/null || { echo "none this host has no apt"; echo end; exit; }
+d=$(mktemp -d) || { echo "none it has no room for a moment"; echo end; exit; }
+trap 'rm -rf "$d"' EXIT
+chmod 755 "$d"
+cd "$d" || exit
+%s
+apt-mark showhold | sed 's/^/hold /'
+try() { apt-get -s -q -o Debug::NoLocking=1 --allow-downgrades --no-install-recommends "$@" install %s 2>&1; }
+alone=%s
+if [ -n "$alone" ] && try -o Dir::Etc::SourceList=/dev/null -o Dir::Etc::SourceParts=/dev/null -o Dir::Cache::pkgcache= -o Dir::Cache::srcpkgcache= >out; then cat out; echo "exit 0"
+else try; echo "exit $?"
+fi
+echo end
+`
+
+// Resolve asks the host's apt what the changes would do there. It takes no right but to log in, and nothing is touched.
+func (s *session) Resolve(ctx context.Context, changes []connector.Wanted) act.Resolution {
+	ctx, cancel := context.WithTimeout(ctx, s.by.limit())
+	defer cancel()
+	conn, err := s.dialled(ctx)
+	if err != nil {
+		return act.Resolution{Unasked: err.Error()}
+	}
+	script, err := resolution(changes)
+	if err != nil {
+		return act.Resolution{Unasked: err.Error()}
+	}
+	out, err := conn.Run(ctx, script, false)
+	if err != nil {
+		return act.Resolution{Unasked: err.Error()}
+	}
+	return resolved(string(out), changes)
+}
+
+// resolution is the script that asks about the changes.
+func resolution(changes []connector.Wanted) (string, error) {
+	var files bytes.Buffer
+	var args []string
+	alone := "yes"
+	for i, c := range changes {
+		switch {
+		case c.To == "":
+			args = append(args, ssh.Quote(c.Component.Name()+"-"))
+		case c.Control != nil:
+			control, err := c.Control()
+			if err != nil {
+				return "", err
+			}
+			fmt.Fprintf(&files, "base64 -d >%d.deb <<'E'\n%s\nE\n", i, base64.StdEncoding.EncodeToString(deb.Hollow(control)))
+			args = append(args, fmt.Sprintf("./%d.deb", i))
+		default:
+			alone = ""
+			args = append(args, ssh.Quote(c.Component.Name()+"="+c.To))
+		}
+	}
+	return fmt.Sprintf(resolveScript, files.String(), strings.Join(args, " "), alone), nil
+}
+
+// aptLine is a line in which apt tells what it would do: Inst NAME[:ARCH] [OLD] (NEW …), Remv NAME [OLD].
+var aptLine = regexp.MustCompile(`^(Inst|Remv) ([^\s:]+)(?::\S+)?(?: \[([^\]]*)\])?(?: \((\S+)[^)]*\))?`)
+
+// resolved reads what apt said.
+func resolved(text string, changes []connector.Wanted) (r act.Resolution) {
+	wanted := map[string]connector.Wanted{}
+	for _, c := range changes {
+		wanted[c.Component.Name()] = c
+	}
+	var errors []string
+	exit, whole := "", false
+	for line := range strings.Lines(text) {
+		line = strings.TrimSpace(line)
+		word, rest, _ := strings.Cut(line, " ")
+		switch m := aptLine.FindStringSubmatch(line); {
+		case m != nil:
+			c, asked := wanted[m[2]]
+			switch {
+			case m[1] == "Remv" && !(asked && c.To == ""):
+				r.Removes = append(r.Removes, estate.Key("deb:"+m[2]))
+			case m[1] == "Inst" && !asked:
+				r.Along = append(r.Along, act.Along{Component: estate.Key("deb:" + m[2]), From: m[3], To: m[4]})
+			case m[1] == "Inst" && m[4] != c.To:
+				errors = append(errors, fmt.Sprintf("it would bring %s %s instead of %s", m[2], m[4], c.To))
+			}
+		case word == "hold":
+			if _, asked := wanted[rest]; asked {
+				errors = append(errors, rest+" is held on it (apt-mark hold)")
+			}
+		case word == "E:", strings.Contains(line, ": Depends:"), strings.Contains(line, ": Conflicts:"), strings.Contains(line, ": Breaks:"):
+			errors = append(errors, strings.TrimPrefix(line, "E: "))
+		case word == "none":
+			r.Unasked = rest
+		case word == "exit":
+			exit = rest
+		case line == "end":
+			whole = true
+		}
+	}
+	switch {
+	case r.Unasked != "":
+	case !whole || exit == "":
+		r.Unasked = "its answer was cut short"
+	case len(errors) > 0 || exit != "0":
+		r.Refused = strings.Join(append(errors, "apt-get ended with the exit status "+exit)[:max(len(errors), 1)], "; ")
+	}
+	return r
+}
+
+var _ connector.Resolver = (*session)(nil)

@@ -1,0 +1,272 @@
+#!/bin/sh
+# The program through which yare acts on this host. It is called over SSH, as root, with one order at a time, does what its words say and nothing else, and can be read to its
+# end in five minutes. "yare host prepare" puts it here, and "yare host remove" takes it away with everything that it keeps, which is all below /var/lib/yare:
+#   guard       the highest order that was taken: epoch and round of its lease, entry and sum of the round's journal
+#   mark        is there while the host is closed: round, by, at, reason. While it is, libvirt's hook refuses guests
+#   acts/ID/    one directory for each order: boot id, and for what goes on by itself pid, start time, log and, at its end, rc
+#   staged/     packages that were put here ahead of time, each named by its SHA-256
+# It ends with 0 where it did what it was told, 70 where the order is of an older lease, 71 where it has had the order before, and 72 with a sentence where it refuses.
+set -u
+umask 022
+export LC_ALL=C PATH=/usr/sbin:/usr/bin:/sbin:/bin
+cd /var/lib/yare || exit 72
+
+mine=
+refuse() {
+	echo "$*" >&2
+	[ -z "$mine" ] || { echo "$*" >"$mine/log"; echo 72 >"$mine/rc"; }
+	exit 72
+}
+# word holds what becomes part of a file's name or a command's to letters that are harmless there.
+word() { case $1 in '' | [-.]* | *[!A-Za-z0-9._:+~=^-]*) refuse "\"$1\" is no word that is taken here" ;; esac; }
+number() { case $1 in '' | *[!0-9]*) refuse "\"$1\" is no number" ;; esac; }
+# put replaces a file as a whole, or not at all, and waits for the disk.
+put() { cat >"$1.new" && sync "$1.new" && mv "$1.new" "$1" && sync .; }
+mark() { printf 'round %s\nby %s\nat %s\nreason %s\n' "$round" "$1" "$(date -u +%Y-%m-%dT%H:%M:%SZ)" "$2"; }
+owner() { sed -n 's/^round //p' mark 2>/dev/null; }
+closed() { refuse "it is closed: $(tr '\n' ' ' <mark)"; }
+
+# detach begins a command that goes on by itself, whatever becomes of the connection. Its log and its exit status stay in the act's directory.
+detach() {
+	a=$PWD/acts/$id
+	setsid sh -c 'a=$1; shift; cut -d" " -f22 /proc/$$/stat >"$a/start"; echo $$ >"$a/pid"
+		"$@" </dev/null >"$a/log" 2>&1; echo $? >"$a/rc.new"; sync "$a/rc.new"; mv "$a/rc.new" "$a/rc"' act "$a" "$@" </dev/null >/dev/null 2>&1 9>&- &
+	n=0
+	while [ ! -s "$a/pid" ] && [ ! -e "$a/rc" ] && [ $n -lt 50 ]; do
+		n=$((n + 1))
+		sleep 0.1
+	done
+}
+
+# trace tells how far an order is: none, taken, running, done with its status, or lost; and the end of its log.
+trace() {
+	exec 9>lock
+	flock -w 20 9 # an order that is just being taken is taken, or refused, then
+	a=acts/$1
+	if [ ! -d "$a" ]; then
+		echo none
+	elif [ -e "$a/rc" ]; then
+		echo "done $(cat "$a/rc")"
+	elif [ ! -s "$a/pid" ]; then
+		echo taken
+	elif [ "$(cat "$a/boot")" != "$(cat /proc/sys/kernel/random/boot_id)" ]; then
+		echo "lost the host restarted while it ran"
+	elif [ "$(cut -d' ' -f22 "/proc/$(cat "$a/pid")/stat" 2>/dev/null)" = "$(cat "$a/start")" ]; then
+		echo running
+	else
+		echo "lost it was ended from outside"
+	fi
+	tail -n 30 "$a/log" 2>/dev/null
+	return 0
+}
+
+# stage takes a package from standard input, from the given byte on, and keeps it under its hash. What arrives in part stays, so that the rest can follow.
+stage() {
+	sum=$1 ext=$2 size=$3 from=$4
+	word "$sum" && word "$ext" && number "$size" && number "$from"
+	f=staged/$sum.$ext
+	exec 9>&- 8>"$f.lock"
+	flock -n 8 || refuse "somebody else is staging it at this moment"
+	if [ ! -e "$f" ]; then
+		touch "$f.part"
+		[ "$(stat -c %s "$f.part")" = "$from" ] || refuse "it has another part of it than was thought"
+		[ "$(df -Pk staged | awk 'NR == 2 { print $4 }')" -gt $(((size - from) / 1024 + 10240)) ] || refuse "its disk has no room for $size bytes: $(df -Ph staged | tail -n 1)"
+		timeout -k 5 3600 head -c $((size - from)) >>"$f.part" || {
+			rm -f "$f.part"
+			refuse "it could not be written"
+		}
+		[ "$(stat -c %s "$f.part")" = "$size" ] || refuse "only $(stat -c %s "$f.part") of $size bytes arrived"
+		got=$(sha256sum <"$f.part" | cut -d' ' -f1)
+		if [ "$got" != "$sum" ]; then
+			rm -f "$f.part"
+			echo "$got"
+			exit 0
+		fi
+		sync "$f.part" && mv "$f.part" "$f"
+	fi
+	rm -f "$f.lock"
+	sha256sum <"$f" | cut -d' ' -f1
+}
+
+# install puts packages in and takes packages away, all in one transaction of the host's own package manager. Before that it asks the package manager what that would do, and refuses
+# where it is anything else than was asked for. Where all comes from staged files no repository is asked, so that what was staged is what goes in. Words: NAME=VERSION to bring from a repository, @HASH.deb/NAME=VERSION for a staged file, NAME- to remove; "older" first allows older versions.
+install() {
+	older='' alone='-o Dir::Etc::SourceList=/dev/null -o Dir::Etc::SourceParts=/dev/null -o Dir::Cache::pkgcache= -o Dir::Cache::srcpkgcache='
+	if [ "$1" = older ]; then
+		older=--allow-downgrades
+		shift
+	fi
+	want='' args='' gone=''
+	for w in "$@"; do
+		case $w in
+		@*/*)
+			f=${w%%/*}
+			[ -e "staged/${f#@}" ] || refuse "${w#*/} is not staged here"
+			args="$args $PWD/staged/${f#@}" w=${w#*/}
+			echo "${f#@}" >>"acts/$id/used"
+			word "${f#@}"
+			;;
+		*-) gone="$gone ${w%-}" ;;
+		*) args="$args $w" alone='' ;;
+		esac
+		word "$w"
+		case $w in *-) args="$args $w" ;; *) want="$want $w" ;; esac
+	done
+	command -v apt-get >/dev/null || {
+		rpms
+		return
+	}
+	broken=$(dpkg --audit | sed -n 's/^ \([^ ]*\) .*/\1/p' | tr '\n' ' ')
+	[ -z "$broken" ] || refuse "packages are not wholly installed: $broken; dpkg --configure -a mends that"
+	for w in $want $gone; do
+		! apt-mark showhold | grep -qxF "${w%%=*}" || refuse "${w%%=*} is held on this host (apt-mark showhold)"
+	done
+	keep=--no-remove
+	[ -z "$gone" ] || keep=
+	would=$(apt-get -s -q $alone --no-install-recommends $keep $older install $args 2>&1) || refuse "apt refuses: $(printf '%s\n' "$would" | sed -n 's/^ *E: //p' | tr '\n' ' ')$(printf '%s\n' "$would" | sed -n '/unmet dependencies/,/^E:/p' | grep Depends | tr '\n' ' ')"
+	would=$(printf '%s\n' "$would" | sed -n 's/^Inst \([^ :]*\)[^ ]* .*(\([^ ]*\) .*/\1=\2/p; s/^Remv \([^ :]*\).*/\1-/p')
+	for w in $would; do
+		case " $want $(echo $gone | sed 's/[^ ][^ ]*/&-/g') " in *" $w "*) ;; *) refuse "it would also change $w, which nobody asked for" ;; esac
+	done
+	detach env DEBIAN_FRONTEND=noninteractive apt-get -y -q $alone --no-install-recommends $keep $older -o DPkg::Lock::Timeout=300 \
+		-o Dpkg::Options::=--force-confdef -o Dpkg::Options::=--force-confold install $args
+}
+
+# rpms does the same by dnf: what goes in and what goes out is tried first, and held against what was asked for.
+rpms() {
+	command -v dnf >/dev/null || refuse "this host has neither apt-get nor dnf"
+	list='' only=${alone:+'--disablerepo=*'} would=''
+	for w in $args; do
+		case $w in *-) ;; *=*) list="$list ${w%%=*}-${w#*=}" ;; *) list="$list $w" ;; esac
+	done
+	[ -z "$list" ] || try --setopt=install_weak_deps=False install $list
+	[ -z "$gone" ] || try --noautoremove remove $gone
+	for w in $would; do
+		case " $want $(echo $gone | sed 's/[^ ][^ ]*/&-/g') " in *" ${w#older:} "*) ;; *) refuse "it would also change ${w#older:}, which nobody asked for" ;; esac
+		case $older$w in older:*) refuse "it would go back to ${w#older:}" ;; esac
+	done
+	detach sh -c '[ -z "$2" ] || dnf -q -y ${1:+"$1"} --setopt=install_weak_deps=False install $2 || exit
+		[ -z "$3" ] || dnf -q -y ${1:+"$1"} --noautoremove remove $3' dnf "$only" "$list" "$gone"
+}
+
+# try asks dnf for its own test of a transaction, and adds what it would change to $would. A line of its table begins with one blank, and one that is cut matches nothing.
+try() {
+	said=$(dnf -y ${only:+"$only"} --setopt=tsflags=test "$@" 2>&1) || refuse "dnf refuses: $(printf '%s\n' "$said" | tail -n 3 | tr '\n' ' ')"
+	would="$would $(printf '%s\n' "$said" | awk '
+		/^[A-Z][a-z ]*:$/ { part = $1; next }
+		/^ [^ ]/ && part { print part ~ /^Remov/ ? $1 "-" : (part ~ /^Downgr/ ? "older:" : "") $1 "=" $3 }
+		/^ +replacing / { sub(/\.[^.]*$/, "", $2); print $2 "-" }')"
+}
+
+# services restarts services by the host's own service manager.
+services() {
+	for w in "$@"; do word "$w"; done
+	if [ -d /run/systemd/system ]; then
+		detach systemctl restart "$@"
+	else
+		detach sh -c 'for s; do service "${s%.service}" restart || exit; done' services "$@"
+	fi
+}
+
+# restart restarts the host, if it is closed for this round and no guest's emulator runs here.
+restart() {
+	[ "$(owner)" = "$round" ] || refuse "it is not closed for this round"
+	grep -lsx 'qemu-.*' /proc/[0-9]*/comm >/dev/null && refuse "an emulator runs here: it is not empty"
+	if [ -d /run/systemd/system ]; then
+		detach sh -c 'sleep 1; exec systemctl reboot --message="yare: $1"' restart "$1"
+	else
+		logger -t yare "restarts: $1" 2>/dev/null
+		detach sh -c 'sleep 1; exec reboot'
+	fi
+}
+
+# backup prints the hash of the host's configuration on a line of its own, and then the configuration: /etc, which packages there are, and what was said of them.
+backup() {
+	d=acts/$id/config
+	mkdir -m 700 "$d" || refuse "there is no room for it"
+	if command -v dpkg >/dev/null; then
+		dpkg --get-selections >"$d/selections"
+		apt-mark showhold >"$d/holds"
+	else
+		rpm -qa >"$d/packages"
+	fi
+	(umask 077 && tar -C / --one-file-system --warning=no-file-changed -czf "$d/config.tgz" etc -C "$PWD/$d" .) 2>"acts/$id/log"
+	[ $? -le 1 ] && [ -s "$d/config.tgz" ] || {
+		rm -rf "$d"
+		refuse "tar: $(head -n 1 "acts/$id/log")"
+	}
+	sha256sum <"$d/config.tgz" | cut -d' ' -f1
+	cat "$d/config.tgz"
+	rm -rf "$d"
+}
+
+# order takes an order, if it is of no older lease and was not taken before.
+order() {
+	id=$1 epoch=$2 round=$3 entry=$4 sum=$5 verb=$6
+	shift 6
+	word "$id" && word "$round" && word "$sum" && number "$epoch" && number "$entry"
+	exec 9>lock
+	flock -w 20 9 || refuse "another order is being taken"
+	if read -r e r _ 2>/dev/null <guard; then
+		if [ "$epoch" -lt "$e" ] || { [ "$epoch" -eq "$e" ] && [ "$r" != "$round" ]; }; then
+			echo "it has taken orders of the round $r under the epoch $e" >&2
+			exit 70
+		fi
+	fi
+	[ ! -d "acts/$id" ] || exit 71
+	mkdir "acts/$id" || refuse "its disk takes no order"
+	mine=acts/$id # from here on a refusal is kept with the order
+	cat /proc/sys/kernel/random/boot_id >"acts/$id/boot"
+	echo "$epoch $round $entry $sum" | put guard || refuse "its disk takes no guard"
+	case $verb in
+	claim)
+		find acts -mindepth 1 -maxdepth 1 -type d -mtime +90 -exec rm -rf {} +
+		find staged -type f -mtime +14 -exec rm -f {} +
+		;;
+	close)
+		[ ! -e mark ] || [ "$(owner)" = "$round" ] || closed
+		mark "$1" "$2" >mark.new && sync mark.new || refuse "its disk takes no mark"
+		[ ! -e mark ] || rm mark
+		ln mark.new mark || closed
+		rm mark.new
+		sync .
+		;;
+	remark)
+		[ "$(owner)" = "$round" ] || refuse "it does not carry this round's mark"
+		mark "$1" "$2" | put mark
+		;;
+	adopt)
+		[ -e mark ] && [ "$(owner)" = "$3" ] && [ -n "$3" ] || refuse "it does not carry the mark that is to be adopted"
+		mark "$1" "$2" | put mark
+		;;
+	open)
+		[ ! -e mark ] || [ "$(owner)" = "$round" ] || closed
+		rm -f mark
+		for u in acts/*/used; do # what was staged and has been put in since
+			[ "$(cat "${u%used}rc" 2>/dev/null)" != 0 ] || { (cd staged && xargs rm -f) <"$u" && rm "$u"; }
+		done
+		sync .
+		;;
+	stage) stage "$@" ;;
+	install) install "$@" ;;
+	services) services "$@" ;;
+	restart) restart "$1" ;;
+	backup) backup ;;
+	move | flash) ;; # is done elsewhere; that it was taken is kept here
+	*) refuse "it knows no order \"$verb\"" ;;
+	esac
+}
+
+case ${1-} in
+order) shift && order "$@" ;;
+trace) word "$2" && trace "$2" ;;
+staged)
+	word "$2" && word "$3"
+	[ ! -e "staged/$2.$3" ] || sha256sum <"staged/$2.$3" | cut -d' ' -f1
+	;;
+part)
+	word "$2" && word "$3"
+	stat -c %s "staged/$2.$3.part" 2>/dev/null || echo 0
+	;;
+*) refuse "it is told order, trace, staged or part" ;;
+esac

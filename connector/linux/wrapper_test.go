@@ -1,0 +1,426 @@
+package linux
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+// bench is a wrapper in a directory of its own, run by each shell that is here.
+type bench struct {
+	*testing.T
+	dir, shell string
+	n          int
+}
+
+func onEachShell(t *testing.T, test func(b *bench)) {
+	for _, shell := range []string{"dash", "bash", "busybox"} {
+		path, err := exec.LookPath(shell)
+		if err != nil {
+			continue
+		}
+		t.Run(shell, func(t *testing.T) {
+			t.Parallel()
+			b := &bench{T: t, dir: t.TempDir(), shell: path}
+			for _, d := range []string{"acts", "staged"} {
+				if err := os.Mkdir(filepath.Join(b.dir, d), 0o700); err != nil {
+					t.Fatal(err)
+				}
+			}
+			text := strings.ReplaceAll(Wrapper, "cd "+Home, "cd "+b.dir)
+			if err := os.WriteFile(filepath.Join(b.dir, "wrapper"), []byte(text), 0o700); err != nil {
+				t.Fatal(err)
+			}
+			test(b)
+		})
+	}
+}
+
+// call runs the wrapper, and returns its exit status and all that it says.
+func (b *bench) call(in string, args ...string) (int, string) {
+	b.Helper()
+	words := append([]string{filepath.Join(b.dir, "wrapper")}, args...)
+	if filepath.Base(b.shell) == "busybox" {
+		words = append([]string{"sh"}, words...)
+	}
+	c := exec.CommandContext(b.Context(), b.shell, words...)
+	c.Stdin = strings.NewReader(in)
+	out, err := c.CombinedOutput()
+	if c.ProcessState == nil {
+		b.Fatal(err)
+	}
+	return c.ProcessState.ExitCode(), strings.TrimSpace(string(out))
+}
+
+// order gives an order of its own under the epoch and round.
+func (b *bench) order(epoch int, round, verb string, args ...string) (int, string) {
+	b.Helper()
+	b.n++
+	return b.call("", append([]string{"order", fmt.Sprintf("act%d", b.n), fmt.Sprint(epoch), round, "7", "sum7", verb}, args...)...)
+}
+
+func (b *bench) want(status int, got int, said string) {
+	b.Helper()
+	if got != status {
+		b.Errorf("it ends with %d, want %d: %s", got, status, said)
+	}
+}
+
+func (b *bench) file(name string) string {
+	text, _ := os.ReadFile(filepath.Join(b.dir, name))
+	return string(text)
+}
+
+// Orders of older leases, of another round under the same one, and those that were had are refused, and leave nothing behind.
+func TestTheWrapperKeepsEpochs(t *testing.T) {
+	onEachShell(t, func(b *bench) {
+		b.want(0, 0, "")
+		code, said := b.order(5, "R1", "claim")
+		b.want(0, code, said)
+		if got := b.file("guard"); got != "5 R1 7 sum7\n" {
+			b.Errorf("it keeps %q", got)
+		}
+		code, said = b.order(4, "R0", "close", "op", "late")
+		b.want(70, code, said)
+		code, said = b.order(5, "R2", "close", "op", "other")
+		b.want(70, code, said)
+		if b.file("mark") != "" || b.file("guard") != "5 R1 7 sum7\n" {
+			b.Errorf("a refused order left %q, %q", b.file("mark"), b.file("guard"))
+		}
+		code, said = b.order(6, "R2", "claim")
+		b.want(0, code, said)
+		code, said = b.call("", "order", "act1", "7", "R3", "8", "s", "claim")
+		b.want(71, code, said)
+	})
+}
+
+// A mark is its round's, survives whatever comes, and never takes the place of another's.
+func TestTheWrapperKeepsMarks(t *testing.T) {
+	onEachShell(t, func(b *bench) {
+		code, said := b.order(1, "R1", "close", "op", "patches; $(reboot) `id` 'x'")
+		b.want(0, code, said)
+		if mark := b.file("mark"); !strings.Contains(mark, "round R1\nby op\n") || !strings.HasSuffix(mark, "reason patches; $(reboot) `id` 'x'\n") {
+			b.Errorf("its mark is %q", mark)
+		}
+		for _, verb := range []string{"open", "remark", "close"} {
+			code, said = b.order(2, "R2", verb, "op2", "mine")
+			b.want(72, code, said)
+		}
+		code, said = b.order(2, "R2", "adopt", "op2", "mine", "R9")
+		b.want(72, code, said)
+		code, said = b.order(2, "R2", "adopt", "op2", "mine", "R1")
+		b.want(0, code, said)
+		code, said = b.order(2, "R2", "remark", "op2", "it failed")
+		b.want(0, code, said)
+		if mark := b.file("mark"); !strings.Contains(mark, "round R2\n") || !strings.Contains(mark, "reason it failed\n") {
+			b.Errorf("its mark is %q", mark)
+		}
+		code, said = b.order(3, "R3", "restart", "no")
+		b.want(72, code, said)
+		if code, said = b.call("", "trace", fmt.Sprintf("act%d", b.n)); code != 0 || !strings.HasPrefix(said, "done 72\nit is not closed") {
+			b.Errorf("what was refused is told as %q", said)
+		}
+		code, said = b.order(4, "R2", "open")
+		b.want(0, code, said)
+		if code, said = b.call("", "trace", fmt.Sprintf("act%d", b.n)); code != 0 || said != "taken" {
+			b.Errorf("what was taken is told as %q", said)
+		}
+		if b.file("mark") != "" {
+			b.Error("it is still closed")
+		}
+		code, said = b.order(4, "R2", "adopt", "op", "x", "")
+		b.want(72, code, said)
+	})
+}
+
+// A package arrives whole or not at all; what came in part is gone on with, and what has another hash is thrown away.
+func TestTheWrapperStages(t *testing.T) {
+	onEachShell(t, func(b *bench) {
+		body := bytes.Repeat([]byte("keel\n"), 5000)
+		hash := sha256.Sum256(body)
+		sum := hex.EncodeToString(hash[:])
+		stage := func(in []byte, from int, sum string) (int, string) {
+			b.n++
+			return b.call(string(in), "order", fmt.Sprintf("act%d", b.n), "1", "R", "1", "s", "stage", sum, "deb", fmt.Sprint(len(body)), fmt.Sprint(from))
+		}
+		code, said := stage(body[:9000], 0, sum)
+		b.want(72, code, said)
+		if _, said = b.call("", "part", sum, "deb"); said != "9000" {
+			b.Errorf("it has %q of it", said)
+		}
+		if _, said = b.call("", "staged", sum, "deb"); said != "" {
+			b.Errorf("a part counts as staged: %q", said)
+		}
+		code, said = stage(body, 0, sum) // from the beginning, although a part is there
+		b.want(72, code, said)
+		code, said = stage(body[9000:], 9000, sum)
+		b.want(0, code, said)
+		if said != sum {
+			b.Errorf("it computed %q", said)
+		}
+		if _, said = b.call("", "staged", sum, "deb"); said != sum {
+			b.Errorf("it has %q", said)
+		}
+		code, said = stage(nil, 0, sum) // it is there
+		b.want(0, code, said)
+		wrong := strings.Repeat("0", 64)
+		code, said = stage(body, 0, wrong)
+		b.want(0, code, said)
+		if said != sum {
+			b.Errorf("of what has another hash it says %q", said)
+		}
+		if _, said = b.call("", "staged", wrong, "deb"); said != "" {
+			b.Errorf("it keeps it under the hash that it has not: %q", said)
+		}
+		if _, said = b.call("", "part", wrong, "deb"); said != "0" {
+			b.Errorf("it goes on with what has another hash: %q", said)
+		}
+	})
+}
+
+// Words that would be more than words are refused before anything is done with them, and what an order's id would lead to outside is not made.
+func TestTheWrapperTakesOnlyWords(t *testing.T) {
+	onEachShell(t, func(b *bench) {
+		for _, bad := range []string{"../../etc", "a b", "a;reboot", "$(id)", "-rf", ".hidden", "", "a\nb", "ä"} {
+			for _, args := range [][]string{
+				{"order", bad, "1", "R", "1", "s", "claim"},
+				{"order", "id", "1", bad, "1", "s", "claim"},
+				{"order", "id", bad, "R", "1", "s", "claim"},
+				{"order", "id", "1", "R", "1", bad, "claim"},
+				{"trace", bad}, {"staged", bad, "deb"}, {"part", "x", bad},
+			} {
+				if code, said := b.call("", args...); code != 72 {
+					b.Errorf("%q: it ends with %d: %s", args, code, said)
+				}
+			}
+		}
+		if left, _ := filepath.Glob(filepath.Join(b.dir, "acts", "*")); len(left) > 0 {
+			b.Errorf("%v was made", left)
+		}
+		for _, args := range [][]string{{"services", "a; reboot"}, {"install", "x;y=1"}, {"install", "@../../etc/passwd/x=1"}, {"install", "$(id)=1"}, {"format"}, {"stage", "../x", "deb", "1", "0"}} {
+			code, said := b.order(1, "R", args[0], args[1:]...)
+			b.want(72, code, said)
+		}
+		if code, _ := b.call("", "reboot"); code != 72 {
+			b.Error("it knows a word that it should not")
+		}
+	})
+}
+
+// What goes on by itself is told: it runs, it is done with its status, it was ended from outside, it was lost to a restart. An order of which nothing is known is none.
+func TestTheWrapperTellsWhatBecameOfOrders(t *testing.T) {
+	onEachShell(t, func(b *bench) {
+		trace := func(id string) string {
+			code, said := b.call("", "trace", id)
+			b.want(0, code, said)
+			first, _, _ := strings.Cut(said, "\n")
+			return first
+		}
+		if got := trace("nothing"); got != "none" {
+			b.Errorf("of nothing it says %q", got)
+		}
+		// A service manager that takes its time, and fails where it is told to.
+		bin := filepath.Join(b.dir, "bin")
+		if err := os.Mkdir(bin, 0o700); err != nil {
+			b.Fatal(err)
+		}
+		script := "#!/bin/sh\necho asked for $1\nwhile [ ! -e " + b.dir + "/go ]; do sleep 0.05; done\n[ $1 != bad ]\n"
+		if err := os.WriteFile(filepath.Join(bin, "service"), []byte(script), 0o700); err != nil {
+			b.Fatal(err)
+		}
+		own := filepath.Join(b.dir, "wrapper")
+		text := strings.NewReplacer("PATH=/usr/sbin", "PATH="+bin+":/usr/sbin", "/run/systemd/system", b.dir+"/no-systemd").Replace(b.file("wrapper"))
+		if err := os.WriteFile(own, []byte(text), 0o700); err != nil {
+			b.Fatal(err)
+		}
+		start := time.Now()
+		for _, id := range []string{"good", "bad", "killed", "lost"} {
+			code, said := b.call("", "order", id, "1", "R", "1", "s", "services", id+".service")
+			b.want(0, code, said)
+			if got := trace(id); got != "running" {
+				b.Errorf("%s: %q", id, got)
+			}
+		}
+		if took := time.Since(start); took > 30*time.Second {
+			b.Errorf("it waited for them: %s", took)
+		}
+		pid := strings.TrimSpace(b.file("acts/killed/pid"))
+		if out, err := exec.Command("kill", "-9", "--", "-"+pid).CombinedOutput(); err != nil { // its own process group
+			b.Fatalf("%v: %s", err, out)
+		}
+		if err := os.WriteFile(filepath.Join(b.dir, "acts", "lost", "boot"), []byte("another\n"), 0o600); err != nil {
+			b.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(b.dir, "go"), nil, 0o600); err != nil {
+			b.Fatal(err)
+		}
+		for id, want := range map[string]string{"good": "done 0", "bad": "done 1", "killed": "lost it was ended from outside"} {
+			for start := time.Now(); trace(id) != want; time.Sleep(20 * time.Millisecond) {
+				if time.Since(start) > time.Minute {
+					b.Fatalf("%s: %q, want %q", id, trace(id), want)
+				}
+			}
+		}
+		if code, said := b.call("", "trace", "good"); !strings.Contains(said, "asked for good") {
+			b.Errorf("its log is not told: %d %s", code, said)
+		}
+		os.Remove(filepath.Join(b.dir, "acts", "lost", "rc"))
+		if got := trace("lost"); got != "lost the host restarted while it ran" {
+			b.Errorf("lost: %q", got)
+		}
+	})
+}
+
+// The hook refuses while the mark is there, says why, and lets everything go on that takes no guest in.
+func TestTheHook(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	hook := strings.ReplaceAll(Hook, Home, dir)
+	ask := func(guest, operation, sub string) (int, string) {
+		c := exec.CommandContext(t.Context(), "sh", "-c", hook, "qemu", guest, operation, sub, "-")
+		out, err := c.CombinedOutput()
+		if c.ProcessState == nil {
+			t.Fatal(err)
+		}
+		return c.ProcessState.ExitCode(), string(out)
+	}
+	takes := [][2]string{{"prepare", "begin"}, {"migrate", "begin"}, {"restore", "begin"}}
+	for _, o := range takes {
+		if code, said := ask("g1", o[0], o[1]); code != 0 {
+			t.Errorf("an open host refuses %v: %s", o, said)
+		}
+	}
+	if err := os.WriteFile(filepath.Join(dir, "mark"), []byte("round R1\nby op\nreason patches\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	for _, o := range takes {
+		if code, said := ask("g1", o[0], o[1]); code == 0 || !strings.Contains(said, "round R1 by op reason patches") {
+			t.Errorf("a closed host takes %v: %s", o, said)
+		}
+	}
+	for _, o := range [][2]string{{"release", "end"}, {"stopped", "end"}, {"start", "begin"}, {"started", "begin"}, {"reconnect", "begin"}} {
+		if code, said := ask("g1", o[0], o[1]); code != 0 {
+			t.Errorf("it hinders %v: %s", o, said)
+		}
+	}
+}
+
+// A package manager stands for the host's own, and writes down what it was asked.
+func (b *bench) manager(name, script string) {
+	b.Helper()
+	bin := filepath.Join(b.dir, "bin")
+	if err := os.MkdirAll(bin, 0o700); err != nil {
+		b.Fatal(err)
+	}
+	text := "#!/bin/sh\necho \"" + name + " $*\" >>" + b.dir + "/asked\n" + script
+	if err := os.WriteFile(filepath.Join(bin, name), []byte(text), 0o700); err != nil {
+		b.Fatal(err)
+	}
+	own := filepath.Join(b.dir, "wrapper")
+	if text := b.file("wrapper"); !strings.Contains(text, "PATH="+bin) {
+		text = strings.Replace(text, "PATH=/usr/sbin:/usr/bin:/sbin:/bin", "PATH="+bin+":"+b.dir+"/tools", 1)
+		if err := os.WriteFile(own, []byte(text), 0o700); err != nil {
+			b.Fatal(err)
+		}
+		tools := filepath.Join(b.dir, "tools") // all but the machine's own package managers
+		if err := os.MkdirAll(tools, 0o700); err != nil {
+			b.Fatal(err)
+		}
+		for _, t := range []string{"sh", "cat", "cut", "sed", "grep", "tr", "tail", "head", "mkdir", "mv", "rm", "ln", "sync", "flock", "setsid", "sleep", "env", "sha256sum", "stat", "date", "awk", "df", "xargs", "find", "timeout", "touch"} {
+			if path, err := exec.LookPath(t); err == nil {
+				if err := os.Symlink(path, filepath.Join(tools, t)); err != nil {
+					b.Fatal(err)
+				}
+			}
+		}
+	}
+}
+
+// finished waits for the newest order's end and returns its status.
+func (b *bench) finished() string {
+	b.Helper()
+	id := fmt.Sprintf("act%d", b.n)
+	for start := time.Now(); ; time.Sleep(20 * time.Millisecond) {
+		_, said := b.call("", "trace", id)
+		if first, _, _ := strings.Cut(said, "\n"); strings.HasPrefix(first, "done") || strings.HasPrefix(first, "lost") {
+			return first
+		}
+		if time.Since(start) > time.Minute {
+			b.Fatalf("it never ended: %s", said)
+		}
+	}
+}
+
+// apt is asked first what it would do, and is not let begin where that is anything else than what was asked for.
+func TestTheWrapperAsksApt(t *testing.T) {
+	onEachShell(t, func(b *bench) {
+		b.manager("dpkg", "")
+		b.manager("apt-mark", "cat "+b.dir+"/holds 2>/dev/null\n")
+		b.manager("apt-get", "case \" $* \" in *' -s '*) cat "+b.dir+"/would; [ ! -e "+b.dir+"/refuses ] ;; esac\n")
+		would := func(text string) {
+			if err := os.WriteFile(filepath.Join(b.dir, "would"), []byte(text), 0o600); err != nil {
+				b.Fatal(err)
+			}
+		}
+		refusal := func(says string, words ...string) {
+			b.Helper()
+			before := b.file("asked")
+			code, said := b.order(1, "R", "install", words...)
+			if code != 72 || !strings.Contains(said, says) {
+				b.Errorf("%v: it ends with %d and %q, want %q", words, code, said, says)
+			}
+			if now := strings.TrimPrefix(b.file("asked"), before); strings.Contains(now, "apt-get -y") {
+				b.Errorf("%v: it began all the same:\n%s", words, now)
+			}
+		}
+		would("Inst keel [1.0] (2.0 Lab [all])\nConf keel (2.0 Lab [all])\n")
+		code, said := b.order(1, "R", "install", "keel=2.0")
+		b.want(0, code, said)
+		if end := b.finished(); end != "done 0" {
+			b.Error(end)
+		}
+		if asked := b.file("asked"); !strings.Contains(asked, "apt-get -y -q --no-install-recommends --no-remove") || !strings.Contains(asked, "--force-confold install keel=2.0") || strings.Contains(asked, "--allow-downgrades") {
+			b.Errorf("it asked\n%s", asked)
+		}
+		would("Inst buoy (1.0 Lab [all])\nInst keel [1.0] (2.0 Lab [all])\n")
+		refusal("it would also change buoy=1.0", "keel=2.0")
+		code, said = b.order(1, "R", "install", "keel=2.0", "buoy=1.0")
+		b.want(0, code, said)
+		b.finished()
+		would("Inst keel [1.0] (2.1 Lab [all])\n")
+		refusal("it would also change keel=2.1", "keel=2.0")
+		would("Remv fender [1.0]\nInst keel [1.0] (2.0 Lab [all])\n")
+		refusal("it would also change fender-", "keel=2.0")
+		code, said = b.order(1, "R", "install", "keel=2.0", "fender-")
+		b.want(0, code, said)
+		b.finished()
+		would("E: Unable to locate package keel\n")
+		if err := os.WriteFile(filepath.Join(b.dir, "refuses"), nil, 0o600); err != nil {
+			b.Fatal(err)
+		}
+		refusal("apt refuses: Unable to locate package keel", "keel=2.0")
+		os.Remove(filepath.Join(b.dir, "refuses"))
+		would("Inst keel [3.0] (2.0 Lab [all])\n")
+		code, said = b.order(1, "R", "install", "older", "keel=2.0")
+		b.want(0, code, said)
+		b.finished()
+		if !strings.Contains(b.file("asked"), "--allow-downgrades") {
+			b.Error("an older version is not allowed, though it was asked for")
+		}
+		refusal("keel=2.0 is not staged here", "@0123.deb/keel=2.0")
+		if err := os.WriteFile(filepath.Join(b.dir, "holds"), []byte("keel\n"), 0o600); err != nil {
+			b.Fatal(err)
+		}
+		refusal("keel is held", "keel=2.0")
+		os.Remove(filepath.Join(b.dir, "holds"))
+		b.manager("dpkg", "echo 'The following packages are only half configured'\necho ' reef            it fails'\n")
+		refusal("not wholly installed: reef", "keel=2.0")
+	})
+}

@@ -1,0 +1,35 @@
+package act
+
+import (
+	"errors"
+	"fmt"
+	"time"
+)
+
+// Stage puts a payload on the host ahead of time. The host's own hash over what it holds is the proof.
+var Stage = define("stage", stage{})
+
+type stage struct{}
+
+func (stage) Rules() Rules {
+	return Rules{Step: StageStep, Tries: 1, Repeats: true, Carries: true, Remedy: "see whether the host has room and the payload is whole, then resume the round"}
+}
+
+func (stage) Says(a Act) string { return "stage " + a.Change.File }
+
+func (stage) Takes(Act) (middle, worst time.Duration) { return 30 * time.Second, 2 * time.Minute }
+
+func (stage) Asks(Act) Asks { return Asks{Trace: true} }
+
+func (stage) Find(a Act, s Seen) Finding {
+	switch got := s.Trace.SHA256; {
+	case s.Trace.Unasked != "":
+		return untold(errors.New(s.Trace.Unasked))
+	case got == a.Change.SHA256 && got != "":
+		return Finding{Outcome: Done, Detail: "verified there, SHA-256 " + short(got)}
+	case got == "":
+		return Finding{Outcome: NotDone, Detail: "the host does not hold it"}
+	default:
+		return Finding{Outcome: NotDone, Detail: fmt.Sprintf("%s arrived on %s with the hash %s instead of %s", a.Change.File, a.Host, got, a.Change.SHA256)}
+	}
+}

@@ -1,0 +1,1210 @@
+package course
+
+const cases = `
+# a round begins with the first visit
+plan a k/host
+⇒ record began a
+
+# once begun, the host is read in full and the cluster as far as it matters
+plan a k/host
+journal a: began
+seen stale
+⇒ look a bmc,drivers,firmware,guests,health,host,packages,settings; look b guests,host; look c guests,host
+
+# the prechecks let it go ahead
+plan a k/host
+journal a: began
+⇒ record checked a: … none blocks
+
+# gate journal: hosts know of more than the journal
+plan a k/host
+seen contradicted
+⇒ record blocked a: a has taken the order of entry 99
+
+# gate journal: also in the middle of a visit
+plan a k/host
+journal a: began checked
+seen contradicted
+⇒ record blocked a: a has taken the order of entry 99
+
+# invariant 6, gate lease
+plan a k/host
+seen lost
+⇒ record blocked a: the lease of the cluster is not held any more
+
+# gate stop: between two hosts
+plan a k/host
+journal stop
+⇒ end stopped
+
+# gate pause: between two hosts
+plan a k/host
+journal pause
+⇒ end paused: paused between two hosts
+
+# a visit that is under way is not held by a pause
+plan a k/
+journal a: began checked pause
+⇒ begin stage k a
+
+# gate failure: nobody is visited after a failure
+brief out=2
+plan a k/
+plan b k/
+journal a: began blocked
+⇒ end failed: a: precheck failed: for a reason
+
+# gate turn and gate at once: the second waits for the first
+plan a k/
+plan b k/
+plan c k/
+journal a: began checked
+⇒ begin stage k a; say b: waits for a: at most 1 at once; say c: b comes first
+
+# two at once where the brief allows
+brief out=2
+plan a k/
+plan b k/
+journal a: began checked
+⇒ record began b; begin stage k a
+
+# two at once: the second begins when nothing else is to be written first
+brief out=2
+plan a k/
+plan b k/
+journal a: began checked stage:k/accepted
+seen trace:stage:k=unasked calls:stage:k
+⇒ record began b
+
+# invariant 1, gate out: a host that somebody else closed counts
+plan a k/host
+seen b.mark=theirs
+⇒ record blocked a: out of service: b (closed by night shift: theirs), and at most 1 may be at once
+
+# gate out: a host that does not answer counts
+plan a k/host
+seen b.silent
+⇒ record blocked a: out of service: b (does not answer), and at most 1 may be at once
+
+# gate out: so does one that is off
+plan a k/host
+seen b.off
+⇒ record blocked a: out of service: b (off), and at most 1 may be at once
+
+# power is proof: where two may be out, one that is off is the first of them
+brief out=2
+plan a k/host
+seen b.off
+⇒ record began a
+
+# gate out: whoever needs not be emptied is not held by it
+plan a k/
+seen b.mark=theirs
+⇒ record began a
+
+# gate out asks for a look at the cluster
+plan a k/host
+seen stale
+⇒ look a guests,host; look b guests,host; look c guests,host
+
+# gate certificate: with both out there would be no room
+hosts a:g1 b:g2 c
+brief out=2
+plan a k/host
+plan b k/host
+journal a: began checked stage:k/accepted
+seen c+x:big calls:stage:k
+⇒ say b: with b out as well: does not fit
+
+# gate certificate: with both out there is room
+hosts a:g1 b:g2 c
+brief out=2
+plan a k/host
+plan b k/host
+journal a: began checked stage:k/accepted
+seen calls:stage:k
+⇒ record began b
+
+# payloads are staged first, each file once
+plan a k/ l/
+journal a: began checked stage:k
+⇒ begin stage l a
+
+# a payload that is withdrawn stops the visit before the next act
+plan a k/ l/
+journal a: began checked stage:k stage:l put:k
+seen withdrawn:l
+⇒ record blocked a: deb:l 2 was withdrawn since the round was planned: it is bad
+
+# what is put in already is not stopped by its withdrawal
+plan a k/ l/
+journal a: began checked stage:k stage:l put:k
+seen withdrawn:k
+⇒ begin install l a
+
+# invariant 7: a payload that can't be verified blocks
+plan a k/
+journal a: began
+seen bad:k
+⇒ record blocked a: payload: k.file: damaged
+
+# invariant 11: a host that was not judged is not cleared
+plan a k/
+journal a: began
+seen unjudged
+⇒ record blocked a: dispute: it could not be known
+
+# invariant 13: a host that changed since it was planned is not cleared
+plan a k/
+journal a: began
+seen a.k=9
+⇒ record blocked a: as planned: deb:k was "1" when the round was planned and is "9" now
+
+# invariant 8: a section that can't be read is not cleared
+plan a k/
+journal a: began
+seen a.unread:packages
+⇒ record blocked a: packages: packages are unread
+
+# a section of which only a part was read is not cleared where that is not in it
+plan a f/
+journal a: began
+seen a.partial:firmware a.f=
+⇒ record blocked a: as planned: at what fw:f stands can't be told: half of it
+
+# the drain moves guests, two at a time
+hosts a:g1,g2,g3 b c
+plan a k/host
+journal a: began checked stage:k
+⇒ begin move g1 a>
+
+# a second guest goes while the first is on its way
+hosts a:g1,g2,g3 b c
+plan a k/host
+journal a: began checked stage:k move:g1>b/accepted
+seen trace:move:g1=running
+⇒ begin move g2 a>c
+
+# no third
+hosts a:g1,g2,g3 b c
+plan a k/host
+journal a: began checked stage:k move:g1>b/accepted move:g2>c/accepted
+seen trace:move:g1=running trace:move:g2=running
+⇒ nothing
+
+# the cluster is looked at anew for every move
+hosts a:g1,g2 b c
+plan a k/host
+journal a: began checked stage:k move:g1>b/accepted
+seen trace:move:g1=running b.stale
+⇒ look b guests,host
+
+# invariant 2: the reserve is kept at each move
+hosts a:g1 b:x1 c
+brief reserve=1
+plan a k/host
+journal a: began checked stage:k
+seen b+y:big c+z:big
+⇒ record blocked a: no room: does not fit
+
+# invariant 2: no move while another host does not answer, and it is waited for
+plan a k/host
+journal a: began checked stage:k
+seen b.silent
+⇒ record waits a: b does not answer: no new moves are begun
+
+# one that is off is known to run nothing, and is out of service
+plan a k/host
+journal a: began checked stage:k
+seen b.off
+⇒ record waits a: b is off: no new moves are begun: at most 1 may be out of service at once
+
+# the target of a move is off: the guest is not there
+plan a k/host
+journal a: began checked stage:k move:g1>b/accepted
+seen b.off
+⇒ record failed move g1 a>b: it still runs on a
+
+# its source is off, and the guest has arrived
+plan a k/host
+journal a: began checked stage:k move:g1>b/accepted
+seen a.off b+g1
+⇒ record done move g1 a>b
+
+# its source is off, and the guest did not arrive: it runs nowhere
+plan a k/host
+journal a: began checked stage:k move:g1>b/accepted
+seen a.off
+⇒ record stuck move g1 a>b: g1 is not on a, whose power is off and not there on b
+
+# it is waited for as long as the brief's patience
+plan a k/host
+journal a: began checked stage:k waits +19m
+seen b.silent
+⇒ say a: waits since
+
+# and then the visit fails
+plan a k/host
+journal a: began checked stage:k waits +21m
+seen b.silent
+⇒ record blocked a: b does not answer
+
+# what was waited for once is not waited for again
+plan a k/host
+journal a: began checked stage:k waits +21m blocked goon
+seen b.silent
+⇒ record blocked a: b does not answer
+
+# after progress it is waited for anew
+plan a k/host
+journal a: began checked stage:k waits +21m blocked goon move:g1>c close
+seen a.unread:guests
+⇒ record waits a
+
+# a guest list that can't be read is not an empty one
+plan a k/host
+journal a: began checked stage:k
+seen a.unread:guests
+⇒ record waits a: which guests are on a can't be read
+
+# nor is one of another host
+plan a k/host
+journal a: began checked stage:k
+seen c.unread:guests
+⇒ record waits a: which guests are on c can't be read: no new moves are begun
+
+# a guest in flight counts at both ends: there is no room beside it
+hosts a:g1,g2 b c
+brief moves=3
+plan a k/host
+journal a: began checked stage:k move:g1>b/accepted
+seen trace:move:g1=running b+y:big c+z:big c+u
+⇒ nothing
+
+# a suspended guest can't be drained
+plan a k/host
+journal a: began checked stage:k
+seen a-g1 a+g9:suspended
+⇒ record blocked a: no room: does not fit: g9 is suspended
+
+# the host is closed when nobody is left on it
+plan a k/host
+journal a: began checked stage:k move:g1>b
+⇒ begin close a
+
+# it is not closed while a guest is on its way
+plan a k/host
+journal a: began checked stage:k move:g1>b/accepted
+seen trace:move:g1=running
+⇒ nothing
+
+# a guest that came back is moved away again, closed or not
+plan a k/host
+journal a: began checked stage:k move:g1>b close
+seen a+g7
+⇒ begin move g7 a>
+
+# the configuration is kept before the first change, and only then
+plan a k/ backup
+journal a: began checked stage:k
+⇒ begin backup a
+
+# it is kept once
+plan a k/ backup
+journal a: began checked stage:k backup
+⇒ begin install k a
+
+# packages of one pass go in together
+plan a k/ f/bmc l/ s/service
+journal a: began checked stage:k stage:f stage:l
+⇒ begin install k+l a
+
+# those of another pass do not, nor those that are in
+plan a k/ l/ d/ s2//2
+journal a: began checked stage:k stage:l stage:s2 put:k
+⇒ begin install l+d a
+
+# what went in together is done together
+plan a k/ l/
+journal a: began checked stage:k stage:l put:k+l
+⇒ record proving a
+
+# what went in together is not done before all of it is in
+plan a k/ l/
+journal a: began checked stage:k stage:l put:k+l/accepted
+seen a.k=2 trace:put:k+l=done
+⇒ record failed install k+l a: deb:l is at "1", and 1 of 2 are in
+
+# what is in of it and what is not: the rest is brought by doing it again
+plan a k/ l/
+journal a: began checked stage:k stage:l put:k+l/intent taken goon claim
+seen a.k=2
+⇒ record undone install k+l a: found not done
+
+# firmware goes to the BMC
+plan a f/bmc
+journal a: began checked stage:f
+⇒ begin flash f a
+
+# a service restarts without anything being put in
+plan a s/service
+journal a: began checked
+⇒ begin service restart s a
+
+# a package is removed
+plan a d/
+journal a: began checked
+⇒ begin install d a
+
+# what would settle an act must be readable before it is begun
+plan a f/bmc
+journal a: began checked stage:f
+seen a.bmc-silent
+⇒ record waits a: before it can … can't be read
+
+# invariant 3: no restart while a guest is on the host
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k
+seen a+g7
+⇒ begin move g7 a>
+
+# invariant 3: a suspended guest stops the restart
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k
+seen a+g7:suspended
+⇒ record blocked a: no room: does not fit: g7 is suspended
+
+# no restart while its guests can't be read
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k
+seen a.unread:guests
+⇒ record waits a
+
+# no restart of a host that lost its mark
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k
+seen a.mark=none
+⇒ record blocked a: its mark is gone
+
+# it is closed anew when somebody lets the round go on
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k blocked goon
+seen a.mark=none
+⇒ begin close a
+
+# and then it restarts
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k blocked goon close
+⇒ begin restart a
+
+# and is opened once
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k blocked goon close restart:1 proving proven open
+⇒ end finished
+
+# no restart of a host that somebody else closed meanwhile
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k
+seen a.mark=theirs
+⇒ record blocked a: it is closed by night shift (theirs), and no more by this round
+
+# it restarts when all of the pass is in
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k
+⇒ begin restart a
+
+# a kernel that only awaits the restart is not put in
+plan a r/host
+journal a: began checked move:g1>b close
+⇒ begin restart a
+
+# then it is proven
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1
+⇒ record proving a
+
+# proven, by a full look
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving
+⇒ record proven a
+
+# invariant 4: not by a version that is not the wanted one
+plan a k/
+journal a: began checked stage:k put:k proving
+seen a.k=9
+⇒ say a: not proven yet: deb:k is "9" and should be "2"
+
+# nor by one that is installed and does not run
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving
+seen a.k:running=1
+⇒ say a: not proven yet: deb:k 2 is installed but 1 runs
+
+# nor half installed
+plan a k/
+journal a: began checked stage:k put:k proving
+seen a.k:state=half-configured
+⇒ say a: not proven yet: deb:k 2 is half-configured
+
+# nor by a section that was read before and is not now
+plan a k/
+journal a: began checked stage:k put:k proving
+seen a.unread:settings
+⇒ say a: not proven yet: settings is unread
+
+# nor by half of one
+plan a k/
+journal a: began checked stage:k put:k proving
+seen a.partial:drivers
+⇒ say a: not proven yet: drivers is unread: half of it
+
+# nor by health that was well before
+plan a k/
+journal a: began checked stage:k put:k proving
+seen a.ill
+⇒ say a: not proven yet: fans was well before: slow
+
+# nor without a network that it had
+plan a k/
+journal a: began checked stage:k put:k proving
+seen a.netless
+⇒ say a: not proven yet: the network n is gone
+
+# nor with a task left in the BMC's queue
+plan a k/
+journal a: began checked stage:k put:k proving
+seen a.queue
+⇒ say a: not proven yet: 1 task(s) are left in the BMC's queue
+
+# proving ends with the brief's patience
+plan a k/
+journal a: began checked stage:k put:k proving +20m
+seen a.ill
+⇒ record unproven a: fans was well before: slow
+
+# what changed unasked is told
+plan a k/
+journal a: began checked stage:k put:k proving
+seen a.l=7
+⇒ record proven a: deb:l went from 1 to 7, unplanned
+
+# it reopens when proven
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven
+⇒ begin reopen a
+
+# the round is finished when every visit is
+plan a k/
+journal a: began checked stage:k put:k proving proven
+⇒ end finished: every host has been visited
+
+# invariant 5: an act of an earlier runner is not looked at before the host knows of this lease
+plan a k/
+journal a: began checked stage:k put:k/intent taken goon
+⇒ begin claim a
+
+# nor while the claim is under way
+plan a k/
+journal a: began checked stage:k put:k/intent taken goon claim/accepted
+seen a.guard=1 calls:claim
+⇒ nothing
+
+# then the look settles it: done
+plan a k/
+journal a: began checked stage:k put:k/intent taken goon claim
+seen a.k=2
+⇒ record done install k a
+
+# then the look settles it: not done, and it is begun anew
+plan a k/
+journal a: began checked stage:k put:k/intent taken goon claim
+⇒ record undone install k a: found not done
+
+# a claim of a runner that was followed by another is dropped
+plan a k/
+journal a: began checked stage:k put:k/intent taken claim/intent taken
+⇒ record undone claim a; begin claim a
+
+# an act whose call is out is waited for
+plan a k/
+journal a: began checked stage:k put:k/intent
+seen calls:put:k
+⇒ nothing
+
+# a call without an answer is looked up
+plan a k/
+journal a: began checked stage:k put:k/unanswered
+seen stale
+⇒ look a trace
+
+# what runs is not looked at further
+plan a k/
+journal a: began checked stage:k put:k/accepted
+seen stale trace:put:k=running
+⇒ nothing
+
+# what has ended is looked at after it ended
+plan a k/
+journal a: began checked stage:k put:k/accepted
+seen trace:put:k=early
+⇒ look a packages
+
+# a task that calls itself done is no proof
+plan a k/
+journal a: began checked stage:k put:k/accepted
+seen trace:put:k=done
+⇒ record failed install k a: deb:k is at "1"
+
+# a task that calls itself failed is a failure
+plan a k/
+journal a: began checked stage:k put:k/accepted
+seen trace:put:k=failed
+⇒ record failed install k a: it broke
+
+# unless what it was to bring about is there
+plan a k/
+journal a: began checked stage:k put:k/accepted
+seen trace:put:k=failed a.k=2
+⇒ record done install k a
+
+# a package left half installed needs a person
+plan a k/
+journal a: began checked stage:k put:k/accepted
+seen trace:put:k=failed a.k:state=unpacked
+⇒ record stuck install k a: deb:k 1 is unpacked: it broke
+
+# and is open still when the round goes on: the look decides
+plan a k/
+journal a: began checked stage:k put:k/stuck goon
+seen a.k=2
+⇒ record done install k a
+
+# a third version needs a person
+plan a k/
+journal a: began checked stage:k put:k/unanswered
+seen a.k=9
+⇒ record stuck install k a: deb:k was "1", should become "2" and is "9"
+
+# a host that can't be asked is waited for
+plan a k/
+journal a: began checked stage:k put:k/unanswered
+seen trace:put:k=unasked
+⇒ record quiet install k a: no answer
+
+# as long as the brief's patience
+plan a k/
+journal a: began checked stage:k put:k/unheard +19m
+seen trace:put:k=unasked
+⇒ say a: silent for 19 min
+
+# and then the visit fails, and how the act came out is still not known
+plan a k/
+journal a: began checked stage:k put:k/unheard +20m
+seen trace:put:k=unasked
+⇒ record overdue install k a: no answer for 20 min
+
+# nothing is done while it is not known
+plan a k/
+journal a: began checked stage:k put:k/overdue
+seen trace:put:k=unasked
+⇒ end failed: a: install failed
+
+# it is not waited for a second time
+plan a k/
+journal a: began checked stage:k put:k/overdue +1h goon
+seen trace:put:k=unasked
+⇒ record overdue install k a
+
+# one that answers again is heard, and settled
+plan a k/
+journal a: began checked stage:k put:k/overdue +1h goon
+seen a.k=2
+⇒ record heard install k a; record done install k a
+
+# a BMC that was silent while it flashed is not given the image again on hope
+plan a f/bmc
+journal a: began checked stage:f put:f/overdue +1h goon
+⇒ record heard flash f a; record stuck flash f a: the BMC took the image, knows no task for it any more
+
+# unless it says that it failed
+plan a f/bmc
+journal a: began checked stage:f put:f/quiet
+seen trace:put:f=failed
+⇒ record heard flash f a; record failed flash f a: it broke
+
+# or has started anew since
+plan a f/bmc
+journal a: began checked stage:f put:f/overdue +1h goon
+seen a.reset
+⇒ record heard flash f a; record failed flash f a: … started anew
+
+# an image of which it is not known whether it was taken: the BMC is given a minute
+plan a f/bmc
+journal a: began checked stage:f put:f/unanswered +59s
+⇒ say a: whether the BMC took the image is not known yet
+
+# an image that was not taken is given again
+plan a f/bmc
+journal a: began checked stage:f put:f/unanswered +61s
+⇒ record undone flash f a
+
+# a task that was not there before speaks against it
+plan a f/bmc
+journal a: began checked stage:f put:f/unanswered +61s
+seen a.task=new
+⇒ record stuck flash f a: the BMC has a task that it had not before
+
+# a restart is borne with as long as it usually takes, and the brief's patience
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/quiet +31m
+seen a.silent
+⇒ say a: silent for 31 min, as is expected meanwhile
+
+# and no longer
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/quiet +32m
+seen a.silent
+⇒ record overdue restart a: it did not come back within 32 min
+
+# a host that came back late is found as come back
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/overdue +3h goon
+seen a.boot=new
+⇒ record heard restart a; record done restart a: boot new
+
+# a host that has not come back is not waited for again
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/overdue +3h goon
+seen a.silent
+⇒ record overdue restart a
+
+# it has come back only when its guests can be read
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/quiet +5m
+seen a.boot=new a.unread:guests
+⇒ nothing
+
+# a host that was told to restart and has not gone down is not told again
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/accepted +1m
+⇒ say a: it was told to, and has not gone down yet
+
+# for ever it is not waited for
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/accepted +40m
+⇒ record overdue restart a: it has been under way for 40 min
+
+# a host whose restart never reached it is told again
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/unanswered
+⇒ record undone restart a: found not done: boot boot-a as before
+
+# a restart that the host has taken on, of which its runner never heard, is not told to it again
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/intent taken goon claim
+seen trace:restart:1=taken
+⇒ nothing
+
+# nor one that was ended as the host goes down
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/intent taken goon claim
+seen trace:restart:1=lost
+⇒ nothing
+
+# what was lost to a restart of the host has failed
+plan a k/
+journal a: began checked stage:k put:k/unanswered
+seen trace:put:k=lost
+⇒ record failed install k a: the host restarted
+
+# one that the host refused, or could not begin, is
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/intent taken goon claim
+seen trace:restart:1=failed
+⇒ record failed restart a: it broke
+
+# what has just begun is looked at again soon
+plan a k/
+journal a: began checked stage:k put:k/accepted
+seen trace:put:k=running
+⇒ wake in 500ms
+
+# what has been under way for a while, later
+plan a k/
+journal a: began checked stage:k put:k/accepted +4s
+seen trace:put:k=running
+⇒ wake in 2s
+
+# and what takes long, now and then
+plan a k/
+journal a: began checked stage:k put:k/accepted +3m
+seen trace:put:k=running
+⇒ wake in 3s
+
+# the youngest counts
+hosts a:g1,g2,g3 b c
+plan a k/host
+journal a: began checked stage:k move:g1>b/accepted +1m move:g2>c/accepted
+seen trace:move:g1=running trace:move:g2=running
+⇒ wake in 500ms
+
+# what is being proven is looked at again soon too
+plan a k/
+journal a: began checked stage:k put:k proving +2s
+seen a.ill
+⇒ wake in 1s
+
+# a migration that fails is tried three times
+plan a k/host
+journal a: began checked stage:k move:g1>b/failed move:g1>b/failed
+⇒ begin move g1 a>
+
+# and then it is the visit's failure
+plan a k/host
+journal a: began checked stage:k move:g1>b/failed move:g1>b/failed move:g1>b/failed
+⇒ end failed: a: move failed: for a reason
+
+# one that would fail again is not tried again
+plan a k/host
+journal a: began checked stage:k move:g1>b/vain
+⇒ end failed: a: move failed: for a reason
+
+# and whether it would the one who gave it up says
+plan a k/host
+journal a: began checked stage:k move:g1>b/accepted
+seen trace:move:g1=vain
+⇒ record failed move g1 a>b: it never converges (vain)
+
+# a guest that runs on both hosts needs a person
+plan a k/host
+journal a: began checked stage:k move:g1>b/unanswered
+seen b+g1
+⇒ record stuck move g1 a>b: g1 is running on a and running on b
+
+# a failure on a closed host is written on it
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k/failed
+⇒ begin remark a
+
+# and then the round ends
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k/failed remark
+⇒ end failed: a: install failed: for a reason
+
+# where it can't be written the journal has it
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k/failed
+seen a.silent
+⇒ end failed: a: install failed
+
+# a remark that can't be settled keeps nobody waiting
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k/failed remark/unanswered
+seen a.silent
+⇒ record failed remark a
+
+# stop before closing: guests in flight land, and nothing new is begun
+hosts a:g1,g2 b c
+plan a k/host
+journal a: began checked stage:k move:g1>b/accepted stop
+seen trace:move:g1=running
+⇒ nothing
+
+# then the round stops
+hosts a:g1,g2 b c
+plan a k/host
+journal a: began checked stage:k move:g1>b stop
+⇒ end stopped
+
+# a host that is closed is finished first
+plan a k/host
+journal a: began checked stage:k move:g1>b close stop
+⇒ begin install k a
+
+# so is one of which it is not known whether it is closed
+plan a k/host
+journal a: began checked stage:k move:g1>b close/unanswered stop
+⇒ record undone close a
+
+# another visit's failure stops a drain, and finishes a closed host
+hosts a:g1 b:g2 c
+brief out=2
+plan a k/host
+plan b k/host
+journal a: began checked stage:k move:g1>c close b: began blocked
+⇒ begin install k a
+
+# a host is skipped that has not begun
+plan a k/host
+journal skip:a
+⇒ record left a
+
+# one that is not closed is left where it stands
+hosts a:g1,g2 b c
+plan a k/host
+journal a: began checked stage:k move:g1>b skip:a
+⇒ record left a
+
+# one that is closed is brought to its end
+plan a k/host
+journal a: began checked stage:k move:g1>b close skip:a
+⇒ begin install k a
+
+# one that failed and is open can be left
+plan a k/host
+journal a: began blocked skip:a
+⇒ record left a
+
+# what was left out is named at the end
+plan a k/host
+journal a: left
+⇒ end finished: every host has been visited but those that were left out: a
+
+# a host closed by a lost round is adopted
+plan a k/ adopt
+journal a: began checked
+seen a.mark=lost
+⇒ begin adopt a
+
+# its mark does not block
+plan a k/ adopt
+journal a: began
+seen a.mark=lost
+⇒ record checked a
+
+# and it is opened at the end
+plan a k/ adopt
+journal a: began checked adopt stage:k put:k proving proven
+⇒ begin reopen a
+
+# a staged file with another hash is a failure
+plan a k/
+journal a: began checked stage:k/accepted
+seen trace:stage:k=other
+⇒ record failed stage k a: k.file arrived on a with the hash other instead of sum-k
+
+# staged as wanted
+plan a k/
+journal a: began checked stage:k/accepted
+seen trace:stage:k=sum-k
+⇒ record done stage k a
+
+# a configuration that did not arrive is fetched again
+plan a k/ backup
+journal a: began checked stage:k backup/unanswered
+⇒ record undone backup a
+
+# invariant 9: a host stays owed until its opening is seen
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open/accepted
+⇒ record failed reopen a: it is closed
+
+# a host that somebody else closed is not opened
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open/unanswered
+seen a.mark=theirs
+⇒ record stuck reopen a: it is closed by night shift (theirs)
+
+# a service that still runs the old is tried again
+plan a s/service
+journal a: began checked put:s/accepted
+⇒ record failed service restart s a
+
+# a service that runs the new is done
+plan a s/service
+journal a: began checked put:s/accepted
+seen a.s:runs=yes
+⇒ record done service restart s a
+
+# services that still run what a package replaced restart, where that is what it takes
+plan a k/service
+journal a: began checked stage:k put:k
+seen a.k:held=k.service
+⇒ begin service restart k a
+
+# where its own scripts have restarted them there is nothing to do
+plan a k/service
+journal a: began checked stage:k put:k
+⇒ record proving a
+
+# once, and what holds on to it after that is told
+plan a k/service
+journal a: began checked stage:k put:k serve:k proving +21m
+seen a.k:held=k.service
+⇒ record unproven a: k.service still run what deb:k 2 replaced
+
+# guests that run the old are no service
+plan a k/service
+journal a: began checked stage:k put:k
+seen a.k:guests=g1
+⇒ record proving a
+
+# what nobody says must restart is left as it is
+plan a k/
+journal a: began checked stage:k put:k
+seen a.k:held=k.service
+⇒ record proving a
+
+# a restart of the host is to come, and does it for all
+plan a k/service l/host
+journal a: began checked stage:k stage:l move:g1>b close backup put:k+l
+seen a.k:held=k.service
+⇒ begin restart a
+
+# which of them hold on is not guessed
+plan a k/service
+journal a: began checked stage:k put:k
+seen a.stale
+⇒ look
+
+# guests are not sent to a host that is to be emptied next
+plan a k/host
+plan b k/host
+journal a: began checked stage:k
+⇒ begin move g1 a>c
+
+# a look at a host is one look, whatever it is for
+brief out=2
+plan a k/
+plan b k/host
+journal a: began checked stage:k put:k/accepted
+seen stale
+⇒ look a guests,host,trace; look b guests,host
+
+# where a guest goes is looked at too
+plan a k/host
+journal a: began checked stage:k move:g1>b/unanswered
+seen b.stale
+⇒ look b guests,host
+
+# a restart is under way for no longer than it may take
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/accepted +31m59s
+⇒ say a: it was told to
+
+# to the second
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/accepted +32m
+⇒ record overdue restart a
+
+# how long a restart usually takes is the plan's word
+plan a k/host usual:8m
+journal a: began checked stage:k move:g1>b close put:k restart:1/quiet +59m
+seen a.silent
+⇒ say a: … usually it takes 8 min
+
+# and the plan's worst case
+plan a k/host usual:8m
+journal a: began checked stage:k move:g1>b close put:k restart:1/quiet +60m
+seen a.silent
+⇒ record overdue restart a: it did not come back within 60 min … usually it takes 8 min
+
+# a time of day that is set forth takes nobody's patience
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/quiet +5m leapt:1h
+seen a.silent
+⇒ say a: silent for 5 min
+
+# nor one that is set back: what was waited for is not waited for for longer
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/quiet +31m leapt:-1h +1m
+seen a.silent
+⇒ record overdue restart a: it did not come back within 32 min
+
+# what was under way when the time of day leapt has lasted as long as it did
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/accepted +31m leapt:1h +9m
+⇒ record overdue restart a: it has been under way for 40 min
+
+# what can't be read is waited for as long, whatever the time of day
+plan a k/host
+journal a: began checked stage:k waits +5m leapt:1h +5m
+seen b.silent
+⇒ say a: waits since
+
+# and no longer
+plan a k/host
+journal a: began checked stage:k waits +5m leapt:1h +15m
+seen b.silent
+⇒ record blocked a: b does not answer
+
+# patience is for what somebody waited for: after a runner's last entry it is not known that anybody did
+plan a k/
+journal a: began checked stage:k put:k/unheard +5m pause
+journal a: +3h taken claim
+seen trace:put:k=unasked
+⇒ say a: silent for 5 min
+
+# a runner whose clock is behind that of the one before waits no longer
+plan a k/
+journal a: began checked stage:k put:k/unheard +5m pause
+journal a: -3h taken claim +15m
+seen trace:put:k=unasked
+⇒ record overdue install k a: no answer for 20 min
+
+# what was under way then has lasted as long as it did, for as much as the entries tell
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/accepted +5m pause
+journal a: -3h taken claim +35m
+⇒ record overdue restart a: it has been under way for 40 min
+
+# proving has its time too, when the time of day is set
+plan a k/
+journal a: began checked stage:k put:k proving +5m leapt:1h +14m
+seen a.k=1
+⇒ say a
+
+# when a runner takes it on after hours
+plan a k/
+journal a: began checked stage:k put:k proving +5m pause
+journal a: +3h taken +14m
+seen a.k=1
+⇒ say a
+
+# and no more than that
+plan a k/
+journal a: began checked stage:k put:k proving +5m leapt:1h +15m
+seen a.k=1
+⇒ record unproven a
+
+# waiting for what can't be read has it when a runner takes it on after hours
+plan a k/host
+journal a: began checked stage:k waits +5m pause
+journal a: +3h taken +14m
+seen b.silent
+⇒ say a: waits since
+
+# and when a runner takes it on after hours, it has the rest of its time
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/accepted +5m pause
+journal a: +3h taken claim +26m
+⇒ say a: it was told to
+
+# the host of a restart is borne with as long when another runner takes it on
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/accepted taken goon claim/unheard +31m
+seen a.silent
+⇒ say a: silent for 31 min
+
+# and no longer
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/accepted taken goon claim/unheard +32m
+seen a.silent
+⇒ record overdue claim a
+
+# a claim for something else is borne with as anything is
+plan a k/
+journal a: began checked stage:k put:k/accepted taken goon claim/unheard +20m
+seen a.silent
+⇒ record overdue claim a
+
+# what was not proven is proven anew when the round goes on
+plan a k/
+journal a: began checked stage:k put:k proving +21m unproven goon
+⇒ record proving a
+
+# a contradiction waits for what is in flight
+plan a k/
+journal a: began checked stage:k put:k/accepted
+seen contradicted trace:put:k=running
+⇒ nothing
+
+# another host that is being closed does not let a drain go on after a stop
+hosts a:g1 b:g2,g3 c
+brief out=2
+plan a k/host
+plan b k/host
+journal a: began checked stage:k move:g1>c close/accepted b: began checked stage:k move:g2>c stop
+seen calls:close
+⇒ nothing
+
+# a failure on a closed host is written on it when what is in flight has landed
+plan a k/host l/host
+journal a: began checked stage:k stage:l move:g1>b close put:k/accepted blocked
+seen trace:put:k=running
+⇒ nothing
+
+# two passes: the first restart comes before the second's changes
+plan a k/host f/host/2
+journal a: began checked stage:k stage:f move:g1>b close put:k
+⇒ begin restart a
+
+# and the second pass after it
+plan a k/host f/host/2
+journal a: began checked stage:k stage:f move:g1>b close put:k restart:1
+⇒ begin flash f a
+
+# with a restart of its own
+plan a k/host f/host/2
+journal a: began checked stage:k stage:f move:g1>b close put:k restart:1 put:f
+⇒ begin restart a
+
+# and then it is proven
+plan a k/host f/host/2
+journal a: began checked stage:k stage:f move:g1>b close put:k restart:1 put:f restart:2
+⇒ record proving a
+
+# a guest in flight takes at its target what it takes, whoever else is on the host
+hosts a:g1,g2 b c
+brief moves=3
+plan a k/host
+journal a: began checked stage:k move:g1>b/accepted
+seen trace:move:g1=running a-g1 a+g1:big b+y c+z:big c+u
+⇒ nothing
+
+# a host of ours that restarts does not keep another's guests from moving
+hosts a:g1 b:g2 c
+brief out=2
+plan a k/host
+plan b k/host
+journal a: began checked stage:k move:g1>c close put:k restart:1/quiet b: began checked stage:k
+seen a.silent
+⇒ begin move g2 b>c
+
+# one that is not closed does
+hosts a:g1 b:g2 c
+brief out=2
+plan a k/host
+plan b k/host
+journal b: began checked stage:k a: began checked stage:k move:g1>c
+seen a.silent
+⇒ record waits b: a does not answer: no new moves; record waits a
+
+# a host of ours that restarts does not keep another's prechecks from clearing
+hosts a:g1 b:g2 c
+brief out=2
+plan a k/host
+plan b k/host
+journal a: began checked stage:k move:g1>c close put:k restart:1/quiet b: began
+seen a.silent
+⇒ record checked b
+
+# a silent host that is visited still counts as out
+hosts a:g1 b:g2 c d
+brief out=2
+plan a k/host
+plan b k/host
+journal a: began checked stage:k move:g1>c close put:k restart:1/quiet
+seen a.silent d.mark=theirs
+⇒ say b: out of service: a (visited), d (closed by night shift: theirs), and at most 2
+
+# a visit that needs no empty host begins beside one that does
+brief out=2
+plan a k/host
+plan b k/
+journal a: began checked stage:k/accepted
+seen calls:stage:k c.mark=theirs
+⇒ record began b
+
+# a skipped visit does not hold those after it
+plan a k/
+plan b k/
+journal a: left
+⇒ record began b
+
+# a restart that ends while the round is asked to stop is settled all the same
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/quiet stop
+seen a.boot=new
+⇒ record heard restart a; record done restart a
+`

@@ -1,0 +1,148 @@
+// Package course is a round under way. A round's journal is a list of events; its state is their fold; and Next names what is to be done now, as values: acts to start,
+// events to record, hosts to look at, and when to ask again. That is the whole policy of a round. Nothing here calls out or blocks: patience, settling and silence are times
+// in the fold, and what may begin is decided by a list of gates.
+package course
+
+import (
+	"fmt"
+	"time"
+
+	"yareharbour/core/act"
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+	"yareharbour/core/plan"
+	"yareharbour/core/precheck"
+)
+
+// Schema is the version of the journal's form. A journal of another one is refused, not guessed at.
+const Schema = 2
+
+// EventKind says what an event of the journal tells.
+type EventKind string
+
+// The events. Those from Intent to Overdue are about an act; Began to Left about a visit; the others about the round.
+const (
+	Started EventKind = "started" // a round begins; carries its plan
+	Taken   EventKind = "taken"   // a runner takes the round on, under a new epoch
+	Asked   EventKind = "asked"   // a person asks for something
+	Ended   EventKind = "ended"
+	Leapt   EventKind = "leapt" // the time of day was set, or the runner's machine slept: carries by how much
+
+	Intent     EventKind = "intent"     // an act is about to be done
+	Accepted   EventKind = "accepted"   // the outside took it on
+	Unanswered EventKind = "unanswered" // the call ended without an answer: whether it was taken on is not known
+	Done       EventKind = "done"       // a look found it done
+	Undone     EventKind = "undone"     // a look found that it was not done, and it may be begun anew
+	Failed     EventKind = "failed"     // it was refused, or ended in failure: that is certain
+	Quiet      EventKind = "quiet"      // from now on nobody can be asked how it stands
+	Heard      EventKind = "heard"      // now it can be told again
+	Overdue    EventKind = "overdue"    // it was waited for long enough; how it stands is still not known
+	Stuck      EventKind = "stuck"      // what was found fits neither done nor not done: a person must look
+
+	Began    EventKind = "began"
+	Checked  EventKind = "checked" // the prechecks let it go ahead
+	Waits    EventKind = "waits"   // something that must be known can't be read; carries what
+	Blocked  EventKind = "blocked" // it can't go ahead
+	Proving  EventKind = "proving" // all is done, and what was done is being proven
+	Proven   EventKind = "proven"
+	Unproven EventKind = "unproven"
+	Left     EventKind = "left" // it is left out, as somebody asked
+)
+
+// Event is one entry of a round's journal.
+type Event struct {
+	V      int               `json:"v"`   // Schema
+	Seq    int64             `json:"seq"` // counts from 1, without a gap
+	At     time.Time         `json:"at"`
+	Epoch  int64             `json:"epoch"` // of the lease under which it was written
+	Kind   EventKind         `json:"kind"`
+	Round  string            `json:"round,omitempty"` // its id, for Started
+	Host   string            `json:"host,omitempty"`  // of a visit
+	Act    *act.Act          `json:"act,omitempty"`
+	Task   string            `json:"task,omitempty"`
+	SHA256 string            `json:"sha256,omitempty"` // of what was taken or given, as the outside or the runner computed it
+	Detail string            `json:"detail,omitempty"`
+	Vain   bool              `json:"vain,omitempty"` // of Failed: it would fail again as it is
+	Remedy string            `json:"remedy,omitempty"`
+	Leap   time.Duration     `json:"leap,omitempty"` // of Leapt, in nanoseconds; below zero where the time of day went back
+	By     string            `json:"by,omitempty"`
+	Status Status            `json:"status,omitempty"`
+	Plan   *plan.Plan        `json:"plan,omitempty"`
+	Checks []precheck.Answer `json:"checks,omitempty"`
+	Before *estate.Reading   `json:"before,omitempty"` // the host as it was before its visit
+}
+
+// About is the host that the event is about; "" where it is about the round.
+func (e *Event) About() string {
+	if e.Act != nil {
+		return e.Act.Host
+	}
+	return e.Host
+}
+
+// Announces tells whether the event only says what is to come, or was heard on the way: those who read what happened can do without it.
+func (e *Event) Announces() bool {
+	switch e.Kind {
+	case Intent, Accepted, Heard, Began, Proving:
+		return true
+	}
+	return false
+}
+
+// Says returns what happened in words, without the host.
+func (e *Event) Says() string {
+	switch {
+	case e.Kind == Quiet && e.Act.Kind.Of().Rules().Quiet:
+		return e.Act.Says() + ": silent meanwhile, as is expected"
+	case e.Kind == Quiet:
+		return e.Act.Says() + ": no answer, and it is waited for: " + e.Detail
+	case e.Kind == Heard:
+		return e.Act.Says() + ": it answers again"
+	case e.Kind == Leapt && e.Leap < 0:
+		return "the time of day was set back by " + drift.Age(-e.Leap)
+	case e.Kind == Leapt:
+		return "the time of day was set forth by " + drift.Age(e.Leap) + ", or the machine slept"
+	case e.Kind == Waits:
+		return "waits: " + e.Detail
+	case e.Kind == Left:
+		return "left out: " + e.Detail
+	case e.Kind == Undone, e.Kind == Unanswered:
+		return e.Act.Says() + ": " + e.Detail
+	case e.Act != nil:
+		return e.Act.Says()
+	case e.Kind == Checked || e.Kind == Blocked:
+		return "precheck"
+	case e.Kind == Proven || e.Kind == Unproven:
+		return "prove"
+	}
+	return string(e.Kind)
+}
+
+// Status is where a round stands.
+type Status string
+
+// The statuses.
+const (
+	Running  Status = "running"
+	Paused   Status = "paused"
+	Stopped  Status = "stopped"  // a person stopped it
+	Failing  Status = "failed"   // something failed; a person is needed
+	Finished Status = "finished" // nothing is left to do
+	Planned  Status = "planned"  // it has not begun: a forecast
+)
+
+// Requests that a person can make of a round, as an Asked event's detail. AskSkip names a host.
+const (
+	AskPause = "pause"
+	AskStop  = "stop"
+	AskGoOn  = "go on"
+	AskSkip  = "skip"
+)
+
+// Malformed is what a journal that can't be gives: the number of the entry and what is wrong with it. What comes before that entry stands.
+type Malformed struct {
+	Entry int64
+	Why   string
+}
+
+func (m *Malformed) Error() string { return fmt.Sprintf("entry %d of the journal: %s", m.Entry, m.Why) }

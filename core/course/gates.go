@@ -1,0 +1,210 @@
+package course
+
+import (
+	"fmt"
+	"slices"
+
+	"yareharbour/core/estate"
+	"yareharbour/core/fit"
+	"yareharbour/core/plan"
+	"yareharbour/core/precheck"
+)
+
+// Gate is something that must hold before a visit begins.
+type Gate struct {
+	Name   string
+	Asks   string // the question in words
+	Remedy string // what helps where nothing that is under way will open it
+	// holds tells whether the gate holds the visit, and the sentence that its host then shows.
+	holds func(t *turn, v *Visit) (says string, held bool)
+}
+
+// Gates lists them in the order in which they are asked. The first that holds a visit gives the sentence that its host shows.
+var Gates = []Gate{
+	{"journal", "Is the journal all that was written?", "find the newer copy of the state directory, and go on with that one", journalGate},
+	{"lease", "Does this runner still hold the cluster's lease?", "watch who holds it: yare round watch", leaseGate},
+	{"stop", "Did nobody ask the round to stop?", "yare round resume goes on", stopGate},
+	{"pause", "Did nobody ask the round to pause?", "yare round resume goes on", pauseGate},
+	{"failure", "Did no visit fail?", "see to the failed host first", failureGate},
+	{"turn", "Have all visits before it begun?", "", turnGate},
+	{"at once", "Are fewer visits under way than the brief allows at once?", "", atOnceGate},
+	{"out", "Will no more hosts be out of service than the brief allows, those that already are included?", "bring the others back, or allow more hosts out at once", outGate},
+	{"certificate", "Have the guests of all hosts that are out a place, with the reserve kept?", "see where room can be made", certificateGate},
+}
+
+// held returns the first gate that holds the visit, and its sentence. It asks for looks that a gate wants; until they have come the gate holds.
+func (t *turn) held(v *Visit) (g Gate, says string, held bool) {
+	for _, g := range Gates {
+		if says, held := g.holds(t, v); held {
+			return g, says, true
+		}
+	}
+	return Gate{}, "", false
+}
+
+func journalGate(t *turn, _ *Visit) (string, bool) {
+	if t.f.Contradiction == nil {
+		return "", false
+	}
+	return t.f.Contradiction.Error(), true
+}
+
+func leaseGate(t *turn, _ *Visit) (string, bool) {
+	if t.f.Lease {
+		return "", false
+	}
+	return "the lease of the cluster is not held any more", true
+}
+
+func stopGate(t *turn, _ *Visit) (string, bool) {
+	if t.s.Stop {
+		return "the round is stopping", true
+	}
+	return "", false
+}
+
+func pauseGate(t *turn, _ *Visit) (string, bool) {
+	if t.s.Pause {
+		return "the round is pausing", true
+	}
+	return "", false
+}
+
+func failureGate(t *turn, _ *Visit) (string, bool) {
+	if v := t.s.failing(); v != nil {
+		return "no visit begins after one has failed: " + v.Host, true
+	}
+	return "", false
+}
+
+// failing is the first visit that failed, or nil.
+func (s *State) failing() *Visit {
+	i := slices.IndexFunc(s.Visits, func(v Visit) bool { return v.Failure != nil })
+	if i < 0 {
+		return nil
+	}
+	return &s.Visits[i]
+}
+
+func turnGate(t *turn, v *Visit) (string, bool) {
+	for i := range t.s.Visits {
+		o := &t.s.Visits[i]
+		if o.Host == v.Host {
+			break
+		}
+		if o.Phase == Waiting && !o.Skip {
+			return o.Host + " comes first", true
+		}
+	}
+	return "", false
+}
+
+func atOnceGate(t *turn, _ *Visit) (string, bool) {
+	under := t.s.under()
+	if most := max(t.s.Plan.Brief.Out, 1); len(under) >= most {
+		return fmt.Sprintf("waits for %s: at most %d at once", join(under), most), true
+	}
+	return "", false
+}
+
+// under are the hosts whose visits are under way.
+func (s *State) under() (hosts []string) {
+	for i := range s.Visits {
+		if s.Visits[i].Under() {
+			hosts = append(hosts, s.Visits[i].Host)
+		}
+	}
+	return hosts
+}
+
+// outGate counts who is out of service: visited hosts that are being emptied, hosts that are closed by anybody else, and hosts that do not answer.
+func outGate(t *turn, v *Visit) (string, bool) {
+	if !v.Empties {
+		return "", false
+	}
+	if !t.clusterSeen() {
+		return "the cluster is being looked at", true
+	}
+	var out []string
+	for _, h := range t.f.Hosts {
+		if h == v.Host {
+			continue
+		}
+		own := t.s.Visit(h)
+		switch r := t.f.Readings[h]; {
+		case own != nil && own.Under() && own.Empties:
+			out = append(out, h+" (visited)")
+		case r.Off():
+			out = append(out, h+" (off)")
+		case !r.Reached():
+			out = append(out, h+" (does not answer)")
+		case r.Closed != nil:
+			out = append(out, fmt.Sprintf("%s (closed by %s: %s)", h, r.Closed.By, r.Closed.Reason))
+		}
+	}
+	if most := t.s.Plan.Brief.Out; len(out) >= most {
+		return fmt.Sprintf("out of service: %s, and at most %d may be at once", join(out), most), true
+	}
+	return "", false
+}
+
+// clusterSeen tells whether host and guests of all hosts were looked at for this turn, since the last migration was begun: what the next one leaves room for is judged on all
+// of them anew.
+func (t *turn) clusterSeen() bool {
+	ok := true
+	for _, h := range t.f.Hosts {
+		ok = t.proof(Sight{Seq: t.s.moved}, h, estate.Host, estate.GuestList) && ok
+	}
+	return ok
+}
+
+func certificateGate(t *turn, v *Visit) (string, bool) {
+	if !v.Empties {
+		return "", false
+	}
+	if !t.clusterSeen() {
+		return "the cluster is being looked at", true
+	}
+	if len(t.draining()) == 0 {
+		return "", false // one host alone is judged by its prechecks, which say more
+	}
+	if a := t.certify(v.Host, fit.Glance); a.Outcome != fit.Fits {
+		return fmt.Sprintf("with %s out as well: %s: %s", v.Host, a.Outcome, a.Obstacle), true
+	}
+	return "", false
+}
+
+// draining are the hosts whose visits are under way and that must be empty, or are.
+func (t *turn) draining() (out []string) {
+	for i := range t.s.Visits {
+		if v := &t.s.Visits[i]; v.Under() && v.Empties {
+			out = append(out, v.Host)
+		}
+	}
+	return out
+}
+
+// certify asks fit whether the guests of all hosts that are out, and of the one named, have a place elsewhere with the reserve kept. A guest in flight counts at both ends, and
+// needs no other place. A gate is asked at every turn, and glances only: where that proves nothing, the host waits.
+func (t *turn) certify(host string, effort int) fit.Answer {
+	out := t.draining()
+	if !slices.Contains(out, host) {
+		out = append(out, host)
+	}
+	hosts := precheck.FitHosts(t.f.Hosts, t.f.Readings)
+	for i := range hosts {
+		h := &hosts[i]
+		if slices.Contains(out, h.Name) {
+			h.Guests = slices.DeleteFunc(slices.Clone(h.Guests), func(g estate.Guest) bool { return t.moving(h.Name, g.UID()) })
+			continue
+		}
+		for _, p := range t.flights(h.Name) {
+			there := func(g estate.Guest) bool { return g.UID() == p.UID() } // in the middle of its move it is seen at both ends
+			if !slices.ContainsFunc(h.Guests, there) {
+				h.Guests = append(slices.Clip(h.Guests), t.guest(p.Host, p.UID()))
+			}
+		}
+	}
+	i := slices.IndexFunc(t.s.Plan.Visits, func(p plan.Visit) bool { return p.Host == host })
+	return fit.Drain(hosts, out, t.s.Plan.Brief.Reserve, plan.Avoid(&t.s.Plan, i), effort)
+}

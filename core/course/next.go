@@ -1,0 +1,336 @@
+package course
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+
+	"yareharbour/core/act"
+	"yareharbour/core/catalogue"
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+)
+
+// Facts is the world as it was last seen, as values.
+type Facts struct {
+	Now   time.Time
+	Lease bool     // it stands
+	Hosts []string // of the cluster
+	// Readings are the newest of each host; what a look could not read is as it was last known, its section unread.
+	Readings map[string]*estate.Reading
+	// Read tells which sections of a host were read since the round last woke, and when that look began.
+	Read map[string]map[estate.SectionName]Sight
+	// Traces are what the outside was found to know of open acts, by their ids, since the round last woke.
+	Traces map[string]Traced
+	// Calls are the acts whose call has not come back yet, by their ids.
+	Calls map[string]bool
+	// Today is what payload store, catalogue and baselines say of each host's visit as things stand now.
+	Today map[string]Today
+	// Contradiction is why the journal can't be all that was written; nil where nothing speaks against it.
+	Contradiction error
+}
+
+// Sight orders what was seen: Seq is how long the journal was when the look began; Tick counts the looks that had come back then, and for a trace those that had when it came.
+type Sight struct{ Seq, Tick int64 }
+
+// Traced is a trace, with when it was asked for and came.
+type Traced struct {
+	act.Trace
+	Sight
+}
+
+// Today is what payload store, catalogue and baselines say of one visit as things stand now. In its zero value nothing was worked out, which clears nothing.
+type Today struct {
+	Judged     bool
+	Verdicts   []drift.Verdict
+	Mismatches []catalogue.Mismatch
+	// Payloads says by file why it can't be used; nil where it is here and verified. A file that is not among them can't be used.
+	Payloads map[string]error
+	// Withdrawn says by the change's number why what it would put in was taken back.
+	Withdrawn map[int]string
+}
+
+// Look is what is to be looked at: sections of a host, and the traces of acts on it.
+type Look struct {
+	Host     string
+	Sections []estate.SectionName
+	Traces   []string // ids of open acts
+}
+
+// Said is what is to be told of a host or an act under way, to those who watch.
+type Said struct {
+	Host    string        `json:"host"`
+	Act     string        `json:"act,omitempty"` // its id
+	Says    string        `json:"says,omitempty"`
+	Percent int           `json:"percent,omitempty"`
+	Left    time.Duration `json:"left,omitempty"`
+}
+
+// Decision is what is to be done now. Events are recorded first, then acts begun, each behind its intent; then hosts looked at.
+type Decision struct {
+	Record []Event
+	Begin  []act.Act
+	Look   []Look
+	Wake   time.Duration // ask again after so long, with nothing of what was seen relied on any more; 0: when something comes in
+	Says   []Said
+	End    *Event // the round ends with it
+}
+
+// Poll is how long a round waits at most between two looks at what is under way, and Glance at least: what has just begun is looked at again soon, for much of it is soon over.
+const (
+	Poll   = 3 * time.Second
+	Glance = Poll / 6
+)
+
+// pause is how long to wait for the next look: half as long as what began last has been under way.
+func (t *turn) pause() time.Duration {
+	out := Poll
+	soon := func(since time.Time) {
+		if !since.IsZero() {
+			out = min(out, max(t.f.Now.Sub(since)/2, Glance))
+		}
+	}
+	for i := range t.s.Open {
+		if p := &t.s.Open[i]; !p.Given {
+			soon(p.At)
+		}
+	}
+	for i := range t.s.Visits {
+		if v := &t.s.Visits[i]; v.Under() {
+			soon(v.Proving)
+		}
+	}
+	return out
+}
+
+// turn is one decision in the making.
+type turn struct {
+	s     *State
+	f     *Facts
+	d     Decision
+	waits bool // for something that time may bring
+}
+
+// Next decides what is to be done now.
+func Next(s *State, f Facts) Decision {
+	t := &turn{s: s, f: &f}
+	for i := range s.Open {
+		t.settle(&s.Open[i])
+	}
+	for i := range s.Visits {
+		t.visit(&s.Visits[i])
+	}
+	if len(t.d.Record) == 0 && len(t.d.Begin) == 0 && len(t.d.Look) == 0 && !t.waits {
+		t.end()
+	}
+	if t.waits {
+		t.d.Wake = t.pause()
+	}
+	return t.d
+}
+
+func (t *turn) record(e Event) { t.d.Record = append(t.d.Record, e) }
+
+func (t *turn) say(host, says string) { t.d.Says = append(t.d.Says, Said{Host: host, Says: says}) }
+
+// wait tells what a host waits for that time may bring.
+func (t *turn) wait(host, says string) {
+	t.waits = true
+	t.say(host, says)
+}
+
+// fresh tells whether the sections of a host were looked at since the last act on it, and asks for a look where not. A section that could not be read counts as looked
+// at: the reading says so.
+func (t *turn) fresh(host string, sections ...estate.SectionName) bool {
+	return t.after(Sight{}, host, sections...)
+}
+
+// after is fresh, for looks that began no earlier than then.
+func (t *turn) after(then Sight, host string, sections ...estate.SectionName) bool {
+	var missing []estate.SectionName
+	for _, s := range sections {
+		if at, ok := t.f.Read[host][s]; !ok || at.Seq < max(t.s.touched[host], then.Seq) || at.Tick < then.Tick || t.f.Readings[host] == nil {
+			missing = append(missing, s)
+		}
+	}
+	if len(missing) > 0 {
+		t.look(Look{Host: host, Sections: missing})
+	}
+	return len(missing) == 0
+}
+
+// proof is after, and asks the BMC of a host that does not answer: only its power is proof of what that means.
+func (t *turn) proof(then Sight, host string, sections ...estate.SectionName) bool {
+	return t.after(then, host, sections...) && (t.f.Readings[host].Reached() || t.after(then, host, estate.BMCState))
+}
+
+// look asks for a look, together with what is asked of the host already.
+func (t *turn) look(l Look) {
+	i := slices.IndexFunc(t.d.Look, func(o Look) bool { return o.Host == l.Host })
+	if i < 0 {
+		t.d.Look = append(t.d.Look, l)
+		return
+	}
+	o := &t.d.Look[i]
+	for _, s := range l.Sections {
+		if !slices.Contains(o.Sections, s) {
+			o.Sections = append(o.Sections, s)
+		}
+	}
+	o.Traces = append(o.Traces, l.Traces...)
+}
+
+// busy counts what is under way on the host, what this turn begins included.
+func (t *turn) busy(host string) (n int) {
+	return t.count(func(a *act.Act) bool { return a.Host == host })
+}
+
+func (t *turn) count(is func(*act.Act) bool) (n int) {
+	for i := range t.s.Open {
+		if is(&t.s.Open[i].Act) {
+			n++
+		}
+	}
+	for i := range t.d.Begin {
+		if is(&t.d.Begin[i]) {
+			n++
+		}
+	}
+	return n
+}
+
+// start begins an act on a visit's host, if all that it needs is seen at this moment. What would settle it must be readable before it is begun: else nobody could tell
+// afterwards how it came out.
+func (t *turn) start(v *Visit, a act.Act) {
+	r := a.Kind.Of().Rules()
+	if r.Needs.Alone && t.busy(v.Host) > 0 {
+		return // what is under way is spoken of where it is settled
+	}
+	a.Host, a.Round, a.Epoch, a.By = v.Host, t.s.Round, t.s.Epoch, t.s.Plan.Brief.By
+	asks := a.Kind.Of().Asks(a)
+	sections := append([]estate.SectionName{estate.Host}, asks.Host...)
+	if r.Needs.Empty {
+		sections = append(sections, estate.GuestList)
+	}
+	if !t.fresh(v.Host, sections...) {
+		return
+	}
+	seen := t.f.Readings[v.Host]
+	for _, s := range sections {
+		if why := seen.Section(s).Err; why != "" {
+			t.hindered(v, fmt.Sprintf("before it can %s: %s can't be read: %s", a.Says(), sectionSays(v.Host, s), why), "see why it does not answer, then resume the round")
+			return
+		}
+	}
+	if no := unmet(r.Needs, seen, t.s.Round); no != nil {
+		t.record(Event{Kind: Blocked, Host: v.Host, Detail: no.why, Remedy: no.remedy})
+		return
+	}
+	before := act.Remember(seen)
+	before.Version = a.Before.Version
+	a.Before = before
+	t.intend(a)
+}
+
+// intend begins an act under an id of its own: no two intents of one thing stand behind the same entry.
+func (t *turn) intend(a act.Act) {
+	a.ID = fmt.Sprintf("%s/%s#%d", t.s.Round, a.Key(), t.s.Seq)
+	t.d.Begin = append(t.d.Begin, a)
+}
+
+func sectionSays(host string, s estate.SectionName) string {
+	switch s {
+	case estate.Host:
+		return host + " does not answer, and counts as running its guests: it"
+	case estate.GuestList:
+		return "which guests are on " + host
+	case estate.BMCState:
+		return "the BMC of " + host
+	}
+	return fmt.Sprintf("%q of %s", s, host)
+}
+
+// lack is what an act needs and has not, with what helps.
+type lack struct{ why, remedy string }
+
+// unmet returns what of an act's needs is not there; nil where all is.
+func unmet(n act.Needs, seen *estate.Reading, round string) *lack {
+	if n.Empty {
+		if h := len(seen.Holding()); h > 0 {
+			return &lack{fmt.Sprintf("%d guests are on it that run or hold their memory", h), "move them away, then resume"}
+		}
+	}
+	if n.Closed {
+		switch m := seen.Closed; {
+		case m == nil:
+			return &lack{"its mark is gone: it may take guests again", "see who opened it, then resume: it is closed anew"}
+		case m.Round != round:
+			return &lack{fmt.Sprintf("it is closed by %s (%s), and no more by this round", m.By, m.Reason), "a host that somebody else closed is theirs to open; ask them"}
+		case m.Loose != "":
+			return &lack{"it is closed, and guests could come all the same: " + m.Loose, "yare host prepare mends it; then resume the round"}
+		}
+	}
+	return nil
+}
+
+// hindered bears with what can't be read for as long as the brief's patience lasts: a service that restarts is soon back. Until then nothing is done for which it matters.
+// What was borne once is not borne again.
+func (t *turn) hindered(v *Visit, why, remedy string) {
+	patience := t.s.Plan.Brief.Patience
+	switch {
+	case v.Waits.IsZero() && !v.Waited:
+		t.record(Event{Kind: Waits, Host: v.Host, Detail: why})
+	case v.Waited, t.f.Now.Sub(v.Waits) >= patience:
+		t.record(Event{Kind: Blocked, Host: v.Host, Detail: why, Remedy: remedy})
+	default:
+		t.wait(v.Host, fmt.Sprintf("waits since %s: %s", v.Waits.Format("15:04:05"), why))
+	}
+}
+
+// end says how the round ends: nothing is under way, and no time will bring anything.
+func (t *turn) end() {
+	s := t.s
+	var left, waiting []string
+	for i := range s.Visits {
+		v := &s.Visits[i]
+		switch {
+		case v.Failure != nil:
+			t.ended(Failing, v.Host+": "+v.Failure.Says())
+			return
+		case v.Phase == LeftOut:
+			left = append(left, v.Host)
+		case !v.Over():
+			waiting = append(waiting, v.Host)
+		}
+	}
+	switch {
+	case len(waiting) == 0 && len(left) > 0:
+		t.ended(Finished, fmt.Sprintf("every host has been visited but those that were left out: %s", join(left)))
+	case len(waiting) == 0:
+		t.ended(Finished, "every host has been visited")
+	case s.Stop:
+		t.ended(Stopped, "stopped at a safe point: no host is closed")
+	case s.Pause:
+		t.ended(Paused, "paused between two hosts")
+	default: // a gate holds the next visit, and nothing is under way that would open it
+		v := s.Visit(waiting[0])
+		g, why, _ := t.held(v)
+		t.record(Event{Kind: Blocked, Host: v.Host, Detail: cmp.Or(why, "nothing lets it begin"), Remedy: g.Remedy})
+	}
+}
+
+func (t *turn) ended(st Status, detail string) {
+	t.d.End = &Event{Kind: Ended, Status: st, Detail: detail}
+}
+
+func join(names []string) string {
+	out := ""
+	for i, n := range names {
+		if i > 0 {
+			out += ", "
+		}
+		out += n
+	}
+	return out
+}

@@ -1,0 +1,655 @@
+package course
+
+import (
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"yareharbour/core/act"
+	"yareharbour/core/catalogue"
+	"yareharbour/core/estate"
+	"yareharbour/core/plan"
+)
+
+// The notation in which cases of Next are written. A case is a title in a line of its own that begins with "#", and then lines that begin with a word:
+//
+//	hosts    a:g1,g2 b c      the cluster: each host with its guests, each guest of 10 MiB on a host of 100. Without this line: a:g1 b c
+//	brief    out=2 reserve=1  settings; without: out=1 reserve=0 moves=2 patience=20m
+//	plan     a k/host f/bmc   a host with its changes (f/bmc/2 in the second pass; usual:8m is how long its restart usually takes), each of a component from 1 to 2 with what it restarts: k, l are packages with a payload, f is firmware,
+//	                          d a package that goes, s a service that must restart, r a kernel that only awaits the host's restart. One line a host
+//	journal  a: began …       what happened, as words (below). "a:" says of which host the words after it speak
+//	seen     b.silent …       what is otherwise than the journal would have it, as words (below). All is seen fresh unless it says "stale"
+//	⇒        begin move g1 a>b; record quiet a move g1   what is decided: these, and no other begin, record or end. "look", "say" and "wake in" are held to where they are named
+//
+// Words of the journal: began checked stage:k move:g1>b close backup put:k put:k+l serve:k restart:1 proving proven open remark claim adopt waits blocked unproven left +5m -5m leapt:1h taken goon pause stop skip:b.
+// An act's word alone is all of it, to its end, and what it brings about is seen. "/intent", "/accepted", "/unanswered", "/failed", "/vain", "/quiet", "/heard", "/overdue", "/stuck", "/undone" behind it say
+// how far it came instead: each behind those that must come before it.
+//
+// Words of seen: HOST.silent HOST.off HOST.bmc-silent HOST.unread:SECTION HOST.partial:SECTION HOST.stale HOST+guest HOST-guest HOST+guest:suspended HOST.k=VERSION HOST.k:running=VERSION HOST.k:state=WORD HOST.k:held=SERVICE HOST.k:guests=GUEST HOST.boot=ID HOST.mark=none|theirs HOST.reason=WORD HOST.ill HOST.netless
+// HOST.queue HOST.task=ID HOST.reset HOST.guard=EPOCH trace:ACT=taken|running|done|failed|lost|vain|unasked|SUM calls:ACT bad:k withdrawn:k unjudged lost contradicted stale.
+
+// scene is a case under way.
+type scene struct {
+	t     *testing.T
+	s     *State
+	f     Facts
+	plan  plan.Plan
+	host  string // of which the journal speaks
+	now   time.Time
+	ids   map[string]string // of acts, by host and word
+	acts  map[string]act.Act
+	tasks int
+}
+
+var noon = time.Date(2026, 11, 21, 12, 0, 0, 0, time.UTC)
+
+func newScene(t *testing.T) *scene {
+	sc := &scene{t: t, s: &State{}, now: noon, ids: map[string]string{}, acts: map[string]act.Act{}}
+	sc.plan.Brief = plan.Brief{Cluster: "c", Out: 1, Moves: 2, Patience: 20 * time.Minute}
+	sc.f = Facts{Lease: true, Readings: map[string]*estate.Reading{}, Read: map[string]map[estate.SectionName]Sight{}, Traces: map[string]Traced{}, Calls: map[string]bool{}, Today: map[string]Today{}}
+	return sc
+}
+
+// components of the notation, by their letters.
+var components = map[string]estate.Key{"k": "deb:k", "l": "deb:l", "f": "fw:f", "d": "deb:d", "s": "deb:s", "r": "deb:r"}
+
+func (sc *scene) hosts(words []string) {
+	for _, w := range words {
+		name, guests, _ := strings.Cut(w, ":")
+		r := &estate.Reading{Host: name, BootID: "boot-" + name, Capacity: estate.Resources{MemoryMiB: 100, CPU: 100}, Networks: []string{"n"},
+			Health: []estate.Health{{Item: "fans", OK: true}}, BMC: estate.BMC{Power: "On", Tasks: []string{"old"}, Reset: noon.Add(-time.Hour)}}
+		for l, k := range components {
+			c := estate.Component{Key: k, Version: "1"}
+			if l == "s" {
+				c.Holders = []estate.Holder{{Service: "s.service"}}
+			}
+			if l == "r" {
+				c.Running, c.Restarts = "0", "host"
+			}
+			r.Components = append(r.Components, c)
+		}
+		for _, g := range strings.Split(guests, ",") {
+			if g != "" {
+				r.Guests = append(r.Guests, estate.Guest{ID: g, Name: g, State: estate.Running, Load: estate.Resources{MemoryMiB: 10, CPU: 1}})
+			}
+		}
+		for _, s := range estate.SectionNames {
+			r.SetSection(estate.Section{Name: s, At: noon, Source: "test"})
+		}
+		r.Sort()
+		sc.f.Hosts, sc.f.Readings[name] = append(sc.f.Hosts, name), r
+	}
+}
+
+func (sc *scene) brief(words []string) {
+	for _, w := range words {
+		k, v, _ := strings.Cut(w, "=")
+		n, _ := strconv.Atoi(v)
+		switch k {
+		case "out":
+			sc.plan.Brief.Out = n
+		case "reserve":
+			sc.plan.Brief.Reserve = n
+		case "moves":
+			sc.plan.Brief.Moves = n
+		case "patience":
+			sc.plan.Brief.Patience, _ = time.ParseDuration(v)
+		default:
+			sc.t.Fatalf("brief: %q", w)
+		}
+	}
+}
+
+func (sc *scene) visit(words []string) {
+	v := plan.Visit{Host: words[0], Passes: 1}
+	for _, w := range words[1:] {
+		letter, restart, _ := strings.Cut(w, "/")
+		restart, second := strings.CutSuffix(restart, "/2")
+		if usual, ok := strings.CutPrefix(letter, "usual:"); ok {
+			middle, _ := time.ParseDuration(usual)
+			v.Steps = []plan.Stretch{{Step: act.DrainStep, Middle: time.Second}, {Step: act.RestartStep, Middle: middle, Pessimistic: 5 * middle}}
+			continue
+		}
+		if letter == "adopt" {
+			v.Adopts = "lost"
+			continue
+		}
+		if letter == "backup" {
+			v.Backup = true
+			continue
+		}
+		c := act.Change{Component: components[strings.Trim(letter, "2")], From: "1", To: "2", Restart: catalogue.Restart(restart), Pass: 1, File: letter + ".file", SHA256: "sum-" + letter}
+		switch letter {
+		case "d":
+			c.To, c.File = "", ""
+		case "s":
+			c.To, c.File, c.Services = "1", "", []string{"s.service"}
+		case "r":
+			c.To, c.File = "1", ""
+		}
+		if c.Component == "" {
+			sc.t.Fatalf("plan: %q", w)
+		}
+		if second {
+			c.Pass, v.Passes = 2, 2
+		}
+		v.Changes = append(v.Changes, c)
+		if c.Restart.EmptiesHost() {
+			v.Empties = true
+			if !slices.Contains(v.Restarts, c.Pass) {
+				v.Restarts = append(v.Restarts, c.Pass)
+			}
+		}
+	}
+	sc.plan.Visits = append(sc.plan.Visits, v)
+}
+
+func (sc *scene) begin() {
+	if len(sc.f.Hosts) == 0 {
+		sc.hosts([]string{"a:g1", "b", "c"})
+	}
+	p := sc.plan
+	sc.apply(Event{Kind: Started, Round: "R", Plan: &p, Epoch: 1})
+}
+
+func (sc *scene) apply(e Event) {
+	sc.t.Helper()
+	e.V, e.Seq, e.At, e.Epoch = Schema, sc.s.Seq+1, sc.now, max(e.Epoch, sc.s.Epoch)
+	if err := sc.s.Apply(e); err != nil {
+		sc.t.Fatalf("the case's own journal: %v", err)
+	}
+}
+
+// far says how far an act's word goes: the events that must come before one.
+var far = map[string][]EventKind{
+	"":           {Intent, Accepted, Done},
+	"intent":     {Intent},
+	"accepted":   {Intent, Accepted},
+	"unanswered": {Intent, Unanswered},
+	"failed":     {Intent, Failed},
+	"vain":       {Intent, Failed},
+	"quiet":      {Intent, Accepted, Quiet},
+	"unheard":    {Intent, Unanswered, Quiet},
+	"heard":      {Intent, Accepted, Quiet, Heard},
+	"overdue":    {Intent, Accepted, Quiet, Overdue},
+	"stuck":      {Intent, Accepted, Stuck},
+	"undone":     {Intent, Undone},
+}
+
+var actKinds = map[string]act.Name{"stage": act.Stage, "move": act.Move, "close": act.Close, "backup": act.Backup, "restart": act.Restart, "open": act.Open, "remark": act.Remark, "claim": act.Claim, "adopt": act.Adopt}
+
+func (sc *scene) journal(words []string) {
+	for _, w := range words {
+		switch {
+		case strings.HasSuffix(w, ":") && len(w) == 2:
+			sc.host = w[:1]
+			continue
+		case strings.HasPrefix(w, "+"), strings.HasPrefix(w, "-"):
+			d, err := time.ParseDuration(w)
+			if err != nil {
+				sc.t.Fatal(err)
+			}
+			sc.now = sc.now.Add(d)
+			continue
+		}
+		word, until, _ := strings.Cut(w, "/")
+		kind, arg, _ := strings.Cut(word, ":")
+		switch kind {
+		case "began", "proving", "proven", "left":
+			sc.apply(Event{Kind: EventKind(kind), Host: sc.host})
+		case "waits", "blocked", "unproven":
+			sc.apply(Event{Kind: EventKind(kind), Host: sc.host, Detail: "for a reason"})
+		case "checked":
+			before := *sc.f.Readings[sc.host]
+			before.Sections = slices.Clone(before.Sections)
+			sc.apply(Event{Kind: Checked, Host: sc.host, Before: &before})
+		case "taken":
+			sc.apply(Event{Kind: Taken, Epoch: sc.s.Epoch + 1})
+		case "leapt":
+			d, err := time.ParseDuration(arg)
+			if err != nil {
+				sc.t.Fatal(err)
+			}
+			sc.now = sc.now.Add(d)
+			sc.apply(Event{Kind: Leapt, Leap: d})
+		case "goon":
+			sc.apply(Event{Kind: Asked, Detail: AskGoOn})
+		case "pause", "stop":
+			sc.apply(Event{Kind: Asked, Detail: kind})
+		case "skip":
+			sc.apply(Event{Kind: Asked, Detail: AskSkip, Host: arg})
+		default:
+			sc.act(kind, arg, until)
+		}
+	}
+}
+
+// act plays an act as far as the word says, and what it brings about where it is done.
+func (sc *scene) act(kind, arg, until string) {
+	a := act.Act{Kind: actKinds[kind], Host: sc.host, Round: "R", Epoch: sc.s.Epoch, Before: act.Remember(sc.f.Readings[sc.host])}
+	v := sc.s.Visit(sc.host)
+	switch kind {
+	case "move":
+		g, to, _ := strings.Cut(arg, ">")
+		a.Guest, a.GuestID, a.To, a.MemoryMiB = g, g, to, 10
+	case "restart":
+		a.Pass, _ = strconv.Atoi(arg)
+	case "stage", "put", "serve":
+		for i, letter := range strings.Split(arg, "+") {
+			at := slices.IndexFunc(v.Changes, func(c act.Change) bool { return c.Component == components[strings.Trim(letter, "2")] })
+			switch {
+			case at < 0:
+				sc.t.Fatalf("%s:%s: there is no such change", kind, arg)
+			case i == 0:
+				a.Index, a.Change = at, &v.Changes[at]
+			default:
+				a.With = append(a.With, act.Placed{Index: at, Change: v.Changes[at]})
+			}
+		}
+		if kind == "put" {
+			a.Kind, a.Pass, a.Before.Version = a.Change.Kind(), a.Change.Pass, a.Change.From
+		}
+		if kind == "serve" {
+			a.Kind, a.Pass, a.Services, a.Before.Version = act.Service, a.Change.Pass, []string{arg + ".service"}, a.Change.To
+		}
+	case "adopt":
+		a.Before.Mark = &estate.Mark{Round: "lost"}
+	case "remark":
+		a.Reason = v.Failure.Says()
+	}
+	if !a.Kind.Known() {
+		sc.t.Fatalf("journal: %q", kind)
+	}
+	steps, ok := far[until]
+	if !ok {
+		sc.t.Fatalf("journal: %s/%s", kind, until)
+	}
+	a.ID = fmt.Sprintf("%s/%s#%d", sc.host, kind, sc.s.Seq+1)
+	name := kind
+	if arg, _, _ = strings.Cut(arg, ">"); arg != "" {
+		name += ":" + arg
+	}
+	sc.ids[sc.host+" "+name], sc.acts[a.ID] = a.ID, a
+	for _, k := range steps {
+		e := Event{Kind: k, Act: &a, Detail: "for a reason", Vain: until == "vain"}
+		if k == Accepted {
+			sc.tasks++
+			e.Task = fmt.Sprint("t", sc.tasks)
+			if kind == "backup" {
+				e.SHA256 = "kept"
+			}
+		}
+		sc.apply(e)
+	}
+	if steps[len(steps)-1] == Done {
+		sc.brings(a)
+	}
+}
+
+// brings is what an act that is done brings about.
+func (sc *scene) brings(a act.Act) {
+	r := sc.f.Readings[a.Host]
+	switch a.Kind {
+	case act.Move:
+		i := slices.IndexFunc(r.Guests, func(g estate.Guest) bool { return g.UID() == a.UID() })
+		sc.f.Readings[a.To].Guests = append(sc.f.Readings[a.To].Guests, r.Guests[i])
+		r.Guests = slices.Delete(slices.Clone(r.Guests), i, i+1)
+	case act.Close, act.Adopt, act.Remark:
+		r.Closed = &estate.Mark{Round: "R", By: "op", Reason: a.Reason}
+	case act.Open:
+		r.Closed = nil
+	case act.Install, act.Flash, act.Service:
+		for _, ch := range a.Changes() {
+			sc.component(a.Host, ch.Component, func(c *estate.Component) { c.Version, c.Holders = ch.To, nil })
+		}
+		r.Components = slices.DeleteFunc(r.Components, func(c estate.Component) bool { return c.Version == "" })
+	case act.Restart:
+		r.BootID += "'"
+		for i := range r.Components {
+			r.Components[i].Running, r.Components[i].Restarts = "", ""
+		}
+	case act.Claim:
+		r.Guard.Epoch = a.Epoch
+	}
+}
+
+func (sc *scene) component(host string, key estate.Key, do func(*estate.Component)) {
+	r := sc.f.Readings[host]
+	r.Components = slices.Clone(r.Components)
+	for i := range r.Components {
+		if r.Components[i].Key == key {
+			do(&r.Components[i])
+		}
+	}
+}
+
+// know makes everything seen, all of it fresh, before the words of "seen" take any of it away.
+func (sc *scene) know() {
+	sc.f.Now = sc.now
+	for _, h := range sc.f.Hosts {
+		sc.f.Read[h] = map[estate.SectionName]Sight{}
+		for _, s := range estate.SectionNames {
+			sc.f.Read[h][s] = Sight{Seq: sc.s.Seq, Tick: 9}
+		}
+		sc.f.Today[h] = Today{Judged: true, Payloads: map[string]error{}, Withdrawn: map[int]string{}}
+		if v := sc.s.Visit(h); v != nil {
+			for _, c := range v.Changes {
+				if c.File != "" {
+					sc.f.Today[h].Payloads[c.File] = nil
+				}
+			}
+		}
+	}
+	for i := range sc.s.Open {
+		sc.f.Traces[sc.s.Open[i].Act.ID] = Traced{Sight: Sight{Seq: sc.s.Seq, Tick: 9}}
+	}
+}
+
+func (sc *scene) id(word string) string {
+	for _, h := range sc.f.Hosts {
+		if id, ok := sc.ids[h+" "+word]; ok {
+			return id
+		}
+	}
+	sc.t.Fatalf("seen: there is no act %q in %v", word, sc.ids)
+	return ""
+}
+
+func (sc *scene) seen(words []string) {
+	for _, w := range words {
+		name, arg, _ := strings.Cut(w, ":")
+		switch name {
+		case "stale":
+			sc.f.Read, sc.f.Traces = map[string]map[estate.SectionName]Sight{}, map[string]Traced{}
+		case "lost":
+			sc.f.Lease = false
+		case "contradicted":
+			sc.f.Contradiction = &Contradiction{Host: "a", Why: "a has taken the order of entry 99"}
+		case "unjudged":
+			for _, h := range sc.f.Hosts {
+				sc.f.Today[h] = Today{Payloads: sc.f.Today[h].Payloads}
+			}
+		case "bad", "withdrawn":
+			for i := range sc.s.Visits {
+				v := &sc.s.Visits[i]
+				for n, c := range v.Changes {
+					if c.Component == components[arg] && name == "withdrawn" {
+						sc.f.Today[v.Host].Withdrawn[n] = "it is bad"
+					} else if c.Component == components[arg] {
+						sc.f.Today[v.Host].Payloads[c.File] = fmt.Errorf("damaged")
+					}
+				}
+			}
+		case "calls":
+			sc.f.Calls[sc.id(arg)] = true
+		case "trace":
+			act, is, _ := strings.Cut(arg, "=")
+			sc.trace(sc.id(act), is)
+		default:
+			sc.seenOn(w)
+		}
+	}
+}
+
+func (sc *scene) trace(id, is string) {
+	tr := Traced{Sight: Sight{Seq: sc.s.Seq, Tick: 9}}
+	switch is {
+	case "running":
+		tr.State, tr.Percent = act.Runs, 40
+	case "done":
+		tr.State = act.Ended
+	case "failed":
+		tr.State, tr.Error = act.Broke, "it broke"
+	case "taken":
+		tr.State = act.Taken
+	case "lost":
+		tr.State, tr.Error = act.Lost, "the host restarted"
+	case "vain":
+		tr.State, tr.Error, tr.Vain = act.Broke, "it never converges", true
+	case "unasked":
+		tr.Unasked = "no answer"
+	case "early":
+		tr.State, tr.Tick = act.Ended, 20 // later than the hosts were looked at
+	default:
+		tr.SHA256 = is
+	}
+	sc.f.Traces[id] = tr
+}
+
+// seenOn takes one word about a host.
+func (sc *scene) seenOn(w string) {
+	r, ok := sc.f.Readings[w[:1]]
+	if !ok {
+		sc.t.Fatalf("seen: %q", w)
+	}
+	host, rest := w[:1], w[1:]
+	fail := func(sections ...estate.SectionName) {
+		for _, s := range sections {
+			r.SetSection(estate.Section{Name: s, At: noon, Err: "no answer"})
+		}
+	}
+	switch word, arg, _ := strings.Cut(strings.TrimPrefix(rest, "."), "="); {
+	case rest[0] == '+':
+		g, state, _ := strings.Cut(rest[1:], ":")
+		x := estate.Guest{ID: g, Name: g, State: estate.Running, Load: estate.Resources{MemoryMiB: 10, CPU: 1}}
+		switch state {
+		case "suspended":
+			x.State = estate.Suspended
+		case "big":
+			x.Load.MemoryMiB = 90
+		}
+		r.Guests = append(slices.Clone(r.Guests), x)
+	case rest[0] == '-':
+		r.Guests = slices.DeleteFunc(slices.Clone(r.Guests), func(g estate.Guest) bool { return g.Name == rest[1:] })
+	case word == "silent":
+		fail(estate.Host, estate.Packages, estate.Drivers, estate.GuestList, estate.SettingItems)
+	case word == "off":
+		fail(estate.Host, estate.Packages, estate.Drivers, estate.GuestList, estate.SettingItems)
+		r.BMC.Power = "Off"
+	case word == "bmc-silent":
+		fail(estate.FirmwareItems, estate.HealthItems, estate.BMCState)
+	case strings.HasPrefix(word, "unread:"):
+		fail(estate.SectionName(word[7:]))
+	case strings.HasPrefix(word, "partial:"):
+		r.SetSection(estate.Section{Name: estate.SectionName(word[8:]), At: noon, Partial: "half of it"})
+	case word == "stale":
+		delete(sc.f.Read, host)
+	case word == "boot":
+		r.BootID = arg
+	case word == "mark":
+		r.Closed = nil
+		if arg == "theirs" {
+			r.Closed = &estate.Mark{By: "night shift", Reason: "theirs"}
+		}
+		if arg == "lost" {
+			r.Closed = &estate.Mark{By: "op", Round: "lost", Reason: "patches"}
+		}
+	case word == "reason":
+		r.Closed = &estate.Mark{Round: "R", Reason: arg}
+	case word == "ill":
+		r.Health = []estate.Health{{Item: "fans", Detail: "slow"}}
+	case word == "netless":
+		r.Networks = nil
+	case word == "queue":
+		r.BMC.Queue = 1
+	case word == "task":
+		r.BMC.Tasks = append(slices.Clone(r.BMC.Tasks), arg)
+	case word == "reset":
+		r.BMC.Reset = sc.now
+	case word == "guard":
+		n, _ := strconv.Atoi(arg)
+		r.Guard.Epoch = int64(n)
+	default:
+		letter, of, _ := strings.Cut(word, ":")
+		if components[letter] == "" {
+			sc.t.Fatalf("seen: %q", w)
+		}
+		sc.component(host, components[letter], func(c *estate.Component) {
+			switch of {
+			case "running":
+				c.Running, c.Restarts = arg, "host"
+			case "held":
+				c.Holders = []estate.Holder{{Service: arg}}
+			case "guests":
+				c.Holders = []estate.Holder{{Guest: arg}}
+			case "state":
+				c.State = arg
+			case "runs":
+				c.Running, c.Holders = "", nil
+			default:
+				c.Version, c.Holders, c.Running = arg, nil, ""
+			}
+		})
+	}
+}
+
+// says writes a decision as the notation has it.
+func (sc *scene) says(d Decision) (out []string) {
+	word := func(a *act.Act) string {
+		name := string(a.Kind)
+		switch {
+		case a.To != "":
+			name += fmt.Sprintf(" %s %s>%s", a.Guest, a.Host, a.To)
+		case a.Change != nil:
+			name += " " + a.Change.Component.Name()
+			for _, c := range a.With {
+				name += "+" + c.Component.Name()
+			}
+			name += " " + a.Host
+		default:
+			name += " " + a.Host
+		}
+		return name
+	}
+	for i := range d.Record {
+		e := &d.Record[i]
+		if e.Act != nil {
+			vain := map[bool]string{true: " (vain)"}[e.Vain]
+			out = append(out, fmt.Sprintf("record %s %s: %s%s", e.Kind, word(e.Act), e.Detail, vain))
+		} else {
+			out = append(out, fmt.Sprintf("record %s %s: %s", e.Kind, e.Host, e.Detail))
+		}
+	}
+	for i := range d.Begin {
+		out = append(out, "begin "+word(&d.Begin[i]))
+	}
+	if d.End != nil {
+		out = append(out, fmt.Sprintf("end %s: %s", d.End.Status, d.End.Detail))
+	}
+	for _, l := range d.Look {
+		var names []string
+		for _, s := range l.Sections {
+			names = append(names, string(s))
+		}
+		slices.Sort(names)
+		if len(l.Traces) > 0 {
+			names = append(names, "trace")
+		}
+		out = append(out, fmt.Sprintf("look %s %s", l.Host, strings.Join(names, ",")))
+	}
+	for _, s := range d.Says {
+		out = append(out, fmt.Sprintf("say %s: %s", s.Host, s.Says))
+	}
+	if d.Wake > 0 {
+		out = append(out, "wake in "+d.Wake.String())
+	}
+	return out
+}
+
+// holds compares: each wanted item begins some item that was said, or is that with "…" for what is left out.
+func matches(said, want string) bool {
+	begins, rest, cut := strings.Cut(want, "…")
+	return strings.HasPrefix(said, strings.TrimSpace(begins)) && (!cut || strings.Contains(said, strings.TrimSpace(rest)))
+}
+
+func (sc *scene) decides(wanted []string) {
+	sc.t.Helper()
+	got := sc.says(Next(sc.s, sc.f))
+	looked := map[string]bool{}
+	for _, s := range got {
+		if f := strings.Fields(s); f[0] == "look" && looked[f[1]] {
+			sc.t.Errorf("it looks at %s twice at once:\n  %s", f[1], strings.Join(got, "\n  "))
+		} else if f[0] == "look" {
+			looked[f[1]] = true
+		}
+	}
+	left := slices.Clone(got)
+	for _, w := range wanted {
+		w = strings.TrimSpace(w)
+		if w == "nothing" {
+			continue
+		}
+		i := slices.IndexFunc(left, func(s string) bool { return matches(s, w) })
+		if i < 0 {
+			sc.t.Errorf("it lacks %q\nit decided:\n  %s", w, strings.Join(got, "\n  "))
+			return
+		}
+		left = slices.Delete(left, i, i+1)
+	}
+	for _, s := range left {
+		if !strings.HasPrefix(s, "say ") && !strings.HasPrefix(s, "look ") && !strings.HasPrefix(s, "wake ") {
+			sc.t.Errorf("it was not to %s\nit decided:\n  %s", s, strings.Join(got, "\n  "))
+		}
+	}
+}
+
+// play plays one case.
+func play(t *testing.T, lines []string) {
+	sc := newScene(t)
+	began := false
+	ready := func() {
+		if !began {
+			sc.begin()
+			began = true
+		}
+	}
+	known := false
+	for _, line := range lines {
+		f := strings.Fields(line)
+		switch f[0] {
+		case "hosts":
+			sc.hosts(f[1:])
+		case "brief":
+			sc.brief(f[1:])
+		case "plan":
+			sc.visit(f[1:])
+		case "journal":
+			ready()
+			sc.journal(f[1:])
+		case "seen", "⇒":
+			ready()
+			if !known {
+				sc.know()
+				known = true
+			}
+			if f[0] == "seen" {
+				sc.seen(f[1:])
+			} else {
+				sc.decides(strings.Split(strings.TrimSpace(strings.TrimPrefix(strings.TrimSpace(line), "⇒")), ";"))
+			}
+		default:
+			t.Fatalf("no line begins with %q", f[0])
+		}
+	}
+}
+
+func TestNext(t *testing.T) {
+	n := 0
+	for _, text := range strings.Split(cases, "\n#")[1:] {
+		title, body, _ := strings.Cut(text, "\n")
+		var lines []string
+		for _, l := range strings.Split(body, "\n") {
+			if strings.TrimSpace(l) != "" {
+				lines = append(lines, l)
+			}
+		}
+		n++
+		t.Run(strings.TrimSpace(title), func(t *testing.T) { play(t, lines) })
+	}
+	if n < 80 {
+		t.Errorf("there are %d cases", n)
+	}
+}

@@ -1,0 +1,529 @@
+package course
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"yareharbour/core/act"
+	"yareharbour/core/estate"
+	"yareharbour/core/fit"
+	"yareharbour/core/plan"
+	"yareharbour/core/precheck"
+)
+
+// Pending is an act whose outcome is not known yet. Only a look settles it.
+type Pending struct {
+	Act        act.Act
+	At         time.Time // of its intent
+	Accepted   bool
+	Task       string
+	SHA256     string
+	Unanswered string    // why the call brought no answer
+	Quiet      time.Time // since when nobody can be asked; zero while somebody can
+	Given      bool      // it was waited for in vain, or needs a person: nothing is tried before somebody lets the round go on
+	Waited     bool      // its silence was borne once, and is not a second time
+	From       time.Time // from when its time is counted: its intent, or when somebody let the round go on
+}
+
+// Failure is why a visit stands still.
+type Failure struct {
+	Act     *act.Act // nil where it was no act that failed
+	Step    act.Step
+	Error   string
+	Remedy  string
+	At      time.Time
+	Certain bool // how the act came out is known
+	Waited  bool // it was waited for
+	Marked  bool // the host carries the reason, or needs not
+}
+
+// Says is what failed, and how.
+func (f *Failure) Says() string {
+	what := string(f.Step)
+	if f.Act != nil {
+		what = string(f.Act.Kind)
+	}
+	return what + " failed: " + f.Error
+}
+
+// Span is a step of a visit as it went; To is zero while it lasts.
+type Span struct {
+	Step     act.Step
+	Pass     int
+	From, To time.Time
+	Failed   bool
+}
+
+// Phase is how far a visit is.
+type Phase string
+
+// The phases, in order.
+const (
+	Waiting  Phase = "waiting"
+	Checking Phase = "checking"
+	Working  Phase = "working"
+	Settling Phase = "proving"
+	Closing  Phase = "closing off" // proven; what is owed is undone
+	Over     Phase = "over"
+	LeftOut  Phase = "left out"
+)
+
+// Visit is how far a host's visit has come.
+type Visit struct {
+	plan.Visit
+	Phase   Phase
+	Before  *estate.Reading // the host as it was
+	Acts    []act.Act       // that were done, in order
+	Owed    []act.Act       // that were done and are still to be undone
+	Skip    bool            // somebody asked to leave it out
+	Waits   time.Time       // since when it waits for what can't be read; zero while it does not
+	Why     string          // what it waits for
+	Waited  bool            // it was waited for once, and is not a second time
+	Anew    bool            // somebody let it go on after a failure: it is closed anew if its mark is gone
+	Proving time.Time       // since when it is being proven
+	Failure *Failure
+	Spans   []Span
+	Notes   []string // what proving it brought up
+	Kept    string   // SHA-256 of the configuration that was kept
+}
+
+// Over tells whether the visit is behind us.
+func (v *Visit) Over() bool { return v.Phase == Over || v.Phase == LeftOut }
+
+// Under tells whether the visit is under way.
+func (v *Visit) Under() bool { return v.Phase != Waiting && !v.Over() }
+
+// Closed tells whether the host carries our mark, as far as the journal knows.
+func (v *Visit) Closed() bool {
+	return slices.ContainsFunc(v.Owed, func(a act.Act) bool { return a.Kind.Of().Rules().Pays == act.Open })
+}
+
+// Did tells whether an act of the kind was done, of the change or pass with that number where the kind has those.
+func (v *Visit) Did(kind act.Name, n int) bool {
+	return slices.ContainsFunc(v.Acts, func(a act.Act) bool {
+		return a.Kind == kind && (a.Change == nil || a.Makes(n)) && (a.Pass == 0 || a.Change != nil || a.Pass == n)
+	})
+}
+
+// Made tells whether the change was made: by an act of its own, or by being proven where it needs none.
+func (v *Visit) Made(i int) bool {
+	k := v.Changes[i].Kind()
+	return k == "" && v.Phase != Waiting && v.Did(act.Restart, v.Changes[i].Pass) || k != "" && v.Did(k, i)
+}
+
+// Moved are the migrations that were made.
+func (v *Visit) Moved() (out []fit.Move) {
+	for _, a := range v.Acts {
+		if a.To != "" {
+			out = append(out, fit.Move{ID: a.GuestID, Guest: a.Guest, From: a.Host, To: a.To})
+		}
+	}
+	return out
+}
+
+// State is a round as its journal tells it.
+type State struct {
+	Round   string
+	Plan    plan.Plan
+	Status  Status
+	Visits  []Visit
+	Open    []Pending
+	Pause   bool
+	Stop    bool
+	Started time.Time
+	Ended   time.Time
+	Last    time.Time // of the newest event
+	Seq     int64
+	Epoch   int64
+	Detail  string
+
+	failures map[string]int   // certain ones since somebody last let the round go on, by the act's key
+	touched  map[string]int64 // the newest event about an act on the host, or to it
+	claimed  map[string]int64 // the epoch that the host was told
+	moved    int64            // the newest intent of a migration
+}
+
+// Fold plays a journal. For one that can't be it returns a *Malformed, and the state up to the entry before.
+func Fold(events []Event) (*State, error) {
+	s := &State{}
+	for i := range events {
+		if err := s.Apply(events[i]); err != nil {
+			return s, err
+		}
+	}
+	return s, nil
+}
+
+// Visit returns the state of the host's visit, or nil.
+func (s *State) Visit(host string) *Visit {
+	for i := range s.Visits {
+		if s.Visits[i].Host == host {
+			return &s.Visits[i]
+		}
+	}
+	return nil
+}
+
+// Tally counts the visits that are over and the migrations that were made.
+func (s *State) Tally() (visits, moves int) {
+	for i := range s.Visits {
+		if s.Visits[i].Phase == Over {
+			visits++
+		}
+		moves += len(s.Visits[i].Moved())
+	}
+	return visits, moves
+}
+
+// Holds tells whether the round still has a host closed, or an act of which nobody knows how it came out.
+func (s *State) Holds() bool {
+	return len(s.Open) > 0 || slices.ContainsFunc(s.Visits, func(v Visit) bool { return len(v.Owed) > 0 })
+}
+
+// Silent tells whether the host is expected to be silent now: an act is under way that takes it, or its services are coming up after one.
+func (s *State) Silent(host string) bool {
+	v := s.Visit(host)
+	return v != nil && (v.Phase == Settling || slices.ContainsFunc(s.Open, func(p Pending) bool { return p.Act.Host == host && p.Act.Kind.Of().Rules().Quiet }))
+}
+
+// Apply takes in the next event. It refuses one that can't come here with a *Malformed, and leaves the state as it was.
+func (s *State) Apply(e Event) error {
+	if why := s.refuses(&e); why != "" {
+		return &Malformed{Entry: s.Seq + 1, Why: why}
+	}
+	before := s.Last
+	s.Seq, s.Last, s.Epoch = e.Seq, e.At, e.Epoch
+	switch {
+	case e.Act != nil:
+		s.touched[e.Act.Host] = e.Seq
+		if e.Act.To != "" {
+			s.touched[e.Act.To] = e.Seq
+		}
+		s.act(&e)
+	case e.Host != "" && e.Kind != Asked:
+		s.visit(s.Visit(e.Host), &e)
+	case e.Kind == Taken:
+		s.unwatched(e.At.Sub(before))
+	case e.Kind == Leapt:
+		s.leapt(e.Leap)
+	default:
+		s.round(&e)
+	}
+	return nil
+}
+
+// refuses says why the event can't be the next one.
+func (s *State) refuses(e *Event) string {
+	switch {
+	case e.V != Schema:
+		return fmt.Sprintf("it is of the schema %d, and this version reads %d", e.V, Schema)
+	case e.Seq != s.Seq+1:
+		return fmt.Sprintf("the entry that stands here is number %d: one is missing, or they were put in another order", e.Seq)
+	case (e.Kind == Started) != (s.Seq == 0):
+		return fmt.Sprintf("a journal begins with %q and has it once", Started)
+	case e.Kind == Started && e.Plan == nil:
+		return "it begins a round without a plan"
+	case e.Epoch < s.Epoch:
+		return fmt.Sprintf("it was written under the epoch %d, after one of epoch %d", e.Epoch, s.Epoch)
+	case e.Epoch > s.Epoch && e.Kind != Taken && e.Kind != Started:
+		return fmt.Sprintf("it was written under the epoch %d, which nobody took on", e.Epoch)
+	}
+	switch e.Kind {
+	case Started, Taken, Asked, Ended, Leapt:
+		if e.Act != nil {
+			return fmt.Sprintf("%q is about no act", e.Kind)
+		}
+		return ""
+	case Intent, Accepted, Unanswered, Done, Undone, Failed, Quiet, Heard, Overdue, Stuck:
+		return s.refusesAct(e)
+	case Began, Checked, Waits, Blocked, Proving, Proven, Unproven, Left:
+		if e.Act != nil || s.Visit(e.Host) == nil {
+			return fmt.Sprintf("%q is about %q, which has no visit", e.Kind, e.Host)
+		}
+		return ""
+	}
+	return fmt.Sprintf("nobody knows what %q is", e.Kind)
+}
+
+func (s *State) refusesAct(e *Event) string {
+	a := e.Act
+	if a == nil {
+		return fmt.Sprintf("%q is about an act, and there is none", e.Kind)
+	}
+	v := s.Visit(a.Host)
+	i := s.pending(a.ID)
+	switch {
+	case !a.Kind.Known():
+		return fmt.Sprintf("nobody knows what kind of act %q is", a.Kind)
+	case v == nil:
+		return fmt.Sprintf("it is about %s, which has no visit", a.Host)
+	case slices.ContainsFunc(a.Changes(), func(p act.Placed) bool { return p.Index < 0 || p.Index >= len(v.Changes) }):
+		return fmt.Sprintf("it is about a change of %s that there is not: it has %d", a.Host, len(v.Changes))
+	case a.Change == nil && a.Kind.Of().Rules().Step == act.ChangeStep:
+		return fmt.Sprintf("%s is about a change, and there is none", a.Kind)
+	case e.Kind == Intent && i >= 0:
+		return fmt.Sprintf("it intends %s again while that is open", a.ID)
+	case e.Kind != Intent && i < 0:
+		return fmt.Sprintf("it is about %s, which was not intended or is settled already", a.ID)
+	}
+	return ""
+}
+
+func (s *State) pending(id string) int {
+	return slices.IndexFunc(s.Open, func(p Pending) bool { return p.Act.ID == id })
+}
+
+func (s *State) round(e *Event) {
+	switch e.Kind {
+	case Started:
+		s.Round, s.Plan, s.Status, s.Started = e.Round, *e.Plan, Running, e.At
+		s.Plan.Brief.By, s.Plan.Brief.Reason = e.By, e.Detail
+		s.failures, s.touched, s.claimed = map[string]int{}, map[string]int64{}, map[string]int64{}
+		for _, v := range e.Plan.Visits {
+			s.Visits = append(s.Visits, Visit{Visit: v, Phase: Waiting})
+		}
+	case Ended:
+		s.Status, s.Ended, s.Detail = e.Status, e.At, e.Detail
+	case Asked:
+		s.asked(e)
+	}
+}
+
+// unwatched lets everything that is waited for start so much later: patience is for what somebody waited for, and since the last entry of the runner before it is not known that anybody did.
+func (s *State) unwatched(gap time.Duration) {
+	if gap < 0 {
+		s.leapt(gap) // by its own clock the runner before was ahead of this one
+		return
+	}
+	for i := range s.Open {
+		p := &s.Open[i]
+		p.From, p.Quiet = later(p.From, gap), later(p.Quiet, gap)
+	}
+	for i := range s.Visits {
+		v := &s.Visits[i]
+		v.Waits, v.Proving = later(v.Waits, gap), later(v.Proving, gap)
+	}
+}
+
+// leapt moves what is under way to where it stands by a time of day that leapt, so that it has lasted as long as it did.
+func (s *State) leapt(by time.Duration) {
+	for i := range s.Open {
+		p := &s.Open[i]
+		p.At, p.From, p.Quiet = later(p.At, by), later(p.From, by), later(p.Quiet, by)
+	}
+	for i := range s.Visits {
+		v := &s.Visits[i]
+		v.Waits, v.Proving = later(v.Waits, by), later(v.Proving, by)
+		if n := len(v.Spans); n > 0 && v.Spans[n-1].To.IsZero() {
+			v.Spans[n-1].From = later(v.Spans[n-1].From, by)
+		}
+	}
+}
+
+// later is a time that is so much later; zero stays zero.
+func later(t time.Time, by time.Duration) time.Time {
+	if t.IsZero() {
+		return t
+	}
+	return t.Add(by)
+}
+
+func (s *State) asked(e *Event) {
+	switch e.Detail {
+	case AskPause:
+		s.Pause = true
+	case AskStop:
+		s.Stop = true
+	case AskSkip:
+		if v := s.Visit(e.Host); v != nil {
+			v.Skip = true
+		}
+	case AskGoOn:
+		s.Pause, s.Stop, s.Status, s.Ended, s.Detail = false, false, Running, time.Time{}, ""
+		s.failures = map[string]int{}
+		for i := range s.Visits {
+			v := &s.Visits[i]
+			if f := v.Failure; f != nil {
+				v.Waited, v.Anew = f.Waited, true
+			}
+			if v.Phase == Settling {
+				v.Phase, v.Proving = Working, time.Time{}
+			}
+			v.Failure, v.Waits, v.Why = nil, time.Time{}, ""
+		}
+		for i := range s.Open {
+			p := &s.Open[i]
+			p.Waited = p.Waited || p.Given && !p.Quiet.IsZero()
+			p.Given, p.From = false, e.At
+		}
+	}
+}
+
+func (s *State) visit(v *Visit, e *Event) {
+	switch e.Kind {
+	case Began:
+		v.Phase = Checking
+		v.begin(act.PrecheckStep, 0, e.At)
+	case Checked:
+		v.Phase, v.Answers, v.Before = Working, e.Checks, e.Before
+		v.moves(e.At)
+	case Waits:
+		v.Waits, v.Why = e.At, e.Detail
+	case Blocked:
+		if len(e.Checks) > 0 {
+			v.Answers = e.Checks
+		}
+		v.fail(nil, e, true)
+	case Proving:
+		v.Phase, v.Proving = Settling, e.At
+		v.begin(act.ProveStep, v.Passes, e.At)
+	case Unproven:
+		v.fail(nil, e, true)
+	case Proven:
+		v.Phase = Closing
+		v.moves(e.At)
+		if e.Detail != "" {
+			v.Notes = append(v.Notes, e.Detail)
+		}
+		v.settle()
+	case Left:
+		v.Phase, v.Failure = LeftOut, nil
+		v.end(e.At, false)
+	}
+}
+
+// moves closes the span that is open, and forgets what was waited for: the visit goes on.
+func (v *Visit) moves(at time.Time) {
+	v.Waits, v.Why, v.Waited = time.Time{}, "", false
+	v.end(at, false)
+}
+
+func (v *Visit) end(at time.Time, failed bool) {
+	if n := len(v.Spans); n > 0 {
+		if s := &v.Spans[n-1]; s.To.IsZero() || failed {
+			s.To, s.Failed = at, failed
+		}
+	}
+}
+
+// begin opens a span for the step, unless it is the one that is open already.
+func (v *Visit) begin(step act.Step, pass int, at time.Time) {
+	if n := len(v.Spans); n > 0 {
+		last := &v.Spans[n-1]
+		if last.Step == step && last.Pass == pass {
+			last.To, last.Failed = time.Time{}, false
+			return
+		}
+		v.end(at, false)
+	}
+	v.Spans = append(v.Spans, Span{Step: step, Pass: pass, From: at})
+}
+
+func (v *Visit) step() act.Step {
+	if n := len(v.Spans); n > 0 {
+		return v.Spans[n-1].Step
+	}
+	return act.PrecheckStep
+}
+
+func (v *Visit) fail(a *act.Act, e *Event, certain bool) {
+	v.end(e.At, true)
+	if v.Failure != nil {
+		return // the first is what a person must know of
+	}
+	step := v.step()
+	if a != nil {
+		step = a.Kind.Step()
+	}
+	waited := !v.Waits.IsZero() || e.Kind == Overdue
+	v.Failure = &Failure{Act: a, Step: step, Error: e.Detail, Remedy: e.Remedy, At: e.At, Certain: certain, Waited: waited, Marked: !v.Closed()}
+}
+
+// settle ends a visit of which nothing is owed any more.
+func (v *Visit) settle() {
+	if v.Phase == Closing && len(v.Owed) == 0 {
+		v.Phase = Over
+	}
+}
+
+// act takes in an event about an act. What is open stays open until a look has settled it, or it is certain that it failed.
+func (s *State) act(e *Event) {
+	a := *e.Act
+	v := s.Visit(a.Host)
+	if e.Kind == Intent && a.To != "" {
+		s.moved = e.Seq
+	}
+	if e.Kind == Intent {
+		s.Open = append(s.Open, Pending{Act: a, At: e.At, From: e.At})
+		v.moves(e.At)
+		v.begin(a.Kind.Step(), a.Pass, e.At)
+		return
+	}
+	i := s.pending(a.ID)
+	p := &s.Open[i]
+	switch e.Kind {
+	case Accepted:
+		p.Accepted, p.Task, p.SHA256 = true, e.Task, e.SHA256
+	case Unanswered:
+		p.Unanswered = e.Detail
+	case Quiet:
+		p.Quiet = e.At
+	case Heard:
+		p.Quiet, p.Waited = time.Time{}, false
+	case Overdue, Stuck:
+		p.Given = true
+		v.fail(&a, e, false)
+	case Undone:
+		s.Open = slices.Delete(s.Open, i, i+1)
+		v.end(e.At, false)
+	case Failed:
+		s.Open = slices.Delete(s.Open, i, i+1)
+		s.failed(v, &a, e)
+	case Done:
+		sum := p.SHA256
+		s.Open = slices.Delete(s.Open, i, i+1)
+		s.done(v, a, e, sum)
+	}
+}
+
+func (s *State) failed(v *Visit, a *act.Act, e *Event) {
+	s.failures[a.Key()]++
+	r := a.Kind.Of().Rules()
+	switch {
+	case r.Aside:
+		v.end(e.At, false)
+		if v.Failure != nil {
+			v.Failure.Marked = true // the journal has it
+		}
+	case s.failures[a.Key()] < r.Tries && !e.Vain:
+		v.end(e.At, true)
+	default:
+		v.fail(a, e, true)
+	}
+}
+
+func (s *State) done(v *Visit, a act.Act, e *Event, sum string) {
+	r := a.Kind.Of().Rules()
+	v.end(e.At, false)
+	if a.Kind == act.Claim { // it belongs to the lease, not to the visit
+		s.claimed[a.Host] = a.Epoch
+		return
+	}
+	if r.Aside && v.Failure != nil {
+		v.Failure.Marked = true
+	}
+	v.Acts = append(v.Acts, a)
+	v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool { return o.Kind.Of().Rules().Pays == a.Kind })
+	if r.Owes != "" {
+		v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool { return o.Kind == a.Kind })
+		v.Owed = append(v.Owed, a)
+	}
+	if r.Gives {
+		v.Kept = sum
+	}
+	v.settle()
+}
+
+// blockers are the answers that keep a visit from going ahead.
+func blockers(as []precheck.Answer) []precheck.Answer { return precheck.Blockers(as) }

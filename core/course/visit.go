@@ -1,0 +1,407 @@
+package course
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"yareharbour/core/act"
+	"yareharbour/core/catalogue"
+	"yareharbour/core/estate"
+	"yareharbour/core/fit"
+	"yareharbour/core/precheck"
+)
+
+// visit goes on with one visit, one thing at a time.
+func (t *turn) visit(v *Visit) {
+	switch {
+	case v.Over():
+	case v.Failure != nil:
+		t.afterFailure(v)
+	case v.Phase == Waiting:
+		t.begin(v)
+	case t.halts(v):
+		t.halt(v)
+	case t.f.Contradiction != nil:
+		t.blocked(v, t.f.Contradiction.Error(), "find the newer copy of the state directory, and go on with that one")
+	case v.Phase == Checking:
+		t.precheck(v)
+	case v.Phase == Working:
+		t.work(v)
+	case v.Phase == Settling:
+		t.prove(v)
+	case v.Phase == Closing:
+		t.start(v, act.Act{Kind: v.Owed[0].Kind.Of().Rules().Pays})
+	}
+}
+
+func (t *turn) blocked(v *Visit, why, remedy string) {
+	if t.busy(v.Host) == 0 {
+		t.record(Event{Kind: Blocked, Host: v.Host, Detail: why, Remedy: remedy})
+	}
+}
+
+// begin lets the visit begin if every gate is open.
+func (t *turn) begin(v *Visit) {
+	if v.Skip {
+		t.record(Event{Kind: Left, Host: v.Host, Detail: "somebody asked to leave it out"})
+		return
+	}
+	if len(t.d.Record) > 0 {
+		return // the gates are asked when that is in the fold
+	}
+	if _, why, held := t.held(v); held {
+		t.say(v.Host, why)
+		return
+	}
+	t.record(Event{Kind: Began, Host: v.Host})
+}
+
+// halts tells whether the visit goes no further: somebody asked for it, or another visit failed. One whose host is closed, or may be, is finished all the same.
+func (t *turn) halts(v *Visit) bool {
+	closing := t.count(func(a *act.Act) bool { return a.Host == v.Host && a.Kind.Of().Rules().Pays != "" }) > 0
+	return (t.s.Stop || v.Skip || t.s.failing() != nil) && !v.Closed() && !closing
+}
+
+func (t *turn) halt(v *Visit) {
+	switch {
+	case t.busy(v.Host) > 0: // what is in flight lands
+	case v.Skip:
+		t.record(Event{Kind: Left, Host: v.Host, Detail: "somebody asked to leave it out; guests that moved away stay where they are"})
+	default:
+		t.say(v.Host, "it stands at a safe point")
+	}
+}
+
+// afterFailure lets what is in flight land, and writes the reason on a closed host.
+func (t *turn) afterFailure(v *Visit) {
+	switch {
+	case v.Skip && !v.Closed() && t.busy(v.Host) == 0:
+		t.record(Event{Kind: Left, Host: v.Host, Detail: "somebody asked to leave it out, after: " + v.Failure.Says()})
+	case !v.Failure.Marked && !t.flies(v.Host):
+		a := act.Act{Kind: act.Remark, Reason: v.Failure.Says()}
+		if !t.fresh(v.Host, estate.Host) {
+			return
+		}
+		if r := t.f.Readings[v.Host]; !r.Reached() || r.Closed == nil || r.Closed.Round != t.s.Round {
+			return // it can't be written there; the journal has it
+		}
+		t.start(v, a)
+	}
+}
+
+// flies tells whether anything is under way on the host that is not given up.
+func (t *turn) flies(host string) bool {
+	return slices.ContainsFunc(t.s.Open, func(p Pending) bool { return p.Act.Host == host && !p.Given })
+}
+
+func (t *turn) precheck(v *Visit) {
+	own, others := t.fresh(v.Host, everySection...), t.clusterSeen()
+	if !own || !others {
+		return
+	}
+	answers := t.answers(v)
+	if b := blockers(answers); len(b) > 0 {
+		t.record(Event{Kind: Blocked, Host: v.Host, Detail: b[0].Check + ": " + b[0].Evidence, Remedy: b[0].Remedy, Checks: answers})
+		return
+	}
+	t.record(Event{Kind: Checked, Host: v.Host, Detail: fmt.Sprintf("%d checks, none blocks", len(answers)), Checks: answers, Before: t.f.Readings[v.Host]})
+}
+
+// answers are the prechecks as they are answered now, with what only a round asks: whether the host is as it was planned, and what is to be put in still stands. No age
+// limit: the readings were taken for this very turn.
+func (t *turn) answers(v *Visit) []precheck.Answer {
+	today := t.f.Today[v.Host]
+	brief := t.s.Plan.Brief
+	f := precheck.Facts{Now: t.f.Now, Reserve: brief.Reserve, Out: brief.Out, Hosts: t.f.Hosts, Readings: t.f.Readings, Empties: v.Empties, Round: t.s.Round,
+		Adopts: v.Adopts, Visited: t.draining(), Payloads: map[string]error{}, Judged: today.Judged, Verdicts: today.Verdicts, Mismatches: today.Mismatches}
+	for _, c := range v.Changes {
+		if c.File == "" {
+			continue
+		}
+		why, looked := today.Payloads[c.File]
+		if !looked {
+			why = errUnlooked
+		}
+		f.Payloads[c.File] = why
+	}
+	return append(precheck.Host(f, v.Host), asPlanned(v, t.f.Readings[v.Host]), standing(v, today))
+}
+
+var errUnlooked = errors.New("it could not be known whether it is here and whole")
+
+// asPlanned holds the host to what it was when the round's wants were frozen.
+func asPlanned(v *Visit, r *estate.Reading) precheck.Answer {
+	a := precheck.Answer{Check: "as planned", Host: v.Host, Level: precheck.Clear, Evidence: "it is as it was when the round was planned"}
+	for _, c := range v.Changes {
+		switch has, unread := c.Standing(r); {
+		case unread != nil:
+			a.Level = precheck.Blocker
+			a.Evidence = fmt.Sprintf("at what %s stands can't be told: %s", c.Component, unread)
+			a.Remedy = "see why it can't be read, then resume the round"
+		case has.Version != c.From && has.Version != c.To:
+			a.Level = precheck.Blocker
+			a.Evidence = fmt.Sprintf("%s was %q when the round was planned and is %q now", c.Component, c.From, has.Version)
+			a.Remedy = "plan the round again"
+		}
+	}
+	return a
+}
+
+// standing holds what is still to be put in to what its publishers say today.
+func standing(v *Visit, today Today) precheck.Answer {
+	a := precheck.Answer{Check: "standing", Host: v.Host, Level: precheck.Clear, Evidence: "nothing that would be put in was withdrawn since"}
+	for i, c := range v.Changes {
+		if !c.Installs() || c.To == "" || v.Did(c.Kind(), i) {
+			continue
+		}
+		if why := today.Withdrawn[i]; why != "" {
+			a.Level = precheck.Blocker
+			a.Evidence = fmt.Sprintf("%s %s was withdrawn since the round was planned: %s", c.Component, c.To, why)
+			a.Remedy = "plan the round again"
+		}
+	}
+	return a
+}
+
+// work does what the visit is for. Before each act it asks anew whether what is still to be put in stands: a withdrawal stops the visit there.
+func (t *turn) work(v *Visit) {
+	if t.busy(v.Host) == 0 {
+		if a := standing(v, t.f.Today[v.Host]); a.Level == precheck.Blocker {
+			t.record(Event{Kind: Blocked, Host: v.Host, Detail: a.Evidence, Remedy: a.Remedy})
+			return
+		}
+	}
+	for _, step := range []func(*Visit) bool{t.adopts, t.stages, t.empties, t.backs} {
+		if step(v) {
+			return
+		}
+	}
+	for pass := 1; pass <= v.Passes; pass++ {
+		if t.pass(v, pass) {
+			return
+		}
+	}
+	if t.busy(v.Host) == 0 {
+		t.record(Event{Kind: Proving, Host: v.Host})
+	}
+}
+
+// adopts makes the mark of a lost round that of this one.
+func (t *turn) adopts(v *Visit) bool {
+	if v.Adopts == "" || v.Did(act.Adopt, 0) {
+		return false
+	}
+	t.start(v, act.Act{Kind: act.Adopt, Reason: t.s.Plan.Brief.Reason})
+	return true
+}
+
+// stages puts payloads on the host, each file once.
+func (t *turn) stages(v *Visit) bool {
+	for i, c := range v.Changes {
+		same := func(o act.Change) bool { return o.File == c.File }
+		if c.File == "" || !c.Installs() || slices.ContainsFunc(v.Changes[:i], same) || v.Did(act.Stage, i) || v.Did(c.Kind(), i) {
+			continue
+		}
+		if t.busy(v.Host) == 0 {
+			t.start(v, act.Act{Kind: act.Stage, Index: i, Change: &c})
+		}
+		return true
+	}
+	return false
+}
+
+// empties drains and closes the host.
+func (t *turn) empties(v *Visit) bool {
+	if !v.Empties || t.restarted(v) {
+		return false
+	}
+	if !t.fresh(v.Host, estate.Host, estate.GuestList) {
+		return true
+	}
+	r := t.f.Readings[v.Host]
+	for _, s := range []estate.SectionName{estate.Host, estate.GuestList} {
+		if why := r.Section(s).Err; why != "" {
+			if t.busy(v.Host) == 0 {
+				t.hindered(v, sectionSays(v.Host, s)+" can't be read, and those last known count as running: "+why,
+					"look at its console; its power must be proven off before anybody starts its guests elsewhere")
+			}
+			return true
+		}
+	}
+	var staying []estate.Guest
+	for _, g := range r.Holding() {
+		if !t.moving(v.Host, g.UID()) {
+			staying = append(staying, g)
+		}
+	}
+	switch {
+	case len(staying) > 0:
+		t.move(v, staying)
+		return true
+	case t.busy(v.Host) > 0:
+		return true
+	case !v.Closed(), v.Anew && r.Closed == nil:
+		t.start(v, act.Act{Kind: act.Close, Reason: t.s.Plan.Brief.Reason})
+		return true
+	}
+	return false
+}
+
+func (t *turn) restarted(v *Visit) bool {
+	return !slices.ContainsFunc(v.Restarts, func(pass int) bool { return !v.Did(act.Restart, pass) })
+}
+
+// moving tells whether the guest is on its way from the host.
+func (t *turn) moving(host, guest string) bool {
+	return t.count(func(a *act.Act) bool { return a.To != "" && a.Host == host && a.UID() == guest }) > 0
+}
+
+// flights are the migrations on their way to the host.
+func (t *turn) flights(to string) (out []act.Act) {
+	t.count(func(a *act.Act) bool {
+		if a.To == to {
+			out = append(out, *a)
+		}
+		return false
+	})
+	return out
+}
+
+func (t *turn) guest(host, uid string) estate.Guest {
+	for _, g := range t.f.Readings[host].Guests {
+		if g.UID() == uid {
+			return g
+		}
+	}
+	return estate.Guest{}
+}
+
+// offNow counts the hosts whose power is off.
+func (t *turn) offNow() (n int) {
+	for _, h := range t.f.Hosts {
+		if t.f.Readings[h].Off() {
+			n++
+		}
+	}
+	return n
+}
+
+// move picks the next guest to go and where to, on the cluster as it is this moment.
+func (t *turn) move(v *Visit, staying []estate.Guest) {
+	flying := t.count(func(a *act.Act) bool { return a.To != "" })
+	if flying >= max(t.s.Plan.Brief.Moves, 1) || !t.clusterSeen() {
+		return
+	}
+	for _, h := range t.f.Hosts {
+		if own := t.s.Visit(h); own != nil && own.Closed() && len(t.f.Readings[h].Holding()) == 0 {
+			continue // it may be restarting: it was empty when it was closed, and takes nobody
+		}
+		if t.f.Readings[h].Off() { // nothing runs there, which is known; but it is out of service too
+			if most := t.s.Plan.Brief.Out; t.offNow()+len(t.draining()) > most {
+				if t.busy(v.Host) == 0 {
+					t.hindered(v, fmt.Sprintf("%s is off: no new moves are begun: at most %d may be out of service at once", h, most), "bring "+h+" back, or plan anew with more hosts out at once")
+				}
+				return
+			}
+			continue
+		}
+		for _, s := range []estate.SectionName{estate.Host, estate.GuestList} {
+			if why := t.f.Readings[h].Section(s).Err; why != "" {
+				if t.busy(v.Host) == 0 {
+					t.hindered(v, notKnown(h, s)+": no new moves are begun: "+why, "bring "+h+" back or prove its power off, then resume")
+				}
+				return
+			}
+		}
+	}
+	answer := t.certify(v.Host, fit.Effort)
+	if answer.Outcome != fit.Fits {
+		if t.busy(v.Host) == 0 && flying == 0 {
+			t.record(Event{Kind: Blocked, Host: v.Host, Detail: "no room: " + answer.Outcome.String() + ": " + answer.Obstacle.String(), Remedy: answer.Obstacle.WayOut})
+		}
+		return
+	}
+	i := slices.IndexFunc(answer.Moves, func(m fit.Move) bool { return m.From == v.Host })
+	m := answer.Moves[i]
+	g := staying[slices.IndexFunc(staying, func(g estate.Guest) bool { return g.ID == m.ID && g.Name == m.Guest })]
+	t.start(v, act.Act{Kind: act.Move, Guest: m.Guest, GuestID: m.ID, To: m.To, MemoryMiB: g.Load.MemoryMiB, Bandwidth: t.s.Plan.Brief.Bandwidth})
+}
+
+func notKnown(host string, s estate.SectionName) string {
+	if s == estate.Host {
+		return host + " does not answer"
+	}
+	return "which guests are on " + host + " can't be read"
+}
+
+// backs keeps the host's configuration before the first change.
+func (t *turn) backs(v *Visit) bool {
+	if !v.Backup || v.Did(act.Backup, 0) || slices.ContainsFunc(v.Acts, func(a act.Act) bool { return a.Kind.Step() == act.ChangeStep }) {
+		return false
+	}
+	t.start(v, act.Act{Kind: act.Backup})
+	return true
+}
+
+// pass puts in what belongs to the pass, and restarts the host if that needs it. It tells whether anything was left to do.
+func (t *turn) pass(v *Visit, pass int) bool {
+	if a, ok := act.Next(v.Changes, pass, v.Did); ok {
+		a.Reason = t.s.Plan.Brief.Reason
+		for _, x := range v.Along {
+			if a.Kind == act.Install && x.Pass == pass && x.Component.Kind() == a.Change.Component.Kind() {
+				a.Along = append(a.Along, x)
+			}
+		}
+		t.start(v, a)
+		return true
+	}
+	if t.revives(v, pass) {
+		return true
+	}
+	if slices.Contains(v.Restarts, pass) && !v.Did(act.Restart, pass) {
+		t.start(v, act.Act{Kind: act.Restart, Pass: pass, Reason: t.s.Plan.Brief.Reason})
+		return true
+	}
+	return false
+}
+
+// revives restarts the services that run what the pass has replaced, where their restart is what it takes and none of the host is to come.
+func (t *turn) revives(v *Visit, pass int) bool {
+	if slices.ContainsFunc(v.Restarts, func(r int) bool { return r >= pass }) {
+		return false
+	}
+	for i, c := range v.Changes {
+		if c.Pass != pass || c.Kind() != act.Install || c.Restart != catalogue.ServiceRestart || !v.Did(act.Install, i) || v.Did(act.Service, i) {
+			continue
+		}
+		if t.busy(v.Host) > 0 || !t.fresh(v.Host, c.Component.Section()) {
+			return true
+		}
+		now, unread := c.Standing(t.f.Readings[v.Host])
+		if services := now.Services(); unread == nil && len(services) > 0 {
+			t.start(v, act.Act{Kind: act.Service, Index: i, Pass: pass, Change: &c, Services: services, Reason: t.s.Plan.Brief.Reason, Before: act.Before{Version: c.To}})
+			return true
+		}
+	}
+	return false
+}
+
+// prove asks whether the host is as wanted and as well as it was. Services come up one by one after a restart, so it
+// asks again until the brief's patience ends.
+func (t *turn) prove(v *Visit) {
+	if !t.fresh(v.Host, everySection...) {
+		return
+	}
+	r := t.f.Readings[v.Host]
+	wrong := unproven(v, r)
+	switch {
+	case len(wrong) == 0:
+		t.record(Event{Kind: Proven, Host: v.Host, Detail: strings.Join(unasked(v, r), "; ")})
+	case t.f.Now.Sub(v.Proving) < t.s.Plan.Brief.Patience:
+		t.wait(v.Host, "not proven yet: "+wrong[0])
+	default:
+		t.record(Event{Kind: Unproven, Host: v.Host, Detail: strings.Join(wrong, "; "), Remedy: "mend it on the host, then resume the round: it proves the host again"})
+	}
+}

@@ -1,0 +1,392 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"yareharbour/core/act"
+	"yareharbour/core/catalogue"
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+	"yareharbour/core/fit"
+)
+
+// reading is a host that answers, of 100 GiB, with its guests in MiB.
+func reading(host string, guests ...int64) *estate.Reading {
+	r := &estate.Reading{Host: host, Capacity: estate.Resources{MemoryMiB: 100 << 10, CPU: 1000}}
+	for _, s := range estate.SectionNames {
+		r.SetSection(estate.Section{Name: s, At: now, Source: "test"})
+	}
+	for i, m := range guests {
+		r.Guests = append(r.Guests, estate.Guest{ID: fmt.Sprint(host, i), Name: fmt.Sprintf("%s-%d", host, i), State: estate.Running, Load: estate.Resources{MemoryMiB: m}})
+	}
+	return r
+}
+
+func TestTheUsualRound(t *testing.T) {
+	if b := DefaultBrief(estate.Cluster{Name: "c", Reserve: 1}); b.Out != 1 || b.Moves != 2 || b.Patience != 20*time.Minute || b.Reserve != 1 {
+		t.Errorf("%+v", b)
+	}
+	if b := DefaultBrief(estate.Cluster{Moves: 5, Patience: time.Hour, Bandwidth: 100}); b.Moves != 5 || b.Patience != time.Hour || b.Bandwidth != 100 {
+		t.Errorf("%+v", b)
+	}
+}
+
+// The past is believed from the third time on: the median, and the time that nine of ten stay below.
+func TestHowLongAStepUsuallyTakes(t *testing.T) {
+	ts := Times{}
+	for i, want := range []string{"assumed", "assumed", "3 of M"} {
+		ts.Learn(act.RestartStep, "M", time.Duration(i+1)*time.Minute)
+		if _, _, from := ts.Usual(act.RestartStep, "M"); from != want {
+			t.Errorf("after %d: from %s, want %s", i+1, from, want)
+		}
+	}
+	for i := 4; i <= 20; i++ {
+		ts.Learn(act.RestartStep, "M", time.Duration(i)*time.Minute)
+	}
+	if m, p, from := ts.Usual(act.RestartStep, "M"); m != 11*time.Minute || p != 19*time.Minute || from != "20 of M" {
+		t.Errorf("%s, %s from %s", m, p, from)
+	}
+	if m, p, _ := ts.Usual(act.RestartStep, "other"); m == 11*time.Minute || m <= 0 || p < m {
+		t.Errorf("another model: %s, %s", m, p)
+	}
+	for _, step := range act.Steps {
+		want, worst := time.Duration(0), time.Duration(0)
+		for _, n := range act.Names() {
+			if n.Step() == step {
+				m, p := n.Of().Takes(act.Act{})
+				want, worst = max(want, m), max(worst, p)
+			}
+		}
+		if want == 0 {
+			want, worst = step.Looking()
+		}
+		if m, p := assumed(step); m != want || p != worst || m <= 0 {
+			t.Errorf("%s is assumed to take %s, at worst %s; want %s, %s", step, m, p, want, worst)
+		}
+	}
+}
+
+// stretches are the steps of a visit, in words.
+func stretches(v *Visit) string {
+	var out []string
+	for _, s := range v.Steps {
+		w := string(s.Step)
+		if s.Pass > 0 {
+			w += fmt.Sprint(s.Pass)
+		}
+		out = append(out, w)
+	}
+	return strings.Join(out, " ")
+}
+
+func TestTheStepsOfAVisit(t *testing.T) {
+	r := reading("a", 9000, 18000)
+	install := act.Change{Component: "deb:k", From: "1", To: "2", Restart: catalogue.HostRestart, Pass: 1, File: "k"}
+	flash := act.Change{Component: "fw:f", From: "1", To: "2", Restart: catalogue.NoRestart, Pass: 2, File: "f"}
+	ts := Times{}
+	for want, v := range map[string]*Visit{
+		"precheck stage change1 prove":                                            {Host: "a", Changes: []act.Change{{Component: "deb:k", From: "1", To: "2", Pass: 1}}, Passes: 1},
+		"precheck stage drain close backup change1 restart1 change2 prove reopen": {Host: "a", Changes: []act.Change{install, flash}, Passes: 2, Empties: true, Backup: true, Restarts: []int{1}},
+		"precheck stage drain close change1 change2 restart2 prove reopen":        {Host: "a", Changes: []act.Change{flash}, Passes: 2, Empties: true, Restarts: []int{2}},
+	} {
+		v.Steps = ts.steps(v, r, &Brief{Moves: 2})
+		if got := stretches(v); got != want {
+			t.Errorf("%s, want %s", got, want)
+		}
+		for _, s := range v.Steps {
+			switch s.Step {
+			case act.DrainStep: // each guest as long as its memory takes, one after the other
+				if want := time.Duration(9000/900+18000/900) * time.Second; s.Middle != want || s.Pessimistic != 2*want+2*time.Minute || s.From != "assumed, 900 MiB/s, 2 at once" {
+					t.Errorf("%+v, want %s", s, want)
+				}
+			case act.ChangeStep:
+				if s.Pass == 2 && len(v.Changes) == 2 {
+					m, p := act.Flash.Of().Takes(act.Act{Change: &flash})
+					if s.Middle != m || s.Pessimistic != p {
+						t.Errorf("%+v, want %s", s, m)
+					}
+				}
+			}
+		}
+	}
+	v := &Visit{Host: "a", Model: "M", Empties: true}
+	for range 3 {
+		ts.Learn(act.DrainStep, "M", 7*time.Minute)
+		ts.Learn(act.ChangeStep, "M", 8*time.Minute)
+	}
+	v.Passes, v.Changes = 1, []act.Change{install}
+	for _, s := range ts.steps(v, r, &Brief{Moves: 2, Bandwidth: 90}) {
+		if s.Step == act.DrainStep && (s.Middle != 7*time.Minute || s.From != "3 of M") || s.Step == act.ChangeStep && s.From != "assumed" {
+			t.Errorf("%+v", s)
+		}
+	}
+	delete(ts, "drain/M")
+	for _, s := range ts.steps(v, r, &Brief{Moves: 3, Bandwidth: 90}) {
+		if s.Step == act.DrainStep && (s.Middle != 300*time.Second || s.From != "assumed, 90 MiB/s, 3 at once") {
+			t.Errorf("at 90 MiB/s: %+v", s)
+		}
+	}
+}
+
+// The load is that of the hosts in service; the limit what is left when the largest of them is lost for each in reserve.
+func TestTheTide(t *testing.T) {
+	rs := map[string]*estate.Reading{"a": reading("a", 50<<10), "b": reading("b", 30<<10), "c": reading("c"), "d": reading("d", 90<<10)}
+	rs["b"].Capacity.MemoryMiB = 200 << 10
+	rs["d"].Closed = &estate.Mark{}
+	in := Input{Cluster: estate.Cluster{Hosts: []string{"a", "b", "c", "d", "e"}}, Brief: Brief{Reserve: 1}}
+	for _, c := range []struct {
+		out         string
+		reserve     int
+		load, limit float64
+	}{{"", 1, 80.0 / 400, 200.0 / 400}, {"a", 1, 30.0 / 300, 100.0 / 300}, {"c", 0, 80.0 / 300, 1}, {"b", 1, 50.0 / 200, 100.0 / 200}, {"b", 3, 50.0 / 200, 0}} {
+		in.Brief.Reserve = c.reserve
+		if load, limit := tide(in, rs, c.out); load != c.load || limit != c.limit {
+			t.Errorf("without %q, a reserve of %d: %.3f of %.3f, want %.3f of %.3f", c.out, c.reserve, load, limit, c.load, c.limit)
+		}
+	}
+	silent := reading("a", 1)
+	silent.SetSection(estate.Section{Name: estate.Host, At: now, Err: "silent"})
+	if load, limit := tide(in, map[string]*estate.Reading{"a": silent}, ""); load != 0 || limit != 0 {
+		t.Errorf("of a host that does not answer: %v of %v", load, limit)
+	}
+}
+
+func TestTheFloorOfTheMoves(t *testing.T) {
+	visit := func(host string, empties bool, obstacle string, moves int) Visit {
+		return Visit{Host: host, Empties: empties, Obstacle: obstacle, Moves: make([]fit.Move, moves)}
+	}
+	closed := reading("z", 1, 1, 1)
+	closed.Closed = &estate.Mark{}
+	for name, c := range map[string]struct {
+		visits              []Visit
+		readings            map[string]*estate.Reading
+		moves, floor, going int
+	}{
+		"each guest of a host that is emptied moves once":         {[]Visit{visit("a", true, "", 2), visit("b", false, "", 0)}, map[string]*estate.Reading{"a": reading("a", 1, 1), "b": reading("b", 1)}, 2, 2, 4},
+		"where all are emptied, those of the smallest move twice": {[]Visit{visit("a", true, "", 3), visit("b", true, "", 1)}, map[string]*estate.Reading{"a": reading("a", 1, 1, 1), "b": reading("b", 1)}, 4, 5, 8},
+		"one that can't be visited is a place to stay":            {[]Visit{visit("a", true, "", 1), visit("b", true, "no room", 0)}, map[string]*estate.Reading{"a": reading("a", 1), "b": reading("b", 1)}, 1, 1, 2},
+		"one that is closed is none":                              {[]Visit{visit("a", true, "", 2)}, map[string]*estate.Reading{"a": reading("a", 1, 1), "z": closed}, 2, 4, 4},
+		"one that was never read is none":                         {[]Visit{visit("a", true, "", 2)}, map[string]*estate.Reading{"a": reading("a", 1, 1)}, 2, 4, 4},
+		"an empty host needs nobody to move twice":                {[]Visit{visit("a", true, "", 2), visit("b", true, "", 0)}, map[string]*estate.Reading{"a": reading("a", 1, 1), "b": reading("b")}, 2, 2, 4},
+	} {
+		p := Plan{Visits: c.visits}
+		in := Input{Readings: c.readings, Cluster: estate.Cluster{Hosts: []string{"a", "b", "z"}}}
+		if c.readings["b"] == nil {
+			in.Cluster.Hosts = []string{"a", "z"}
+		} else if c.readings["z"] == nil {
+			in.Cluster.Hosts = []string{"a", "b"}
+		}
+		count(in, &p)
+		if p.Moves != c.moves || p.Floor != c.floor || p.GoingHome != c.going {
+			t.Errorf("%s: %d moves, floor %d, going home %d; want %d, %d, %d", name, p.Moves, p.Floor, p.GoingHome, c.moves, c.floor, c.going)
+		}
+	}
+}
+
+func TestGuestsAvoidHostsThatAreStillToBeEmptied(t *testing.T) {
+	p := Plan{Visits: []Visit{{Host: "a", Empties: true}, {Host: "b", Empties: true}, {Host: "c"}, {Host: "d", Empties: true, Obstacle: "no"}, {Host: "e", Empties: true}}}
+	if got := Avoid(&p, 0); !slices.Equal(got, []string{"e", "b"}) {
+		t.Errorf("%v", got)
+	}
+	if got := Avoid(&p, 4); len(got) != 0 {
+		t.Errorf("%v", got)
+	}
+}
+
+// Why a host is not visited. Only where all was judged and is kept is it in line.
+func TestWhyAHostIsNotVisited(t *testing.T) {
+	v := func(o drift.Outcome) drift.Verdict { return drift.Verdict{Component: "deb:k", Outcome: o} }
+	silent := reading("a")
+	silent.SetSection(estate.Section{Name: estate.Host, At: now, Err: "no route"})
+	for _, c := range []struct {
+		r      *estate.Reading
+		vs     []drift.Verdict
+		left   []string
+		inLine bool
+		unread int
+		why    string
+	}{
+		{nil, nil, nil, false, 1, "it was never read"},
+		{silent, []drift.Verdict{v(drift.InLine)}, nil, false, 1, "it does not answer: no route"},
+		{reading("a"), nil, nil, false, 1, "no baseline covers it"},
+		{reading("a"), []drift.Verdict{v(drift.InLine), v(drift.Unread)}, nil, false, 1, "unread: 1, the first is deb:k"},
+		{reading("a"), []drift.Verdict{v(drift.Ahead)}, []string{"x", "y", "z"}, false, 0, "out of line beyond a round's reach: 1, x; y"},
+		{reading("a"), []drift.Verdict{v(drift.InLine)}, nil, true, 0, "in line"},
+		{reading("a"), []drift.Verdict{v(drift.InLine), v(drift.Excepted)}, nil, true, 0, "in line; 1 excepted or not applying"},
+	} {
+		if a := aside("a", c.r, c.vs, c.left); a.InLine != c.inLine || a.Unread != c.unread || a.Why != c.why {
+			t.Errorf("%+v, want %q", a, c.why)
+		}
+	}
+	for _, c := range []struct {
+		p    Plan
+		want bool
+	}{{Plan{}, false}, {Plan{Aside: []Aside{{InLine: true}}}, true}, {Plan{Aside: []Aside{{InLine: true}, {}}}, false}, {Plan{Aside: []Aside{{InLine: true}}, Visits: []Visit{{}}}, false}} {
+		if c.p.InLine() != c.want {
+			t.Errorf("%+v: %v", c.p, c.p.InLine())
+		}
+	}
+}
+
+// What a round does about each verdict, or why it leaves it.
+func TestWhatARoundDoesAboutAVerdict(t *testing.T) {
+	rel := &catalogue.Release{Component: "deb:k", Version: "3", Restart: catalogue.HostRestart, File: "k3", SHA256: "5a", Size: 9}
+	r := reading("a")
+	r.Components = []estate.Component{{Key: "deb:k", Version: "1"}, {Key: "deb:other", Version: "1"}}
+	held := func(c estate.Component) *estate.Component { return &c }
+	for name, c := range map[string]struct {
+		v    drift.Verdict
+		to   string
+		does catalogue.Restart
+		left string // a part of why it is left
+		none bool   // nothing is done, and nothing is left
+	}{
+		"behind":                         {v: drift.Verdict{Component: "deb:k", Has: "1", Wants: "3", Outcome: drift.Behind, Release: rel}, to: "3", does: catalogue.HostRestart},
+		"absent, of packages it has":     {v: drift.Verdict{Component: "deb:n", Wants: "3", Outcome: drift.Absent, Release: rel}, to: "3", does: catalogue.HostRestart},
+		"absent, of packages it has not": {v: drift.Verdict{Component: "rpm:n", Wants: "3", Outcome: drift.Absent, Release: rel}, left: "its packages are not of the kind rpm"},
+		"absent firmware":                {v: drift.Verdict{Component: "fw:n", Wants: "3", Outcome: drift.Absent, Release: rel}, left: "no device in it has fw:n"},
+		"withdrawn":                      {v: drift.Verdict{Component: "deb:k", Has: "2", Wants: "3", Outcome: drift.Withdrawn, Release: rel}, to: "3", does: catalogue.HostRestart},
+		"withdrawn, and nothing stands":  {v: drift.Verdict{Component: "deb:k", Has: "2", Outcome: drift.Withdrawn}, left: "there is no release to go to"},
+		"withdrawn, and a step back":     {v: drift.Verdict{Component: "deb:k", Has: "4", Wants: "3", Outcome: drift.Withdrawn, Release: rel}, left: "is a step back"},
+		"withdrawn, and the same again":  {v: drift.Verdict{Component: "deb:k", Has: "3", Wants: "3", Outcome: drift.Withdrawn, Release: rel}, left: "is a step back"},
+		"unwanted":                       {v: drift.Verdict{Component: "deb:k", Has: "1", Outcome: drift.Unwanted}, to: "", does: catalogue.NoRestart},
+		"awaiting the host's restart":    {v: drift.Verdict{Component: "deb:k", Has: "2", Outcome: drift.AwaitingRestart, Found: held(estate.Component{Restarts: "host"})}, to: "2", does: catalogue.HostRestart},
+		"awaiting a service's restart":   {v: drift.Verdict{Component: "deb:k", Has: "2", Outcome: drift.AwaitingRestart, Found: held(estate.Component{Holders: []estate.Holder{{Service: "s"}}})}, to: "2", does: catalogue.ServiceRestart},
+		"awaiting guests":                {v: drift.Verdict{Component: "deb:k", Has: "2", Outcome: drift.AwaitingRestart, Found: held(estate.Component{Holders: []estate.Holder{{Guest: "g"}}})}, left: "moves here from elsewhere"},
+		"half installed":                 {v: drift.Verdict{Component: "deb:k", Outcome: drift.HalfInstalled, Found: held(estate.Component{State: "half-configured"})}, left: "half-configured; it must be mended"},
+		"off its track":                  {v: drift.Verdict{Component: "deb:k", Outcome: drift.OffTrack}, left: "a person decides"},
+		"ahead":                          {v: drift.Verdict{Component: "deb:k", Outcome: drift.Ahead}, left: "a person decides"},
+		"unread":                         {v: drift.Verdict{Component: "deb:k", Outcome: drift.Unread}, left: "a person decides"},
+		"settings":                       {v: drift.Verdict{Component: "set:k", Outcome: drift.Behind, Release: rel}, left: "rounds change neither settings"},
+		"settings in line":               {v: drift.Verdict{Component: "set:k", Outcome: drift.InLine}, none: true},
+		"in line":                        {v: drift.Verdict{Component: "deb:k", Outcome: drift.InLine}, none: true},
+		"excepted":                       {v: drift.Verdict{Component: "deb:k", Outcome: drift.Excepted}, none: true},
+	} {
+		got, left := change(c.v, r)
+		switch {
+		case c.left != "" || c.none:
+			if got.Component != "" || c.none != (left == "") || !strings.Contains(left, c.left) {
+				t.Errorf("%s: %+v, left %q", name, got.Change, left)
+			}
+		case left != "" || got.To != c.to || got.Restart != c.does || got.From != c.v.Has || c.v.Release != nil && (got.File != "k3" || got.SHA256 != "5a" || got.Size != 9):
+			t.Errorf("%s: %+v, left %q", name, got.Change, left)
+		}
+	}
+	got, _ := change(drift.Verdict{Component: "deb:k", Has: "2", Outcome: drift.AwaitingRestart, Found: held(estate.Component{Holders: []estate.Holder{{Service: "s"}}})}, r)
+	if !slices.Equal(got.Services, []string{"s"}) {
+		t.Errorf("%+v", got.Services)
+	}
+}
+
+// The lowest version that runs on any device; where one is not known, none is.
+func TestTheLowestThatRuns(t *testing.T) {
+	s := standings{}
+	if s.lowest("deb:k") != "" {
+		t.Error("what is not there has a version")
+	}
+	for _, v := range []struct{ device, version, low string }{{"1", "5", "5"}, {"2", "3", "3"}, {"3", "10", "3"}, {"2", "7", "5"}, {"4", "", ""}} {
+		if s.set("deb:k", v.device, v.version); s.lowest("deb:k") != v.low {
+			t.Errorf("after %+v: %q", v, s.lowest("deb:k"))
+		}
+	}
+}
+
+// What the host will have when its visit is over: changed, new and gone.
+func TestWhatAHostWillHave(t *testing.T) {
+	r := reading("a")
+	r.Components = []estate.Component{{Key: "fw:n", Device: "1", Version: "1"}, {Key: "fw:n", Device: "2", Version: "1"}, {Key: "deb:gone", Version: "1"}, {Key: "deb:kept", Version: "4"}}
+	r.Sort()
+	v := &Visit{Changes: []act.Change{{Component: "fw:n", Device: "2", From: "1", To: "2"}, {Component: "deb:gone", From: "1"}, {Component: "deb:new", To: "9"}}}
+	has := after(r, v)
+	for key, want := range map[estate.Key][]string{"fw:n": {"1", "2"}, "deb:gone": nil, "deb:kept": {"4"}, "deb:new": {"9"}, "deb:nowhere": nil} {
+		if got := has(key).Versions; !slices.Equal(got, want) {
+			t.Errorf("%s: %v, want %v", key, got, want)
+		}
+	}
+}
+
+// A release that can't be had gives way to the best below it that has a file, and that is said.
+func TestAReleaseGivesWayToTheBestBelowIt(t *testing.T) {
+	in := parse(t, `a 0 | fw:x=1 drv:d=1`, `fw:x 4 none needs drv:d 9`)
+	in.Below = func(drift.Verdict) []*catalogue.Release {
+		return []*catalogue.Release{{Version: "3"}, {Version: "2b", File: "f"}, {Version: "2", File: "f", SHA256: "5a", Restart: catalogue.NoRestart}}
+	}
+	in.Verdicts["a"] = slices.DeleteFunc(in.Verdicts["a"], func(v drift.Verdict) bool { return v.Component != "fw:x" })
+	p := Make(in)
+	if len(p.Visits) != 1 || len(p.Visits[0].Changes) != 0 && p.Visits[0].Changes[0].To != "2" {
+		t.Fatalf("%+v %+v", p.Visits, p.Aside)
+	}
+	if left := strings.Join(p.Visits[0].Left, ";"); !strings.Contains(left, "fw:x: 4 can't be had yet") || !strings.Contains(left, "2 is put in") {
+		t.Errorf("%q", left)
+	}
+}
+
+// A host that a lost round left closed is visited though nothing is to be done on it; without a mark there is nothing to adopt.
+func TestAnAdoptedHostIsVisited(t *testing.T) {
+	in := parse(t, `a 0 | deb:k=2`, `deb:k 2 host`)
+	in.Brief.Adopts = "a"
+	if p := Make(in); len(p.Visits) != 0 {
+		t.Errorf("%+v", p.Visits)
+	}
+	in.Readings["a"].Closed = &estate.Mark{Round: "lost"}
+	if p := Make(in); len(p.Visits) != 1 || p.Visits[0].Adopts != "lost" {
+		t.Errorf("%+v", p.Visits)
+	}
+	in.Brief.Adopts = "b"
+	if p := Make(in); len(p.Visits) != 0 {
+		t.Errorf("%+v", p.Visits)
+	}
+}
+
+// What the host's package manager says goes into the plan: what comes along, what it refuses, and that it could not be asked.
+func TestWhatThePackageManagerSays(t *testing.T) {
+	in := parse(t, `a 0 | deb:s=1`, `deb:s 2 service`)
+	level := func(p Plan) string {
+		for _, a := range p.Visits[0].Answers {
+			if a.Check == "along" {
+				return fmt.Sprint(a.Level, ": ", a.Evidence)
+			}
+		}
+		return "not asked"
+	}
+	if got := level(Make(in)); got != "not asked" {
+		t.Error(got)
+	}
+	for want, said := range map[string]act.Resolution{
+		"clear: nothing else changes":               {},
+		"clear: with its packages":                  {Along: []act.Along{{Component: "deb:z", To: "3"}}},
+		"caution: what else would change could not": {Unasked: "it is silent"},
+	} {
+		in.Resolved = map[string][]act.Resolution{"a": {said}}
+		p := Make(in)
+		if got := level(p); !strings.HasPrefix(got, want) || len(p.Visits[0].Along) != len(said.Along) {
+			t.Errorf("%q, want %q", got, want)
+		}
+	}
+	in.Resolved = map[string][]act.Resolution{"a": nil}
+	if got := level(Make(in)); !strings.HasPrefix(got, "clear") {
+		t.Error(got)
+	}
+}
+
+func TestAPlanIsSummedUp(t *testing.T) {
+	p := Plan{Moves: 3, Floor: 2, GoingHome: 6, Visits: []Visit{{Steps: []Stretch{{Middle: 10 * time.Minute, Pessimistic: 20 * time.Minute}, {Middle: 5 * time.Minute, Pessimistic: 10 * time.Minute}}},
+		{Steps: []Stretch{{Middle: 15 * time.Minute, Pessimistic: 15 * time.Minute}}}, {Obstacle: "no", Steps: []Stretch{{Middle: time.Hour, Pessimistic: time.Hour}}}}}
+	if got, want := p.Summary(), "visits 2 · can't be made 1 · moves 3 (floor 2, going home each time 6) · about 30 min, at worst 45 min"; got != want {
+		t.Errorf("%s\n%s", got, want)
+	}
+	if got := p.Obstacles(); len(got) != 1 || got[0].Obstacle != "no" {
+		t.Errorf("%+v", got)
+	}
+	if m, w := p.Visits[0].Estimate(); m != 15*time.Minute || w != 30*time.Minute {
+		t.Errorf("%s, %s", m, w)
+	}
+	p.Visits = p.Visits[:2]
+	if got := p.Summary(); strings.Contains(got, "can't") {
+		t.Error(got)
+	}
+}

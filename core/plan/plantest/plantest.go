@@ -1,0 +1,141 @@
+// Package plantest makes random estates, for tests that take knowledge away.
+package plantest
+
+import (
+	"fmt"
+	"math/rand"
+	"time"
+
+	"yareharbour/core/baseline"
+	"yareharbour/core/catalogue"
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+	"yareharbour/core/plan"
+)
+
+// World is a random estate of one cluster, with what it is judged by.
+type World struct {
+	In   plan.Input
+	Base []baseline.Baseline
+}
+
+// Now is when all of it was read.
+var Now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
+
+// Random makes one.
+func Random(r *rand.Rand) World {
+	w := World{In: plan.Input{Now: Now, Cluster: estate.Cluster{Name: "c", Reserve: r.Intn(2)}, Readings: map[string]*estate.Reading{}, Verdicts: map[string][]drift.Verdict{},
+		Catalogue: &catalogue.Catalogue{}, Times: plan.Times{}, Payloads: func(string, string) error { return nil }}}
+	keys := []estate.Key{"deb:k", "deb:s", "fw:n", "drv:d", "set:x", "agent:a"}
+	restarts := []catalogue.Restart{catalogue.HostRestart, catalogue.ServiceRestart, catalogue.NoRestart, catalogue.BMCRestart}
+	for _, k := range keys[:4] {
+		for v := 1; v <= 3; v++ {
+			rel := catalogue.Release{Component: k, Version: fmt.Sprint(v), Restart: restarts[r.Intn(4)], File: fmt.Sprint(k, v), SHA256: "5a"}
+			if r.Intn(8) == 0 {
+				rel.Withdrawn = "it is bad"
+			}
+			if r.Intn(5) == 0 {
+				rel.Requires = []catalogue.Requirement{{Component: keys[r.Intn(4)], AtLeast: "2", Anywhere: r.Intn(2) == 0}}
+			}
+			w.In.Catalogue.Add(catalogue.Feed{Name: "f"}, []catalogue.Release{rel})
+		}
+	}
+	if r.Intn(2) == 0 {
+		w.In.Catalogue.AddPairings([]catalogue.Pairing{{List: "l", Hardware: "M", Blocks: r.Intn(2) == 0, With: []catalogue.Within{{Component: "fw:n", From: "2"}, {Component: "drv:d", From: "1"}}}})
+	}
+	b := baseline.Baseline{Name: "b", Assign: []string{"c"}}
+	for _, k := range keys {
+		c := baseline.Clause{Component: k, Posture: baseline.Postures[r.Intn(4)]}
+		if c.Posture != baseline.Never {
+			if c.Follow = r.Intn(2) == 0 && k.Scheme() != 0; !c.Follow {
+				c.Version = fmt.Sprint(1 + r.Intn(3))
+			}
+		}
+		b.Clauses = append(b.Clauses, c)
+	}
+	w.Base = []baseline.Baseline{b}
+	if r.Intn(4) == 0 { // somebody disagrees
+		w.Base = append(w.Base, baseline.Baseline{Name: "o", Assign: b.Assign, Clauses: []baseline.Clause{{Component: keys[r.Intn(4)], Posture: baseline.Exactly, Version: "1"}}})
+	}
+	for h := range 3 + r.Intn(2) {
+		name := string(rune('a' + h))
+		w.In.Cluster.Hosts = append(w.In.Cluster.Hosts, name)
+		x := &estate.Reading{Host: name, BootID: name, Capacity: estate.Resources{MemoryMiB: 100, CPU: 1000}, Networks: []string{"n"}, Release: "Brae", BMC: estate.BMC{Power: "On", Queue: r.Intn(6) / 5},
+			Health: []estate.Health{{Item: "fans", OK: r.Intn(5) > 0}}}
+		for _, k := range keys[:5] {
+			if r.Intn(5) > 0 {
+				c := estate.Component{Key: k, Version: fmt.Sprint(1 + r.Intn(3)), Model: map[string]string{"fw": "M", "drv": "M"}[k.Kind()]}
+				if k == "deb:k" && r.Intn(4) == 0 {
+					c.Running, c.Restarts = "1", "host"
+				}
+				if k == "deb:s" && r.Intn(8) == 0 {
+					c.State = "half-configured"
+				}
+				x.Components = append(x.Components, c)
+			}
+		}
+		for g := range r.Intn(3) {
+			guest := estate.Guest{ID: fmt.Sprint(name, g), Name: fmt.Sprint("g", g), State: []estate.GuestState{estate.Running, estate.Running, estate.Off, estate.Suspended}[r.Intn(4)],
+				Load: estate.Resources{MemoryMiB: int64(5 + r.Intn(30)), CPU: 10}, Agent: estate.Inner{Name: "a", Version: "2"}}
+			x.Guests = append(x.Guests, guest)
+			x.Components = append(x.Components, guest.Components()...)
+		}
+		if r.Intn(8) == 0 {
+			x.Closed = &estate.Mark{By: "somebody"}
+		}
+		for _, s := range estate.SectionNames {
+			x.SetSection(estate.Section{Name: s, At: Now})
+		}
+		x.Sort()
+		w.In.Readings[name] = x
+	}
+	return w
+}
+
+// Without takes knowledge away from a copy: a section fails, some of it, or it is old. What was last known stays, as a look that fails leaves it.
+func (w World) Without(r *rand.Rand) World {
+	readings := map[string]*estate.Reading{}
+	for h, x := range w.In.Readings {
+		readings[h] = x
+	}
+	for range 1 + r.Intn(3) {
+		h := w.In.Cluster.Hosts[r.Intn(len(w.In.Cluster.Hosts))]
+		s := estate.SectionNames[r.Intn(len(estate.SectionNames))]
+		look := &estate.Reading{Host: h}
+		switch r.Intn(4) {
+		case 0:
+			look.SetSection(estate.Section{Name: s, At: Now, Err: "no answer"})
+		case 1: // half of it
+			look.SetSection(estate.Section{Name: s, At: Now, Partial: "its other half was not read"})
+			if s == estate.GuestList || s == estate.Host || s == estate.HealthItems || s == estate.BMCState {
+				continue
+			}
+		case 2: // the whole host
+			for _, s := range estate.SectionNames {
+				look.SetSection(estate.Section{Name: s, At: Now, Err: "no route"})
+			}
+		case 3: // never read
+			delete(readings, h)
+			continue
+		}
+		if readings[h] != nil {
+			readings[h] = look.Over(readings[h])
+		}
+	}
+	w.In.Readings = readings
+	w.In.Verdicts = map[string][]drift.Verdict{}
+	return w
+}
+
+// Judge gives the verdicts, and plans a round.
+func (w World) Judge() (World, plan.Plan) {
+	c := &drift.Checker{Catalogue: w.In.Catalogue, Baselines: w.Base, Now: Now, MaxAge: time.Hour}
+	w.In.Verdicts = map[string][]drift.Verdict{}
+	for _, h := range w.In.Cluster.Hosts {
+		if r := w.In.Readings[h]; r != nil {
+			w.In.Verdicts[h] = c.Host("c", r)
+		}
+	}
+	w.In.MaxAge, w.In.Below, w.In.Brief = time.Hour, c.Below, plan.DefaultBrief(w.In.Cluster)
+	return w, plan.Make(w.In)
+}

@@ -1,0 +1,44 @@
+package view
+
+import (
+	"time"
+
+	"yareharbour/core/baseline"
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+)
+
+// What follows is looked up when somebody asks for it.
+
+// WhatIf is what a person changed about a plan. Its zero value is the cluster's usual round.
+type WhatIf struct {
+	Without []string // hosts that are left out
+	More    int      // hosts that may be out of service beyond one
+}
+
+// Past is what is known of a host's past.
+type Past struct {
+	Turns []drift.Turn // what changed, the newest change first
+	Spans []drift.Span // when each version was first and last seen
+}
+
+// Comparison is two readings, and in what they differ.
+type Comparison struct {
+	FromName, ToName string // as they were asked for
+	From, To         *estate.Reading
+	drift.Comparison
+}
+
+// Compare compares two readings, each under the name by which it was asked for.
+func Compare(fromName string, from *estate.Reading, toName string, to *estate.Reading) Comparison {
+	return Comparison{FromName: fromName, ToName: toName, From: from, To: to, Comparison: drift.Compare(from, to)}
+}
+
+// Version is a version of a baseline, and in what it differs from the one before.
+type Version struct {
+	N       int
+	At      time.Time
+	By, Why string
+	Text    string
+	Changes []baseline.Change
+}

@@ -1,0 +1,199 @@
+// Package view is what screens, reports, exports and drawings show of an estate. A view is a value that is made once of
+// what is known at one moment; everything that is shown of that moment is taken from it, so that an export says what
+// its screen said. Nothing here reads, waits, or changes what it is given.
+package view
+
+import (
+	"slices"
+	"time"
+
+	"yareharbour/core/baseline"
+	"yareharbour/core/catalogue"
+	"yareharbour/core/course"
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+	"yareharbour/core/narrow"
+	"yareharbour/core/survey"
+)
+
+// Estate is an estate as it was known at one moment.
+type Estate struct {
+	Survey    survey.Survey
+	Readings  map[string]*estate.Reading
+	Verdicts  map[string][]drift.Verdict
+	Checker   *drift.Checker              // that gave the verdicts
+	Siblings  map[string][]drift.Siblings // by cluster
+	Rounds    map[string]Round            // the newest of each cluster
+	Held      *drift.Holdings             // what hosts have, turned around
+	Baselines []Baseline                  // by rank
+	Feeds     []Feed
+	Bundles   []Bundle
+	Stock     Stock
+	News      map[string]drift.News    // by cluster
+	Trends    map[string][]drift.Tally // by cluster, in the order of time
+	Filters   map[string]string        // kept ones, by name
+	Speed     float64                  // of the estate's clock; 1 for real hosts
+}
+
+// TrendFor is how long ago a view's trends begin.
+const TrendFor = 60 * 24 * time.Hour
+
+// Baseline is a baseline with its text and the number of its newest kept version.
+type Baseline struct {
+	baseline.Baseline
+	File, Text string
+	Version    int
+}
+
+// Feed is where releases come from, and how it stands. Its times are this machine's, not the estate's.
+type Feed struct {
+	Name, Kind, Schedule string
+	Off                  bool // it is never synced by itself
+	Due                  bool // it should be synced now
+	Synced               time.Time
+	Releases, Advisories int
+	Bytes                int64
+	Aside                []string // what was set aside, and why
+	Error                string   // of the last try
+}
+
+// Bundle is an archive of releases that was taken in.
+type Bundle struct {
+	Name, ID, By                   string
+	Taken                          time.Time
+	Releases, Advisories, Payloads int
+}
+
+// Stock is what the payload store holds, in numbers.
+type Stock struct {
+	Count      int
+	Size, Free int64 // bytes
+}
+
+// Round is a round as a watcher knows it.
+type Round struct {
+	ID     string
+	State  *course.State
+	Events []course.Event
+	Says   []course.Said // what is under way, and what hosts wait for
+	Runs   bool          // somebody runs it now
+}
+
+// Unfinished tells whether there is a round that is not at its end: it runs, or can be gone on with.
+func (r Round) Unfinished() bool { return r.State != nil && r.State.Status != course.Finished }
+
+// At is the moment, by the estate's clock.
+func (e *Estate) At() time.Time { return e.Survey.At }
+
+// Band is a cluster's band; nil for a cluster that there is not.
+func (e *Estate) Band(cluster string) *survey.Band {
+	for i := range e.Survey.Bands {
+		if e.Survey.Bands[i].Cluster.Name == cluster {
+			return &e.Survey.Bands[i]
+		}
+	}
+	return nil
+}
+
+// ClusterOf is the cluster that a host belongs to; "" for a host that there is not.
+func (e *Estate) ClusterOf(host string) string {
+	for _, b := range e.Survey.Bands {
+		if slices.Contains(b.Cluster.Hosts, host) {
+			return b.Cluster.Name
+		}
+	}
+	return ""
+}
+
+// Hosts are the hosts of a cluster, or of the whole estate where none is named.
+func (e *Estate) Hosts(cluster string) (out []string) {
+	for _, b := range e.Survey.Bands {
+		if cluster == "" || b.Cluster.Name == cluster {
+			out = append(out, b.Cluster.Hosts...)
+		}
+	}
+	return out
+}
+
+// Baseline is the baseline of that name, and false where there is none.
+func (e *Estate) Baseline(name string) (Baseline, bool) {
+	for _, b := range e.Baselines {
+		if b.Name == name {
+			return b, true
+		}
+	}
+	return Baseline{}, false
+}
+
+// Lets tells whether a filter lets a verdict through.
+func (e *Estate) Lets(f narrow.Filter, v *drift.Verdict) bool {
+	return f.Empty() || f.Lets(v.Subject(e.Survey.At))
+}
+
+// LetsHost tells whether a filter lets a host through: by its own name or cluster, or by anything out of line on it.
+func (e *Estate) LetsHost(f narrow.Filter, cluster string, b survey.Berth) bool {
+	if f.Empty() ||
+		f.Lets(narrow.Subject{Hosts: []string{b.Host}, Age: -1, Words: []string{cluster, string(b.Service)}}) {
+		return true
+	}
+	return slices.ContainsFunc(e.Verdicts[b.Host], func(v drift.Verdict) bool {
+		return (v.Outcome.Drifts() || v.Outcome == drift.Unread) && e.Lets(f, &v)
+	})
+}
+
+// Bands are the clusters with the hosts that a filter lets through; one of which it lets none through is not among
+// them.
+func (e *Estate) Bands(f narrow.Filter) []survey.Band {
+	if f.Empty() {
+		return e.Survey.Bands
+	}
+	var out []survey.Band
+	for _, b := range e.Survey.Bands {
+		b.Berths = slices.DeleteFunc(
+			slices.Clone(b.Berths),
+			func(h survey.Berth) bool { return !e.LetsHost(f, b.Cluster.Name, h) },
+		)
+		if len(b.Berths) > 0 {
+			out = append(out, b)
+		}
+	}
+	return out
+}
+
+// Needs are what needs a person, as far as a filter lets it through.
+func (e *Estate) Needs(f narrow.Filter) []survey.Need {
+	if f.Empty() {
+		return e.Survey.Needs
+	}
+	return slices.DeleteFunc(slices.Clone(e.Survey.Needs), func(n survey.Need) bool {
+		return !f.Lets(narrow.Subject{Hosts: []string{n.Host}, Age: -1, Words: []string{n.Cluster, n.Text}})
+	})
+}
+
+// Idle are the words of a filter that nothing answers to which is judged, and no host: a misspelt one hides everything.
+func (e *Estate) Idle(f narrow.Filter) []string {
+	var all []narrow.Subject
+	for _, b := range e.Survey.Bands {
+		for _, h := range b.Cluster.Hosts {
+			all = append(all, narrow.Subject{Hosts: []string{h}, Age: -1, Words: []string{b.Cluster.Name}})
+			for _, v := range e.Verdicts[h] {
+				all = append(all, v.Subject(e.Survey.At))
+			}
+		}
+	}
+	return f.Idle(all)
+}
+
+// Mismatches are the devices of a host whose combination is on no compatibility list that speaks of them.
+func (e *Estate) Mismatches(r *estate.Reading) []catalogue.Mismatch {
+	return e.Checker.Catalogue.Mismatches(r.Release, r.Models(), catalogue.HeldBy(r))
+}
+
+// Why tells the story of a verdict; nothing where its host was never read.
+func (e *Estate) Why(v *drift.Verdict) []string {
+	r := e.Readings[v.Host]
+	if r == nil {
+		return nil
+	}
+	return e.Checker.Why(e.ClusterOf(v.Host), *v, r)
+}

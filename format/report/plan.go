@@ -1,0 +1,76 @@
+package report
+
+import (
+	"fmt"
+	"io"
+	"strconv"
+
+	"yareharbour/core/drift"
+	"yareharbour/core/plan"
+	"yareharbour/core/precheck"
+	"yareharbour/format/plain"
+)
+
+// Plan writes a plan as text, CSV or JSON.
+func Plan(w io.Writer, p *plan.Plan, format string) error {
+	switch format {
+	case "csv":
+		return planCSV(w, p)
+	case "json":
+		return JSON(w, p)
+	}
+	planText(w, p)
+	return nil
+}
+
+// planText writes a plan for reading.
+func planText(w io.Writer, p *plan.Plan) {
+	plain.Fprintf(w, "%s: %s\n", p.Brief.Cluster, p.Summary())
+	if len(p.Visits) > 0 {
+		plain.Fprintf(w, "to carry out just this: yare round start %s --plan %s\n", p.Brief.Cluster, p.Digest()[:12])
+	}
+	for i := range p.Visits {
+		v := &p.Visits[i]
+		middle, worst := v.Estimate()
+		plain.Fprintf(w, "\n%d  %s  about %s, at worst %s", i+1, v.Host, drift.Age(middle), drift.Age(worst))
+		if v.Empties {
+			plain.Fprintf(w, ", drained (%d moves), restarts %d", len(v.Moves), len(v.Restarts))
+		} else {
+			fmt.Fprint(w, ", not drained: nothing here needs the host empty")
+		}
+		plain.Fprintln(w)
+		if v.Obstacle != "" {
+			plain.Fprintf(w, "   can't be made: %s\n   way out: %s\n", v.Obstacle, v.WayOut)
+		}
+		for _, c := range v.Changes {
+			plain.Fprintf(w, "   pass %d  %s  (%s)\n", c.Pass, c.Says(), c.Why)
+		}
+		for _, x := range v.Along {
+			plain.Fprintf(w, "   pass %d  %s\n", x.Pass, x.Says())
+		}
+		for _, l := range v.Left {
+			plain.Fprintf(w, "   left    %s\n", l)
+		}
+		for _, m := range v.Moves {
+			plain.Fprintf(w, "   move    %s → %s\n", m.Guest, m.To)
+		}
+		for _, c := range v.Answers {
+			if c.Level != precheck.Clear {
+				plain.Fprintf(w, "   %-7s %s: %s\n", c.Level, c.Check, c.Evidence)
+			}
+		}
+	}
+	_ = Aside(w, p.Aside) // to memory
+}
+
+// planCSV writes every change of a plan as a line (RFC 4180), with a header.
+func planCSV(w io.Writer, p *plan.Plan) error {
+	rows := [][]string{{"cluster", "turn", "host", "obstacle", "component", "device", "from", "to", "pass", "restart", "why"}}
+	for i, v := range p.Visits {
+		for _, c := range v.Changes {
+			rows = append(rows, []string{p.Brief.Cluster, strconv.Itoa(i + 1), v.Host, v.Obstacle, string(c.Component), c.Device, c.From, c.To,
+				strconv.Itoa(c.Pass), string(c.Restart), c.Why})
+		}
+	}
+	return Rows(w, rows)
+}

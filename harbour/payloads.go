@@ -1,0 +1,159 @@
+package harbour
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"hash"
+	"io"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/renameio/v2"
+
+	"yareharbour/core/act"
+	"yareharbour/format/estatefile"
+	"yareharbour/payload"
+)
+
+// Payloads are the payload store, and beside it the estate's own directory of payload files. What was verified is remembered for as long as the file stays as it is.
+type Payloads struct {
+	Store payload.Store
+	Dir   string
+
+	mu       sync.Mutex
+	verified map[string]verified // by the file's path
+}
+
+// verified is what a file was when it had its hash.
+type verified struct {
+	sum  string
+	size int64
+	at   time.Time
+	err  error
+}
+
+// Check returns why the file can't be used, and nil where it is here and has that SHA-256, in hex. A file that did not change since is not read again.
+func (p *Payloads) Check(file, sum string) error {
+	_, err := p.find(file, sum)
+	return err
+}
+
+// find returns the path of a payload that was verified.
+func (p *Payloads) find(file, sum string) (string, error) {
+	name, err := p.Store.Path(sum)
+	if errors.Is(err, payload.ErrNone) {
+		name, err = filepath.Join(p.Dir, filepath.Base(file)), nil
+	}
+	if err != nil {
+		return "", err
+	}
+	is, err := os.Stat(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return "", fmt.Errorf("the payload %s is neither in the payload store nor in %s; \"yare payload fetch\" gets what hosts want", file, p.Dir)
+	}
+	if err != nil {
+		return "", err
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if v, ok := p.verified[name]; ok && v.sum == sum && v.size == is.Size() && v.at.Equal(is.ModTime()) {
+		return name, v.err
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	err = payload.Check(f, sum)
+	if err != nil {
+		err = fmt.Errorf("the payload %s: %w", file, err)
+	}
+	if p.verified == nil {
+		p.verified = map[string]verified{}
+	}
+	p.verified[name] = verified{sum, is.Size(), is.ModTime(), err}
+	return name, err
+}
+
+// Open returns the bytes of the file as a stream, with their number. The stream ends in an error instead of its end if what came out of it does not have the hash.
+func (p *Payloads) Open(file, sum string) (io.ReadCloser, int64, error) {
+	name, err := p.find(file, sum)
+	if err != nil {
+		return nil, 0, err
+	}
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, 0, err
+	}
+	is, err := f.Stat()
+	if err != nil {
+		return nil, 0, errors.Join(err, f.Close())
+	}
+	return &stream{file: f, hash: sha256.New(), sum: sum}, is.Size(), nil
+}
+
+// stream is a payload on its way out. It shows nothing of its file but its bytes, so that they can't be copied past the hash.
+type stream struct {
+	file *os.File
+	hash hash.Hash
+	sum  string
+}
+
+// Read implements io.Reader.
+func (s *stream) Read(b []byte) (int, error) {
+	n, err := s.file.Read(b)
+	s.hash.Write(b[:n])
+	if got := hex.EncodeToString(s.hash.Sum(nil)); err == io.EOF && got != s.sum {
+		return n, fmt.Errorf("%s changed while it was read: its SHA-256 is %s and should be %s", s.file.Name(), got, s.sum)
+	}
+	return n, err
+}
+
+// Close closes the file.
+func (s *stream) Close() error { return s.file.Close() }
+
+// Configurations is where the configurations of hosts are kept, below the state directory.
+const Configurations = "configurations"
+
+// keeper keeps what hosts give back in files that only their owner may read: there are secrets in a configuration.
+type keeper struct {
+	dir    string
+	ending func(host string) string // of the file's name, by what the host gives
+}
+
+// keptAs is how the file of a host's configuration ends: a Linux host gives an archive, a simulated one JSON.
+func (h *Harbour) keptAs(host string) string {
+	if c, _ := h.file.ConnectorOf(host); c.Kind == estatefile.Sim {
+		return ".json"
+	}
+	return ".tar.gz"
+}
+
+// file is where the configuration of a host is, as a round kept it.
+func (k keeper) file(round, host string) string {
+	return filepath.Join(k.dir, Configurations, filepath.Base(round), strings.ReplaceAll(host, string(filepath.Separator), "_")+k.ending(host))
+}
+
+// Keep implements round.Keeper. Either all of it is there afterwards, safely on disk, or nothing.
+func (k keeper) Keep(a act.Act, write func(io.Writer) error) (string, error) {
+	name := k.file(a.Round, a.Host)
+	if err := os.MkdirAll(filepath.Dir(name), 0o700); err != nil {
+		return "", fmt.Errorf("keeping the configuration of %s: %w", a.Host, err)
+	}
+	f, err := renameio.NewPendingFile(name, renameio.WithPermissions(0o600))
+	if err != nil {
+		return "", fmt.Errorf("keeping the configuration of %s: %w", a.Host, err)
+	}
+	h := sha256.New()
+	err = write(io.MultiWriter(f, h))
+	if err == nil {
+		err = f.CloseAtomicallyReplace()
+	}
+	return hex.EncodeToString(h.Sum(nil)), errors.Join(err, f.Cleanup())
+}

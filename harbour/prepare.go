@@ -1,0 +1,110 @@
+package harbour
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"yareharbour/connector"
+)
+
+// Needs is what a host needs before it takes orders.
+type Needs struct {
+	Host  string           `json:"host"`
+	Items []connector.Item `json:"items"`           // none where it takes orders as it is
+	Wrong string           `json:"wrong,omitempty"` // why it can't be prepared
+}
+
+// Ready tells whether nothing is missing.
+func (n *Needs) Ready() bool {
+	return n.Wrong == "" && !slices.ContainsFunc(n.Items, func(i connector.Item) bool { return !i.There })
+}
+
+// prepareLimit is how long it may take to prepare a host: libvirt's daemon is restarted there.
+const prepareLimit = time.Minute
+
+// Needs asks the hosts what they need before they take orders, in their order. Nothing is touched.
+func (h *Harbour) Needs(ctx context.Context, hosts []string) ([]Needs, error) {
+	out := make([]Needs, len(hosts))
+	err := h.preparing(ctx, hosts, func(ctx context.Context, i int, p connector.Preparer) error {
+		items, err := p.Preparation(ctx)
+		out[i] = Needs{Host: hosts[i], Items: items}
+		if err != nil {
+			out[i].Wrong = err.Error()
+		}
+		return nil
+	})
+	return out, err
+}
+
+// Prepare puts on the hosts what they need before they take orders. It goes on with the others where one fails.
+func (h *Harbour) Prepare(ctx context.Context, hosts []string, done func(host string)) error {
+	return h.preparing(ctx, hosts, func(ctx context.Context, i int, p connector.Preparer) error {
+		err := p.Prepare(ctx)
+		if err == nil {
+			done(hosts[i])
+		}
+		return err
+	})
+}
+
+// Unprepare takes away from the hosts what Prepare put there, and everything that was kept there.
+func (h *Harbour) Unprepare(ctx context.Context, hosts []string, done func(host string)) error {
+	for _, host := range hosts {
+		if c, ok := h.Estate.ClusterOf(host); ok {
+			if err := h.vacant(ctx, c.Name); err != nil {
+				return err
+			}
+		}
+	}
+	return h.preparing(ctx, hosts, func(ctx context.Context, i int, p connector.Preparer) error {
+		err := p.Remove(ctx)
+		if err == nil {
+			done(hosts[i])
+		}
+		return err
+	})
+}
+
+// Unprepared are the hosts of a cluster that take no orders as they are, by fresh readings.
+func (h *Harbour) Unprepared(ctx context.Context, cluster string) (out []string, err error) {
+	c, err := h.Cluster(cluster)
+	if err != nil {
+		return nil, err
+	}
+	seen, err := h.glance(ctx, c.Hosts)
+	for _, host := range c.Hosts {
+		if r := seen[host]; r != nil && r.Unready != "" {
+			out = append(out, host)
+		}
+	}
+	return out, err
+}
+
+// preparing does something with hosts, some at a time, each with its limit, and returns what failed, in the hosts' order.
+func (h *Harbour) preparing(ctx context.Context, hosts []string, do func(ctx context.Context, i int, p connector.Preparer) error) error {
+	failed := make([]error, len(hosts))
+	var g errgroup.Group
+	g.SetLimit(h.atOnce())
+	for i, host := range hosts {
+		g.Go(func() error {
+			ctx, cancel := context.WithTimeout(ctx, prepareLimit)
+			defer cancel()
+			s, err := h.World.Open(ctx, host)
+			if err != nil {
+				failed[i] = err
+				return nil
+			}
+			if p, ok := s.(connector.Preparer); ok {
+				failed[i] = do(ctx, i, p)
+			}
+			failed[i] = errors.Join(failed[i], s.Close())
+			return nil
+		})
+	}
+	_ = g.Wait() // every error is in failed
+	return errors.Join(failed...)
+}

@@ -1,0 +1,179 @@
+package harbour
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"yareharbour/core/course"
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+	"yareharbour/core/survey"
+	"yareharbour/core/view"
+	"yareharbour/store"
+)
+
+// looks are what one look leaves for the next, so that it costs what is new: journals that were read, readings that were turned around.
+type looks struct {
+	journals map[string]*followed // by cluster
+	held     *drift.Holdings
+	heldOf   map[string]*estate.Reading
+	heldAt   time.Time
+}
+
+// followed is what was read of a round's journal so far.
+type followed struct {
+	id     string
+	chain  *course.Chain
+	state  *course.State
+	events []course.Event
+	wrong  error // what makes it one that can't be trusted
+}
+
+// View looks at all that is known and makes one value of it, from which screens, reports, exports and drawings are made. It reads no host. It may be called from several goroutines.
+func (h *Harbour) View(ctx context.Context) (*view.Estate, error) {
+	readings, err := h.newest(ctx)
+	if err != nil {
+		return nil, err
+	}
+	e := &view.Estate{Readings: readings, Checker: h.Checker(), Speed: h.World.Speed(), Rounds: map[string]view.Round{}, Siblings: map[string][]drift.Siblings{},
+		News: map[string]drift.News{}, Trends: map[string][]drift.Tally{}}
+	in := survey.Input{Estate: h.Estate, Now: h.World.Now(), MaxAge: MaxAge, Readings: readings, Rounds: map[string]*course.State{}, Runs: map[string]bool{}, News: e.News, Distrusted: map[string]string{}}
+	e.Verdicts = h.Check(e.Checker, readings)
+	for _, c := range h.Estate.Clusters {
+		r, err := h.follow(ctx, c.Name)
+		if cut := new(course.Malformed); errors.As(err, &cut) {
+			in.Distrusted[c.Name] = err.Error()
+		} else if err != nil {
+			return nil, err
+		}
+		if r.State != nil {
+			e.Rounds[c.Name], in.Rounds[c.Name], in.Runs[c.Name] = r, r.State, r.Runs
+		}
+		own, verdicts := []*estate.Reading{}, map[string][]drift.Verdict{}
+		for _, host := range c.Hosts {
+			verdicts[host] = e.Verdicts[host]
+			if r := readings[host]; r != nil {
+				own = append(own, r)
+			}
+		}
+		e.Siblings[c.Name] = drift.CompareSiblings(own)
+		if e.News[c.Name], err = h.News(ctx, c.Name, verdicts); err != nil {
+			return nil, err
+		}
+		if e.Trends[c.Name], err = h.Tallies.Trend(ctx, c.Name, e.Checker.Now.Add(-view.TrendFor)); err != nil {
+			return nil, err
+		}
+	}
+	e.Held = h.holdings(readings, e.Checker)
+	if err := h.shelves(ctx, e); err != nil {
+		return nil, err
+	}
+	if err := h.Sound(); err != nil {
+		in.Faults = strings.Split(err.Error(), "\n")
+	}
+	in.Problems, in.Verdicts = h.problems(readings, e.Checker.Baselines), e.Verdicts
+	in.Flags = drift.Flags(e.Held, e.Checker.Catalogue, drift.BoundBy(e.Verdicts))
+	e.Survey = survey.Make(in)
+	return e, nil
+}
+
+// holdings turns readings around, anew only where one is another than the last time.
+func (h *Harbour) holdings(readings map[string]*estate.Reading, c *drift.Checker) *drift.Holdings {
+	h.looking.Lock()
+	defer h.looking.Unlock()
+	l := &h.looks
+	if l.held == nil || !maps.Equal(readings, l.heldOf) || c.Now.Sub(l.heldAt) > time.Minute {
+		l.held, l.heldOf, l.heldAt = drift.Hold(h.Estate.Clusters, readings, c.Now, c.MaxAge), readings, c.Now
+	}
+	return l.held
+}
+
+// shelves tells of baselines, feeds, bundles, payloads and kept filters.
+func (h *Harbour) shelves(ctx context.Context, e *view.Estate) (err error) {
+	for _, x := range h.Sources() {
+		e.Baselines = append(e.Baselines, view.Baseline{Baseline: x.Baseline, File: x.File, Text: x.Text, Version: x.Version})
+	}
+	slices.SortStableFunc(e.Baselines, func(x, y view.Baseline) int { return cmp.Compare(x.Rank, y.Rank) })
+	feeds, err := h.FeedStates()
+	if err != nil {
+		return err
+	}
+	now := time.Now() // of this machine: feeds are no matter of a simulated estate's clock
+	for _, f := range feeds {
+		e.Feeds = append(e.Feeds, view.Feed{Name: f.Name, Kind: string(f.Kind), Schedule: f.Schedule.String(), Off: f.Schedule.Off, Due: f.Schedule.Due(f.Synced, now) && now.Sub(f.Tried) > retry,
+			Synced: f.Synced, Releases: f.Releases, Advisories: f.Advisories, Bytes: f.Bytes, Aside: f.Aside, Error: f.Error})
+	}
+	bundles, err := h.Bundles.Taken()
+	if err != nil {
+		return err
+	}
+	for _, b := range bundles {
+		e.Bundles = append(e.Bundles, view.Bundle{Name: b.Name, ID: b.ID, By: b.By, Taken: b.Taken, Releases: b.Releases, Advisories: b.Advises, Payloads: b.Payloads})
+	}
+	all, err := h.Payloads.Store.List()
+	if err != nil {
+		return err
+	}
+	e.Stock.Count = len(all)
+	for _, p := range all {
+		e.Stock.Size += p.Size
+	}
+	if e.Stock.Free, err = h.Payloads.Store.Free(); err != nil {
+		return err
+	}
+	e.Filters, err = h.Filters.Filters(ctx)
+	return err
+}
+
+// retry is how long a feed that is due is let be after a try.
+const retry = 10 * time.Minute
+
+// follow brings what is known of the cluster's newest round up to date; the zero value where it had none. Of a journal that can't be trusted it returns a *course.Malformed.
+func (h *Harbour) follow(ctx context.Context, cluster string) (view.Round, error) {
+	head, err := h.Rounds.Latest(ctx, cluster)
+	if errors.Is(err, store.ErrNoRound) {
+		return view.Round{}, nil
+	}
+	if err != nil {
+		return view.Round{}, err
+	}
+	h.looking.Lock()
+	defer h.looking.Unlock()
+	j := h.looks.journals[cluster]
+	if j == nil || j.id != head.ID || j.wrong != nil {
+		j = &followed{id: head.ID, chain: course.NewChain(head.ID)}
+		if h.looks.journals == nil {
+			h.looks.journals = map[string]*followed{}
+		}
+		h.looks.journals[cluster] = j
+	}
+	more, err := h.Rounds.Journal(ctx, head.ID, j.chain)
+	if len(more) > 0 || j.state == nil {
+		var wrong error
+		j.events = append(j.events, more...)
+		j.state, wrong = course.Fold(j.events) // anew: somebody may still look at the old one
+		err = errors.Join(err, wrong)
+	}
+	if j.wrong = err; err != nil {
+		return view.Round{}, err
+	}
+	r := view.Round{ID: j.id, State: j.state, Events: j.events[:len(j.events):len(j.events)]}
+	if r.State.Status != course.Running {
+		return r, nil
+	}
+	held, err := h.Rounds.Holder(ctx, cluster)
+	if err != nil {
+		return r, err
+	}
+	if r.Runs = held != nil; r.Runs {
+		p, err := h.Rounds.Progress(ctx, head.ID)
+		r.Says = p.Says
+		return r, err
+	}
+	return r, nil
+}

@@ -1,0 +1,202 @@
+package lab
+
+import (
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"testing"
+
+	"yareharbour/core/course"
+	"yareharbour/e2e/drive"
+	"yareharbour/sim"
+)
+
+// A whole rolling patch with real packages, from the command line: one restarts a service, one replaces the emulator, one needs a restart of the host. Every guest lives through it.
+func TestARollingPatch(tt *testing.T) {
+	t := enlist(tt)
+	fresh(t)
+	s := settle(t, rolling(t), bmcs(t), 0)
+	before := lives(t)
+	if len(before) != 9 {
+		t.Fatalf("%d guests run", len(before))
+	}
+	boots := map[string]string{}
+	for _, h := range hosts {
+		boots[h] = on(t, h, "cat /proc/sys/kernel/random/boot_id")
+	}
+	s.must(t, 3, "check", "piers")
+	s.must(t, 4, "host", "prepare", "piers", "--json")
+	s.run(t, "plan", "piers")
+	s.must(t, 0, "host", "prepare", "piers", "--yes")
+	s.must(t, 0, "host", "prepare", "piers", "--json")
+	seen := drive.Open(t.TB.(*testing.T), yare, 160, 45, []string{bmcSecret + "=" + s.secret}, "--state", s.dir)
+	seen.Wait(`piers`)
+	var wait sync.WaitGroup
+	wait.Go(func() { s.must(t, 0, "round", "start", "piers", "--reason", "November patches") })
+	seen.Wait(`(?i)round`)
+	seen.Keys("r")
+	for _, what := range []string{`h1.*move`, `h1.*change`, `h2.*restart`, `finished`} {
+		seen.Wait(what)
+		t.Log(seen.Text())
+	}
+	wait.Wait()
+	seen.Keys("q")
+	s.must(t, 0, "check", "piers")
+	if after := lives(t); !maps.Equal(before, after) {
+		t.Errorf("guests did not live through it:\nbefore %v\nafter  %v", before, after)
+	}
+	for _, h := range hosts {
+		if boot := on(t, h, "cat /proc/sys/kernel/random/boot_id"); boot == boots[h] {
+			t.Errorf("%s was not restarted", h)
+		}
+		if got := on(t, h, "keel; tail -n 1 /usr/sbin/tide-gauged; ls /var/lib/yare"); !strings.Contains(got, "keel 2.0") || !strings.Contains(got, "tide-gauge 2.0") || strings.Contains(got, "mark") {
+			t.Errorf("%s: %s", h, got)
+		}
+	}
+	s.must(t, 0, "host", "remove", "piers", "--yes")
+	for _, h := range hosts {
+		if left := on(t, h, "ls -d /var/lib/yare /etc/libvirt/hooks/qemu.d/yare 2>/dev/null; true"); left != "" {
+			t.Errorf("%s: %s is left", h, left)
+		}
+	}
+}
+
+// Whoever has three hosts has an estate file after a few answers; what it says is read from the hosts, and it can be gone on with.
+func TestAnEstateFileFromAFewAnswers(tt *testing.T) {
+	t := enlist(tt)
+	fresh(t)
+	a := bmcs(t)
+	s := &site{t.TempDir(), a.Secret}
+	file := filepath.Join(s.dir, "estate.yaml")
+	c := s.command(t, "estate", "init", "--ssh-config", t.lab("ssh_config"), "--known-hosts", t.lab("known_hosts"), "--estate", file)
+	c.Stdin = strings.NewReader("Merrow Sound\nh1, h2 h3\npiers\nn\n" + a.BMC["h1"] + "\ny\n" + sim.User + "\nenv:" + bmcSecret + "\n" + "\n" + a.BMC["h3"] + "\nn\n")
+	out, err := c.CombinedOutput()
+	t.Logf("%s", out)
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"Merrow Sound", "[h1, h2, h3]", "qemu+ssh://root@%h/system", a.Fingerprint, "act: false"} {
+		if !strings.Contains(string(text), want) {
+			t.Errorf("it lacks %q:\n%s", want, text)
+		}
+	}
+	if strings.Contains(string(text), a.Secret) || strings.Contains(string(text), a.BMC["h3"]) {
+		t.Errorf("it has what it should not have:\n%s", text)
+	}
+	s.must(t, 0, "read", "h1")
+	if out, code := s.run(t, "round", "start", "piers", "--reason", "too early"); code != 1 || !strings.Contains(out, "act: true") {
+		t.Error("a cluster that is only looked at is acted on")
+	}
+	if out, _ := s.run(t, "estate", "init", "--estate", file); !strings.Contains(out, "--replace") {
+		t.Error("it would replace the file")
+	}
+}
+
+// What a package brings along is asked of the host when the round is planned, shown, and brought; what it would take away, and what the host holds back, is an obstacle there, and a host that
+// answers otherwise later stops the round.
+func TestWhatComesAlong(tt *testing.T) {
+	t := enlist(tt)
+	fresh(t)
+	s := settle(t, wants{{"deb:fender", "2.0", "fender_2.0_all.deb", "none"}}, bmcs(t), 0)
+	s.must(t, 0, "host", "prepare", "piers", "--yes")
+	out := s.must(t, 0, "plan", "piers", "--hosts", "h1")
+	if !strings.Contains(out, "deb:buoy 1.0 comes along") {
+		t.Error("the plan does not say what comes along")
+	}
+	on(t, "h2", "apt-mark hold fender")
+	if out := s.must(t, 0, "plan", "piers", "--hosts", "h2"); !strings.Contains(out, "can't be made: its package manager would refuse: fender is held on it") {
+		t.Error("the plan does not say that it is held")
+	}
+	f := s.begin(t, "round", "start", "piers", "--hosts", "h1", "--reason", "fenders")
+	f.ends(0)
+	if got := on(t, "h1", "dpkg-query -W -f '${Version} ' fender buoy"); got != "1.0 2.0" {
+		t.Error(got)
+	}
+	if out := f.out.String(); strings.Contains(out, "unasked") {
+		t.Error("what was planned is said to be unasked")
+	}
+	// Between plan and act the packages are held there: the host refuses then.
+	f = s.begin(t, "round", "start", "piers", "--hosts", "h3", "--reason", "fenders")
+	f.until(course.Checked, "")
+	on(t, "h3", "apt-mark hold buoy fender")
+	if out := f.ends(1); !strings.Contains(out, "held") {
+		t.Error("it does not say why")
+	}
+	if got := on(t, "h3", "dpkg-query -W -f '${Version}' fender"); got != "1.0" {
+		t.Error(got)
+	}
+}
+
+// What a login may not do is said by name before anything is tried.
+func TestRightsAreNamed(tt *testing.T) {
+	t := enlist(tt)
+	fresh(t)
+	s := settle(t, keel, bmcs(t), 0)
+	for _, h := range hosts {
+		on(t, h, "useradd -m -s /bin/sh -p '*' watch && mkdir -p ~watch/.ssh && cp /root/.ssh/authorized_keys ~watch/.ssh/ && chown -R watch ~watch && chmod 700 ~watch ~watch/.ssh && chmod 700 /run/libvirt/libvirt-sock")
+	}
+	file := filepath.Join(s.dir, "estate.yaml")
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(file, []byte(strings.Replace(string(text), "kind: ssh\n", "kind: ssh\n  user: watch\n", 1)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	s.must(t, 0, "read", "h1") // looking takes no right but to log in
+	out := s.must(t, 4, "host", "prepare", "h1", "--yes")
+	for _, right := range []string{"root", "the right to move guests"} {
+		if !strings.Contains(out, right) {
+			t.Errorf("it does not name %q", right)
+		}
+	}
+	if left := on(t, "h1", "ls -d /var/lib/yare /etc/libvirt/hooks 2>/dev/null; true"); left != "" {
+		t.Errorf("it put %s there", left)
+	}
+}
+
+// Two releases of the platform in one cluster. A guest that was started on the newer one has a machine type that the older does not know: its move is refused, it runs on where it is, and the round says so. One
+// from the older goes to the newer, and back.
+func TestTwoReleasesInOneCluster(tt *testing.T) {
+	if _, err := os.Stat(filepath.Join(home(), "base-newer", "root", ".lab-ready")); err != nil {
+		tt.Skip("there is no newer release here")
+	}
+	t := enlist(tt)
+	run(t, "reset")
+	run(t, "up", "2")
+	c := script(t.Context(), t.n, "up", "3")
+	c.Env = append(c.Env, newer()...)
+	if out, err := c.CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, tail(string(out)))
+	}
+	for _, h := range hosts {
+		furnish(t, h)
+	}
+	old, young := on(t, "h1", "virsh -q dumpxml g1-1 | grep -o 'machine=.[^ >]*'"), on(t, "h3", "virsh -q dumpxml g3-1 | grep -o 'machine=.[^ >]*'")
+	if old == young {
+		t.Fatalf("both releases have the machine type %s", old)
+	}
+	s := settle(t, keel, bmcs(t), 0)
+	before := lives(t)
+	out := s.must(t, 1, "round", "start", "piers", "--hosts", "h3", "--prepare", "--reason", "patches")
+	if !strings.Contains(out, "refuses to move g3-") || !strings.Contains(out, "machine type") {
+		t.Error("it does not say why its guests stay")
+	}
+	alive(t, before)
+	for _, g := range []string{"g3-1", "g3-2", "g3-3"} {
+		if !slices.Contains(running(t, "h3"), g) {
+			t.Errorf("%s is not where it was", g)
+		}
+	}
+	other := settle(t, keel, bmcs(t), 0)
+	other.must(t, 0, "round", "start", "piers", "--hosts", "h1", "--take-over", "--reason", "patches")
+	other.must(t, 0, "round", "start", "piers", "--hosts", "h2", "--reason", "patches")
+	alive(t, before)
+}

@@ -1,0 +1,197 @@
+package sim
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"yareharbour/connector"
+	"yareharbour/core/act"
+	"yareharbour/core/estate"
+)
+
+// Answer is what a host gives back for an order.
+type Answer struct {
+	connector.Receipt
+	Body []byte // what was asked to be kept
+}
+
+// effects are what orders bring about on a host, by the kind of the act. An image for the BMC is only shown to the host, which refuses what is stale; the BMC is given it.
+var effects = map[act.Name]func(*World, *Host, act.Act, []byte) (Answer, error){
+	act.Claim:   func(*World, *Host, act.Act, []byte) (Answer, error) { return Answer{}, nil },
+	act.Flash:   func(*World, *Host, act.Act, []byte) (Answer, error) { return Answer{}, nil },
+	act.Stage:   (*World).stage,
+	act.Move:    (*World).move,
+	act.Close:   (*World).mark,
+	act.Remark:  (*World).mark,
+	act.Adopt:   (*World).adopt,
+	act.Open:    (*World).open,
+	act.Backup:  (*World).backup,
+	act.Install: (*World).install,
+	act.Service: (*World).restartServices,
+	act.Restart: (*World).restart,
+}
+
+// remembered is how many orders a host knows again.
+const remembered = 500
+
+// Do carries an order out, unless the host has taken one of a higher epoch, or this very one.
+func (w *World) Do(o connector.Order, payload []byte) (Answer, error) {
+	h, err := w.up(o.Host)
+	if err != nil {
+		return Answer{}, err
+	}
+	g := &h.Reading.Guard
+	if g.Refuses(o.Round, o.Epoch) {
+		return Answer{}, fmt.Errorf("%s %w (epoch %d of round %s, and it knows of %d of %s)", o.Host, connector.ErrStale, o.Epoch, o.Round, g.Epoch, g.Round)
+	}
+	if _, known := h.Orders[o.ID]; known {
+		return Answer{}, fmt.Errorf("%s %w: %s", o.Host, connector.ErrKnown, o.ID)
+	}
+	do, ok := effects[o.Kind]
+	if !ok {
+		return Answer{}, fmt.Errorf("%s can't %s", o.Host, o.Says())
+	}
+	if o.Epoch > 0 { // even where it is refused: the lease is newer
+		*g = o.Guard()
+	}
+	a, err := do(w, h, o.Act, payload)
+	if h.Orders == nil || len(h.Orders) > remembered {
+		h.Orders = map[string]string{}
+	}
+	h.Orders[o.ID] = a.Task
+	w.Acted++ // the host keeps what it was told
+	return a, err
+}
+
+// Trace returns what the host knows of an act.
+func (w *World) Trace(a act.Act) (act.Trace, error) {
+	h, err := w.up(a.Host)
+	if err != nil {
+		return act.Trace{}, err
+	}
+	if a.Kind == act.Stage {
+		return act.Trace{SHA256: h.Staged[a.Change.File].SHA256}, nil
+	}
+	t, err := w.Task(h.Orders[a.ID])
+	if err != nil {
+		return act.Trace{}, nil
+	}
+	return t.Trace(), nil
+}
+
+// stage takes a payload onto the host.
+func (w *World) stage(h *Host, a act.Act, body []byte) (Answer, error) {
+	p, err := ParsePayload(body)
+	if err != nil {
+		return Answer{}, err
+	}
+	if h.Staged == nil {
+		h.Staged = map[string]Payload{}
+	}
+	h.Staged[a.Change.File] = p
+	w.act("stage %s on %s", a.Change.File, h.Name)
+	return Answer{Receipt: connector.Receipt{SHA256: p.SHA256}}, nil
+}
+
+func (w *World) move(h *Host, a act.Act, _ []byte) (Answer, error) {
+	task, err := w.Move(h.Name, a.UID(), a.To)
+	return Answer{Receipt: connector.Receipt{Task: task}}, err
+}
+
+func (w *World) mark(h *Host, a act.Act, _ []byte) (Answer, error) {
+	return Answer{}, w.Close(h.Name, estate.Mark{By: a.By, Round: a.Round, Reason: a.Reason})
+}
+
+// adopt replaces the mark of the round that the act names by its own.
+func (w *World) adopt(h *Host, a act.Act, _ []byte) (Answer, error) {
+	m := h.Reading.Closed
+	if m == nil || a.Before.Mark == nil || m.Round == "" || m.Round != a.Before.Mark.Round {
+		return Answer{}, fmt.Errorf("%s does not carry the mark that is to be adopted", h.Name)
+	}
+	h.Reading.Closed = &estate.Mark{By: a.By, Round: a.Round, Reason: a.Reason, At: w.Now}
+	w.act("adopt %s", h.Name)
+	return Answer{}, nil
+}
+
+func (w *World) open(h *Host, a act.Act, _ []byte) (Answer, error) {
+	return Answer{}, w.Open(h.Name, a.Round)
+}
+
+// backup gives the host's configuration: its settings, which packages it has, and how its guests are defined.
+func (w *World) backup(h *Host, _ act.Act, _ []byte) (Answer, error) {
+	kept := struct {
+		Host       string             `json:"host"`
+		Taken      time.Time          `json:"taken"`
+		Release    string             `json:"release"`
+		Networks   []string           `json:"networks"`
+		Components []estate.Component `json:"components"`
+		Guests     []estate.Guest     `json:"guests"`
+	}{h.Name, w.Now, h.Reading.Release, h.Reading.Networks, nil, h.Reading.Guests}
+	for _, c := range h.Reading.Components {
+		if s := c.Key.Section(); s == estate.SettingItems || s == estate.Packages {
+			kept.Components = append(kept.Components, c)
+		}
+	}
+	body, err := json.MarshalIndent(kept, "", " ")
+	if err != nil {
+		return Answer{}, err
+	}
+	sum := sha256.Sum256(body)
+	w.act("keep the configuration of %s", h.Name)
+	return Answer{Receipt: connector.Receipt{SHA256: hex.EncodeToString(sum[:])}, Body: body}, nil
+}
+
+// install begins to put staged payloads in, or to remove packages: all of the order's, or nothing.
+func (w *World) install(h *Host, a act.Act, _ []byte) (Answer, error) {
+	var all []Payload
+	for _, c := range a.Changes() {
+		p := Payload{Component: c.Component, Version: c.To, Restart: c.Restart}
+		if c.File != "" {
+			var ok bool
+			if p, ok = h.Staged[c.File]; !ok {
+				return Answer{}, fmt.Errorf("%s is not staged on %s", c.File, h.Name)
+			}
+		}
+		all = append(all, p)
+	}
+	t := Task{Kind: "change", Host: h.Name, Payload: all[0], With: all[1:], Device: a.Change.Device, Task: connector.Task{Component: a.Change.Component}}
+	if w.strikes(h.Name, InstallFails) {
+		t.Fails = "the package's own script failed with status 1"
+	}
+	for _, p := range all {
+		w.act("change %s on %s", p.Component, h.Name)
+	}
+	return Answer{Receipt: connector.Receipt{Task: w.begin(t, 20*time.Second+time.Duration(len(t.With))*5*time.Second)}}, nil
+}
+
+// restartServices lets the services that run what the component replaced run what is installed.
+func (w *World) restartServices(h *Host, a act.Act, _ []byte) (Answer, error) {
+	t := Task{Kind: "services", Host: h.Name, Payload: Payload{Component: a.Change.Component}, Device: a.Change.Device}
+	if w.strikes(h.Name, InstallFails) {
+		t.Fails = "a service did not come up again"
+	}
+	w.act("service restart for %s on %s", a.Change.Component, h.Name)
+	return Answer{Receipt: connector.Receipt{Task: w.begin(t, 5*time.Second)}}, nil
+}
+
+func (w *World) restart(h *Host, a act.Act, _ []byte) (Answer, error) {
+	task, err := w.Reboot(h.Name, fmt.Sprintf("%s, round %s by %s", a.Reason, a.Round, a.By))
+	return Answer{Receipt: connector.Receipt{Task: task}}, err
+}
+
+// order reads an order from the header of a call.
+func order(text []byte) (connector.Order, error) {
+	var o struct {
+		Act   act.Act
+		Entry int64
+		Sum   string
+	}
+	err := json.Unmarshal(text, &o)
+	return connector.Order{Act: o.Act, Entry: o.Entry, Sum: o.Sum}, err
+}
+
+// OrderHeader is the header of a call that carries an order, in base64; its body is the payload.
+const OrderHeader = "Yare-Order"

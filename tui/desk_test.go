@@ -1,0 +1,344 @@
+package tui
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/mattn/go-runewidth"
+
+	"yareharbour/bundle"
+	"yareharbour/core/baseline"
+	"yareharbour/core/catalogue"
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+	"yareharbour/core/plan"
+	"yareharbour/core/survey"
+	"yareharbour/core/view"
+)
+
+var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
+
+// snapshot is an estate of so many clusters and hosts, with something out of line on every third host.
+func snapshot(clusters, hosts int) *view.Estate {
+	cat := &catalogue.Catalogue{}
+	cat.Add(
+		catalogue.Feed{Name: "f"},
+		[]catalogue.Release{
+			{Component: "fw:nic", Version: "2", Severity: catalogue.Critical},
+			{Component: "deb:k", Version: "2"},
+		},
+	)
+	b := baseline.Baseline{
+		Name: "b",
+		Clauses: []baseline.Clause{{Component: "fw:nic", Posture: baseline.IfPresent, Follow: true},
+			{Component: "deb:k", Posture: baseline.AtLeast, Follow: true}},
+	}
+	in := survey.Input{
+		Estate:   estate.Estate{Name: "E"},
+		Now:      now,
+		Readings: map[string]*estate.Reading{},
+		Verdicts: map[string][]drift.Verdict{},
+	}
+	for c := range clusters {
+		cl := estate.Cluster{Name: fmt.Sprintf("c%d", c), Act: true}
+		b.Assign = append(b.Assign, cl.Name)
+		for h := range hosts {
+			name := fmt.Sprintf("c%dh%03d", c, h)
+			cl.Hosts = append(cl.Hosts, name)
+			in.Readings[name] = aReading(name, h)
+		}
+		in.Estate.Clusters = append(in.Estate.Clusters, cl)
+	}
+	s := &view.Estate{
+		Readings: in.Readings,
+		Checker:  &drift.Checker{Catalogue: cat, Baselines: []baseline.Baseline{b}, Now: now},
+		Speed:    1,
+		Rounds:   map[string]view.Round{},
+		Siblings: map[string][]drift.Siblings{},
+	}
+	for _, cl := range in.Estate.Clusters {
+		for _, h := range cl.Hosts {
+			in.Verdicts[h] = s.Checker.Host(cl.Name, in.Readings[h])
+		}
+	}
+	s.Verdicts, s.Survey = in.Verdicts, survey.Make(in)
+	s.Held = drift.Hold(in.Estate.Clusters, in.Readings, now, 0)
+	s.Baselines = []view.Baseline{{Baseline: b, File: "b.yaml", Text: "baseline: b\nclauses: []\n", Version: 2}}
+	s.Feeds = []view.Feed{
+		{Name: "mirror", Kind: "debian", Schedule: "on demand"},
+		{Name: "beta", Kind: "files", Off: true},
+	}
+	s.Bundles = []view.Bundle{{Name: "q4.zip", ID: "feedbeef", By: "op"}}
+	s.News = map[string]drift.News{"c0": {Since: now.AddDate(0, 0, -2), By: "op", Drift: in.Verdicts["c0h000"]}}
+	s.Trends = map[string][]drift.Tally{
+		"c0": {{At: now.AddDate(0, 0, -9), Drift: map[estate.Layer]int{estate.Firmware: 4}, Hosts: 3, Adrift: 2}},
+	}
+	s.Filters = map[string]string{"urgent": "severity=critical"}
+	return s
+}
+
+func aReading(name string, n int) *estate.Reading {
+	ver := "2"
+	if n%3 == 0 {
+		ver = "1"
+	}
+	r := &estate.Reading{
+		Host:       name,
+		Capacity:   estate.Resources{MemoryMiB: 1000, CPU: 1000},
+		Hardware:   estate.Hardware{Model: "Quay 1"},
+		Components: []estate.Component{{Key: "deb:k", Version: ver}, {Key: "fw:nic", Version: ver}},
+		Guests: []estate.Guest{
+			{Name: "g-" + name, State: estate.Running, Load: estate.Resources{MemoryMiB: int64(100 + n%5*150)}},
+		},
+	}
+	for _, s := range estate.SectionNames {
+		r.SetSection(estate.Section{Name: s, At: now, Source: "test"})
+	}
+	return r
+}
+
+// fake is a desk that answers at once and counts.
+type fake struct {
+	snap  *view.Estate
+	plan  *plan.Plan
+	err   error
+	calls []string
+}
+
+func (f *fake) note(what string) error { f.calls = append(f.calls, what); return f.err }
+
+func (f *fake) View(context.Context) (*view.Estate, error)              { return f.snap, f.err }
+func (f *fake) Look(context.Context, []string, func(string, int)) error { return nil } // from a goroutine of its own
+func (f *fake) PlanIf(_ context.Context, _ string, w view.WhatIf) (*plan.Plan, error) {
+	return f.plan, f.note(fmt.Sprintf("plan without %v, %d more", w.Without, w.More))
+}
+func (f *fake) Begin(_ context.Context, p *plan.Plan, reason string) error {
+	return f.note(fmt.Sprintf("start a plan of %d visits %s", len(p.Visits), reason))
+}
+func (f *fake) GoOn(_ context.Context, c string) error { return f.note("resume " + c) }
+func (f *fake) Request(_ context.Context, c, what, host string) (string, error) {
+	return what, f.note(strings.TrimSpace(what + " " + c + " " + host))
+}
+
+// model is the screens at a desk, loaded, at a size.
+func model(t testing.TB, f *fake, w, h int) *Model {
+	m := New(t.Context(), f, Options{Fixed: true})
+	m.Update(tea.WindowSizeMsg{Width: w, Height: h})
+	m.due = time.Now() // nothing is synced behind the test's back
+	settle(m, m.heard(loadedMsg{view: f.snap, err: f.err}))
+	return m
+}
+
+// press sends keys and carries out what they lead to.
+func press(m *Model, keys ...string) {
+	for _, k := range keys {
+		msg := tea.KeyPressMsg{Text: k, Code: []rune(k)[0]}
+		if code, ok := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "tab": tea.KeyTab, "up": tea.KeyUp, "down": tea.KeyDown, "left": tea.KeyLeft, "right": tea.KeyRight, "backspace": tea.KeyBackspace, "space": tea.KeySpace, "end": tea.KeyEnd}[k]; ok {
+			msg = tea.KeyPressMsg{Code: code}
+		}
+		_, cmd := m.Update(msg)
+		settle(m, cmd)
+	}
+}
+
+// settle carries a command out, and all that it leads to.
+func settle(m *Model, cmd tea.Cmd) {
+	if cmd == nil {
+		return
+	}
+	switch msg := cmd().(type) {
+	case nil, tickMsg, tea.QuitMsg:
+	case tea.BatchMsg:
+		for _, c := range msg {
+			settle(m, c)
+		}
+	default:
+		_, next := m.Update(msg)
+		settle(m, next)
+	}
+}
+
+// ctrl presses a key with Ctrl held.
+func ctrl(m *Model, k rune) {
+	_, cmd := m.Update(tea.KeyPressMsg{Code: k, Mod: tea.ModCtrl})
+	settle(m, cmd)
+}
+
+// enter types a text.
+func enter(m *Model, text string) {
+	for _, r := range text {
+		_, cmd := m.Update(tea.KeyPressMsg{Text: string(r), Code: r})
+		settle(m, cmd)
+	}
+}
+
+// click presses the mouse where the text stands first, so many cells into it.
+func click(t *testing.T, m *Model, what string) {
+	t.Helper()
+	for y, row := range strings.Split(text(m), "\n") {
+		if i := strings.Index(row, what); i >= 0 {
+			_, cmd := m.Update(tea.MouseClickMsg{X: runewidth.StringWidth(row[:i]), Y: y, Button: tea.MouseLeft})
+			settle(m, cmd)
+			return
+		}
+	}
+	t.Fatalf("%q is nowhere to be clicked on:\n%s", what, text(m))
+}
+
+var escapes = regexp.MustCompile("\x1b\\[[0-9;]*m")
+
+func text(m *Model) string { return escapes.ReplaceAllString(m.View().Content, "") }
+
+func shows(t *testing.T, m *Model, what ...string) {
+	t.Helper()
+	got := text(m)
+	for _, w := range what {
+		if !strings.Contains(got, w) {
+			t.Errorf("%q is not shown:\n%s", w, got)
+		}
+	}
+}
+
+func hides(t *testing.T, m *Model, what ...string) {
+	t.Helper()
+	got := text(m)
+	for _, w := range what {
+		if strings.Contains(got, w) {
+			t.Errorf("%q is shown:\n%s", w, got)
+		}
+	}
+}
+
+// on tells on which screen one stands.
+func on(m *Model) string { return m.top().Place().Screen }
+
+func last(f *fake) string {
+	if len(f.calls) == 0 {
+		return ""
+	}
+	return f.calls[len(f.calls)-1]
+}
+
+// written tells which files there are in the working directory.
+func written(t *testing.T, want ...string) {
+	t.Helper()
+	all, err := filepath.Glob("*")
+	if err != nil || !slices.Equal(all, want) {
+		t.Errorf("written were %v, want %v: %v", all, want, err)
+	}
+}
+
+func (f *fake) Past(_ context.Context, host string) (view.Past, error) {
+	return view.Past{
+		Turns: []drift.Turn{{At: now, Component: "fw:nic", From: "0.9", To: "1"}},
+		Spans: []drift.Span{{Component: "fw:nic", Version: "1", First: now, Last: now, Now: true}},
+	}, f.err
+}
+func (f *fake) Compare(_ context.Context, a, b string) (view.Comparison, error) {
+	return view.Comparison{
+			FromName: a,
+			ToName:   b,
+			From:     &estate.Reading{},
+			To:       &estate.Reading{},
+			Comparison: drift.Comparison{
+				Turns:  []drift.Turn{{Component: "fw:nic", From: "1", To: "2"}},
+				Unread: []estate.SectionName{estate.HealthItems},
+			},
+		}, f.note(
+			"compare " + a + " " + b,
+		)
+}
+func (f *fake) MarkSeen(_ context.Context, c string) error { return f.note("looked " + c) }
+func (f *fake) KeepFilter(_ context.Context, name, text string) error {
+	return f.note("keep @" + name + " " + text)
+}
+func (f *fake) SyncFeeds(_ context.Context, feeds []string, says func(string)) (string, error) {
+	says("half")
+	return "synced", f.note("sync " + strings.Join(feeds, ","))
+}
+func (f *fake) Schedule(_ context.Context, feed, s string) error {
+	return f.note("schedule " + feed + " " + s)
+}
+func (f *fake) Unpack(_ context.Context, file, keyring string, _ func(string)) (*bundle.Opened, error) {
+	b := &bundle.Bundle{
+		Contents: bundle.Contents{
+			Name:     file,
+			ID:       "0123456789ab",
+			Releases: 1,
+			Files:    []bundle.File{{Path: "a/releases.yaml", Kind: "release list", Says: "fw:nic 3"}},
+		},
+	}
+	return &bundle.Opened{Bundle: b, NewReleases: 1}, f.note(strings.TrimSpace("open " + file + " " + keyring))
+}
+func (f *fake) TakeIn(_ context.Context, o *bundle.Opened, _ func(string)) error {
+	return f.note("accept " + o.Name)
+}
+func (f *fake) TakeOut(_ context.Context, id string) error { return f.note("remove " + id) }
+func (f *fake) FetchWanted(context.Context, func(string)) (string, error) {
+	return "fetched", f.note("fetch")
+}
+func (f *fake) VerifyPayloads(context.Context, func(string)) (string, error) {
+	return "verified", f.note("verify")
+}
+func (f *fake) PruneBy(_ context.Context, rule string, really bool) ([]catalogue.Doomed, error) {
+	return []catalogue.Doomed{
+			{Stored: catalogue.Stored{SHA256: "ab", Size: 5}, Why: "no release names it"},
+		}, f.note(
+			fmt.Sprint("prune ", rule, " ", really),
+		)
+}
+func (f *fake) ListPayloads(context.Context) ([]string, error) {
+	return []string{"ab  5 B  fw:nic 2"}, f.note("kept")
+}
+func (f *fake) CompareVersions(_ context.Context, name string, from, to int) ([]baseline.Change, error) {
+	return []baseline.Change{
+			{What: "deb:k", From: "1", To: "2"},
+		}, f.note(
+			fmt.Sprintf("versions of %s: %d, %d", name, from, to),
+		)
+}
+
+func (f *fake) EffectOn(
+	_ context.Context,
+	s *view.Estate,
+	name, text string,
+) (drift.Effect, []baseline.Problem, error) {
+	if strings.Contains(text, "broken") {
+		return drift.Effect{}, nil, errors.New("b.yaml:1:1: it is broken")
+	}
+	if strings.Contains(text, "misspelt") {
+		return drift.Effect{}, []baseline.Problem{
+			{Baseline: name, Line: 3, Error: true, Text: "there is no host misspelt"},
+		}, nil
+	}
+	return drift.Effect{Worse: len(text)}, nil, nil
+}
+func (f *fake) SaveText(_ context.Context, name, text string, after int, why string) error {
+	return f.note(fmt.Sprintf("save %s after %d: %s", name, after, why))
+}
+func (f *fake) VersionsOf(_ context.Context, name string) ([]view.Version, error) {
+	return []view.Version{
+		{
+			N:       2,
+			By:      "op",
+			Why:     "newer",
+			Text:    "baseline: b\n",
+			Changes: []baseline.Change{{What: "deb:k", From: "1", To: "2"}},
+		},
+		{N: 1, By: "op", Why: "first", Text: "baseline: b\nold\n"},
+	}, f.err
+}
+func (f *fake) RemoveBaseline(_ context.Context, name string) error {
+	return f.note("remove baseline " + name)
+}
+func (f *fake) Derive(_ context.Context, host string) (string, string, error) {
+	return "like-" + host, "baseline: like-" + host + "\n", f.note("derive " + host)
+}

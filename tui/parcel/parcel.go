@@ -1,0 +1,189 @@
+// Package parcel is the Bundle screen: what is in an archive that was opened, before anything of it is taken in.
+package parcel
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	tea "charm.land/bubbletea/v2"
+
+	"yareharbour/bundle"
+	"yareharbour/core/catalogue"
+	"yareharbour/core/narrow"
+	"yareharbour/export"
+	"yareharbour/format/intake"
+	"yareharbour/tui/part"
+)
+
+// Desk is what the screen asks for.
+type Desk interface {
+	TakeIn(ctx context.Context, o *bundle.Opened, progress func(string)) error
+}
+
+// Screen is an opened bundle. It is closed when the screen is left.
+type Screen struct {
+	desk  Desk
+	is    *bundle.Opened
+	table part.Table
+	files []bundle.File
+}
+
+// New opens the bundle that the place holds.
+func New(d Desk, p part.Place) *Screen {
+	o, _ := p.What.(*bundle.Opened)
+	return &Screen{
+		desk: d,
+		is:   o,
+		table: part.Table{
+			ID: "parcel",
+			Columns: []part.TableColumn{
+				{Title: "file", Width: 20, Grow: 3},
+				{Title: "is a", Width: 19},
+				{Title: "size", Width: 11, Right: true},
+				{Title: "and brings", Width: 16, Grow: 4},
+			},
+		},
+	}
+}
+
+// Place implements part.Screen.
+func (s *Screen) Place() part.Place { return part.Place{Screen: part.Bundle, Subject: s.is.Name} }
+
+// Help implements part.Screen.
+func (s *Screen) Help() []string {
+	return []string{
+		"What is in the archive, and what each file brings. Nothing is taken in until you say so; leaving lets go of all of it.",
+	}
+}
+
+// Export implements part.Screen.
+func (s *Screen) Export(f part.Frame, format string) (string, export.Writer) {
+	return export.FileName(f.View.At(), format, "bundle", s.is.Name), export.Bundle(s.is.Contents)
+}
+
+// Keys implements part.Screen.
+func (s *Screen) Keys(f part.Frame) []part.Key {
+	busy := ""
+	if f.Job != "" {
+		busy = f.Job + " is under way; X ends it"
+	}
+	return []part.Key{part.NewKey("a", "take it in", "take this bundle in, whole", busy, s.takeIn)}
+}
+
+// takenIn says that it was.
+type takenIn struct{ name string }
+
+func (s *Screen) takeIn() tea.Msg {
+	o := s.is
+	return part.Job{Title: "taking in " + o.Name, Do: func(ctx context.Context, says func(string)) tea.Msg {
+		if err := s.desk.TakeIn(ctx, o, says); err != nil {
+			return part.Failed{Err: err}
+		}
+		return takenIn{o.Name}
+	}}
+}
+
+// Leave lets go of what was unpacked.
+func (s *Screen) Leave(part.Frame) tea.Msg {
+	if err := s.is.Close(); err != nil {
+		return part.Several{part.Left{}, part.Failed{Err: err}}
+	}
+	return part.Several{part.Left{}, part.Say{Text: "nothing of " + s.is.Name + " was taken in"}}
+}
+
+// Update implements part.Screen.
+func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {
+	if mine, _ := s.table.Take(msg, len(s.files)); mine {
+		return nil
+	}
+	switch msg := msg.(type) {
+	case part.Shown:
+		s.files = slices.DeleteFunc(slices.Clone(s.is.Files), func(x bundle.File) bool {
+			return !f.Filter.Lets(narrow.Subject{Age: -1, Words: []string{x.Path, string(x.Kind), x.Says}})
+		})
+	case part.Step:
+		s.table.Step(msg.DY, len(s.files))
+	case takenIn:
+		if msg.name == s.is.Name {
+			return part.Several{part.Left{}, part.Reload{Say: part.Say{Text: msg.name + " was taken in"}}}
+		}
+	}
+	return nil
+}
+
+// View implements part.Screen.
+func (s *Screen) View(_ part.Frame, c *part.Canvas, a part.Area) {
+	o := s.is
+	x := c.Put(a.X+1, a.Y, part.Strong|part.Bold, o.Name)
+	c.Put(x+2, a.Y, part.Plain, fmt.Sprintf("%s  %.12s", catalogue.Bytes(o.Size), o.ID))
+	c.Put(
+		a.X+1,
+		a.Y+1,
+		part.Plain,
+		fmt.Sprintf("%s, %d new here   %s, %d new here   %s", catalogue.Some(o.Releases, "release"), o.NewReleases,
+			catalogue.Some(o.Advises, "advisory"), o.NewAdvisories, catalogue.Some(o.Payloads, "payload")),
+	)
+	switch {
+	case o.SignedBy != "":
+		c.Put(
+			a.X+1,
+			a.Y+2,
+			part.Good,
+			fmt.Sprintf(
+				"✓ the signature %s is good; %s with the hash that it vouches for",
+				o.SignedBy,
+				catalogue.Some(o.Summed, "file"),
+			),
+		)
+	case o.Summed > 0:
+		c.Put(
+			a.X+1,
+			a.Y+2,
+			part.Caution,
+			fmt.Sprintf(
+				"◔ %s with the hash that its SHA256SUMS says; nobody has signed that",
+				catalogue.Some(o.Summed, "file"),
+			),
+		)
+	default:
+		c.Put(
+			a.X+1,
+			a.Y+2,
+			part.Caution,
+			"◔ it carries no checksums of its own; payloads have the hashes that their releases state",
+		)
+	}
+	y := a.Y + 3
+	if len(o.Missing) > 0 {
+		c.Within(
+			a.X+1,
+			y,
+			a.W-2,
+			part.Caution,
+			"! not in it, though its releases name them: "+strings.Join(o.Missing, ", "),
+		)
+		y++
+	}
+	order := s.table.Order(len(s.files), func(i, column int) any {
+		x := &s.files[i]
+		return []any{x.Path, string(x.Kind), int(x.Size), x.Says}[column]
+	})
+	s.table.Paint(c, part.Rect(a.X, y+1, a.W, a.Y+a.H-y-3), true, len(s.files), func(i int) part.TableLine {
+		x := &s.files[order[i]]
+		st := part.Plain
+		if x.Kind == intake.Other {
+			st = part.Quiet
+		}
+		return part.TableLine{
+			Cells: []part.TableCell{
+				{Text: part.Tail(x.Path, a.W/3), Style: part.Subject},
+				{Text: string(x.Kind), Style: st},
+				{Text: catalogue.Bytes(x.Size)},
+				{Text: x.Says},
+			},
+		}
+	}, "there is no file in it")
+	c.Put(a.X+1, a.Y+a.H-1, part.Strong|part.Bold, "a takes it in, whole.  Esc leaves; nothing of it stays.")
+}
