@@ -9,6 +9,7 @@ import (
 	"sync"
 	"testing"
 
+	"yareharbour/core/act"
 	"yareharbour/core/course"
 	"yareharbour/e2e/drive"
 	"yareharbour/sim"
@@ -123,9 +124,11 @@ func TestWhatComesAlong(tt *testing.T) {
 		t.Error("what was planned is said to be unasked")
 	}
 	// Between plan and act the packages are held there: the host refuses then.
+	// Its tar waits, and with it the step before.
+	on(t, "h3", `touch /run/wait && printf '#!/bin/sh\nwhile [ -e /run/wait ]; do sleep 0.1; done\nexec /usr/bin/tar "$@"\n' >/usr/sbin/tar && chmod 755 /usr/sbin/tar`)
 	f = s.begin(t, "round", "start", "piers", "--hosts", "h3", "--reason", "fenders")
-	f.until(course.Checked, "")
-	on(t, "h3", "apt-mark hold buoy fender")
+	f.until(course.Intent, act.Backup)
+	on(t, "h3", "apt-mark hold buoy fender && rm /usr/sbin/tar /run/wait")
 	if out := f.ends(1); !strings.Contains(out, "held") {
 		t.Error("it does not say why")
 	}
