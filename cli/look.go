@@ -168,7 +168,7 @@ names a host, track, model or target that is not there.`,
 	c.Flags().
 		StringSliceVar(&o.advisories, "advisories", nil, "with --local: files of OSV or CSAF advisories, by which packages are graded")
 	c.Flags().
-		StringVar(&o.lists, "lists", "/var/lib/apt/lists", "with --local: the directory in which apt keeps its indices")
+		StringVar(&o.lists, "lists", harbour.AptLists, "with --local: the directory in which apt keeps its indices")
 	c.Flags().
 		StringSliceVar(&o.keyrings, "keyring", nil, "with --local: OpenPGP keyring files; every index must then be signed by one of their keys")
 	return c

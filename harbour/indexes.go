@@ -1,10 +1,13 @@
 package harbour
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"yareharbour/core/catalogue"
@@ -27,7 +30,7 @@ func LoadIndexes(cat *catalogue.Catalogue, dir, native string, keyrings []string
 		return err
 	}
 	lists := os.DirFS(dir)
-	found, err := debindex.FindIndexes(lists, keys, now)
+	found, err := debindex.FindIndexes(lists, keys, now, aptUses(dir))
 	if err != nil {
 		return fmt.Errorf("the Debian indices of %s: %w", dir, err)
 	}
@@ -47,6 +50,27 @@ func LoadIndexes(cat *catalogue.Catalogue, dir, native string, keyrings []string
 		cat.Add(l.feed, l.releases)
 	}
 	return nil
+}
+
+// AptLists is where apt keeps its indices.
+const AptLists = "/var/lib/apt/lists"
+
+// aptUses names the files of apt's own directory that belong to sources which are configured. It is nil for any other directory, and where there is no apt to ask.
+func aptUses(dir string) []string {
+	if filepath.Clean(dir) != AptLists {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	out, err := exec.CommandContext(ctx, "apt-get", "indextargets", "--format", "$(FILENAME)", "Identifier: Packages").Output()
+	if err != nil {
+		return nil
+	}
+	used := []string{}
+	for line := range strings.Lines(string(out)) {
+		used = append(used, filepath.Base(strings.TrimSpace(line)))
+	}
+	return used
 }
 
 // NativeArch is this machine's architecture as dpkg's own package tells it.

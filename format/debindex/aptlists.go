@@ -21,8 +21,9 @@ type Index struct {
 
 // FindIndexes lists the Packages files of an apt lists directory, sorted by name. apt names a file by its URI with slashes as underscores, so
 // that a Packages file begins with the name of its Release file's directory. Where the keyring holds keys, every Release must be
-// signed by one of them at the time now, and every index vouched for.
-func FindIndexes(lists fs.FS, keys Keyring, now time.Time) ([]Index, error) {
+// signed by one of them at the time now, and every index vouched for. Only the files that used names are looked at, and those of all in the directory where it is nil: apt leaves there what
+// came from a source that is no longer configured.
+func FindIndexes(lists fs.FS, keys Keyring, now time.Time, used []string) ([]Index, error) {
 	entries, err := fs.ReadDir(lists, ".")
 	if err != nil {
 		return nil, err
@@ -31,7 +32,7 @@ func FindIndexes(lists fs.FS, keys Keyring, now time.Time) ([]Index, error) {
 	var out []Index
 	for _, e := range entries {
 		base, ok := releaseBase(e.Name())
-		if !ok {
+		if !ok || used != nil && !slices.ContainsFunc(used, func(file string) bool { return strings.HasPrefix(file, base) }) {
 			continue
 		}
 		rel, err := readReleaseFile(lists, e.Name(), keys, now)
@@ -42,7 +43,7 @@ func FindIndexes(lists fs.FS, keys Keyring, now time.Time) ([]Index, error) {
 	}
 	for _, e := range entries {
 		name := strings.TrimSuffix(e.Name(), compressed.Extension(e.Name()))
-		if !e.IsDir() && strings.HasSuffix(name, "_Packages") {
+		if !e.IsDir() && strings.HasSuffix(name, "_Packages") && (used == nil || slices.Contains(used, e.Name())) {
 			ix := vouch(e.Name(), name, releases)
 			if ix.SHA256 == "" && !keys.Empty() {
 				return nil, fmt.Errorf("%s: no signed Release file vouches for it", e.Name())

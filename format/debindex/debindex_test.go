@@ -91,10 +91,25 @@ func releaseFile(fields string) string {
 	return "-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\n" + text + "-----BEGIN PGP SIGNATURE-----\n\nabc\n-----END PGP SIGNATURE-----\n"
 }
 
+// What apt keeps of a source that is no longer configured is none of its indices.
+func TestOnlyIndexesInUseAreFound(t *testing.T) {
+	fsys := lists(t, ".gz", releaseFile(""))
+	all, err := FindIndexes(fsys, Keyring{}, time.Time{}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if found, err := FindIndexes(fsys, Keyring{}, time.Time{}, []string{all[0].File}); err != nil || len(found) != 1 {
+		t.Error(found, err)
+	}
+	if found, err := FindIndexes(fsys, Keyring{}, time.Time{}, []string{"of another source_Packages.gz"}); err == nil {
+		t.Error(found)
+	}
+}
+
 func TestEveryCompressionThatAptKeeps(t *testing.T) {
 	for _, ext := range []string{"", ".gz", ".xz", ".lz4", ".zst"} {
 		fsys := lists(t, ext, releaseFile(""))
-		found, err := FindIndexes(fsys, Keyring{}, time.Time{})
+		found, err := FindIndexes(fsys, Keyring{}, time.Time{}, nil)
 		if err != nil || len(found) != 1 || found[0].SHA256 == "" {
 			t.Fatalf("%q: %v %v", ext, found, err)
 		}
@@ -129,7 +144,7 @@ func TestDamagedIndexesAreRefusedWhole(t *testing.T) {
 	} {
 		fsys := lists(t, "", releaseFile(""))
 		spoil(fsys)
-		found, err := FindIndexes(fsys, Keyring{}, time.Time{})
+		found, err := FindIndexes(fsys, Keyring{}, time.Time{}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -141,7 +156,7 @@ func TestDamagedIndexesAreRefusedWhole(t *testing.T) {
 		fsys := lists(t, ext, releaseFile(""))
 		f := fsys["mirror_dists_stable_main_binary-amd64_Packages"+ext]
 		f.Data = f.Data[:len(f.Data)/2]
-		found, _ := FindIndexes(fsys, Keyring{}, time.Time{})
+		found, _ := FindIndexes(fsys, Keyring{}, time.Time{}, nil)
 		if _, rs, err := found[0].Load(fsys, "amd64"); err == nil || rs != nil {
 			t.Errorf("half of a %s file: %d releases, error %v", ext, len(rs), err)
 		}
@@ -159,7 +174,7 @@ func TestNotAutomaticIsNoCandidate(t *testing.T) {
 		"NotAutomatic: yes\nButAutomaticUpgrades: yes\n": {"stable", false},
 	} {
 		fsys := lists(t, "", releaseFile(fields))
-		found, _ := FindIndexes(fsys, Keyring{}, time.Time{})
+		found, _ := FindIndexes(fsys, Keyring{}, time.Time{}, nil)
 		_, rs, err := found[0].Load(fsys, "amd64")
 		if err != nil || rs[0].Track != want.track || rs[0].Manual != want.manual {
 			t.Errorf("%q: track %q, manual %v, %v", fields, rs[0].Track, rs[0].Manual, err)
@@ -228,14 +243,14 @@ func TestASignatureIsBelievedOnlyWhereItIsGood(t *testing.T) {
 		{"not signed at all", "carries no signature", []byte(plain), keyring(t, mirror)},
 	} {
 		fsys := lists(t, "", string(c.text))
-		found, err := FindIndexes(fsys, c.keys, time.Now())
+		found, err := FindIndexes(fsys, c.keys, time.Now(), nil)
 		if c.says == "" && (err != nil || len(found) != 1 || found[0].SHA256 == "") || c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
 			t.Errorf("%s: %v %v", c.name, found, err)
 		}
 	}
 	unvouched := lists(t, "", string(good))
 	unvouched["other_dists_x_main_binary-amd64_Packages"] = unvouched["mirror_dists_stable_main_binary-amd64_Packages"]
-	if _, err := FindIndexes(unvouched, keyring(t, mirror), time.Now()); err == nil || !strings.Contains(err.Error(), "no signed Release file vouches for it") {
+	if _, err := FindIndexes(unvouched, keyring(t, mirror), time.Now(), nil); err == nil || !strings.Contains(err.Error(), "no signed Release file vouches for it") {
 		t.Errorf("an index that nobody signed: %v", err)
 	}
 	if _, err := (Keyring{}).ReadKeyring(strings.NewReader("no keys")); err == nil {
@@ -359,7 +374,7 @@ func BenchmarkReadIndexes(b *testing.B) {
 	for b.Loop() {
 		n = 0
 		fsys := os.DirFS(dir)
-		found, err := FindIndexes(fsys, Keyring{}, time.Time{})
+		found, err := FindIndexes(fsys, Keyring{}, time.Time{}, nil)
 		if err != nil {
 			b.Fatal(err)
 		}
