@@ -182,9 +182,7 @@ func parseGuest(word string) estate.Guest {
 	for _, p := range parts[1:] {
 		switch k, v, _ := strings.Cut(p, "="); k {
 		case "dev":
-			g.Device = v
-		case "apart":
-			g.Apart = v
+			g.Devices = append(g.Devices, v)
 		case "off":
 			g.State = estate.Off
 		}

@@ -30,6 +30,7 @@ func Fleet(hosts int) *sim.World {
 		if n <= 3 {
 			for _, c := range small {
 				name := fmt.Sprintf("%s-%d", c.Name, n)
+				c.Rules = nil // its guests have other names
 				c.Name, c.Hosts = name, copies(w, from, name, c.Hosts, n, min(len(c.Hosts), hosts-len(w.Hosts)))
 				if len(c.Hosts) > 0 {
 					w.Estate.Clusters = append(w.Estate.Clusters, c)
@@ -83,7 +84,13 @@ func WriteFleet(dir string, hosts int) error {
 	var clusters strings.Builder
 	var all, yards []string
 	for _, c := range w.Estate.Clusters {
-		fmt.Fprintf(&clusters, "  - {name: %s, act: %v, reserve: %d, hosts: [%s]}\n", c.Name, c.Act, c.Reserve, strings.Join(c.Hosts, ", "))
+		fmt.Fprintf(&clusters, "  - name: %s\n    act: %v\n    reserve: %d\n    hosts: [%s]\n", c.Name, c.Act, c.Reserve, strings.Join(c.Hosts, ", "))
+		for i, r := range c.Rules {
+			if i == 0 {
+				clusters.WriteString("    rules:\n")
+			}
+			fmt.Fprintf(&clusters, "      - {keep: %s, guests: [%s]}\n", r.Keep, strings.Join(r.Guests, ", "))
+		}
 		all = append(all, c.Name)
 		if strings.HasPrefix(c.Name, "yard") {
 			yards = append(yards, c.Name)

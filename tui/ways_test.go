@@ -230,7 +230,7 @@ func TestTheHostScreenShowsAllThatWasRead(t *testing.T) {
 	r.Health = []estate.Health{{Item: "fan 1", OK: true}, {Item: "disk 2", Detail: "few spare blocks"}}
 	r.Guests = append(
 		r.Guests,
-		estate.Guest{Name: "fixed", State: estate.Running, Device: "clock-card"},
+		estate.Guest{Name: "fixed", State: estate.Running, Devices: []string{"clock-card"}},
 		estate.Guest{Name: "asleep", State: "paused"},
 	)
 	r.SetSection(estate.Section{Name: estate.FirmwareItems, At: now, Source: "SSH", Partial: "the BMC: no answer"})

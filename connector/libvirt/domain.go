@@ -98,8 +98,7 @@ func (d *domain) guest() estate.Guest {
 		}
 	}
 	for _, h := range d.Devices.Hostdevs {
-		g.Device = h.String()
-		break
+		g.Devices = append(g.Devices, h.String())
 	}
 	return g
 }

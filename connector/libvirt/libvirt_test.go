@@ -31,7 +31,7 @@ func TestADescriptionOfADomain(t *testing.T) {
 		t.Fatal(err)
 	}
 	g := d.guest()
-	if g.ID != "0b3e7ae4-1111-4222-8333-444455556666" || g.Name != "gauge-1" || g.Load.MemoryMiB != 4096 || strings.Join(g.Networks, " ") != "quay br0" || g.Device != "0000:3b:00.1" ||
+	if g.ID != "0b3e7ae4-1111-4222-8333-444455556666" || g.Name != "gauge-1" || g.Load.MemoryMiB != 4096 || strings.Join(g.Networks, " ") != "quay br0" || strings.Join(g.Devices, " ") != "0000:3b:00.1" ||
 		g.Machine != (estate.Inner{Name: "q35", Version: "9.2"}) || d.agent() != "connected" {
 		t.Errorf("%+v", g)
 	}

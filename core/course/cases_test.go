@@ -178,6 +178,41 @@ plan a k/host
 journal a: began checked stage:k
 ⇒ begin move g1 a>
 
+# guests go where it was planned, and not where there is more room
+hosts a:g1 b:g3 c:g4,g5 d
+plan a k/host moves:g1>c
+journal a: began checked stage:k
+⇒ begin move g1 a>c
+
+# where what was planned does not stand, that is told first
+hosts a:g1 b c
+plan a k/host moves:g1>c
+journal a: began checked stage:k
+seen c.mark=theirs
+⇒ record rerouted a: g1 goes to b instead of c: what was planned does not stand:
+
+# and from then on it is what is planned
+hosts a:g1 b c
+plan a k/host moves:g1>c
+journal a: began checked stage:k rerouted:g1>b
+seen c.mark=theirs
+⇒ begin move g1 a>b
+
+# gate after: a visit waits for the one to whose host its guests go
+hosts a:g1 b:g2 c d
+brief out=2
+plan a k/host moves:g1>c
+plan b k/host moves:g2>a after:a
+journal a: began checked
+⇒ begin stage k a; say b: its guests go to a, which is visited first
+
+# it does not wait for one that was left out
+hosts a:g1 b:g2 c d
+plan a k/host moves:g1>c
+plan b k/host moves:g2>a after:a
+journal a: began left
+⇒ record began b
+
 # a second guest goes while the first is on its way
 hosts a:g1,g2,g3 b c
 plan a k/host
@@ -302,7 +337,13 @@ seen trace:move:g1=running
 plan a k/host
 journal a: began checked stage:k move:g1>b close
 seen a+g7
-⇒ begin move g7 a>
+⇒ record rerouted a: g7 goes to c: what was planned does not stand: g7 is on a and was not when the round was planned
+
+# and then it goes
+plan a k/host
+journal a: began checked stage:k move:g1>b close rerouted:g7>c
+seen a+g7
+⇒ begin move g7 a>c
 
 # the configuration is kept before the first change, and only then
 plan a k/ backup
@@ -366,7 +407,7 @@ seen a.bmc-silent
 plan a k/host
 journal a: began checked stage:k move:g1>b close put:k
 seen a+g7
-⇒ begin move g7 a>
+⇒ record rerouted a: g7 goes to c
 
 # invariant 3: a suspended guest stops the restart
 plan a k/host

@@ -10,12 +10,13 @@ import (
 	"yareharbour/core/act"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/fit"
 	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
 )
 
 // Schema is the version of the journal's form. A journal of another one is refused, not guessed at.
-const Schema = 2
+const Schema = 3
 
 // EventKind says what an event of the journal tells.
 type EventKind string
@@ -40,10 +41,11 @@ const (
 	Stuck      EventKind = "stuck"      // what was found fits neither done nor not done: a person must look
 
 	Began    EventKind = "began"
-	Checked  EventKind = "checked" // the prechecks let it go ahead
-	Waits    EventKind = "waits"   // something that must be known can't be read; carries what
-	Blocked  EventKind = "blocked" // it can't go ahead
-	Proving  EventKind = "proving" // all is done, and what was done is being proven
+	Checked  EventKind = "checked"  // the prechecks let it go ahead
+	Rerouted EventKind = "rerouted" // its guests go elsewhere than was planned; carries their moves from now on
+	Waits    EventKind = "waits"    // something that must be known can't be read; carries what
+	Blocked  EventKind = "blocked"  // it can't go ahead
+	Proving  EventKind = "proving"  // all is done, and what was done is being proven
 	Proven   EventKind = "proven"
 	Unproven EventKind = "unproven"
 	Left     EventKind = "left" // it is left out, as somebody asked
@@ -69,6 +71,7 @@ type Event struct {
 	Status Status            `json:"status,omitempty"`
 	Plan   *plan.Plan        `json:"plan,omitempty"`
 	Checks []precheck.Answer `json:"checks,omitempty"`
+	Moves  []fit.Move        `json:"moves,omitempty"`  // of Rerouted
 	Before *estate.Reading   `json:"before,omitempty"` // the host as it was before its visit
 }
 
@@ -102,6 +105,8 @@ func (e *Event) Says() string {
 		return "the time of day was set back by " + drift.Age(-e.Leap)
 	case e.Kind == Leapt:
 		return "the time of day was set forth by " + drift.Age(e.Leap) + ", or the machine slept"
+	case e.Kind == Rerouted:
+		return "planned anew: " + e.Detail
 	case e.Kind == Waits:
 		return "waits: " + e.Detail
 	case e.Kind == Left:

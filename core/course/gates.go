@@ -6,7 +6,6 @@ import (
 
 	"yareharbour/core/estate"
 	"yareharbour/core/fit"
-	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
 )
 
@@ -27,6 +26,7 @@ var Gates = []Gate{
 	{"pause", "Did nobody ask the round to pause?", "yare round resume goes on", pauseGate},
 	{"failure", "Did no visit fail?", "see to the failed host first", failureGate},
 	{"turn", "Have all visits before it begun?", "", turnGate},
+	{"after", "Are the visits over to whose hosts its guests go?", "", afterGate},
 	{"at once", "Are fewer visits under way than the brief allows at once?", "", atOnceGate},
 	{"out", "Will no more hosts be out of service than the brief allows, those that already are included?", "bring the others back, or allow more hosts out at once", outGate},
 	{"certificate", "Have the guests of all hosts that are out a place, with the reserve kept?", "see where room can be made", certificateGate},
@@ -94,6 +94,15 @@ func turnGate(t *turn, v *Visit) (string, bool) {
 		}
 		if o.Phase == Waiting && !o.Skip {
 			return o.Host + " comes first", true
+		}
+	}
+	return "", false
+}
+
+func afterGate(t *turn, v *Visit) (string, bool) {
+	for _, h := range v.After {
+		if o := t.s.Visit(h); o != nil && !o.Over() {
+			return "its guests go to " + h + ", which is visited first", true
 		}
 	}
 	return "", false
@@ -168,7 +177,7 @@ func certificateGate(t *turn, v *Visit) (string, bool) {
 	if len(t.draining()) == 0 {
 		return "", false // one host alone is judged by its prechecks, which say more
 	}
-	if a := t.certify(v.Host, fit.Glance); a.Outcome != fit.Fits {
+	if a, _ := t.certify(v.Host, fit.Glance); a.Outcome != fit.Fits {
 		return fmt.Sprintf("with %s out as well: %s: %s", v.Host, a.Outcome, a.Obstacle), true
 	}
 	return "", false
@@ -184,18 +193,22 @@ func (t *turn) draining() (out []string) {
 	return out
 }
 
-// certify asks fit whether the guests of all hosts that are out, and of the one named, have a place elsewhere with the reserve kept. A guest in flight counts at both ends, and
-// needs no other place. A gate is asked at every turn, and glances only: where that proves nothing, the host waits.
-func (t *turn) certify(host string, effort int) fit.Answer {
+// certify asks fit whether the guests of all hosts that are out, and of the one named, have a place elsewhere with the reserve kept: where they were planned to go, if that stands, or else anywhere. A guest in
+// flight counts at both ends, and needs no other place. A gate is asked at every turn, and glances only: where that proves nothing, the host waits. kept tells that what was planned stands.
+func (t *turn) certify(host string, effort int) (a fit.Answer, kept bool) {
 	out := t.draining()
 	if !slices.Contains(out, host) {
 		out = append(out, host)
 	}
 	hosts := precheck.FitHosts(t.f.Hosts, t.f.Readings)
+	var planned []fit.Move
 	for i := range hosts {
 		h := &hosts[i]
 		if slices.Contains(out, h.Name) {
 			h.Guests = slices.DeleteFunc(slices.Clone(h.Guests), func(g estate.Guest) bool { return t.moving(h.Name, g.UID()) })
+			if v := t.s.Visit(h.Name); v != nil {
+				planned = append(planned, v.Moves...)
+			}
 			continue
 		}
 		for _, p := range t.flights(h.Name) {
@@ -205,6 +218,24 @@ func (t *turn) certify(host string, effort int) fit.Answer {
 			}
 		}
 	}
-	i := slices.IndexFunc(t.s.Plan.Visits, func(p plan.Visit) bool { return p.Host == host })
-	return fit.Drain(hosts, out, t.s.Plan.Brief.Reserve, plan.Avoid(&t.s.Plan, i), effort)
+	p := fit.Problem{Hosts: hosts, Rules: t.s.Plan.Rules, Reserve: t.s.Plan.Brief.Reserve, Limit: t.s.Plan.Brief.Limit}
+	if a = fit.Keep(p, out, planned); a.Outcome == fit.Fits {
+		return a, true
+	}
+	why := a.Obstacle
+	a = fit.Drain(p, out, t.toCome(out), effort)
+	if a.Outcome == fit.Fits {
+		a.Obstacle = why // of what was planned
+	}
+	return a, false
+}
+
+// toCome are the hosts that are still to be emptied, the next one last: guests that go there move again.
+func (t *turn) toCome(out []string) (later []string) {
+	for i := len(t.s.Visits) - 1; i >= 0; i-- {
+		if v := &t.s.Visits[i]; v.Phase == Waiting && !v.Skip && v.Empties && !slices.Contains(out, v.Host) {
+			later = append(later, v.Host)
+		}
+	}
+	return later
 }

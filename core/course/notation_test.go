@@ -11,7 +11,9 @@ import (
 	"yareharbour/core/act"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
+	"yareharbour/core/fit"
 	"yareharbour/core/plan"
+	"yareharbour/core/precheck"
 )
 
 // The notation in which cases of Next are written. A case is a title in a line of its own that begins with "#", and then lines that begin with a word:
@@ -117,6 +119,14 @@ func (sc *scene) visit(words []string) {
 			v.Adopts = "lost"
 			continue
 		}
+		if list, ok := strings.CutPrefix(w, "moves:"); ok {
+			v.Moves = moves(v.Host, list)
+			continue
+		}
+		if list, ok := strings.CutPrefix(w, "after:"); ok {
+			v.After = strings.Split(list, ",")
+			continue
+		}
 		if letter == "backup" {
 			v.Backup = true
 			continue
@@ -151,8 +161,35 @@ func (sc *scene) begin() {
 	if len(sc.f.Hosts) == 0 {
 		sc.hosts([]string{"a:g1", "b", "c"})
 	}
+	sc.sendGuests()
 	p := sc.plan
 	sc.apply(Event{Kind: Started, Round: "R", Plan: &p, Epoch: 1})
+}
+
+// moves reads "guest>host,guest>host".
+func moves(from, list string) (out []fit.Move) {
+	for _, w := range strings.Split(list, ",") {
+		g, to, _ := strings.Cut(w, ">")
+		out = append(out, fit.Move{ID: g, Guest: g, From: from, To: to})
+	}
+	return out
+}
+
+// sendGuests fills in where the guests of the visits go, as the planner would, where the case does not say.
+func (sc *scene) sendGuests() {
+	var todo []string
+	for i := range sc.plan.Visits {
+		if v := &sc.plan.Visits[i]; v.Empties {
+			todo = append(todo, v.Host)
+		}
+	}
+	tour := fit.Plan(fit.Problem{Hosts: precheck.FitHosts(sc.f.Hosts, sc.f.Readings), Reserve: sc.plan.Brief.Reserve}, todo, fit.Order{Fixed: todo, Width: sc.plan.Brief.Out})
+	for _, stop := range tour.Stops {
+		v := &sc.plan.Visits[slices.IndexFunc(sc.plan.Visits, func(v plan.Visit) bool { return v.Host == stop.Host })]
+		if v.Moves == nil && v.After == nil {
+			v.Moves = stop.Moves
+		}
+	}
 }
 
 func (sc *scene) apply(e Event) {
@@ -198,6 +235,8 @@ func (sc *scene) journal(words []string) {
 		word, until, _ := strings.Cut(w, "/")
 		kind, arg, _ := strings.Cut(word, ":")
 		switch kind {
+		case "rerouted":
+			sc.apply(Event{Kind: Rerouted, Host: sc.host, Moves: moves(sc.host, arg)})
 		case "began", "proving", "proven", "left":
 			sc.apply(Event{Kind: EventKind(kind), Host: sc.host})
 		case "waits", "blocked", "unproven":

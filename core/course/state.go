@@ -237,7 +237,7 @@ func (s *State) refuses(e *Event) string {
 		return ""
 	case Intent, Accepted, Unanswered, Done, Undone, Failed, Quiet, Heard, Overdue, Stuck:
 		return s.refusesAct(e)
-	case Began, Checked, Waits, Blocked, Proving, Proven, Unproven, Left:
+	case Began, Checked, Waits, Rerouted, Blocked, Proving, Proven, Unproven, Left:
 		if e.Act != nil || s.Visit(e.Host) == nil {
 			return fmt.Sprintf("%q is about %q, which has no visit", e.Kind, e.Host)
 		}
@@ -370,6 +370,8 @@ func (s *State) visit(v *Visit, e *Event) {
 		v.moves(e.At)
 	case Waits:
 		v.Waits, v.Why = e.At, e.Detail
+	case Rerouted:
+		v.reroute(e.Moves)
 	case Blocked:
 		if len(e.Checks) > 0 {
 			v.Answers = e.Checks
@@ -391,6 +393,14 @@ func (s *State) visit(v *Visit, e *Event) {
 		v.Phase, v.Failure = LeftOut, nil
 		v.end(e.At, false)
 	}
+}
+
+// reroute sends guests elsewhere than was planned.
+func (v *Visit) reroute(moves []fit.Move) {
+	v.Moves = slices.DeleteFunc(slices.Clone(v.Moves), func(m fit.Move) bool {
+		return slices.ContainsFunc(moves, func(n fit.Move) bool { return n.UID() == m.UID() })
+	})
+	v.Moves = append(v.Moves, moves...)
 }
 
 // moves closes the span that is open, and forgets what was waited for: the visit goes on.

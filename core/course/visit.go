@@ -114,7 +114,7 @@ func (t *turn) precheck(v *Visit) {
 func (t *turn) answers(v *Visit) []precheck.Answer {
 	today := t.f.Today[v.Host]
 	brief := t.s.Plan.Brief
-	f := precheck.Facts{Now: t.f.Now, Reserve: brief.Reserve, Out: brief.Out, Hosts: t.f.Hosts, Readings: t.f.Readings, Empties: v.Empties, Round: t.s.Round,
+	f := precheck.Facts{Now: t.f.Now, Reserve: brief.Reserve, Out: brief.Out, Hosts: t.f.Hosts, Rules: t.s.Plan.Rules, Limit: brief.Limit, Readings: t.f.Readings, Empties: v.Empties, Round: t.s.Round,
 		Adopts: v.Adopts, Visited: t.draining(), Payloads: map[string]error{}, Judged: today.Judged, Verdicts: today.Verdicts, Mismatches: today.Mismatches}
 	for _, c := range v.Changes {
 		if c.File == "" {
@@ -316,17 +316,44 @@ func (t *turn) move(v *Visit, staying []estate.Guest) {
 			}
 		}
 	}
-	answer := t.certify(v.Host, fit.Effort)
+	answer, kept := t.certify(v.Host, fit.Effort)
 	if answer.Outcome != fit.Fits {
 		if t.busy(v.Host) == 0 && flying == 0 {
 			t.record(Event{Kind: Blocked, Host: v.Host, Detail: "no room: " + answer.Outcome.String() + ": " + answer.Obstacle.String(), Remedy: answer.Obstacle.WayOut})
 		}
 		return
 	}
+	if !kept {
+		var moves []fit.Move
+		for _, m := range answer.Moves {
+			if m.From == v.Host {
+				moves = append(moves, m)
+			}
+		}
+		if says := v.reroutes(moves); says != "" {
+			t.record(Event{Kind: Rerouted, Host: v.Host, Moves: moves, Detail: says + ": what was planned does not stand: " + answer.Obstacle.String()})
+			return
+		}
+	}
 	i := slices.IndexFunc(answer.Moves, func(m fit.Move) bool { return m.From == v.Host })
 	m := answer.Moves[i]
 	g := staying[slices.IndexFunc(staying, func(g estate.Guest) bool { return g.ID == m.ID && g.Name == m.Guest })]
 	t.start(v, act.Act{Kind: act.Move, Guest: m.Guest, GuestID: m.ID, To: m.To, MemoryMiB: g.Load.MemoryMiB, Bandwidth: t.s.Plan.Brief.Bandwidth})
+}
+
+// reroutes says which guests go elsewhere than was planned; "" where none does.
+func (v *Visit) reroutes(moves []fit.Move) string {
+	var out []string
+	for _, m := range moves {
+		i := slices.IndexFunc(v.Moves, func(p fit.Move) bool { return p.UID() == m.UID() })
+		switch {
+		case i < 0:
+			out = append(out, m.Guest+" goes to "+m.To)
+		case v.Moves[i].To != m.To:
+			out = append(out, fmt.Sprintf("%s goes to %s instead of %s", m.Guest, m.To, v.Moves[i].To))
+		}
+	}
+	return strings.Join(out, ", ")
 }
 
 func notKnown(host string, s estate.SectionName) string {

@@ -4,7 +4,9 @@
 package estate
 
 import (
+	"path"
 	"slices"
+	"strings"
 	"time"
 )
 
@@ -21,6 +23,50 @@ type Cluster struct {
 	Patience time.Duration `json:"patience,omitempty"`
 	// Bandwidth is what one migration may take, in MiB a second; 0: all that there is.
 	Bandwidth int64 `json:"bandwidth,omitempty"`
+	// Rules say which guests may be where, and with whom.
+	Rules []Rule `json:"rules,omitempty"`
+}
+
+// Keep is what a rule keeps.
+type Keep string
+
+// What rules keep: guests apart, no two on one host; together, all on one host; inside or outside certain hosts.
+const (
+	Apart    Keep = "apart"
+	Together Keep = "together"
+	KeptIn   Keep = "inside"
+	KeptOut  Keep = "outside"
+)
+
+// Keeps lists them.
+var Keeps = []Keep{Apart, Together, KeptIn, KeptOut}
+
+// Rule says where guests may be. Guests are named by name or UUID, with * for any run of characters in a name; one word may mean several.
+type Rule struct {
+	Keep   Keep     `json:"keep"`
+	Guests []string `json:"guests"`
+	Hosts  []string `json:"hosts,omitempty"`  // that guests are kept inside or outside of
+	Prefer bool     `json:"prefer,omitempty"` // it gives way where it must
+}
+
+// Means tells whether the rule speaks of the guest.
+func (r *Rule) Means(g *Guest) bool {
+	return slices.ContainsFunc(r.Guests, func(word string) bool {
+		ok, err := path.Match(word, g.Name)
+		return err == nil && ok || word == g.ID
+	})
+}
+
+// Says puts the rule in words.
+func (r *Rule) Says() string {
+	says := "keep " + strings.Join(r.Guests, ", ") + " " + string(r.Keep)
+	if len(r.Hosts) > 0 {
+		says += " " + strings.Join(r.Hosts, ", ")
+	}
+	if r.Prefer {
+		says += ", if it can be"
+	}
+	return says
 }
 
 // Estate is all of it.
@@ -86,11 +132,14 @@ type Guest struct {
 	Load  Resources  `json:"load"`
 	// Networks that a host must have for the guest to run on it.
 	Networks []string `json:"networks,omitempty"`
-	// Device is a device of the host that is passed through to the guest. Such a guest can't move.
-	Device string `json:"device,omitempty"`
-	// Apart is a group of which no two members may share a host; empty for none.
-	Apart string    `json:"apart,omitempty"`
-	Since time.Time `json:"since"` // when it was last started
+	// Storages that a host must reach, and Features that its processor and emulator must have, the type of machine among them.
+	Storages []string `json:"storages,omitempty"`
+	Features []string `json:"features,omitempty"`
+	// Takes is how many of the countable things of its host it takes, by kind, as huge pages or virtual functions.
+	Takes map[string]int `json:"takes,omitempty"`
+	// Devices are those of the host that are passed through to the guest. With one it can't move.
+	Devices []string  `json:"devices,omitempty"`
+	Since   time.Time `json:"since"` // when it was last started
 	// Agent is the agent that answers inside it; Machine the type of machine that it was made as, as {"q35", "9.2"}. Their zero values are not known.
 	Agent   Inner `json:"agent,omitzero"`
 	Machine Inner `json:"machine,omitzero"`
@@ -127,8 +176,9 @@ func (g *Guest) Components() (out []Component) {
 	return out
 }
 
-// Emulated notes on the emulator's component which of the running guests are still on another version of it than the one installed.
+// Emulated notes which component is the emulator, and on it which of the running guests are still on another version of it than the one installed.
 func (r *Reading) Emulated(emulator Key) {
+	r.Emulator = emulator
 	for i := range r.Components {
 		c := &r.Components[i]
 		if c.Key != emulator {

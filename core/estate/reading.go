@@ -107,23 +107,28 @@ type Guard struct {
 
 // Reading is what was found on one host at one time. Its zero value is the reading of a host that was never read.
 type Reading struct {
-	Host       string      `json:"host"`
-	Sections   []Section   `json:"sections"`
-	Release    string      `json:"release,omitempty"` // the platform's own name for itself
-	Build      string      `json:"build,omitempty"`   // the build or image that it was installed from, where it names one
-	Kernel     Kernel      `json:"kernel"`
-	BootID     string      `json:"boot_id,omitempty"`
-	BootedAt   time.Time   `json:"booted_at,omitzero"`
-	Hardware   Hardware    `json:"hardware"`
-	Capacity   Resources   `json:"capacity"`
-	Networks   []string    `json:"networks,omitempty"`
-	Closed     *Mark       `json:"closed,omitempty"`
-	Guard      Guard       `json:"guard,omitzero"`
-	Unready    string      `json:"unready,omitempty"` // why it takes no orders; empty where it does
-	Components []Component `json:"components"`        // sorted by key, then device
-	Guests     []Guest     `json:"guests"`
-	Health     []Health    `json:"health,omitempty"`
-	BMC        BMC         `json:"bmc"`
+	Host     string    `json:"host"`
+	Sections []Section `json:"sections"`
+	Release  string    `json:"release,omitempty"` // the platform's own name for itself
+	Build    string    `json:"build,omitempty"`   // the build or image that it was installed from, where it names one
+	Kernel   Kernel    `json:"kernel"`
+	BootID   string    `json:"boot_id,omitempty"`
+	BootedAt time.Time `json:"booted_at,omitzero"`
+	Hardware Hardware  `json:"hardware"`
+	Capacity Resources `json:"capacity"`
+	Networks []string  `json:"networks,omitempty"`
+	Storages []string  `json:"storages,omitempty"` // that it reaches
+	Features []string  `json:"features,omitempty"` // of its processor and emulator, types of machine among them
+	// Counts are what it has of countable things, by kind, whether they are taken or not.
+	Counts     map[string]int `json:"counts,omitempty"`
+	Emulator   Key            `json:"emulator,omitempty"` // the component that guests run on; empty where that is not known
+	Closed     *Mark          `json:"closed,omitempty"`
+	Guard      Guard          `json:"guard,omitzero"`
+	Unready    string         `json:"unready,omitempty"` // why it takes no orders; empty where it does
+	Components []Component    `json:"components"`        // sorted by key, then device
+	Guests     []Guest        `json:"guests"`
+	Health     []Health       `json:"health,omitempty"`
+	BMC        BMC            `json:"bmc"`
 }
 
 // Section returns the section of that name; a section that is not there is unread.
@@ -254,8 +259,10 @@ func (r *Reading) Over(last *Reading) *Reading {
 	if f := from[Host]; f == last {
 		out.Release, out.Build, out.Kernel, out.BootID, out.BootedAt = f.Release, f.Build, f.Kernel, f.BootID, f.BootedAt
 		out.Capacity, out.Networks, out.Closed, out.Guard, out.Unready = f.Capacity, f.Networks, f.Closed, f.Guard, f.Unready
+		out.Storages, out.Features, out.Counts = f.Storages, f.Features, f.Counts
 	}
 	out.Hardware = r.Hardware.or(last.Hardware)
+	out.Emulator = cmp.Or(r.Emulator, last.Emulator)
 	out.Guests, out.Health, out.BMC = from[GuestList].Guests, from[HealthItems].Health, from[BMCState].BMC
 	if _, asked := r.section(BMCState); asked {
 		out.BMC.None = r.BMC.None

@@ -1,35 +1,68 @@
-// Package fit answers whether guests can be placed: whether the others can carry a host's guests while it is away, with
-// the capacity of the reserve kept free for a failure at the same time.
+// Package fit answers where guests can go: whether a cluster's hosts can carry the guests of those that are out, with the
+// capacity of the reserve kept for further losses at the same time, and in which order hosts can be emptied so that few
+// guests move twice.
 //
-// The reserve, exactly: with the host empty, and for every choice of k hosts among those that remain, the guests of the
-// chosen hosts can be restarted on the rest while the guests already there stay where they are. A placement is the proof;
-// where the search was exhausted without one there is none; where it ran out of effort the answer is Unproven, which no
-// caller may take for a yes.
+// The reserve, exactly: with the hosts that are out empty, and for every choice of k hosts among the others, the guests of
+// the chosen hosts can be restarted on the rest while the guests already there stay where they are. A certificate says for
+// every such loss where each guest restarts; it is kept alive from move to move and mended where a move disturbs it, and
+// Certified checks it with code of its own. What sums disprove needs no search; small questions are searched whole; where
+// neither finds an answer it is Unproven, which no caller may take for a yes.
+//
+// What it rests on: with the hosts that are out empty, guests elsewhere only gain company until a drain's end, so that the
+// certificate of its end covers every moment of it; and per resource, what is free on the rest after a loss does not depend
+// on where guests were placed.
 package fit
 
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
 	"yareharbour/core/estate"
 )
 
-// Host is what fit knows of a host: its room, what it can offer, and who is there.
+// Problem is a cluster as fit sees it.
+type Problem struct {
+	Hosts   []Host
+	Rules   []estate.Rule
+	Reserve int // hosts that may be lost at once
+	// Limit is the share of its capacity, 0 to 1, up to which a host is sent guests; 0: all of it. Restarts after a loss may take all.
+	Limit float64
+}
+
+// Host is what fit knows of a host: its room, what it offers, and who is there.
 type Host struct {
 	Name     string
 	Capacity estate.Resources
+	Counts   map[string]int // of countable things, by kind
 	Networks []string
+	Storages []string
+	Features []string
+	Emulator Emulator
+	After    *After         // what it offers once it was visited; nil: what it offers now
 	Open     bool           // takes guests; a closed or silent host takes none but still holds what it has
 	Guests   []estate.Guest // those that hold memory of it, and those on their way to it
+}
+
+// Emulator is the component that guests run on, and its version. A guest does not go back to an older one. Empty where it is not known.
+type Emulator struct {
+	Key     estate.Key
+	Version string
+}
+
+// After is what a host offers after its visit.
+type After struct {
+	Features []string
+	Emulator Emulator
 }
 
 // free is what is left of the host's capacity.
 func (h *Host) free() estate.Resources {
 	f := h.Capacity
-	for _, g := range h.Guests {
-		f = f.Sub(g.Load)
+	for i := range h.Guests {
+		f = f.Sub(h.Guests[i].Load)
 	}
 	return f
 }
@@ -55,12 +88,16 @@ type Move struct {
 	To    string `json:"to"`
 }
 
+// UID is by what the guest is known.
+func (m *Move) UID() string { return cmp.Or(m.ID, m.Guest) }
+
 // Obstacle is what keeps guests from being placed.
 type Obstacle struct {
 	Guest      string   // the guest that has no place; empty where it is not about one
 	Constraint string   // what stands against it, in words
-	Lost       []string // the hosts whose failure could not be absorbed; empty where the drain itself has no room
+	Lost       []string // the hosts whose loss could not be borne; empty where the drain itself has no room
 	WayOut     string   // the smallest thing that would help
+	Ways       []Way    // what would help, each by itself, as far as it was looked for; all of one size
 }
 
 // String returns the obstacle as a sentence without its end.
@@ -81,109 +118,154 @@ func (o *Obstacle) String() string {
 // Answer is the answer to one question of placement.
 type Answer struct {
 	Outcome  Outcome
-	Moves    []Move    // a placement, where Outcome is Fits
+	Moves    []Move    // a placement, in the order in which the guests go, where Outcome is Fits
 	Obstacle *Obstacle // what is in the way, where it is not
 }
 
-// Effort bounds a question, in guests put somewhere on trial, over all searches that it takes. It is generous for clusters of tens of
-// hosts and keeps an answer under about a second.
+// Effort bounds the exact search of one question, in guests put somewhere on trial. It keeps an answer under about a second.
 const Effort = 60_000
 
-// Glance is the effort for a question that is asked again and again, and of which an Unproven costs no more than waiting: an answer takes some milliseconds.
+// Glance is the effort for a question that is asked again and again, and of which an Unproven costs no more than waiting.
 const Glance = 2_000
 
-// Drain answers whether the guests of all the hosts that are to be out can go to others with the reserve of k hosts kept, and how. Where there is
-// a choice, the host with the most room is taken; hosts in avoid are taken only after all others, the later ones last. Where the effort is spent the answer is Unproven.
-func Drain(hosts []Host, out []string, k int, avoid []string, effort int) Answer {
-	var others []Host
-	var guests []estate.Guest
-	from := map[string]string{}
-	for _, h := range hosts {
-		if !slices.Contains(out, h.Name) {
-			others = append(others, h)
-			continue
-		}
-		for i := range h.Guests {
-			from[h.Guests[i].UID()] = h.Name
-		}
-		guests = append(guests, h.Guests...)
-	}
-	if len(others)+len(out) != len(hosts) {
-		return Answer{Outcome: DoesNotFit, Obstacle: &Obstacle{Constraint: "not all of " + strings.Join(out, ", ") + " are hosts of the cluster"}}
-	}
-	if o := immovable(guests, others); o != nil {
+// Drain answers whether the guests of all the hosts in out can go to others with the reserve kept, and how. Hosts in avoid are taken only after all others, the later ones last;
+// among equals the one with most room. Where effort is spent and nothing was found the answer is Unproven.
+func Drain(p Problem, out, avoid []string, effort int) Answer {
+	if o := p.known(out); o != nil {
 		return Answer{Outcome: DoesNotFit, Obstacle: o}
 	}
-	if o := overfull(others, guests, k); o != nil {
+	c := compile(&p)
+	outs := c.indices(out)
+	if o := c.impossible(outs); o != nil {
 		return Answer{Outcome: DoesNotFit, Obstacle: o}
 	}
-	s := newSearch(others, guests, &effort)
-	s.from = from
-	s.order(avoid)
-	s.accept = func() bool {
-		a := reserve(s.hosts, k, &effort)
-		if a.Outcome != Fits {
-			s.refused = a.Obstacle
-			s.doubt = s.doubt || a.Outcome == Unproven
-		}
-		return a.Outcome == Fits
+	s := newState(c)
+	if s == nil {
+		return Answer{Outcome: Unproven, Obstacle: &Obstacle{Constraint: fmt.Sprintf("the choices of %d hosts that could be lost are too many to look at", p.Reserve), WayOut: "keep a smaller reserve"}}
 	}
-	return s.answer()
+	s.prefer(nil, c.indices(avoid))
+	moves, why := s.emptyAll(outs, nil)
+	if why == nil {
+		return Answer{Outcome: Fits, Moves: c.moves(moves)}
+	}
+	return c.exact(outs, effort, why)
+}
+
+// Keep answers whether planned moves off the hosts in out still stand on the cluster as it is: each guest that is still there goes where it was planned, in that order, with the reserve
+// kept. A guest on one of these hosts that no move names makes the answer Unproven.
+func Keep(p Problem, out []string, planned []Move) Answer {
+	if o := p.known(out); o != nil {
+		return Answer{Outcome: DoesNotFit, Obstacle: o}
+	}
+	c := compile(&p)
+	s := newState(c)
+	if s == nil {
+		return Answer{Obstacle: &Obstacle{Constraint: "too many losses to look at"}}
+	}
+	want := map[int32]int32{}
+	for i := range planned {
+		m := &planned[i]
+		g, ok := c.guestAt(m.UID(), m.From)
+		h := slices.Index(c.names, m.To)
+		if !ok {
+			continue // it has gone already
+		}
+		if h < 0 {
+			return Answer{Obstacle: &Obstacle{Guest: m.Guest, Constraint: "was to go to " + m.To + ", which is no host of the cluster"}}
+		}
+		want[g] = int32(h)
+	}
+	outs := c.indices(out)
+	for g, at := range c.at {
+		if _, named := want[int32(g)]; !named && slices.Contains(outs, at) {
+			return Answer{Obstacle: &Obstacle{Guest: c.guests[g].Name, Constraint: "is on " + c.names[at] + " and was not when the round was planned"}}
+		}
+	}
+	moves, why := s.emptyAll(outs, want)
+	if why != nil {
+		return Answer{Obstacle: why.obstacle(s)}
+	}
+	return Answer{Outcome: Fits, Moves: c.moves(moves)}
 }
 
 // Reserve answers whether the guests of any k hosts could be restarted on the others. A guest with a device of its host
 // could not be restarted anywhere: it is lost with its host whatever is kept free, and does not count.
-func Reserve(hosts []Host, k int) Answer {
-	effort := Effort
-	return reserve(hosts, k, &effort)
+func Reserve(p Problem) Answer {
+	return Drain(p, nil, nil, Effort)
 }
 
-func reserve(hosts []Host, k int, effort *int) Answer {
-	for _, lost := range choices(len(hosts), k) {
-		if a := restart(hosts, lost, effort); a.Outcome != Fits {
-			return a
+// known refuses hosts that the cluster has not.
+func (p *Problem) known(names []string) *Obstacle {
+	for _, n := range names {
+		if !slices.ContainsFunc(p.Hosts, func(h Host) bool { return h.Name == n }) {
+			return &Obstacle{Constraint: "not all of " + strings.Join(names, ", ") + " are hosts of the cluster"}
 		}
 	}
-	return Answer{Outcome: Fits}
+	return nil
 }
 
-func restart(hosts []Host, lost []int, effort *int) Answer {
-	var guests []estate.Guest
-	var names []string
-	var rest []Host
-	for i, h := range hosts {
-		if !slices.Contains(lost, i) {
-			rest = append(rest, h)
-			continue
+// GiB writes an amount of MiB the way screens do.
+func GiB(mib int64) string {
+	if mib%1024 == 0 || mib > 100*1024 {
+		return fmt.Sprintf("%d GiB", (mib+512)/1024)
+	}
+	return fmt.Sprintf("%.1f GiB", float64(mib)/1024)
+}
+
+// Spare is how much more memory and CPU the cluster could be given where the loss of certain hosts is borne: a necessary bound, not a proof that guests of any size find a place.
+type Spare struct {
+	Room estate.Resources // negative where it is already exceeded
+	Lost []string         // the hosts whose loss leaves this little memory
+}
+
+// Headroom returns the smallest spare over all losses of k hosts. With k = 0 it is what is free.
+func Headroom(hosts []Host, k int) Spare {
+	return slices.MinFunc(Spares(hosts, k), func(a, b Spare) int { return cmp.Compare(a.Room.MemoryMiB, b.Room.MemoryMiB) })
+}
+
+// Spares returns what is spare in each loss of k hosts, in the order of the hosts; one of nothing lost where k is 0.
+func Spares(hosts []Host, k int) (out []Spare) {
+	losses := choices(len(hosts), k)
+	if losses == nil {
+		losses = [][]int32{nil}
+	}
+	var free estate.Resources
+	for i := range hosts {
+		if hosts[i].Open {
+			free = free.Add(hosts[i].free())
 		}
-		names = append(names, h.Name)
-		for _, g := range h.Guests {
-			if g.Device == "" {
-				guests = append(guests, g)
+	}
+	for _, lost := range losses {
+		s := Spare{Room: free}
+		for _, i := range lost {
+			s.Lost = append(s.Lost, hosts[i].Name)
+			s.Room = s.Room.Sub(restartable(&hosts[i]))
+			if hosts[i].Open {
+				s.Room = s.Room.Sub(hosts[i].free())
 			}
 		}
+		out = append(out, s)
 	}
-	if len(guests) == 0 {
-		return Answer{Outcome: Fits}
+	return out
+}
+
+func restartable(h *Host) estate.Resources {
+	var sum estate.Resources
+	for i := range h.Guests {
+		if len(h.Guests[i].Devices) == 0 {
+			sum = sum.Add(h.Guests[i].Load)
+		}
 	}
-	s := newSearch(rest, guests, effort)
-	s.order(nil)
-	s.accept = func() bool { return true }
-	a := s.answer()
-	if a.Obstacle != nil {
-		a.Obstacle.Lost = names
-	}
-	return a
+	return sum
 }
 
 // choices returns every choice of k of the numbers below n; none where k is zero, for then there is nothing to lose.
-func choices(n, k int) [][]int {
+func choices(n, k int) (out [][]int32) {
 	if k <= 0 || n == 0 {
 		return nil
 	}
 	k = min(k, n)
-	var out [][]int
-	pick := make([]int, 0, k)
+	pick := make([]int32, 0, k)
 	var rec func(from int)
 	rec = func(from int) {
 		if len(pick) == k {
@@ -191,7 +273,7 @@ func choices(n, k int) [][]int {
 			return
 		}
 		for i := from; i < n; i++ {
-			pick = append(pick, i)
+			pick = append(pick, int32(i))
 			rec(i + 1)
 			pick = pick[:len(pick)-1]
 		}
@@ -200,118 +282,19 @@ func choices(n, k int) [][]int {
 	return out
 }
 
-// immovable names a guest that no search could place.
-func immovable(guests []estate.Guest, others []Host) *Obstacle {
-	for _, g := range guests {
-		if g.State != "" && g.State != estate.Running {
-			return &Obstacle{Guest: g.Name, Constraint: fmt.Sprintf("is %s: it can't be migrated so, and what is in its memory would be lost if the host restarted", g.State),
-				WayOut: "let it run again, or shut it down for the visit"}
+// kinds returns the countable things that any host has or guest takes, sorted.
+func (p *Problem) kinds() []string {
+	set := map[string]bool{}
+	for i := range p.Hosts {
+		h := &p.Hosts[i]
+		for k := range h.Counts {
+			set[k] = true
 		}
-		if g.Device != "" {
-			return &Obstacle{Guest: g.Name, Constraint: "holds the device " + g.Device + " of its host and can't move",
-				WayOut: "shut it down for the visit, or give it a device that moves"}
-		}
-		if !slices.ContainsFunc(others, func(h Host) bool { return h.Open && missing(h, g) == "" }) {
-			return &Obstacle{Guest: g.Name, Constraint: "finds its networks (" + strings.Join(g.Networks, ", ") + ") on no other open host",
-				WayOut: "connect one more host to them"}
-		}
-	}
-	return nil
-}
-
-// overfull is the proof by sums that no placement keeps the reserve. However the guests are placed on the open hosts, these have the same left in all; and a host that is lost takes
-// with it what it had left and brings what it ran, which together is all of it. So what is left in all must be no less than the k largest hosts are, but for guests that
-// hold a device and are lost with their host. The theorem needs no search: it holds for every placement at once.
-func overfull(hosts []Host, guests []estate.Guest, k int) *Obstacle {
-	var left estate.Resources
-	type loss struct {
-		name string
-		size estate.Resources
-	}
-	var losses []loss
-	for i := range hosts {
-		h := &hosts[i]
-		if !h.Open {
-			continue
-		}
-		free := h.free()
-		free = estate.Resources{MemoryMiB: max(free.MemoryMiB, 0), CPU: max(free.CPU, 0)} // nobody is placed on a host that has less than nothing
-		left = left.Add(free)
-		losses = append(losses, loss{h.Name, restartable(h).Add(free)})
-	}
-	for _, g := range guests {
-		left = left.Sub(g.Load)
-	}
-	for _, of := range []struct {
-		amount func(estate.Resources) int64
-		says   func(int64) (constraint, wayOut string)
-	}{{func(r estate.Resources) int64 { return r.MemoryMiB }, func(n int64) (string, string) {
-		return GiB(n) + " of memory are missing", "shut down guests of " + GiB(n)
-	}}, {func(r estate.Resources) int64 { return r.CPU }, func(n int64) (string, string) {
-		return fmt.Sprintf("%.1f cores are missing", float64(n)/1000), fmt.Sprintf("shut down guests that use %.1f cores", float64(n)/1000)
-	}}} {
-		slices.SortStableFunc(losses, func(a, b loss) int { return cmp.Compare(of.amount(b.size), of.amount(a.size)) })
-		short := -of.amount(left)
-		var lost []string
-		for _, l := range losses[:min(k, len(losses))] {
-			short += of.amount(l.size)
-			lost = append(lost, l.name)
-		}
-		if short > 0 && len(lost) > 0 {
-			constraint, wayOut := of.says(short)
-			return &Obstacle{Lost: lost, Constraint: constraint, WayOut: wayOut}
-		}
-	}
-	return nil
-}
-
-// missing returns a network that the guest needs and the host lacks.
-func missing(h Host, g estate.Guest) string {
-	for _, n := range g.Networks {
-		if !slices.Contains(h.Networks, n) {
-			return n
-		}
-	}
-	return ""
-}
-
-// Spare is how much more memory and CPU the cluster could be given, measured where the loss of the k hosts that matter most is
-// absorbed: a necessary bound, not a proof that guests of any size find a place.
-type Spare struct {
-	Room estate.Resources // negative where it is already exceeded
-	Lost []string         // the hosts whose loss leaves this little memory
-}
-
-// Headroom returns the smallest spare over all losses of k hosts. With k = 0 it is what is free.
-func Headroom(hosts []Host, k int) Spare {
-	losses := choices(len(hosts), k)
-	if losses == nil {
-		losses = [][]int{nil}
-	}
-	var least Spare
-	for n, lost := range losses {
-		var s Spare
-		for i := range hosts {
-			if slices.Contains(lost, i) {
-				s.Lost = append(s.Lost, hosts[i].Name)
-				s.Room = s.Room.Sub(restartable(&hosts[i]))
-			} else if hosts[i].Open {
-				s.Room = s.Room.Add(hosts[i].free())
+		for j := range h.Guests {
+			for k := range h.Guests[j].Takes {
+				set[k] = true
 			}
 		}
-		if n == 0 || s.Room.MemoryMiB < least.Room.MemoryMiB {
-			least = s
-		}
 	}
-	return least
-}
-
-func restartable(h *Host) estate.Resources {
-	var sum estate.Resources
-	for _, g := range h.Guests {
-		if g.Device == "" {
-			sum = sum.Add(g.Load)
-		}
-	}
-	return sum
+	return slices.Sorted(maps.Keys(set))
 }

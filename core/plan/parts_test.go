@@ -11,7 +11,7 @@ import (
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
-	"yareharbour/core/fit"
+	"yareharbour/core/precheck"
 )
 
 // reading is a host that answers, of 100 GiB, with its guests in MiB.
@@ -137,63 +137,22 @@ func TestTheTide(t *testing.T) {
 	rs := map[string]*estate.Reading{"a": reading("a", 50<<10), "b": reading("b", 30<<10), "c": reading("c"), "d": reading("d", 90<<10)}
 	rs["b"].Capacity.MemoryMiB = 200 << 10
 	rs["d"].Closed = &estate.Mark{}
-	in := Input{Cluster: estate.Cluster{Hosts: []string{"a", "b", "c", "d", "e"}}, Brief: Brief{Reserve: 1}}
+	in := Input{Cluster: estate.Cluster{Hosts: []string{"a", "b", "c", "d", "e"}}, Brief: Brief{Reserve: 1}, Readings: rs}
 	for _, c := range []struct {
 		out         string
 		reserve     int
 		load, limit float64
-	}{{"", 1, 80.0 / 400, 200.0 / 400}, {"a", 1, 30.0 / 300, 100.0 / 300}, {"c", 0, 80.0 / 300, 1}, {"b", 1, 50.0 / 200, 100.0 / 200}, {"b", 3, 50.0 / 200, 0}} {
+	}{{"", 1, 80.0 / 400, 200.0 / 400}, {"a", 1, 30.0 / 300, 100.0 / 300}, {"c", 0, 80.0 / 300, 1}, {"b", 1, 50.0 / 200, 100.0 / 200}, {"b", 3, 50.0 / 200, 0}, {"", 2, 80.0 / 400, 100.0 / 400}} {
 		in.Brief.Reserve = c.reserve
-		if load, limit := tide(in, rs, c.out); load != c.load || limit != c.limit {
+		if load, limit := in.tide(precheck.FitHosts(in.Cluster.Hosts, rs), []string{c.out}); load != c.load || limit != c.limit {
 			t.Errorf("without %q, a reserve of %d: %.3f of %.3f, want %.3f of %.3f", c.out, c.reserve, load, limit, c.load, c.limit)
 		}
 	}
 	silent := reading("a", 1)
 	silent.SetSection(estate.Section{Name: estate.Host, At: now, Err: "silent"})
-	if load, limit := tide(in, map[string]*estate.Reading{"a": silent}, ""); load != 0 || limit != 0 {
+	in.Readings = map[string]*estate.Reading{"a": silent}
+	if load, limit := in.tide(precheck.FitHosts(in.Cluster.Hosts, in.Readings), nil); load != 0 || limit != 0 {
 		t.Errorf("of a host that does not answer: %v of %v", load, limit)
-	}
-}
-
-func TestTheFloorOfTheMoves(t *testing.T) {
-	visit := func(host string, empties bool, obstacle string, moves int) Visit {
-		return Visit{Host: host, Empties: empties, Obstacle: obstacle, Moves: make([]fit.Move, moves)}
-	}
-	closed := reading("z", 1, 1, 1)
-	closed.Closed = &estate.Mark{}
-	for name, c := range map[string]struct {
-		visits              []Visit
-		readings            map[string]*estate.Reading
-		moves, floor, going int
-	}{
-		"each guest of a host that is emptied moves once":         {[]Visit{visit("a", true, "", 2), visit("b", false, "", 0)}, map[string]*estate.Reading{"a": reading("a", 1, 1), "b": reading("b", 1)}, 2, 2, 4},
-		"where all are emptied, those of the smallest move twice": {[]Visit{visit("a", true, "", 3), visit("b", true, "", 1)}, map[string]*estate.Reading{"a": reading("a", 1, 1, 1), "b": reading("b", 1)}, 4, 5, 8},
-		"one that can't be visited is a place to stay":            {[]Visit{visit("a", true, "", 1), visit("b", true, "no room", 0)}, map[string]*estate.Reading{"a": reading("a", 1), "b": reading("b", 1)}, 1, 1, 2},
-		"one that is closed is none":                              {[]Visit{visit("a", true, "", 2)}, map[string]*estate.Reading{"a": reading("a", 1, 1), "z": closed}, 2, 4, 4},
-		"one that was never read is none":                         {[]Visit{visit("a", true, "", 2)}, map[string]*estate.Reading{"a": reading("a", 1, 1)}, 2, 4, 4},
-		"an empty host needs nobody to move twice":                {[]Visit{visit("a", true, "", 2), visit("b", true, "", 0)}, map[string]*estate.Reading{"a": reading("a", 1, 1), "b": reading("b")}, 2, 2, 4},
-	} {
-		p := Plan{Visits: c.visits}
-		in := Input{Readings: c.readings, Cluster: estate.Cluster{Hosts: []string{"a", "b", "z"}}}
-		if c.readings["b"] == nil {
-			in.Cluster.Hosts = []string{"a", "z"}
-		} else if c.readings["z"] == nil {
-			in.Cluster.Hosts = []string{"a", "b"}
-		}
-		count(in, &p)
-		if p.Moves != c.moves || p.Floor != c.floor || p.GoingHome != c.going {
-			t.Errorf("%s: %d moves, floor %d, going home %d; want %d, %d, %d", name, p.Moves, p.Floor, p.GoingHome, c.moves, c.floor, c.going)
-		}
-	}
-}
-
-func TestGuestsAvoidHostsThatAreStillToBeEmptied(t *testing.T) {
-	p := Plan{Visits: []Visit{{Host: "a", Empties: true}, {Host: "b", Empties: true}, {Host: "c"}, {Host: "d", Empties: true, Obstacle: "no"}, {Host: "e", Empties: true}}}
-	if got := Avoid(&p, 0); !slices.Equal(got, []string{"e", "b"}) {
-		t.Errorf("%v", got)
-	}
-	if got := Avoid(&p, 4); len(got) != 0 {
-		t.Errorf("%v", got)
 	}
 }
 

@@ -31,9 +31,31 @@ type Brief struct {
 	Bandwidth int64 `json:"bandwidth,omitempty"`
 	// Patience is how long a host is waited for beyond the usual before the round stops.
 	Patience time.Duration `json:"patience"`
+	// Order is how hosts are put in order; Sequence puts them by hand, as far as it names them: the others come after.
+	Order    Order    `json:"order,omitempty"`
+	Sequence []string `json:"sequence,omitempty"`
+	// Trial is a host that goes before all others.
+	Trial string `json:"trial,omitempty"`
+	// Limit is the share of its capacity, 0 to 1, up to which a host is sent guests; 0: all of it.
+	Limit float64 `json:"limit,omitempty"`
+	// Lift are rules about guests, in their words, that are lifted for the round.
+	Lift []string `json:"lift,omitempty"`
+	// Only are the components that are changed; empty: all that are out of line.
+	Only []estate.Key `json:"only,omitempty"`
+	// Versions are releases that are put in instead of the ones that the baselines want, by component.
+	Versions map[estate.Key]string `json:"versions,omitempty"`
 	// Adopts is a host that a lost round left closed: its mark is made this round's, and the host is brought to an end as any other.
 	Adopts string `json:"adopts,omitempty"`
 }
+
+// Order is how the hosts of a round are put in order.
+type Order string
+
+// The orders. In either a host that can't be emptied in its turn goes as soon as it can.
+const (
+	FewestMoves   Order = ""         // as searched, so that few guests move twice
+	LightestFirst Order = "lightest" // by the memory of the guests that must go
+)
 
 // DefaultBrief is one host at a time, and the cluster's own reserve, migrations at once and patience; two and twenty minutes where it has none.
 func DefaultBrief(c estate.Cluster) Brief {
@@ -60,8 +82,10 @@ type Visit struct {
 	Load     float64           `json:"load"`             // share of the memory of the hosts in service while this one is out, 0 to 1
 	Limit    float64           `json:"limit"`            // the share up to which the loss of the reserve can be borne then
 	Moves    []fit.Move        `json:"moves,omitempty"`
+	After    []string          `json:"after,omitempty"`    // hosts whose visits must be over before it begins: its guests go there
 	Obstacle string            `json:"obstacle,omitempty"` // why it can't be done as things stand
 	WayOut   string            `json:"way_out,omitempty"`
+	Ways     []fit.Way         `json:"ways,omitempty"` // the smallest ways out, as far as they are the round's to take
 	Left     []string          `json:"left,omitempty"` // drift that this round does not mend, and why
 	Along    []act.Along       `json:"along,omitempty"`
 	Answers  []precheck.Answer `json:"prechecks"`
@@ -84,8 +108,15 @@ type Plan struct {
 	Aside     []Aside   `json:"aside"`  // hosts that are not visited, each with why
 	Moves     int       `json:"moves"`
 	Floor     int       `json:"floor"`      // no round could do it with fewer
+	Bound     int       `json:"bound"`      // nor, with hosts as these are, with fewer than this
 	GoingHome int       `json:"going_home"` // moves if every host's guests were brought back after its visit
 	Load      float64   `json:"load"`       // as Visit.Load, while nobody is out
+	// Excess says what of the moves beyond the floor what costs, and Twice are the moves that a guest makes after its first.
+	Excess []fit.Lifted  `json:"excess,omitempty"`
+	Twice  []fit.Move    `json:"twice,omitempty"`
+	Spread float64       `json:"spread"`          // how far apart the fullest and the emptiest host are at the end, but for the last one visited, in shares of what is scarcest
+	Level  int           `json:"level"`           // moves more that would bring every host within fit.Evenly of the mean
+	Rules  []estate.Rule `json:"rules,omitempty"` // about guests, that the round keeps
 }
 
 // Aside is a host of the cluster that a round does not visit.
@@ -156,15 +187,15 @@ type Input struct {
 	Resolved  map[string][]act.Resolution     // what the hosts' own package managers say of their visits; hosts that are not in it were not asked
 	Times     Times
 	Catalogue *catalogue.Catalogue
+	// Controller is the guest, by name or UUID, that this program runs in; empty where it runs on none. Its host goes last.
+	Controller string
 	// Below names the releases between what a verdict's host has and what it should have, newest first: what is put in where the newest can't be had. It may be nil.
 	Below func(drift.Verdict) []*catalogue.Release
 }
 
-// Make plans a round. Hosts are visited lightest first, by the memory of the guests that must move, and a host that needs not be
-// emptied before those that do. Guests stay where they went: each drain avoids the hosts that are still to be emptied, so that few
-// guests move twice.
+// Make plans a round. What needs no empty host comes first; then hosts are emptied one after another, in the brief's order, so that guests stay where they went and few of them move twice.
 func Make(in Input) Plan {
-	p := Plan{Brief: in.Brief, Made: in.Now}
+	p := Plan{Brief: in.Brief, Made: in.Now, Rules: in.rules()}
 	for _, h := range in.Cluster.Hosts {
 		if len(in.Brief.Hosts) > 0 && !slices.Contains(in.Brief.Hosts, h) {
 			p.Aside = append(p.Aside, Aside{Host: h, Why: "left out: the brief names other hosts"})
@@ -180,20 +211,16 @@ func Make(in Input) Plan {
 		}
 		p.Visits = append(p.Visits, v)
 	}
-	slices.SortStableFunc(p.Visits, func(a, b Visit) int { return cmp.Compare(burden(in, &a), burden(in, &b)) })
 	place(in, &p)
 	for i := range p.Visits {
 		p.Visits[i].Steps = in.Times.steps(&p.Visits[i], in.Readings[p.Visits[i].Host], &in.Brief)
 	}
-	count(in, &p)
 	return p
 }
 
-func burden(in Input, v *Visit) int64 {
-	if !v.Empties {
-		return -1
-	}
-	return in.Readings[v.Host].Used().MemoryMiB
+// rules are those of the cluster that the brief does not lift.
+func (in Input) rules() []estate.Rule {
+	return slices.DeleteFunc(slices.Clone(in.Cluster.Rules), func(r estate.Rule) bool { return slices.Contains(in.Brief.Lift, r.Says()) })
 }
 
 func visit(in Input, host string) Visit {
@@ -236,7 +263,7 @@ func visit(in Input, host string) Visit {
 var errUnverified = errors.New("there is nothing here to verify it with")
 
 func (in Input) facts(v *Visit) precheck.Facts {
-	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Reserve: in.Brief.Reserve, Out: in.Brief.Out, Hosts: in.Cluster.Hosts,
+	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Reserve: in.Brief.Reserve, Out: in.Brief.Out, Hosts: in.Cluster.Hosts, Rules: in.rules(), Limit: in.Brief.Limit,
 		Readings: in.Readings, Verdicts: in.Verdicts[v.Host], Empties: v.Empties, Adopts: v.Adopts, Payloads: map[string]error{}}
 	for _, c := range v.Changes {
 		if c.File == "" {
@@ -510,99 +537,6 @@ func somewhere(readings map[string]*estate.Reading, q catalogue.Requirement) boo
 		}
 	}
 	return false
-}
-
-// place plays the visits through on paper, so that each drain is judged on the cluster as the ones before it leave it.
-func place(in Input, p *Plan) {
-	readings := map[string]*estate.Reading{}
-	for h, r := range in.Readings {
-		c := *r
-		c.Guests = slices.Clone(r.Guests)
-		readings[h] = &c
-	}
-	p.Load, _ = tide(in, readings, "")
-	for i := range p.Visits {
-		v := &p.Visits[i]
-		facts := in.facts(v)
-		facts.Readings = readings
-		if v.Empties {
-			a := fit.Drain(precheck.FitHosts(in.Cluster.Hosts, readings), []string{v.Host}, in.Brief.Reserve, Avoid(p, i), fit.Effort)
-			facts.Placed = &a
-		}
-		v.Answers = append(precheck.Host(facts, v.Host), in.along(v)...)
-		if b := precheck.Blockers(v.Answers); len(b) > 0 {
-			v.Obstacle, v.WayOut = b[0].Evidence, b[0].Remedy
-			continue
-		}
-		if v.Empties {
-			v.Moves = facts.Placed.Moves
-			carry(readings, v.Moves)
-			v.Load, v.Limit = tide(in, readings, v.Host)
-		}
-	}
-}
-
-// tide is how full the open hosts but one are by memory, and how full they may be for the reserve's largest hosts to be lost.
-func tide(in Input, readings map[string]*estate.Reading, out string) (load, limit float64) {
-	var used, room, largest int64
-	for _, h := range in.Cluster.Hosts {
-		r := readings[h]
-		if r == nil || h == out || r.Closed != nil || !r.Reached() {
-			continue
-		}
-		used, room, largest = used+r.Used().MemoryMiB, room+r.Capacity.MemoryMiB, max(largest, r.Capacity.MemoryMiB)
-	}
-	if room == 0 {
-		return 0, 0
-	}
-	return float64(used) / float64(room), max(0, float64(room-int64(in.Brief.Reserve)*largest)/float64(room))
-}
-
-// Avoid lists the hosts that the guests of visit i had better not go to, since they would have to move again: those that are still to be
-// emptied, the next one last.
-func Avoid(p *Plan, i int) []string {
-	var later []string
-	for j := i + 1; j < len(p.Visits); j++ {
-		if p.Visits[j].Empties && p.Visits[j].Obstacle == "" {
-			later = append(later, p.Visits[j].Host)
-		}
-	}
-	slices.Reverse(later)
-	return later
-}
-
-func carry(readings map[string]*estate.Reading, moves []fit.Move) {
-	for _, m := range moves {
-		from, to := readings[m.From], readings[m.To]
-		i := slices.IndexFunc(from.Guests, func(g estate.Guest) bool { return g.ID == m.ID && g.Name == m.Guest })
-		to.Guests = append(to.Guests, from.Guests[i])
-		from.Guests = slices.Delete(from.Guests, i, i+1)
-	}
-}
-
-// count fills in the moves beside their floor: each guest on a host that must be emptied moves once at least, and if every
-// host in service must be emptied, the guests of the smallest of them move twice.
-func count(in Input, p *Plan) {
-	smallest, all := -1, true
-	for _, h := range in.Cluster.Hosts {
-		i := slices.IndexFunc(p.Visits, func(v Visit) bool { return v.Host == h && v.Empties && v.Obstacle == "" })
-		if r := in.Readings[h]; i < 0 {
-			all = all && (r == nil || r.Closed != nil || !r.Reached())
-			continue
-		}
-		n := len(in.Readings[h].RunningGuests())
-		p.Floor += n
-		p.GoingHome += 2 * n
-		if smallest < 0 || n < smallest {
-			smallest = n
-		}
-	}
-	if all && smallest > 0 {
-		p.Floor += smallest
-	}
-	for i := range p.Visits {
-		p.Moves += len(p.Visits[i].Moves)
-	}
 }
 
 // Summary says in one line what the plan comes to.

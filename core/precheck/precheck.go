@@ -39,8 +39,10 @@ type Facts struct {
 	Now      time.Time
 	MaxAge   time.Duration // a reading older than this answers nothing
 	Reserve  int
-	Out      int      // how many hosts may be out of service at once
-	Hosts    []string // of the cluster
+	Out      int           // how many hosts may be out of service at once
+	Hosts    []string      // of the cluster
+	Rules    []estate.Rule // which guests may be where, and with whom
+	Limit    float64       // as fit.Problem has it
 	Readings map[string]*estate.Reading
 	Verdicts []drift.Verdict  // of the host asked about
 	Payloads map[string]error // file → why it can't be used; nil where it is here and verified
@@ -69,6 +71,7 @@ var Checks = []Check{
 	{"orders", "Does it take orders?", orders},
 	{"members", "Do all other hosts of the cluster answer?", members},
 	{"closed", "Is no host closed by somebody else?", closed},
+	{"rules", "Do the rules about guests mean guests that there are, and agree?", rules},
 	{"fit", "Is there room for its guests elsewhere, with the reserve kept?", room},
 	{"bmc", "Does the BMC answer, with an empty task queue?", bmc},
 	{"health", "Do the host and its BMC report themselves well?", health},
@@ -189,13 +192,18 @@ func room(f Facts, r *estate.Reading) (Level, string, string) {
 	a := f.Placed
 	if a == nil {
 		out := append(slices.DeleteFunc(slices.Clone(f.Visited), func(h string) bool { return h == r.Host }), r.Host)
-		found := fit.Drain(FitHosts(f.Hosts, f.Readings), out, f.Reserve, nil, fit.Effort)
+		found := fit.Drain(f.Problem(), out, nil, fit.Effort)
 		a = &found
 	}
 	if a.Outcome == fit.Fits {
 		return Clear, fmt.Sprintf("its %d guests find a place, with the reserve of %d host kept", len(a.Moves), f.Reserve), ""
 	}
 	return Blocker, a.Outcome.String() + ": " + a.Obstacle.String(), a.Obstacle.WayOut
+}
+
+// Problem is the cluster as fit sees it.
+func (f *Facts) Problem() fit.Problem {
+	return fit.Problem{Hosts: FitHosts(f.Hosts, f.Readings), Rules: f.Rules, Reserve: f.Reserve, Limit: f.Limit}
 }
 
 // FitHosts tells fit of a cluster's hosts as they were read. A host that does not answer, or whose guests could not be read, takes nothing and counts as
@@ -207,9 +215,70 @@ func FitHosts(names []string, readings map[string]*estate.Reading) []fit.Host {
 		if r == nil {
 			continue
 		}
-		out = append(out, fit.Host{Name: n, Capacity: r.Capacity, Networks: r.Networks, Guests: r.Holding(), Open: r.Takes()})
+		h := fit.Host{Name: n, Capacity: r.Capacity, Counts: r.Counts, Networks: r.Networks, Storages: r.Storages, Features: r.Features, Guests: r.Holding(), Open: r.Takes()}
+		if c, ok := r.Component(r.Emulator, ""); ok && r.Read(r.Emulator.Section()) {
+			h.Emulator = fit.Emulator{Key: r.Emulator, Version: c.Version}
+		}
+		out = append(out, h)
 	}
 	return out
+}
+
+// rules holds the rules about guests to the guests that there are, and against each other.
+func rules(f Facts, _ *estate.Reading) (Level, string, string) {
+	if len(f.Rules) == 0 {
+		return Clear, "no rule says where guests may be", ""
+	}
+	const remedy = "mend the rule in the estate file, or lift it for the round"
+	means := make([][]*estate.Guest, len(f.Rules))
+	for i := range f.Rules {
+		rule := &f.Rules[i]
+		for _, word := range rule.Guests {
+			one, found := estate.Rule{Guests: []string{word}}, false
+			for _, h := range f.Hosts {
+				r := f.Readings[h]
+				for j := range rOr(r).Guests {
+					if g := &r.Guests[j]; one.Means(g) {
+						found = true
+						means[i] = append(means[i], g)
+					}
+				}
+			}
+			if !found {
+				return Blocker, fmt.Sprintf("the rule %q speaks of %q, and no host has such a guest", rule.Says(), word), remedy
+			}
+		}
+	}
+	for i := range f.Rules {
+		for j := range f.Rules[:i] {
+			a, b := &f.Rules[j], &f.Rules[i]
+			if a.Prefer || b.Prefer || a.Keep == b.Keep {
+				continue
+			}
+			if a.Keep == estate.Together && b.Keep == estate.Apart || a.Keep == estate.Apart && b.Keep == estate.Together {
+				if x := common(means[i], means[j]); len(x) > 1 {
+					return Blocker, fmt.Sprintf("the rules %q and %q contradict each other about %s and %s", a.Says(), b.Says(), x[0], x[1]), remedy
+				}
+			}
+		}
+	}
+	return Clear, fmt.Sprintf("%d rules, each of them about guests that there are", len(f.Rules)), ""
+}
+
+func rOr(r *estate.Reading) *estate.Reading {
+	if r == nil {
+		return &estate.Reading{}
+	}
+	return r
+}
+
+func common(a, b []*estate.Guest) (names []string) {
+	for _, g := range a {
+		if slices.ContainsFunc(b, func(o *estate.Guest) bool { return o.UID() == g.UID() }) && !slices.Contains(names, g.Name) {
+			names = append(names, g.Name)
+		}
+	}
+	return names
 }
 
 func bmc(f Facts, r *estate.Reading) (Level, string, string) {

@@ -218,7 +218,7 @@ func band(in Input, c estate.Cluster) Band {
 	}
 	const exact = 64 // beyond this many hosts a proof takes longer than a look may
 	if len(hosts) <= exact {
-		b.Reserve = fit.Reserve(hosts, c.Reserve)
+		b.Reserve = fit.Reserve(fit.Problem{Hosts: hosts, Rules: c.Rules, Reserve: c.Reserve})
 	}
 	b.Spare = fit.Headroom(hosts, min(c.Reserve, 1))
 	return b
@@ -479,14 +479,14 @@ func drainable(in Input, b Band) (out []Need) {
 	if len(b.Berths) > most {
 		return nil
 	}
-	hosts := precheck.FitHosts(b.Cluster.Hosts, in.Readings)
+	cluster := fit.Problem{Hosts: precheck.FitHosts(b.Cluster.Hosts, in.Readings), Rules: b.Cluster.Rules, Reserve: b.Cluster.Reserve}
 	reasons := map[string][]string{}
 	var order []string
 	for _, h := range b.Berths {
 		if h.Drift == 0 || h.Service != Open {
 			continue
 		}
-		if a := fit.Drain(hosts, []string{h.Host}, b.Cluster.Reserve, nil, fit.Effort); a.Outcome != fit.Fits {
+		if a := fit.Drain(cluster, []string{h.Host}, nil, fit.Effort); a.Outcome != fit.Fits {
 			why := a.Obstacle.String()
 			if len(a.Obstacle.Lost) > 0 {
 				why = "the reserve would not be kept"

@@ -3,6 +3,7 @@ package view
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
@@ -119,8 +120,8 @@ func (e *Estate) Stays(host string, g *estate.Guest) string {
 	switch {
 	case g.State != estate.Running:
 		return string(g.State) + ": it is not moved"
-	case g.Device != "":
-		return "holds " + g.Device + " of this host"
+	case len(g.Devices) > 0:
+		return "holds " + strings.Join(g.Devices, ", ") + " of this host"
 	}
 	for _, n := range g.Networks {
 		if !e.elsewhere(host, n) {

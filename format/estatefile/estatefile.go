@@ -5,6 +5,7 @@ package estatefile
 import (
 	"fmt"
 	"net"
+	"path"
 	"reflect"
 	"regexp"
 	"slices"
@@ -149,6 +150,45 @@ type Cluster struct {
 	// Moves is how many migrations a round makes at once; 0: two. Patience is how long it waits for a host beyond the usual before it stops, as "20m", which is the default.
 	Moves    int    `yaml:"moves"`
 	Patience string `yaml:"patience"`
+	// Rules say which guests may be where, and with whom.
+	Rules []Rule `yaml:"rules"`
+}
+
+// Rule says where guests may be: estate.Rule has what its fields mean.
+type Rule struct {
+	Keep   estate.Keep `yaml:"keep"`
+	Guests []string    `yaml:"guests"`
+	Hosts  []string    `yaml:"hosts"`
+	Prefer bool        `yaml:"prefer"`
+}
+
+// checkRules holds the rules of a cluster to what they may say.
+func checkRules(f *strictyaml.File, at string, c *Cluster) error {
+	for i, r := range c.Rules {
+		at := fmt.Sprintf("%s.rules[%d]", at, i)
+		bound := r.Keep == estate.KeptIn || r.Keep == estate.KeptOut
+		switch {
+		case !slices.Contains(estate.Keeps, r.Keep):
+			return f.Errorf(at, "a rule keeps guests apart, together, inside hosts or outside hosts; not %q", r.Keep)
+		case len(r.Guests) == 0:
+			return f.Errorf(at, "a rule needs guests that it speaks of")
+		case bound && len(r.Hosts) == 0:
+			return f.Errorf(at, "a rule that keeps guests %s hosts needs hosts", r.Keep)
+		case !bound && len(r.Hosts) > 0:
+			return f.Errorf(at+".hosts", "a rule that keeps guests %s speaks of no hosts", r.Keep)
+		}
+		for j, h := range r.Hosts {
+			if !slices.Contains(c.Hosts, h) {
+				return f.Errorf(fmt.Sprintf("%s.hosts[%d]", at, j), "%s has no host %q", c.Name, h)
+			}
+		}
+		for j, g := range r.Guests {
+			if _, err := path.Match(g, ""); err != nil || g == "" {
+				return f.Errorf(fmt.Sprintf("%s.guests[%d]", at, j), "%q is no name of a guest, nor a pattern", g)
+			}
+		}
+	}
+	return nil
 }
 
 // patience is how long a round over the cluster waits for a host beyond the usual; 0 where the file does not say.
@@ -173,6 +213,9 @@ func (f File) Describe() estate.Estate {
 		}
 		patience, _ := c.patience() // looked at when the file was read
 		own := estate.Cluster{Name: c.Name, Hosts: c.Hosts, Act: c.Act, Reserve: reserve, Moves: c.Moves, Patience: patience}
+		for _, r := range c.Rules {
+			own.Rules = append(own.Rules, estate.Rule(r))
+		}
 		for _, h := range c.Hosts { // the slowest counts
 			way, _ := f.ConnectorOf(h)
 			if b := int64(way.Migration.Bandwidth); b > 0 && (own.Bandwidth == 0 || b < own.Bandwidth) {
@@ -219,6 +262,9 @@ func Parse(name string, text []byte) (File, error) {
 		}
 		if _, err := c.patience(); err != nil {
 			return in, f.Errorf(at+".patience", "%v", err)
+		}
+		if err := checkRules(f, at, &in.Clusters[i]); err != nil {
+			return in, err
 		}
 		for j, h := range c.Hosts {
 			if other, ok := where[h]; ok {

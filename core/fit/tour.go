@@ -1,0 +1,609 @@
+package fit
+
+import (
+	"cmp"
+	"slices"
+
+	"yareharbour/core/estate"
+)
+
+// Order is how the hosts of a tour are put in order.
+type Order struct {
+	Fixed []string // exactly so, as far as they are to be emptied; the others after them. A host that can't go in its turn goes as soon as it can
+	Light bool     // lightest first, by the memory of the guests that must go, instead of by the fewest moves
+	First string   // goes before all others
+	Last  string   // goes after all others
+	// Width is how many hosts may be out at once, those that already are not counted; a further one starts only where all its guests go to hosts that need not be emptied any more. At least 1.
+	Width int
+}
+
+// Tour is how the hosts of a cluster are emptied one after another, or some at once.
+type Tour struct {
+	Stops []Stop
+	Stuck []Stuck // those that can't be emptied as things stand, whenever their turn
+	Moves int
+	Floor int    // no tour could do with fewer: every guest on a host that must be emptied moves, and those of one of them twice where there is nowhere else to go
+	Bound int    // a sharper one where hosts are unlike, or some need not be emptied; no less than Floor
+	Twice []Move // the later moves of guests that move more than once
+	// Spread is how far apart, in shares of the scarcest resource, 0 to 1, the fullest and the emptiest open host are afterwards, the last one visited left out of account. Level is how many more
+	// moves would bring every host within Evenly of the mean.
+	Spread float64
+	Level  int
+}
+
+// Evenly is how far above the mean share a host may be, for Tour.Level.
+const Evenly = 0.05
+
+// Stop is one host's turn.
+type Stop struct {
+	Host  string
+	Moves []Move
+	After []string // hosts whose visits must be over: guests go to them
+}
+
+// Stuck is a host that can't be emptied, and why.
+type Stuck struct {
+	Host   string
+	Answer Answer
+}
+
+// patience is how much work a tour takes at most, in hosts looked at. It counts work and not time, for the answer must not depend on the machine.
+const patience = 3_000_000
+
+// Plan finds an order in which the hosts of todo are emptied, each reopened before the next where no more than one may be out, with few moves in all. Hosts are taken to offer what they will after
+// their visit once they have had it.
+func Plan(p Problem, todo []string, o Order) Tour {
+	c := compile(&p)
+	list := c.indices(todo)
+	t := &tourist{c: c, o: o, todo: list}
+	t.floor()
+	best := t.search()
+	best.Floor, best.Bound = t.least, t.bound
+	return best
+}
+
+// tourist looks for a tour.
+type tourist struct {
+	c     *compiled
+	o     Order
+	todo  []int32
+	least int
+	bound int
+	total int // guests that must go, each once
+	work  int
+}
+
+func (t *tourist) count(h int32) (n int) {
+	for _, at := range t.c.at {
+		if at == h {
+			n++
+		}
+	}
+	return n
+}
+
+func (t *tourist) memory(h int32) (sum int64) {
+	for g, at := range t.c.at {
+		if at == h {
+			sum += t.c.load[g*t.c.nd]
+		}
+	}
+	return sum
+}
+
+// floor works out what no tour can do with less.
+func (t *tourist) floor() {
+	c := t.c
+	smallest := -1
+	counts := map[int32]int{}
+	for _, h := range t.todo {
+		counts[h] = t.count(h)
+		t.total += counts[h]
+		if smallest < 0 || counts[h] < smallest {
+			smallest = counts[h]
+		}
+	}
+	t.least = t.total
+	elsewhere := slices.ContainsFunc(t.untouched(), func(h int32) bool { return c.open[h] })
+	if !elsewhere && smallest > 0 {
+		t.least += smallest
+	}
+	t.bound = max(t.least, t.total+t.excess())
+}
+
+// untouched are the hosts that need not be emptied.
+func (t *tourist) untouched() (out []int32) {
+	for h := range int32(t.c.nh) {
+		if !slices.Contains(t.todo, h) {
+			out = append(out, h)
+		}
+	}
+	return out
+}
+
+// excess is how many guests must move twice at least, by the room on hosts that need not be emptied, for the first two hosts of any order: the guests of the first that do not fit there go to hosts that are
+// still to be emptied, and so do those of the second that do not fit there and on the first.
+func (t *tourist) excess() int {
+	if len(t.todo) < 2 {
+		return 0
+	}
+	c := t.c
+	room := make([]int64, c.nd)
+	on := t.untouched()
+	for _, h := range on {
+		if !c.open[h] {
+			continue
+		}
+		for d := range c.nd {
+			free := c.cap[int(h)*c.nd+d]
+			for g, at := range c.at {
+				if at == h {
+					free -= c.load[g*c.nd+d]
+				}
+			}
+			room[d] += max(0, free)
+		}
+	}
+	over := func(x int32, room []int64, on []int32) int {
+		fits := t.count(x)
+		var loads []int64
+		for d := range c.nd {
+			loads = loads[:0]
+			n := 0
+			for g, at := range c.at {
+				if at != x {
+					continue
+				}
+				if !slices.ContainsFunc(on, func(h int32) bool {
+					i := int(c.class[g])*c.nh + int(h)
+					return c.open[h] && (c.may[i] || c.later[i])
+				}) {
+					continue
+				}
+				loads = append(loads, c.load[g*c.nd+d])
+			}
+			slices.Sort(loads)
+			left := room[d]
+			for _, l := range loads {
+				if l > left {
+					break
+				}
+				left -= l
+				n++
+			}
+			fits = min(fits, n)
+		}
+		return t.count(x) - fits
+	}
+	best := -1
+	for _, f := range t.todo {
+		a := over(f, room, on)
+		if best >= 0 && a >= best {
+			continue
+		}
+		wider := slices.Clone(room)
+		for d := range c.nd {
+			if c.open[f] {
+				wider[d] += c.cap[int(f)*c.nd+d]
+			}
+		}
+		for _, g := range t.todo {
+			if g == f {
+				continue
+			}
+			if n := a + over(g, wider, append(slices.Clip(on), f)); best < 0 || n < best {
+				best = n
+			}
+		}
+	}
+	return max(best, 0)
+}
+
+// search runs through first hosts and rules until the bound is reached or its patience ends.
+func (t *tourist) search() Tour {
+	firsts := t.firsts()
+	var best *run
+	for _, fill := range []bool{false, true} {
+		for _, wide := range []int{6, 64} {
+			if wide > 6 && len(t.todo) <= 6 {
+				continue
+			}
+			for _, f := range firsts {
+				if best != nil && (t.work > patience || t.settled(best)) {
+					return t.told(t.improved(best))
+				}
+				if best != nil && len(best.stuck) == 0 && f >= 0 && !t.anywhere() && t.total+t.count(f) >= best.moves {
+					continue
+				}
+				if r := t.run(f, fill, wide); best == nil || r.better(best) {
+					best = r
+				}
+			}
+		}
+	}
+	if best == nil {
+		return Tour{}
+	}
+	return t.told(t.improved(best))
+}
+
+// small is up to how many guests every order and placement is tried, where the quick search has not reached the bound.
+const small = 12
+
+// improved looks for a better tour by trying everything, on a cluster that is small enough.
+func (t *tourist) improved(r *run) *run {
+	if t.settled(r) || t.c.ng > small || len(t.todo) > 5 || t.o.Width > 1 || t.firsts()[0] < 0 || t.o.Last != "" {
+		return r
+	}
+	fewer := r.moves
+	if len(r.stuck) > 0 {
+		fewer = 1 << 30
+	}
+	if x := t.exact(fewer, 4*Effort); x != nil {
+		return x
+	}
+	return r
+}
+
+func (t *tourist) anywhere() bool {
+	return slices.ContainsFunc(t.untouched(), func(h int32) bool { return t.c.open[h] })
+}
+
+func (t *tourist) settled(r *run) bool { return len(r.stuck) == 0 && r.moves <= t.bound }
+
+// firsts are the hosts that a tour is begun with, one after another: those with the fewest guests, then the largest. It is -1 where the order says which.
+func (t *tourist) firsts() []int32 {
+	if len(t.todo) == 0 || len(t.o.Fixed) > 0 || t.o.Light || t.o.First != "" {
+		return []int32{-1}
+	}
+	out := slices.Clone(t.todo)
+	last := t.c.indices([]string{t.o.Last})
+	out = slices.DeleteFunc(out, func(h int32) bool { return len(out) > 1 && slices.Contains(last, h) })
+	slices.SortStableFunc(out, func(a, b int32) int {
+		return cmp.Or(t.count(a)-t.count(b), cmp.Compare(t.c.cap[int(b)*t.c.nd], t.c.cap[int(a)*t.c.nd]), cmp.Compare(t.memory(a), t.memory(b)))
+	})
+	return out
+}
+
+// run is one tour that was tried.
+type run struct {
+	stops []Stop
+	stuck []Stuck
+	moves int
+	s     *state
+	end   *Problem // the cluster as it is when no host can be emptied any more; nil where all were
+}
+
+func (r *run) better(o *run) bool {
+	if len(r.stuck) != len(o.stuck) {
+		return len(r.stuck) < len(o.stuck)
+	}
+	return r.moves < o.moves
+}
+
+// run empties one host after another, the first given first.
+func (t *tourist) run(first int32, fill bool, wide int) *run {
+	s := newState(t.c)
+	r := &run{s: s}
+	if s == nil {
+		for _, h := range t.todo {
+			r.stuck = append(r.stuck, Stuck{t.c.names[h], Drain(*t.c.p, []string{t.c.names[h]}, nil, 0)})
+		}
+		return r
+	}
+	toCome := make([]bool, t.c.nh)
+	for _, h := range t.todo {
+		toCome[h] = true
+	}
+	left := slices.Clone(t.todo)
+	var under []int32 // out at the same time, in the order in which they began
+	fixed := t.c.indices(t.o.Fixed)
+	reopen := func() {
+		s.back(under[0])
+		toCome[under[0]] = false
+		under = under[1:]
+	}
+	for len(left) > 0 {
+		s.fill = fill
+		s.prefer(toCome, nil)
+		next, shifts := t.next(s, left, toCome, first, fixed, wide, len(under) > 0)
+		moves := s.moves(shifts)
+		switch {
+		case next < 0 && len(under) > 0: // one more at once does not go
+			reopen()
+			continue
+		case next < 0:
+			if next, moves, s = t.force(r, s, left); next < 0 {
+				t.work += s.work
+				return r
+			}
+			r.s = s
+		}
+		stop := Stop{Host: s.names[next], Moves: moves}
+		for _, m := range moves {
+			if s.done[slices.Index(s.names, m.To)] && !slices.Contains(stop.After, m.To) {
+				stop.After = append(stop.After, m.To)
+			}
+		}
+		r.stops = append(r.stops, stop)
+		r.moves += len(moves)
+		left = slices.DeleteFunc(left, func(h int32) bool { return h == next })
+		under = append(under, next)
+		first = -1
+		if len(under) >= max(t.o.Width, 1) {
+			reopen()
+		}
+	}
+	for len(under) > 0 {
+		reopen()
+	}
+	t.work += s.work
+	return r
+}
+
+// force asks of each host that is left whether it can be emptied at all as things stand now, by proof and by trying everything. It returns the first that can, its moves and the state in which it is empty; where there
+// is none it writes down why, and returns -1.
+func (t *tourist) force(r *run, s *state, left []int32) (int32, []Move, *state) {
+	p := s.problem()
+	var stuck []Stuck
+	for _, h := range t.ordered(s, left, -1, nil) {
+		a := Drain(p, []string{s.names[h]}, nil, Effort/8)
+		if a.Outcome != Fits {
+			stuck = append(stuck, Stuck{s.names[h], a})
+			continue
+		}
+		q := p.Moved(a.Moves)
+		next := newState(compile(&q))
+		copy(next.done, s.done)
+		next.work = s.work
+		next.leave(h)
+		return h, a.Moves, next
+	}
+	for _, h := range left {
+		if !slices.ContainsFunc(stuck, func(x Stuck) bool { return x.Host == s.names[h] }) {
+			stuck = append(stuck, Stuck{s.names[h], Drain(p, []string{s.names[h]}, nil, Effort/8)})
+		}
+	}
+	r.stuck, r.s, r.end = stuck, s, &p
+	return -1, nil, s
+}
+
+// problem is the cluster as it stands on paper now.
+func (s *state) problem() Problem {
+	p := *s.p
+	p.Hosts = slices.Clone(p.Hosts)
+	for h := range p.Hosts {
+		x := &p.Hosts[h]
+		x.Guests = nil
+		for _, g := range s.on[h] {
+			x.Guests = append(x.Guests, *s.guests[g])
+		}
+		if s.done[h] && x.After != nil {
+			x.Features, x.Emulator = x.After.Features, x.After.Emulator
+		}
+	}
+	for g, h := range s.at {
+		if s.runsOn[g] != s.compiled.runsOn[g] {
+			i := slices.IndexFunc(p.Hosts[h].Guests, func(o estate.Guest) bool { return o.UID() == s.guests[g].UID() })
+			p.Hosts[h].Guests[i].Emulator = p.Hosts[h].Emulator.Version
+		}
+	}
+	return p
+}
+
+// Moved is the problem once guests went where they were sent.
+func (p Problem) Moved(moves []Move) Problem {
+	p.Hosts = slices.Clone(p.Hosts)
+	for i := range p.Hosts {
+		p.Hosts[i].Guests = slices.Clone(p.Hosts[i].Guests)
+	}
+	for _, m := range moves {
+		from := slices.IndexFunc(p.Hosts, func(h Host) bool { return h.Name == m.From })
+		to := slices.IndexFunc(p.Hosts, func(h Host) bool { return h.Name == m.To })
+		g := slices.IndexFunc(p.Hosts[from].Guests, func(g estate.Guest) bool { return g.UID() == m.UID() })
+		p.Hosts[to].Guests = append(p.Hosts[to].Guests, p.Hosts[from].Guests[g])
+		p.Hosts[from].Guests = slices.Delete(p.Hosts[from].Guests, g, g+1)
+	}
+	return p
+}
+
+// next picks the host that goes next and empties it on paper; -1 where none can go.
+func (t *tourist) next(s *state, left []int32, toCome []bool, first int32, fixed []int32, wide int, beside bool) (int32, []shift) {
+	order := t.ordered(s, left, first, fixed)
+	strict := len(fixed) > 0 || t.o.Light
+	best, fewest, looked := int32(-1), 0, 0
+	for _, h := range order {
+		mark := len(s.trail)
+		moves, why := s.emptyAll([]int32{h}, nil)
+		if why != nil {
+			continue
+		}
+		again := 0
+		for _, m := range moves {
+			if toCome[m.to] && m.to != h {
+				again++
+			}
+		}
+		if again == 0 || !beside && (strict || h == first || t.o.First == s.names[h]) {
+			return h, moves
+		}
+		s.undo(mark)
+		if beside {
+			if strict {
+				return -1, nil // whoever is next waits
+			}
+			continue
+		}
+		if best < 0 || again < fewest {
+			best, fewest = h, again
+		}
+		if looked++; looked >= wide {
+			break
+		}
+	}
+	if best < 0 {
+		return -1, nil
+	}
+	moves, _ := s.emptyAll([]int32{best}, nil)
+	return best, moves
+}
+
+// ordered lists who may go next, the one that had better first.
+func (t *tourist) ordered(s *state, left []int32, first int32, fixed []int32) []int32 {
+	out := slices.Clone(left)
+	slices.SortStableFunc(out, func(a, b int32) int {
+		if t.o.Light {
+			return cmp.Or(cmp.Compare(t.memory(a), t.memory(b)), cmp.Compare(a, b))
+		}
+		return cmp.Or(len(s.on[a])-len(s.on[b]), cmp.Compare(s.cap[int(b)*s.nd], s.cap[int(a)*s.nd]), cmp.Compare(s.free[int(b)*s.nd], s.free[int(a)*s.nd]), cmp.Compare(a, b))
+	})
+	place := func(h int32) int {
+		switch i := slices.Index(fixed, h); {
+		case h == first || s.names[h] == t.o.First:
+			return -1
+		case i >= 0:
+			return i
+		case s.names[h] == t.o.Last:
+			return 2 * s.nh
+		}
+		return s.nh
+	}
+	slices.SortStableFunc(out, func(a, b int32) int { return place(a) - place(b) })
+	if n := len(out); n > 1 && s.names[out[n-1]] == t.o.Last {
+		return out[:n-1] // it waits for all the others
+	}
+	return out
+}
+
+// explained is of how many hosts that can't be emptied a way out is looked for.
+const explained = 4
+
+// told is what comes of a run.
+func (t *tourist) told(r *run) Tour {
+	out := Tour{Stops: r.stops, Stuck: r.stuck, Moves: r.moves}
+	gone := map[string]bool{}
+	for _, st := range r.stops {
+		for _, m := range st.Moves {
+			if gone[m.UID()] {
+				out.Twice = append(out.Twice, m)
+			}
+			gone[m.UID()] = true
+		}
+	}
+	for i := range out.Stuck[:min(len(out.Stuck), explained)] {
+		if r.end == nil {
+			break
+		}
+		o := out.Stuck[i].Answer.Obstacle
+		o.Ways, _ = WaysOut(*r.end, []string{out.Stuck[i].Host})
+		o.WayOut = WayOut(o.Ways, o.WayOut)
+	}
+	if r.s != nil {
+		out.Spread, out.Level = r.s.balance(r.stops)
+	}
+	return out
+}
+
+// balance tells how level the hosts are at the end, and what making them so would cost.
+func (s *state) balance(stops []Stop) (spread float64, moves int) {
+	share := func(h int32) float64 {
+		most := 0.0
+		for d := range s.nd {
+			if i := int(h)*s.nd + d; s.cap[i] > 0 {
+				most = max(most, 1-float64(s.free[i])*s.inv[i])
+			}
+		}
+		return most
+	}
+	last := int32(-1)
+	if len(stops) > 0 {
+		last = int32(slices.Index(s.names, stops[len(stops)-1].Host))
+	}
+	low, high, sum, n := 2.0, 0.0, 0.0, 0
+	for h := range int32(s.nh) {
+		if !s.open[h] {
+			continue
+		}
+		x := share(h)
+		sum, n = sum+x, n+1
+		if h != last {
+			low, high = min(low, x), max(high, x)
+		}
+	}
+	if n < 2 || last < 0 || !s.takes[last] {
+		return max(high-low, 0), 0
+	}
+	limit := sum/float64(n) + Evenly
+	for h := range int32(s.nh) {
+		if h == last || !s.open[h] {
+			continue
+		}
+		guests := slices.Clone(s.on[h])
+		slices.SortStableFunc(guests, func(a, b int32) int { return cmp.Compare(s.size[b], s.size[a]) })
+		for _, g := range guests {
+			if share(h) <= limit {
+				break
+			}
+			if s.moves_[g] && s.accepts(g, last) && s.place(g, last) {
+				moves++
+			}
+		}
+	}
+	return max(high-low, 0), moves
+}
+
+// Lifted is a rule without which a tour takes fewer moves.
+type Lifted struct {
+	Says  string // what was lifted
+	Moves int    // what a tour takes then
+}
+
+// Excess explains what a tour takes beyond its floor: it plans again with one kind of rule lifted after another, and returns those that bring it nearer, the nearest first.
+func Excess(p Problem, todo []string, o Order, t Tour) (out []Lifted) {
+	if t.Moves <= t.Floor || len(t.Stuck) > 0 {
+		return nil
+	}
+	try := func(says string, q Problem) {
+		if x := Plan(q, todo, o); len(x.Stuck) == 0 && x.Moves < t.Moves {
+			out = append(out, Lifted{says, x.Moves})
+		}
+	}
+	if networks := p.without(func(g *estate.Guest) { g.Networks = nil }); slices.ContainsFunc(p.Hosts, func(h Host) bool { return len(h.Networks) > 0 }) {
+		try("if every host had every network", networks)
+	}
+	if slices.ContainsFunc(p.Hosts, func(h Host) bool { return len(h.Storages) > 0 }) {
+		try("if every host had every storage", p.without(func(g *estate.Guest) { g.Storages = nil }))
+	}
+	if slices.ContainsFunc(p.Hosts, func(h Host) bool { return len(h.Features) > 0 }) {
+		try("if every host had every feature", p.without(func(g *estate.Guest) { g.Features = nil }))
+	}
+	if len(p.Rules) > 0 {
+		q := p
+		q.Rules = nil
+		try("without the rules that keep guests apart, together, or on certain hosts", q)
+	}
+	if p.Reserve > 0 {
+		q := p
+		q.Reserve--
+		try("with one host less in reserve", q)
+	}
+	if len(o.Fixed) > 0 || o.Light || o.First != "" || o.Last != "" {
+		if x := Plan(p, todo, Order{Width: o.Width}); len(x.Stuck) == 0 && x.Moves < t.Moves {
+			out = append(out, Lifted{"in another order", x.Moves})
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Lifted) int { return a.Moves - b.Moves })
+	return out
+}
+
+// without returns the problem with something taken from each guest.
+func (p Problem) without(change func(*estate.Guest)) Problem {
+	p.Hosts = slices.Clone(p.Hosts)
+	for i := range p.Hosts {
+		p.Hosts[i].Guests = slices.Clone(p.Hosts[i].Guests)
+		for j := range p.Hosts[i].Guests {
+			change(&p.Hosts[i].Guests[j])
+		}
+	}
+	return p
+}

@@ -1,0 +1,150 @@
+package plan
+
+import (
+	"cmp"
+	"slices"
+
+	"yareharbour/core/estate"
+	"yareharbour/core/fit"
+	"yareharbour/core/precheck"
+)
+
+// place puts the visits in order, answers their prechecks, and sends the guests of hosts that must be empty to others. A host that something else than room stands against is not emptied, and takes part as one that
+// stays as it is.
+func place(in Input, p *Plan) {
+	var todo []string
+	for i := range p.Visits {
+		v := &p.Visits[i]
+		facts := in.facts(v)
+		facts.Placed = &fit.Answer{Outcome: fit.Fits} // of room is asked below
+		v.Answers = append(precheck.Host(facts, v.Host), in.along(v)...)
+		if b := precheck.Blockers(v.Answers); len(b) > 0 {
+			v.Obstacle, v.WayOut = b[0].Evidence, b[0].Remedy
+		} else if v.Empties {
+			todo = append(todo, v.Host)
+		}
+	}
+	problem, order := in.problem(p), in.order()
+	tour := fit.Plan(problem, todo, order)
+	p.Moves, p.Floor, p.Bound, p.Twice, p.Spread, p.Level = tour.Moves, tour.Floor, tour.Bound, tour.Twice, tour.Spread, tour.Level
+	p.Excess = fit.Excess(problem, todo, order, tour)
+	p.Load, _ = in.tide(problem.Hosts, nil)
+	for i := range tour.Stops {
+		stop := &tour.Stops[i]
+		v := p.visit(stop.Host)
+		v.Moves, v.After = stop.Moves, stop.After
+		p.GoingHome += 2 * len(in.Readings[v.Host].RunningGuests())
+		problem = problem.Moved(stop.Moves)
+		v.Load, v.Limit = in.tide(problem.Hosts, []string{v.Host})
+		v.settle(fit.Answer{Outcome: fit.Fits, Moves: stop.Moves}, in)
+	}
+	for i := range tour.Stuck {
+		x := &tour.Stuck[i]
+		v := p.visit(x.Host)
+		v.Obstacle, v.WayOut, v.Ways = x.Answer.Outcome.String()+": "+x.Answer.Obstacle.String(), x.Answer.Obstacle.WayOut, x.Answer.Obstacle.Ways
+		v.settle(x.Answer, in)
+	}
+	turn := func(v *Visit) int {
+		if !v.Empties {
+			return -1
+		}
+		if n := slices.IndexFunc(tour.Stops, func(s fit.Stop) bool { return s.Host == v.Host }); n >= 0 {
+			return n
+		}
+		return len(tour.Stops)
+	}
+	slices.SortStableFunc(p.Visits, func(a, b Visit) int { return cmp.Compare(turn(&a), turn(&b)) })
+}
+
+// settle writes down what was found of room for the host's guests.
+func (v *Visit) settle(a fit.Answer, in Input) {
+	facts := in.facts(v)
+	facts.Placed = &a
+	i := slices.IndexFunc(v.Answers, func(a precheck.Answer) bool { return a.Check == "fit" })
+	answers := precheck.Host(facts, v.Host)
+	v.Answers[i] = answers[slices.IndexFunc(answers, func(a precheck.Answer) bool { return a.Check == "fit" })]
+}
+
+func (p *Plan) visit(host string) *Visit {
+	return &p.Visits[slices.IndexFunc(p.Visits, func(v Visit) bool { return v.Host == host })]
+}
+
+// problem is the cluster with what its hosts will offer once they were visited.
+func (in Input) problem(p *Plan) fit.Problem {
+	out := fit.Problem{Hosts: precheck.FitHosts(in.Cluster.Hosts, in.Readings), Rules: p.Rules, Reserve: in.Brief.Reserve, Limit: in.Brief.Limit}
+	for i := range p.Visits {
+		v := &p.Visits[i]
+		n := slices.IndexFunc(out.Hosts, func(h fit.Host) bool { return h.Name == v.Host })
+		if n < 0 || v.Obstacle != "" {
+			continue
+		}
+		h := &out.Hosts[n]
+		for _, c := range v.Changes {
+			if r := in.Readings[v.Host]; c.Component == r.Emulator && c.To != "" && c.Component != "" {
+				h.After = &fit.After{Features: h.Features, Emulator: fit.Emulator{Key: r.Emulator, Version: c.To}}
+			}
+		}
+	}
+	return out
+}
+
+// order is what the brief says of it, with the controller's host last.
+func (in Input) order() fit.Order {
+	o := fit.Order{Fixed: in.Brief.Sequence, Light: in.Brief.Order == LightestFirst, First: in.Brief.Trial, Width: max(in.Brief.Out-in.outAlready(), 1)}
+	if h := in.controllers(); h != in.Brief.Trial && !slices.Contains(in.Brief.Sequence, h) {
+		o.Last = h
+	}
+	return o
+}
+
+// controllers is the host that the controller runs on; "" where that is none of these.
+func (in Input) controllers() string {
+	if in.Controller == "" {
+		return ""
+	}
+	for _, h := range in.Cluster.Hosts {
+		if r := in.Readings[h]; r != nil && slices.ContainsFunc(r.Guests, func(g estate.Guest) bool {
+			return g.State == estate.Running && (g.ID == in.Controller || g.Name == in.Controller)
+		}) {
+			return h
+		}
+	}
+	return ""
+}
+
+// outAlready counts the hosts that are out of service before anything begins.
+func (in Input) outAlready() (n int) {
+	for _, h := range in.Cluster.Hosts {
+		if r := in.Readings[h]; r != nil && (!r.Reached() || r.Closed != nil) && h != in.Brief.Adopts {
+			n++
+		}
+	}
+	return n
+}
+
+// tide is how full the hosts in service are by memory while some are out, and how full they may be for the reserve's largest hosts to be lost.
+func (in Input) tide(hosts []fit.Host, out []string) (load, limit float64) {
+	var used, room int64
+	var sizes []int64
+	for i := range hosts {
+		h := &hosts[i]
+		r := in.Readings[h.Name]
+		if slices.Contains(out, h.Name) || r == nil || r.Closed != nil || !r.Reached() {
+			continue
+		}
+		for j := range h.Guests {
+			used += h.Guests[j].Load.MemoryMiB
+		}
+		room += h.Capacity.MemoryMiB
+		sizes = append(sizes, h.Capacity.MemoryMiB)
+	}
+	if room == 0 {
+		return 0, 0
+	}
+	slices.SortFunc(sizes, func(a, b int64) int { return cmp.Compare(b, a) })
+	left := room
+	for _, s := range sizes[:min(max(in.Brief.Reserve, 0), len(sizes))] {
+		left -= s
+	}
+	return float64(used) / float64(room), float64(left) / float64(room)
+}
