@@ -156,9 +156,8 @@ func TestAContradictionStopsTheRound(t *testing.T) {
 // Two hosts are out at once where the brief lets them, and no more than two.
 func TestSeveralVisitsSideBySide(t *testing.T) {
 	inBubble(t, demo.World(), func(t *testing.T, h *harness) {
-		h.out = 2
+		h.out, h.spare = 2, true // the demo's cluster has no room for more
 		most, p := 0, h.plan("vts")
-		p.Brief.Reserve = 0 // the demo's cluster has no room for more
 		h.onAct = func(h *harness) {
 			n := 0
 			for _, host := range h.world.Hosts {

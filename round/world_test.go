@@ -54,6 +54,7 @@ type harness struct {
 	lost      bool          // the lease
 	broken    []string      // invariants that were seen broken
 	out       int           // hosts that may be out at once; 0: 1
+	spare     bool          // no reserve is kept
 	onAct     func(*harness)
 	withdrawn func(act.Change) string
 	reads     int
@@ -148,6 +149,9 @@ func (h *harness) plan(cluster string, hosts ...string) plan.Plan {
 	readings, verdicts := h.check(c)
 	b := plan.DefaultBrief(c)
 	b.Hosts, b.Out = hosts, max(h.out, 1)
+	if h.spare {
+		b.Reserve = 0
+	}
 	return plan.Make(plan.Input{Brief: b, Now: h.Now(), Cluster: c, Readings: readings, Verdicts: verdicts, Payloads: h.payloads.Check,
 		Times: plan.Times{}, Catalogue: h.releases})
 }
