@@ -198,6 +198,50 @@ journal a: began checked stage:k rerouted:g1>b
 seen c.mark=theirs
 ⇒ begin move g1 a>b
 
+# gate trial: the others wait for the host on trial
+hosts a:g1 b:g2 c d
+brief out=2 trial=a
+plan a k/host
+plan b k/host
+journal a: began checked
+⇒ begin stage k a; say b: a is on trial before the others
+
+# and for its soak after that
+hosts a:g1 b:g2 c d
+brief trial=a soak=30m
+plan a k/
+plan b k/
+journal a: began checked stage:k put:k proving proven +10m
+⇒ say b: a is on trial until 12:; wake
+
+# when that is over they begin
+hosts a:g1 b:g2 c d
+brief trial=a soak=30m
+plan a k/
+plan b k/
+journal a: began checked stage:k put:k proving proven +31m
+⇒ record began b
+
+# gate window: a visit waits for its window
+brief window=1h-3h
+plan a k/ usual:10m
+⇒ say a: waits for the window that opens at; wake
+
+# it begins in it
+brief window=0s-3h
+plan a k/ usual:10m
+⇒ record began a
+
+# it does not begin where it may not be over by the end
+brief window=0s-30m window=5h-8h
+plan a k/ usual:10m
+⇒ say a: waits for the window that opens at; wake
+
+# where no window is left the round stands, and says why
+brief window=0s-30m
+plan a k/ usual:10m
+⇒ record blocked a: no window is left that is long enough for it
+
 # gate after: a visit waits for the one to whose host its guests go
 hosts a:g1 b:g2 c d
 brief out=2

@@ -3,9 +3,11 @@ package course
 import (
 	"fmt"
 	"slices"
+	"time"
 
 	"yareharbour/core/estate"
 	"yareharbour/core/fit"
+	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
 )
 
@@ -27,6 +29,8 @@ var Gates = []Gate{
 	{"failure", "Did no visit fail?", "see to the failed host first", failureGate},
 	{"turn", "Have all visits before it begun?", "", turnGate},
 	{"after", "Are the visits over to whose hosts its guests go?", "", afterGate},
+	{"trial", "Has the host on trial carried guests for as long as the brief says?", "", trialGate},
+	{"window", "Is it a time at which the brief lets a visit be under way, and would it be over before that ends?", "plan anew with another window", windowGate},
 	{"at once", "Are fewer visits under way than the brief allows at once?", "", atOnceGate},
 	{"out", "Will no more hosts be out of service than the brief allows, those that already are included?", "bring the others back, or allow more hosts out at once", outGate},
 	{"certificate", "Have the guests of all hosts that are out a place, with the reserve kept?", "see where room can be made", certificateGate},
@@ -104,6 +108,40 @@ func afterGate(t *turn, v *Visit) (string, bool) {
 		if o := t.s.Visit(h); o != nil && !o.Over() {
 			return "its guests go to " + h + ", which is visited first", true
 		}
+	}
+	return "", false
+}
+
+func trialGate(t *turn, v *Visit) (string, bool) {
+	brief := &t.s.Plan.Brief
+	first := t.s.Visit(brief.Trial)
+	if first == nil || v == first || first.Phase == LeftOut {
+		return "", false
+	}
+	if !first.Over() {
+		return first.Host + " is on trial before the others", true
+	}
+	var over time.Time
+	if n := len(first.Spans); n > 0 {
+		over = first.Spans[n-1].To
+	}
+	until := over.Add(brief.Soak)
+	if t.f.Now.Before(until) {
+		t.waits = true
+		return fmt.Sprintf("%s is on trial until %s", first.Host, until.Format("15:04 MST")), true
+	}
+	return "", false
+}
+
+func windowGate(t *turn, v *Visit) (string, bool) {
+	windows := t.s.Plan.Brief.Windows
+	_, worst := v.Estimate()
+	switch at, ok := plan.Opens(windows, t.f.Now, worst); {
+	case !ok:
+		return "no window is left that is long enough for it", true
+	case at.After(t.f.Now):
+		t.waits = true
+		return "waits for the window that opens at " + at.Format("Mon 15:04 MST"), true
 	}
 	return "", false
 }

@@ -97,6 +97,15 @@ func (sc *scene) brief(words []string) {
 			sc.plan.Brief.Reserve = n
 		case "moves":
 			sc.plan.Brief.Moves = n
+		case "trial":
+			sc.plan.Brief.Trial = v
+		case "soak":
+			sc.plan.Brief.Soak, _ = time.ParseDuration(v)
+		case "window": // from-to, as times after noon
+			from, to, _ := strings.Cut(v, "-")
+			a, _ := time.ParseDuration(from)
+			b, _ := time.ParseDuration(to)
+			sc.plan.Brief.Windows = append(sc.plan.Brief.Windows, plan.Window{From: noon.Add(a), To: noon.Add(b)})
 		case "patience":
 			sc.plan.Brief.Patience, _ = time.ParseDuration(v)
 		default:

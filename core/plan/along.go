@@ -21,9 +21,13 @@ func (v *Visit) Packages() map[int][]act.Change {
 
 // along takes into a visit what its host's package manager said of it. A change that it would refuse, or that takes something away, is not begun; what comes along is part of the plan.
 func (in Input) along(v *Visit) []precheck.Answer {
-	said, asked := in.Resolved[v.Host]
+	r, asked := in.Resolved[v.Host]
 	if !asked || len(v.Packages()) == 0 {
 		return nil
+	}
+	said := r.Said
+	if !r.about(v.Packages()) {
+		said = []act.Resolution{{Unasked: "these changes are others than those that it was asked about"}}
 	}
 	a := precheck.Answer{Check: "along", Host: v.Host, Level: precheck.Clear, Evidence: "nothing else changes with its packages"}
 	var with []string

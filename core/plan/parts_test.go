@@ -126,7 +126,7 @@ func TestTheStepsOfAVisit(t *testing.T) {
 	}
 	delete(ts, "drain/M")
 	for _, s := range ts.steps(v, r, &Brief{Moves: 3, Bandwidth: 90}) {
-		if s.Step == act.DrainStep && (s.Middle != 300*time.Second || s.From != "assumed, 90 MiB/s, 3 at once") {
+		if s.Step == act.DrainStep && (s.Middle != 200*time.Second || s.From != "assumed, 90 MiB/s, 3 at once") {
 			t.Errorf("at 90 MiB/s: %+v", s)
 		}
 	}
@@ -315,31 +315,41 @@ func TestWhatThePackageManagerSays(t *testing.T) {
 	if got := level(Make(in)); got != "not asked" {
 		t.Error(got)
 	}
+	first := Make(in)
+	asked := first.Visits[0].Packages()
 	for want, said := range map[string]act.Resolution{
 		"clear: nothing else changes":               {},
 		"clear: with its packages":                  {Along: []act.Along{{Component: "deb:z", To: "3"}}},
 		"caution: what else would change could not": {Unasked: "it is silent"},
 	} {
-		in.Resolved = map[string][]act.Resolution{"a": {said}}
+		in.Resolved = map[string]Resolved{"a": {asked, []act.Resolution{said}}}
 		p := Make(in)
 		if got := level(p); !strings.HasPrefix(got, want) || len(p.Visits[0].Along) != len(said.Along) {
 			t.Errorf("%q, want %q", got, want)
 		}
 	}
-	in.Resolved = map[string][]act.Resolution{"a": nil}
+	in.Resolved = map[string]Resolved{"a": {Asked: asked}}
 	if got := level(Make(in)); !strings.HasPrefix(got, "clear") {
+		t.Error(got)
+	}
+	in.Resolved = map[string]Resolved{"a": {Asked: map[int][]act.Change{1: {{Component: "deb:other", To: "2"}}}}}
+	if got := level(Make(in)); !strings.HasPrefix(got, "caution: what else would change could not be asked: these changes are others") {
 		t.Error(got)
 	}
 }
 
 func TestAPlanIsSummedUp(t *testing.T) {
-	p := Plan{Moves: 3, Floor: 2, GoingHome: 6, Visits: []Visit{{Steps: []Stretch{{Middle: 10 * time.Minute, Pessimistic: 20 * time.Minute}, {Middle: 5 * time.Minute, Pessimistic: 10 * time.Minute}}},
-		{Steps: []Stretch{{Middle: 15 * time.Minute, Pessimistic: 15 * time.Minute}}}, {Obstacle: "no", Steps: []Stretch{{Middle: time.Hour, Pessimistic: time.Hour}}}}}
+	p := Plan{Moves: 3, Floor: 2, GoingHome: 6, Visits: []Visit{{Host: "a", Steps: []Stretch{{Middle: 10 * time.Minute, Pessimistic: 20 * time.Minute}, {Middle: 5 * time.Minute, Pessimistic: 10 * time.Minute}}},
+		{Host: "b", Steps: []Stretch{{Middle: 15 * time.Minute, Pessimistic: 15 * time.Minute}}}, {Host: "c", Obstacle: "no", Steps: []Stretch{{Middle: time.Hour, Pessimistic: time.Hour}}}}}
 	if got, want := p.Summary(), "visits 2 · can't be made 1 · moves 3 (floor 2, going home each time 6) · about 30 min, at worst 45 min"; got != want {
 		t.Errorf("%s\n%s", got, want)
 	}
 	if got := p.Obstacles(); len(got) != 1 || got[0].Obstacle != "no" {
 		t.Errorf("%+v", got)
+	}
+	p.Width = 2
+	if got := p.Summary(); !strings.HasSuffix(got, "about 15 min, at worst 30 min") {
+		t.Errorf("side by side: %s", got)
 	}
 	if m, w := p.Visits[0].Estimate(); m != 15*time.Minute || w != 30*time.Minute {
 		t.Errorf("%s, %s", m, w)
@@ -347,5 +357,163 @@ func TestAPlanIsSummedUp(t *testing.T) {
 	p.Visits = p.Visits[:2]
 	if got := p.Summary(); strings.Contains(got, "can't") {
 		t.Error(got)
+	}
+}
+
+func scenario(t *testing.T) Input {
+	t.Helper()
+	return parse(t, `
+		a 10 | deb:k=1 deb:s=1
+		b 20 | deb:k=1
+		c 30 | deb:k=1`, `
+		deb:k 2 host
+		deb:k 3 host
+		deb:s 2 service`)
+}
+
+// What a brief names and the cluster has not is an error that says where and what, and so is what contradicts itself.
+func TestWhatABriefMayNotSay(t *testing.T) {
+	for want, spoil := range map[string]func(*Brief){
+		`hosts: c has no host "z"`:                       func(b *Brief) { b.Hosts = []string{"z"} },
+		`sequence: c has no host "z"`:                    func(b *Brief) { b.Sequence = []string{"a", "z"} },
+		"sequence: a stands there twice":                 func(b *Brief) { b.Sequence = []string{"a", "a"} },
+		`trial: c has no host "z"`:                       func(b *Brief) { b.Trial = "z" },
+		"sequence names b, and its hosts leave that out": func(b *Brief) { b.Hosts, b.Sequence = []string{"a"}, []string{"b"} },
+		"lets 0 hosts be out":                            func(b *Brief) { b.Out = 0 },
+		"keeps 3 hosts in reserve, and c has 3":          func(b *Brief) { b.Reserve = 3 },
+		"keeps -1 hosts in reserve":                      func(b *Brief) { b.Reserve = -1 },
+		"makes 0 migrations at once":                     func(b *Brief) { b.Moves = 0 },
+		"fills hosts up to 120 %":                        func(b *Brief) { b.Limit = 1.2 },
+		`there is none called "heaviest"`:                func(b *Brief) { b.Order = "heaviest" },
+		"names none":                                     func(b *Brief) { b.Soak = time.Minute },
+		"puts b first by hand, and has a on trial":       func(b *Brief) { b.Trial, b.Sequence = "a", []string{"b", "a"} },
+		"ends before it begins":                          func(b *Brief) { b.Windows = []Window{{now, now}} },
+		"before the one that it follows":                 func(b *Brief) { b.Windows = []Window{{now, now.Add(time.Hour)}, {now, now.Add(2 * time.Hour)}} },
+		`lifts "keep x apart", and c has no such rule`:   func(b *Brief) { b.Lift = []string{"keep x apart"} },
+		"changes deb:z alone":                            func(b *Brief) { b.Only = []estate.Key{"deb:z"} },
+		"puts in deb:z 1, and no clause":                 func(b *Brief) { b.Releases = map[estate.Key]string{"deb:z": "1"} },
+		"puts in deb:k 9, and that is in no feed":        func(b *Brief) { b.Releases = map[estate.Key]string{"deb:k": "9"} },
+	} {
+		in := scenario(t)
+		in.Brief.Moves = 2
+		if err := in.Wrong(); err != nil {
+			t.Fatal(err)
+		}
+		spoil(&in.Brief)
+		if err := in.Wrong(); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%v, want %q", err, want)
+		}
+	}
+	in := scenario(t)
+	in.Brief.Moves = 1
+	in.Cluster.Rules = []estate.Rule{{Keep: estate.Apart, Guests: []string{"x"}}}
+	in.Brief.Lift = []string{"keep x apart"}
+	if err := in.Wrong(); err != nil {
+		t.Error(err)
+	}
+	if p := Make(in); len(p.Rules) != 0 {
+		t.Errorf("the lifted rule is kept: %v", p.Rules)
+	}
+}
+
+// Part of it: some components, and an earlier release than the newest.
+func TestPartOfIt(t *testing.T) {
+	in := scenario(t)
+	in.Brief.Only = []estate.Key{"deb:s"}
+	p := Make(in)
+	if len(p.Visits) != 1 || p.Visits[0].Host != "a" || len(p.Visits[0].Changes) != 1 || p.Visits[0].Changes[0].Component != "deb:s" || !strings.Contains(p.Visits[0].Left[0], "the brief names other components") {
+		t.Errorf("%+v", p.Visits)
+	}
+	if p.InLine() {
+		t.Error("what the brief leaves out is said to be in line")
+	}
+	in.Brief.Only, in.Brief.Releases = nil, map[estate.Key]string{"deb:k": "2"}
+	p = Make(in)
+	for _, v := range p.Visits {
+		for _, c := range v.Changes {
+			if c.Component == "deb:k" && (c.To != "2" || !strings.Contains(c.Why, "by the brief")) {
+				t.Errorf("%s: %+v", v.Host, c)
+			}
+		}
+	}
+	in.Brief.Releases["deb:k"] = "1"
+	for _, v := range Make(in).Visits {
+		if len(v.Restarts) > 0 {
+			t.Errorf("%s has what the brief wants, and is visited for it: %+v", v.Host, v.Changes)
+		}
+	}
+}
+
+// Visits lie side by side where they may, none before those that it depends on, and within the windows.
+func TestSchedule(t *testing.T) {
+	visit := func(host string, minutes int, after ...string) Visit {
+		return Visit{Host: host, After: after, Steps: []Stretch{{Middle: time.Duration(minutes) * time.Minute, Pessimistic: 2 * time.Duration(minutes) * time.Minute}}}
+	}
+	at := func(h, m int) time.Time { return now.Add(time.Duration(60*h+m) * time.Minute) }
+	for name, c := range map[string]struct {
+		width int
+		brief Brief
+		want  string
+	}{
+		"one after the other":        {1, Brief{}, "a 0-10 b 10-30 c 30-40"},
+		"two at once":                {2, Brief{}, "a 0-10 b 0-20 c 20-30"},
+		"three at once":              {3, Brief{}, "a 0-10 b 0-20 c 20-30"},
+		"a trial":                    {3, Brief{Trial: "a", Soak: 5 * time.Minute}, "a 0-10 b 15-35 c 35-45"},
+		"a window that opens later":  {1, Brief{Windows: []Window{{at(1, 0), at(9, 0)}}}, "a 60-70 b 70-90 c 90-100"},
+		"two windows":                {1, Brief{Windows: []Window{{at(0, 0), at(0, 40)}, {at(2, 0), at(9, 0)}}}, "a 0-10 b 120-140 c 140-150"},
+		"a window that is too short": {1, Brief{Windows: []Window{{at(0, 0), at(0, 35)}}}, "a 0-10 c 10-30"},
+		"a window that is over":      {1, Brief{Windows: []Window{{at(-3, 0), at(-1, 0)}}}, ""},
+	} {
+		p := Plan{Made: now, Width: c.width, Brief: c.brief, Visits: []Visit{visit("a", 10), visit("b", 20), visit("c", 10, "b")}}
+		if name == "a window that is too short" {
+			p.Visits[2] = visit("c", 10)
+			c.want = "a 0-10 c 10-20"
+		}
+		turns := p.Schedule((*Visit).middle)
+		var got []string
+		for _, v := range p.Visits {
+			if x, ok := turns[v.Host]; ok {
+				got = append(got, fmt.Sprintf("%s %.0f-%.0f", v.Host, x.From.Sub(now).Minutes(), x.To.Sub(now).Minutes()))
+			}
+		}
+		if s := strings.Join(got, " "); s != c.want {
+			t.Errorf("%s: %s, want %s", name, s, c.want)
+		}
+		if n := len(p.Unscheduled()); n != 3-len(got) {
+			t.Errorf("%s: %d have no turn", name, n)
+		}
+	}
+}
+
+func TestDifferences(t *testing.T) {
+	a := Make(scenario(t))
+	in := scenario(t)
+	in.Brief.Hosts = []string{"a", "b"}
+	b := Make(in)
+	got := strings.Join(Differences(&a, &b), "; ")
+	if !strings.Contains(got, "visits 3 → 2") || !strings.Contains(got, "moves ") || !strings.Contains(got, "takes ") || !strings.Contains(got, "changes 4 → 3") {
+		t.Error(got)
+	}
+	if d := Differences(&a, &a); len(d) != 0 {
+		t.Errorf("%v", d)
+	}
+	in = scenario(t)
+	in.Brief.Sequence = []string{"c", "b", "a"}
+	c := Make(in)
+	if got := strings.Join(Differences(&a, &c), "; "); !strings.Contains(got, "order c, b, a") {
+		t.Error(got)
+	}
+}
+
+// The host that the controller runs on goes last, unless somebody says otherwise.
+func TestTheControllersHostGoesLast(t *testing.T) {
+	in := scenario(t)
+	in.Controller = "a-10"
+	if p := Make(in); p.Visits[len(p.Visits)-1].Host != "a" {
+		t.Errorf("%v", turns(&p))
+	}
+	in.Brief.Sequence = []string{"a"}
+	if p := Make(in); p.Visits[0].Host != "a" {
+		t.Errorf("%v", turns(&p))
 	}
 }

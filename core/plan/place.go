@@ -27,6 +27,7 @@ func place(in Input, p *Plan) {
 	problem, order := in.problem(p), in.order()
 	tour := fit.Plan(problem, todo, order)
 	p.Moves, p.Floor, p.Bound, p.Twice, p.Spread, p.Level = tour.Moves, tour.Floor, tour.Bound, tour.Twice, tour.Spread, tour.Level
+	p.Width = order.Width
 	p.Excess = fit.Excess(problem, todo, order, tour)
 	p.Load, _ = in.tide(problem.Hosts, nil)
 	for i := range tour.Stops {

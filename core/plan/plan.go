@@ -18,50 +18,6 @@ import (
 	"yareharbour/core/precheck"
 )
 
-// Brief is a round's settings.
-type Brief struct {
-	Cluster string   `json:"cluster"`
-	Hosts   []string `json:"hosts,omitempty"` // only these; empty: all
-	Out     int      `json:"out"`             // hosts out of service at once, counting those that already are
-	Reserve int      `json:"reserve"`         // hosts that may fail meanwhile
-	Moves   int      `json:"moves"`           // migrations at once
-	By      string   `json:"by"`
-	Reason  string   `json:"reason"`
-	// Bandwidth is what one migration may take, in MiB a second; 0: all that there is.
-	Bandwidth int64 `json:"bandwidth,omitempty"`
-	// Patience is how long a host is waited for beyond the usual before the round stops.
-	Patience time.Duration `json:"patience"`
-	// Order is how hosts are put in order; Sequence puts them by hand, as far as it names them: the others come after.
-	Order    Order    `json:"order,omitempty"`
-	Sequence []string `json:"sequence,omitempty"`
-	// Trial is a host that goes before all others.
-	Trial string `json:"trial,omitempty"`
-	// Limit is the share of its capacity, 0 to 1, up to which a host is sent guests; 0: all of it.
-	Limit float64 `json:"limit,omitempty"`
-	// Lift are rules about guests, in their words, that are lifted for the round.
-	Lift []string `json:"lift,omitempty"`
-	// Only are the components that are changed; empty: all that are out of line.
-	Only []estate.Key `json:"only,omitempty"`
-	// Versions are releases that are put in instead of the ones that the baselines want, by component.
-	Versions map[estate.Key]string `json:"versions,omitempty"`
-	// Adopts is a host that a lost round left closed: its mark is made this round's, and the host is brought to an end as any other.
-	Adopts string `json:"adopts,omitempty"`
-}
-
-// Order is how the hosts of a round are put in order.
-type Order string
-
-// The orders. In either a host that can't be emptied in its turn goes as soon as it can.
-const (
-	FewestMoves   Order = ""         // as searched, so that few guests move twice
-	LightestFirst Order = "lightest" // by the memory of the guests that must go
-)
-
-// DefaultBrief is one host at a time, and the cluster's own reserve, migrations at once and patience; two and twenty minutes where it has none.
-func DefaultBrief(c estate.Cluster) Brief {
-	return Brief{Cluster: c.Name, Out: 1, Reserve: c.Reserve, Moves: cmp.Or(c.Moves, 2), Patience: cmp.Or(c.Patience, 20*time.Minute), Bandwidth: c.Bandwidth}
-}
-
 // want is a change that is being planned.
 type want struct {
 	act.Change
@@ -115,6 +71,7 @@ type Plan struct {
 	Excess []fit.Lifted  `json:"excess,omitempty"`
 	Twice  []fit.Move    `json:"twice,omitempty"`
 	Spread float64       `json:"spread"`          // how far apart the fullest and the emptiest host are at the end, but for the last one visited, in shares of what is scarcest
+	Width  int           `json:"width"`           // visits side by side at most
 	Level  int           `json:"level"`           // moves more that would bring every host within fit.Evenly of the mean
 	Rules  []estate.Rule `json:"rules,omitempty"` // about guests, that the round keeps
 }
@@ -184,7 +141,7 @@ type Input struct {
 	Readings  map[string]*estate.Reading
 	Verdicts  map[string][]drift.Verdict      // by host
 	Payloads  func(file, sha256 string) error // why it can't be used; nil where it is here and verified
-	Resolved  map[string][]act.Resolution     // what the hosts' own package managers say of their visits; hosts that are not in it were not asked
+	Resolved  map[string]Resolved             // what the hosts' own package managers say of their visits; hosts that are not in it were not asked
 	Times     Times
 	Catalogue *catalogue.Catalogue
 	// Controller is the guest, by name or UUID, that this program runs in; empty where it runs on none. Its host goes last.
@@ -215,6 +172,11 @@ func Make(in Input) Plan {
 	for i := range p.Visits {
 		p.Visits[i].Steps = in.Times.steps(&p.Visits[i], in.Readings[p.Visits[i].Host], &in.Brief)
 	}
+	for _, h := range p.Unscheduled() {
+		v := p.visit(h)
+		v.Obstacle = fmt.Sprintf("no window is left that is long enough: it takes up to %s", drift.Age(v.worst()))
+		v.WayOut = "a longer window, one more, or fewer hosts in the round"
+	}
 	return p
 }
 
@@ -238,6 +200,9 @@ func visit(in Input, host string) Visit {
 		c, left := change(d, r)
 		if left == "" && in.Below != nil && c.Installs() && c.To != "" {
 			c.below = in.Below(d)
+		}
+		if left == "" {
+			c, left = in.scoped(d, c)
 		}
 		if left != "" {
 			v.Left = append(v.Left, d.Title()+": "+left)
@@ -539,22 +504,82 @@ func somewhere(readings map[string]*estate.Reading, q catalogue.Requirement) boo
 	return false
 }
 
-// Summary says in one line what the plan comes to.
-func (p *Plan) Summary() string {
-	var middle, worst time.Duration
-	can := 0
+// Takes is how long the round takes, in the middle case and in the pessimistic one, with the visits side by side that may be.
+func (p *Plan) Takes() (middle, worst time.Duration) {
+	for _, t := range p.Schedule((*Visit).middle) {
+		middle = max(middle, t.To.Sub(p.Made))
+	}
+	for _, t := range p.Schedule((*Visit).worst) {
+		worst = max(worst, t.To.Sub(p.Made))
+	}
+	return middle, worst
+}
+
+func (v *Visit) middle() time.Duration { m, _ := v.Estimate(); return m }
+
+func (v *Visit) worst() time.Duration { _, w := v.Estimate(); return w }
+
+// Turn is when a visit is under way.
+type Turn struct{ From, To time.Time }
+
+// Schedule lays the visits out along time: in their order, as many side by side as the brief allows, none before those whose hosts its guests go to, the others after the host on trial and its soak, all within the
+// brief's windows. takes is how long a visit takes. A visit with an obstacle, or one that fits into no window, has no turn.
+func (p *Plan) Schedule(takes func(*Visit) time.Duration) map[string]Turn {
+	out := map[string]Turn{}
+	free := make([]time.Time, max(p.Width, 1)) // when each place is free
+	for i := range free {
+		free[i] = p.Made
+	}
+	began := p.Made
 	for i := range p.Visits {
-		if p.Visits[i].Obstacle != "" {
+		v := &p.Visits[i]
+		if v.Obstacle != "" {
 			continue
 		}
-		can++
-		m, w := p.Visits[i].Estimate()
-		middle, worst = middle+m, worst+w
+		slices.SortFunc(free, time.Time.Compare)
+		at := later(free[0], began)
+		for _, h := range v.After {
+			at = later(at, out[h].To)
+		}
+		if t, ok := out[p.Brief.Trial]; ok && v.Host != p.Brief.Trial {
+			at = later(at, t.To.Add(p.Brief.Soak))
+		}
+		opens, ok := Opens(p.Brief.Windows, at, v.worst())
+		if !ok {
+			continue
+		}
+		t := Turn{opens, opens.Add(takes(v))}
+		out[v.Host], free[0], began = t, t.To, t.From
 	}
-	parts := []string{fmt.Sprintf("visits %d", can)}
-	if n := len(p.Visits) - can; n > 0 {
-		parts = append(parts, fmt.Sprintf("can't be made %d", n))
+	return out
+}
+
+func later(a, b time.Time) time.Time {
+	if b.After(a) {
+		return b
 	}
+	return a
+}
+
+// Unscheduled are the hosts whose visits fit into none of the brief's windows that are left for them.
+func (p *Plan) Unscheduled() (hosts []string) {
+	turns := p.Schedule((*Visit).middle)
+	for i := range p.Visits {
+		if _, ok := turns[p.Visits[i].Host]; !ok && p.Visits[i].Obstacle == "" {
+			hosts = append(hosts, p.Visits[i].Host)
+		}
+	}
+	return hosts
+}
+
+// Summary says in one line what the plan comes to.
+func (p *Plan) Summary() string {
+	bad := len(p.Obstacles())
+	parts := []string{fmt.Sprintf("visits %d", len(p.Visits)-bad)}
+	if bad > 0 {
+		parts = append(parts, fmt.Sprintf("can't be made %d", bad))
+	}
+	middle, worst := p.Takes()
 	parts = append(parts, fmt.Sprintf("moves %d (floor %d, going home each time %d)", p.Moves, p.Floor, p.GoingHome),
 		fmt.Sprintf("about %s, at worst %s", drift.Age(middle), drift.Age(worst)))
 	return strings.Join(parts, " · ")

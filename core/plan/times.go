@@ -56,6 +56,18 @@ func assumed(step act.Step) (middle, pessimistic time.Duration) {
 	return middle, pessimistic
 }
 
+// together is how long acts take of which so many are done side by side, each as soon as one before it ends.
+func together(acts []act.Act, beside int) (middle, worst time.Duration) {
+	m, w := make([]time.Duration, max(beside, 1)), make([]time.Duration, max(beside, 1))
+	for _, a := range acts {
+		x, y := a.Kind.Of().Takes(a)
+		slices.Sort(m)
+		slices.Sort(w)
+		m[0], w[0] = m[0]+x, w[0]+y
+	}
+	return slices.Max(m), slices.Max(w)
+}
+
 // steps are what a visit will take, step by step, each as long as the past has it on that hardware, and else as its acts say.
 func (t Times) steps(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 	var out []Stretch
@@ -69,10 +81,11 @@ func (t Times) steps(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 			return
 		}
 		s := Stretch{Step: step, Pass: pass, From: from}
-		for _, a := range acts {
-			m, p := a.Kind.Of().Takes(a)
-			s.Middle, s.Pessimistic = s.Middle+m, s.Pessimistic+p
+		beside := 1
+		if step == act.DrainStep && b.Bandwidth > 0 { // each migration has its own share; without a bound they share what there is
+			beside = b.Moves
 		}
+		s.Middle, s.Pessimistic = together(acts, beside)
 		out = append(out, s)
 	}
 	usual(act.PrecheckStep, 0)

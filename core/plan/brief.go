@@ -1,0 +1,257 @@
+package plan
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"yareharbour/core/act"
+	"yareharbour/core/catalogue"
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+)
+
+// Brief is a round's settings.
+type Brief struct {
+	Cluster string   `json:"cluster"`
+	Hosts   []string `json:"hosts,omitempty"` // only these; empty: all
+	Out     int      `json:"out"`             // hosts out of service at once, counting those that already are
+	Reserve int      `json:"reserve"`         // hosts that may fail meanwhile
+	Moves   int      `json:"moves"`           // migrations at once
+	By      string   `json:"by"`
+	Reason  string   `json:"reason"`
+	// Bandwidth is what one migration may take, in MiB a second; 0: all that there is.
+	Bandwidth int64 `json:"bandwidth,omitempty"`
+	// Patience is how long a host is waited for beyond the usual before the round stops.
+	Patience time.Duration `json:"patience"`
+	// Order is how hosts are put in order; Sequence puts them by hand, as far as it names them: the others come after.
+	Order    Order    `json:"order,omitempty"`
+	Sequence []string `json:"sequence,omitempty"`
+	// Trial is a host that goes before all others. They begin Soak after its visit is over.
+	Trial string        `json:"trial,omitempty"`
+	Soak  time.Duration `json:"soak,omitempty"`
+	// Limit is the share of its capacity, 0 to 1, up to which a host is sent guests; 0: all of it.
+	Limit float64 `json:"limit,omitempty"`
+	// Lift are rules about guests, in their words, that are lifted for the round.
+	Lift []string `json:"lift,omitempty"`
+	// Only are the components that are changed; empty: all that are out of line.
+	Only []estate.Key `json:"only,omitempty"`
+	// Releases are versions that are put in instead of the ones that the baselines want, by component.
+	Releases map[estate.Key]string `json:"releases,omitempty"`
+	// Windows are when visits may be under way, in order of time; none: always.
+	Windows []Window `json:"windows,omitempty"`
+	// Adopts is a host that a lost round left closed: its mark is made this round's, and the host is brought to an end as any other.
+	Adopts string `json:"adopts,omitempty"`
+}
+
+// Order is how the hosts of a round are put in order.
+type Order string
+
+// The orders. In either a host that can't be emptied in its turn goes as soon as it can.
+const (
+	FewestMoves   Order = ""         // as searched, so that few guests move twice
+	LightestFirst Order = "lightest" // by the memory of the guests that must go
+)
+
+// Window is a time in which visits may be under way: a visit begins in it only if it would be over by its end, in the pessimistic case.
+type Window struct {
+	From time.Time `json:"from"`
+	To   time.Time `json:"to"`
+}
+
+// Opens is the first moment from now on at which something that takes so long may begin, and false where none of the windows is long enough.
+func Opens(windows []Window, now time.Time, takes time.Duration) (time.Time, bool) {
+	if len(windows) == 0 {
+		return now, true
+	}
+	for _, w := range windows {
+		at := w.From
+		if now.After(at) {
+			at = now
+		}
+		if !at.Add(takes).After(w.To) {
+			return at, true
+		}
+	}
+	return time.Time{}, false
+}
+
+// DefaultBrief is one host at a time, and the cluster's own reserve, migrations at once and patience; two and twenty minutes where it has none.
+func DefaultBrief(c estate.Cluster) Brief {
+	return Brief{Cluster: c.Name, Out: 1, Reserve: c.Reserve, Moves: cmp.Or(c.Moves, 2), Patience: cmp.Or(c.Patience, 20*time.Minute), Bandwidth: c.Bandwidth}
+}
+
+// Wrong says what of a brief means nothing on its cluster, or contradicts itself: nothing that it names is silently ignored. It is nil where all of it can be meant.
+func (in Input) Wrong() error {
+	b, hosts := in.Brief, in.Cluster.Hosts
+	for _, named := range []struct {
+		what  string
+		names []string
+	}{{"hosts", b.Hosts}, {"sequence", b.Sequence}, {"trial", nonempty(b.Trial)}} {
+		for i, h := range named.names {
+			switch {
+			case !slices.Contains(hosts, h):
+				return fmt.Errorf("the brief's %s: %s has no host %q; it has %s", named.what, in.Cluster.Name, h, strings.Join(hosts, ", "))
+			case slices.Contains(named.names[:i], h):
+				return fmt.Errorf("the brief's %s: %s stands there twice", named.what, h)
+			case len(b.Hosts) > 0 && !slices.Contains(b.Hosts, h):
+				return fmt.Errorf("the brief's %s names %s, and its hosts leave that out", named.what, h)
+			}
+		}
+	}
+	switch {
+	case b.Out < 1:
+		return fmt.Errorf("the brief lets %d hosts be out of service at once: a visit takes one out, so it must be 1 at least", b.Out)
+	case b.Reserve < 0 || b.Reserve >= len(hosts):
+		return fmt.Errorf("the brief keeps %d hosts in reserve, and %s has %d", b.Reserve, in.Cluster.Name, len(hosts))
+	case b.Moves < 1:
+		return fmt.Errorf("the brief makes %d migrations at once: at least one is made at a time", b.Moves)
+	case b.Limit < 0 || b.Limit > 1:
+		return fmt.Errorf("the brief fills hosts up to %.0f %%: 1 to 100 is wanted", 100*b.Limit)
+	case !slices.Contains([]Order{FewestMoves, LightestFirst}, b.Order):
+		return fmt.Errorf("the brief's order: there is none called %q", b.Order)
+	case b.Soak != 0 && b.Trial == "":
+		return fmt.Errorf("the brief has the others wait %s after a host on trial, and names none", drift.Age(b.Soak))
+	case b.Trial != "" && len(b.Sequence) > 0 && b.Sequence[0] != b.Trial:
+		return fmt.Errorf("the brief puts %s first by hand, and has %s on trial before all others", b.Sequence[0], b.Trial)
+	}
+	for i, w := range b.Windows {
+		if !w.To.After(w.From) || i > 0 && w.From.Before(b.Windows[i-1].To) {
+			return fmt.Errorf("the brief's windows: the one from %s to %s ends before it begins, or before the one that it follows", w.From.Format(time.RFC3339), w.To.Format(time.RFC3339))
+		}
+	}
+	for _, words := range b.Lift {
+		if !slices.ContainsFunc(in.Cluster.Rules, func(r estate.Rule) bool { return r.Says() == words }) {
+			return fmt.Errorf("the brief lifts %q, and %s has no such rule", words, in.Cluster.Name)
+		}
+	}
+	return in.strangers()
+}
+
+func nonempty(s string) []string {
+	if s == "" {
+		return nil
+	}
+	return []string{s}
+}
+
+// strangers tells of components that the brief names and nothing on the cluster has or is asked to have, and of releases that are in no feed.
+func (in Input) strangers() error {
+	known := func(k estate.Key) bool {
+		for _, h := range in.Cluster.Hosts {
+			if slices.ContainsFunc(in.Verdicts[h], func(v drift.Verdict) bool { return v.Component == k }) {
+				return true
+			}
+		}
+		return false
+	}
+	for _, k := range in.Brief.Only {
+		if !known(k) {
+			return fmt.Errorf("the brief changes %s alone, and no clause asks anything of that on %s", k, in.Cluster.Name)
+		}
+	}
+	for _, k := range slices.Sorted(maps.Keys(in.Brief.Releases)) {
+		version := in.Brief.Releases[k]
+		if !known(k) {
+			return fmt.Errorf("the brief puts in %s %s, and no clause asks anything of that on %s", k, version, in.Cluster.Name)
+		}
+		if in.Catalogue == nil || !slices.ContainsFunc(in.Catalogue.Releases(k), func(r catalogue.Release) bool { return k.Scheme().Compare(r.Version, version) == 0 }) {
+			return fmt.Errorf("the brief puts in %s %s, and that is in no feed", k, version)
+		}
+	}
+	return nil
+}
+
+// scoped is what of a verdict the round changes: nothing where the brief names other components, and another release where it names one. left says why it is left.
+func (in Input) scoped(d drift.Verdict, c want) (out want, left string) {
+	b := &in.Brief
+	if c.Component == "" {
+		return c, ""
+	}
+	if len(b.Only) > 0 && !slices.Contains(b.Only, d.Component) {
+		return want{}, "left out: the brief names other components"
+	}
+	version, ok := b.Releases[d.Component]
+	if !ok || !c.Installs() || c.To == "" {
+		return c, ""
+	}
+	order := d.Component.Scheme().Compare
+	switch {
+	case d.Has != "" && order(d.Has, version) == 0:
+		return want{}, "it has " + version + ", which the brief wants"
+	case d.Has != "" && order(d.Has, version) > 0:
+		return want{}, fmt.Sprintf("the brief wants %s, and that is a step back: a person decides", version)
+	}
+	track, _ := in.Catalogue.TrackOf(d.Component, version, c.Model)
+	rel := in.Catalogue.Release(d.Component, version, track, c.Model)
+	switch {
+	case rel == nil:
+		return want{}, fmt.Sprintf("the brief wants %s, of which there is no release for this hardware", version)
+	case rel.Withdrawn != "":
+		return want{}, fmt.Sprintf("the brief wants %s, which was withdrawn: %s", version, rel.Withdrawn)
+	case (rel.File == "" || rel.SHA256 == "") && !rel.Signed:
+		return want{}, fmt.Sprintf("the brief wants %s, which comes in no file whose SHA-256 is stated, and no signed repository vouches for it", version)
+	}
+	out = c
+	out.To, out.File, out.SHA256, out.Size, out.Restart, out.below = rel.Version, rel.File, rel.SHA256, rel.Size, cmp.Or(rel.Restart, c.Restart), nil
+	out.Why += ", by the brief"
+	return out, ""
+}
+
+// Differences says in what a plan is another than the one before it, in figures.
+func Differences(before, now *Plan) (out []string) {
+	number := func(what string, a, b int) {
+		if a != b {
+			out = append(out, fmt.Sprintf("%s %d → %d", what, a, b))
+		}
+	}
+	ends := func(p *Plan) (middle, worst time.Duration) {
+		m, w := p.Takes()
+		return m, w
+	}
+	am, aw := ends(before)
+	bm, bw := ends(now)
+	number("visits", len(before.Visits)-len(before.Obstacles()), len(now.Visits)-len(now.Obstacles()))
+	number("can't be made", len(before.Obstacles()), len(now.Obstacles()))
+	number("moves", before.Moves, now.Moves)
+	if am.Round(time.Minute) != bm.Round(time.Minute) || aw.Round(time.Minute) != bw.Round(time.Minute) {
+		out = append(out, fmt.Sprintf("takes %s → %s, at worst %s → %s", drift.Age(am), drift.Age(bm), drift.Age(aw), drift.Age(bw)))
+	}
+	if a, b := turns(before), turns(now); !slices.Equal(a, b) && len(a) == len(b) {
+		out = append(out, "order "+strings.Join(b, ", "))
+	}
+	if a, b := changes(before), changes(now); a != b {
+		number("changes", a, b)
+	}
+	return out
+}
+
+func turns(p *Plan) (hosts []string) {
+	for i := range p.Visits {
+		hosts = append(hosts, p.Visits[i].Host)
+	}
+	return hosts
+}
+
+func changes(p *Plan) (n int) {
+	for i := range p.Visits {
+		n += len(p.Visits[i].Changes)
+	}
+	return n
+}
+
+// Resolved is what a host's own package manager said, and of which changes.
+type Resolved struct {
+	Asked map[int][]act.Change
+	Said  []act.Resolution
+}
+
+// about tells whether it was said of just these changes.
+func (r Resolved) about(asked map[int][]act.Change) bool {
+	return maps.EqualFunc(r.Asked, asked, func(a, b []act.Change) bool {
+		return slices.EqualFunc(a, b, func(x, y act.Change) bool { return x.Same(y) })
+	})
+}
