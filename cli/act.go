@@ -15,49 +15,10 @@ import (
 	"yareharbour/core/course"
 	"yareharbour/core/plan"
 	"yareharbour/export"
+	"yareharbour/format/brieffile"
 	"yareharbour/format/plain"
 	"yareharbour/harbour"
 )
-
-// brief is what the flags of plan and round start say.
-type brief struct {
-	hosts   []string
-	reserve int
-	out     int
-	moves   int
-}
-
-func (b *brief) flags(c *cobra.Command) {
-	c.Flags().StringSliceVar(&b.hosts, "hosts", nil, "only these hosts")
-	c.Flags().IntVar(&b.reserve, "reserve", -1, "hosts that may fail meanwhile (default: the cluster's own)")
-	c.Flags().
-		IntVar(&b.out, "out-of-service", 1, "hosts that may be out of service at once, counting those that already are: that many hosts are worked on in parallel, where the guests fit")
-	c.Flags().IntVar(&b.moves, "moves", 0, "migrations at once (default: the cluster's own, or 2)")
-}
-
-func (b *brief) make(h *harbour.Harbour, cluster string) (plan.Brief, error) {
-	c, err := h.Cluster(cluster)
-	if err != nil {
-		return plan.Brief{}, err
-	}
-	out := plan.DefaultBrief(c)
-	out.Hosts, out.Out, out.Moves = b.hosts, b.out, cmp.Or(b.moves, out.Moves)
-	if b.reserve >= 0 {
-		out.Reserve = b.reserve
-	}
-	for _, host := range b.hosts {
-		if own, ok := h.Estate.ClusterOf(host); !ok || own.Name != cluster {
-			return out, fmt.Errorf("--hosts: there is no host %q in %s, which has %v", host, cluster, c.Hosts)
-		}
-	}
-	if b.out < 1 {
-		return out, errors.New("--out-of-service: a visit takes a host out, so it must be 1 at least")
-	}
-	if out.Moves < 1 {
-		return out, errors.New("--moves: at least one migration is made at a time")
-	}
-	return out, nil
-}
 
 func (a *app) planCommand() *cobra.Command {
 	var b brief
@@ -66,11 +27,12 @@ func (a *app) planCommand() *cobra.Command {
 		Use:               "plan CLUSTER",
 		ValidArgsFunction: a.names(false),
 		Short:             "Show everything a round would do; nothing is touched",
-		Long:              "Reads the cluster and shows what a round would do, host by host: changes, passes, restarts, moves, prechecks, time. Nothing is touched.",
-		Example:           "  yare plan vts\n  yare plan tides --hosts avocet,fulmar --json",
-		Args:              cobra.ExactArgs(1),
+		Long: `Reads the cluster and shows what a round would do, host by host: changes, passes, restarts, moves, prechecks, time. Nothing is touched.
+The settings come from the options, and from a brief file where --brief names one; options go before it.`,
+		Example: "  yare plan vts\n  yare plan tides --hosts avocet,fulmar --json\n  yare plan vts --trial ibis --soak 30m --limit 85\n  yare plan vts --brief november.yaml --out-of-service 2 -o vts.svg",
+		Args:    cobra.ExactArgs(1),
 		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
-			br, err := b.make(h, cluster)
+			br, usual, err := b.make(h, cluster)
 			if err != nil {
 				return err
 			}
@@ -78,7 +40,7 @@ func (a *app) planCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return t.write(a.out, export.Plan(&p))
+			return t.write(a.out, export.Plan(&p, brieffile.Words(br, usual)))
 		}),
 	}
 	b.flags(c)
@@ -158,7 +120,7 @@ reading. A plan with an obstacle is refused with the way out. Where hosts take n
 		Args:    cobra.ExactArgs(1),
 		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
 			return a.rounds(&t, func(seen func(course.Event)) (*course.State, error) {
-				br, err := b.make(h, cluster)
+				br, _, err := b.make(h, cluster)
 				if err != nil {
 					return nil, err
 				}
@@ -167,7 +129,7 @@ reading. A plan with an obstacle is refused with the way out. Where hosts take n
 				}
 				return h.Start(
 					ctx,
-					harbour.Start{Brief: br, Digest: digest, By: operator(), Reason: reason, TakeOver: over},
+					harbour.Start{Brief: br, Digest: digest, By: operator(), Reason: cmp.Or(reason, br.Reason), TakeOver: over},
 					seen,
 				)
 			})
@@ -181,7 +143,7 @@ reading. A plan with an obstacle is refused with the way out. Where hosts take n
 		BoolVar(&over, "take-over", false, "begin although hosts have taken orders that this state directory does not know of")
 	c.Flags().
 		BoolVar(&prepare, "prepare", false, "put on hosts what they need to take orders, where it is not there, without asking")
-	for _, f := range []string{"hosts", "reserve", "out-of-service", "moves"} {
+	for _, f := range briefFlags {
 		c.MarkFlagsMutuallyExclusive("plan", f)
 	}
 	return c

@@ -60,7 +60,7 @@ func TestRefusals(t *testing.T) {
 		{"resume without a round", "round resume vts", "vts had no round yet"},
 		{"pause without a round", "round pause vts", "no round runs over vts"},
 		{"watch without a round", "round watch vts", "vts had no round yet"},
-		{"host of another cluster", "plan vts --hosts ruff", `there is no host "ruff" in vts`},
+		{"host of another cluster", "plan vts --hosts ruff", `vts has no host "ruff"`},
 		{"report of no format", "report drift vts --format docx", `no "docx"; there are text, csv, json, svg, pdf`},
 		{"report to nowhere", "report drift vts -o /nowhere/x.txt", "writing the report"},
 		{"unknown fault", "sim fault heron sulks", `there is no fault "sulks"`},

@@ -201,13 +201,13 @@ func Bundle(c bundle.Contents) Writer {
 	}
 }
 
-// Plan is all that a round would do; as a drawing, its timeline.
-func Plan(p *plan.Plan) Writer {
+// Plan is all that a round would do; as a drawing, its timeline. words are the options of a command line that plans the same.
+func Plan(p *plan.Plan, words []string) Writer {
 	return func(w io.Writer, format string) error {
 		if draws(format) {
 			return timeline(course.Forecast(p), view.Planned(p, nil, 0), "about").Write(w, format)
 		}
-		return report.Plan(w, p, format)
+		return report.Plan(w, p, words, format)
 	}
 }
 

@@ -148,7 +148,7 @@ func everything() map[string]Writer {
 			e.Baselines[0],
 			narrow.Filter{},
 		), "bundle": Bundle(bundle.Contents{Name: "q4.zip", Files: []bundle.File{{Path: "a", Says: "deb:k"}}}),
-		"comparison": Comparison(view.Compare("c1", e.Readings["c1"], "c2", e.Readings["c2"])), "plan": Plan(p), "round": Round("R", course.Forecast(p)),
+		"comparison": Comparison(view.Compare("c1", e.Readings["c1"], "c2", e.Readings["c2"])), "plan": Plan(p, nil), "round": Round("R", course.Forecast(p)),
 	}
 }
 

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -36,26 +35,26 @@ func (d *Desk) Look(ctx context.Context, hosts []string, progress func(string, i
 	return err
 }
 
-// PlanIf plans the cluster's usual round with what a person changed about it.
-func (d *Desk) PlanIf(ctx context.Context, cluster string, w view.WhatIf) (*plan.Plan, error) {
+// Usual is the brief of a cluster's usual round.
+func (d *Desk) Usual(cluster string) (plan.Brief, error) {
 	c, err := d.Cluster(cluster)
-	if err != nil {
+	return plan.DefaultBrief(c), err
+}
+
+// Make makes a plan of what was brought together, or says what of its brief means nothing. It reads nothing.
+func (d *Desk) Make(in plan.Input) (*plan.Plan, error) {
+	if err := in.Wrong(); err != nil {
 		return nil, err
 	}
-	b := plan.DefaultBrief(c)
-	b.Out = 1 + w.More
-	if len(w.Without) > 0 {
-		b.Hosts = slices.DeleteFunc(slices.Clone(c.Hosts), func(h string) bool { return slices.Contains(w.Without, h) })
-		if len(b.Hosts) == 0 {
-			return nil, errors.New("every host is left out; v takes one in again")
-		}
-	}
-	p, err := d.Plan(ctx, b)
-	return &p, err
+	p := plan.Make(in)
+	return &p, nil
 }
 
 // Begin has the plan that was shown carried out, by a process that outlives this one.
 func (d *Desk) Begin(ctx context.Context, p *plan.Plan, reason string) error {
+	if err := d.Rounds.KeepPlan(ctx, p); err != nil {
+		return fmt.Errorf("keeping the plan that is to be carried out: %w", err)
+	}
 	return d.Launch(ctx, p.Brief.Cluster, "start", p.Brief.Cluster, "--plan", p.Digest(), "--reason", reason)
 }
 

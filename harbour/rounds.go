@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"os"
 	"slices"
 	"strings"
 	"sync"
@@ -37,34 +38,57 @@ func (h *Harbour) Plan(ctx context.Context, b plan.Brief) (plan.Plan, error) {
 }
 
 func (h *Harbour) plan(ctx context.Context, b plan.Brief) (plan.Plan, error) {
-	c, err := h.Cluster(b.Cluster)
+	in, err := h.Gather(ctx, b)
 	if err != nil {
 		return plan.Plan{}, err
 	}
+	return plan.Make(*in), ctx.Err()
+}
+
+// Gather reads the cluster of a brief and brings together all that a plan is made from, what the hosts' own package managers say of it included. From it a plan for another brief can be made without reading anything.
+// A brief that names what there is not is refused.
+func (h *Harbour) Gather(ctx context.Context, b plan.Brief) (*plan.Input, error) {
+	c, err := h.Cluster(b.Cluster)
+	if err != nil {
+		return nil, err
+	}
 	if err := h.Sound(); err != nil {
-		return plan.Plan{}, fmt.Errorf("nothing is planned while this can't be read: %w", err)
+		return nil, fmt.Errorf("nothing is planned while this can't be read: %w", err)
 	}
 	readings, err := h.Read(ctx, c.Hosts, nil)
 	if err != nil {
-		return plan.Plan{}, err
+		return nil, err
 	}
 	times, err := h.Rounds.Times(ctx)
 	if err != nil {
-		return plan.Plan{}, err
+		return nil, err
 	}
 	checker := h.Checker()
-	in := plan.Input{Brief: b, Now: h.World.Now(), MaxAge: MaxAge, Cluster: c, Readings: readings,
+	in := plan.Input{Brief: b, Now: h.World.Now(), MaxAge: MaxAge, Cluster: c, Readings: readings, Controller: h.controller(),
 		Verdicts: h.Check(checker, readings), Below: checker.Below, Payloads: h.Payloads.Check, Times: times, Catalogue: h.Catalogue()}
-	p := plan.Make(in)
-	if in.Resolved = h.resolve(ctx, &p); len(in.Resolved) > 0 {
-		p = plan.Make(in)
+	if err := in.Wrong(); err != nil {
+		return nil, err
 	}
-	return p, ctx.Err()
+	p := plan.Make(in)
+	in.Resolved = h.resolve(ctx, &p)
+	return &in, ctx.Err()
+}
+
+// controller is the guest that this program runs in: the one that the estate file names, or the one with this machine's UUID. Where that is no guest of the cluster it means nothing.
+func (h *Harbour) controller() string {
+	if h.file.Controller != "" {
+		return h.file.Controller
+	}
+	text, err := os.ReadFile("/sys/class/dmi/id/product_uuid")
+	if err != nil {
+		return "" // it is for root to read, and not every machine has one
+	}
+	return strings.ToLower(strings.TrimSpace(string(text)))
 }
 
 // resolve asks the hosts of a plan what its changes of packages would really do there, some at a time.
-func (h *Harbour) resolve(ctx context.Context, p *plan.Plan) map[string][]act.Resolution {
-	out := map[string][]act.Resolution{}
+func (h *Harbour) resolve(ctx context.Context, p *plan.Plan) map[string]plan.Resolved {
+	out := map[string]plan.Resolved{}
 	var mu sync.Mutex
 	var g errgroup.Group
 	g.SetLimit(h.atOnce())
@@ -78,7 +102,7 @@ func (h *Harbour) resolve(ctx context.Context, p *plan.Plan) map[string][]act.Re
 			said := h.resolution(ctx, v.Host, passes)
 			mu.Lock()
 			defer mu.Unlock()
-			out[v.Host] = said
+			out[v.Host] = plan.Resolved{Asked: passes, Said: said}
 			return nil
 		})
 	}

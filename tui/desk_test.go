@@ -22,6 +22,7 @@ import (
 	"yareharbour/core/plan"
 	"yareharbour/core/survey"
 	"yareharbour/core/view"
+	"yareharbour/format/brieffile"
 )
 
 var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
@@ -117,8 +118,14 @@ func (f *fake) note(what string) error { f.calls = append(f.calls, what); return
 
 func (f *fake) View(context.Context) (*view.Estate, error)              { return f.snap, f.err }
 func (f *fake) Look(context.Context, []string, func(string, int)) error { return nil } // from a goroutine of its own
-func (f *fake) PlanIf(_ context.Context, _ string, w view.WhatIf) (*plan.Plan, error) {
-	return f.plan, f.note(fmt.Sprintf("plan without %v, %d more", w.Without, w.More))
+func (f *fake) Usual(cluster string) (plan.Brief, error) {
+	return plan.DefaultBrief(estate.Cluster{Name: cluster}), f.err
+}
+func (f *fake) Gather(_ context.Context, b plan.Brief) (*plan.Input, error) {
+	return &plan.Input{Brief: b, Cluster: f.snap.Survey.Bands[0].Cluster}, f.err
+}
+func (f *fake) Make(in plan.Input) (*plan.Plan, error) {
+	return f.plan, f.note(strings.Join(append([]string{"plan"}, brieffile.Words(in.Brief, plan.DefaultBrief(estate.Cluster{Name: in.Brief.Cluster}))...), " "))
 }
 func (f *fake) Begin(_ context.Context, p *plan.Plan, reason string) error {
 	return f.note(fmt.Sprintf("start a plan of %d visits %s", len(p.Visits), reason))

@@ -62,8 +62,8 @@ func TestTheScreensAsTheyWereRead(t *testing.T) {
 		"catalogue":       {160, 40, []string{"c", "down"}, nil},
 		"feeds":           {120, 36, []string{"c", "tab"}, nil},
 		"baselines":       {160, 40, []string{"b"}, nil},
-		"plan":            {160, 40, []string{"r", "down"}, nil},
-		"plan-small":      {80, 24, []string{"r"}, nil},
+		"plan":            {160, 40, []string{"p", "down"}, nil},
+		"plan-small":      {80, 24, []string{"p"}, nil},
 		"round-failed":    {160, 40, []string{"r"}, func(f *fake) { f.snap.Rounds["c0"] = aRound() }},
 		"round-running": {120, 36, []string{"r"}, func(f *fake) {
 			r := aRound()

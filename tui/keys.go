@@ -64,9 +64,16 @@ func (m *Model) everywhere() []part.Key {
 			to(part.Place{Screen: part.Drift, Cluster: cluster, Host: at.Host}),
 		),
 		part.NewKey(
+			"p",
+			here(part.Plan, "plan"),
+			"plan a round over this cluster; nothing is touched",
+			none,
+			to(part.Place{Screen: part.Plan, Cluster: cluster, Host: at.Host}),
+		),
+		part.NewKey(
 			"r",
 			here(part.Round, "round"),
-			"see the round over this cluster, or plan one",
+			"see the round over this cluster",
 			none,
 			to(part.Place{Screen: part.Round, Cluster: cluster}),
 		),

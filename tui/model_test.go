@@ -44,7 +44,8 @@ var ways = [][]string{
 	{"c", "?"},
 	{"b", "?"},
 	{"enter", "down", "space"},
-	{"r", "s"},
+	{"p", "s"},
+	{"p", "down", "+", "o", "y"},
 	{"x"},
 }
 
@@ -170,13 +171,13 @@ func TestTheBottomLineOffersWhatCanBeDoneNow(t *testing.T) {
 	if got := bottom(); !strings.HasPrefix(got, " ⏎ go in  ? help  : find") {
 		t.Errorf("%q", got)
 	}
-	press(m, "r")
+	press(m, "p")
 	if got := bottom(); !strings.Contains(got, "s start") || strings.Contains(got, "pause") ||
 		strings.Contains(got, "resume") {
 		t.Errorf("with a plan: %q", got)
 	}
-	press(m, "p")
-	shows(t, m, "no round runs over c0")
+	press(m, "z")
+	shows(t, m, "nothing was changed about this plan")
 	if !strings.Contains(bottom(), "s start") {
 		t.Errorf("what was said takes the keys away: %q", bottom())
 	}
@@ -187,7 +188,8 @@ func TestTheBottomLineOffersWhatCanBeDoneNow(t *testing.T) {
 		State: &course.State{Status: course.Running, Visits: []course.Visit{{Visit: plan.Visit{Host: "c0h000"}}}},
 	}
 	settle(m, m.load(false))
-	if got := bottom(); strings.Contains(got, "start") || !strings.Contains(got, "p pause") ||
+	press(m, "r")
+	if got := bottom(); strings.Contains(got, "start") || !strings.Contains(got, "P pause") ||
 		!strings.Contains(got, "x stop") {
 		t.Errorf("while it runs: %q", got)
 	}
@@ -197,8 +199,7 @@ func TestTheBottomLineOffersWhatCanBeDoneNow(t *testing.T) {
 		State: &course.State{Status: course.Finished, Visits: []course.Visit{{Visit: plan.Visit{Host: "c0h000"}}}},
 	}
 	settle(m, m.load(false))
-	if got := bottom(); strings.Contains(got, "start") || strings.Contains(got, "pause") ||
-		!strings.Contains(got, "n plan anew") {
+	if got := bottom(); strings.Contains(got, "start") || strings.Contains(got, "pause") || !strings.Contains(got, "p plan") {
 		t.Errorf("after its end: %q", got)
 	}
 }

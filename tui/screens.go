@@ -16,6 +16,7 @@ import (
 	"yareharbour/tui/matrix"
 	"yareharbour/tui/parcel"
 	"yareharbour/tui/part"
+	"yareharbour/tui/tide"
 	"yareharbour/tui/waterline"
 )
 
@@ -30,6 +31,7 @@ type Desk interface {
 	berth.Desk
 	matrix.Desk
 	lanes.Desk
+	tide.Desk
 	ladders.Desk
 	parcel.Desk
 	clauses.Desk
@@ -41,6 +43,7 @@ var screens = map[string]func(m *Model, p part.Place) part.Screen{
 	part.Waterline: func(_ *Model, p part.Place) part.Screen { return waterline.New(p) },
 	part.Host:      func(m *Model, p part.Place) part.Screen { return berth.New(m.ctx, m.desk, p) },
 	part.Drift:     func(m *Model, p part.Place) part.Screen { return matrix.New(m.ctx, m.desk, p) },
+	part.Plan:      func(m *Model, p part.Place) part.Screen { return tide.New(m.ctx, m.desk, p) },
 	part.Round:     func(m *Model, p part.Place) part.Screen { return lanes.New(m.ctx, m.desk, p) },
 	part.Catalogue: func(m *Model, p part.Place) part.Screen { return ladders.New(m.ctx, m.desk, p) },
 	part.Bundle:    func(m *Model, p part.Place) part.Screen { return parcel.New(m.desk, p) },

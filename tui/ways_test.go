@@ -21,7 +21,7 @@ func TestARoundIsStartedOnlyWithAReasonAndAYes(t *testing.T) {
 		plan: &plan.Plan{Brief: plan.Brief{Cluster: "c0"}, Visits: []plan.Visit{{Host: "c0h000"}}},
 	}
 	m := model(t, f, 120, 40)
-	press(m, "r", "s", "enter")
+	press(m, "p", "s", "enter")
 	shows(t, m, "a round needs a reason")
 	press(m, "s")
 	enter(m, "why")
@@ -48,16 +48,18 @@ func TestAPlanOfBeforeARoundIsLetGo(t *testing.T) {
 		plan: &plan.Plan{Brief: plan.Brief{Cluster: "c0"}, Visits: []plan.Visit{{Host: "c0h000"}}},
 	}
 	m := model(t, f, 120, 40)
-	press(m, "r")
-	shows(t, m, "planned, nothing is touched yet")
+	press(m, "p")
+	shows(t, m, "planned, nothing is touched")
 	f.snap = snapshot(1, 3)
 	f.snap.Rounds["c0"] = view.Round{
 		ID:    "01",
 		State: &course.State{Status: course.Finished, Plan: plan.Plan{Brief: plan.Brief{By: "op"}}},
 	}
+	n := len(f.calls)
 	settle(m, m.load(false))
-	hides(t, m, "planned, nothing is touched yet")
-	shows(t, m, "finished")
+	if len(f.calls) != n+1 || last(f) != "plan" {
+		t.Errorf("%v", f.calls)
+	}
 }
 
 func TestAPlanWithAnObstacleIsNotStarted(t *testing.T) {
@@ -69,7 +71,7 @@ func TestAPlanWithAnObstacleIsNotStarted(t *testing.T) {
 		},
 	}
 	m := model(t, f, 120, 40)
-	press(m, "r", "s")
+	press(m, "p", "s")
 	if m.over != nil {
 		t.Error("a reason is asked for")
 	}
@@ -82,11 +84,20 @@ func TestWhatIfPlansAtOnceAndGoesIntoTheRound(t *testing.T) {
 		plan: &plan.Plan{Brief: plan.Brief{Cluster: "c0"}, Visits: []plan.Visit{{Host: "c0h000"}, {Host: "c0h002"}}},
 	}
 	m := model(t, f, 140, 40)
-	press(m, "r", "down", "v", "+")
-	if last(f) != "plan without [c0h002], 1 more" {
+	press(m, "p", "down", "v", "+")
+	if last(f) != "plan --hosts c0h000,c0h001 --out-of-service 2" {
 		t.Errorf("%v", f.calls)
 	}
-	shows(t, m, "left out", "2 hosts may be out of service")
+	shows(t, m, "left out", "what if: --hosts c0h000,c0h001 --out-of-service 2")
+	for _, c := range []struct{ key, want string }{
+		{"]", "plan --hosts c0h000,c0h001 --out-of-service 2 --reserve 1"}, {"[", "plan --hosts c0h000,c0h001 --out-of-service 2"},
+		{"o", "plan --hosts c0h000,c0h001 --order lightest-first --out-of-service 2"}, {"l", "plan --hosts c0h000,c0h001 --order lightest-first --out-of-service 2 --limit 90"},
+		{"z", "plan --hosts c0h000,c0h001 --order lightest-first --out-of-service 2"}, {"z", "plan --hosts c0h000,c0h001 --out-of-service 2"},
+	} {
+		if press(m, c.key); last(f) != c.want {
+			t.Errorf("%s: %s, want %s", c.key, last(f), c.want)
+		}
+	}
 	press(m, "s")
 	enter(m, "why")
 	press(m, "enter", "y")
@@ -166,7 +177,7 @@ func TestARunningRoundIsAskedToPauseStopAndSkip(t *testing.T) {
 	m := model(t, f, 160, 45)
 	press(m, "r")
 	shows(t, m, "running", "waits for c0h000: at most 1 at once")
-	press(m, "p", "x", "down", "o", "y")
+	press(m, "P", "x", "down", "o", "y")
 	if got := strings.Join(f.calls, ";"); got != "pause c0;stop c0;skip c0 c0h001" {
 		t.Error(got)
 	}
@@ -397,11 +408,11 @@ func TestABundleIsShownBeforeItIsTakenIn(t *testing.T) {
 func TestPayloadsArePrunedOnlyAfterAYes(t *testing.T) {
 	f := &fake{snap: snapshot(1, 4)}
 	m := model(t, f, 160, 45)
-	press(m, "c", "f", "v", "p")
+	press(m, "c", "f", "v", "P")
 	shows(t, m, "prune by: unknown older=90")
 	press(m, "enter")
 	shows(t, m, "no release names it")
-	press(m, "x", "p")
+	press(m, "x", "P")
 	enter(m, " damaged")
 	press(m, "enter", "y", "l")
 	if got := strings.Join(f.calls, ";"); got != "fetch;verify;prune unknown older=90 false;prune unknown older=90 damaged false;prune unknown older=90 damaged true;kept" {

@@ -517,3 +517,17 @@ func TestTheControllersHostGoesLast(t *testing.T) {
 		t.Errorf("%v", turns(&p))
 	}
 }
+
+// The host on trial goes before all others, those that are not drained included.
+func TestTheHostOnTrialGoesFirst(t *testing.T) {
+	in := parse(t, `
+		a 10 | deb:s=1
+		b 20 | deb:k=1
+		c 30 | deb:k=1`, `
+		deb:k 2 host
+		deb:s 2 service`)
+	in.Brief.Trial = "c"
+	if p := Make(in); strings.Join(turns(&p), " ") != "c a b" {
+		t.Errorf("%v", turns(&p))
+	}
+}

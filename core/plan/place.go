@@ -20,6 +20,9 @@ func place(in Input, p *Plan) {
 		v.Answers = append(precheck.Host(facts, v.Host), in.along(v)...)
 		if b := precheck.Blockers(v.Answers); len(b) > 0 {
 			v.Obstacle, v.WayOut = b[0].Evidence, b[0].Remedy
+			if len(b) == 1 && b[0].MoreOutHelps() {
+				v.Ways = []Way{{MoreOut: true}}
+			}
 		} else if v.Empties {
 			todo = append(todo, v.Host)
 		}
@@ -29,7 +32,7 @@ func place(in Input, p *Plan) {
 	p.Moves, p.Floor, p.Bound, p.Twice, p.Spread, p.Level = tour.Moves, tour.Floor, tour.Bound, tour.Twice, tour.Spread, tour.Level
 	p.Width = order.Width
 	p.Excess = fit.Excess(problem, todo, order, tour)
-	p.Load, _ = in.tide(problem.Hosts, nil)
+	p.Load, p.Limit = in.tide(problem.Hosts, nil)
 	for i := range tour.Stops {
 		stop := &tour.Stops[i]
 		v := p.visit(stop.Host)
@@ -42,11 +45,17 @@ func place(in Input, p *Plan) {
 	for i := range tour.Stuck {
 		x := &tour.Stuck[i]
 		v := p.visit(x.Host)
-		v.Obstacle, v.WayOut, v.Ways = x.Answer.Outcome.String()+": "+x.Answer.Obstacle.String(), x.Answer.Obstacle.WayOut, x.Answer.Obstacle.Ways
+		v.Obstacle, v.WayOut = x.Answer.Outcome.String()+": "+x.Answer.Obstacle.String(), x.Answer.Obstacle.WayOut
+		for _, w := range x.Answer.Obstacle.Ways {
+			v.Ways = append(v.Ways, Way{Way: w})
+		}
 		v.settle(x.Answer, in)
 	}
 	turn := func(v *Visit) int {
-		if !v.Empties {
+		switch {
+		case v.Host == in.Brief.Trial:
+			return -2
+		case !v.Empties:
 			return -1
 		}
 		if n := slices.IndexFunc(tour.Stops, func(s fit.Stop) bool { return s.Host == v.Host }); n >= 0 {
@@ -55,6 +64,34 @@ func place(in Input, p *Plan) {
 		return len(tour.Stops)
 	}
 	slices.SortStableFunc(p.Visits, func(a, b Visit) int { return cmp.Compare(turn(&a), turn(&b)) })
+}
+
+// Way is a way out of what keeps a host from being visited.
+type Way struct {
+	fit.Way
+	MoreOut bool `json:"more_out,omitempty"` // one more host may be out of service at once
+}
+
+// Says puts it in words.
+func (w *Way) Says() string {
+	if w.MoreOut {
+		return "let one more host be out of service at once"
+	}
+	return w.Way.Says()
+}
+
+// Takeable tells whether the round can take it by itself. Guests are shut down by a person.
+func (w *Way) Takeable() bool { return len(w.Off) == 0 }
+
+// Take lays the way out over a brief.
+func (w *Way) Take(b *Brief) {
+	b.Lift = append(slices.Clone(b.Lift), w.Rules...)
+	if w.Reserve {
+		b.Reserve--
+	}
+	if w.MoreOut {
+		b.Out++
+	}
 }
 
 // settle writes down what was found of room for the host's guests.

@@ -41,7 +41,7 @@ type Visit struct {
 	After    []string          `json:"after,omitempty"`    // hosts whose visits must be over before it begins: its guests go there
 	Obstacle string            `json:"obstacle,omitempty"` // why it can't be done as things stand
 	WayOut   string            `json:"way_out,omitempty"`
-	Ways     []fit.Way         `json:"ways,omitempty"` // the smallest ways out, as far as they are the round's to take
+	Ways     []Way             `json:"ways,omitempty"` // the smallest ways out, as far as they are the round's to take
 	Left     []string          `json:"left,omitempty"` // drift that this round does not mend, and why
 	Along    []act.Along       `json:"along,omitempty"`
 	Answers  []precheck.Answer `json:"prechecks"`
@@ -67,6 +67,7 @@ type Plan struct {
 	Bound     int       `json:"bound"`      // nor, with hosts as these are, with fewer than this
 	GoingHome int       `json:"going_home"` // moves if every host's guests were brought back after its visit
 	Load      float64   `json:"load"`       // as Visit.Load, while nobody is out
+	Limit     float64   `json:"limit"`      // as Visit.Limit, likewise
 	// Excess says what of the moves beyond the floor what costs, and Twice are the moves that a guest makes after its first.
 	Excess []fit.Lifted  `json:"excess,omitempty"`
 	Twice  []fit.Move    `json:"twice,omitempty"`
@@ -583,4 +584,50 @@ func (p *Plan) Summary() string {
 	parts = append(parts, fmt.Sprintf("moves %d (floor %d, going home each time %d)", p.Moves, p.Floor, p.GoingHome),
 		fmt.Sprintf("about %s, at worst %s", drift.Age(middle), drift.Age(worst)))
 	return strings.Join(parts, " · ")
+}
+
+// Notes are what else is to be said of the plan as a whole: what costs moves, how level the hosts are afterwards, what staging takes, how the windows are used.
+func (p *Plan) Notes() (out []string) {
+	if len(p.Twice) > 0 && p.Moves > p.Floor {
+		s := fmt.Sprintf("%d moves more than the floor", p.Moves-p.Floor)
+		if len(p.Excess) > 0 {
+			s += fmt.Sprintf("; %d would do %s", p.Excess[0].Moves, p.Excess[0].Says)
+		}
+		out = append(out, s)
+	}
+	if p.Bound > p.Floor {
+		out = append(out, fmt.Sprintf("with hosts as these are, no order takes fewer than %d moves", p.Bound))
+	}
+	var staging time.Duration
+	for i := range p.Visits {
+		for _, s := range p.Visits[i].Steps {
+			if s.Step == act.StageStep && p.Visits[i].Obstacle == "" {
+				staging += s.Middle
+			}
+		}
+	}
+	if staging >= time.Minute {
+		out = append(out, fmt.Sprintf("of that, %s go into staging", drift.Age(staging)))
+	}
+	if p.Level > 0 {
+		last := ""
+		for i := range p.Visits {
+			if v := &p.Visits[i]; v.Empties && v.Obstacle == "" {
+				last = v.Host
+			}
+		}
+		out = append(out, fmt.Sprintf("afterwards %s is empty and the others are within %.0f points of each other; %d moves more would level that", last, 100*p.Spread, p.Level))
+	}
+	if turns := p.Schedule((*Visit).worst); len(p.Brief.Windows) > 0 && len(turns) > 0 {
+		var last time.Time
+		for _, t := range turns {
+			last = later(last, t.To)
+		}
+		i := slices.IndexFunc(p.Brief.Windows, func(w Window) bool { return !last.After(w.To) })
+		if i >= 0 {
+			w := p.Brief.Windows[i]
+			out = append(out, fmt.Sprintf("at worst it ends at %s, and the window at %s", last.Format("Mon 15:04"), w.To.In(last.Location()).Format("Mon 15:04")))
+		}
+	}
+	return out
 }

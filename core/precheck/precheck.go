@@ -96,6 +96,13 @@ func Host(f Facts, host string) []Answer {
 	return out
 }
 
+const moreOut = "or allow more hosts out at once"
+
+// MoreOutHelps tells whether the answer would not block if one more host might be out of service at once.
+func (a Answer) MoreOutHelps() bool {
+	return a.Level == Blocker && strings.HasSuffix(a.Remedy, moreOut)
+}
+
 // Blockers returns the answers that block.
 func Blockers(as []Answer) []Answer {
 	return slices.DeleteFunc(slices.Clone(as), func(a Answer) bool { return a.Level != Blocker })
@@ -148,7 +155,7 @@ func members(f Facts, r *estate.Reading) (Level, string, string) {
 	case len(off) == 0:
 		return Clear, fmt.Sprintf("all %d others answer", len(f.Hosts)-1), ""
 	case f.Empties && len(off) >= f.Out:
-		return Blocker, fmt.Sprintf("off: %s, as the BMC says; at most %d may be out of service at once", strings.Join(off, ", "), f.Out), "bring it back, or allow more hosts out at once"
+		return Blocker, fmt.Sprintf("off: %s, as the BMC says; at most %d may be out of service at once", strings.Join(off, ", "), f.Out), "bring it back, " + moreOut
 	default:
 		return Caution, "off: " + strings.Join(off, ", ") + ", as the BMC says: no guest runs there", "a host that is gone for good is taken out of the estate file"
 	}
@@ -175,7 +182,7 @@ func closed(f Facts, r *estate.Reading) (Level, string, string) {
 	}
 	if f.Empties && n >= f.Out {
 		return Blocker, fmt.Sprintf("closed: %s; at most %d may be out of service at once", strings.Join(out, "; "), f.Out),
-			"ask who closed it to open it, or allow more hosts out at once"
+			"ask who closed it to open it, " + moreOut
 	}
 	return Caution, "closed: " + strings.Join(out, "; "), "ask who closed it"
 }
@@ -262,7 +269,7 @@ func rules(f Facts, _ *estate.Reading) (Level, string, string) {
 			}
 		}
 	}
-	return Clear, fmt.Sprintf("%d rules, each of them about guests that there are", len(f.Rules)), ""
+	return Clear, fmt.Sprintf("rules that bind: %d, and they mean guests that there are", len(f.Rules)), ""
 }
 
 func rOr(r *estate.Reading) *estate.Reading {

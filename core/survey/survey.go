@@ -114,6 +114,7 @@ const (
 	AtHost
 	AtDrift
 	AtRound
+	AtPlan
 	AtBaselines
 	AtCatalogue
 )
@@ -387,7 +388,7 @@ func needs(in Input, b Band) []Need {
 		add(Sometime, "", "%d new, out of line or unread", len(n.Drift)).Since = n.Since
 	}
 	if b.Reserve.Outcome == fit.DoesNotFit {
-		add(Now, "", "the reserve is not kept: %s", b.Reserve.Obstacle).See = AtRound
+		add(Now, "", "the reserve is not kept: %s", b.Reserve.Obstacle).See = AtPlan
 	} else if b.Round == nil || b.Round.Status != course.Running { // a round judges by itself whom it can drain
 		out = append(out, drainable(in, b)...)
 	}
@@ -502,7 +503,7 @@ func drainable(in Input, b Band) (out []Need) {
 		if only(reasons[why]) == "" {
 			who = list(reasons[why]) + " "
 		}
-		out = append(out, Need{Urgency: Soon, Cluster: b.Cluster.Name, Host: only(reasons[why]), Text: who + "can't be drained: " + why, See: AtRound})
+		out = append(out, Need{Urgency: Soon, Cluster: b.Cluster.Name, Host: only(reasons[why]), Text: who + "can't be drained: " + why, See: AtPlan})
 	}
 	return out
 }

@@ -10,12 +10,6 @@ import (
 
 // What follows is looked up when somebody asks for it.
 
-// WhatIf is what a person changed about a plan. Its zero value is the cluster's usual round.
-type WhatIf struct {
-	Without []string // hosts that are left out
-	More    int      // hosts that may be out of service beyond one
-}
-
 // Past is what is known of a host's past.
 type Past struct {
 	Turns []drift.Turn // what changed, the newest change first

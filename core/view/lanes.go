@@ -30,6 +30,14 @@ type Lane struct {
 	Spans    []Span
 	Obstacle string // why it can't be visited as things stand
 	Waits    string // what it waits for
+	Comes    []Arrival
+}
+
+// Arrival is guests that come to a host at once.
+type Arrival struct {
+	At     time.Time
+	From   string
+	Guests int
 }
 
 // Span is a step along time.
@@ -67,6 +75,8 @@ func Planned(p *plan.Plan, without []string, limit float64) Lanes {
 		l := Lane{Host: v.Host, State: "ready", Tone: Good}
 		if v.Obstacle != "" {
 			l.State, l.Tone, l.Obstacle = "can't go", Alarm, v.Obstacle
+		} else if len(v.After) > 0 {
+			l.State = "after " + v.After[len(v.After)-1]
 		}
 		for _, sp := range v.Spans {
 			l.Spans = append(l.Spans, Span{Step: sp.Step, Pass: sp.Pass, From: sp.From, To: sp.To, Expected: true})
@@ -87,6 +97,33 @@ func Planned(p *plan.Plan, without []string, limit float64) Lanes {
 	}
 	out.tide(s, limit)
 	return out
+}
+
+// Arrive writes into the lanes where the guests of a planned visit go, and when.
+func (l *Lanes) Arrive(p *plan.Plan, host string) {
+	for i := range p.Visits {
+		v := &p.Visits[i]
+		if v.Host != host {
+			continue
+		}
+		n := slices.IndexFunc(l.Lanes, func(x Lane) bool { return x.Host == host })
+		at := slices.IndexFunc(l.Lanes[n].Spans, func(s Span) bool { return s.Step == act.DrainStep })
+		if at < 0 {
+			return
+		}
+		when := l.Lanes[n].Spans[at].From
+		for j := range l.Lanes {
+			x := Arrival{At: when, From: host}
+			for _, m := range v.Moves {
+				if m.To == l.Lanes[j].Host {
+					x.Guests++
+				}
+			}
+			if x.Guests > 0 {
+				l.Lanes[j].Comes = append(l.Lanes[j].Comes, x)
+			}
+		}
+	}
 }
 
 // Went lays a round out as its journal tells it, and the estimates of what is to come. now is where it stands; the end

@@ -25,14 +25,15 @@ type File struct {
 	// Connectors are other ways, each for the hosts and clusters that it names.
 	Connectors []Way     `yaml:"connectors"`
 	Clusters   []Cluster `yaml:"clusters"`
-	Releases   []string  `yaml:"releases"`  // release lists
-	Indexes    []Indexes `yaml:"indexes"`   // Debian indices
-	Feeds      []Feed    `yaml:"feeds"`     // where releases and advisories come from
-	Baselines  []string  `yaml:"baselines"` // baseline files
-	Payloads   string    `yaml:"payloads"`  // the directory of payload files
-	BMCs       []BMC     `yaml:"bmcs"`      // of hosts that are reached over SSH
-	AtOnce     int       `yaml:"at_once"`   // how many hosts are read at the same time; 0: eight
-	Lease      string    `yaml:"lease"`     // how long the lease of a cluster holds without being renewed, as "60s"; empty: a minute
+	Releases   []string  `yaml:"releases"`   // release lists
+	Indexes    []Indexes `yaml:"indexes"`    // Debian indices
+	Feeds      []Feed    `yaml:"feeds"`      // where releases and advisories come from
+	Baselines  []string  `yaml:"baselines"`  // baseline files
+	Payloads   string    `yaml:"payloads"`   // the directory of payload files
+	BMCs       []BMC     `yaml:"bmcs"`       // of hosts that are reached over SSH
+	AtOnce     int       `yaml:"at_once"`    // how many hosts are read at the same time; 0: eight
+	Controller string    `yaml:"controller"` // the guest, by name or UUID, that this program runs in; empty: it is found by this machine's UUID
+	Lease      string    `yaml:"lease"`      // how long the lease of a cluster holds without being renewed, as "60s"; empty: a minute
 }
 
 // LeaseTerm is how long the lease of a cluster holds without being renewed; 0 where the file does not say.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"strconv"
+	"strings"
 
 	"yareharbour/core/drift"
 	"yareharbour/core/plan"
@@ -11,21 +12,27 @@ import (
 	"yareharbour/format/plain"
 )
 
-// Plan writes a plan as text, CSV or JSON.
-func Plan(w io.Writer, p *plan.Plan, format string) error {
+// Plan writes a plan as text, CSV or JSON. words are the options of a command line that plans the same.
+func Plan(w io.Writer, p *plan.Plan, words []string, format string) error {
 	switch format {
 	case "csv":
 		return planCSV(w, p)
 	case "json":
 		return JSON(w, p)
 	}
-	planText(w, p)
+	planText(w, p, words)
 	return nil
 }
 
 // planText writes a plan for reading.
-func planText(w io.Writer, p *plan.Plan) {
+func planText(w io.Writer, p *plan.Plan, words []string) {
 	plain.Fprintf(w, "%s: %s\n", p.Brief.Cluster, p.Summary())
+	for _, l := range p.Notes() {
+		plain.Fprintln(w, l)
+	}
+	if len(words) > 0 {
+		plain.Fprintf(w, "the same: yare plan %s %s\n", p.Brief.Cluster, strings.Join(words, " "))
+	}
 	if len(p.Visits) > 0 {
 		plain.Fprintf(w, "to carry out just this: yare round start %s --plan %s\n", p.Brief.Cluster, p.Digest()[:12])
 	}
@@ -39,6 +46,9 @@ func planText(w io.Writer, p *plan.Plan) {
 			fmt.Fprint(w, ", not drained: nothing here needs the host empty")
 		}
 		plain.Fprintln(w)
+		if len(v.After) > 0 {
+			plain.Fprintf(w, "   after %s: its guests go there\n", strings.Join(v.After, ", "))
+		}
 		if v.Obstacle != "" {
 			plain.Fprintf(w, "   can't be made: %s\n   way out: %s\n", v.Obstacle, v.WayOut)
 		}

@@ -202,7 +202,7 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 			func() tea.Msg { return s.job("verifying payloads", s.desk.VerifyPayloads) },
 		),
 		part.NewKey("l", "", "list the payloads", "", s.listPayloads),
-		part.NewKey("p", "", "prune payloads that nobody wants, by a rule", "", s.askPrune),
+		part.NewKey("P", "", "prune payloads that nobody wants, by a rule", "", s.askPrune),
 	}
 }
 

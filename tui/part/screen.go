@@ -47,6 +47,7 @@ const (
 	Waterline = "Waterline"
 	Host      = "Host"
 	Drift     = "Drift"
+	Plan      = "Plan"
 	Round     = "Round"
 	Catalogue = "Catalogue"
 	Bundle    = "Bundle"

@@ -30,6 +30,8 @@ func see(f part.Frame, n survey.Need) tea.Msg {
 		}
 	case survey.AtRound:
 		to.Screen = part.Round
+	case survey.AtPlan:
+		to.Screen = part.Plan
 	case survey.AtBaselines:
 		to.Screen = part.Baselines
 	case survey.AtCatalogue:

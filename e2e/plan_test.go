@@ -1,0 +1,131 @@
+package e2e
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"yareharbour/e2e/drive"
+)
+
+// On the Plan screen settings are changed, and what they do is seen at once: figures, order, ways out. What is shown is exported, and started.
+func TestAPlanIsChangedAndStarted(t *testing.T) {
+	t.Parallel()
+	dir := demoState(t, 400)
+	s := drive.Open(t, yare, 160, 45, nil, "--state", dir)
+	s.Wait(`4 adrift`)
+	s.Keys("p")
+	s.Wait(`planned, nothing is touched +visits 4 · moves 21 \(floor 21, going home each time 42\)`)
+	s.Keys("]", "]")
+	s.Wait(`what if: --reserve 3`)
+	s.Wait(`against the plan before: .*can't be made \d → 3`)
+	s.Keys("z", "z")
+	s.Wait(`against the plan before: .*can't be made \d → 0`)
+	s.Keys("[", "+")
+	s.Wait(`what if: --out-of-service 2 --reserve 0`)
+	s.Wait(`against the plan before: .*takes 5\d min → \d+ min`)
+	s.Keys("e", "c")
+	csv := strings.TrimPrefix(s.Wait(`written: \S+csv`), "written: ")
+	s.Keys("e", "s")
+	s.Wait(`written: \S+svg`)
+	text, err := os.ReadFile(filepath.Join(filepath.Dir(s.Socket), csv))
+	if err != nil || !strings.Contains(string(text), "vts,4,") {
+		t.Errorf("the export: %v, %.200q", err, text)
+	}
+	s.Keys("z", "z")
+	s.Wait(`visits 4 · moves 21`)
+	s.Keys("s", "=November", "Enter")
+	s.Wait(`Start the round over vts\?`)
+	s.Keys("y")
+	s.Wait(`Round › vts`)
+	s.Wait(`4 of 4 hosts, 21 of 21 moves`)
+	s.Keys("q")
+	s.Ends("0")
+	if r := run(t, "round", "watch", "vts", "--state", dir); strings.Contains(r.out, "planned anew") {
+		t.Errorf("guests went elsewhere than was shown:\n%s", r.out)
+	}
+}
+
+// An obstacle's way out is one key away, and what can't be helped is left out with another.
+func TestAWayOutIsTaken(t *testing.T) {
+	t.Parallel()
+	dir := demoState(t, 400)
+	s := drive.Open(t, yare, 160, 45, nil, "--state", dir)
+	s.Wait(`4 adrift`)
+	s.Keys("Down", "p")
+	s.Wait(`Plan › tides`)
+	s.Wait(`can't be made 6`)
+	s.Keys("Down")
+	s.Wait(`way out: let one more host be out of service at once +\(f takes it\)`)
+	s.Keys("f")
+	s.Wait(`Take this way out`)
+	s.Keys("y")
+	s.Wait(`what if: --out-of-service 2`)
+	s.Wait(`can't be made 6 → 5`)
+	s.Keys("s")
+	s.Wait(`the plan has obstacles: f takes a way out, v leaves a host out`)
+	s.Keys("Up", "v")
+	s.Wait(`left out`)
+	s.Keys("q")
+	s.Ends("0")
+}
+
+// A brief file and the options that are shown for it plan the same.
+func TestABriefAndItsCommandPlanTheSame(t *testing.T) {
+	t.Parallel()
+	dir := demoState(t, 400)
+	file := filepath.Join(t.TempDir(), "b.yaml")
+	brief := run(t, "brief", "write", "vts", "--state", dir, "--order", "lightest-first", "--trial", "ibis", "--limit", "80", "--lift", "keep traffic-db-* apart", "--only", "deb:brae-tls,deb:linux-image-brae")
+	if brief.code != 0 {
+		t.Fatal(brief.err)
+	}
+	if err := os.WriteFile(file, []byte(brief.out), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	check := run(t, "brief", "check", file, "--state", dir)
+	_, words, ok := strings.Cut(strings.TrimSpace(check.out), "yare plan vts ")
+	if check.code != 0 || !ok {
+		t.Fatalf("%s%s", check.out, check.err)
+	}
+	words = strings.ReplaceAll(words, "'keep traffic-db-* apart'", "RULE")
+	args := []string{"plan", "vts", "--state", dir, "--json"}
+	for _, w := range strings.Fields(words) {
+		args = append(args, strings.ReplaceAll(w, "RULE", "keep traffic-db-* apart"))
+	}
+	one, two := run(t, "plan", "vts", "--state", dir, "--json", "--brief", file), run(t, args...)
+	cut := func(s string) string { // the moment at which it was made
+		before, rest, _ := strings.Cut(s, "\"made\"")
+		_, after, _ := strings.Cut(rest, "\n")
+		return before + after
+	}
+	if one.code != 0 || two.code != 0 || len(one.out) < 1000 {
+		t.Fatalf("%s %s", one.err, two.err)
+	}
+	a, b := strings.Split(cut(one.out), "\n"), strings.Split(cut(two.out), "\n")
+	for i := range min(len(a), len(b)) {
+		if a[i] != b[i] && !strings.Contains(a[i], "ago") {
+			t.Fatalf("line %d: %s\n%s", i, a[i], b[i])
+		}
+	}
+	for want, args := range map[string][]string{
+		`no host "hereon"`:                {"--hosts", "hereon"},
+		"puts in deb:brae-tls 9.9":        {"--release", "deb:brae-tls=9.9"},
+		`lifts "keep peace"`:              {"--lift", "keep peace"},
+		"keeps 5 hosts in reserve":        {"--reserve", "5"},
+		`--order: there is no order "up"`: {"--order", "up"},
+		"b.yaml:1:8":                      {"--brief", broken(t)},
+	} {
+		if r := run(t, append([]string{"plan", "vts", "--state", dir}, args...)...); r.code != 1 || !strings.Contains(r.err, want) {
+			t.Errorf("%v: exit %d, %s", args, r.code, r.err)
+		}
+	}
+}
+
+func broken(t *testing.T) string {
+	file := filepath.Join(t.TempDir(), "b.yaml")
+	if err := os.WriteFile(file, []byte("brief: tides\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	return file
+}

@@ -1,0 +1,176 @@
+package brieffile
+
+import (
+	"bytes"
+	"encoding/json"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/goccy/go-yaml"
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"yareharbour/core/estate"
+	"yareharbour/core/plan"
+)
+
+var usual = plan.DefaultBrief(estate.Cluster{Name: "vts", Reserve: 1})
+
+// full is a brief in which everything is said.
+func full() plan.Brief {
+	at := time.Date(2026, 11, 22, 22, 0, 0, 0, time.UTC)
+	b := usual
+	b.Reason, b.Hosts, b.Order, b.Sequence = "November: it's time", []string{"heron", "ibis"}, plan.LightestFirst, []string{"ibis"}
+	b.Trial, b.Soak, b.Out, b.Reserve, b.Moves, b.Bandwidth, b.Limit = "ibis", 90*time.Minute, 2, 0, 4, 400, 0.85
+	b.Lift, b.Only = []string{"keep traffic-db-* apart"}, []estate.Key{"deb:brae-tls", "fw:corran-bmc"}
+	b.Releases = map[estate.Key]string{"deb:brae-tls": "1.9", "fw:corran-bmc": "3.10"}
+	b.Windows = []plan.Window{{From: at, To: at.Add(6 * time.Hour)}, {From: at.Add(24 * time.Hour), To: at.Add(30 * time.Hour)}}
+	b.Patience = 5 * time.Minute
+	return b
+}
+
+func TestABriefIsReadAsItWasWritten(t *testing.T) {
+	for _, b := range []plan.Brief{usual, full()} {
+		text, err := Write(b, usual)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := Parse("b.yaml", text, usual, time.UTC)
+		if err != nil {
+			t.Fatalf("%v\n%s", err, text)
+		}
+		if !reflect.DeepEqual(got, b) {
+			t.Errorf("%+v\n%+v\n%s", got, b, text)
+		}
+		if c, err := Cluster("b.yaml", text); c != "vts" || err != nil {
+			t.Error(c, err)
+		}
+		admits(t, text, true)
+	}
+	if text, _ := Write(usual, usual); string(text) != "brief: vts\n" {
+		t.Errorf("what is usual is written: %s", text)
+	}
+}
+
+func admits(t *testing.T, text []byte, want bool) {
+	t.Helper()
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema))
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := jsonschema.NewCompiler()
+	if err := c.AddResource("brief", doc); err != nil {
+		t.Fatal(err)
+	}
+	s, err := c.Compile("brief")
+	if err != nil {
+		t.Fatal(err)
+	}
+	b, err := yaml.YAMLToJSON(text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	v, err := jsonschema.UnmarshalJSON(bytes.NewReader(b))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Validate(v); (err == nil) != want {
+		t.Errorf("the schema: %v\n%s", err, text)
+	}
+}
+
+// Every field has its place in the schema, and the schema has no other.
+func TestTheSchemaKnowsEveryField(t *testing.T) {
+	var doc struct {
+		Properties map[string]any `json:"properties"`
+	}
+	if err := json.Unmarshal(Schema, &doc); err != nil {
+		t.Fatal(err)
+	}
+	typ := reflect.TypeFor[file]()
+	for i := range typ.NumField() {
+		name, _, _ := strings.Cut(typ.Field(i).Tag.Get("yaml"), ",")
+		if doc.Properties[name] == nil {
+			t.Errorf("the schema lacks %s", name)
+		}
+		delete(doc.Properties, name)
+	}
+	if len(doc.Properties) > 0 {
+		t.Errorf("the schema has what no brief has: %v", doc.Properties)
+	}
+}
+
+func TestWhatABriefFileMayNotSay(t *testing.T) {
+	for text, want := range map[string]string{
+		"hosts: [a]":                                               `for "", and "vts" is meant`,
+		"brief: tides":                                             `for "tides", and "vts" is meant`,
+		"brief: vts\norder: heaviest":                              `b.yaml:2:8: there is no order "heaviest"; there are fewest-moves and lightest-first`,
+		"brief: vts\nlimit: 0":                                     "a limit of 0 %",
+		"brief: vts\nlimit: 101":                                   "1 to 100 is wanted",
+		"brief: vts\nsoak: long":                                   `"long" is no time as "30m"`,
+		"brief: vts\npatience: -3m":                                `"-3m" is no time`,
+		"brief: vts\nonly: [brae-tls]":                             "brae-tls",
+		"brief: vts\nreleases: {brae: 1}":                          `"brae" is no component`,
+		"brief: vts\nwindows: [tonight]":                           `"tonight" is no window`,
+		"brief: vts\nwindows: [22:00/23:00]":                       `"22:00" is no time`,
+		"brief: vts\nwindow: []":                                   "window",
+		"brief: vts\nwindows: [2026-11-22T22:00/2026-11-22T21:00]": "ends before it begins",
+		"brief: vts\nout_of_service: two":                          "a whole number is expected",
+	} {
+		_, err := Parse("b.yaml", []byte(text+"\n"), usual, time.UTC)
+		if err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v, want %q", text, err, want)
+		}
+	}
+	if _, err := Cluster("b.yaml", []byte("hosts: [a]\n")); err == nil || !strings.Contains(err.Error(), "names no cluster") {
+		t.Error(err)
+	}
+}
+
+// A window without an offset is one of the zone in which the command is given.
+func TestAWindowsZone(t *testing.T) {
+	zone := time.FixedZone("", 2*3600)
+	w, err := Window("2026-11-22T22:00/2026-11-23T04:00:00Z", zone)
+	if err != nil || w.To.Sub(w.From) != 8*time.Hour {
+		t.Errorf("%+v %v", w, err)
+	}
+}
+
+func TestWords(t *testing.T) {
+	if w := Words(usual, usual); len(w) != 0 {
+		t.Errorf("%v", w)
+	}
+	const want = "--hosts heron,ibis --order lightest-first --sequence ibis --trial ibis --soak 1h30m --out-of-service 2 --reserve 0 --moves 4 --bandwidth 400 --limit 85 " +
+		"--lift 'keep traffic-db-* apart' --only deb:brae-tls,fw:corran-bmc --release deb:brae-tls=1.9 --release fw:corran-bmc=3.10 " +
+		"--window 2026-11-22T22:00:00Z/2026-11-23T04:00:00Z --window 2026-11-23T22:00:00Z/2026-11-24T04:00:00Z --patience 5m"
+	if got := strings.Join(Words(full(), usual), " "); got != want {
+		t.Errorf("%s\n%s", got, want)
+	}
+	if got := quoted("it's"); got != `'it'\''s'` {
+		t.Error(got)
+	}
+}
+
+// Some thousand briefs a second are tried with -fuzzminimizetime 1x; without it most of the time goes into making each interesting one smaller.
+func FuzzParse(f *testing.F) {
+	text, _ := Write(full(), usual)
+	f.Add(text)
+	f.Fuzz(func(t *testing.T, text []byte) {
+		b, err := Parse("b.yaml", text, usual, time.UTC)
+		if err != nil {
+			return
+		}
+		again, err := Write(b, usual)
+		if err != nil {
+			t.Fatal(err)
+		}
+		c, err := Parse("b.yaml", again, usual, time.UTC)
+		if err != nil {
+			t.Fatalf("what was written can't be read: %v\n%s", err, again)
+		}
+		if x, y := Words(b, usual), Words(c, usual); !reflect.DeepEqual(x, y) {
+			t.Fatalf("%v\n%v", x, y)
+		}
+	})
+}
