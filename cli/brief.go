@@ -33,12 +33,13 @@ type brief struct {
 	lift     []string
 	only     []string
 	releases []string
+	rests    []string
 	windows  []string
 	patience time.Duration
 }
 
 // briefFlags are the options that make a brief.
-var briefFlags = []string{"brief", "hosts", "order", "sequence", "trial", "soak", "reserve", "out-of-service", "moves", "bandwidth", "limit", "lift", "only", "release", "window", "patience"}
+var briefFlags = []string{"brief", "hosts", "order", "sequence", "trial", "soak", "reserve", "out-of-service", "moves", "bandwidth", "limit", "lift", "only", "release", "rest", "window", "patience"}
 
 func (b *brief) flags(c *cobra.Command) {
 	b.set = c
@@ -57,6 +58,7 @@ func (b *brief) flags(c *cobra.Command) {
 	f.StringArrayVar(&b.lift, "lift", nil, "a rule about guests, in its words, that does not bind this round")
 	f.StringSliceVar(&b.only, "only", nil, "only these components")
 	f.StringArrayVar(&b.releases, "release", nil, "component=version: put this in instead of what the baselines want")
+	f.StringArrayVar(&b.rests, "rest", nil, "guest,…=shut-down or =suspend: what is done with guests that do not move; with * in a name only with those that can't")
 	f.StringArrayVar(&b.windows, "window", nil, "when visits may be under way, as 2026-11-22T22:00/2026-11-23T04:00; one more option for each")
 	f.DurationVar(&b.patience, "patience", 0, "how long a host is waited for beyond the usual (usual: the cluster's own, or 20m)")
 }
@@ -98,6 +100,7 @@ func (b *brief) over(out *plan.Brief) (err error) {
 		"lift":           func() error { out.Lift = b.lift; return nil },
 		"only":           func() error { return keys(b.only, &out.Only) },
 		"release":        func() error { return releases(b.releases, out) },
+		"rest":           func() error { return rests(b.rests, out) },
 		"window":         func() error { return windows(b.windows, out) },
 		"patience":       func() error { out.Patience = b.patience; return nil },
 	} {
@@ -132,6 +135,19 @@ func releases(words []string, out *plan.Brief) error {
 			return fmt.Errorf("%q is not component=version", w)
 		}
 		out.Releases[k] = version
+	}
+	return nil
+}
+
+func rests(words []string, out *plan.Brief) error {
+	out.Guests = nil
+	for _, w := range words {
+		names, how, ok := strings.Cut(w, "=")
+		do, err := brieffile.Do(how)
+		if !ok || names == "" || err != nil {
+			return fmt.Errorf("%q is not guest=shut-down or guest=suspend", w)
+		}
+		out.Guests = append(out.Guests, plan.Policy{Guests: strings.Split(names, ","), Do: do})
 	}
 	return nil
 }

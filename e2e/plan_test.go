@@ -129,3 +129,42 @@ func broken(t *testing.T) string {
 	}
 	return file
 }
+
+// A guest that can't move is shut down for the visit where the brief says so, and runs again afterwards. It is never done without that.
+func TestAGuestComesToRestForAVisit(t *testing.T) {
+	t.Parallel()
+	dir := demoState(t, 800)
+	refused := run(t, "round", "start", "tides", "--state", dir, "--hosts", "bittern", "--out-of-service", "2", "--reason", "x")
+	if refused.code != 1 || !strings.Contains(refused.err, "gauge-hist-2 holds the device clock-card") || !strings.Contains(refused.err, "shut down gauge-hist-2 for the visit") {
+		t.Errorf("exit %d: %s", refused.code, refused.err)
+	}
+	for want, rest := range map[string]string{`has a guest "gauge-hist-9"`: "gauge-hist-9=shut-down", "is not guest=shut-down": "gauge-hist-2=kill"} {
+		if r := run(t, "plan", "tides", "--state", dir, "--rest", rest); r.code != 1 || !strings.Contains(r.err, want) {
+			t.Errorf("--rest %s: exit %d, %s", rest, r.code, r.err)
+		}
+	}
+	s := drive.Open(t, yare, 160, 45, nil, "--state", dir)
+	s.Wait(`4 adrift`)
+	s.Keys("Down", "p")
+	s.Wait(`can't be made 6`)
+	s.Keys("+")
+	s.Wait(`can't be made 5`)
+	s.Keys("Down")
+	s.Wait(`▸ bittern`)
+	s.Wait(`way out: shut down gauge-hist-2 for the visit +\(f takes it\)`)
+	s.Keys("f", "y")
+	s.Wait(`gauge-hist-2 is shut down, and started again afterwards`)
+	s.Wait(`can't be made 5 → 4`)
+	s.Keys("q")
+	s.Ends("0")
+	r := run(t, "round", "start", "tides", "--state", dir, "--hosts", "bittern", "--out-of-service", "2", "--rest", "gauge-hist-*=shut-down", "--reason", "x")
+	if r.code != 0 || strings.Count(r.out, "shut down gauge-hist-2") != 1 || strings.Count(r.out, "start gauge-hist-2") != 1 || strings.Contains(r.out, "FAILED") ||
+		!strings.Contains(r.out, "move gauge-hist-1") {
+		t.Errorf("exit %d\n%s%s", r.code, r.out, r.err)
+	}
+	for _, g := range world(t, dir).Hosts["bittern"].Reading.Guests {
+		if g.Name == "gauge-hist-2" && (g.State != "running" || g.Saved) {
+			t.Errorf("%+v", g)
+		}
+	}
+}

@@ -32,6 +32,9 @@ var effects = map[act.Name]func(*World, *Host, act.Act, []byte) (Answer, error){
 	act.Install: (*World).install,
 	act.Service: (*World).restartServices,
 	act.Restart: (*World).restart,
+	act.Down:    (*World).rest,
+	act.Save:    (*World).rest,
+	act.Start:   (*World).startGuest,
 }
 
 // remembered is how many orders a host knows again.
@@ -99,6 +102,51 @@ func (w *World) stage(h *Host, a act.Act, body []byte) (Answer, error) {
 func (w *World) move(h *Host, a act.Act, _ []byte) (Answer, error) {
 	task, err := w.Move(h.Name, a.UID(), a.To)
 	return Answer{Receipt: connector.Receipt{Task: task}}, err
+}
+
+// rest brings a guest to rest: shut down, or with its memory on disk.
+func (w *World) rest(h *Host, a act.Act, _ []byte) (Answer, error) {
+	g, err := h.guest(a)
+	if err != nil {
+		return Answer{}, err
+	}
+	if !g.Holds() || w.busy(a.UID()) || a.Kind == act.Down && g.State != estate.Running {
+		return Answer{}, fmt.Errorf("%s can't %s: it is %s, or is being migrated", h.Name, a.Says(), g.State)
+	}
+	g.State, g.Saved = estate.Off, a.Kind == act.Save
+	w.act("%s on %s", a.Says(), h.Name)
+	return Answer{}, nil
+}
+
+// startGuest starts a guest that is off.
+func (w *World) startGuest(h *Host, a act.Act, _ []byte) (Answer, error) {
+	g, err := h.guest(a)
+	switch {
+	case err != nil:
+		return Answer{}, err
+	case h.Reading.Closed != nil:
+		return Answer{}, fmt.Errorf("%s is closed and starts no guests", h.Name)
+	case g.Holds():
+		return Answer{}, fmt.Errorf("%s: %s is %s already", h.Name, g.Name, g.State)
+	case !g.Load.Within(h.Reading.Capacity.Sub(h.Reading.Used())):
+		return Answer{}, fmt.Errorf("%s has no room to start %s", h.Name, g.Name)
+	}
+	if !g.Saved {
+		g.Since = w.Now
+	}
+	g.State, g.Saved = estate.Running, false
+	h.board(g)
+	w.act("start %s on %s", g.Name, h.Name)
+	return Answer{}, nil
+}
+
+func (h *Host) guest(a act.Act) (*estate.Guest, error) {
+	for i := range h.Reading.Guests {
+		if g := &h.Reading.Guests[i]; g.UID() == a.UID() {
+			return g, nil
+		}
+	}
+	return nil, fmt.Errorf("%s has no guest %s", h.Name, a.Guest)
 }
 
 func (w *World) mark(h *Host, a act.Act, _ []byte) (Answer, error) {

@@ -33,6 +33,8 @@ type Bench struct {
 	Image []byte
 	// Service is a change that is put in and that services do not run yet.
 	Service act.Change
+	// Rests are the ways in which Guest can be brought to rest here.
+	Rests []act.Name
 	// Cut makes the host silent, and Mend lets it answer again.
 	Cut, Mend func(host string)
 	// Lose lets the host carry the next order out and its answer be lost.
@@ -71,6 +73,7 @@ func Test(t *testing.T, b Bench) {
 		{"closing and opening", (*trial).closing, true},
 		{"refusals", (*trial).refusals, true},
 		{"moving", (*trial).moving, b.Guest != ""},
+		{"guests come to rest", (*trial).resting, len(b.Rests) > 0},
 		{"a migration that is given up", (*trial).aborted, b.Abort != nil},
 		{"changing", (*trial).changing, b.Payload != nil},
 		{"a change that fails", (*trial).failing, b.Refused.Component != ""},
@@ -298,6 +301,9 @@ func (t *trial) sample(kind act.Name) act.Act {
 	switch kind.Step() {
 	case act.DrainStep:
 		a.Guest, a.GuestID, a.To = t.Guest, t.uid(t.Host), t.To
+		if kind != act.Move {
+			a.To = ""
+		}
 	case act.StageStep, act.ChangeStep:
 		c := t.Change
 		if kind == act.Flash {
@@ -412,6 +418,43 @@ func (t *trial) closing() {
 	if m := t.read(t.Host, estate.Host).Closed; m != nil {
 		t.Errorf("it is open and has the mark %+v", m)
 	}
+}
+
+// resting brings the guest to rest in every way that there is here, and starts it again. It stays where it is, and what was in its memory is on disk only where that was meant.
+func (t *trial) resting() {
+	who := act.Act{Guest: t.Guest, GuestID: t.uid(t.Host)}
+	for _, kind := range t.Rests {
+		who.MemoryMiB = 4096
+		t.done(t.order(kind, who))
+		g := t.guest()
+		if g.Holds() || g.Saved != (kind == act.Save) {
+			t.Errorf("after %s it is %+v", kind, g)
+		}
+		if kind == act.Save {
+			t.refused(t.order(act.Down, who), "it is off")
+		}
+		t.done(t.order(act.Close, act.Act{Reason: "patches"}))
+		if _, err := t.do(t.order(act.Start, who)); err == nil && t.guest().Holds() {
+			t.Error("a closed host started a guest")
+		}
+		t.done(t.order(act.Open, act.Act{}))
+		t.done(t.order(act.Start, who))
+		if g := t.guest(); g.State != estate.Running || g.Saved {
+			t.Errorf("after its start it is %+v", g)
+		}
+	}
+	gone := act.Act{Guest: "nobody", GuestID: "00000000-0000-4000-8000-000000000000"}
+	t.refused(t.order(act.Start, gone), "there is no such guest")
+}
+
+// guest is the bench's guest as it is on its host.
+func (t *trial) guest() *estate.Guest {
+	r := t.read(t.Host, estate.Host, estate.GuestList)
+	i := slices.IndexFunc(r.Guests, func(g estate.Guest) bool { return g.Name == t.Guest })
+	if i < 0 {
+		t.Fatal("its guest is gone")
+	}
+	return &r.Guests[i]
 }
 
 // anyOn is a guest that runs on the host.

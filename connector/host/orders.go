@@ -65,6 +65,9 @@ var orders = map[act.Name]func(*session, context.Context, connector.Order) (conn
 	act.Backup:  (*session).backup,
 	act.Move:    (*session).takeMove,
 	act.Flash:   (*session).flash,
+	act.Down:    (*session).guest,
+	act.Save:    (*session).guest,
+	act.Start:   (*session).guest,
 }
 
 // words are who orders and why, each in one line.
@@ -221,6 +224,33 @@ func (s *session) takeMove(ctx context.Context, o connector.Order) (connector.Re
 		return connector.Receipt{}, err
 	}
 	return s.move(ctx, o)
+}
+
+// guest lets the host's libvirt bring a guest to rest, or start it. It goes on where this call breaks off.
+func (s *session) guest(ctx context.Context, o connector.Order) (connector.Receipt, error) {
+	if err := s.tell(ctx, o, nil, io.Discard, "guest"); err != nil {
+		return connector.Receipt{}, err
+	}
+	h, err := s.guests(ctx)
+	if err != nil {
+		return connector.Receipt{}, err
+	}
+	do := map[act.Name]func(string) error{act.Down: h.ShutDown, act.Save: h.Save, act.Start: h.Start}[o.Kind]
+	ended := make(chan error, 1)
+	go func() {
+		defer h.Close()
+		ended <- do(o.UID())
+	}()
+	select {
+	case err := <-ended:
+		if err != nil {
+			return connector.Receipt{}, fmt.Errorf("%s refuses to %s: %w", s.host, o.Says(), err)
+		}
+	case <-time.After(beginning):
+	case <-ctx.Done():
+		return connector.Receipt{}, away(s.host, ctx.Err())
+	}
+	return connector.Receipt{Task: o.UID()}, nil
 }
 
 // flash gives the image to the host's BMC.

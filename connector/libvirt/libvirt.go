@@ -140,6 +140,11 @@ func (h *Host) guest(d libvirt.Domain) (estate.Guest, error) {
 	}
 	g := x.guest()
 	g.State = stateOf(libvirt.DomainState(state))
+	if g.State == estate.Off {
+		if g.Saved, err = h.saved(d); err != nil {
+			return estate.Guest{}, err
+		}
+	}
 	if g.State == estate.Running && x.agent() == "connected" {
 		g.Agent = h.agent(d)
 	}

@@ -252,7 +252,7 @@ order() {
 	services) services "$@" ;;
 	restart) restart "$1" ;;
 	backup) backup ;;
-	move | flash) ;; # is done elsewhere; that it was taken is kept here
+	move | flash | guest) ;; # is done elsewhere; that it was taken is kept here
 	*) refuse "it knows no order \"$verb\"" ;;
 	esac
 }

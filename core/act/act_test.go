@@ -115,6 +115,10 @@ func anAct(k Name) Act {
 	switch k {
 	case Remark:
 		a.Reason = "it failed"
+	case Down, Save:
+		a.To = ""
+	case Start:
+		a.Guest, a.GuestID = "g", "u"
 	case Adopt:
 		a.Before.Mark = &estate.Mark{Round: "lost"}
 	}
@@ -180,6 +184,7 @@ func TestFind(t *testing.T) {
 	on := func(with ...func(*estate.Reading)) Seen { return Seen{Host: host("a", with...), To: host("b")} }
 	and := func(s Seen, tr Trace) Seen { s.Trace = tr; return s }
 	to := func(s Seen, with ...func(*estate.Reading)) Seen { s.To = host("b", with...); return s }
+	saved := func(r *estate.Reading) { r.Guests[0].Saved = true }
 	since := func(s Seen, d time.Duration) Seen { s.Since, s.Now = now.Add(-d), now; return s }
 	for n, c := range []struct {
 		kind Name
@@ -233,6 +238,25 @@ func TestFind(t *testing.T) {
 		{Open, on(mark("R", "")), NotDone, "closed"},
 		{Open, on(mark("Q", "theirs")), NeedsPerson, "theirs"},
 		{Open, on(unread(estate.Host)), Untold, ""},
+
+		{Down, on(guest(estate.Off)), Done, ""},
+		{Down, on(guest(estate.Off), saved), NeedsPerson, "suspended to disk, and was to be shut down"},
+		{Down, on(guest(estate.Running)), NotDone, "g is running still"},
+		{Down, accepted(since(on(guest(estate.Running)), 5*time.Minute-1)), UnderWay, "asked"},
+		{Down, accepted(since(on(guest(estate.Running)), 5*time.Minute)), NotDone, "g is running still"},
+		{Down, on(unread(estate.GuestList)), Untold, "can't be read"},
+		{Down, on(), NeedsPerson, "not on a any more"},
+		{Save, on(guest(estate.Off), saved), Done, ""},
+		{Save, on(guest(estate.Off)), NeedsPerson, "nothing of what was in its memory is on disk"},
+		{Save, on(guest(estate.Suspended)), NotDone, "g is suspended still"},
+		{Save, accepted(since(on(guest(estate.Running)), 59*time.Second)), UnderWay, ""},
+		{Start, on(guest(estate.Running)), Done, ""},
+		{Start, on(guest(estate.Suspended)), Done, ""},
+		{Start, on(guest(estate.Off), saved), NotDone, "g is off"},
+		{Start, accepted(since(on(guest(estate.Off), saved), 59*time.Second)), UnderWay, "starts"},
+		{Start, accepted(since(on(guest(estate.Off), saved), time.Minute)), NotDone, "g is off"},
+		{Start, on(unread(estate.Host)), Untold, ""},
+		{Start, on(), NeedsPerson, "not on a any more"},
 
 		{Backup, Seen{Accepted: true, SHA256: "s"}, Done, "SHA-256 s"},
 		{Backup, Seen{SHA256: "s"}, NotDone, ""},
@@ -396,6 +420,9 @@ func TestEveryKindIsWhole(t *testing.T) {
 		Backup:  {Needs: Needs{Alone: true}, Tries: 2, Repeats: true},
 		Service: {Needs: Needs{Alone: true}, Tries: 2, Repeats: true},
 		Adopt:   {Needs: Needs{Alone: true}, Tries: 1},
+		Down:    {Needs: Needs{Alone: true}, Tries: 2},
+		Save:    {Needs: Needs{Alone: true}, Tries: 2},
+		Start:   {Needs: Needs{Alone: true}, Tries: 3},
 	} {
 		got := k.Of().Rules()
 		if got.Carries != (k == Stage || k == Flash) || got.Gives != (k == Backup) {
@@ -411,6 +438,7 @@ func TestWords(t *testing.T) {
 	for want, a := range map[string]Act{
 		"move g to b": anAct(Move), "stage k.deb": anAct(Stage), "change deb:k 1 → 2": anAct(Install), "restart (pass 2)": anAct(Restart), "restart k.service": anAct(Service),
 		"close": anAct(Close), "reopen": anAct(Open), "write down why it stays closed": anAct(Remark), "tell it the epoch 4": anAct(Claim), "adopt the mark of round lost": anAct(Adopt),
+		"shut down g": {Kind: Down, Guest: "g"}, "suspend g": {Kind: Save, Guest: "g"}, "start g": {Kind: Start, Guest: "g"},
 		"keep its configuration": anAct(Backup), "adopt": {Kind: Adopt}, "flap": {Kind: "flap"}, "restart the services of deb:k": {Kind: Service, Change: &Change{Component: "deb:k"}},
 	} {
 		if got := a.Says(); got != want {

@@ -257,6 +257,92 @@ plan b k/host moves:g2>a after:a
 journal a: began left
 ⇒ record began b
 
+# guests that the brief brings to rest wait until the others have left
+hosts a:g1,g2 b c
+plan a k/host rests:g2
+journal a: began checked stage:k
+⇒ begin move g1 a>
+
+# then they are shut down, one after another
+hosts a:g1,g2,g3 b c
+plan a k/host rests:g3,+g2
+journal a: began checked stage:k move:g1>b
+⇒ begin shut down g3 a
+
+# the next only when that is done
+hosts a:g1,g2,g3 b c
+plan a k/host rests:g3,+g2
+journal a: began checked stage:k move:g1>b down:g3
+⇒ begin suspend g2 a
+
+# one that is on its way down is waited for
+hosts a:g1 b c
+plan a k/host rests:g1
+journal a: began checked stage:k down:g1/accepted +1m
+⇒ wake
+
+# one that goes on running is asked again, and then a person
+hosts a:g1 b c
+plan a k/host rests:g1
+journal a: began checked stage:k down:g1/accepted +6m
+⇒ record failed shut down g1 a: g1 is running still
+
+# with all of them at rest the host is closed
+hosts a:g1,g2 b c
+plan a k/host rests:g2
+journal a: began checked stage:k move:g1>b down:g2
+⇒ begin close a
+
+# invariant 9: they are started when the host is open again, the last one first
+hosts a:g1,g2 b c
+plan a k/host rests:g1,g2
+journal a: began checked stage:k down:g1 down:g2 close put:k restart:1 proving proven open
+⇒ begin start g2 a
+
+# invariant 9: and the first one last
+hosts a:g1,g2 b c
+plan a k/host rests:g1,g2
+journal a: began checked stage:k down:g1 down:g2 close put:k restart:1 proving proven open start:g2
+⇒ begin start g1 a
+
+# a guest that is seen to run is not started once more
+hosts a:g1 b c
+plan a k/host rests:g1
+journal a: began checked stage:k down:g1 close put:k restart:1 proving proven open start:g1/accepted
+seen a-g1 a+g1
+⇒ record done start g1 a
+
+# the host is opened before any of them is started
+hosts a:g1,g2 b c
+plan a k/host rests:g1,g2
+journal a: began checked stage:k down:g1 down:g2 close put:k restart:1 proving proven
+⇒ begin reopen a
+
+# invariant 9: where the round stops before the host is closed they are started again
+hosts a:g1,g2 b c
+plan a k/host rests:g1,g2
+journal a: began checked stage:k down:g1 stop
+⇒ begin start g1 a
+
+# invariant 9: and where the host is left out
+hosts a:g1,g2 b c
+plan a k/host rests:g1,g2
+journal a: began checked stage:k down:g1 skip:a
+⇒ begin start g1 a
+
+# it is left out when that is done
+hosts a:g1 b c
+plan a k/host rests:g1
+journal a: began checked stage:k down:g1 skip:a start:g1
+⇒ record left a
+
+# invariant 3: nobody is shut down whom the brief does not name
+hosts a:g1 b c
+plan a k/host moves:g1>b
+journal a: began checked stage:k
+seen b.mark=theirs c.mark=theirs
+⇒ record blocked a: no room
+
 # a second guest goes while the first is on its way
 hosts a:g1,g2,g3 b c
 plan a k/host

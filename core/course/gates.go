@@ -256,7 +256,7 @@ func (t *turn) certify(host string, effort int) (a fit.Answer, kept bool) {
 			}
 		}
 	}
-	p := fit.Problem{Hosts: hosts, Rules: t.s.Plan.Rules, Reserve: t.s.Plan.Brief.Reserve, Limit: t.s.Plan.Brief.Limit}
+	p := fit.Problem{Hosts: hosts, Rules: t.s.Plan.Rules, Reserve: t.s.Plan.Brief.Reserve, Limit: t.s.Plan.Brief.Limit, Rest: t.s.Plan.Rest()}
 	if a = fit.Keep(p, out, planned); a.Outcome == fit.Fits {
 		return a, true
 	}

@@ -132,6 +132,13 @@ func (sc *scene) visit(words []string) {
 			v.Moves = moves(v.Host, list)
 			continue
 		}
+		if list, ok := strings.CutPrefix(w, "rests:"); ok { // shut down, or suspended where a + stands before it
+			for _, g := range strings.Split(list, ",") {
+				name, saves := strings.CutPrefix(g, "+")
+				v.Rests = append(v.Rests, plan.Rest{ID: name, Guest: name, How: map[bool]act.Name{false: act.Down, true: act.Save}[saves]})
+			}
+			continue
+		}
 		if list, ok := strings.CutPrefix(w, "after:"); ok {
 			v.After = strings.Split(list, ",")
 			continue
@@ -192,7 +199,7 @@ func (sc *scene) sendGuests() {
 			todo = append(todo, v.Host)
 		}
 	}
-	tour := fit.Plan(fit.Problem{Hosts: precheck.FitHosts(sc.f.Hosts, sc.f.Readings), Reserve: sc.plan.Brief.Reserve}, todo, fit.Order{Fixed: todo, Width: sc.plan.Brief.Out})
+	tour := fit.Plan(fit.Problem{Hosts: precheck.FitHosts(sc.f.Hosts, sc.f.Readings), Reserve: sc.plan.Brief.Reserve, Rest: sc.plan.Rest()}, todo, fit.Order{Fixed: todo, Width: sc.plan.Brief.Out})
 	for _, stop := range tour.Stops {
 		v := &sc.plan.Visits[slices.IndexFunc(sc.plan.Visits, func(v plan.Visit) bool { return v.Host == stop.Host })]
 		if v.Moves == nil && v.After == nil {
@@ -225,7 +232,7 @@ var far = map[string][]EventKind{
 	"undone":     {Intent, Undone},
 }
 
-var actKinds = map[string]act.Name{"stage": act.Stage, "move": act.Move, "close": act.Close, "backup": act.Backup, "restart": act.Restart, "open": act.Open, "remark": act.Remark, "claim": act.Claim, "adopt": act.Adopt}
+var actKinds = map[string]act.Name{"stage": act.Stage, "move": act.Move, "close": act.Close, "backup": act.Backup, "restart": act.Restart, "open": act.Open, "remark": act.Remark, "claim": act.Claim, "adopt": act.Adopt, "down": act.Down, "save": act.Save, "start": act.Start}
 
 func (sc *scene) journal(words []string) {
 	for _, w := range words {
@@ -283,6 +290,8 @@ func (sc *scene) act(kind, arg, until string) {
 	case "move":
 		g, to, _ := strings.Cut(arg, ">")
 		a.Guest, a.GuestID, a.To, a.MemoryMiB = g, g, to, 10
+	case "down", "save", "start":
+		a.Guest, a.GuestID, a.MemoryMiB = arg, arg, 10
 	case "restart":
 		a.Pass, _ = strconv.Atoi(arg)
 	case "stage", "put", "serve":
@@ -345,6 +354,12 @@ func (sc *scene) brings(a act.Act) {
 		i := slices.IndexFunc(r.Guests, func(g estate.Guest) bool { return g.UID() == a.UID() })
 		sc.f.Readings[a.To].Guests = append(sc.f.Readings[a.To].Guests, r.Guests[i])
 		r.Guests = slices.Delete(slices.Clone(r.Guests), i, i+1)
+	case act.Down, act.Save, act.Start:
+		for i := range r.Guests {
+			if g := &r.Guests[i]; g.UID() == a.UID() {
+				g.State, g.Saved = map[bool]estate.GuestState{false: estate.Off, true: estate.Running}[a.Kind == act.Start], a.Kind == act.Save
+			}
+		}
 	case act.Close, act.Adopt, act.Remark:
 		r.Closed = &estate.Mark{Round: "R", By: "op", Reason: a.Reason}
 	case act.Open:
@@ -559,6 +574,8 @@ func (sc *scene) says(d Decision) (out []string) {
 	word := func(a *act.Act) string {
 		name := string(a.Kind)
 		switch {
+		case a.Guest != "" && a.To == "":
+			return string(a.Kind) + " " + a.Guest + " " + a.Host
 		case a.To != "":
 			name += fmt.Sprintf(" %s %s>%s", a.Guest, a.Host, a.To)
 		case a.Change != nil:

@@ -524,9 +524,9 @@ func (s *State) done(v *Visit, a act.Act, e *Event, sum string) {
 		v.Failure.Marked = true
 	}
 	v.Acts = append(v.Acts, a)
-	v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool { return o.Kind.Of().Rules().Pays == a.Kind })
+	v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool { return o.Kind.Of().Rules().Pays == a.Kind && o.UID() == a.UID() })
 	if r.Owes != "" {
-		v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool { return o.Kind == a.Kind })
+		v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool { return o.Kind == a.Kind && o.UID() == a.UID() })
 		v.Owed = append(v.Owed, a)
 	}
 	if r.Gives {

@@ -10,6 +10,7 @@ import (
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
 	"yareharbour/core/fit"
+	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
 )
 
@@ -32,7 +33,7 @@ func (t *turn) visit(v *Visit) {
 	case v.Phase == Settling:
 		t.prove(v)
 	case v.Phase == Closing:
-		t.start(v, act.Act{Kind: v.Owed[0].Kind.Of().Rules().Pays})
+		t.pay(v)
 	}
 }
 
@@ -64,9 +65,17 @@ func (t *turn) halts(v *Visit) bool {
 	return (t.s.Stop || v.Skip || t.s.failing() != nil) && !v.Closed() && !closing
 }
 
+// pay undoes what the visit owes, the last first: the host is opened, and then its guests are started, the one that was shut down last first.
+func (t *turn) pay(v *Visit) {
+	o := v.Owed[len(v.Owed)-1]
+	t.start(v, act.Act{Kind: o.Kind.Of().Rules().Pays, Guest: o.Guest, GuestID: o.GuestID, MemoryMiB: o.MemoryMiB})
+}
+
 func (t *turn) halt(v *Visit) {
 	switch {
 	case t.busy(v.Host) > 0: // what is in flight lands
+	case len(v.Owed) > 0: // guests that were shut down for it are started again
+		t.pay(v)
 	case v.Skip:
 		t.record(Event{Kind: Left, Host: v.Host, Detail: "somebody asked to leave it out; guests that moved away stay where they are"})
 	default:
@@ -77,6 +86,8 @@ func (t *turn) halt(v *Visit) {
 // afterFailure lets what is in flight land, and writes the reason on a closed host.
 func (t *turn) afterFailure(v *Visit) {
 	switch {
+	case v.Skip && !v.Closed() && t.busy(v.Host) == 0 && len(v.Owed) > 0:
+		t.pay(v)
 	case v.Skip && !v.Closed() && t.busy(v.Host) == 0:
 		t.record(Event{Kind: Left, Host: v.Host, Detail: "somebody asked to leave it out, after: " + v.Failure.Says()})
 	case !v.Failure.Marked && !t.flies(v.Host):
@@ -114,7 +125,7 @@ func (t *turn) precheck(v *Visit) {
 func (t *turn) answers(v *Visit) []precheck.Answer {
 	today := t.f.Today[v.Host]
 	brief := t.s.Plan.Brief
-	f := precheck.Facts{Now: t.f.Now, Reserve: brief.Reserve, Out: brief.Out, Hosts: t.f.Hosts, Rules: t.s.Plan.Rules, Limit: brief.Limit, Readings: t.f.Readings, Empties: v.Empties, Round: t.s.Round,
+	f := precheck.Facts{Now: t.f.Now, Reserve: brief.Reserve, Out: brief.Out, Hosts: t.f.Hosts, Rules: t.s.Plan.Rules, Limit: brief.Limit, Rest: t.s.Plan.Rest(), Readings: t.f.Readings, Empties: v.Empties, Round: t.s.Round,
 		Adopts: v.Adopts, Visited: t.draining(), Payloads: map[string]error{}, Judged: today.Judged, Verdicts: today.Verdicts, Mismatches: today.Mismatches}
 	for _, c := range v.Changes {
 		if c.File == "" {
@@ -238,7 +249,7 @@ func (t *turn) empties(v *Visit) bool {
 	}
 	switch {
 	case len(staying) > 0:
-		t.move(v, staying)
+		t.clear(v, staying)
 		return true
 	case t.busy(v.Host) > 0:
 		return true
@@ -247,6 +258,40 @@ func (t *turn) empties(v *Visit) bool {
 		return true
 	}
 	return false
+}
+
+// clear moves the guests away, and then brings those to rest of which the brief says so, one after another.
+func (t *turn) clear(v *Visit, staying []estate.Guest) {
+	var moving []estate.Guest
+	for _, g := range staying {
+		if v.rests(&g) == nil {
+			moving = append(moving, g)
+		}
+	}
+	if len(moving) > 0 {
+		t.move(v, moving)
+		return
+	}
+	if t.busy(v.Host) > 0 {
+		return
+	}
+	for i := range v.Rests {
+		r := &v.Rests[i]
+		if n := slices.IndexFunc(staying, func(g estate.Guest) bool { return v.rests(&g) == r }); n >= 0 {
+			t.start(v, act.Act{Kind: r.How, Guest: r.Guest, GuestID: r.ID, MemoryMiB: staying[n].Load.MemoryMiB})
+			return
+		}
+	}
+}
+
+// rests is how the guest comes to rest for the visit; nil where it moves.
+func (v *Visit) rests(g *estate.Guest) *plan.Rest {
+	for i := range v.Rests {
+		if v.Rests[i].UID() == g.UID() {
+			return &v.Rests[i]
+		}
+	}
+	return nil
 }
 
 func (t *turn) restarted(v *Visit) bool {

@@ -139,7 +139,8 @@ type Guest struct {
 	Takes map[string]int `json:"takes,omitempty"`
 	// Devices are those of the host that are passed through to the guest. With one it can't move.
 	Devices []string  `json:"devices,omitempty"`
-	Since   time.Time `json:"since"` // when it was last started
+	Since   time.Time `json:"since"`           // when it was last started
+	Saved   bool      `json:"saved,omitempty"` // it is off, and what was in its memory is on disk
 	// Agent is the agent that answers inside it; Machine the type of machine that it was made as, as {"q35", "9.2"}. Their zero values are not known.
 	Agent   Inner `json:"agent,omitzero"`
 	Machine Inner `json:"machine,omitzero"`

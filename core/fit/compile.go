@@ -22,6 +22,7 @@ type compiled struct {
 	at         []int32 // where each guest is
 	open       []bool
 	moves_     []bool // the guest can be migrated
+	rests      []bool // the guest stays where it is when its host is emptied
 	restarts   []bool // the guest can be restarted elsewhere after a loss
 	class      []int32
 	wants      []want // of each class
@@ -108,6 +109,7 @@ func (c *compiled) sizes() {
 		held := len(g.Devices) > 0
 		c.moves_ = append(c.moves_, !held && (g.State == "" || g.State == estate.Running))
 		c.restarts = append(c.restarts, !held)
+		c.rests = append(c.rests, c.p.Rest[g.UID()])
 	}
 }
 

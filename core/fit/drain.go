@@ -63,6 +63,9 @@ func (s *state) units(h int32) (out [][]int32) {
 	narrow := map[int32]int{}
 	seen := map[int32]int{}
 	for _, g := range s.on[h] {
+		if s.rests[g] {
+			continue
+		}
 		if _, ok := narrow[s.class[g]]; !ok {
 			n := 0
 			for o := range int32(s.nh) {
@@ -103,7 +106,7 @@ func (s *state) units(h int32) (out [][]int32) {
 // empty sends the guests of a host that is out elsewhere.
 func (s *state) empty(h int32, want map[int32]int32) ([]shift, *reason) {
 	for _, g := range s.on[h] {
-		if !s.moves_[g] {
+		if !s.moves_[g] && !s.rests[g] {
 			return nil, &reason{guest: g, loss: -1, report: "can't be migrated"}
 		}
 	}

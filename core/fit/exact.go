@@ -51,7 +51,7 @@ func (c *compiled) exhaust(effort int) *exhaust {
 // guestsOf are the guests of the hosts, the largest first.
 func (e *exhaust) guestsOf(hosts []int32) (out []int32) {
 	for g, h := range e.at {
-		if slices.Contains(hosts, h) {
+		if slices.Contains(hosts, h) && !e.rests[g] {
 			out = append(out, int32(g))
 		}
 	}
@@ -246,8 +246,8 @@ func (t *tourist) exact(fewer, effort int) *run {
 	var rec func(left []int32, moves int)
 	rec = func(left []int32, moves int) {
 		least := moves
-		for _, h := range e.at {
-			if slices.Contains(left, h) {
+		for g, h := range e.at {
+			if slices.Contains(left, h) && !e.rests[g] {
 				least++
 			}
 		}

@@ -30,6 +30,8 @@ type Problem struct {
 	Reserve int // hosts that may be lost at once
 	// Limit is the share of its capacity, 0 to 1, up to which a host is sent guests; 0: all of it. Restarts after a loss may take all.
 	Limit float64
+	// Rest are guests, by UID, that do not move when their host is emptied: they are shut down or suspended meanwhile, and come back with it.
+	Rest map[string]bool
 }
 
 // Host is what fit knows of a host: its room, what it offers, and who is there.
@@ -177,7 +179,7 @@ func Keep(p Problem, out []string, planned []Move) Answer {
 	}
 	outs := c.indices(out)
 	for g, at := range c.at {
-		if _, named := want[int32(g)]; !named && slices.Contains(outs, at) {
+		if _, named := want[int32(g)]; !named && !c.rests[g] && slices.Contains(outs, at) {
 			return Answer{Obstacle: &Obstacle{Guest: c.guests[g].Name, Constraint: "is on " + c.names[at] + " and was not when the round was planned"}}
 		}
 	}

@@ -24,7 +24,7 @@ func (c *compiled) impossible(outs []int32) *Obstacle {
 // immovable names a guest that no search could place.
 func (c *compiled) immovable(outs []int32) *Obstacle {
 	for i, g := range c.guests {
-		if !slices.Contains(outs, c.at[i]) {
+		if !slices.Contains(outs, c.at[i]) || c.rests[i] {
 			continue
 		}
 		switch {
@@ -130,6 +130,7 @@ func (c *compiled) sum(outs []int32, set []bool, example int32) *Obstacle {
 			free[h*c.nd+d] -= x
 			switch {
 			case !confined[c.class[g]]:
+			case slices.Contains(outs, int32(h)) && c.rests[g]:
 			case slices.Contains(outs, int32(h)):
 				left[d] -= x
 			case c.restarts[g]:
@@ -202,7 +203,7 @@ func (c *compiled) pigeonholes(outs []int32) *Obstacle {
 		members, holes := 0, 0
 		var holding []int32
 		for _, g := range gr.members {
-			if c.restarts[g] {
+			if c.restarts[g] && !(c.rests[g] && slices.Contains(outs, c.at[g])) {
 				members++
 				holding = append(holding, c.at[g])
 			}

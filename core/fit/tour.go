@@ -74,8 +74,8 @@ type tourist struct {
 }
 
 func (t *tourist) count(h int32) (n int) {
-	for _, at := range t.c.at {
-		if at == h {
+	for g, at := range t.c.at {
+		if at == h && !t.c.rests[g] {
 			n++
 		}
 	}
@@ -151,7 +151,7 @@ func (t *tourist) excess() int {
 			loads = loads[:0]
 			n := 0
 			for g, at := range c.at {
-				if at != x {
+				if at != x || c.rests[g] {
 					continue
 				}
 				if !slices.ContainsFunc(on, func(h int32) bool {

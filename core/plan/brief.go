@@ -41,6 +41,8 @@ type Brief struct {
 	Only []estate.Key `json:"only,omitempty"`
 	// Releases are versions that are put in instead of the ones that the baselines want, by component.
 	Releases map[estate.Key]string `json:"releases,omitempty"`
+	// Guests say what is done with those that do not move.
+	Guests []Policy `json:"guests,omitempty"`
 	// Windows are when visits may be under way, in order of time; none: always.
 	Windows []Window `json:"windows,omitempty"`
 	// Adopts is a host that a lost round left closed: its mark is made this round's, and the host is brought to an end as any other.
@@ -127,6 +129,9 @@ func (in Input) Wrong() error {
 		if !slices.ContainsFunc(in.Cluster.Rules, func(r estate.Rule) bool { return r.Says() == words }) {
 			return fmt.Errorf("the brief lifts %q, and %s has no such rule", words, in.Cluster.Name)
 		}
+	}
+	if err := in.unheard(); err != nil {
+		return err
 	}
 	return in.strangers()
 }

@@ -531,3 +531,26 @@ func TestTheHostOnTrialGoesFirst(t *testing.T) {
 		t.Errorf("%v", turns(&p))
 	}
 }
+
+// Of a host that something else stands against, room is asked all the same: what was not asked is never said to be there.
+func TestRoomIsAskedOfEveryHost(t *testing.T) {
+	in := parse(t, `
+		a 60 | deb:k=1
+		b 60 | deb:k=2
+		c 60 | deb:k=2`, `
+		deb:k 2 host`)
+	in.Readings["a"].BMC.Queue = 1
+	p := Make(in)
+	var answers []string
+	for _, a := range precheck.Blockers(p.Visits[0].Answers) {
+		answers = append(answers, a.Check)
+	}
+	if strings.Join(answers, " ") != "fit bmc" || !strings.Contains(p.Visits[0].Obstacle, "queue") && !strings.Contains(p.Visits[0].Obstacle, "fit") {
+		t.Errorf("%v: %s", answers, p.Visits[0].Obstacle)
+	}
+	for _, a := range p.Visits[0].Answers {
+		if a.Check == "fit" && strings.Contains(a.Evidence, "find a place") {
+			t.Error(a.Evidence)
+		}
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"slices"
 
+	"yareharbour/core/act"
 	"yareharbour/core/estate"
 	"yareharbour/core/fit"
 	"yareharbour/core/precheck"
@@ -16,7 +17,7 @@ func place(in Input, p *Plan) {
 	for i := range p.Visits {
 		v := &p.Visits[i]
 		facts := in.facts(v)
-		facts.Placed = &fit.Answer{Outcome: fit.Fits} // of room is asked below
+		facts.Placed = &fit.Answer{Outcome: fit.Fits} // of room is asked below, and that answer takes the place of this one
 		v.Answers = append(precheck.Host(facts, v.Host), in.along(v)...)
 		if b := precheck.Blockers(v.Answers); len(b) > 0 {
 			v.Obstacle, v.WayOut = b[0].Evidence, b[0].Remedy
@@ -28,6 +29,11 @@ func place(in Input, p *Plan) {
 		}
 	}
 	problem, order := in.problem(p), in.order()
+	for i := range p.Visits {
+		if v := &p.Visits[i]; v.Obstacle != "" && v.Empties { // it is not part of the tour, and asked about by itself
+			v.settle(fit.Drain(problem, []string{v.Host}, nil, fit.Glance), in)
+		}
+	}
 	tour := fit.Plan(problem, todo, order)
 	p.Moves, p.Floor, p.Bound, p.Twice, p.Spread, p.Level = tour.Moves, tour.Floor, tour.Bound, tour.Twice, tour.Spread, tour.Level
 	p.Width = order.Width
@@ -37,7 +43,7 @@ func place(in Input, p *Plan) {
 		stop := &tour.Stops[i]
 		v := p.visit(stop.Host)
 		v.Moves, v.After = stop.Moves, stop.After
-		p.GoingHome += 2 * len(in.Readings[v.Host].RunningGuests())
+		p.GoingHome += 2 * (len(in.Readings[v.Host].Holding()) - len(v.Rests))
 		problem = problem.Moved(stop.Moves)
 		v.Load, v.Limit = in.tide(problem.Hosts, []string{v.Host})
 		v.settle(fit.Answer{Outcome: fit.Fits, Moves: stop.Moves}, in)
@@ -47,7 +53,7 @@ func place(in Input, p *Plan) {
 		v := p.visit(x.Host)
 		v.Obstacle, v.WayOut = x.Answer.Outcome.String()+": "+x.Answer.Obstacle.String(), x.Answer.Obstacle.WayOut
 		for _, w := range x.Answer.Obstacle.Ways {
-			v.Ways = append(v.Ways, Way{Way: w})
+			v.Ways = append(v.Ways, wayOf(w, in.Readings[x.Host]))
 		}
 		v.settle(x.Answer, in)
 	}
@@ -69,7 +75,26 @@ func place(in Input, p *Plan) {
 // Way is a way out of what keeps a host from being visited.
 type Way struct {
 	fit.Way
-	MoreOut bool `json:"more_out,omitempty"` // one more host may be out of service at once
+	MoreOut bool   `json:"more_out,omitempty"` // one more host may be out of service at once
+	Rests   []Rest `json:"rests,omitempty"`    // how the guests of Off come to rest, where all of them are on the host itself
+}
+
+// wayOf is a way out that fit found for a host: guests of the host itself are the round's to bring to rest.
+func wayOf(w fit.Way, r *estate.Reading) Way {
+	out := Way{Way: w}
+	for _, uid := range w.Off {
+		i := slices.IndexFunc(r.Guests, func(g estate.Guest) bool { return g.UID() == uid })
+		if i < 0 {
+			out.Rests = nil
+			return out
+		}
+		g, how := &r.Guests[i], act.Down
+		if g.State != estate.Running {
+			how = act.Save
+		}
+		out.Rests = append(out.Rests, Rest{g.ID, g.Name, how})
+	}
+	return out
 }
 
 // Says puts it in words.
@@ -80,8 +105,8 @@ func (w *Way) Says() string {
 	return w.Way.Says()
 }
 
-// Takeable tells whether the round can take it by itself. Guests are shut down by a person.
-func (w *Way) Takeable() bool { return len(w.Off) == 0 }
+// Takeable tells whether the round can take it by itself. Guests of other hosts are shut down by a person.
+func (w *Way) Takeable() bool { return len(w.Off) == len(w.Rests) }
 
 // Take lays the way out over a brief.
 func (w *Way) Take(b *Brief) {
@@ -91,6 +116,10 @@ func (w *Way) Take(b *Brief) {
 	}
 	if w.MoreOut {
 		b.Out++
+	}
+	b.Guests = slices.Clone(b.Guests)
+	for i := range w.Rests {
+		b.Guests = append(b.Guests, Policy{[]string{w.Rests[i].UID()}, w.Rests[i].How})
 	}
 }
 
@@ -109,7 +138,7 @@ func (p *Plan) visit(host string) *Visit {
 
 // problem is the cluster with what its hosts will offer once they were visited.
 func (in Input) problem(p *Plan) fit.Problem {
-	out := fit.Problem{Hosts: precheck.FitHosts(in.Cluster.Hosts, in.Readings), Rules: p.Rules, Reserve: in.Brief.Reserve, Limit: in.Brief.Limit}
+	out := fit.Problem{Hosts: precheck.FitHosts(in.Cluster.Hosts, in.Readings), Rules: p.Rules, Reserve: in.Brief.Reserve, Limit: in.Brief.Limit, Rest: p.Rest()}
 	for i := range p.Visits {
 		v := &p.Visits[i]
 		n := slices.IndexFunc(out.Hosts, func(h fit.Host) bool { return h.Name == v.Host })

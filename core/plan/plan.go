@@ -38,6 +38,7 @@ type Visit struct {
 	Load     float64           `json:"load"`             // share of the memory of the hosts in service while this one is out, 0 to 1
 	Limit    float64           `json:"limit"`            // the share up to which the loss of the reserve can be borne then
 	Moves    []fit.Move        `json:"moves,omitempty"`
+	Rests    []Rest            `json:"rests,omitempty"`    // guests that do not move: they come to rest after the others have left, in this order, and are started in the opposite one
 	After    []string          `json:"after,omitempty"`    // hosts whose visits must be over before it begins: its guests go there
 	Obstacle string            `json:"obstacle,omitempty"` // why it can't be done as things stand
 	WayOut   string            `json:"way_out,omitempty"`
@@ -223,13 +224,16 @@ func visit(in Input, host string) Visit {
 		}
 	}
 	slices.Sort(v.Restarts)
+	if v.Empties {
+		v.Rests = in.Brief.rests(r)
+	}
 	return v
 }
 
 var errUnverified = errors.New("there is nothing here to verify it with")
 
 func (in Input) facts(v *Visit) precheck.Facts {
-	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Reserve: in.Brief.Reserve, Out: in.Brief.Out, Hosts: in.Cluster.Hosts, Rules: in.rules(), Limit: in.Brief.Limit,
+	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Reserve: in.Brief.Reserve, Out: in.Brief.Out, Hosts: in.Cluster.Hosts, Rules: in.rules(), Limit: in.Brief.Limit, Rest: v.resting(),
 		Readings: in.Readings, Verdicts: in.Verdicts[v.Host], Empties: v.Empties, Adopts: v.Adopts, Payloads: map[string]error{}}
 	for _, c := range v.Changes {
 		if c.File == "" {

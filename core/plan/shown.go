@@ -81,6 +81,11 @@ func (v *Visit) moved(now *Visit, add func(host, format string, args ...any)) {
 			add(v.Host, "%s would be done too", now.Changes[i].Says())
 		}
 	}
+	for i := range now.Rests {
+		if !slices.Contains(v.Rests, now.Rests[i]) {
+			add(v.Host, "%s, which was not shown", now.Rests[i].Says())
+		}
+	}
 	if v.Empties != now.Empties {
 		add(v.Host, "it would %sbe drained", map[bool]string{false: "not "}[now.Empties])
 	}

@@ -56,6 +56,15 @@ func assumed(step act.Step) (middle, pessimistic time.Duration) {
 	return middle, pessimistic
 }
 
+func memoryOf(r *estate.Reading, x *Rest) int64 {
+	for i := range r.Guests {
+		if r.Guests[i].UID() == x.UID() {
+			return r.Guests[i].Load.MemoryMiB
+		}
+	}
+	return 0
+}
+
 // together is how long acts take of which so many are done side by side, each as soon as one before it ends.
 func together(acts []act.Act, beside int) (middle, worst time.Duration) {
 	m, w := make([]time.Duration, max(beside, 1)), make([]time.Duration, max(beside, 1))
@@ -93,7 +102,13 @@ func (t Times) steps(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 	if v.Empties {
 		var acts []act.Act
 		for _, g := range r.RunningGuests() {
+			if v.resting()[g.UID()] {
+				continue
+			}
 			acts = append(acts, act.Act{Kind: act.Move, MemoryMiB: g.Load.MemoryMiB, Bandwidth: b.Bandwidth})
+		}
+		for i := range v.Rests {
+			acts = append(acts, act.Act{Kind: v.Rests[i].How, MemoryMiB: memoryOf(r, &v.Rests[i])})
 		}
 		sum(act.DrainStep, 0, fmt.Sprintf("assumed, %d MiB/s, %d at once", cmp.Or(b.Bandwidth, act.Bandwidth), b.Moves), acts)
 		usual(act.CloseStep, 0)
@@ -117,6 +132,11 @@ func (t Times) steps(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 	usual(act.ProveStep, 0)
 	if v.Empties {
 		usual(act.ReopenStep, 0)
+		for range v.Rests {
+			s := &out[len(out)-1]
+			m, w := act.Start.Of().Takes(act.Act{})
+			s.Middle, s.Pessimistic = s.Middle+m, s.Pessimistic+w
+		}
 	}
 	return out
 }

@@ -39,10 +39,11 @@ type Facts struct {
 	Now      time.Time
 	MaxAge   time.Duration // a reading older than this answers nothing
 	Reserve  int
-	Out      int           // how many hosts may be out of service at once
-	Hosts    []string      // of the cluster
-	Rules    []estate.Rule // which guests may be where, and with whom
-	Limit    float64       // as fit.Problem has it
+	Out      int             // how many hosts may be out of service at once
+	Hosts    []string        // of the cluster
+	Rules    []estate.Rule   // which guests may be where, and with whom
+	Rest     map[string]bool // guests that are brought to rest with their host, by UID
+	Limit    float64         // as fit.Problem has it
 	Readings map[string]*estate.Reading
 	Verdicts []drift.Verdict  // of the host asked about
 	Payloads map[string]error // file → why it can't be used; nil where it is here and verified
@@ -203,14 +204,28 @@ func room(f Facts, r *estate.Reading) (Level, string, string) {
 		a = &found
 	}
 	if a.Outcome == fit.Fits {
-		return Clear, fmt.Sprintf("its %d guests find a place, with the reserve of %d host kept", len(a.Moves), f.Reserve), ""
+		return Clear, fmt.Sprintf("its %d guests find a place, with the reserve of %d host kept", len(a.Moves), f.Reserve) + f.resting(r), ""
 	}
 	return Blocker, a.Outcome.String() + ": " + a.Obstacle.String(), a.Obstacle.WayOut
 }
 
+// resting says how many guests of a host do not move but come to rest.
+func (f *Facts) resting(r *estate.Reading) string {
+	n := 0
+	for i := range r.Guests {
+		if g := &r.Guests[i]; g.Holds() && f.Rest[g.UID()] {
+			n++
+		}
+	}
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf("; %d come to rest with it", n)
+}
+
 // Problem is the cluster as fit sees it.
 func (f *Facts) Problem() fit.Problem {
-	return fit.Problem{Hosts: FitHosts(f.Hosts, f.Readings), Rules: f.Rules, Reserve: f.Reserve, Limit: f.Limit}
+	return fit.Problem{Hosts: FitHosts(f.Hosts, f.Readings), Rules: f.Rules, Reserve: f.Reserve, Limit: f.Limit, Rest: f.Rest}
 }
 
 // FitHosts tells fit of a cluster's hosts as they were read. A host that does not answer, or whose guests could not be read, takes nothing and counts as

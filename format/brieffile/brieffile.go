@@ -14,6 +14,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"yareharbour/core/act"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
 	"yareharbour/format/strictyaml"
@@ -40,8 +41,36 @@ type file struct {
 	Lift      []string          `yaml:"lift,omitempty"`
 	Only      []string          `yaml:"only,omitempty"`
 	Releases  map[string]string `yaml:"releases,omitempty"`
+	Guests    []policy          `yaml:"guests,omitempty"`
 	Windows   []string          `yaml:"windows,omitempty"`
 	Patience  string            `yaml:"patience,omitempty"`
+}
+
+// policy is what is done with guests that do not move.
+type policy struct {
+	Guests []string `yaml:"guests"`
+	Do     string   `yaml:"do"`
+}
+
+// dos are the words for what is done with a guest.
+var dos = map[string]act.Name{"shut-down": act.Down, "suspend": act.Save}
+
+// Do reads the word for what is done with a guest.
+func Do(word string) (act.Name, error) {
+	n, ok := dos[word]
+	if !ok {
+		return n, fmt.Errorf("%q is nothing that is done with a guest; %s are", word, strings.Join(slices.Sorted(maps.Keys(dos)), " and "))
+	}
+	return n, nil
+}
+
+func doing(n act.Name) string {
+	for w, x := range dos {
+		if x == n {
+			return w
+		}
+	}
+	return string(n)
 }
 
 // orders are the words for the orders.
@@ -153,6 +182,13 @@ func Parse(name string, text []byte, usual plan.Brief, in *time.Location) (plan.
 		}
 		b.Releases[key] = d.Releases[k]
 	}
+	for i, p := range d.Guests {
+		do, err := Do(p.Do)
+		if err != nil || len(p.Guests) == 0 {
+			return b, f.Errorf(fmt.Sprintf("$.guests[%d]", i), "guests, and what is done with them, are wanted: %v", err)
+		}
+		b.Guests = append(b.Guests, plan.Policy{Guests: p.Guests, Do: do})
+	}
 	for i, w := range d.Windows {
 		window, err := Window(w, in)
 		if err != nil {
@@ -198,6 +234,9 @@ func Write(b, usual plan.Brief) ([]byte, error) {
 			d.Releases = map[string]string{}
 		}
 		d.Releases[string(k)] = v
+	}
+	for _, p := range b.Guests {
+		d.Guests = append(d.Guests, policy{p.Guests, doing(p.Do)})
 	}
 	for _, w := range b.Windows {
 		d.Windows = append(d.Windows, interval(w))
@@ -277,6 +316,9 @@ func Words(b, usual plan.Brief) (out []string) {
 	list("only", only)
 	for _, k := range slices.Sorted(maps.Keys(b.Releases)) {
 		option("release", string(k)+"="+b.Releases[k])
+	}
+	for _, p := range b.Guests {
+		option("rest", strings.Join(p.Guests, ",")+"="+doing(p.Do))
 	}
 	for _, w := range b.Windows {
 		option("window", interval(w))

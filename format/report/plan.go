@@ -64,6 +64,9 @@ func planText(w io.Writer, p *plan.Plan, words []string) {
 		for _, m := range v.Moves {
 			plain.Fprintf(w, "   move    %s → %s\n", m.Guest, m.To)
 		}
+		for j := range v.Rests {
+			plain.Fprintf(w, "   rests   %s\n", v.Rests[j].Says())
+		}
 		for _, c := range v.Answers {
 			if c.Level != precheck.Clear {
 				plain.Fprintf(w, "   %-7s %s: %s\n", c.Level, c.Check, c.Evidence)

@@ -155,6 +155,9 @@ func paintSteps(c *part.Canvas, p *plan.Plan, v *plan.Visit, a part.Area) {
 	if !v.Empties {
 		col.Line(2, part.Quiet, "not drained: nothing here needs the host empty")
 	}
+	for i := range v.Rests {
+		col.Line(2, part.Caution, v.Rests[i].Says())
+	}
 	for _, to := range targets(v) {
 		var guests []string
 		for _, m := range v.Moves {
