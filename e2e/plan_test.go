@@ -168,3 +168,48 @@ func TestAGuestComesToRestForAVisit(t *testing.T) {
 		}
 	}
 }
+
+// A caution is waived on the Prechecks screen, and a blocker that allows it: the plan goes on then, and the record has both.
+func TestWhatWasFoundIsWaived(t *testing.T) {
+	t.Parallel()
+	dir := demoState(t, 100)
+	s := drive.Open(t, yare, 160, 45, nil, "--state", dir)
+	s.Wait(`4 adrift`)
+	s.Keys("Down", "p")
+	s.Wait(`can't be made 6`)
+	s.Keys("a")
+	s.Wait(`Prechecks › tides`)
+	s.Wait(`✗ \d+ blocking`)
+	s.Keys("W")
+	s.Wait(`waive for so long, and why`)
+	s.Keys("=the trial ends on Monday", "Enter")
+	s.Wait(`Waive dispute of fulmar\?`)
+	s.Keys("y")
+	s.Wait(`it is waived, and on the record`)
+	s.Wait(`~ 1 waived`)
+	s.Keys("Escape")
+	s.Wait(`Plan › tides`)
+	s.Keys("n")
+	s.Wait(`visits 1 · can't be made 5`)
+	s.Keys("q")
+	s.Ends("0")
+	list := run(t, "waiver", "list", "tides", "--state", dir)
+	if list.code != 0 || !strings.Contains(list.out, "dispute of fulmar, stands") || !strings.Contains(list.out, "the trial ends on Monday") {
+		t.Errorf("%s%s", list.out, list.err)
+	}
+	if r := run(t, "waiver", "add", "curlew", "bmc", "--reason", "x", "--state", dir); r.code != 1 || !strings.Contains(r.err, "must never be waived") {
+		t.Errorf("exit %d: %s", r.code, r.err)
+	}
+	if r := run(t, "waiver", "add", "fulmar", "heatlh", "--reason", "x", "--state", dir); r.code != 1 || !strings.Contains(r.err, `no check "heatlh"`) {
+		t.Errorf("exit %d: %s", r.code, r.err)
+	}
+	if r := run(t, "waiver", "end", "tides", list.out[:6], "--state", dir); r.code != 0 {
+		t.Errorf("exit %d: %s", r.code, r.err)
+	}
+	if r := run(t, "waiver", "list", "tides", "--state", dir); !strings.Contains(r.out, "taken back by") {
+		t.Error(r.out)
+	}
+	if r := run(t, "precheck", "tides", "--check", "dispute", "--state", dir); r.code != 3 || !strings.Contains(r.out, "blocker             fulmar     dispute") {
+		t.Errorf("exit %d: %s", r.code, r.out)
+	}
+}

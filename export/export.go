@@ -20,6 +20,7 @@ import (
 	"yareharbour/core/ladder"
 	"yareharbour/core/narrow"
 	"yareharbour/core/plan"
+	"yareharbour/core/precheck"
 	"yareharbour/core/view"
 	"yareharbour/format/report"
 )
@@ -208,6 +209,20 @@ func Plan(p *plan.Plan, words []string) Writer {
 			return timeline(course.Forecast(p), view.Planned(p, nil, 0), "about").Write(w, format)
 		}
 		return report.Plan(w, p, words, format)
+	}
+}
+
+// Prechecks are what checks found.
+func Prechecks(answers []precheck.Answer) Writer {
+	return func(w io.Writer, format string) error {
+		if !draws(format) {
+			return report.Prechecks(w, answers, format)
+		}
+		var rows [][]string
+		for _, a := range answers {
+			rows = append(rows, []string{a.Host, a.Check, string(a.Level), a.Evidence})
+		}
+		return chart.Table("Prechecks", []string{"host", "check", "answer", "evidence"}, rows).Write(w, format)
 	}
 }
 

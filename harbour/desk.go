@@ -16,6 +16,7 @@ import (
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
+	"yareharbour/core/precheck"
 	"yareharbour/core/view"
 	"yareharbour/feed"
 	"yareharbour/format/baselinefile"
@@ -48,6 +49,26 @@ func (d *Desk) Make(in plan.Input) (*plan.Plan, error) {
 	}
 	p := plan.Make(in)
 	return &p, nil
+}
+
+// WaiveFor puts pardons of answers on the record, for so long.
+func (d *Desk) WaiveFor(ctx context.Context, cluster string, of []precheck.Answer, reason string, lasts time.Duration) error {
+	for _, a := range of {
+		if _, err := d.Waive(ctx, cluster, a, reason, d.By, d.World.Now().Add(lasts)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// TakeBack ends waivers before their time.
+func (d *Desk) TakeBack(ctx context.Context, cluster string, of []precheck.Waiver) error {
+	for _, w := range of {
+		if _, err := d.Unwaive(ctx, cluster, w.ID, d.By); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Begin has the plan that was shown carried out, by a process that outlives this one.

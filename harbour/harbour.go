@@ -53,6 +53,7 @@ type Harbour struct {
 	Versions store.Versions
 	Tallies  store.Tallies
 	Filters  store.Filters
+	Waivers  store.Waivers
 
 	hold       io.Closer // of the state file
 	unwritable error     // why the state can only be looked into; nil where it can be written
@@ -128,7 +129,7 @@ func Open(ctx context.Context, o Options) (*Harbour, error) {
 func (h *Harbour) openStore(ctx context.Context) error {
 	s, unwritable, err := state(ctx, h.State)
 	if err == nil {
-		h.Readings, h.Rounds, h.Versions, h.Tallies, h.Filters, h.hold, h.unwritable = s, s, s, s, s, s, unwritable
+		h.Readings, h.Rounds, h.Versions, h.Tallies, h.Filters, h.Waivers, h.hold, h.unwritable = s, s, s, s, s, s, s, unwritable
 	}
 	return err
 }

@@ -63,8 +63,12 @@ func (h *Harbour) Gather(ctx context.Context, b plan.Brief) (*plan.Input, error)
 	if err != nil {
 		return nil, err
 	}
+	waivers, err := h.Waivers.Waivers(ctx, c.Name)
+	if err != nil {
+		return nil, err
+	}
 	checker := h.Checker()
-	in := plan.Input{Brief: b, Now: h.World.Now(), MaxAge: MaxAge, Cluster: c, Readings: readings, Controller: h.controller(),
+	in := plan.Input{Brief: b, Waivers: waivers, Now: h.World.Now(), MaxAge: MaxAge, Cluster: c, Readings: readings, Controller: h.controller(),
 		Verdicts: h.Check(checker, readings), Below: checker.Below, Payloads: h.Payloads.Check, Times: times, Catalogue: h.Catalogue()}
 	if err := in.Wrong(); err != nil {
 		return nil, err

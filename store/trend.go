@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"yareharbour/core/drift"
+	"yareharbour/core/precheck"
 )
 
 // Tallies keeps how much drift there was, and what was last looked at.
@@ -25,7 +26,14 @@ type Filters interface {
 	KeepFilter(ctx context.Context, name, text string) error
 }
 
+// Waivers keeps what was waived, on the record: nothing of it is ever taken away.
+type Waivers interface {
+	Waivers(ctx context.Context, cluster string) ([]precheck.Waiver, error)
+	KeepWaiver(ctx context.Context, w precheck.Waiver) error
+}
+
 var (
+	_ Waivers = (*Store)(nil)
 	_ Tallies = (*Store)(nil)
 	_ Filters = (*Store)(nil)
 )
@@ -144,5 +152,37 @@ func (s *Store) KeepFilter(ctx context.Context, name, text string) error {
 		return err
 	}
 	_, err := s.db.ExecContext(ctx, "INSERT INTO filters (name, text) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET text = excluded.text", name, text)
+	return err
+}
+
+// Waivers returns every waiver of the cluster, in the order in which they were given, those that are over or were taken back included.
+func (s *Store) Waivers(ctx context.Context, cluster string) ([]precheck.Waiver, error) {
+	rows, err := s.db.QueryContext(ctx, "SELECT body FROM waivers WHERE cluster = ? ORDER BY at, id", cluster)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	var out []precheck.Waiver
+	for rows.Next() {
+		var body string
+		var w precheck.Waiver
+		if err := rows.Scan(&body); err != nil {
+			return nil, err
+		}
+		if err := json.Unmarshal([]byte(body), &w); err != nil {
+			return nil, fmt.Errorf("a waiver of %s: %w", cluster, err)
+		}
+		out = append(out, w)
+	}
+	return out, rows.Err()
+}
+
+// KeepWaiver keeps a waiver, or that it was taken back.
+func (s *Store) KeepWaiver(ctx context.Context, w precheck.Waiver) error {
+	body, err := json.Marshal(w)
+	if err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, "INSERT INTO waivers (id, cluster, at, body) VALUES (?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET body = excluded.body", w.ID, w.Cluster, at(w.At), string(body))
 	return err
 }

@@ -20,6 +20,7 @@ import (
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
+	"yareharbour/core/precheck"
 	"yareharbour/core/survey"
 	"yareharbour/core/view"
 	"yareharbour/format/brieffile"
@@ -122,10 +123,16 @@ func (f *fake) Usual(cluster string) (plan.Brief, error) {
 	return plan.DefaultBrief(estate.Cluster{Name: cluster}), f.err
 }
 func (f *fake) Gather(_ context.Context, b plan.Brief) (*plan.Input, error) {
-	return &plan.Input{Brief: b, Cluster: f.snap.Survey.Bands[0].Cluster}, f.err
+	return &plan.Input{Brief: b, Now: now, Cluster: f.snap.Survey.Bands[0].Cluster}, f.err
 }
 func (f *fake) Make(in plan.Input) (*plan.Plan, error) {
 	return f.plan, f.note(strings.Join(append([]string{"plan"}, brieffile.Words(in.Brief, plan.DefaultBrief(estate.Cluster{Name: in.Brief.Cluster}))...), " "))
+}
+func (f *fake) WaiveFor(_ context.Context, c string, of []precheck.Answer, reason string, lasts time.Duration) error {
+	return f.note(fmt.Sprintf("waive %s of %d hosts of %s for %s: %s", of[0].Check, len(of), c, lasts, reason))
+}
+func (f *fake) TakeBack(_ context.Context, c string, of []precheck.Waiver) error {
+	return f.note(fmt.Sprintf("take back %d waivers of %s", len(of), c))
 }
 func (f *fake) Begin(_ context.Context, p *plan.Plan, reason string) error {
 	return f.note(fmt.Sprintf("start a plan of %d visits %s", len(p.Visits), reason))

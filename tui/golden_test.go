@@ -63,6 +63,8 @@ func TestTheScreensAsTheyWereRead(t *testing.T) {
 		"feeds":           {120, 36, []string{"c", "tab"}, nil},
 		"baselines":       {160, 40, []string{"b"}, nil},
 		"plan":            {160, 40, []string{"p", "down"}, nil},
+		"prechecks":       {160, 40, []string{"p", "a", "down"}, nil},
+		"prechecks-small": {80, 24, []string{"p", "a"}, nil},
 		"plan-small":      {80, 24, []string{"p"}, nil},
 		"round-failed":    {160, 40, []string{"r"}, func(f *fake) { f.snap.Rounds["c0"] = aRound() }},
 		"round-running": {120, 36, []string{"r"}, func(f *fake) {

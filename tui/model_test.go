@@ -15,6 +15,7 @@ import (
 	"yareharbour/core/course"
 	"yareharbour/core/drift"
 	"yareharbour/core/plan"
+	"yareharbour/core/precheck"
 	"yareharbour/core/view"
 	"yareharbour/tui/part"
 )
@@ -49,15 +50,29 @@ var ways = [][]string{
 	{"x"},
 }
 
+// answers are what checks found on a host: one of each kind.
+func answers(host string) []precheck.Answer {
+	at := now.Add(-time.Minute)
+	w := precheck.Waiver{ID: "W1", By: "op", Reason: "ordered", Until: now.Add(time.Hour)}
+	return []precheck.Answer{
+		{Check: "reachable", Host: host, Level: precheck.Clear, Evidence: "read 1 min ago", At: at, Until: at.Add(time.Hour)},
+		{Check: "bmc", Host: host, Level: precheck.Blocker, Evidence: "the BMC is unread: no route", Remedy: "see that the BMC answers", Unknown: true, At: at},
+		{Check: "together", Host: host, Level: precheck.Blocker, Evidence: "L25 is on no line", Remedy: "ask its publisher for a newer list"},
+		{Check: "restart", Host: host, Level: precheck.Caution, Evidence: "deb:k 2 is installed and 1 runs", Remedy: "the round's restart will settle it"},
+		{Check: "health", Host: host, Level: precheck.Caution, Evidence: "a fan of " + host, Remedy: "mend it first", Waived: &w},
+	}
+}
+
 // aPlan is one with all that a plan can hold.
 func aPlan() *plan.Plan {
 	return &plan.Plan{
 		Brief: plan.Brief{Cluster: "c0"},
 		Made:  now,
 		Load:  0.3,
-		Visits: []plan.Visit{{Host: "c0h000", Obstacle: strings.Repeat("in the way ", 30), WayOut: "leave it out"},
+		Visits: []plan.Visit{{Host: "c0h000", Obstacle: strings.Repeat("in the way ", 30), WayOut: "leave it out", Answers: answers("c0h000")},
 			{
 				Host:    "c0h003",
+				Answers: answers("c0h003"),
 				Empties: true,
 				Load:    0.4,
 				Limit:   0.6,

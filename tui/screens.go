@@ -9,6 +9,7 @@ import (
 	"yareharbour/core/view"
 	"yareharbour/tui/berth"
 	"yareharbour/tui/beside"
+	"yareharbour/tui/checks"
 	"yareharbour/tui/clauses"
 	"yareharbour/tui/editor"
 	"yareharbour/tui/ladders"
@@ -32,6 +33,7 @@ type Desk interface {
 	matrix.Desk
 	lanes.Desk
 	tide.Desk
+	checks.Desk
 	ladders.Desk
 	parcel.Desk
 	clauses.Desk
@@ -44,6 +46,7 @@ var screens = map[string]func(m *Model, p part.Place) part.Screen{
 	part.Host:      func(m *Model, p part.Place) part.Screen { return berth.New(m.ctx, m.desk, p) },
 	part.Drift:     func(m *Model, p part.Place) part.Screen { return matrix.New(m.ctx, m.desk, p) },
 	part.Plan:      func(m *Model, p part.Place) part.Screen { return tide.New(m.ctx, m.desk, p) },
+	part.Prechecks: func(m *Model, p part.Place) part.Screen { return checks.New(m.ctx, m.desk, p) },
 	part.Round:     func(m *Model, p part.Place) part.Screen { return lanes.New(m.ctx, m.desk, p) },
 	part.Catalogue: func(m *Model, p part.Place) part.Screen { return ladders.New(m.ctx, m.desk, p) },
 	part.Bundle:    func(m *Model, p part.Place) part.Screen { return parcel.New(m.desk, p) },

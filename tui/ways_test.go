@@ -633,3 +633,36 @@ func TestWordsAndEntriesThatAreLeftOutAreTold(t *testing.T) {
 	press(m, "esc", "c")
 	shows(t, m, "2 set aside, osv/7.json: it has no id")
 }
+
+// What a check found is waived for a reason and a time, never without a yes, and taken back the same way. What must never be waived says so.
+func TestAFindingIsWaivedAndTakenBack(t *testing.T) {
+	f := &fake{snap: snapshot(1, 3), plan: aPlan()}
+	m := model(t, f, 160, 45)
+	press(m, "p", "a")
+	shows(t, m, "2 blocking", "2 not known", "2 cautions", "2 waived", "2 clear", "L25 is on no line", "together: Will devices")
+	press(m, "W")
+	enter(m, "")
+	press(m, "enter")
+	shows(t, m, "a waiver needs a reason")
+	press(m, "W")
+	enter(m, "the maker says so")
+	press(m, "enter", "enter") // the easy answer is no
+	press(m, "W")
+	enter(m, "the maker says so")
+	press(m, "enter")
+	shows(t, m, "Waive together of c0h000, c0h003?", "It pardons just this, for 7 days")
+	press(m, "y")
+	if !slices.Contains(f.calls, "waive together of 2 hosts of c0 for 168h0m0s: the maker says so") || strings.Count(strings.Join(f.calls, ";"), "waive") != 1 {
+		t.Errorf("%v", f.calls)
+	}
+	press(m, "down", "W")
+	shows(t, m, "it must never be waived: what waits there runs at the restart")
+	press(m, "down", "down", "v", "y")
+	if !slices.Contains(f.calls, "take back 1 waivers of c0") {
+		t.Errorf("%v", f.calls)
+	}
+	press(m, "enter")
+	if on(m) != part.Host {
+		t.Errorf("on %s", on(m))
+	}
+}

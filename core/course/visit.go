@@ -137,7 +137,7 @@ func (t *turn) answers(v *Visit) []precheck.Answer {
 		}
 		f.Payloads[c.File] = why
 	}
-	return append(precheck.Host(f, v.Host), asPlanned(v, t.f.Readings[v.Host]), standing(v, today))
+	return precheck.Waive(append(precheck.Host(f, v.Host), asPlanned(v, t.f.Readings[v.Host]), standing(v, today)), t.s.Plan.Waivers, t.f.Now)
 }
 
 var errUnlooked = errors.New("it could not be known whether it is here and whole")

@@ -18,7 +18,12 @@ func place(in Input, p *Plan) {
 		v := &p.Visits[i]
 		facts := in.facts(v)
 		facts.Placed = &fit.Answer{Outcome: fit.Fits} // of room is asked below, and that answer takes the place of this one
-		v.Answers = append(precheck.Host(facts, v.Host), in.along(v)...)
+		v.Answers = precheck.Waive(append(precheck.Host(facts, v.Host), in.along(v)...), in.Waivers, in.Now)
+		for i := range v.Answers {
+			if w := v.Answers[i].Waived; w != nil {
+				p.Waivers = append(p.Waivers, *w)
+			}
+		}
 		if b := precheck.Blockers(v.Answers); len(b) > 0 {
 			v.Obstacle, v.WayOut = b[0].Evidence, b[0].Remedy
 			if len(b) == 1 && b[0].MoreOutHelps() {

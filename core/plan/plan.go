@@ -70,12 +70,13 @@ type Plan struct {
 	Load      float64   `json:"load"`       // as Visit.Load, while nobody is out
 	Limit     float64   `json:"limit"`      // as Visit.Limit, likewise
 	// Excess says what of the moves beyond the floor what costs, and Twice are the moves that a guest makes after its first.
-	Excess []fit.Lifted  `json:"excess,omitempty"`
-	Twice  []fit.Move    `json:"twice,omitempty"`
-	Spread float64       `json:"spread"`          // how far apart the fullest and the emptiest host are at the end, but for the last one visited, in shares of what is scarcest
-	Width  int           `json:"width"`           // visits side by side at most
-	Level  int           `json:"level"`           // moves more that would bring every host within fit.Evenly of the mean
-	Rules  []estate.Rule `json:"rules,omitempty"` // about guests, that the round keeps
+	Excess  []fit.Lifted      `json:"excess,omitempty"`
+	Twice   []fit.Move        `json:"twice,omitempty"`
+	Spread  float64           `json:"spread"`            // how far apart the fullest and the emptiest host are at the end, but for the last one visited, in shares of what is scarcest
+	Width   int               `json:"width"`             // visits side by side at most
+	Level   int               `json:"level"`             // moves more that would bring every host within fit.Evenly of the mean
+	Waivers []precheck.Waiver `json:"waivers,omitempty"` // that pardon something here
+	Rules   []estate.Rule     `json:"rules,omitempty"`   // about guests, that the round keeps
 }
 
 // Aside is a host of the cluster that a round does not visit.
@@ -146,6 +147,7 @@ type Input struct {
 	Resolved  map[string]Resolved             // what the hosts' own package managers say of their visits; hosts that are not in it were not asked
 	Times     Times
 	Catalogue *catalogue.Catalogue
+	Waivers   []precheck.Waiver // of what was found on the cluster's hosts
 	// Controller is the guest, by name or UUID, that this program runs in; empty where it runs on none. Its host goes last.
 	Controller string
 	// Below names the releases between what a verdict's host has and what it should have, newest first: what is put in where the newest can't be had. It may be nil.

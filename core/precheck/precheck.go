@@ -32,7 +32,17 @@ type Answer struct {
 	Level    Level  `json:"level"`
 	Evidence string `json:"evidence"`
 	Remedy   string `json:"remedy,omitempty"`
+	// Unknown tells that it could not be known, and so is not clear.
+	Unknown bool `json:"unknown,omitempty"`
+	// At is the time of the oldest reading that it rests on, and Until when it is too old to be relied on; zero where it rests on none, or any age will do.
+	At    time.Time `json:"at,omitzero"`
+	Until time.Time `json:"until,omitzero"`
+	// Waived is the pardon that holds for it; nil where there is none.
+	Waived *Waiver `json:"waived,omitempty"`
 }
+
+// Blocks tells whether the answer holds a visit up.
+func (a *Answer) Blocks() bool { return a.Level == Blocker && a.Waived == nil }
 
 // Facts is what the checks look at.
 type Facts struct {
@@ -63,24 +73,47 @@ type Facts struct {
 type Check struct {
 	Name string
 	Asks string // the question in words
-	ask  func(Facts, *estate.Reading) (Level, string, string)
+	// Never says why a blocker of it must never be waived; "" where it may.
+	Never string
+	// looks are the sections of the host's reading that it rests on.
+	looks []estate.SectionName
+	ask   func(Facts, *estate.Reading) found
+}
+
+// found is what a check finds.
+type found struct {
+	level            Level
+	evidence, remedy string
+	unknown          bool
+}
+
+func clear(evidence string) found { return found{level: Clear, evidence: evidence} }
+func caution(evidence, remedy string) found {
+	return found{level: Caution, evidence: evidence, remedy: remedy}
+}
+func blocker(evidence, remedy string) found {
+	return found{level: Blocker, evidence: evidence, remedy: remedy}
+}
+func (f found) or(known bool) found { f.unknown = !known; return f }
+func unknown(level Level, evidence, remedy string) found {
+	return found{level: level, evidence: evidence, remedy: remedy, unknown: true}
 }
 
 // Checks is the set, in the order in which they are asked.
 var Checks = []Check{
-	{"reachable", "Does the host answer, and is what is known of it fresh?", reachable},
-	{"orders", "Does it take orders?", orders},
-	{"members", "Do all other hosts of the cluster answer?", members},
-	{"closed", "Is no host closed by somebody else?", closed},
-	{"rules", "Do the rules about guests mean guests that there are, and agree?", rules},
-	{"fit", "Is there room for its guests elsewhere, with the reserve kept?", room},
-	{"bmc", "Does the BMC answer, with an empty task queue?", bmc},
-	{"health", "Do the host and its BMC report themselves well?", health},
-	{"restart", "Is no restart pending from before?", pending},
-	{"packages", "Has the package system finished what it began?", packages},
-	{"dispute", "Do the baselines agree on what is wanted?", dispute},
-	{"payload", "Is every payload here and verified?", payload},
-	{"together", "Will devices, drivers, firmware and platform be a combination that is known to be good?", together},
+	{"reachable", "Does the host answer, and is what is known of it fresh?", "a host that nothing is known of may run anything", []estate.SectionName{estate.Host, estate.GuestList}, reachable},
+	{"orders", "Does it take orders?", "it would refuse them", []estate.SectionName{estate.Host}, orders},
+	{"members", "Do all other hosts of the cluster answer?", "what does not answer counts as running its guests", nil, members},
+	{"closed", "Is no host closed by somebody else?", "a host that somebody else closed is theirs to open, and no more hosts are out of service than the brief allows", nil, closed},
+	{"rules", "Do the rules about guests mean guests that there are, and agree?", "lift the rule for the round instead", []estate.SectionName{estate.GuestList}, rules},
+	{"fit", "Is there room for its guests elsewhere, with the reserve kept?", "keep a smaller reserve instead, which says what is given up", []estate.SectionName{estate.GuestList}, room},
+	{"bmc", "Does the BMC answer, with an empty task queue?", "what waits there runs at the restart, and a host whose power can't be told is not restarted", []estate.SectionName{estate.BMCState}, bmc},
+	{"health", "Do the host and its BMC report themselves well?", "", []estate.SectionName{estate.HealthItems}, health},
+	{"restart", "Is no restart pending from before?", "", []estate.SectionName{estate.Packages, estate.Drivers, estate.FirmwareItems}, pending},
+	{"packages", "Has the package system finished what it began?", "it installs nothing before that", []estate.SectionName{estate.Packages}, packages},
+	{"dispute", "Do the baselines agree on what is wanted?", "", nil, dispute},
+	{"payload", "Is every payload here and verified?", "nothing unverified is applied", nil, payload},
+	{"together", "Will devices, drivers, firmware and platform be a combination that is known to be good?", "", nil, together},
 }
 
 // Host asks every check about one host.
@@ -91,8 +124,17 @@ func Host(f Facts, host string) []Answer {
 	}
 	out := make([]Answer, 0, len(Checks))
 	for _, c := range Checks {
-		level, evidence, remedy := c.ask(f, r)
-		out = append(out, Answer{Check: c.Name, Host: host, Level: level, Evidence: evidence, Remedy: remedy})
+		x := c.ask(f, r)
+		a := Answer{Check: c.Name, Host: host, Level: x.level, Evidence: x.evidence, Remedy: x.remedy, Unknown: x.unknown}
+		for _, name := range c.looks {
+			if at := r.Section(name).At; a.At.IsZero() || at.Before(a.At) {
+				a.At = at
+			}
+		}
+		if f.MaxAge > 0 && !a.At.IsZero() {
+			a.Until = a.At.Add(f.MaxAge)
+		}
+		out = append(out, a)
 	}
 	return out
 }
@@ -106,20 +148,20 @@ func (a Answer) MoreOutHelps() bool {
 
 // Blockers returns the answers that block.
 func Blockers(as []Answer) []Answer {
-	return slices.DeleteFunc(slices.Clone(as), func(a Answer) bool { return a.Level != Blocker })
+	return slices.DeleteFunc(slices.Clone(as), func(a Answer) bool { return !a.Blocks() })
 }
 
-func reachable(f Facts, r *estate.Reading) (Level, string, string) {
+func reachable(f Facts, r *estate.Reading) found {
 	for _, s := range []estate.SectionName{estate.Host, estate.GuestList} {
 		if why := r.Unread(s, f.Now, f.MaxAge); why != "" {
-			return Blocker, fmt.Sprintf("its section %q is unread: %s", s, why), "see that the host answers, then read it again"
+			return unknown(Blocker, fmt.Sprintf("its section %q is unread: %s", s, why), "see that the host answers, then read it again")
 		}
 	}
-	return Clear, "read " + drift.Age(f.Now.Sub(r.At())) + " ago", ""
+	return clear("read " + drift.Age(f.Now.Sub(r.At())) + " ago")
 }
 
 // orders holds every host of the cluster to taking orders: guests go to the others.
-func orders(f Facts, r *estate.Reading) (Level, string, string) {
+func orders(f Facts, r *estate.Reading) found {
 	var out []string
 	for _, h := range f.Hosts {
 		if o := f.Readings[h]; o != nil && o.Unready != "" && (h == r.Host || f.Empties) {
@@ -127,12 +169,12 @@ func orders(f Facts, r *estate.Reading) (Level, string, string) {
 		}
 	}
 	if len(out) > 0 {
-		return Blocker, strings.Join(out, "; "), "yare host prepare shows what that is, and puts it there"
+		return blocker(strings.Join(out, "; "), "yare host prepare shows what that is, and puts it there")
 	}
-	return Clear, "it takes them", ""
+	return clear("it takes them")
 }
 
-func members(f Facts, r *estate.Reading) (Level, string, string) {
+func members(f Facts, r *estate.Reading) found {
 	var silent, off []string
 	for _, h := range f.Hosts {
 		o := f.Readings[h]
@@ -154,17 +196,16 @@ func members(f Facts, r *estate.Reading) (Level, string, string) {
 	switch {
 	case len(silent) > 0:
 	case len(off) == 0:
-		return Clear, fmt.Sprintf("all %d others answer", len(f.Hosts)-1), ""
+		return clear(fmt.Sprintf("all %d others answer", len(f.Hosts)-1))
 	case f.Empties && len(off) >= f.Out:
-		return Blocker, fmt.Sprintf("off: %s, as the BMC says; at most %d may be out of service at once", strings.Join(off, ", "), f.Out), "bring it back, " + moreOut
+		return blocker(fmt.Sprintf("off: %s, as the BMC says; at most %d may be out of service at once", strings.Join(off, ", "), f.Out), "bring it back, "+moreOut)
 	default:
-		return Caution, "off: " + strings.Join(off, ", ") + ", as the BMC says: no guest runs there", "a host that is gone for good is taken out of the estate file"
+		return caution("off: "+strings.Join(off, ", ")+", as the BMC says: no guest runs there", "a host that is gone for good is taken out of the estate file")
 	}
-	return Blocker, strings.Join(silent, ", ") + " can't be read, and counts as running the guests last known of it",
-		"bring it back, or prove that its power is off"
+	return unknown(Blocker, strings.Join(silent, ", ")+" can't be read, and counts as running the guests last known of it", "bring it back, or prove that its power is off")
 }
 
-func closed(f Facts, r *estate.Reading) (Level, string, string) {
+func closed(f Facts, r *estate.Reading) found {
 	var out []string
 	n := 0
 	for _, h := range f.Hosts {
@@ -176,16 +217,15 @@ func closed(f Facts, r *estate.Reading) (Level, string, string) {
 		out = append(out, fmt.Sprintf("%s, by %s %s ago (%s)", h, o.Closed.By, drift.Age(f.Now.Sub(o.Closed.At)), o.Closed.Reason))
 	}
 	if n == 0 {
-		return Clear, "no host is closed", ""
+		return clear("no host is closed")
 	}
 	if r.Closed != nil && slices.ContainsFunc(out, func(s string) bool { return strings.HasPrefix(s, r.Host+",") }) {
-		return Blocker, "closed: " + strings.Join(out, "; "), "a host that somebody else closed is theirs to open; ask them"
+		return blocker("closed: "+strings.Join(out, "; "), "a host that somebody else closed is theirs to open; ask them")
 	}
 	if f.Empties && n >= f.Out {
-		return Blocker, fmt.Sprintf("closed: %s; at most %d may be out of service at once", strings.Join(out, "; "), f.Out),
-			"ask who closed it to open it, " + moreOut
+		return blocker(fmt.Sprintf("closed: %s; at most %d may be out of service at once", strings.Join(out, "; "), f.Out), "ask who closed it to open it, "+moreOut)
 	}
-	return Caution, "closed: " + strings.Join(out, "; "), "ask who closed it"
+	return caution("closed: "+strings.Join(out, "; "), "ask who closed it")
 }
 
 // ours tells whether a mark is of this round, or of one that it adopts.
@@ -193,9 +233,9 @@ func (f *Facts) ours(m *estate.Mark) bool {
 	return m.Round != "" && (m.Round == f.Round || m.Round == f.Adopts)
 }
 
-func room(f Facts, r *estate.Reading) (Level, string, string) {
+func room(f Facts, r *estate.Reading) found {
 	if !f.Empties {
-		return Clear, "no change here needs the host empty", ""
+		return clear("no change here needs the host empty")
 	}
 	a := f.Placed
 	if a == nil {
@@ -204,9 +244,9 @@ func room(f Facts, r *estate.Reading) (Level, string, string) {
 		a = &found
 	}
 	if a.Outcome == fit.Fits {
-		return Clear, fmt.Sprintf("its %d guests find a place, with the reserve of %d host kept", len(a.Moves), f.Reserve) + f.resting(r), ""
+		return clear(fmt.Sprintf("its %d guests find a place, with the reserve of %d host kept", len(a.Moves), f.Reserve) + f.resting(r))
 	}
-	return Blocker, a.Outcome.String() + ": " + a.Obstacle.String(), a.Obstacle.WayOut
+	return blocker(a.Outcome.String()+": "+a.Obstacle.String(), a.Obstacle.WayOut)
 }
 
 // resting says how many guests of a host do not move but come to rest.
@@ -247,9 +287,9 @@ func FitHosts(names []string, readings map[string]*estate.Reading) []fit.Host {
 }
 
 // rules holds the rules about guests to the guests that there are, and against each other.
-func rules(f Facts, _ *estate.Reading) (Level, string, string) {
+func rules(f Facts, _ *estate.Reading) found {
 	if len(f.Rules) == 0 {
-		return Clear, "no rule says where guests may be", ""
+		return clear("no rule says where guests may be")
 	}
 	const remedy = "mend the rule in the estate file, or lift it for the round"
 	means := make([][]*estate.Guest, len(f.Rules))
@@ -267,7 +307,7 @@ func rules(f Facts, _ *estate.Reading) (Level, string, string) {
 				}
 			}
 			if !found {
-				return Blocker, fmt.Sprintf("the rule %q speaks of %q, and no host has such a guest", rule.Says(), word), remedy
+				return blocker(fmt.Sprintf("the rule %q speaks of %q, and no host has such a guest", rule.Says(), word), remedy)
 			}
 		}
 	}
@@ -279,12 +319,12 @@ func rules(f Facts, _ *estate.Reading) (Level, string, string) {
 			}
 			if a.Keep == estate.Together && b.Keep == estate.Apart || a.Keep == estate.Apart && b.Keep == estate.Together {
 				if x := common(means[i], means[j]); len(x) > 1 {
-					return Blocker, fmt.Sprintf("the rules %q and %q contradict each other about %s and %s", a.Says(), b.Says(), x[0], x[1]), remedy
+					return blocker(fmt.Sprintf("the rules %q and %q contradict each other about %s and %s", a.Says(), b.Says(), x[0], x[1]), remedy)
 				}
 			}
 		}
 	}
-	return Clear, fmt.Sprintf("rules that bind: %d, and they mean guests that there are", len(f.Rules)), ""
+	return clear(fmt.Sprintf("rules that bind: %d, and they mean guests that there are", len(f.Rules)))
 }
 
 func rOr(r *estate.Reading) *estate.Reading {
@@ -303,24 +343,22 @@ func common(a, b []*estate.Guest) (names []string) {
 	return names
 }
 
-func bmc(f Facts, r *estate.Reading) (Level, string, string) {
+func bmc(f Facts, r *estate.Reading) found {
 	if r.BMC.None {
-		return Caution, "no BMC is named for it: its power and its health can't be told, and if it does not come back from a restart nobody can prove from here that it is off",
-			"name its BMC in the estate file, or be ready to walk there"
+		return caution("no BMC is named for it: its power and its health can't be told, and if it does not come back from a restart nobody can prove from here that it is off", "name its BMC in the estate file, or be ready to walk there")
 	}
 	if why := r.Unread(estate.BMCState, f.Now, f.MaxAge); why != "" {
-		return Blocker, "the BMC is unread: " + why, "see that the BMC answers; a host whose power can't be told is not restarted"
+		return unknown(Blocker, "the BMC is unread: "+why, "see that the BMC answers; a host whose power can't be told is not restarted")
 	}
 	if r.BMC.Queue > 0 {
-		return Blocker, fmt.Sprintf("%d task(s) wait in the BMC's queue, and would run at the next restart", r.BMC.Queue),
-			"look at the queue, and clear what nobody wants any more"
+		return blocker(fmt.Sprintf("%d task(s) wait in the BMC's queue, and would run at the next restart", r.BMC.Queue), "look at the queue, and clear what nobody wants any more")
 	}
-	return Clear, "it answers, power is " + r.BMC.Power + ", its queue is empty", ""
+	return clear("it answers, power is " + r.BMC.Power + ", its queue is empty")
 }
 
-func health(f Facts, r *estate.Reading) (Level, string, string) {
+func health(f Facts, r *estate.Reading) found {
 	if why := r.Unread(estate.HealthItems, f.Now, f.MaxAge); why != "" {
-		return Caution, "health is unread: " + why, "read it again"
+		return unknown(Caution, "health is unread: "+why, "read it again")
 	}
 	var bad []string
 	for _, h := range r.Health {
@@ -329,38 +367,38 @@ func health(f Facts, r *estate.Reading) (Level, string, string) {
 		}
 	}
 	if len(r.Health) == 0 {
-		return Caution, "health is unread: not one item was told", "see on the host and its BMC whether all is well"
+		return unknown(Caution, "health is unread: not one item was told", "see on the host and its BMC whether all is well")
 	}
 	if why := r.Section(estate.HealthItems).Partial; why != "" {
 		bad = append(bad, "not all health was read: "+why)
 	}
 	if len(bad) > 0 {
-		return Caution, strings.Join(bad, "; "), "mend it first, or go on knowing that it may not come back as it was"
+		return caution(strings.Join(bad, "; "), "mend it first, or go on knowing that it may not come back as it was")
 	}
-	return Clear, fmt.Sprintf("%d items, all well", len(r.Health)), ""
+	return clear(fmt.Sprintf("%d items, all well", len(r.Health)))
 }
 
-func pending(f Facts, r *estate.Reading) (Level, string, string) {
+func pending(f Facts, r *estate.Reading) found {
 	for _, s := range []estate.SectionName{estate.Packages, estate.Drivers, estate.FirmwareItems} {
 		if why := cmp.Or(r.Unread(s, f.Now, f.MaxAge), r.Section(s).Partial); why != "" {
-			return Caution, fmt.Sprintf("whether what is installed runs is not known: %s is unread: %s", s, why), "read it again"
+			return unknown(Caution, fmt.Sprintf("whether what is installed runs is not known: %s is unread: %s", s, why), "read it again")
 		}
 	}
 	for _, c := range r.Components {
 		if c.Running != "" {
-			return Caution, fmt.Sprintf("%s %s is installed and %s runs", c.Key, c.Version, c.Running), "the round's restart will settle it"
+			return caution(fmt.Sprintf("%s %s is installed and %s runs", c.Key, c.Version, c.Running), "the round's restart will settle it")
 		}
 		if len(c.Holders) > 0 {
-			return Caution, fmt.Sprintf("%s %s is installed, and %s still run what it replaced", c.Key, c.Version, c.Awaits()), "a service restarts, a guest moves away and back"
+			return caution(fmt.Sprintf("%s %s is installed, and %s still run what it replaced", c.Key, c.Version, c.Awaits()), "a service restarts, a guest moves away and back")
 		}
 	}
-	return Clear, "what is installed runs", ""
+	return clear("what is installed runs")
 }
 
 // packages looks for what is half installed: dpkg and rpm install nothing more until that is mended.
-func packages(f Facts, r *estate.Reading) (Level, string, string) {
+func packages(f Facts, r *estate.Reading) found {
 	if why := cmp.Or(r.Unread(estate.Packages, f.Now, f.MaxAge), r.Section(estate.Packages).Partial); why != "" {
-		return Blocker, "packages are unread: " + why, "see that the host answers, then read it again"
+		return unknown(Blocker, "packages are unread: "+why, "see that the host answers, then read it again")
 	}
 	var half []string
 	for i := range r.Components {
@@ -369,30 +407,29 @@ func packages(f Facts, r *estate.Reading) (Level, string, string) {
 		}
 	}
 	if len(half) > 0 {
-		return Blocker, strings.Join(half, "; ") + ": nothing else can be installed", "on the host, see why and let its package system finish: dpkg --configure -a"
+		return blocker(strings.Join(half, "; ")+": nothing else can be installed", "on the host, see why and let its package system finish: dpkg --configure -a")
 	}
-	return Clear, "nothing is half installed", ""
+	return clear("nothing is half installed")
 }
 
 // unjudged is the answer where what a check needs was not worked out: not knowing clears nothing.
-func unjudged() (Level, string, string) {
-	return Blocker, "it could not be known: the host was not judged against its baselines and the catalogue", "see what keeps the catalogue from being read, then ask again"
+func unjudged() found {
+	return unknown(Blocker, "it could not be known: the host was not judged against its baselines and the catalogue", "see what keeps the catalogue from being read, then ask again")
 }
 
-func dispute(f Facts, r *estate.Reading) (Level, string, string) {
+func dispute(f Facts, r *estate.Reading) found {
 	if !f.Judged {
 		return unjudged()
 	}
 	for i := range f.Verdicts {
 		if v := &f.Verdicts[i]; v.Host == r.Host && v.Clause != nil && len(v.Clause.Against) > 0 {
-			return Blocker, fmt.Sprintf("%s: %s wants %s, but %s", v.Component, v.Clause.Baseline, v.Clause.Says(), strings.Join(v.Clause.Against, " and ")),
-				"give one of the baselines the lower rank, or take one clause away"
+			return blocker(fmt.Sprintf("%s: %s wants %s, but %s", v.Component, v.Clause.Baseline, v.Clause.Says(), strings.Join(v.Clause.Against, " and ")), "give one of the baselines the lower rank, or take one clause away")
 		}
 	}
-	return Clear, "they agree", ""
+	return clear("they agree")
 }
 
-func payload(f Facts, _ *estate.Reading) (Level, string, string) {
+func payload(f Facts, _ *estate.Reading) found {
 	var bad []string
 	for file, why := range f.Payloads {
 		if why != nil {
@@ -401,17 +438,17 @@ func payload(f Facts, _ *estate.Reading) (Level, string, string) {
 	}
 	if len(bad) > 0 {
 		slices.Sort(bad)
-		return Blocker, strings.Join(bad, "; "), "fetch it again from its feed"
+		return blocker(strings.Join(bad, "; "), "fetch it again from its feed")
 	}
-	return Clear, fmt.Sprintf("%d payload(s) verified", len(f.Payloads)), ""
+	return clear(fmt.Sprintf("%d payload(s) verified", len(f.Payloads)))
 }
 
-func together(f Facts, _ *estate.Reading) (Level, string, string) {
+func together(f Facts, _ *estate.Reading) found {
 	if !f.Judged {
 		return unjudged()
 	}
 	if len(f.Mismatches) == 0 {
-		return Clear, "no compatibility list speaks against what it will have", ""
+		return clear("no compatibility list speaks against what it will have")
 	}
 	level := Caution
 	var out []string
@@ -421,5 +458,5 @@ func together(f Facts, _ *estate.Reading) (Level, string, string) {
 		}
 		out = append(out, fmt.Sprintf("%s, by the list %s: %s", m.Hardware, m.List, m.Why))
 	}
-	return level, strings.Join(out, "; "), "let the baselines want a combination that is on the list, or ask its publisher for a newer list"
+	return found{level: level, evidence: strings.Join(out, "; "), remedy: "let the baselines want a combination that is on the list, or ask its publisher for a newer list"}
 }

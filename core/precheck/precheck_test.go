@@ -146,8 +146,8 @@ func TestWithoutBeingJudgedNothingClears(t *testing.T) {
 // B8: what a host will be is held against the compatibility lists; whether leaving them blocks is the publisher's word.
 func TestOutsideACompatibilityList(t *testing.T) {
 	of := func(ms ...catalogue.Mismatch) Answer {
-		level, evidence, remedy := together(Facts{Judged: true, Mismatches: ms}, &estate.Reading{})
-		return Answer{Level: level, Evidence: evidence, Remedy: remedy}
+		x := together(Facts{Judged: true, Mismatches: ms}, &estate.Reading{})
+		return Answer{Level: x.level, Evidence: x.evidence, Remedy: x.remedy}
 	}
 	soft, hard := catalogue.Mismatch{Hardware: "L25", List: "net", Why: "2 with 3 is on no line"}, catalogue.Mismatch{Hardware: "S9", List: "disks", Why: "x", Blocks: true}
 	for _, c := range []struct {

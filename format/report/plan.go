@@ -70,6 +70,9 @@ func planText(w io.Writer, p *plan.Plan, words []string) {
 		for _, c := range v.Answers {
 			if c.Level != precheck.Clear {
 				plain.Fprintf(w, "   %-7s %s: %s\n", c.Level, c.Check, c.Evidence)
+				if c.Waived != nil {
+					plain.Fprintf(w, "           %s\n", c.Waived.Says())
+				}
 			}
 		}
 	}

@@ -8,6 +8,7 @@ import (
 
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/precheck"
 	"yareharbour/store"
 )
 
@@ -161,6 +162,28 @@ func filters(t *testing.T, b Bench) {
 	}
 	if all, err := b.B.Filters(t.Context()); err != nil || len(all) != 0 {
 		t.Errorf("an empty text forgets it: %v %v", all, err)
+	}
+}
+
+// waivers stay on the record, also those that were taken back.
+func waivers(t *testing.T, b Bench) {
+	w := precheck.Waiver{ID: "1", Cluster: "c", Host: "h", Check: "health", Evidence: "a fan", Reason: "ordered", By: "op", At: now, Until: now.Add(time.Hour)}
+	later := w
+	later.ID, later.At = "2", now.Add(time.Minute)
+	for _, x := range []precheck.Waiver{later, w} {
+		if err := b.A.KeepWaiver(t.Context(), x); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w.Ended, w.EndedBy = now.Add(time.Minute), "other"
+	if err := b.A.KeepWaiver(t.Context(), w); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := b.B.Waivers(t.Context(), "c"); err != nil || !reflect.DeepEqual(got, []precheck.Waiver{w, later}) {
+		t.Errorf("%+v %v", got, err)
+	}
+	if got, err := b.B.Waivers(t.Context(), "d"); err != nil || len(got) != 0 {
+		t.Errorf("of another cluster: %+v %v", got, err)
 	}
 }
 

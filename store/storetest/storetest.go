@@ -21,6 +21,7 @@ type State interface {
 	store.Versions
 	store.Tallies
 	store.Filters
+	store.Waivers
 }
 
 // Bench is two openings of one state, as two processes have them, and the clock by which its leases go.
@@ -55,6 +56,7 @@ func Test(t *testing.T, open func(t *testing.T) Bench) {
 		"tallies":                                   tallies,
 		"looks":                                     looks,
 		"filters":                                   filters,
+		"waivers":                                   waivers,
 	} {
 		t.Run(name, func(t *testing.T) { run(t, open(t)) })
 	}

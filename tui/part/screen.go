@@ -48,6 +48,7 @@ const (
 	Host      = "Host"
 	Drift     = "Drift"
 	Plan      = "Plan"
+	Prechecks = "Prechecks"
 	Round     = "Round"
 	Catalogue = "Catalogue"
 	Bundle    = "Bundle"

@@ -123,6 +123,7 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 		part.NewKey("l", "", "change how full hosts may be made: all, 90, 80, 70 percent", planned, do(turnLimit)),
 		part.NewKey("i", "", "change only some components", planned, func() tea.Msg { return s.askOnly(f) }),
 		part.NewKey("u", "", "lift the rules about guests, or keep them again", s.ruled(planned), do(func(b *plan.Brief) { s.turnRules(b) })),
+		part.NewKey("a", "checks", "see every precheck, what it found and what to do", planned, func() tea.Msg { return part.Go{Screen: part.Prechecks, Cluster: s.cluster, What: s.brief} }),
 		part.NewKey("z", "take back", "take back the last change of the plan", back, func() tea.Msg { return s.takeBack(f) }),
 		part.NewKey("n", "anew", "plan the usual round again from a fresh reading", fresh, func() tea.Msg { return s.anew(f) }),
 	}
