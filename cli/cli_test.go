@@ -10,6 +10,8 @@ import (
 	"strings"
 	"sync"
 	"testing"
+
+	"yareharbour/core/precheck"
 )
 
 // As a simulated estate this program is started again: then it is yare, and no test.
@@ -159,8 +161,8 @@ func TestMistakesAreNamed(t *testing.T) {
 		"plan yrad":                           "yard",
 		"explain heron fw:corran":             "did you mean fw:corran-bios or fw:corran-bmc",
 		"explain vts fw:corran-bmc":           "vts is a cluster",
-		"plan vts --hosts avocet":             "--hosts: there is no host \"avocet\" in vts",
-		"plan vts --out-of-service 0":         "--out-of-service",
+		"plan vts --hosts avocet":             "the brief's hosts: vts has no host \"avocet\"",
+		"plan vts --out-of-service 0":         "lets 0 hosts be out of service at once",
 		"check vts --narrow colour=red":       "no field \"colour\"",
 		"check --local vts":                   "--local or names, not both",
 		"catalogue show fw:nowhere":           "no feed has a release of fw:nowhere",
@@ -231,6 +233,33 @@ func TestQuestions(t *testing.T) {
 		}
 		if !strings.Contains(errs.String(), "Do it?") {
 			t.Errorf("%q: nothing was asked: %s", in, errs.String())
+		}
+	}
+}
+
+// Every check has its page, which asks what the check asks and says of waiving what the check says.
+func TestEveryCheckHasItsPage(t *testing.T) {
+	index, err := os.ReadFile(filepath.Join("..", "docs", "prechecks", "README.md"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range precheck.Checks {
+		page, err := os.ReadFile(filepath.Join("..", "docs", "prechecks", c.Name+".md"))
+		if err != nil {
+			t.Error(err)
+			continue
+		}
+		waives := "It can be waived"
+		if c.Never != "" {
+			waives = "must never be waived: " + c.Never
+		}
+		for _, want := range []string{"# " + c.Name, c.Asks, waives} {
+			if !strings.Contains(string(page), want) {
+				t.Errorf("the page of %s lacks %q", c.Name, want)
+			}
+		}
+		if !strings.Contains(string(index), "["+c.Name+"]("+c.Name+".md)") {
+			t.Errorf("%s is not in the index", c.Name)
 		}
 	}
 }

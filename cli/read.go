@@ -100,6 +100,10 @@ func showSection(w io.Writer, r *estate.Reading, s estate.Section) error {
 		for _, h := range r.Health {
 			plain.Fprintf(t, "  %s\t%s\t%s\n", h.Item, map[bool]string{true: "well", false: "not well"}[h.OK], h.Detail)
 		}
+	case estate.ConditionItems:
+		for _, h := range r.Condition.Says() {
+			plain.Fprintf(t, "  %s\t%s\t%s\n", h.Item, map[bool]string{true: "well", false: "not well"}[h.OK], h.Detail)
+		}
 	case estate.BMCState:
 		plain.Fprintf(t, "  power\t%s\n  tasks that wait or run\t%d\n", cmp.Or(r.BMC.Power, "not told"), r.BMC.Queue)
 	default:

@@ -40,7 +40,7 @@ type Machine struct {
 }
 
 // Sections are those that a machine can tell of. Its guests and its BMC are asked elsewhere.
-var Sections = []estate.SectionName{estate.Host, estate.Packages, estate.Drivers, estate.FirmwareItems, estate.SettingItems}
+var Sections = []estate.SectionName{estate.Host, estate.Packages, estate.Drivers, estate.FirmwareItems, estate.SettingItems, estate.ConditionItems}
 
 // later is a source in which commands had to be ended, as a probe tells.
 type later interface {
@@ -106,6 +106,8 @@ func (m Machine) section(name estate.SectionName, r *estate.Reading, all []proce
 		return "/sys", m.firmware(r)
 	case estate.SettingItems:
 		return "/proc, /etc", m.settings(r, all)
+	case estate.ConditionItems:
+		return "/proc, date, df", m.condition(r)
 	}
 	return "/proc", m.host(r)
 }

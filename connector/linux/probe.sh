@@ -8,7 +8,7 @@
 #   =WORD   what is said about the probe itself; the last line is =end
 LC_ALL=C PATH=$PATH:/usr/sbin:/sbin
 export LC_ALL PATH
-: "${want:=host packages drivers firmware settings}" "${limit:=4}"
+: "${want:=host packages drivers firmware settings condition}" "${limit:=4}"
 
 late() { printf '=late\0%s %s\n' "$section" "$*"; }
 bounded() {
@@ -62,6 +62,11 @@ if wants settings; then
 	names /etc/systemd/system/*.wants/*.service
 	ask 'nft list ruleset' nft list ruleset
 	ask 'iptables -S INPUT' iptables -S INPUT
+fi
+if wants condition; then
+	show /proc/mounts /proc/mdstat /proc/net/bonding/* /etc/pki/CA/cacert.pem /etc/pki/libvirt/*.pem /etc/pki/qemu/*.pem
+	ask 'date +%s' date +%s
+	ask 'df -Plm' df -Plm
 fi
 if wants drivers firmware; then
 	show /sys/bus/pci/devices/*/uevent /sys/bus/pci/devices/*/vendor /sys/bus/pci/devices/*/device /sys/bus/pci/devices/*/class

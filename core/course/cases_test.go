@@ -9,7 +9,7 @@ plan a k/host
 plan a k/host
 journal a: began
 seen stale
-⇒ look a bmc,drivers,firmware,guests,health,host,packages,settings; look b guests,host; look c guests,host
+⇒ look a bmc,condition,drivers,firmware,guests,health,host,packages,settings; look b guests,host; look c guests,host
 
 # the prechecks let it go ahead
 plan a k/host

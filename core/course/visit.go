@@ -127,6 +127,7 @@ func (t *turn) answers(v *Visit) []precheck.Answer {
 	brief := t.s.Plan.Brief
 	f := precheck.Facts{Now: t.f.Now, Reserve: brief.Reserve, Out: brief.Out, Hosts: t.f.Hosts, Rules: t.s.Plan.Rules, Limit: brief.Limit, Rest: t.s.Plan.Rest(), Readings: t.f.Readings, Empties: v.Empties, Round: t.s.Round,
 		Adopts: v.Adopts, Visited: t.draining(), Payloads: map[string]error{}, Judged: today.Judged, Verdicts: today.Verdicts, Mismatches: today.Mismatches}
+	f.StagesMiB, f.Kernel = v.Stages()
 	for _, c := range v.Changes {
 		if c.File == "" {
 			continue

@@ -21,10 +21,12 @@ const (
 	HealthItems   SectionName = "health"
 	BMCState      SectionName = "bmc"
 	SettingItems  SectionName = "settings"
+	// ConditionItems are the clock, room, the root, links, arrays and certificates.
+	ConditionItems SectionName = "condition"
 )
 
 // SectionNames lists every section in the order in which they are read and shown.
-var SectionNames = []SectionName{Host, Packages, Drivers, FirmwareItems, GuestList, HealthItems, BMCState, SettingItems}
+var SectionNames = []SectionName{Host, Packages, Drivers, FirmwareItems, GuestList, HealthItems, BMCState, SettingItems, ConditionItems}
 
 // Section says when and from where a part of a reading was taken. One with an Err is unread: nothing it would hold may
 // be taken for absent, and nothing for fine. What the reading has of an unread section is what was last known, and Held says since when.
@@ -129,6 +131,7 @@ type Reading struct {
 	Guests     []Guest        `json:"guests"`
 	Health     []Health       `json:"health,omitempty"`
 	BMC        BMC            `json:"bmc"`
+	Condition  Condition      `json:"condition,omitzero"`
 }
 
 // Section returns the section of that name; a section that is not there is unread.
@@ -262,6 +265,7 @@ func (r *Reading) Over(last *Reading) *Reading {
 		out.Storages, out.Features, out.Counts = f.Storages, f.Features, f.Counts
 	}
 	out.Hardware = r.Hardware.or(last.Hardware)
+	out.Condition = from[ConditionItems].Condition
 	out.Emulator = cmp.Or(r.Emulator, last.Emulator)
 	out.Guests, out.Health, out.BMC = from[GuestList].Guests, from[HealthItems].Health, from[BMCState].BMC
 	if _, asked := r.section(BMCState); asked {

@@ -237,6 +237,7 @@ var errUnverified = errors.New("there is nothing here to verify it with")
 func (in Input) facts(v *Visit) precheck.Facts {
 	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Reserve: in.Brief.Reserve, Out: in.Brief.Out, Hosts: in.Cluster.Hosts, Rules: in.rules(), Limit: in.Brief.Limit, Rest: v.resting(),
 		Readings: in.Readings, Verdicts: in.Verdicts[v.Host], Empties: v.Empties, Adopts: v.Adopts, Payloads: map[string]error{}}
+	f.StagesMiB, f.Kernel = v.Stages()
 	for _, c := range v.Changes {
 		if c.File == "" {
 			continue
@@ -250,6 +251,18 @@ func (in Input) facts(v *Visit) precheck.Facts {
 		f.Judged, f.Mismatches = true, v.Mismatches(in.Catalogue, r)
 	}
 	return f
+}
+
+// Stages is how much of a visit's payloads is staged on the host, in MiB, rounded up, and whether a kernel is among it.
+func (v *Visit) Stages() (mib int64, kernel bool) {
+	var bytes int64
+	for _, c := range v.Changes {
+		if c.Kind() == act.Install {
+			bytes += c.Size
+			kernel = kernel || strings.Contains(c.Component.Name(), "linux-image") || c.Component.Name() == "kernel"
+		}
+	}
+	return (bytes + 1<<20 - 1) >> 20, kernel
 }
 
 // Mismatches returns the combinations on no compatibility list that the host would have after the visit.

@@ -58,6 +58,9 @@ type Facts struct {
 	Verdicts []drift.Verdict  // of the host asked about
 	Payloads map[string]error // file → why it can't be used; nil where it is here and verified
 	Empties  bool             // the host must be drained
+	// StagesMiB is how much is staged on the host, in MiB, and Kernel tells that a kernel is among it.
+	StagesMiB int64
+	Kernel    bool
 	// Judged tells that Verdicts and Mismatches were worked out for this host. Where they were not, the checks that need them can't be answered.
 	Judged bool
 	// Mismatches are the combinations on no compatibility list that the host would have after its changes.
@@ -110,6 +113,12 @@ var Checks = []Check{
 	{"bmc", "Does the BMC answer, with an empty task queue?", "what waits there runs at the restart, and a host whose power can't be told is not restarted", []estate.SectionName{estate.BMCState}, bmc},
 	{"health", "Do the host and its BMC report themselves well?", "", []estate.SectionName{estate.HealthItems}, health},
 	{"restart", "Is no restart pending from before?", "", []estate.SectionName{estate.Packages, estate.Drivers, estate.FirmwareItems}, pending},
+	{"clock", "Does its clock agree with this one?", "", []estate.SectionName{estate.ConditionItems}, clock},
+	{"root", "Does its root outlive a restart?", "what is put in would be gone", []estate.SectionName{estate.ConditionItems}, root},
+	{"space", "Is there room for what is put in?", "it would break off in the middle", []estate.SectionName{estate.ConditionItems}, space},
+	{"storage", "Are its arrays whole and in sync?", "", []estate.SectionName{estate.ConditionItems}, storage},
+	{"bonds", "Are both links of its bonds up?", "", []estate.SectionName{estate.ConditionItems}, bonds},
+	{"certificates", "Are its certificates far from their end?", "", []estate.SectionName{estate.ConditionItems}, certificates},
 	{"packages", "Has the package system finished what it began?", "it installs nothing before that", []estate.SectionName{estate.Packages}, packages},
 	{"dispute", "Do the baselines agree on what is wanted?", "", nil, dispute},
 	{"payload", "Is every payload here and verified?", "nothing unverified is applied", nil, payload},

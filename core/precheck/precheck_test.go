@@ -21,8 +21,9 @@ func facts() Facts {
 		Empties: true, Judged: true, Payloads: map[string]error{"x.payload": nil}}
 	for _, h := range f.Hosts {
 		r := &estate.Reading{Host: h, Capacity: estate.Resources{MemoryMiB: 100, CPU: 100}, BMC: estate.BMC{Power: "On"},
-			Health: []estate.Health{{Item: "fans", OK: true}},
-			Guests: []estate.Guest{{Name: "g-" + h, State: estate.Running, Load: estate.Resources{MemoryMiB: 30}}}}
+			Health:    []estate.Health{{Item: "fans", OK: true}},
+			Condition: estate.Condition{Root: "ext4", Space: []estate.Space{{Path: "/", FreeMiB: 20 << 10, SizeMiB: 40 << 10}}},
+			Guests:    []estate.Guest{{Name: "g-" + h, State: estate.Running, Load: estate.Resources{MemoryMiB: 30}}}}
 		for _, s := range estate.SectionNames {
 			r.SetSection(estate.Section{Name: s, At: now.Add(-time.Minute)})
 		}

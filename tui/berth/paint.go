@@ -3,6 +3,7 @@ package berth
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 
 	"yareharbour/core/drift"
@@ -147,8 +148,12 @@ func troubles(f part.Frame, col *part.Column, r *estate.Reading) {
 			col.Line(0, part.Caution|part.Bold, "? "+string(s.Name)+" is not all read: "+s.Partial)
 		}
 	}
+	items := slices.Clone(r.Health)
+	if r.Read(estate.ConditionItems) {
+		items = append(items, r.Condition.Says()...)
+	}
 	var well []string
-	for _, h := range r.Health {
+	for _, h := range items {
 		if h.OK {
 			well = append(well, h.Item)
 		} else {
@@ -162,7 +167,7 @@ func troubles(f part.Frame, col *part.Column, r *estate.Reading) {
 		col.Line(
 			0,
 			part.Good,
-			fmt.Sprintf("%d of %d items are well: %s", len(well), len(r.Health), strings.Join(well, ", ")),
+			fmt.Sprintf("%d of %d items are well: %s", len(well), len(items), strings.Join(well, ", ")),
 		)
 	}
 }

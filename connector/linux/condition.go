@@ -1,0 +1,173 @@
+package linux
+
+import (
+	"crypto/x509"
+	"encoding/pem"
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"yareharbour/core/estate"
+)
+
+// condition reads what has no version: the clock, room, the root, bonded links, arrays and certificates.
+func (m Machine) condition(r *estate.Reading) error {
+	mounts, err := m.text("proc/mounts")
+	if err != nil {
+		return err
+	}
+	c := estate.Condition{}
+	c.Root, c.Volatile = rootOf(mounts)
+	if out, err := m.Output("date", "+%s"); err == nil {
+		if n, err := strconv.ParseInt(strings.TrimSpace(string(out)), 10, 64); err == nil {
+			c.Ahead = time.Unix(n, 0).Sub(m.Now()).Truncate(estate.ClockGrain)
+		}
+	} else {
+		return fmt.Errorf("its clock: %w", err)
+	}
+	out, err := m.Output("df", "-Plm")
+	if err != nil && !missing(err) {
+		return fmt.Errorf("its room: %w", err)
+	}
+	c.Space = spaces(lines(out), mounts)
+	for _, f := range m.Glob("proc/net/bonding/*") {
+		if text, err := m.text(f); err == nil {
+			c.Bonds = append(c.Bonds, bond(path.Base(f), text))
+		}
+	}
+	if text, err := m.text("proc/mdstat"); err == nil {
+		c.Arrays = arrays(text)
+	}
+	for _, pattern := range certificates {
+		for _, f := range m.Glob(pattern) {
+			if text, err := m.ReadFile(f); err == nil {
+				c.Certificates = append(c.Certificates, certificate("/"+f, text)...)
+			}
+		}
+	}
+	r.Condition = c
+	return nil
+}
+
+// certificates are where libvirt and QEMU keep theirs (libvirt's "TLS certificates" and QEMU's x509 directories).
+var certificates = []string{"etc/pki/CA/cacert.pem", "etc/pki/libvirt/*.pem", "etc/pki/qemu/*.pem"}
+
+// certificate finds the certificates in a PEM file; keys are passed over.
+func certificate(name string, text []byte) (out []estate.Certificate) {
+	for {
+		var block *pem.Block
+		if block, text = pem.Decode(text); block == nil {
+			return out
+		}
+		if block.Type != "CERTIFICATE" {
+			continue
+		}
+		if c, err := x509.ParseCertificate(block.Bytes); err == nil {
+			out = append(out, estate.Certificate{Name: name, Until: c.NotAfter})
+		}
+	}
+}
+
+// volatile are file systems that hold nothing beyond a restart, or can't be written.
+var volatile = []string{"tmpfs", "ramfs", "rootfs", "squashfs", "iso9660"}
+
+// rootOf is the type of what is mounted at / last, and whether what is written there is gone after a restart. What is written to an overlay is where its upper directory is.
+func rootOf(mounts string) (kind string, gone bool) {
+	options := ""
+	types := map[string]string{}
+	for line := range strings.Lines(mounts) {
+		f := strings.Fields(line)
+		if len(f) < 4 {
+			continue
+		}
+		types[f[1]] = f[2]
+		if f[1] == "/" {
+			kind, options = f[2], f[3]
+		}
+	}
+	if kind != "overlay" {
+		return kind, slices.Contains(volatile, kind)
+	}
+	for o := range strings.SplitSeq(options, ",") {
+		if dir, ok := strings.CutPrefix(o, "upperdir="); ok {
+			for d := dir; d != "/" && d != "."; d = path.Dir(d) {
+				if t := types[d]; t != "" {
+					return kind, slices.Contains(volatile, t)
+				}
+			}
+			return kind, false
+		}
+	}
+	return kind, true // it has nothing that could be written to
+}
+
+// spaces reads POSIX df's table in MiB. What is kept in memory, and what can't be written, is left out.
+func spaces(table []string, mounts string) (out []estate.Space) {
+	kind := map[string]string{}
+	for line := range strings.Lines(mounts) {
+		if f := strings.Fields(line); len(f) > 2 {
+			kind[f[1]] = f[2]
+		}
+	}
+	for _, line := range table {
+		f := strings.Fields(line)
+		if len(f) < 6 || !strings.HasPrefix(f[5], "/") || slices.Contains(volatile, kind[f[5]]) || kind[f[5]] == "devtmpfs" {
+			continue
+		}
+		size, err := strconv.ParseInt(f[1], 10, 64)
+		free, wrong := strconv.ParseInt(f[3], 10, 64)
+		if err != nil || wrong != nil {
+			continue
+		}
+		grain := int64(64)
+		if free > 4096 {
+			grain = 1024
+		}
+		out = append(out, estate.Space{Path: f[5], FreeMiB: free / grain * grain, SizeMiB: size})
+	}
+	return out
+}
+
+// bond reads a file of /proc/net/bonding.
+func bond(name, text string) estate.Bond {
+	b := estate.Bond{Name: name}
+	for line := range strings.Lines(text) {
+		switch k, v, _ := strings.Cut(strings.TrimSpace(line), ": "); {
+		case k == "Slave Interface":
+			b.Links = append(b.Links, estate.Link{Name: v})
+		case k == "MII Status" && len(b.Links) > 0:
+			b.Links[len(b.Links)-1].Up = v == "up"
+		}
+	}
+	return b
+}
+
+// arrays reads /proc/mdstat: an array's line, the one behind it with how many of its devices are there, and perhaps one that tells of a recovery.
+func arrays(text string) (out []estate.Array) {
+	for line := range strings.Lines(text) {
+		f := strings.Fields(line)
+		switch {
+		case len(f) > 2 && f[1] == ":" && strings.HasPrefix(f[0], "md"):
+			out = append(out, estate.Array{Name: f[0], Whole: f[2] == "active", Detail: map[bool]string{false: f[2]}[f[2] == "active"]})
+			if strings.Contains(line, "(F)") {
+				out[len(out)-1].Whole, out[len(out)-1].Detail = false, "a device of it failed"
+			}
+		case len(out) == 0 || len(f) == 0:
+		case strings.Contains(f[len(f)-1], "_") && strings.HasPrefix(f[len(f)-1], "["):
+			a := &out[len(out)-1]
+			a.Whole, a.Detail = false, "devices that are there: "+f[len(f)-1]
+		default:
+			for _, word := range []string{"resync", "recovery", "reshape"} {
+				if slices.Contains(f, word) {
+					a := &out[len(out)-1]
+					a.Whole = false
+					a.Detail = strings.TrimPrefix(a.Detail+"; "+strings.Join(f, " "), "; ")
+				}
+			}
+		}
+	}
+	return out
+}

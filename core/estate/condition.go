@@ -1,0 +1,99 @@
+package estate
+
+import (
+	"fmt"
+	"strings"
+	"time"
+)
+
+// Condition is how a host stands in what has no version: its clock, its room, its root, its links, its certificates and its arrays.
+type Condition struct {
+	// Ahead is how far the host's clock is ahead of the one of whoever read it; behind where it is negative. What is less than ClockGrain is told as none.
+	Ahead time.Duration `json:"ahead,omitempty"`
+	// Root is the type of its root file system; Volatile tells that what is written there does not outlive a restart.
+	Root         string        `json:"root,omitempty"`
+	Volatile     bool          `json:"volatile,omitempty"`
+	Space        []Space       `json:"space,omitempty"` // of local file systems
+	Bonds        []Bond        `json:"bonds,omitempty"`
+	Arrays       []Array       `json:"arrays,omitempty"`
+	Certificates []Certificate `json:"certificates,omitempty"`
+}
+
+// ClockGrain is how exactly a clock is read: the way to a host takes time.
+const ClockGrain = 5 * time.Second
+
+// Space is the room on a file system, rounded down: readings that say the same are kept once.
+type Space struct {
+	Path    string `json:"path"`
+	FreeMiB int64  `json:"free_mib"`
+	SizeMiB int64  `json:"size_mib"`
+}
+
+// Under is the file system that a path is on; the zero value where that is not known.
+func (c *Condition) Under(path string) (best Space) {
+	for _, s := range c.Space {
+		if (s.Path == "/" || path == s.Path || len(path) > len(s.Path) && path[:len(s.Path)+1] == s.Path+"/") && len(s.Path) >= len(best.Path) {
+			best = s
+		}
+	}
+	return best
+}
+
+// Bond is several links that stand in for each other.
+type Bond struct {
+	Name  string `json:"name"`
+	Links []Link `json:"links"`
+}
+
+// Link is a network adapter's port.
+type Link struct {
+	Name string `json:"name"`
+	Up   bool   `json:"up"`
+}
+
+// Array is storage made of several devices.
+type Array struct {
+	Name   string `json:"name"`
+	Whole  bool   `json:"whole"`            // every device is there, and in sync
+	Detail string `json:"detail,omitempty"` // what is not
+}
+
+// Certificate is one that the host shows to others, or trusts.
+type Certificate struct {
+	Name  string    `json:"name"`
+	Until time.Time `json:"until"`
+}
+
+// Says tells all of it, a thing a line.
+func (c *Condition) Says() (out []Health) {
+	add := func(item string, ok bool, format string, args ...any) {
+		out = append(out, Health{Item: item, OK: ok, Detail: fmt.Sprintf(format, args...)})
+	}
+	if c.Root != "" {
+		add("root", !c.Volatile, "%s%s", c.Root, map[bool]string{true: ", gone after a restart"}[c.Volatile])
+	}
+	add("clock", c.Ahead == 0, "%s ahead", c.Ahead)
+	for _, s := range c.Space {
+		add("room on "+s.Path, s.SizeMiB == 0 || s.FreeMiB*20 >= s.SizeMiB, "%d of %d MiB free", s.FreeMiB, s.SizeMiB)
+	}
+	for _, b := range c.Bonds {
+		up := 0
+		var links []string
+		for _, l := range b.Links {
+			word := "down"
+			if l.Up {
+				up++
+				word = "up"
+			}
+			links = append(links, l.Name+" "+word)
+		}
+		add(b.Name, up > 1, "%s", strings.Join(links, ", "))
+	}
+	for _, a := range c.Arrays {
+		add(a.Name, a.Whole, "%s", map[bool]string{true: "whole", false: a.Detail}[a.Whole])
+	}
+	for _, x := range c.Certificates {
+		add(x.Name, true, "until %s", x.Until.Format("2 Jan 2006"))
+	}
+	return out
+}

@@ -1,0 +1,172 @@
+package precheck
+
+import (
+	"cmp"
+	"fmt"
+	"strings"
+	"time"
+
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+)
+
+// What the condition of a host is held to.
+const (
+	clockCaution = 10 * time.Second // logs and certificates get out of step
+	clockBlocker = 5 * time.Minute  // certificates and tickets are refused
+	certCaution  = 21 * 24 * time.Hour
+	spareMiB     = 512 // beside what is put in
+	bootMiB      = 200 // a kernel with its initial file system
+)
+
+// ill is the answer where a host's condition was not read.
+func ill(f *Facts, r *estate.Reading, what string) (found, bool) {
+	if why := cmp.Or(r.Unread(estate.ConditionItems, f.Now, f.MaxAge), r.Section(estate.ConditionItems).Partial); why != "" {
+		return unknown(Caution, what+" could not be known: "+why, "see that the host answers, then read it again"), true
+	}
+	return found{}, false
+}
+
+func clock(f Facts, r *estate.Reading) found {
+	if x, no := ill(&f, r, "its clock"); no {
+		return x
+	}
+	off := r.Condition.Ahead
+	says, away := "ahead of", off
+	if off < 0 {
+		says, away = "behind", -off
+	}
+	evidence := fmt.Sprintf("its clock is %s %s this one", drift.Age(away), says)
+	const remedy = "see why it does not follow its time servers: chronyc tracking, or timedatectl"
+	switch {
+	case away >= clockBlocker:
+		return blocker(evidence, remedy)
+	case away >= clockCaution:
+		return caution(evidence, remedy)
+	}
+	return clear("its clock agrees with this one")
+}
+
+// space holds the room on a host to what is put there.
+func space(f Facts, r *estate.Reading) found {
+	if x, no := ill(&f, r, "its room"); no {
+		return x
+	}
+	var short, low []string
+	need := func(path string, mib int64, why string) {
+		s := r.Condition.Under(path)
+		if s.Path != "" && s.FreeMiB < mib {
+			short = append(short, fmt.Sprintf("%s has %d MiB free, and %s takes %d", s.Path, s.FreeMiB, why, mib))
+		}
+	}
+	if f.StagesMiB > 0 {
+		need("/var/lib/yare", f.StagesMiB+spareMiB, "what is staged there")
+		need("/usr", 3*f.StagesMiB+spareMiB, "what is put in")
+	}
+	if f.Kernel {
+		need("/boot", bootMiB, "a kernel")
+	}
+	for _, s := range r.Condition.Space {
+		if s.SizeMiB > 0 && s.FreeMiB*20 < s.SizeMiB {
+			low = append(low, fmt.Sprintf("%s has %d of %d MiB free", s.Path, s.FreeMiB, s.SizeMiB))
+		}
+	}
+	const remedy = "make room there: old kernels, package caches, logs"
+	switch {
+	case len(short) > 0:
+		return blocker(strings.Join(short, "; "), remedy)
+	case len(low) > 0:
+		return caution(strings.Join(low, "; "), remedy)
+	case len(r.Condition.Space) == 0:
+		return unknown(Caution, "its room could not be known: no file system was told", "look at it on the host: df")
+	}
+	return clear("there is room for what is put in")
+}
+
+func root(f Facts, r *estate.Reading) found {
+	if x, no := ill(&f, r, "whether its root outlives a restart"); no {
+		return x
+	}
+	switch c := &r.Condition; {
+	case c.Root == "":
+		return unknown(Caution, "whether its root outlives a restart could not be known: its type was not told", "look at it on the host: findmnt /")
+	case c.Volatile:
+		return blocker("its root ("+c.Root+") does not outlive a restart: what is put in would be gone after it", "change the image that it starts from instead")
+	default:
+		return clear("its root (" + c.Root + ") outlives a restart")
+	}
+}
+
+func bonds(f Facts, r *estate.Reading) found {
+	if x, no := ill(&f, r, "whether its bonded links are up"); no {
+		return x
+	}
+	var bad []string
+	for _, b := range r.Condition.Bonds {
+		var up, down []string
+		for _, l := range b.Links {
+			if l.Up {
+				up = append(up, l.Name)
+			} else {
+				down = append(down, l.Name)
+			}
+		}
+		if len(up) < 2 {
+			bad = append(bad, fmt.Sprintf("%s: up %s, down %s", b.Name, orNone(up), orNone(down)))
+		}
+	}
+	if len(bad) > 0 {
+		return caution(strings.Join(bad, "; ")+": there is no second way", "see to the cable, the port and the switch first: a driver's or an adapter's update takes a link down")
+	}
+	return clear(fmt.Sprintf("bonds: %d, each with two links up", len(r.Condition.Bonds)))
+}
+
+func orNone(names []string) string {
+	if len(names) == 0 {
+		return "none"
+	}
+	return strings.Join(names, ", ")
+}
+
+func storage(f Facts, r *estate.Reading) found {
+	if x, no := ill(&f, r, "whether its arrays are in sync"); no {
+		return x
+	}
+	var bad []string
+	for _, a := range r.Condition.Arrays {
+		if !a.Whole {
+			bad = append(bad, a.Name+": "+a.Detail)
+		}
+	}
+	if len(bad) == 0 {
+		return clear(fmt.Sprintf("arrays: %d, each of them whole", len(r.Condition.Arrays)))
+	}
+	const remedy = "wait until it is in sync, or replace what failed, before the host restarts"
+	if f.Empties {
+		return blocker(strings.Join(bad, "; "), remedy)
+	}
+	return caution(strings.Join(bad, "; "), remedy)
+}
+
+func certificates(f Facts, r *estate.Reading) found {
+	if x, no := ill(&f, r, "how long its certificates last"); no {
+		return x
+	}
+	var over, near []string
+	for _, c := range r.Condition.Certificates {
+		switch left := c.Until.Sub(f.Now); {
+		case left <= 0:
+			over = append(over, fmt.Sprintf("%s ended on %s", c.Name, c.Until.Format("2 Jan 2006")))
+		case left < certCaution:
+			near = append(near, fmt.Sprintf("%s ends on %s", c.Name, c.Until.Format("2 Jan 2006")))
+		}
+	}
+	const remedy = "renew it: migrations and logins that rest on it fail from then on"
+	switch {
+	case len(over) > 0 && f.Empties:
+		return blocker(strings.Join(append(over, near...), "; "), remedy)
+	case len(over)+len(near) > 0:
+		return caution(strings.Join(append(over, near...), "; "), remedy)
+	}
+	return clear(fmt.Sprintf("certificates: %d, none near its end", len(r.Condition.Certificates)))
+}

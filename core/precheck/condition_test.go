@@ -1,0 +1,104 @@
+package precheck
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"yareharbour/core/estate"
+)
+
+// What a host's condition is held to: at the edge, on either side of it, and where it was not read.
+func TestConditions(t *testing.T) {
+	bond := func(up ...bool) func(*Facts, *estate.Condition) {
+		return func(_ *Facts, c *estate.Condition) {
+			b := estate.Bond{Name: "bond0"}
+			for i, x := range up {
+				b.Links = append(b.Links, estate.Link{Name: string(rune('a' + i)), Up: x})
+			}
+			c.Bonds = []estate.Bond{b}
+		}
+	}
+	ahead := func(d time.Duration) func(*Facts, *estate.Condition) {
+		return func(_ *Facts, c *estate.Condition) { c.Ahead = d }
+	}
+	room := func(path string, free, size int64, kernel bool, stages int64) func(*Facts, *estate.Condition) {
+		return func(f *Facts, c *estate.Condition) {
+			c.Space = append(c.Space, estate.Space{Path: path, FreeMiB: free, SizeMiB: size})
+			f.Kernel, f.StagesMiB = kernel, stages
+		}
+	}
+	array := func(whole, empties bool) func(*Facts, *estate.Condition) {
+		return func(f *Facts, c *estate.Condition) {
+			c.Arrays, f.Empties = []estate.Array{{Name: "md0", Whole: whole, Detail: "recovery = 3 %"}}, empties
+		}
+	}
+	cert := func(left time.Duration, empties bool) func(*Facts, *estate.Condition) {
+		return func(f *Facts, c *estate.Condition) {
+			c.Certificates, f.Empties = []estate.Certificate{{Name: "server", Until: now.Add(left)}}, empties
+		}
+	}
+	day := 24 * time.Hour
+	for n, c := range []struct {
+		check string
+		spoil func(*Facts, *estate.Condition)
+		level Level
+		says  string
+	}{
+		{"clock", ahead(0), Clear, "agrees"},
+		{"clock", ahead(clockCaution - 1), Clear, ""},
+		{"clock", ahead(clockCaution), Caution, "10 s ahead of this one"},
+		{"clock", ahead(-clockCaution), Caution, "10 s behind this one"},
+		{"clock", ahead(clockBlocker - 1), Caution, ""},
+		{"clock", ahead(-clockBlocker), Blocker, "5 min behind"},
+		{"root", func(_ *Facts, c *estate.Condition) { c.Volatile = true }, Blocker, "does not outlive a restart"},
+		{"root", func(_ *Facts, c *estate.Condition) { c.Root = "" }, Caution, "could not be known"},
+		{"space", room("/boot", bootMiB, 1000, true, 0), Clear, ""},
+		{"space", room("/boot", bootMiB-1, 1000, true, 0), Blocker, "/boot has 199 MiB free, and a kernel takes 200"},
+		{"space", room("/boot", bootMiB-1, 1000, false, 0), Clear, ""},
+		{"space", room("/var", 611, 1000, false, 100), Blocker, "/var has 611 MiB free, and what is staged there takes 612"},
+		{"space", room("/var", 612, 1000, false, 100), Clear, ""},
+		{"space", room("/usr", 811, 1000, false, 100), Blocker, "what is put in takes 812"},
+		{"space", room("/srv", 49, 1000, false, 0), Caution, "/srv has 49 of 1000 MiB free"},
+		{"space", room("/srv", 50, 1000, false, 0), Clear, ""},
+		{"space", func(_ *Facts, c *estate.Condition) { c.Space = nil }, Caution, "no file system was told"},
+		{"storage", array(true, true), Clear, "arrays: 1"},
+		{"storage", array(false, true), Blocker, "md0: recovery = 3 %"},
+		{"storage", array(false, false), Caution, ""},
+		{"bonds", bond(true, true), Clear, "bonds: 1"},
+		{"bonds", bond(true, false), Caution, "bond0: up a, down b"},
+		{"bonds", bond(false, false), Caution, "up none, down a, b"},
+		{"certificates", cert(certCaution, true), Clear, ""},
+		{"certificates", cert(certCaution-1, true), Caution, "server ends on"},
+		{"certificates", cert(0, true), Blocker, "server ended on"},
+		{"certificates", cert(-day, false), Caution, ""},
+	} {
+		f := facts()
+		c.spoil(&f, &f.Readings["a"].Condition)
+		for _, a := range Host(f, "a") {
+			if a.Check == c.check && (a.Level != c.level || !strings.Contains(a.Evidence, c.says) || a.Level != Clear && a.Remedy == "") {
+				t.Errorf("%d: %s is %s, %q; want %s, %q", n, c.check, a.Level, a.Evidence, c.level, c.says)
+			}
+		}
+	}
+	f := facts()
+	f.Readings["a"].SetSection(estate.Section{Name: estate.ConditionItems, At: now, Err: "no answer"})
+	unknowns := 0
+	for _, a := range Host(f, "a") {
+		if a.Unknown && a.Level == Caution && strings.Contains(a.Evidence, "no answer") {
+			unknowns++
+		}
+	}
+	if unknowns != 6 {
+		t.Errorf("of a condition that was not read %d checks say so", unknowns)
+	}
+}
+
+func TestUnder(t *testing.T) {
+	c := estate.Condition{Space: []estate.Space{{Path: "/"}, {Path: "/var"}, {Path: "/var/lib/yare"}}}
+	for path, want := range map[string]string{"/var/lib/yare": "/var/lib/yare", "/var/lib/yarem": "/var", "/variant": "/", "/var": "/var", "/boot": "/"} {
+		if got := c.Under(path).Path; got != want {
+			t.Errorf("%s is under %q, want %q", path, got, want)
+		}
+	}
+}
