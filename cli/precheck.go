@@ -52,7 +52,32 @@ be known says so. Exit status 3 where something blocks, 4 where something could 
 	b.flags(c)
 	t.flags(c)
 	c.Flags().StringSliceVar(&checks, "check", nil, "only these checks")
+	c.AddCommand(a.precheckTry())
 	return c
+}
+
+func (a *app) precheckTry() *cobra.Command {
+	return &cobra.Command{
+		Use:   "try HOST EXPRESSION",
+		Short: "Evaluate an expression on a host, as a check of your own would",
+		Long:  "Reads the host and evaluates an expression of CEL on what was read: what it comes to, and what it cost of the ten million that a check may. docs/prechecks/own.md has the variables, and examples.",
+		Example: "  yare precheck try heron 'settings.exists(s, s.name == \"name-server/2\")'\n" +
+			"  yare precheck try heron 'packages.filter(p, older(p.key, p.version, \"1.9\")).map(p, p.name)'",
+		Args: cobra.ExactArgs(2),
+		RunE: func(c *cobra.Command, args []string) error {
+			return a.with(c.Context(), func(h *harbour.Harbour) error {
+				if _, err := h.Hosts(args[0]); err != nil {
+					return err
+				}
+				value, cost, err := h.Try(c.Context(), args[0], args[1])
+				if err != nil {
+					return fmt.Errorf("the expression: %w", err)
+				}
+				plain.Fprintf(a.out, "%v\n(cost %d)\n", value, cost)
+				return nil
+			})
+		},
+	}
 }
 
 func (a *app) waiverCommand() *cobra.Command {

@@ -213,3 +213,41 @@ func TestWhatWasFoundIsWaived(t *testing.T) {
 		t.Errorf("exit %d: %s", r.code, r.out)
 	}
 }
+
+// A check of one's own is asked with the others, holds a round up where it blocks, can be waived, and never clears on not knowing.
+func TestACheckOfOnesOwn(t *testing.T) {
+	t.Parallel()
+	dir := demoState(t, 400)
+	file := filepath.Join(dir, "estate.yaml")
+	text, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	write := func(checks string) {
+		if err := os.WriteFile(file, append(text[:len(text):len(text)], checks...), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("checks:\n  - name: no-telnet\n    holds: packages.exists(p, p.nam == telnetd)\n    says: it has a telnet server\n    remedy: remove it\n")
+	if r := run(t, "precheck", "vts", "--state", dir); r.code != 1 || !strings.Contains(r.err, "the check no-telnet: line 1, column 29: undeclared reference to 'telnetd'") {
+		t.Errorf("exit %d: %s", r.code, r.err)
+	}
+	write("checks:\n  - name: no-telnet\n    holds: '!packages.exists(p, p.name == \"telnetd\")'\n    says: it has a telnet server\n    remedy: remove it\n    level: blocker\n")
+	if r := run(t, "precheck", "vts", "--check", "no-telnet", "--state", dir); r.code != 3 || !strings.Contains(r.out, "blocker             jacana     no-telnet  it has a telnet server") || strings.Count(r.out, "clear") != 3 {
+		t.Errorf("exit %d: %s%s", r.code, r.out, r.err)
+	}
+	if r := run(t, "round", "start", "vts", "--hosts", "jacana", "--reason", "x", "--state", dir); r.code != 1 || !strings.Contains(r.err, "jacana: it has a telnet server (remove it)") {
+		t.Errorf("exit %d: %s", r.code, r.err)
+	}
+	if r := run(t, "waiver", "add", "jacana", "no-telnet", "--reason", "this round removes it", "--for", "2h", "--state", dir); r.code != 0 {
+		t.Errorf("exit %d: %s", r.code, r.err)
+	}
+	if r := run(t, "round", "start", "vts", "--hosts", "jacana", "--reason", "x", "--state", dir); r.code != 0 {
+		t.Errorf("exit %d: %s%s", r.code, r.out, r.err)
+	}
+	for expr, want := range map[string]string{`packages.exists(p, p.name == "telnetd")`: "false\n", "host.model": "Quay 1\n", "host.modell": "no such key", "1 +": "line 1, column"} {
+		if r := run(t, "precheck", "try", "jacana", expr, "--state", dir); !strings.Contains(r.out+r.err, want) {
+			t.Errorf("%s: %s%s", expr, r.out, r.err)
+		}
+	}
+}

@@ -56,6 +56,7 @@ type Harbour struct {
 	Waivers  store.Waivers
 
 	hold       io.Closer // of the state file
+	own        []own     // checks of one's own
 	unwritable error     // why the state can only be looked into; nil where it can be written
 
 	dir  string // of the estate file
@@ -108,6 +109,9 @@ func Open(ctx context.Context, o Options) (*Harbour, error) {
 	}
 	h.Estate = f.Describe()
 	h.dir, h.file = filepath.Dir(file), f
+	if h.own, err = compileOwn(f.Checks); err != nil {
+		return nil, err
+	}
 	h.Payloads = &Payloads{Dir: h.path(f.Payloads), Store: payload.Store{Dir: filepath.Join(o.State, Kept, "payloads")}}
 	h.Shelf = feed.Shelf{Dir: filepath.Join(o.State, Kept, "feeds")}
 	h.Bundles = bundle.Shelf{Dir: filepath.Join(o.State, Kept, "bundles"), Payloads: h.Payloads.Store}

@@ -20,6 +20,7 @@ import (
 	"yareharbour/core/course"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
+	"yareharbour/core/precheck"
 	"yareharbour/format/deb"
 	"yareharbour/round"
 	"yareharbour/store"
@@ -72,6 +73,10 @@ func (h *Harbour) Gather(ctx context.Context, b plan.Brief) (*plan.Input, error)
 		Verdicts: h.Check(checker, readings), Below: checker.Below, Payloads: h.Payloads.Check, Times: times, Catalogue: h.Catalogue()}
 	if err := in.Wrong(); err != nil {
 		return nil, err
+	}
+	in.Own = map[string][]precheck.Answer{}
+	for host, r := range readings {
+		in.Own[host] = h.askOwn(ctx, r, MaxAge)
 	}
 	p := plan.Make(in)
 	in.Resolved = h.resolve(ctx, &p)
@@ -581,6 +586,7 @@ func (h *Harbour) todayOf(v *course.Visit, r *estate.Reading) course.Today {
 	}
 	checker := h.Checker()
 	checker.Catalogue = cat
+	t.Own = h.askOwn(context.Background(), r, 0)
 	t.Judged, t.Verdicts, t.Mismatches = true, checker.Host(cl.Name, r), v.Mismatches(cat, r)
 	return t
 }

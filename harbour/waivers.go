@@ -49,12 +49,15 @@ func (h *Harbour) Unwaive(ctx context.Context, cluster, id, by string) (precheck
 
 // Prechecks reads a cluster and asks every check of the hosts that a round would visit. hosts and checks narrow that; none means all.
 func (h *Harbour) Prechecks(ctx context.Context, b plan.Brief, checks []string) ([]precheck.Answer, error) {
+	names := []string{"along"}
+	for _, x := range precheck.Checks {
+		names = append(names, x.Name)
+	}
+	for _, x := range h.own {
+		names = append(names, x.Name)
+	}
 	for _, c := range checks {
-		if !slices.ContainsFunc(precheck.Checks, func(x precheck.Check) bool { return x.Name == c }) {
-			var names []string
-			for _, x := range precheck.Checks {
-				names = append(names, x.Name)
-			}
+		if !slices.Contains(names, c) {
 			return nil, fmt.Errorf("there is no check %q; there are %s", c, strings.Join(names, ", "))
 		}
 	}

@@ -56,7 +56,7 @@ func answers(host string) []precheck.Answer {
 	w := precheck.Waiver{ID: "W1", By: "op", Reason: "ordered", Until: now.Add(time.Hour)}
 	return []precheck.Answer{
 		{Check: "reachable", Host: host, Level: precheck.Clear, Evidence: "read 1 min ago", At: at, Until: at.Add(time.Hour)},
-		{Check: "bmc", Host: host, Level: precheck.Blocker, Evidence: "the BMC is unread: no route", Remedy: "see that the BMC answers", Unknown: true, At: at},
+		{Check: "bmc", Host: host, Level: precheck.Blocker, Evidence: "the BMC is unread: no route", Remedy: "see that the BMC answers", Unknown: true, At: at, Never: "what waits there runs at the restart, and a host whose power can't be told is not restarted"},
 		{Check: "together", Host: host, Level: precheck.Blocker, Evidence: "L25 is on no line", Remedy: "ask its publisher for a newer list"},
 		{Check: "restart", Host: host, Level: precheck.Caution, Evidence: "deb:k 2 is installed and 1 runs", Remedy: "the round's restart will settle it"},
 		{Check: "health", Host: host, Level: precheck.Caution, Evidence: "a fan of " + host, Remedy: "mend it first", Waived: &w},

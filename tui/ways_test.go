@@ -270,7 +270,7 @@ func TestTheHostScreenShowsAllThatWasRead(t *testing.T) {
 		"! paused: it is not moved",
 		"can move",
 		"! disk 2: few spare blocks",
-		"1 of 2 items are well: fan 1",
+		"2 of 3 items are well: fan 1, clock",
 		"fw:odd: no baseline covers it",
 		"unread: it is silent; last known 3.1",
 	)

@@ -10,6 +10,7 @@ import (
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/precheck"
 )
 
 // Facts is the world as it was last seen, as values.
@@ -45,6 +46,8 @@ type Today struct {
 	Judged     bool
 	Verdicts   []drift.Verdict
 	Mismatches []catalogue.Mismatch
+	// Own are what checks of one's own answered of the host as it was read for this turn.
+	Own []precheck.Answer
 	// Payloads says by file why it can't be used; nil where it is here and verified. A file that is not among them can't be used.
 	Payloads map[string]error
 	// Withdrawn says by the change's number why what it would put in was taken back.

@@ -128,6 +128,7 @@ func (t *turn) answers(v *Visit) []precheck.Answer {
 	f := precheck.Facts{Now: t.f.Now, Reserve: brief.Reserve, Out: brief.Out, Hosts: t.f.Hosts, Rules: t.s.Plan.Rules, Limit: brief.Limit, Rest: t.s.Plan.Rest(), Readings: t.f.Readings, Empties: v.Empties, Round: t.s.Round,
 		Adopts: v.Adopts, Visited: t.draining(), Payloads: map[string]error{}, Judged: today.Judged, Verdicts: today.Verdicts, Mismatches: today.Mismatches}
 	f.StagesMiB, f.Kernel = v.Stages()
+	f.Own = today.Own
 	for _, c := range v.Changes {
 		if c.File == "" {
 			continue
@@ -145,7 +146,7 @@ var errUnlooked = errors.New("it could not be known whether it is here and whole
 
 // asPlanned holds the host to what it was when the round's wants were frozen.
 func asPlanned(v *Visit, r *estate.Reading) precheck.Answer {
-	a := precheck.Answer{Check: "as planned", Host: v.Host, Level: precheck.Clear, Evidence: "it is as it was when the round was planned"}
+	a := precheck.Answer{Check: "as planned", Host: v.Host, Level: precheck.Clear, Evidence: "it is as it was when the round was planned", Never: precheck.OnlyHere}
 	for _, c := range v.Changes {
 		switch has, unread := c.Standing(r); {
 		case unread != nil:
@@ -163,7 +164,7 @@ func asPlanned(v *Visit, r *estate.Reading) precheck.Answer {
 
 // standing holds what is still to be put in to what its publishers say today.
 func standing(v *Visit, today Today) precheck.Answer {
-	a := precheck.Answer{Check: "standing", Host: v.Host, Level: precheck.Clear, Evidence: "nothing that would be put in was withdrawn since"}
+	a := precheck.Answer{Check: "standing", Host: v.Host, Level: precheck.Clear, Evidence: "nothing that would be put in was withdrawn since", Never: precheck.OnlyHere}
 	for i, c := range v.Changes {
 		if !c.Installs() || c.To == "" || v.Did(c.Kind(), i) {
 			continue

@@ -29,7 +29,7 @@ func (in Input) along(v *Visit) []precheck.Answer {
 	if !r.about(v.Packages()) {
 		said = []act.Resolution{{Unasked: "these changes are others than those that it was asked about"}}
 	}
-	a := precheck.Answer{Check: "along", Host: v.Host, Level: precheck.Clear, Evidence: "nothing else changes with its packages"}
+	a := precheck.Answer{Check: "along", Host: v.Host, Level: precheck.Clear, Evidence: "nothing else changes with its packages", Never: precheck.OnlyHere}
 	var with []string
 	for _, r := range said {
 		switch wrong := r.Says(); {

@@ -147,7 +147,8 @@ type Input struct {
 	Resolved  map[string]Resolved             // what the hosts' own package managers say of their visits; hosts that are not in it were not asked
 	Times     Times
 	Catalogue *catalogue.Catalogue
-	Waivers   []precheck.Waiver // of what was found on the cluster's hosts
+	Own       map[string][]precheck.Answer // what checks of one\'s own answered, by host
+	Waivers   []precheck.Waiver            // of what was found on the cluster's hosts
 	// Controller is the guest, by name or UUID, that this program runs in; empty where it runs on none. Its host goes last.
 	Controller string
 	// Below names the releases between what a verdict's host has and what it should have, newest first: what is put in where the newest can't be had. It may be nil.
@@ -238,6 +239,7 @@ func (in Input) facts(v *Visit) precheck.Facts {
 	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Reserve: in.Brief.Reserve, Out: in.Brief.Out, Hosts: in.Cluster.Hosts, Rules: in.rules(), Limit: in.Brief.Limit, Rest: v.resting(),
 		Readings: in.Readings, Verdicts: in.Verdicts[v.Host], Empties: v.Empties, Adopts: v.Adopts, Payloads: map[string]error{}}
 	f.StagesMiB, f.Kernel = v.Stages()
+	f.Own = in.Own[v.Host]
 	for _, c := range v.Changes {
 		if c.File == "" {
 			continue

@@ -37,6 +37,8 @@ type Answer struct {
 	// At is the time of the oldest reading that it rests on, and Until when it is too old to be relied on; zero where it rests on none, or any age will do.
 	At    time.Time `json:"at,omitzero"`
 	Until time.Time `json:"until,omitzero"`
+	// Never says why it must never be waived; "" where it may.
+	Never string `json:"never,omitempty"`
 	// Waived is the pardon that holds for it; nil where there is none.
 	Waived *Waiver `json:"waived,omitempty"`
 }
@@ -58,6 +60,8 @@ type Facts struct {
 	Verdicts []drift.Verdict  // of the host asked about
 	Payloads map[string]error // file → why it can't be used; nil where it is here and verified
 	Empties  bool             // the host must be drained
+	// Own are what checks of one's own answered about the host asked about.
+	Own []Answer
 	// StagesMiB is how much is staged on the host, in MiB, and Kernel tells that a kernel is among it.
 	StagesMiB int64
 	Kernel    bool
@@ -135,6 +139,9 @@ func Host(f Facts, host string) []Answer {
 	for _, c := range Checks {
 		x := c.ask(f, r)
 		a := Answer{Check: c.Name, Host: host, Level: x.level, Evidence: x.evidence, Remedy: x.remedy, Unknown: x.unknown}
+		if a.Level == Blocker {
+			a.Never = c.Never
+		}
 		for _, name := range c.looks {
 			if at := r.Section(name).At; a.At.IsZero() || at.Before(a.At) {
 				a.At = at
@@ -145,8 +152,11 @@ func Host(f Facts, host string) []Answer {
 		}
 		out = append(out, a)
 	}
-	return out
+	return append(out, f.Own...)
 }
+
+// OnlyHere is why what only one round asks must never be waived.
+const OnlyHere = "it is about this round alone"
 
 const moreOut = "or allow more hosts out at once"
 

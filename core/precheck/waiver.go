@@ -38,11 +38,11 @@ const MostWaived = 92 * 24 * time.Hour
 
 // NewWaiver makes a waiver of an answer, or says why there can be none.
 func NewWaiver(cluster string, a Answer, reason, by string, now, until time.Time) (Waiver, error) {
-	switch c := find(a.Check); {
+	switch {
 	case a.Level == Clear:
 		return Waiver{}, fmt.Errorf("%s of %s is clear: there is nothing to waive", a.Check, a.Host)
-	case a.Level == Blocker && c.Never != "":
-		return Waiver{}, fmt.Errorf("%s must never be waived: %s", a.Check, c.Never)
+	case a.Never != "":
+		return Waiver{}, fmt.Errorf("%s must never be waived: %s", a.Check, a.Never)
 	case strings.TrimSpace(reason) == "":
 		return Waiver{}, fmt.Errorf("waiving %s of %s needs a reason: it goes on the record", a.Check, a.Host)
 	case !until.After(now) || until.Sub(now) > MostWaived:
@@ -69,7 +69,7 @@ func Waive(answers []Answer, waivers []Waiver, now time.Time) []Answer {
 	out := slices.Clone(answers)
 	for i := range out {
 		a := &out[i]
-		if a.Level == Clear || a.Level == Blocker && find(a.Check).Never != "" {
+		if a.Level == Clear || a.Never != "" {
 			continue
 		}
 		n := slices.IndexFunc(waivers, func(w Waiver) bool {
@@ -80,12 +80,4 @@ func Waive(answers []Answer, waivers []Waiver, now time.Time) []Answer {
 		}
 	}
 	return out
-}
-
-// find is the check of that name. One that there is not can't be waived.
-func find(name string) Check {
-	if i := slices.IndexFunc(Checks, func(c Check) bool { return c.Name == name }); i >= 0 {
-		return Checks[i]
-	}
-	return Check{Never: "it is about this round alone"}
 }

@@ -56,8 +56,8 @@ func TestWhatCantBeWaived(t *testing.T) {
 		"needs a reason":           {good, " ", now.Add(1)},
 		"a waiver ends":            {good, "r", now},
 		"within 92 days":           {good, "r", now.Add(MostWaived + 1)},
-		"fit must never be waived": {Answer{Check: "fit", Level: Blocker}, "r", now.Add(1)},
-		"about this round alone":   {Answer{Check: "as planned", Level: Blocker}, "r", now.Add(1)},
+		"fit must never be waived": {Answer{Check: "fit", Level: Blocker, Never: "x"}, "r", now.Add(1)},
+		"about this round alone":   {Answer{Check: "as planned", Level: Blocker, Never: OnlyHere}, "r", now.Add(1)},
 	} {
 		if _, err := NewWaiver("c", c.a, c.reason, "op", now, c.until); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %q", err, want)
@@ -65,7 +65,7 @@ func TestWhatCantBeWaived(t *testing.T) {
 	}
 	// One that stands in the store all the same pardons nothing.
 	for _, c := range Checks {
-		a := Answer{Check: c.Name, Host: "a", Level: Blocker, Evidence: "e"}
+		a := Answer{Check: c.Name, Host: "a", Level: Blocker, Evidence: "e", Never: c.Never}
 		as := Waive([]Answer{a}, []Waiver{{Host: "a", Check: c.Name, Evidence: "e", At: now, Until: now.Add(1)}}, now)
 		if got := as[0].Waived != nil; got != (c.Never == "") {
 			t.Errorf("%s: waived %v, and it %q", c.Name, got, c.Never)

@@ -13,7 +13,9 @@ import (
 	"time"
 
 	"yareharbour/core/estate"
+	"yareharbour/core/precheck"
 	"yareharbour/feed"
+	"yareharbour/format/expression"
 	"yareharbour/format/strictyaml"
 	"yareharbour/secret"
 )
@@ -32,6 +34,7 @@ type File struct {
 	Payloads   string    `yaml:"payloads"`   // the directory of payload files
 	BMCs       []BMC     `yaml:"bmcs"`       // of hosts that are reached over SSH
 	AtOnce     int       `yaml:"at_once"`    // how many hosts are read at the same time; 0: eight
+	Checks     []Check   `yaml:"checks"`     // of one\'s own
 	Controller string    `yaml:"controller"` // the guest, by name or UUID, that this program runs in; empty: it is found by this machine's UUID
 	Lease      string    `yaml:"lease"`      // how long the lease of a cluster holds without being renewed, as "60s"; empty: a minute
 }
@@ -155,6 +158,41 @@ type Cluster struct {
 	Rules []Rule `yaml:"rules"`
 }
 
+// Check is a check of one's own: docs/prechecks/own.md.
+type Check struct {
+	Name   string `yaml:"name"`
+	Holds  string `yaml:"holds"`       // the expression: it is clear where that is true
+	Level  string `yaml:"level"`       // where it does not hold: caution, which is the default, or blocker
+	Says   string `yaml:"says"`        // what is told then
+	Remedy string `yaml:"remedy"`      // what to do then
+	Never  string `yaml:"never_waive"` // why it must never be waived; empty: it may be
+}
+
+// checkOwn holds checks of one's own to what they must say, at the place where they do not.
+func checkOwn(f *strictyaml.File, checks []Check) error {
+	for i, c := range checks {
+		at := fmt.Sprintf("$.checks[%d]", i)
+		switch {
+		case !checkName.MatchString(c.Name):
+			return f.Errorf(at, "a check needs a name of small letters, digits and hyphens, and this one has %q", c.Name)
+		case slices.ContainsFunc(precheck.Checks, func(o precheck.Check) bool { return o.Name == c.Name }) || c.Name == "along":
+			return f.Errorf(at+".name", "%s is the name of a check that there is already", c.Name)
+		case slices.ContainsFunc(checks[:i], func(o Check) bool { return o.Name == c.Name }):
+			return f.Errorf(at+".name", "there are two checks named %s", c.Name)
+		case c.Level != "" && c.Level != string(precheck.Caution) && c.Level != string(precheck.Blocker):
+			return f.Errorf(at+".level", "where it does not hold a check is a caution or a blocker, not %q", c.Level)
+		case c.Says == "" || c.Remedy == "":
+			return f.Errorf(at, "the check %s needs says, what is told where it does not hold, and remedy, what to do then", c.Name)
+		}
+		if _, err := expression.CompileCheck(c.Holds); err != nil {
+			return f.Errorf(at+".holds", "the check %s: %v", c.Name, err)
+		}
+	}
+	return nil
+}
+
+var checkName = regexp.MustCompile(`^[a-z][a-z0-9-]{0,30}$`)
+
 // Rule says where guests may be: estate.Rule has what its fields mean.
 type Rule struct {
 	Keep   estate.Keep `yaml:"keep"`
@@ -247,6 +285,9 @@ func Parse(name string, text []byte) (File, error) {
 		}
 	}
 	if err := checkFeeds(f, in.Feeds); err != nil {
+		return in, err
+	}
+	if err := checkOwn(f, in.Checks); err != nil {
 		return in, err
 	}
 	where := map[string]string{}

@@ -93,8 +93,8 @@ func (s *Screen) Keys(part.Frame) []part.Key {
 	case r.first().Level == precheck.Clear:
 		waive = "it is clear: there is nothing to waive"
 	default:
-		if never := never(r.first()); never != "" {
-			waive = "it must never be waived: " + never
+		if why := r.first().Never; why != "" {
+			waive = "it must never be waived: " + why
 		}
 	}
 	if back == "" && r.first().Waived == nil {
@@ -109,18 +109,6 @@ func (s *Screen) Keys(part.Frame) []part.Key {
 		part.NewKey("v", "take back", "take back the waiver under the cursor", back, s.askBack),
 		part.NewKey("n", "ask again", "read the cluster and ask every check again", again, s.again),
 	}
-}
-
-// never says why the answer must never be waived; "" where it may.
-func never(a *precheck.Answer) string {
-	if a.Level != precheck.Blocker {
-		return ""
-	}
-	i := slices.IndexFunc(precheck.Checks, func(c precheck.Check) bool { return c.Name == a.Check })
-	if i < 0 {
-		return "it is about this round alone"
-	}
-	return precheck.Checks[i].Never
 }
 
 func (s *Screen) row() *row {

@@ -126,7 +126,7 @@ func (s *Screen) paintDetail(f part.Frame, c *part.Canvas, a part.Area) {
 		col.Line(0, part.Caution, x.Waived.Says())
 		col.Gap()
 	}
-	if why := never(x); why != "" {
+	if why := x.Never; why != "" && x.Level != precheck.Clear {
 		col.Line(0, part.Quiet, "It must never be waived: "+why+".")
 	} else if x.Level != precheck.Clear && x.Waived == nil {
 		col.Line(0, part.Quiet, "W waives it, for a reason and for a time.")
@@ -141,11 +141,15 @@ func (s *Screen) paintDetail(f part.Frame, c *part.Canvas, a part.Area) {
 	col.Line(0, part.Quiet, "⏎ goes to "+x.Host+".")
 }
 
+// asks is the question of a check.
 func asks(name string) string {
 	for _, c := range precheck.Checks {
 		if c.Name == name {
 			return c.Asks
 		}
 	}
-	return "What else changes with its packages?"
+	if name == "along" {
+		return "What else changes with its packages?"
+	}
+	return "a check of your own, from the estate file"
 }
