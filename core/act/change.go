@@ -63,6 +63,9 @@ func (c Change) Together(o Change) bool {
 	return c.Pass == o.Pass && c.Kind() == Install && o.Kind() == Install && c.Component.Section() == estate.Packages && c.Component.Kind() == o.Component.Kind()
 }
 
+// Place tells whether two changes are made in the same place: to one component of one device.
+func (c Change) Place(o Change) bool { return c.Component == o.Component && c.Device == o.Device }
+
 // Next returns the act that makes the first changes of the pass which are not made yet, with all that go in together; ok is false where there are none.
 func Next(changes []Change, pass int, made func(kind Name, i int) bool) (a Act, ok bool) {
 	for i := range changes {

@@ -5,7 +5,9 @@ import (
 	"time"
 
 	"yareharbour/core/act"
+	"yareharbour/core/estate"
 	"yareharbour/core/plan"
+	"yareharbour/core/precheck"
 )
 
 // A step has lasted as long as it did, also where the time of day was set in it; one that had ended before is left where it was.
@@ -40,6 +42,26 @@ func TestAStepInWhichTheTimeOfDayWasSetLastedAsLongAsItDid(t *testing.T) {
 		}
 		if got := spans[1]; got.To.Sub(got.From) != 5*time.Minute {
 			t.Errorf("leapt by %s: the step lasted %s, want 5 min", by, got.To.Sub(got.From))
+		}
+	}
+}
+
+// The rungs of a ladder are one thing to whoever looks at the host before and after: before, it stands below the first, and afterwards on the last.
+func TestALadderIsHeldToItsEnds(t *testing.T) {
+	at := func(version string) *estate.Reading {
+		r := &estate.Reading{Host: "a", Components: []estate.Component{{Key: "fw:x", Version: version}}}
+		for _, s := range estate.SectionNames {
+			r.SetSection(estate.Section{Name: s, At: noon})
+		}
+		return r
+	}
+	v := &Visit{Visit: plan.Visit{Host: "a", Changes: []act.Change{{Component: "fw:x", From: "1", To: "3", Pass: 1}, {Component: "fw:x", From: "3", To: "4", Pass: 2}}}, Before: at("1")}
+	for version, want := range map[string][2]bool{"1": {true, false}, "3": {true, false}, "4": {false, true}, "2": {false, false}} {
+		if ok := asPlanned(v, at(version)).Level == precheck.Clear; ok != want[0] {
+			t.Errorf("at %s it is as planned: %v", version, ok)
+		}
+		if ok := len(unproven(v, at(version))) == 0; ok != want[1] {
+			t.Errorf("at %s it is proven: %v", version, ok)
 		}
 	}
 }

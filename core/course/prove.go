@@ -18,7 +18,10 @@ func unproven(v *Visit, r *estate.Reading) (wrong []string) {
 			wrong = append(wrong, fmt.Sprintf("%s is unread: %s", s, e))
 		}
 	}
-	for _, c := range v.Changes {
+	for i, c := range v.Changes {
+		if slices.ContainsFunc(v.Changes[i+1:], c.Place) {
+			continue // a lower rung of a ladder
+		}
 		comp, unread := c.Standing(r)
 		switch {
 		case unread != nil:

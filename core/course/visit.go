@@ -147,7 +147,10 @@ var errUnlooked = errors.New("it could not be known whether it is here and whole
 // asPlanned holds the host to what it was when the round's wants were frozen.
 func asPlanned(v *Visit, r *estate.Reading) precheck.Answer {
 	a := precheck.Answer{Check: "as planned", Host: v.Host, Level: precheck.Clear, Evidence: "it is as it was when the round was planned", Never: precheck.OnlyHere}
-	for _, c := range v.Changes {
+	for i, c := range v.Changes {
+		if slices.ContainsFunc(v.Changes[:i], c.Place) {
+			continue // a later rung of a ladder
+		}
 		switch has, unread := c.Standing(r); {
 		case unread != nil:
 			a.Level = precheck.Blocker

@@ -22,6 +22,8 @@ import (
 type want struct {
 	act.Change
 	below []*catalogue.Release // what is put in where To can't be had yet, newest first
+	then  *want                // what comes after it, in a later pass: the release that it is a rung towards
+	from  string               // the rung that it stands on already; "" where it is none of a ladder
 }
 
 // Visit is one host's turn.
@@ -413,12 +415,17 @@ func arrange(in Input, r *estate.Reading, v *Visit, todo []want) {
 			}
 		}
 		if len(now) == 0 {
-			if stepDown(in, r, later, v) {
+			if stepDown(in, r, runs, later) {
 				todo, pass = later, pass-1
 				continue
 			}
 			for _, c := range later {
-				v.Left = append(v.Left, c.Says()+": "+unmet(in, r, runs, c.Change))
+				why := unmet(in, r, runs, c.Change)
+				if c.from != "" {
+					v.Left = append(v.Left, fmt.Sprintf("%s: %s can't be had yet: %s; %s is put in", c.Title(), c.To, why, c.from))
+				} else {
+					v.Left = append(v.Left, c.Says()+": "+why)
+				}
 			}
 			break
 		}
@@ -426,27 +433,35 @@ func arrange(in Input, r *estate.Reading, v *Visit, todo []want) {
 		for _, c := range now {
 			v.Changes = append(v.Changes, c.Change)
 			runs.set(c.Component, c.Device, c.To)
+			if c.then != nil {
+				c.then.From, c.then.from = c.To, c.To
+				later = append(later, *c.then)
+			}
 		}
 		todo = later
 	}
 }
 
-// stepDown lets the first change that can't be made give way to the best release below what it was to put in, and says so. It tells whether there was one. Where it is only
-// not known whether what is required is there, nothing gives way: the newest may well be had.
-func stepDown(in Input, r *estate.Reading, later []want, v *Visit) bool {
+// stepDown lets the first change that can't be made give way to the best release below what it was to put in that can be: a rung on the way to it, which is tried again in a later pass. It tells whether there was one.
+// Taking the highest that can be had at each step climbs a ladder in the fewest steps, since what a release requires is at least a version. Where it is only not known whether what is required is there, nothing gives
+// way: the newest may well be had.
+func stepDown(in Input, r *estate.Reading, runs standings, later []want) bool {
 	for i := range later {
 		c := &later[i]
 		if !knowsRequired(in, r, c.Change) {
 			continue
 		}
-		for len(c.below) > 0 {
-			rel := c.below[0]
-			c.below = c.below[1:]
-			if rel.File == "" || rel.SHA256 == "" {
+		for n, rel := range c.below {
+			rung := *c
+			rung.To, rung.File, rung.SHA256, rung.Size, rung.Restart = rel.Version, rel.File, rel.SHA256, rel.Size, cmp.Or(rel.Restart, catalogue.NoRestart)
+			if rel.File == "" || rel.SHA256 == "" || rel.Withdrawn != "" || unmet(in, r, runs, rung.Change) != "" {
 				continue
 			}
-			v.Left = append(v.Left, fmt.Sprintf("%s: %s can't be had yet (what it requires is not there); %s is put in", c.Title(), c.To, rel.Version))
-			c.To, c.File, c.SHA256, c.Size, c.Restart = rel.Version, rel.File, rel.SHA256, rel.Size, cmp.Or(rel.Restart, catalogue.NoRestart)
+			top := *c
+			top.below = c.below[:n]
+			rung.below, rung.then = nil, &top
+			rung.Why += ", on the way to " + c.To
+			*c = rung
 			return true
 		}
 	}

@@ -52,6 +52,34 @@ var scenarios = []struct{ name, hosts, releases, want string }{
 		a 0 | fw:x=1`, `
 		fw:x 2 host needs drv:d 2`, `
 		not in line, and left a`},
+	{"a ladder is climbed in one visit, by the fewest rungs", `
+		a 0 | fw:x=1`, `
+		fw:x 2 host
+		fw:x 3 host
+		fw:x 4 host needs fw:x 3
+		fw:x 5 host needs fw:x 4`, `
+		a: drain 0, fw:x 1 → 3, restart, fw:x 3 → 4, restart, fw:x 4 → 5, restart`},
+	{"every device of a kind climbs", `
+		a 0 | fw:x=1 drv:d=1`, `
+		fw:x 2 host
+		fw:x 3 host needs fw:x 2
+		drv:d 2 host needs fw:x 3`, `
+		a: drain 0, fw:x 1 → 2, restart, fw:x 2 → 3, restart, drv:d 1 → 2, restart`},
+	{"a withdrawn rung is no rung", `
+		a 0 | fw:x=1`, `
+		fw:x 2 host withdrawn
+		fw:x 3 host needs fw:x 2`, `
+		not in line, and left a`},
+	{"what can't be had gives way to the best that can", `
+		a 0 | fw:x=1`, `
+		fw:x 2 host
+		fw:x 3 host needs drv:d 7`, `
+		a: drain 0, fw:x 1 → 2, restart`},
+	{"a ring of requirements is left, whole", `
+		a 0 | fw:x=1 drv:d=1`, `
+		fw:x 2 host needs drv:d 2
+		drv:d 2 host needs fw:x 2`, `
+		not in line, and left a`},
 	{"the BMC goes first and needs no drain", `
 		a 50 | fw:bmc=1 deb:s=1`, `
 		deb:s 2 service
@@ -163,7 +191,7 @@ func parse(t *testing.T, hosts, releases string) Input {
 	for h, r := range in.Readings {
 		in.Verdicts[h] = checker.Host("c", r)
 	}
-	in.Brief = DefaultBrief(in.Cluster)
+	in.Brief, in.Below = DefaultBrief(in.Cluster), checker.Below
 	return in
 }
 
