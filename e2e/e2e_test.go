@@ -199,7 +199,7 @@ func TestKilledAtEachStep(t *testing.T) {
 	t.Parallel()
 	dir := demoState(t, 400)
 	before := world(t, dir)
-	steps := []string{"stage", "move", "close", "backup", "install", "flash", "restart", "prove", "reopen"}
+	steps := []string{"stage", "move", "close", "backup", "flash", "install", "restart", "prove", "reopen"} // in the order of the first visit that has them all: others are to come after the last
 	args := []string{"round", "start", "vts", "--reason", "killed on purpose", "--state", dir}
 	for _, step := range steps {
 		killAt(t, dir, step, args)

@@ -154,6 +154,9 @@ func (w *World) admits(h *Host, g estate.Guest) error {
 	if len(g.Devices) > 0 {
 		return fmt.Errorf("%s holds the device %s and can't be migrated", g.Name, g.Devices[0])
 	}
+	if len(g.Pins) > 0 {
+		return fmt.Errorf("%s can't be migrated: %s", g.Name, g.Pins[0])
+	}
 	if h.Reading.Closed != nil {
 		return fmt.Errorf("%s is closed and takes no guests", h.Name)
 	}

@@ -1,6 +1,7 @@
 package libvirt
 
 import (
+	"cmp"
 	"encoding/xml"
 	"errors"
 	"fmt"
@@ -27,6 +28,14 @@ type domain struct {
 				Network string `xml:"network,attr"`
 			} `xml:"source"`
 		} `xml:"interface"`
+		Disks []struct {
+			Target struct {
+				Dev string `xml:"dev,attr"`
+			} `xml:"target"`
+			Mirror *struct {
+				Job string `xml:"job,attr"`
+			} `xml:"mirror"`
+		} `xml:"disk"`
 		Hostdevs []hostdev `xml:"hostdev"`
 		Channels []struct {
 			Target struct {
@@ -95,6 +104,11 @@ func (d *domain) guest() estate.Guest {
 				seen[n] = true
 				g.Networks = append(g.Networks, n)
 			}
+		}
+	}
+	for _, x := range d.Devices.Disks {
+		if x.Mirror != nil { // a job goes on with it; libvirt moves no guest meanwhile
+			g.Pins = append(g.Pins, fmt.Sprintf("its disk %s is being copied (%s)", x.Target.Dev, cmp.Or(x.Mirror.Job, "copy")))
 		}
 	}
 	for _, h := range d.Devices.Hostdevs {

@@ -140,6 +140,13 @@ func (h *Host) guest(d libvirt.Domain) (estate.Guest, error) {
 	}
 	g := x.guest()
 	g.State = stateOf(libvirt.DomainState(state))
+	if g.Holds() {
+		pins, err := h.pins(d)
+		if err != nil {
+			return estate.Guest{}, err
+		}
+		g.Pins = append(g.Pins, pins...)
+	}
 	if g.State == estate.Off {
 		if g.Saved, err = h.saved(d); err != nil {
 			return estate.Guest{}, err

@@ -22,6 +22,7 @@ const window = `<domain type='kvm'><name>gauge-1</name><uuid>0B3E7AE4-1111-4222-
 <os><type arch='x86_64' machine='pc-q35-9.2'>hvm</type></os><devices>
 <interface type='network'><source network='quay' bridge='br7'/></interface><interface type='bridge'><source bridge='br0'/></interface>
 <interface type='bridge'><source bridge='br0'/></interface>
+<disk type='file' device='disk'><target dev='vda'/></disk><disk type='file' device='disk'><mirror type='file' job='active-commit'/><target dev='vdb'/></disk>
 <hostdev type='pci'><source><address domain='0x0000' bus='0x3b' slot='0x00' function='0x1'/></source></hostdev>
 <channel type='unix'><target type='virtio' name='org.qemu.guest_agent.0' state='connected'/></channel></devices></domain>`
 
@@ -32,6 +33,7 @@ func TestADescriptionOfADomain(t *testing.T) {
 	}
 	g := d.guest()
 	if g.ID != "0b3e7ae4-1111-4222-8333-444455556666" || g.Name != "gauge-1" || g.Load.MemoryMiB != 4096 || strings.Join(g.Networks, " ") != "quay br0" || strings.Join(g.Devices, " ") != "0000:3b:00.1" ||
+		strings.Join(g.Pins, ";") != "its disk vdb is being copied (active-commit)" ||
 		g.Machine != (estate.Inner{Name: "q35", Version: "9.2"}) || d.agent() != "connected" {
 		t.Errorf("%+v", g)
 	}

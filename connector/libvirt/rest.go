@@ -1,6 +1,12 @@
 package libvirt
 
-import "github.com/digitalocean/go-libvirt"
+import (
+	"errors"
+	"fmt"
+	"slices"
+
+	"github.com/digitalocean/go-libvirt"
+)
 
 // ShutDown asks a guest to shut itself down, and does not wait until it has.
 func (h *Host) ShutDown(id string) error {
@@ -33,4 +39,30 @@ func (h *Host) Start(id string) error {
 func (h *Host) saved(d libvirt.Domain) (bool, error) {
 	n, err := h.l.DomainHasManagedSaveImage(d, 0)
 	return n != 0, err
+}
+
+// pins are what keeps a guest from being migrated beside what its description says: libvirt moves none that has snapshots, or of which a backup is under way.
+func (h *Host) pins(d libvirt.Domain) (out []string, err error) {
+	n, err := h.l.DomainSnapshotNum(d, 0)
+	if err != nil && !says(err, libvirt.ErrNoSupport, libvirt.ErrRPC) {
+		return nil, err
+	}
+	if n == 1 {
+		out = append(out, "it has a snapshot")
+	} else if n > 1 {
+		out = append(out, fmt.Sprintf("it has %d snapshots", n))
+	}
+	switch _, err := h.l.DomainBackupGetXMLDesc(d, 0); {
+	case err == nil:
+		out = append(out, "a backup of it is under way")
+	case !says(err, libvirt.ErrNoSupport, libvirt.ErrRPC, libvirt.ErrNoDomainBackup, libvirt.ErrOperationInvalid):
+		return nil, err
+	}
+	return out, nil
+}
+
+// says tells whether libvirt's error is one of these. ErrNoSupport and ErrRPC are those of a driver, or an older libvirt, that does not know a call.
+func says(err error, numbers ...libvirt.ErrorNumber) bool {
+	var said libvirt.Error
+	return errors.As(err, &said) && slices.Contains(numbers, libvirt.ErrorNumber(said.Code))
 }

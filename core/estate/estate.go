@@ -138,9 +138,11 @@ type Guest struct {
 	// Takes is how many of the countable things of its host it takes, by kind, as huge pages or virtual functions.
 	Takes map[string]int `json:"takes,omitempty"`
 	// Devices are those of the host that are passed through to the guest. With one it can't move.
-	Devices []string  `json:"devices,omitempty"`
-	Since   time.Time `json:"since"`           // when it was last started
-	Saved   bool      `json:"saved,omitempty"` // it is off, and what was in its memory is on disk
+	Devices []string `json:"devices,omitempty"`
+	// Pins are what else keeps it from moving, each in words, as "it has 2 snapshots".
+	Pins  []string  `json:"pins,omitempty"`
+	Since time.Time `json:"since"`           // when it was last started
+	Saved bool      `json:"saved,omitempty"` // it is off, and what was in its memory is on disk
 	// Agent is the agent that answers inside it; Machine the type of machine that it was made as, as {"q35", "9.2"}. Their zero values are not known.
 	Agent   Inner `json:"agent,omitzero"`
 	Machine Inner `json:"machine,omitzero"`

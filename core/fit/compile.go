@@ -107,7 +107,7 @@ func (c *compiled) sizes() {
 		}
 		c.size = append(c.size, size*float64(c.nh))
 		held := len(g.Devices) > 0
-		c.moves_ = append(c.moves_, !held && (g.State == "" || g.State == estate.Running))
+		c.moves_ = append(c.moves_, !held && len(g.Pins) == 0 && (g.State == "" || g.State == estate.Running))
 		c.restarts = append(c.restarts, !held)
 		c.rests = append(c.rests, c.p.Rest[g.UID()])
 	}

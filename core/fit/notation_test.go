@@ -98,6 +98,8 @@ func parseGuest(s string) estate.Guest {
 			g.Features = append(g.Features, w[1:])
 		case 'd':
 			g.Devices = append(g.Devices, w[1:])
+		case 'p':
+			g.Pins = append(g.Pins, strings.ReplaceAll(w[1:], "_", " "))
 		case 'e':
 			g.Emulator = w[1:]
 		case 'c':
@@ -147,6 +149,15 @@ var scenarios = []struct{ name, text string }{
 		a 10: gauge:1/dgps0/dmodem/dclock
 		b 10:
 		drain a keep 0 -> does not fit: gauge holds 3 devices of its host (gps0, modem, clock) and can't move`},
+	{"what pins a guest keeps it", `
+		a 10: g:1/pit_has_a_snapshot
+		b 10:
+		drain a keep 0 -> does not fit: g can't move: it has a snapshot`},
+	{"a pinned guest restarts elsewhere after a loss", `
+		a 10: g:3
+		b 10: h:6/pit_has_a_snapshot
+		c 10: i:2
+		drain a keep 1 -> does not fit: if b failed meanwhile, its guests would have no place: 1 GiB of memory are missing`},
 	{"a suspended guest can't be migrated", `
 		a 10: g:1/suspended
 		b 10:

@@ -33,6 +33,8 @@ func (c *compiled) immovable(outs []int32) *Obstacle {
 		case len(g.Devices) > 1:
 			return &Obstacle{Guest: g.Name, Constraint: fmt.Sprintf("holds %d devices of its host (%s) and can't move", len(g.Devices), strings.Join(g.Devices, ", ")),
 				WayOut: "shut it down for the visit, or give it devices that move"}
+		case len(g.Pins) > 0:
+			return &Obstacle{Guest: g.Name, Constraint: "can't move: " + strings.Join(g.Pins, "; "), WayOut: "see to that, or shut it down for the visit"}
 		case !c.moves_[i]:
 			return &Obstacle{Guest: g.Name, Constraint: fmt.Sprintf("is %s: it can't be migrated so, and what is in its memory would be lost if the host restarted", g.State),
 				WayOut: "let it run again, or shut it down for the visit"}

@@ -40,7 +40,9 @@ func (r *Rest) Says() string {
 }
 
 // migrates tells whether the guest can be migrated at all.
-func migrates(g *estate.Guest) bool { return len(g.Devices) == 0 && g.State == estate.Running }
+func migrates(g *estate.Guest) bool {
+	return len(g.Devices)+len(g.Pins) == 0 && g.State == estate.Running
+}
 
 // rests finds which guests of a host come to rest, by the brief: in the order of its policies. One that is suspended can't be shut down, and a policy that says so does not help it.
 func (b *Brief) rests(r *estate.Reading) (out []Rest) {

@@ -122,6 +122,8 @@ func (e *Estate) Stays(host string, g *estate.Guest) string {
 		return string(g.State) + ": it is not moved"
 	case len(g.Devices) > 0:
 		return "holds " + strings.Join(g.Devices, ", ") + " of this host"
+	case len(g.Pins) > 0:
+		return strings.Join(g.Pins, "; ")
 	}
 	for _, n := range g.Networks {
 		if !e.elsewhere(host, n) {
