@@ -23,6 +23,7 @@ import (
 func (a *app) planCommand() *cobra.Command {
 	var b brief
 	var t target
+	var against string
 	c := &cobra.Command{
 		Use:               "plan CLUSTER",
 		ValidArgsFunction: a.names(false),
@@ -40,12 +41,34 @@ The settings come from the options, and from a brief file where --brief names on
 			if err != nil {
 				return err
 			}
+			if against != "" {
+				return a.compared(ctx, h, cluster, against, &p)
+			}
 			return t.write(a.out, export.Plan(&p, brieffile.Words(br, usual)))
 		}),
 	}
 	b.flags(c)
 	t.flags(c)
+	c.Flags().StringVar(&against, "against", "", "say in what it is another than the plan that was shown with this digest, or its beginning")
+	c.MarkFlagsMutuallyExclusive("against", "format")
 	return c
+}
+
+// compared says in what a plan is another than one that was shown: in figures, and in what it does.
+func (a *app) compared(ctx context.Context, h *harbour.Harbour, cluster, digest string, now *plan.Plan) error {
+	shown, err := h.Rounds.Plan(ctx, cluster, digest)
+	if err != nil {
+		return err
+	}
+	plain.Fprintf(a.out, "%s, %s: %s\n%s, %s: %s\n", shown.Digest()[:12], shown.Made.Local().Format("Mon 2 Jan 15:04"), shown.Summary(), now.Digest()[:12], now.Made.Local().Format("Mon 2 Jan 15:04"), now.Summary())
+	lines := append(plan.Differences(shown, now), plan.Moved(shown, now)...)
+	if len(lines) == 0 {
+		lines = []string{"they would do the same"}
+	}
+	for _, l := range lines {
+		plain.Fprintf(a.out, "  %s\n", l)
+	}
+	return nil
 }
 
 func (a *app) roundCommand() *cobra.Command {

@@ -251,3 +251,21 @@ func TestACheckOfOnesOwn(t *testing.T) {
 		}
 	}
 }
+
+// A plan is kept, and another is told against it.
+func TestPlansAreCompared(t *testing.T) {
+	t.Parallel()
+	dir := demoState(t, 100)
+	first := run(t, "plan", "vts", "--state", dir)
+	_, digest, _ := strings.Cut(first.out, "--plan ")
+	digest, _, _ = strings.Cut(digest, "\n")
+	same := run(t, "plan", "vts", "--against", digest, "--state", dir)
+	other := run(t, "plan", "vts", "--against", digest, "--hosts", "jacana,knot", "--state", dir)
+	if same.code != 0 || !strings.Contains(same.out, "they would do the same") || other.code != 0 || !strings.Contains(other.out, "visits 4 → 2") ||
+		!strings.Contains(other.out, "heron: it would not be visited any more: left out: the brief names other hosts") {
+		t.Errorf("%s%s\n%s%s", same.out, same.err, other.out, other.err)
+	}
+	if r := run(t, "plan", "vts", "--against", "feedbeef", "--state", dir); r.code != 1 {
+		t.Errorf("exit %d: %s", r.code, r.out)
+	}
+}

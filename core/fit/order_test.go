@@ -87,6 +87,9 @@ func TestNoHostIsLeftOutInSilence(t *testing.T) {
 			}
 			stuck++
 		}
+		if tour.Moves < tour.Bound || tour.Bound < tour.Floor {
+			t.Fatalf("%d moves, bound %d, floor %d, with %d stuck", tour.Moves, tour.Bound, tour.Floor, len(tour.Stuck))
+		}
 		slices.Sort(told)
 		if !slices.Equal(told, todo) {
 			t.Fatalf("of %v it tells %v", todo, told)

@@ -58,6 +58,13 @@ func Plan(p Problem, todo []string, o Order) Tour {
 	t := &tourist{c: c, o: o, todo: list}
 	t.floor()
 	best := t.search()
+	if len(best.Stuck) > 0 { // what can't be emptied is none of what must move
+		t = &tourist{c: c}
+		for i := range best.Stops {
+			t.todo = append(t.todo, c.indices([]string{best.Stops[i].Host})...)
+		}
+		t.floor()
+	}
 	best.Floor, best.Bound = t.least, t.bound
 	return best
 }
