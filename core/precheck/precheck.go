@@ -101,7 +101,6 @@ func caution(evidence, remedy string) found {
 func blocker(evidence, remedy string) found {
 	return found{level: Blocker, evidence: evidence, remedy: remedy}
 }
-func (f found) or(known bool) found { f.unknown = !known; return f }
 func unknown(level Level, evidence, remedy string) found {
 	return found{level: level, evidence: evidence, remedy: remedy, unknown: true}
 }

@@ -56,9 +56,8 @@ func (s *Screen) paintPlan(c *part.Canvas, p *plan.Plan, a part.Area) {
 	y++
 	x = a.X + 1
 	if words := brieffile.Words(s.brief, s.usual); len(words) > 0 {
-		x = c.Within(x, y, a.W-2, part.Strong, "what if: "+strings.Join(words, " "))
+		c.Within(x, y, a.W-2, part.Strong, "what if: "+strings.Join(words, " "))
 		y++
-		x = a.X + 1
 	}
 	if s.before != nil {
 		says := "as before in every figure"
