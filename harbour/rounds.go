@@ -71,7 +71,7 @@ func (h *Harbour) Gather(ctx context.Context, b plan.Brief) (*plan.Input, error)
 	checker := h.Checker()
 	in := plan.Input{Brief: b, Waivers: waivers, Now: h.World.Now(), MaxAge: MaxAge, Cluster: c, Readings: readings, Controller: h.controller(),
 		Verdicts: h.Check(checker, readings), Below: checker.Below, Payloads: h.Payloads.Check, Times: times, Catalogue: h.Catalogue()}
-	if err := in.Wrong(); err != nil {
+	if err := errors.Join(in.Wrong(), h.controllerThere(ctx)); err != nil {
 		return nil, err
 	}
 	in.Own = map[string][]precheck.Answer{}
@@ -93,6 +93,24 @@ func (h *Harbour) controller() string {
 		return "" // it is for root to read, and not every machine has one
 	}
 	return strings.ToLower(strings.TrimSpace(string(text)))
+}
+
+// controllerThere refuses where the estate file names a guest that this program runs in, and no host that was ever read has such a guest.
+func (h *Harbour) controllerThere(ctx context.Context) error {
+	name := h.file.Controller
+	if name == "" {
+		return nil
+	}
+	all, err := h.newest(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range all {
+		if slices.ContainsFunc(r.Guests, func(g estate.Guest) bool { return g.ID == name || g.Name == name }) {
+			return nil
+		}
+	}
+	return fmt.Errorf("the estate file says that this program runs in the guest %q, and no host has such a guest", name)
 }
 
 // resolve asks the hosts of a plan what its changes of packages would really do there, some at a time.
@@ -587,6 +605,9 @@ func (h *Harbour) todayOf(v *course.Visit, r *estate.Reading) course.Today {
 	checker := h.Checker()
 	checker.Catalogue = cat
 	t.Own = h.askOwn(context.Background(), r, 0)
+	if t.Waivers, err = h.Waivers.Waivers(context.Background(), cl.Name); err != nil {
+		t.Waivers = nil // what can't be read pardons nothing
+	}
 	t.Judged, t.Verdicts, t.Mismatches = true, checker.Host(cl.Name, r), v.Mismatches(cat, r)
 	return t
 }

@@ -46,6 +46,27 @@ func TestAStepInWhichTheTimeOfDayWasSetLastedAsLongAsItDid(t *testing.T) {
 	}
 }
 
+// A waiver that was taken back since the round was planned, that is over, or that is not on the record, pardons nothing at the host's turn.
+func TestAWaiverThatWasTakenBackIsOver(t *testing.T) {
+	w := precheck.Waiver{ID: "w", Host: "a", Check: "health", Evidence: "a fan", At: noon, Until: noon.Add(time.Hour)}
+	back := w
+	back.Ended = noon
+	other := w
+	other.ID = "o"
+	for name, c := range map[string]struct {
+		today []precheck.Waiver
+		at    time.Time
+		want  int
+	}{
+		"it stands": {[]precheck.Waiver{other, w}, noon, 1}, "taken back": {[]precheck.Waiver{back}, noon, 0}, "over": {[]precheck.Waiver{w}, noon.Add(time.Hour), 0}, "not on the record": {nil, noon, 0}, "another": {[]precheck.Waiver{other}, noon, 0},
+	} {
+		tt := &turn{s: &State{Plan: plan.Plan{Waivers: []precheck.Waiver{w}}}, f: &Facts{Now: c.at}}
+		if got := tt.pardons(Today{Waivers: c.today}); len(got) != c.want {
+			t.Errorf("%s: %v", name, got)
+		}
+	}
+}
+
 // The rungs of a ladder are one thing to whoever looks at the host before and after: before, it stands below the first, and afterwards on the last.
 func TestALadderIsHeldToItsEnds(t *testing.T) {
 	at := func(version string) *estate.Reading {

@@ -46,6 +46,8 @@ type Today struct {
 	Judged     bool
 	Verdicts   []drift.Verdict
 	Mismatches []catalogue.Mismatch
+	// Waivers are those that are on the record today: one that was taken back since the round was planned is over.
+	Waivers []precheck.Waiver
 	// Own are what checks of one's own answered of the host as it was read for this turn.
 	Own []precheck.Answer
 	// Payloads says by file why it can't be used; nil where it is here and verified. A file that is not among them can't be used.

@@ -139,7 +139,17 @@ func (t *turn) answers(v *Visit) []precheck.Answer {
 		}
 		f.Payloads[c.File] = why
 	}
-	return precheck.Waive(append(precheck.Host(f, v.Host), asPlanned(v, t.f.Readings[v.Host]), standing(v, today)), t.s.Plan.Waivers, t.f.Now)
+	return precheck.Waive(append(precheck.Host(f, v.Host), asPlanned(v, t.f.Readings[v.Host]), standing(v, today)), t.pardons(today), t.f.Now)
+}
+
+// pardons are the waivers that the plan was made with and that stand today.
+func (t *turn) pardons(today Today) (out []precheck.Waiver) {
+	for _, w := range t.s.Plan.Waivers {
+		if slices.ContainsFunc(today.Waivers, func(o precheck.Waiver) bool { return o.ID == w.ID && o.Stands(t.f.Now) }) {
+			out = append(out, w)
+		}
+	}
+	return out
 }
 
 var errUnlooked = errors.New("it could not be known whether it is here and whole")
