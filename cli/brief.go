@@ -25,6 +25,7 @@ type brief struct {
 	sequence []string
 	trial    string
 	soak     time.Duration
+	rehearse time.Duration
 	reserve  int
 	out      int
 	moves    int
@@ -39,7 +40,7 @@ type brief struct {
 }
 
 // briefFlags are the options that make a brief.
-var briefFlags = []string{"brief", "hosts", "order", "sequence", "trial", "soak", "reserve", "out-of-service", "moves", "bandwidth", "limit", "lift", "only", "release", "rest", "window", "patience"}
+var briefFlags = []string{"brief", "hosts", "order", "sequence", "trial", "soak", "rehearse", "reserve", "out-of-service", "moves", "bandwidth", "limit", "lift", "only", "release", "rest", "window", "patience"}
 
 func (b *brief) flags(c *cobra.Command) {
 	b.set = c
@@ -50,6 +51,7 @@ func (b *brief) flags(c *cobra.Command) {
 	f.StringSliceVar(&b.sequence, "sequence", nil, "hosts that go first, in this order")
 	f.StringVar(&b.trial, "trial", "", "a host that goes before all others")
 	f.DurationVar(&b.soak, "soak", 0, "how long the host on trial carries guests before the others begin")
+	f.DurationVar(&b.rehearse, "rehearse", 0, "restart a host once before anything is changed on it, where it has been up for so long")
 	f.IntVar(&b.reserve, "reserve", 0, "hosts that may fail meanwhile (usual: the cluster's own)")
 	f.IntVar(&b.out, "out-of-service", 1, "hosts that may be out of service at once, counting those that already are: that many hosts are worked on in parallel, where the guests fit")
 	f.IntVar(&b.moves, "moves", 0, "migrations at once (usual: the cluster's own, or 2)")
@@ -92,6 +94,7 @@ func (b *brief) over(out *plan.Brief) (err error) {
 		"sequence":       func() error { out.Sequence = b.sequence; return nil },
 		"trial":          func() error { out.Trial = b.trial; return nil },
 		"soak":           func() error { out.Soak = b.soak; return nil },
+		"rehearse":       func() error { out.Rehearse = b.rehearse; return nil },
 		"reserve":        func() error { out.Reserve = b.reserve; return nil },
 		"out-of-service": func() error { out.Out = b.out; return nil },
 		"moves":          func() error { out.Moves = b.moves; return nil },

@@ -172,6 +172,16 @@ journal a: began
 seen a.partial:firmware a.f=
 ⇒ record blocked a: as planned: at what fw:f stands can't be told: half of it
 
+# a rehearsal: the host restarts before anything is put in
+plan a k/host/2 rehearse
+journal a: began checked stage:k move:g1>b close
+⇒ begin restart a
+
+# and then it is changed
+plan a k/host/2 rehearse
+journal a: began checked stage:k move:g1>b close restart:1
+⇒ begin install k a
+
 # the drain moves guests, two at a time
 hosts a:g1,g2,g3 b c
 plan a k/host

@@ -143,6 +143,10 @@ func (sc *scene) visit(words []string) {
 			v.After = strings.Split(list, ",")
 			continue
 		}
+		if letter == "rehearse" {
+			v.Rehearses, v.Restarts = true, append([]int{1}, v.Restarts...)
+			continue
+		}
 		if letter == "backup" {
 			v.Backup = true
 			continue

@@ -33,6 +33,8 @@ type Brief struct {
 	// Trial is a host that goes before all others. They begin Soak after its visit is over.
 	Trial string        `json:"trial,omitempty"`
 	Soak  time.Duration `json:"soak,omitempty"`
+	// Rehearse is after how long without a restart a host that is drained is restarted once before anything is changed on it, so that it is known to come back as it is; 0: never.
+	Rehearse time.Duration `json:"rehearse,omitempty"`
 	// Limit is the share of its capacity, 0 to 1, up to which a host is sent guests; 0: all of it.
 	Limit float64 `json:"limit,omitempty"`
 	// Lift are rules about guests, in their words, that are lifted for the round.
@@ -115,6 +117,8 @@ func (in Input) Wrong() error {
 		return fmt.Errorf("the brief fills hosts up to %.0f %%: 1 to 100 is wanted", 100*b.Limit)
 	case !slices.Contains([]Order{FewestMoves, LightestFirst}, b.Order):
 		return fmt.Errorf("the brief's order: there is none called %q", b.Order)
+	case b.Rehearse < 0:
+		return fmt.Errorf("the brief rehearses the restart of hosts that have been up for %s", b.Rehearse)
 	case b.Soak != 0 && b.Trial == "":
 		return fmt.Errorf("the brief has the others wait %s after a host on trial, and names none", drift.Age(b.Soak))
 	case b.Trial != "" && len(b.Sequence) > 0 && b.Sequence[0] != b.Trial:
@@ -204,6 +208,23 @@ func (in Input) scoped(d drift.Verdict, c want) (out want, left string) {
 	out.To, out.File, out.SHA256, out.Size, out.Restart, out.below = rel.Version, rel.File, rel.SHA256, rel.Size, cmp.Or(rel.Restart, c.Restart), nil
 	out.Why += ", by the brief"
 	return out, ""
+}
+
+// rehearse puts a pass with nothing but a restart before the others, where the host has been up for as long as the brief says, or it is not known for how long.
+func (in Input) rehearse(v *Visit, r *estate.Reading) {
+	long := in.Brief.Rehearse
+	if long == 0 || !v.Empties || !r.BootedAt.IsZero() && in.Now.Sub(r.BootedAt) < long {
+		return
+	}
+	for i := range v.Changes {
+		v.Changes[i].Pass++
+	}
+	for i := range v.Restarts {
+		v.Restarts[i]++
+	}
+	v.Restarts = append([]int{1}, v.Restarts...)
+	v.Passes++
+	v.Rehearses = true
 }
 
 // Differences says in what a plan is another than the one before it, in figures.

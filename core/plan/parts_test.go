@@ -554,3 +554,36 @@ func TestRoomIsAskedOfEveryHost(t *testing.T) {
 		}
 	}
 }
+
+// A host that has been up for long restarts once before anything is changed on it.
+func TestARestartIsRehearsed(t *testing.T) {
+	in := scenario(t)
+	in.Brief.Rehearse = 24 * time.Hour
+	in.Readings["a"].BootedAt = now.Add(-24 * time.Hour)
+	in.Readings["b"].BootedAt = now.Add(-24*time.Hour + 1)
+	p := Make(in)
+	for i := range p.Visits {
+		v := &p.Visits[i]
+		want := map[string]string{"a": "[1 2] 2", "b": "[1] 1", "c": "[1 2] 2"}[v.Host] // of c it is not known
+		if got := fmt.Sprint(v.Restarts, " ", v.Passes); got != want || v.Rehearses != (v.Host != "b") {
+			t.Errorf("%s: %s, want %s", v.Host, got, want)
+		}
+		for _, c := range v.Changes {
+			if c.Pass != v.Passes {
+				t.Errorf("%s: %+v", v.Host, c)
+			}
+		}
+		restarts := 0
+		for _, s := range v.Steps {
+			if s.Step == act.RestartStep {
+				restarts++
+			}
+			if s.Step == act.ChangeStep && s.Pass == 1 && v.Rehearses {
+				t.Errorf("%s: a change in the pass of the rehearsal", v.Host)
+			}
+		}
+		if restarts != v.Passes {
+			t.Errorf("%s: %d restarts are timed", v.Host, restarts)
+		}
+	}
+}

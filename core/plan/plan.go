@@ -28,27 +28,28 @@ type want struct {
 
 // Visit is one host's turn.
 type Visit struct {
-	Host     string            `json:"host"`
-	Model    string            `json:"model"` // its hardware, by which times are learned
-	Changes  []act.Change      `json:"changes"`
-	Passes   int               `json:"passes"`
-	Restarts []int             `json:"restarts"`         // the passes that end with a restart of the host
-	Empties  bool              `json:"empties"`          // guests must leave
-	Backup   bool              `json:"backup"`           // its configuration is kept before the first change
-	Adopts   string            `json:"adopts,omitempty"` // the round, of which nothing is known here, whose mark the host carries
-	Guests   []string          `json:"guests,omitempty"` // that are on it, by name
-	Load     float64           `json:"load"`             // share of the memory of the hosts in service while this one is out, 0 to 1
-	Limit    float64           `json:"limit"`            // the share up to which the loss of the reserve can be borne then
-	Moves    []fit.Move        `json:"moves,omitempty"`
-	Rests    []Rest            `json:"rests,omitempty"`    // guests that do not move: they come to rest after the others have left, in this order, and are started in the opposite one
-	After    []string          `json:"after,omitempty"`    // hosts whose visits must be over before it begins: its guests go there
-	Obstacle string            `json:"obstacle,omitempty"` // why it can't be done as things stand
-	WayOut   string            `json:"way_out,omitempty"`
-	Ways     []Way             `json:"ways,omitempty"` // the smallest ways out, as far as they are the round's to take
-	Left     []string          `json:"left,omitempty"` // drift that this round does not mend, and why
-	Along    []act.Along       `json:"along,omitempty"`
-	Answers  []precheck.Answer `json:"prechecks"`
-	Steps    []Stretch         `json:"steps"`
+	Host      string            `json:"host"`
+	Model     string            `json:"model"` // its hardware, by which times are learned
+	Changes   []act.Change      `json:"changes"`
+	Passes    int               `json:"passes"`
+	Restarts  []int             `json:"restarts"`         // the passes that end with a restart of the host
+	Empties   bool              `json:"empties"`          // guests must leave
+	Backup    bool              `json:"backup"`           // its configuration is kept before the first change
+	Adopts    string            `json:"adopts,omitempty"` // the round, of which nothing is known here, whose mark the host carries
+	Guests    []string          `json:"guests,omitempty"` // that are on it, by name
+	Load      float64           `json:"load"`             // share of the memory of the hosts in service while this one is out, 0 to 1
+	Limit     float64           `json:"limit"`            // the share up to which the loss of the reserve can be borne then
+	Moves     []fit.Move        `json:"moves,omitempty"`
+	Rehearses bool              `json:"rehearses,omitempty"` // its first pass is a restart and nothing else
+	Rests     []Rest            `json:"rests,omitempty"`     // guests that do not move: they come to rest after the others have left, in this order, and are started in the opposite one
+	After     []string          `json:"after,omitempty"`     // hosts whose visits must be over before it begins: its guests go there
+	Obstacle  string            `json:"obstacle,omitempty"`  // why it can't be done as things stand
+	WayOut    string            `json:"way_out,omitempty"`
+	Ways      []Way             `json:"ways,omitempty"` // the smallest ways out, as far as they are the round's to take
+	Left      []string          `json:"left,omitempty"` // drift that this round does not mend, and why
+	Along     []act.Along       `json:"along,omitempty"`
+	Answers   []precheck.Answer `json:"prechecks"`
+	Steps     []Stretch         `json:"steps"`
 }
 
 // Estimate is how long a visit takes, in the middle case and in the pessimistic one.
@@ -232,6 +233,7 @@ func visit(in Input, host string) Visit {
 	if v.Empties {
 		v.Rests = in.Brief.rests(r)
 	}
+	in.rehearse(&v, r)
 	return v
 }
 

@@ -124,7 +124,9 @@ func (t Times) steps(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 		for a, ok := act.Next(v.Changes, pass, made); ok; a, ok = act.Next(v.Changes, pass, made) {
 			acts = append(acts, a)
 		}
-		sum(act.ChangeStep, pass, "assumed", acts)
+		if len(acts) > 0 || pass > 1 || !v.Rehearses {
+			sum(act.ChangeStep, pass, "assumed", acts)
+		}
 		if slices.Contains(v.Restarts, pass) {
 			usual(act.RestartStep, pass)
 		}

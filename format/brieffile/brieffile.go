@@ -33,6 +33,7 @@ type file struct {
 	Sequence  []string          `yaml:"sequence,omitempty"`
 	Trial     string            `yaml:"trial,omitempty"`
 	Soak      string            `yaml:"soak,omitempty"`
+	Rehearse  string            `yaml:"rehearse,omitempty"`
 	Out       *int              `yaml:"out_of_service,omitempty"`
 	Reserve   *int              `yaml:"reserve,omitempty"`
 	Moves     *int              `yaml:"moves,omitempty"`
@@ -157,7 +158,7 @@ func Parse(name string, text []byte, usual plan.Brief, in *time.Location) (plan.
 	for _, t := range []struct {
 		at, text string
 		to       *time.Duration
-	}{{"$.soak", d.Soak, &b.Soak}, {"$.patience", d.Patience, &b.Patience}} {
+	}{{"$.soak", d.Soak, &b.Soak}, {"$.rehearse", d.Rehearse, &b.Rehearse}, {"$.patience", d.Patience, &b.Patience}} {
 		if t.text == "" {
 			continue
 		}
@@ -222,6 +223,9 @@ func Write(b, usual plan.Brief) ([]byte, error) {
 	}
 	if b.Soak > 0 {
 		d.Soak = duration(b.Soak)
+	}
+	if b.Rehearse > 0 {
+		d.Rehearse = duration(b.Rehearse)
 	}
 	if b.Patience != usual.Patience {
 		d.Patience = duration(b.Patience)
@@ -296,6 +300,9 @@ func Words(b, usual plan.Brief) (out []string) {
 	}
 	if b.Soak > 0 {
 		option("soak", duration(b.Soak))
+	}
+	if b.Rehearse > 0 {
+		option("rehearse", duration(b.Rehearse))
 	}
 	number("out-of-service", b.Out, usual.Out)
 	number("reserve", b.Reserve, usual.Reserve)

@@ -52,6 +52,9 @@ func planText(w io.Writer, p *plan.Plan, words []string) {
 		if v.Obstacle != "" {
 			plain.Fprintf(w, "   can't be made: %s\n   way out: %s\n", v.Obstacle, v.WayOut)
 		}
+		if v.Rehearses {
+			plain.Fprintln(w, "   pass 1  a restart before anything is changed")
+		}
 		for _, c := range v.Changes {
 			plain.Fprintf(w, "   pass %d  %s  (%s)\n", c.Pass, c.Says(), c.Why)
 		}

@@ -142,6 +142,9 @@ func paintSteps(c *part.Canvas, p *plan.Plan, v *plan.Visit, a part.Area) {
 	if len(v.After) > 0 {
 		col.Line(2, part.Quiet, "after "+strings.Join(v.After, ", ")+": its guests go there")
 	}
+	if v.Rehearses {
+		col.Line(2, part.Plain, "pass 1  a restart before anything is changed")
+	}
 	for _, ch := range v.Changes {
 		col.Line(2, part.Plain, fmt.Sprintf("pass %d  %s  (%s)", ch.Pass, ch.Says(), ch.Why))
 	}
