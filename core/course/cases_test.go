@@ -188,6 +188,14 @@ plan a k/host
 journal a: began checked stage:k
 ⇒ begin move g1 a>
 
+# one more does not begin only to send its guests elsewhere than was planned: it waits for those that are under way
+hosts a:g1 b:g2 c d e
+brief out=2
+plan a k/host moves:g1>c
+plan b k/host moves:g2>a
+journal a: began checked
+⇒ begin stage k a; say b: while a is out its guests can't go where it was planned
+
 # guests go where it was planned, and not where there is more room
 hosts a:g1 b:g3 c:g4,g5 d
 plan a k/host moves:g1>c

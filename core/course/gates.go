@@ -215,8 +215,11 @@ func certificateGate(t *turn, v *Visit) (string, bool) {
 	if len(t.draining()) == 0 {
 		return "", false // one host alone is judged by its prechecks, which say more
 	}
-	if a, _ := t.certify(v.Host, fit.Glance); a.Outcome != fit.Fits {
+	switch a, kept := t.certify(v.Host, fit.Glance); {
+	case a.Outcome != fit.Fits:
 		return fmt.Sprintf("with %s out as well: %s: %s", v.Host, a.Outcome, a.Obstacle), true
+	case !kept: // it would begin now only to send its guests elsewhere than was shown
+		return fmt.Sprintf("while %s is out its guests can't go where it was planned: %s", join(t.draining()), a.Obstacle), true
 	}
 	return "", false
 }

@@ -136,6 +136,62 @@ func TestSeveralAtOnce(t *testing.T) {
 	}
 }
 
+// A tour in which hosts are out at the same time is played through, each begun as soon as those are back to which its guests go and the certificate stands: nobody is sent to a host that is out, and all that are out have a
+// certificate together.
+func TestSeveralAtOnceStand(t *testing.T) {
+	side := 0
+	for _, c := range []struct {
+		hosts, width int
+		load         float64
+		mixed        bool
+	}{{8, 3, 0.5, false}, {8, 3, 0.5, true}, {16, 5, 0.6, false}, {16, 4, 0.55, true}} {
+		p := cluster(9, c.hosts, c.load, c.mixed)
+		tour := Plan(p, everyHost(p), Order{Width: c.width})
+		var out []string
+		for _, stop := range tour.Stops {
+			for {
+				x := compile(&p)
+				s := newState(x)
+				_, why := s.emptyAll(x.indices(append(slices.Clone(out), stop.Host)), planned(x, stop.Moves))
+				waits := slices.ContainsFunc(stop.After, func(h string) bool { return slices.Contains(out, h) })
+				if why == nil && !waits && len(out) < c.width {
+					if err := Verify(after(t, p, stop.Moves), s.certificate()); err != nil {
+						t.Fatalf("%d hosts: %s with %v out: %v", c.hosts, stop.Host, out, err)
+					}
+					break
+				}
+				if len(out) == 0 {
+					t.Fatalf("%d hosts: %s can't go as planned though nobody else is out: %+v", c.hosts, stop.Host, why)
+				}
+				out = out[1:] // the first that is out comes back
+			}
+			for _, m := range stop.Moves {
+				if slices.Contains(out, m.To) || m.To == stop.Host {
+					t.Fatalf("%s goes to %s, which is out", m.Guest, m.To)
+				}
+			}
+			p = after(t, p, stop.Moves)
+			out = append(out, stop.Host)
+			if len(out) > 1 {
+				side++
+			}
+		}
+	}
+	if side < 15 {
+		t.Errorf("hardly any two were out at once: %d", side)
+	}
+}
+
+func planned(c *compiled, moves []Move) map[int32]int32 {
+	want := map[int32]int32{}
+	for i := range moves {
+		if g, ok := c.guestAt(moves[i].UID(), moves[i].From); ok {
+			want[g] = int32(slices.Index(c.names, moves[i].To))
+		}
+	}
+	return want
+}
+
 // What a tour takes beyond its floor is explained by the rule that costs it.
 func TestExcessIsExplained(t *testing.T) {
 	p, _, _ := parse(t, `
