@@ -6,6 +6,7 @@ import (
 	"math/rand"
 	"time"
 
+	"yareharbour/core/act"
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
@@ -17,6 +18,8 @@ import (
 type World struct {
 	In   plan.Input
 	Base []baseline.Baseline
+	// Brief is what is planned.
+	Brief plan.Brief
 }
 
 // Now is when all of it was read.
@@ -83,13 +86,51 @@ func Random(r *rand.Rand) World {
 		if r.Intn(8) == 0 {
 			x.Closed = &estate.Mark{By: "somebody"}
 		}
+		x.Condition = condition(r)
 		for _, s := range estate.SectionNames {
 			x.SetSection(estate.Section{Name: s, At: Now})
 		}
 		x.Sort()
 		w.In.Readings[name] = x
 	}
+	w.brief(r)
 	return w
+}
+
+// condition is one in which now and then something is not well.
+func condition(r *rand.Rand) estate.Condition {
+	c := estate.Condition{Root: "ext4", Volatile: r.Intn(20) == 0, Space: []estate.Space{{Path: "/", FreeMiB: int64(20 + r.Intn(2000)), SizeMiB: 4000}}, Arrays: []estate.Array{{Name: "md0", Whole: r.Intn(10) > 0}},
+		Bonds: []estate.Bond{{Name: "b", Links: []estate.Link{{Name: "x", Up: true}, {Name: "y", Up: r.Intn(6) > 0}}}}, Certificates: []estate.Certificate{{Name: "s", Until: Now.AddDate(0, 0, 400)}}}
+	switch r.Intn(12) {
+	case 0:
+		c.Certificates[0].Until = Now.AddDate(0, 0, r.Intn(30)-10)
+	case 1:
+		c.Ahead = time.Duration(r.Intn(700)-350) * time.Second
+	case 2:
+		c.Space = nil
+	}
+	return c
+}
+
+// brief makes the settings, and rules about guests. Guests of two hosts may have one name.
+func (w *World) brief(r *rand.Rand) {
+	if r.Intn(3) == 0 {
+		w.In.Cluster.Rules = []estate.Rule{{Keep: []estate.Keep{estate.Apart, estate.KeptOut}[r.Intn(2)], Guests: []string{"g0"}}}
+		if w.In.Cluster.Rules[0].Keep == estate.KeptOut {
+			w.In.Cluster.Rules[0].Hosts = []string{"b"}
+		}
+	}
+	w.Brief = plan.DefaultBrief(w.In.Cluster)
+	w.Brief.Out += r.Intn(2)
+	if r.Intn(2) == 0 {
+		w.Brief.Order = plan.LightestFirst
+	}
+	if r.Intn(3) == 0 {
+		w.Brief.Guests = []plan.Policy{{Guests: []string{"*"}, Do: act.Save}}
+	}
+	if r.Intn(6) == 0 {
+		w.Brief.Rehearse = time.Hour
+	}
 }
 
 // Without takes knowledge away from a copy: a section fails, some of it, or it is old. What was last known stays, as a look that fails leaves it.
@@ -136,6 +177,6 @@ func (w World) Judge() (World, plan.Plan) {
 			w.In.Verdicts[h] = c.Host("c", r)
 		}
 	}
-	w.In.MaxAge, w.In.Below, w.In.Brief = time.Hour, c.Below, plan.DefaultBrief(w.In.Cluster)
+	w.In.MaxAge, w.In.Below, w.In.Brief = time.Hour, c.Below, w.Brief
 	return w, plan.Make(w.In)
 }
