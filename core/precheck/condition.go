@@ -118,7 +118,7 @@ func bonds(f Facts, r *estate.Reading) found {
 	if len(bad) > 0 {
 		return caution(strings.Join(bad, "; ")+": there is no second way", "see to the cable, the port and the switch first: a driver's or an adapter's update takes a link down")
 	}
-	return clear(fmt.Sprintf("bonds: %d, each with two links up", len(r.Condition.Bonds)))
+	return clear(fmt.Sprintf("every bond has two links up (%d)", len(r.Condition.Bonds)))
 }
 
 func orNone(names []string) string {
@@ -139,7 +139,7 @@ func storage(f Facts, r *estate.Reading) found {
 		}
 	}
 	if len(bad) == 0 {
-		return clear(fmt.Sprintf("arrays: %d, each of them whole", len(r.Condition.Arrays)))
+		return clear(fmt.Sprintf("every array is whole (%d)", len(r.Condition.Arrays)))
 	}
 	const remedy = "wait until it is in sync, or replace what failed, before the host restarts"
 	if f.Empties {
@@ -168,5 +168,5 @@ func certificates(f Facts, r *estate.Reading) found {
 	case len(over)+len(near) > 0:
 		return caution(strings.Join(append(over, near...), "; "), remedy)
 	}
-	return clear(fmt.Sprintf("certificates: %d, none near its end", len(r.Condition.Certificates)))
+	return clear(fmt.Sprintf("none of %d is near its end", len(r.Condition.Certificates)))
 }

@@ -342,7 +342,7 @@ func rules(f Facts, _ *estate.Reading) found {
 			}
 		}
 	}
-	return clear(fmt.Sprintf("rules that bind: %d, and they mean guests that there are", len(f.Rules)))
+	return clear(fmt.Sprintf("each means guests that there are (%d)", len(f.Rules)))
 }
 
 func rOr(r *estate.Reading) *estate.Reading {

@@ -77,13 +77,13 @@ func (s *Screen) paintList(c *part.Canvas, a part.Area) {
 		y := a.Y + i
 		sg := signs[rank(r.first())]
 		c.Put(a.X+2, y, sg.Style, sg.Glyph)
-		c.Within(a.X+4, y, 11, part.Subject, r.first().Check)
+		c.Within(a.X+4, y, 13, part.Subject, r.first().Check)
 		hosts := strings.Join(r.hosts(), ", ")
 		if len(r.of) > 2 {
 			hosts = fmt.Sprintf("%s, %s and %d more", r.of[0].Host, r.of[1].Host, len(r.of)-2)
 		}
-		c.Within(a.X+15, y, 26, part.Plain, hosts)
-		c.Within(a.X+42, y, a.W-43, part.Quiet, says(r))
+		c.Within(a.X+18, y, 26, part.Plain, hosts)
+		c.Within(a.X+45, y, a.W-46, part.Quiet, says(r))
 		if n == s.at {
 			c.Choose(part.Rect(a.X, y, a.W, 1), y, true)
 		}

@@ -171,7 +171,7 @@ func paintSteps(c *part.Canvas, p *plan.Plan, v *plan.Visit, a part.Area) {
 				guests[len(guests)-1] += " (again)"
 			}
 		}
-		col.Line(2, part.Quiet, fmt.Sprintf("%d ▸ %s  %s", len(guests), to, strings.Join(guests, ", ")))
+		col.Line(2, part.Quiet, fmt.Sprintf("%d ▸ %s: %s", len(guests), to, strings.Join(guests, ", ")))
 	}
 }
 
