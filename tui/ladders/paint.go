@@ -286,7 +286,7 @@ func shelfRows(f part.Frame) (out []part.TableLine) {
 			Cells: []part.TableCell{{Text: "payload store", Style: part.Subject}, {Text: "store"}, {},
 				{
 					Text: fmt.Sprintf(
-						"%s, %s; %s free.  f fetches, v verifies, l lists, p prunes",
+						"%s, %s; %s free.  f fetches, v verifies, l lists, P prunes",
 						catalogue.Some(p.Count, "payload"),
 						catalogue.Bytes(p.Size),
 						catalogue.Bytes(p.Free),
