@@ -1,0 +1,152 @@
+package fit
+
+import (
+	"cmp"
+	"slices"
+)
+
+// mend finds restarts for guests that have none in a loss. It tells whether all of them got one.
+func (s *state) mend(l int32, homeless []int32) bool {
+	slices.SortStableFunc(homeless, func(a, b int32) int { return cmp.Compare(s.size[b], s.size[a]) })
+	for i, g := range homeless {
+		if s.seat(l, g, false) || s.eject(l, g) {
+			continue
+		}
+		if s.repack(l) {
+			return true
+		}
+		for _, g := range homeless[i+1:] {
+			s.seat(l, g, false)
+		}
+		return false
+	}
+	return true
+}
+
+// seat gives the guest the allowed restart with most room, or with least.
+func (s *state) seat(l, g int32, tight bool) bool {
+	best, most := int32(-1), 0.0
+	s.work += s.nh
+	lost := s.losses[l]
+	may, later := s.may[int(s.class[g])*s.nh:][:s.nh], s.later[int(s.class[g])*s.nh:][:s.nh]
+	nd := s.nd
+	load, use := s.load[int(g)*nd:][:nd], s.use[int(l)*s.nh*nd:][:s.nh*nd]
+	alone := len(s.apart[g]) == 0
+	for h := range int32(s.nh) {
+		if !s.takes[h] || h == lost[0] || len(lost) > 1 && slices.Contains(lost[1:], h) {
+			continue
+		}
+		if s.done[h] && !later[h] || !s.done[h] && !may[h] {
+			continue
+		}
+		x := 2.0
+		at := int(h) * nd
+		for d, takes := range load {
+			left := s.free[at+d] - use[at+d] - takes
+			if left < 0 {
+				if takes > 0 {
+					x = -1
+					break
+				}
+				left = 0
+			}
+			if inv := s.inv[at+d]; inv > 0 {
+				x = min(x, float64(left)*inv)
+			}
+		}
+		if x < 0 {
+			continue
+		}
+		if tight {
+			x = -x
+		}
+		if (best < 0 || x > most) && (alone || !s.meets(g, l, h)) {
+			best, most = h, x
+		}
+	}
+	if best < 0 {
+		return false
+	}
+	s.aim(l, g, best)
+	return true
+}
+
+// eject lets one smaller guest of the loss restart elsewhere, and gives its place to the guest.
+func (s *state) eject(l, g int32) bool {
+	for h := range int32(s.nh) {
+		if !s.takes[h] || s.lost(l, h) || !s.runs(g, h) {
+			continue
+		}
+		for _, lost := range s.losses[l] {
+			for _, o := range s.on[lost] {
+				if o == g || int32(s.target[int(l)*s.ng+int(o)]) != h || s.size[o] >= s.size[g] {
+					continue
+				}
+				mark := len(s.trail)
+				s.work++
+				s.aim(l, o, -1)
+				if s.seats(g, l, h) {
+					s.aim(l, g, h)
+					if s.seat(l, o, false) {
+						return true
+					}
+				}
+				s.undo(mark)
+			}
+		}
+	}
+	return false
+}
+
+// repack gives all guests of a loss their restarts anew, by several rules in turn.
+func (s *state) repack(l int32) bool {
+	var all []int32
+	for _, h := range s.losses[l] {
+		for _, g := range s.on[h] {
+			if s.restarts[g] {
+				all = append(all, g)
+			}
+		}
+	}
+	narrow := map[int32]int{}
+	for _, g := range all {
+		if _, ok := narrow[s.class[g]]; !ok {
+			for h := range int32(s.nh) {
+				if s.takes[h] && s.runs(g, h) {
+					narrow[s.class[g]]++
+				}
+			}
+		}
+	}
+	bySize := func(a, b int32) int { return cmp.Compare(s.size[b], s.size[a]) }
+	mark := len(s.trail)
+	for rule := range 4 {
+		for _, g := range all {
+			if s.target[int(l)*s.ng+int(g)] >= 0 {
+				s.aim(l, g, -1)
+			}
+		}
+		switch rule {
+		case 2:
+			slices.SortStableFunc(all, func(a, b int32) int {
+				return cmp.Or(cmp.Compare(narrow[s.class[a]], narrow[s.class[b]]), len(s.apart[b])-len(s.apart[a]), bySize(a, b))
+			})
+		case 3:
+			slices.SortStableFunc(all, func(a, b int32) int { return cmp.Compare(s.load[int(b)*s.nd], s.load[int(a)*s.nd]) })
+		default:
+			slices.SortStableFunc(all, bySize)
+		}
+		seated := true
+		for _, g := range all {
+			if !s.seat(l, g, rule == 1) && !s.eject(l, g) {
+				seated = false
+				break
+			}
+		}
+		if seated {
+			return true
+		}
+		s.undo(mark)
+	}
+	return false
+}
