@@ -73,6 +73,7 @@ type Band struct {
 	ReadAt  time.Time // the oldest reading; zero where a host was never read
 	InLine  int
 	Adrift  int
+	Ready   int // of those adrift: nothing that their readings tell keeps a round from visiting them. Room, payloads and what is wanted are for the plan to say
 	Unasked int // hosts of which no clause asks anything
 	Out     int // hosts out of service
 	Unread  int // hosts of which something is not known
@@ -206,6 +207,9 @@ func band(in Input, c estate.Cluster) Band {
 		}
 		b.Berths = append(b.Berths, berth)
 		b.count(berth)
+		if berth.Drift > 0 && ready(in, c, h) {
+			b.Ready++
+		}
 		if r := in.Readings[h]; r != nil && berth.Service == Open {
 			used, room = used.Add(r.Used()), room.Add(r.Capacity)
 			if r.Capacity.MemoryMiB > largest.MemoryMiB {
@@ -223,6 +227,12 @@ func band(in Input, c estate.Cluster) Band {
 	}
 	b.Spare = fit.Headroom(hosts, min(c.Reserve, 1))
 	return b
+}
+
+// ready tells whether none of the checks that readings alone answer would hold a visit to the host up.
+func ready(in Input, c estate.Cluster, host string) bool {
+	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Reserve: c.Reserve, Out: 1, Hosts: c.Hosts, Rules: c.Rules, Readings: in.Readings, Empties: true, Judged: true, Placed: &fit.Answer{Outcome: fit.Fits}}
+	return len(precheck.Blockers(precheck.Host(f, host))) == 0
 }
 
 func (b *Band) count(h Berth) {

@@ -48,6 +48,26 @@ func TestAllWell(t *testing.T) {
 	}
 }
 
+// Of the hosts that are adrift those are ready that nothing which their readings tell holds up.
+func TestWhoIsReady(t *testing.T) {
+	in := input()
+	for _, h := range []string{"a", "b", "d"} {
+		in.Verdicts[h] = []drift.Verdict{verdict(drift.Behind, 0)}
+	}
+	if b := Make(in).Bands[0]; b.Adrift != 3 || b.Ready != 3 {
+		t.Errorf("adrift %d, ready %d", b.Adrift, b.Ready)
+	}
+	in.Readings["a"].BMC.Queue = 1
+	in.Verdicts["d"] = []drift.Verdict{verdict(drift.InLine, 0)}
+	if b := Make(in).Bands[0]; b.Adrift != 2 || b.Ready != 1 {
+		t.Errorf("adrift %d, ready %d", b.Adrift, b.Ready)
+	}
+	in.Readings["d"].SetSection(estate.Section{Name: estate.GuestList, At: now, Err: "no answer"})
+	if b := Make(in).Bands[0]; b.Ready != 0 {
+		t.Errorf("with one whose guests nobody knows %d are ready", b.Ready)
+	}
+}
+
 // Invariant 8: what is unread is never counted as in line.
 func TestUnreadIsNotInLine(t *testing.T) {
 	in := input()

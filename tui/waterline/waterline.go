@@ -249,6 +249,9 @@ func paintTitle(f part.Frame, c *part.Canvas, b survey.Band, a part.Area, active
 	}
 	x := c.Put(a.X+1, a.Y, st, b.Cluster.Name)
 	right := fmt.Sprintf("%d in line  %d adrift", b.InLine, b.Adrift)
+	if b.Adrift > 0 && a.W >= 90 {
+		right += fmt.Sprintf(", %d ready", b.Ready)
+	}
 	for _, n := range []struct {
 		n    int
 		word string
@@ -272,7 +275,7 @@ func paintTitle(f part.Frame, c *part.Canvas, b survey.Band, a part.Area, active
 		head += "  look only"
 	}
 	switch {
-	case room > len(head)+18:
+	case room > part.Width(head)+part.Width(" reserve of 00 NOT KEPT  "):
 		x = c.Put(x, a.Y, part.Plain, head+fmt.Sprintf("  reserve of %d ", b.Cluster.Reserve))
 		c.Put(x, a.Y, role, word)
 	case room > 18:
