@@ -90,7 +90,7 @@ func (t *tourist) search() Tour {
 				continue
 			}
 			for _, f := range firsts {
-				if best != nil && (t.work > patience || t.settled(best)) {
+				if best != nil && (t.work > patience || t.settled(best) || len(best.stops) == 0) { // where no host can go first, no other order helps
 					return t.told(t.improved(best))
 				}
 				if best != nil && len(best.stuck) == 0 && f >= 0 && !t.anywhere() && t.total+t.count(f) >= best.moves {
@@ -357,7 +357,7 @@ func (t *tourist) ordered(s *state, left []int32, first int32, fixed []int32) []
 }
 
 // explained is of how many hosts that can't be emptied a way out is looked for.
-const explained = 4
+const explained = 2
 
 // told is what comes of a run.
 func (t *tourist) told(r *run) Tour {

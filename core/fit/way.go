@@ -50,7 +50,7 @@ func (p *Problem) most() int {
 		guests += len(p.Hosts[i].Guests)
 	}
 	cost := (guests + 1) * (len(p.Hosts) + 1) * len(choices(len(p.Hosts), min(p.Reserve, 2)))
-	return max(12, min(800, 60_000_000/(cost+1)))
+	return max(12, min(800, 1_500_000/(cost+1)))
 }
 
 // item is one thing that a way out may take: a guest, a rule, or the reserve.
