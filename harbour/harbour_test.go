@@ -19,7 +19,7 @@ import (
 )
 
 // open opens the demo estate on a simulation in this process.
-func open(t *testing.T) *Harbour {
+func open(t testing.TB) *Harbour {
 	t.Helper()
 	dir := t.TempDir()
 	if err := demo.Write(dir); err != nil {
@@ -203,5 +203,34 @@ func TestTheMachinesTimeOfDayIsTheTimeOfDayAlone(t *testing.T) {
 	}
 	if a, b := c.Lasted(), c.Lasted(); a <= 0 || b < a {
 		t.Errorf("this program has watched for %s, and then for %s", a, b)
+	}
+}
+
+// A what-if plans a cluster of the demo estate again on the same reading: the largest of three, with everything changed that a key changes.
+func BenchmarkWhatIf(b *testing.B) {
+	h := open(b)
+	d := &Desk{Harbour: h, By: "tester"}
+	for _, cluster := range []string{"vts", "tides", "yard"} {
+		in, err := h.Gather(b.Context(), brief(h, cluster))
+		if err != nil {
+			b.Fatal(err)
+		}
+		for name, change := range map[string]func(*plan.Brief){
+			"usual":          func(*plan.Brief) {},
+			"two at once":    func(b *plan.Brief) { b.Out = 2 },
+			"no reserve":     func(b *plan.Brief) { b.Reserve = 0 },
+			"reserve of two": func(b *plan.Brief) { b.Reserve = 2 },
+			"lightest first": func(b *plan.Brief) { b.Order = plan.LightestFirst },
+		} {
+			asked := *in
+			change(&asked.Brief)
+			b.Run(cluster+", "+name, func(b *testing.B) {
+				for b.Loop() {
+					if _, err := d.Make(asked); err != nil {
+						b.Fatal(err)
+					}
+				}
+			})
+		}
 	}
 }

@@ -6,8 +6,8 @@ import (
 )
 
 // exact answers a drain by trying everything, largest guests first, until its effort is spent. why is where the quick search gave up: what is said where this one does not come to an end either.
-func (c *compiled) exact(outs []int32, effort int, why *reason) Answer {
-	s := newState(c)
+func (s *state) exact(outs []int32, effort int, why *reason) Answer {
+	c := s.compiled
 	e := c.exhaust(effort)
 	e.outs = outs
 	going := e.guestsOf(outs)

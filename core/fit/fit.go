@@ -150,7 +150,7 @@ func Drain(p Problem, out, avoid []string, effort int) Answer {
 	if why == nil {
 		return Answer{Outcome: Fits, Moves: c.moves(moves)}
 	}
-	return c.exact(outs, effort, why)
+	return s.exact(outs, effort, why)
 }
 
 // Keep answers whether planned moves off the hosts in out still stand on the cluster as it is: each guest that is still there goes where it was planned, in that order, with the reserve

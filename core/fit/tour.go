@@ -226,9 +226,27 @@ func (t *tourist) run(first int32, fill bool, wide int) *run {
 // is none it writes down why, and returns -1.
 func (t *tourist) force(r *run, s *state, left []int32) (int32, []Move, *state) {
 	p := s.problem()
+	c := compile(&p)
+	now := newState(c)
+	order := t.ordered(s, left, -1, nil)
+	for _, h := range left {
+		if !slices.Contains(order, h) {
+			order = append(order, h)
+		}
+	}
 	var stuck []Stuck
-	for _, h := range t.ordered(s, left, -1, nil) {
-		a := Drain(p, []string{s.names[h]}, nil, Effort/8)
+	for _, h := range order {
+		out := []int32{h} // hosts have the same numbers in both
+		if o := c.impossible(out); o != nil {
+			stuck = append(stuck, Stuck{s.names[h], Answer{Outcome: DoesNotFit, Obstacle: o}})
+			continue
+		}
+		var a Answer
+		if shifts, why := now.emptyAll(out, nil); why == nil {
+			a = Answer{Outcome: Fits, Moves: c.moves(shifts)}
+		} else {
+			a = now.exact(out, min(Effort/8, Effort/4/len(left)), why)
+		}
 		if a.Outcome != Fits {
 			stuck = append(stuck, Stuck{s.names[h], a})
 			continue
@@ -239,11 +257,6 @@ func (t *tourist) force(r *run, s *state, left []int32) (int32, []Move, *state) 
 		next.work = s.work
 		next.leave(h)
 		return h, a.Moves, next
-	}
-	for _, h := range left {
-		if !slices.ContainsFunc(stuck, func(x Stuck) bool { return x.Host == s.names[h] }) {
-			stuck = append(stuck, Stuck{s.names[h], Drain(p, []string{s.names[h]}, nil, Effort/8)})
-		}
 	}
 	r.stuck, r.s, r.end = stuck, s, &p
 	return -1, nil, s

@@ -5,6 +5,7 @@ import (
 	"math/rand"
 	"slices"
 	"testing"
+	"time"
 
 	"yareharbour/core/estate"
 )
@@ -262,4 +263,41 @@ func BenchmarkTwoHundred(b *testing.B) {
 			})
 		}
 	}
+}
+
+// BenchmarkTowardsTheLimit fills clusters of 16 hosts further and further. The dearest is the longest question of a row, in milliseconds.
+func BenchmarkTowardsTheLimit(b *testing.B) {
+	for _, load := range []float64{0.5, 0.6, 0.7, 0.75, 0.8, 0.85, 0.9, 0.93, 0.96} {
+		for _, mixed := range []bool{false, true} {
+			b.Run(fmt.Sprintf("load %.2f, mixed %v", load, mixed), func(b *testing.B) {
+				for b.Loop() {
+					fill(b, load, mixed)
+				}
+			})
+		}
+	}
+}
+
+func fill(b *testing.B, load float64, mixed bool) {
+	var ratios []float64
+	var took []time.Duration
+	unproven := 0
+	for i := range 10 {
+		p := cluster(int64(100_000+i), 16, load, mixed)
+		began := time.Now()
+		tour := Plan(p, everyHost(p), Order{})
+		took = append(took, time.Since(began))
+		if len(tour.Stuck) == 0 {
+			ratios = append(ratios, float64(tour.Moves)/float64(tour.Floor))
+		} else if slices.ContainsFunc(tour.Stuck, func(s Stuck) bool { return s.Answer.Outcome == Unproven }) {
+			unproven++
+		}
+	}
+	if len(ratios) > 0 {
+		b.ReportMetric(slices.Max(ratios), "worst")
+	}
+	b.ReportMetric(float64(slices.Max(took).Milliseconds()), "dearest-ms")
+	b.ReportMetric(float64(len(ratios)), "whole")
+	b.ReportMetric(float64(unproven), "unproven")
+	b.ReportMetric(float64(10-len(ratios)-unproven), "impossible")
 }

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"sort"
 	"strings"
 
 	"yareharbour/core/estate"
@@ -50,7 +51,7 @@ func (p *Problem) most() int {
 		guests += len(p.Hosts[i].Guests)
 	}
 	cost := (guests + 1) * (len(p.Hosts) + 1) * len(choices(len(p.Hosts), min(p.Reserve, 2)))
-	return max(12, min(800, 1_500_000/(cost+1)))
+	return max(3, min(800, 1_500_000/(cost+1)))
 }
 
 // item is one thing that a way out may take: a guest, a rule, or the reserve.
@@ -180,19 +181,16 @@ func (p *Problem) way(items []item) (w Way) {
 	return w
 }
 
-// greedy shuts down the largest guests until it goes; nil where that never happens.
+// greedy shuts down the largest guests, as few of them as help and no more than twelve; nil where those do not.
 func (p *Problem) greedy(out []string, items []item) []Way {
-	var picked []item
 	guests := slices.DeleteFunc(slices.Clone(items), func(x item) bool { return x.uid == "" })
 	slices.SortStableFunc(guests, func(a, b item) int { return cmp.Compare(b.memory, a.memory) })
-	for _, x := range guests[:min(len(guests), 12)] {
-		picked = append(picked, x)
-		if Drain(p.with(picked), out, nil, Glance).Outcome == Fits {
-			w := p.way(picked)
-			return []Way{w}
-		}
+	guests = guests[:min(len(guests), 12)]
+	fewest := sort.Search(len(guests), func(n int) bool { return Drain(p.with(guests[:n+1]), out, nil, Glance).Outcome == Fits })
+	if fewest == len(guests) {
+		return nil
 	}
-	return nil
+	return []Way{p.way(guests[:fewest+1])}
 }
 
 // WayOut says what of the ways is to be said in a line.
