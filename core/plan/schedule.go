@@ -24,9 +24,9 @@ func (v *Visit) worst() time.Duration { _, w := v.Estimate(); return w }
 type Turn struct{ From, To time.Time }
 
 // Schedule lays the visits out along time: in their order, as many side by side as the brief allows, none before those whose hosts its guests go to, the others after the host on trial and its soak, all within the
-// brief's windows. takes is how long a visit takes. A visit with an obstacle, or one that fits into no window, has no turn.
+// brief's windows. takes is how long a visit takes. A visit with an obstacle has no turn, nor has one that fits into no window, or that waits for such a one.
 func (p *Plan) Schedule(takes func(*Visit) time.Duration) map[string]Turn {
-	out := map[string]Turn{}
+	out, never := map[string]Turn{}, map[string]bool{}
 	free := make([]time.Time, max(p.Width, 1)) // when each place is free
 	for i := range free {
 		free[i] = p.Made
@@ -39,6 +39,10 @@ func (p *Plan) Schedule(takes func(*Visit) time.Duration) map[string]Turn {
 		}
 		slices.SortFunc(free, time.Time.Compare)
 		at := later(free[0], began)
+		if slices.ContainsFunc(v.After, func(h string) bool { return never[h] }) || never[p.Brief.Trial] {
+			never[v.Host] = true
+			continue
+		}
 		for _, h := range v.After {
 			at = later(at, out[h].To)
 		}
@@ -47,6 +51,7 @@ func (p *Plan) Schedule(takes func(*Visit) time.Duration) map[string]Turn {
 		}
 		opens, ok := Opens(p.Brief.Windows, at, v.worst())
 		if !ok {
+			never[v.Host] = true
 			continue
 		}
 		t := Turn{opens, opens.Add(takes(v))}
