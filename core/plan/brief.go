@@ -113,8 +113,8 @@ func (in Input) Wrong() error {
 		return fmt.Errorf("the brief keeps %d hosts in reserve, and %s has %d", b.Reserve, in.Cluster.Name, len(hosts))
 	case b.Moves < 1:
 		return fmt.Errorf("the brief makes %d migrations at once: at least one is made at a time", b.Moves)
-	case b.Limit < 0 || b.Limit > 1:
-		return fmt.Errorf("the brief fills hosts up to %.0f %%: 1 to 100 is wanted", 100*b.Limit)
+	case b.Limit != 0 && b.Limit < 0.01 || b.Limit > 1:
+		return fmt.Errorf("the brief fills hosts up to %.4g %%: 1 to 100 is wanted", 100*b.Limit)
 	case !slices.Contains([]Order{FewestMoves, LightestFirst}, b.Order):
 		return fmt.Errorf("the brief's order: there is none called %q", b.Order)
 	case b.Rehearse < 0:

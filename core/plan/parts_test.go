@@ -383,6 +383,7 @@ func TestWhatABriefMayNotSay(t *testing.T) {
 		"keeps 3 hosts in reserve, and c has 3":          func(b *Brief) { b.Reserve = 3 },
 		"keeps -1 hosts in reserve":                      func(b *Brief) { b.Reserve = -1 },
 		"makes 0 migrations at once":                     func(b *Brief) { b.Moves = 0 },
+		"fills hosts up to 0.8 %: 1 to 100 is wanted":    func(b *Brief) { b.Limit = 0.008 },
 		"fills hosts up to 120 %":                        func(b *Brief) { b.Limit = 1.2 },
 		`there is none called "heaviest"`:                func(b *Brief) { b.Order = "heaviest" },
 		"names none":                                     func(b *Brief) { b.Soak = time.Minute },
@@ -479,9 +480,62 @@ func TestSchedule(t *testing.T) {
 		if s := strings.Join(got, " "); s != c.want {
 			t.Errorf("%s: %s, want %s", name, s, c.want)
 		}
-		if n := len(p.Unscheduled()); n != 3-len(got) {
-			t.Errorf("%s: %d have no turn", name, n)
+	}
+}
+
+// What is said of a plan as a whole is of the visits that can be made: those that no window is left for, and those that wait for them, have no part in moves, floor and times.
+func TestVisitsThatNoWindowIsLeftFor(t *testing.T) {
+	counted := func(p *Plan) (moves, visits int) {
+		for i := range p.Visits {
+			if v := &p.Visits[i]; v.Obstacle == "" {
+				moves += len(v.Moves)
+				visits++
+			} else if len(v.Moves) > 0 {
+				t.Errorf("%s can't be visited, and has moves", v.Host)
+			}
 		}
+		return moves, visits
+	}
+	in := scenario(t)
+	all := Make(in)
+	_, worst := all.Takes()
+	for left := worst; left > 0; left -= time.Minute {
+		in.Brief.Windows = []Window{{in.Now, in.Now.Add(left)}}
+		p := Make(in)
+		moves, visits := counted(&p)
+		if turns := p.Schedule((*Visit).middle); len(turns) != visits {
+			t.Fatalf("in %s: %d turns, %d visits", left, len(turns), visits)
+		}
+		if moves != p.Moves || p.Floor > p.Moves || left == worst && visits != len(all.Visits) || left < worst/8 && (visits > 1 || p.Moves > all.Moves/2) {
+			t.Errorf("in %s: %d visits with %d moves, and the plan says %d of at least %d", left, visits, moves, p.Moves, p.Floor)
+		}
+	}
+	in.Brief.Windows = []Window{{in.Now.Add(-time.Hour), in.Now.Add(-time.Minute)}}
+	p := Make(in)
+	if moves, visits := counted(&p); visits > 0 || p.Moves+moves > 0 || len(p.Visits) != len(all.Visits) || !strings.Contains(p.Visits[0].Obstacle, "no window") || p.Visits[0].WayOut == "" {
+		t.Errorf("%d visits, %d moves: %+v", visits, moves, p.Visits[0])
+	}
+	if s := strings.Join(p.Notes(), "; "); strings.Contains(s, "empty") {
+		t.Error(s)
+	}
+}
+
+// Where the host on trial can't be visited nobody else is: a plan that shows them as possible would wait for ever.
+func TestATrialThatCantBeVisited(t *testing.T) {
+	in := scenario(t)
+	usual := Make(in)
+	in.Brief.Trial = usual.Visits[0].Host
+	in.Readings[in.Brief.Trial].Closed = &estate.Mark{By: "somebody"}
+	in.Brief.Out = 3
+	p := Make(in)
+	for i := range p.Visits {
+		v := &p.Visits[i]
+		if v.Obstacle == "" || v.Host != in.Brief.Trial && (!strings.Contains(v.Obstacle, "which is on trial") || v.WayOut != "another host on trial, or none") {
+			t.Errorf("%s: %q, way out %q", v.Host, v.Obstacle, v.WayOut)
+		}
+	}
+	if p.Moves > 0 || len(p.Visits) != len(usual.Visits) {
+		t.Errorf("%d moves, %d visits", p.Moves, len(p.Visits))
 	}
 }
 

@@ -29,7 +29,7 @@ func place(in Input, p *Plan) {
 			if len(b) == 1 && b[0].MoreOutHelps() {
 				v.Ways = []Way{{MoreOut: true}}
 			}
-		} else if v.Empties {
+		} else if v.Empties && v.Obstacle == "" {
 			todo = append(todo, v.Host)
 		}
 	}

@@ -175,16 +175,22 @@ func Make(in Input) Plan {
 		}
 		p.Visits = append(p.Visits, v)
 	}
-	place(in, &p)
-	for i := range p.Visits {
-		p.Visits[i].Steps = in.Times.steps(&p.Visits[i], in.Readings[p.Visits[i].Host], &in.Brief)
+	for held := map[string]held{}; ; {
+		q := p
+		q.Visits = slices.Clone(p.Visits)
+		for i := range q.Visits {
+			v := &q.Visits[i]
+			v.Obstacle, v.WayOut = held[v.Host].why, held[v.Host].wayOut
+		}
+		place(in, &q)
+		for i := range q.Visits {
+			v := &q.Visits[i]
+			v.Steps = in.Times.steps(v, in.Readings[v.Host], &in.Brief)
+		}
+		if !q.hold(held) {
+			return q
+		}
 	}
-	for _, h := range p.Unscheduled() {
-		v := p.visit(h)
-		v.Obstacle = fmt.Sprintf("no window is left that is long enough: it takes up to %s", drift.Age(v.worst()))
-		v.WayOut = "a longer window, one more, or fewer hosts in the round"
-	}
-	return p
 }
 
 // rules are those of the cluster that the brief does not lift.
@@ -417,7 +423,9 @@ func (p *Plan) Notes() (out []string) {
 				last = v.Host
 			}
 		}
-		out = append(out, fmt.Sprintf("afterwards %s is empty and the others are within %.0f points of each other; %d moves more would level that", last, 100*p.Spread, p.Level))
+		if last != "" {
+			out = append(out, fmt.Sprintf("afterwards %s is empty and the others are within %.0f points of each other; %d moves more would level that", last, 100*p.Spread, p.Level))
+		}
 	}
 	if turns := p.Schedule((*Visit).worst); len(p.Brief.Windows) > 0 && len(turns) > 0 {
 		var last time.Time

@@ -1,8 +1,11 @@
 package plan
 
 import (
+	"fmt"
 	"slices"
 	"time"
+
+	"yareharbour/core/drift"
 )
 
 // Takes is how long the round takes, in the middle case and in the pessimistic one, with the visits side by side that may be.
@@ -39,7 +42,7 @@ func (p *Plan) Schedule(takes func(*Visit) time.Duration) map[string]Turn {
 		}
 		slices.SortFunc(free, time.Time.Compare)
 		at := later(free[0], began)
-		if slices.ContainsFunc(v.After, func(h string) bool { return never[h] }) || never[p.Brief.Trial] {
+		if never[p.Brief.Trial] || slices.ContainsFunc(v.After, func(h string) bool { return never[h] }) {
 			never[v.Host] = true
 			continue
 		}
@@ -67,13 +70,31 @@ func later(a, b time.Time) time.Time {
 	return a
 }
 
-// Unscheduled are the hosts whose visits fit into none of the brief's windows that are left for them.
-func (p *Plan) Unscheduled() (hosts []string) {
+// held is why a visit can't be made that by itself could be.
+type held struct{ why, wayOut string }
+
+// hold writes down which visits can't be made for want of time, or because the host on trial can't be visited, and tells whether there are such: the others are then planned without them. Those that wait for one of these
+// wait for the next plan, in which their guests may go elsewhere.
+func (p *Plan) hold(all map[string]held) bool {
 	turns := p.Schedule((*Visit).middle)
+	late := func(h string) bool {
+		_, ok := turns[h]
+		return !ok
+	}
+	var trial *Visit
+	if p.Brief.Trial != "" && slices.ContainsFunc(p.Visits, func(v Visit) bool { return v.Host == p.Brief.Trial }) {
+		trial = p.visit(p.Brief.Trial)
+	}
+	before := len(all)
 	for i := range p.Visits {
-		if _, ok := turns[p.Visits[i].Host]; !ok && p.Visits[i].Obstacle == "" {
-			hosts = append(hosts, p.Visits[i].Host)
+		v := &p.Visits[i]
+		switch {
+		case v.Obstacle != "":
+		case trial != nil && trial.Obstacle != "":
+			all[v.Host] = held{"it waits for " + trial.Host + ", which is on trial and can't be visited", "another host on trial, or none"}
+		case late(v.Host) && !slices.ContainsFunc(v.After, late) && (trial == nil || v == trial || !late(trial.Host)):
+			all[v.Host] = held{fmt.Sprintf("no window is left that is long enough: it takes up to %s", drift.Age(v.worst())), "a longer window, one more, or fewer hosts in the round"}
 		}
 	}
-	return hosts
+	return len(all) > before
 }
