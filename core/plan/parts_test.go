@@ -520,7 +520,7 @@ func TestVisitsThatNoWindowIsLeftFor(t *testing.T) {
 	}
 }
 
-// Where the host on trial can't be visited nobody else is: a plan that shows them as possible would wait for ever.
+// Where the host on trial can't be visited nobody else is, and the plan does not show them as possible.
 func TestATrialThatCantBeVisited(t *testing.T) {
 	in := scenario(t)
 	usual := Make(in)
