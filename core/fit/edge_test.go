@@ -175,6 +175,10 @@ func TestWhatMostHostsLack(t *testing.T) {
 		d 10 cvf=2: j:6
 		e 10 cvf=2: k:6
 		drain a keep 0 -> x`: "g (6 GiB, 0.0 cores, 1 of vf) finds no host with room",
+		`a 10,8: g:6,3
+		d 10,8: j:6,1
+		e 10,8: k:6,1
+		drain a keep 0 -> x`: "g (6 GiB, 3.0 cores) finds no host with room",
 		`a 10 cvf=2: g:6
 		d 10 cvf=2: j:6
 		e 10 cvf=2: k:6
@@ -185,5 +189,21 @@ func TestWhatMostHostsLack(t *testing.T) {
 		if a.Outcome == Fits || !strings.Contains(a.Obstacle.String(), want) {
 			t.Errorf("%s\n%v: want %q", text, a.Obstacle, want)
 		}
+	}
+}
+
+// The limit on load is one on memory and CPU: what is counted may be used to the last.
+func TestTheLimitIsNotOnWhatIsCounted(t *testing.T) {
+	p, _, _ := parse(t, `
+		a 10,8 cvf=2: g:2,1/cvf h:2,1/cvf
+		b 10,8 cvf=2:
+		question keep 0 -> x`)
+	p.Limit = 0.5
+	if a := Drain(p, []string{"a"}, nil, Effort); a.Outcome != Fits {
+		t.Errorf("%v", a.Obstacle)
+	}
+	p.Limit = 0.39
+	if a := Drain(p, []string{"a"}, nil, Effort); a.Outcome == Fits {
+		t.Errorf("4 GiB go to a host of 10 that is filled up to 39 %%: %+v", a.Moves)
 	}
 }
