@@ -146,9 +146,14 @@ func Drain(p Problem, out, avoid []string, effort int) Answer {
 		return Answer{Outcome: Unproven, Obstacle: &Obstacle{Constraint: fmt.Sprintf("the choices of %d hosts that could be lost are too many to look at", p.Reserve), WayOut: "keep a smaller reserve"}}
 	}
 	s.prefer(nil, c.indices(avoid))
+	return s.drain(outs, effort)
+}
+
+// drain answers by the quick search, and by trying everything where that gives up.
+func (s *state) drain(outs []int32, effort int) Answer {
 	moves, why := s.emptyAll(outs, nil)
 	if why == nil {
-		return Answer{Outcome: Fits, Moves: c.moves(moves)}
+		return Answer{Outcome: Fits, Moves: s.moves(moves)}
 	}
 	return s.exact(outs, effort, why)
 }

@@ -241,12 +241,7 @@ func (t *tourist) force(r *run, s *state, left []int32) (int32, []Move, *state) 
 			stuck = append(stuck, Stuck{s.names[h], Answer{Outcome: DoesNotFit, Obstacle: o}})
 			continue
 		}
-		var a Answer
-		if shifts, why := now.emptyAll(out, nil); why == nil {
-			a = Answer{Outcome: Fits, Moves: c.moves(shifts)}
-		} else {
-			a = now.exact(out, min(Effort/8, Effort/4/len(left)), why)
-		}
+		a := now.drain(out, min(Effort/8, Effort/4/len(left)))
 		if a.Outcome != Fits {
 			stuck = append(stuck, Stuck{s.names[h], a})
 			continue

@@ -14,9 +14,18 @@ import (
 // stays as it is.
 func place(in Input, p *Plan) {
 	var todo []string
+	known := map[string]precheck.Facts{}
+	// settle puts what was found of room in the place of the answer that was taken for granted
+	settle := func(v *Visit, a fit.Answer) {
+		facts := known[v.Host]
+		facts.Placed = &a
+		i := slices.IndexFunc(v.Answers, func(a precheck.Answer) bool { return a.Check == precheck.RoomCheck })
+		v.Answers[i] = precheck.Room(facts, v.Host)
+	}
 	for i := range p.Visits {
 		v := &p.Visits[i]
 		facts := in.facts(v)
+		known[v.Host] = facts
 		facts.Placed = &fit.Answer{Outcome: fit.Fits} // of room is asked below, and that answer takes the place of this one
 		v.Answers = precheck.Waive(append(precheck.Host(facts, v.Host), in.along(v)...), in.Waivers, in.Now)
 		for i := range v.Answers {
@@ -36,7 +45,7 @@ func place(in Input, p *Plan) {
 	problem, order := in.problem(p), in.order()
 	for i := range p.Visits {
 		if v := &p.Visits[i]; v.Obstacle != "" && v.Empties { // it is not part of the tour, and asked about by itself
-			v.settle(fit.Drain(problem, []string{v.Host}, nil, fit.Glance), in)
+			settle(v, fit.Drain(problem, []string{v.Host}, nil, fit.Glance))
 		}
 	}
 	tour := fit.Plan(problem, todo, order)
@@ -51,7 +60,7 @@ func place(in Input, p *Plan) {
 		p.GoingHome += 2 * (len(in.Readings[v.Host].Holding()) - len(v.Rests))
 		problem = problem.Moved(stop.Moves)
 		v.Load, v.Limit = in.tide(problem.Hosts, []string{v.Host})
-		v.settle(fit.Answer{Outcome: fit.Fits, Moves: stop.Moves}, in)
+		settle(v, fit.Answer{Outcome: fit.Fits, Moves: stop.Moves})
 	}
 	for i := range tour.Stuck {
 		x := &tour.Stuck[i]
@@ -60,7 +69,7 @@ func place(in Input, p *Plan) {
 		for _, w := range x.Answer.Obstacle.Ways {
 			v.Ways = append(v.Ways, wayOf(w, in.Readings[x.Host]))
 		}
-		v.settle(x.Answer, in)
+		settle(v, x.Answer)
 	}
 	turn := func(v *Visit) int {
 		switch {
@@ -126,15 +135,6 @@ func (w *Way) Take(b *Brief) {
 	for i := range w.Rests {
 		b.Guests = append(b.Guests, Policy{[]string{w.Rests[i].UID()}, w.Rests[i].How})
 	}
-}
-
-// settle writes down what was found of room for the host's guests.
-func (v *Visit) settle(a fit.Answer, in Input) {
-	facts := in.facts(v)
-	facts.Placed = &a
-	i := slices.IndexFunc(v.Answers, func(a precheck.Answer) bool { return a.Check == "fit" })
-	answers := precheck.Host(facts, v.Host)
-	v.Answers[i] = answers[slices.IndexFunc(answers, func(a precheck.Answer) bool { return a.Check == "fit" })]
 }
 
 func (p *Plan) visit(host string) *Visit {

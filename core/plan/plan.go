@@ -175,19 +175,19 @@ func Make(in Input) Plan {
 		}
 		p.Visits = append(p.Visits, v)
 	}
-	for held := map[string]held{}; ; {
+	for without := map[string]held{}; ; {
 		q := p
 		q.Visits = slices.Clone(p.Visits)
 		for i := range q.Visits {
 			v := &q.Visits[i]
-			v.Obstacle, v.WayOut = held[v.Host].why, held[v.Host].wayOut
+			v.Obstacle, v.WayOut = without[v.Host].why, without[v.Host].wayOut
 		}
 		place(in, &q)
 		for i := range q.Visits {
 			v := &q.Visits[i]
 			v.Steps = in.Times.steps(v, in.Readings[v.Host], &in.Brief)
 		}
-		if !q.hold(held) {
+		if !q.hold(without) {
 			return q
 		}
 	}

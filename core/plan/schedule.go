@@ -82,8 +82,8 @@ func (p *Plan) hold(all map[string]held) bool {
 		return !ok
 	}
 	var trial *Visit
-	if p.Brief.Trial != "" && slices.ContainsFunc(p.Visits, func(v Visit) bool { return v.Host == p.Brief.Trial }) {
-		trial = p.visit(p.Brief.Trial)
+	if i := slices.IndexFunc(p.Visits, func(v Visit) bool { return v.Host == p.Brief.Trial }); i >= 0 {
+		trial = &p.Visits[i]
 	}
 	before := len(all)
 	for i := range p.Visits {

@@ -112,7 +112,7 @@ var Checks = []Check{
 	{"members", "Do all other hosts of the cluster answer?", "what does not answer counts as running its guests", nil, members},
 	{"closed", "Is no host closed by somebody else?", "a host that somebody else closed is theirs to open, and no more hosts are out of service than the brief allows", nil, closed},
 	{"rules", "Do the rules about guests mean guests that there are, and agree?", "lift the rule for the round instead", []estate.SectionName{estate.GuestList}, rules},
-	{"fit", "Is there room for its guests elsewhere, with the reserve kept?", "keep a smaller reserve instead, which says what is given up", []estate.SectionName{estate.GuestList}, room},
+	{RoomCheck, "Is there room for its guests elsewhere, with the reserve kept?", "keep a smaller reserve instead, which says what is given up", []estate.SectionName{estate.GuestList}, room},
 	{"bmc", "Does the BMC answer, with an empty task queue?", "what waits there runs at the restart, and a host whose power can't be told is not restarted", []estate.SectionName{estate.BMCState}, bmc},
 	{"health", "Do the host and its BMC report themselves well?", "", []estate.SectionName{estate.HealthItems}, health},
 	{"restart", "Is no restart pending from before?", "", []estate.SectionName{estate.Packages, estate.Drivers, estate.FirmwareItems}, pending},
@@ -130,28 +130,41 @@ var Checks = []Check{
 
 // Host asks every check about one host.
 func Host(f Facts, host string) []Answer {
+	out := make([]Answer, 0, len(Checks)+len(f.Own))
+	for i := range Checks {
+		out = append(out, Checks[i].answer(f, host))
+	}
+	return append(out, f.Own...)
+}
+
+// Room asks about one host whether there is room for its guests elsewhere, and nothing else.
+func Room(f Facts, host string) Answer {
+	i := slices.IndexFunc(Checks, func(c Check) bool { return c.Name == RoomCheck })
+	return Checks[i].answer(f, host)
+}
+
+// RoomCheck is the id of the check that Room asks.
+const RoomCheck = "fit"
+
+func (c *Check) answer(f Facts, host string) Answer {
 	r := f.Readings[host]
 	if r == nil {
 		r = &estate.Reading{Host: host}
 	}
-	out := make([]Answer, 0, len(Checks))
-	for _, c := range Checks {
-		x := c.ask(f, r)
-		a := Answer{Check: c.Name, Host: host, Level: x.level, Evidence: x.evidence, Remedy: x.remedy, Unknown: x.unknown}
-		if a.Level == Blocker {
-			a.Never = c.Never
-		}
-		for _, name := range c.looks {
-			if at := r.Section(name).At; a.At.IsZero() || at.Before(a.At) {
-				a.At = at
-			}
-		}
-		if f.MaxAge > 0 && !a.At.IsZero() {
-			a.Until = a.At.Add(f.MaxAge)
-		}
-		out = append(out, a)
+	x := c.ask(f, r)
+	a := Answer{Check: c.Name, Host: host, Level: x.level, Evidence: x.evidence, Remedy: x.remedy, Unknown: x.unknown}
+	if a.Level == Blocker {
+		a.Never = c.Never
 	}
-	return append(out, f.Own...)
+	for _, name := range c.looks {
+		if at := r.Section(name).At; a.At.IsZero() || at.Before(a.At) {
+			a.At = at
+		}
+	}
+	if f.MaxAge > 0 && !a.At.IsZero() {
+		a.Until = a.At.Add(f.MaxAge)
+	}
+	return a
 }
 
 // OnlyHere is why what only one round asks must never be waived.
