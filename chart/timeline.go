@@ -33,7 +33,7 @@ func Timeline(title, subtitle, note string, l view.Lanes) Drawing {
 		paintLanes(p, l, part{margin, y, width - 2*margin, vg.Length(lane*len(l.Lanes) + 24)})
 		y += vg.Length(lane*len(l.Lanes) + 40)
 		x := vg.Length(margin + names)
-		for _, step := range act.Steps {
+		for _, step := range l.Steps() {
 			p.box(x, y-5, 10, 10, stepInk[step])
 			p.text(x+14, y, 8, left, ink, "%s", step)
 			x += 62
@@ -50,7 +50,7 @@ const names = 80
 var stepInk = map[act.Step]color.RGBA{
 	act.PrecheckStep: {176, 184, 188, 255}, act.StageStep: {140, 164, 172, 255}, act.DrainStep: {64, 120, 150, 255},
 	act.CloseStep: {40, 48, 56, 255}, act.BackupStep: {150, 140, 90, 255}, act.ChangeStep: {188, 118, 20, 255}, act.RestartStep: {120, 60, 96, 255},
-	act.ProveStep: {84, 130, 84, 255}, act.ReopenStep: {40, 100, 60, 255},
+	act.ProveStep: {84, 130, 84, 255}, act.ReopenStep: {40, 100, 60, 255}, act.ReturnStep: {104, 160, 176, 255},
 }
 
 // laid returns axes over the time of the lanes, whose left edge is where that of the lanes is.

@@ -30,6 +30,7 @@ type brief struct {
 	out      int
 	moves    int
 	width    int64
+	home     bool
 	limit    float64
 	lift     []string
 	only     []string
@@ -40,7 +41,7 @@ type brief struct {
 }
 
 // briefFlags are the options that make a brief.
-var briefFlags = []string{"brief", "hosts", "order", "sequence", "trial", "soak", "rehearse", "reserve", "out-of-service", "moves", "bandwidth", "limit", "lift", "only", "release", "rest", "window", "patience"}
+var briefFlags = []string{"brief", "hosts", "order", "sequence", "trial", "soak", "rehearse", "reserve", "out-of-service", "moves", "bandwidth", "home", "limit", "lift", "only", "release", "rest", "window", "patience"}
 
 func (b *brief) flags(c *cobra.Command) {
 	b.set = c
@@ -56,6 +57,7 @@ func (b *brief) flags(c *cobra.Command) {
 	f.IntVar(&b.out, "out-of-service", 1, "hosts that may be out of service at once, counting those that already are: that many hosts are worked on in parallel, where the guests fit")
 	f.IntVar(&b.moves, "moves", 0, "migrations at once (usual: the cluster's own, or 2)")
 	f.Int64Var(&b.width, "bandwidth", 0, "of one migration, in MiB a second; 0: all that there is")
+	f.BoolVar(&b.home, "home", false, "have guests go back to their host when its visit is over, hosts out one at a time; a host on trial has one sent back anyhow")
 	f.Float64Var(&b.limit, "limit", 0, "percent of its capacity up to which a host is sent guests")
 	f.StringArrayVar(&b.lift, "lift", nil, "a rule about guests, in its words, that does not bind this round")
 	f.StringSliceVar(&b.only, "only", nil, "only these components")
@@ -99,6 +101,7 @@ func (b *brief) over(out *plan.Brief) (err error) {
 		"out-of-service": func() error { out.Out = b.out; return nil },
 		"moves":          func() error { out.Moves = b.moves; return nil },
 		"bandwidth":      func() error { out.Bandwidth = b.width; return nil },
+		"home":           func() error { out.Home = b.home; return nil },
 		"limit":          func() error { out.Limit = b.limit / 100; return nil },
 		"lift":           func() error { out.Lift = b.lift; return nil },
 		"only":           func() error { return keys(b.only, &out.Only) },

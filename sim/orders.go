@@ -24,6 +24,7 @@ var effects = map[act.Name]func(*World, *Host, act.Act, []byte) (Answer, error){
 	act.Flash:   func(*World, *Host, act.Act, []byte) (Answer, error) { return Answer{}, nil },
 	act.Stage:   (*World).stage,
 	act.Move:    (*World).move,
+	act.Return:  (*World).move,
 	act.Close:   (*World).mark,
 	act.Remark:  (*World).mark,
 	act.Adopt:   (*World).adopt,

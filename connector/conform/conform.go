@@ -299,9 +299,11 @@ func (t *trial) epochs() {
 func (t *trial) sample(kind act.Name) act.Act {
 	a := act.Act{Reason: "conform"}
 	switch kind.Step() {
-	case act.DrainStep:
+	case act.DrainStep, act.ReturnStep:
 		a.Guest, a.GuestID, a.To = t.Guest, t.uid(t.Host), t.To
-		if kind != act.Move {
+		if a.For = ""; kind == act.Return {
+			a.For = t.To
+		} else if kind != act.Move {
 			a.To = ""
 		}
 	case act.StageStep, act.ChangeStep:
@@ -315,6 +317,8 @@ func (t *trial) sample(kind act.Name) act.Act {
 	}
 	return a
 }
+
+func migrates(kind act.Name) bool { return kind == act.Move || kind == act.Return }
 
 // uid is the UUID of the bench's guest, if it is on the host.
 func (t *trial) uid(host string) string {
@@ -629,7 +633,7 @@ func (t *trial) lookOnly() {
 		}{connector.LookOnly(plain, acts, why), plain}
 		t.World = world
 		for _, kind := range act.Names() {
-			if acts(t.Host) && kind != act.Move || kind == act.Move && t.Guest == "" {
+			if acts(t.Host) && !migrates(kind) || migrates(kind) && t.Guest == "" {
 				continue
 			}
 			if err := t.refused(t.order(kind, t.sample(kind)), "acting is allowed "+name); !errors.Is(err, connector.ErrLookOnly) {

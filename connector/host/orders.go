@@ -64,6 +64,7 @@ var orders = map[act.Name]func(*session, context.Context, connector.Order) (conn
 	act.Stage:   (*session).stage,
 	act.Backup:  (*session).backup,
 	act.Move:    (*session).takeMove,
+	act.Return:  (*session).takeMove,
 	act.Flash:   (*session).flash,
 	act.Down:    (*session).guest,
 	act.Save:    (*session).guest,
@@ -271,7 +272,7 @@ func (s *session) Trace(ctx context.Context, a act.Act, task string) (act.Trace,
 	ctx, cancel := context.WithTimeout(ctx, orderLimit)
 	defer cancel()
 	switch a.Kind {
-	case act.Move:
+	case act.Move, act.Return:
 		return s.flown(ctx, a)
 	case act.Flash:
 		b, err := s.by.client(ctx, s.host)

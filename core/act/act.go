@@ -22,6 +22,8 @@ type Act struct {
 	Kind  Name   `json:"kind"`
 	Round string `json:"round"`
 	Host  string `json:"host"`
+	// For is the host whose visit it belongs to, where it is done on another one.
+	For string `json:"for,omitempty"`
 	// Epoch is that of the lease under which it was intended. A host refuses an act of a lower epoch than it has seen.
 	Epoch int64 `json:"epoch"`
 	Pass  int   `json:"pass,omitempty"`
@@ -61,6 +63,12 @@ func (a Act) Changes() []Placed {
 func (a Act) Makes(i int) bool {
 	return slices.ContainsFunc(a.Changes(), func(p Placed) bool { return p.Index == i })
 }
+
+// Visit is the host whose visit the act belongs to.
+func (a Act) Visit() string { return cmp.Or(a.For, a.Host) }
+
+// Concerns tells whether the act is done on the host, or for its visit.
+func (a Act) Concerns(host string) bool { return a.Host == host || a.For == host }
 
 // UID is by what the act's guest is known: its UUID, or its name where that was not read.
 func (a Act) UID() string { return cmp.Or(a.GuestID, a.Guest) }

@@ -107,7 +107,7 @@ func anAct(k Name) Act {
 		case Service:
 			a.Change.To, a.Change.File, a.Services = "1", "", []string{"k.service"}
 		}
-	case DrainStep:
+	case DrainStep, ReturnStep:
 		a.Guest, a.GuestID, a.To, a.MemoryMiB = "g", "u", "b", 9000
 	case RestartStep:
 		a.Pass = 2

@@ -10,20 +10,26 @@ import (
 	"yareharbour/core/estate"
 )
 
-// Move migrates a running guest to another host.
-var Move = define("move", move{})
+// Move migrates a running guest to another host, and Return one back to a host whose visit is over. It is done by the host that the guest is on, for the visit of the one that it goes to.
+var (
+	Move   = define("move", move{step: DrainStep, verb: "move"})
+	Return = define("return", move{step: ReturnStep, verb: "bring back"})
+)
 
 // Bandwidth of a migration is assumed where the estate neither limits it nor has a history, in MiB a second.
 const Bandwidth = 900
 
-type move struct{}
+type move struct {
+	step Step
+	verb string
+}
 
-func (move) Rules() Rules {
-	return Rules{Step: DrainStep, Tries: 3, Remedy: "see on both hosts why the guest can't move, then resume the round",
+func (k move) Rules() Rules {
+	return Rules{Step: k.step, Tries: 3, Remedy: "see on both hosts why the guest can't move, then resume the round",
 		Unclear: "look for the guest on both hosts: it must run on one of them only; then resume the round"}
 }
 
-func (move) Says(a Act) string { return fmt.Sprintf("move %s to %s", a.Guest, a.To) }
+func (k move) Says(a Act) string { return fmt.Sprintf("%s %s to %s", k.verb, a.Guest, a.To) }
 
 func (move) Takes(a Act) (middle, worst time.Duration) {
 	middle = time.Duration(a.MemoryMiB/cmp.Or(a.Bandwidth, Bandwidth)) * time.Second

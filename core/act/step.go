@@ -20,10 +20,11 @@ const (
 	RestartStep  Step = "restart"
 	ProveStep    Step = "prove"
 	ReopenStep   Step = "reopen"
+	ReturnStep   Step = "return"
 )
 
 // Steps lists them in their order within a visit.
-var Steps = []Step{PrecheckStep, StageStep, DrainStep, CloseStep, BackupStep, ChangeStep, RestartStep, ProveStep, ReopenStep}
+var Steps = []Step{PrecheckStep, StageStep, DrainStep, CloseStep, BackupStep, ChangeStep, RestartStep, ProveStep, ReopenStep, ReturnStep}
 
 // Looking returns how long a step takes that only looks, where the estate has no history of it: in the middle case and at worst.
 func (s Step) Looking() (middle, worst time.Duration) {

@@ -216,6 +216,122 @@ journal a: began checked stage:k rerouted:g1>b
 seen c.mark=theirs
 ⇒ begin move g1 a>b
 
+# guests go back to a host that is in service again, by the host that they are on
+brief home
+plan a k/host back:g1<b
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open
+⇒ begin return g1 b>a
+
+# as many at once as the brief allows, and no more
+hosts a:g1,g2,g3 b c
+brief home moves=2
+plan a k/host moves:g1>b,g2>b,g3>b back:g1<b,g2<b,g3<b
+journal a: began checked stage:k move:g1>b move:g2>b move:g3>b close put:k restart:1 proving proven open return:g1<b/accepted return:g2<b/accepted
+seen trace:return:g1=running trace:return:g2=running
+⇒ say a: ; say a: ; wake
+
+# the visit is over when all of them are back, and the next begins
+brief home
+plan a k/host back:g1<b
+plan b k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open return:g1<b
+⇒ record began b
+
+# before that the next waits, although two may be out at once
+brief home out=2
+plan a k/host back:g1<b
+plan c k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open
+⇒ begin return g1 b>a; say c: waits for a: at most 1 at once
+
+# a guest for which there is no room any more stays, and that is told
+brief home
+plan a k/host back:g1<b
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open
+seen a+x:big a+y
+⇒ record stays a: g1 finds no room on a
+
+# so does one that is there already, or runs nowhere
+brief home
+plan a k/host back:g1<b
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open
+seen b-g1 a+g1
+⇒ record stays a: g1 is there already
+
+# one that runs nowhere
+brief home
+plan a k/host back:g1<b
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open
+seen b-g1
+⇒ record stays a: g1 runs on no host
+
+# one that has gone on comes from where it is now
+brief home
+plan a k/host back:g1<b
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open
+seen b-g1 c+g1
+⇒ begin return g1 c>a
+
+# the others come all the same
+hosts a:g1,g2 b c
+brief home moves=1
+plan a k/host moves:g1>b,g2>b back:g1<b,g2<b
+journal a: began checked stage:k move:g1>b move:g2>b close put:k restart:1 proving proven open
+seen b-g1
+⇒ begin return g2 b>a
+
+# whoever stays is not asked about again
+brief home
+plan a k/host back:g1<b
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open stays:g1
+⇒ end finished
+
+# nothing is brought back while a host can't be read
+brief home
+plan a k/host back:g1<b
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open
+seen c.silent
+⇒ record waits a: c does not answer
+
+# nor to a host that somebody closed meanwhile
+brief home
+plan a k/host back:g1<b
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open
+seen a.mark=theirs
+⇒ record stays a: g1 finds no room on a
+
+# a host on trial proves the way back by one guest: where none can come nothing is proven
+brief trial=a
+plan a k/host back:g1<b
+plan b k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open
+seen a+x:big a+y
+⇒ record blocked a: it is in service again, and no guest could come back to it … g1 finds no room
+
+# whoever stops it stops before the next guest comes back
+brief home
+plan a k/host back:g1<b
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open stop
+⇒ say a: it stands at a safe point; end stopped
+
+# left out, those that are not back yet stay
+brief home
+plan a k/host back:g1<b
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open skip:a
+⇒ record left a
+
+# a guest that can't be brought back three times is the visit's failure
+brief home
+plan a k/host back:g1<b
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open return:g1<b/failed return:g1<b/failed return:g1<b/failed
+⇒ end failed: a: return failed
+
+# a runner that takes it on claims the host that the guest comes from
+brief home
+plan a k/host back:g1<b
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open return:g1<b/accepted taken
+⇒ begin claim b
+
 # gate trial: the others wait for the host on trial
 hosts a:g1 b:g2 c d
 brief out=2 trial=a

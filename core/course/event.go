@@ -48,7 +48,8 @@ const (
 	Proving  EventKind = "proving"  // all is done, and what was done is being proven
 	Proven   EventKind = "proven"
 	Unproven EventKind = "unproven"
-	Left     EventKind = "left" // it is left out, as somebody asked
+	Stays    EventKind = "stays" // guests that were to come back stay where they are; carries them
+	Left     EventKind = "left"  // it is left out, as somebody asked
 )
 
 // Event is one entry of a round's journal.
@@ -71,14 +72,14 @@ type Event struct {
 	Status Status            `json:"status,omitempty"`
 	Plan   *plan.Plan        `json:"plan,omitempty"`
 	Checks []precheck.Answer `json:"checks,omitempty"`
-	Moves  []fit.Move        `json:"moves,omitempty"`  // of Rerouted
+	Moves  []fit.Move        `json:"moves,omitempty"`  // of Rerouted and Stays
 	Before *estate.Reading   `json:"before,omitempty"` // the host as it was before its visit
 }
 
 // About is the host that the event is about; "" where it is about the round.
 func (e *Event) About() string {
 	if e.Act != nil {
-		return e.Act.Host
+		return e.Act.Visit()
 	}
 	return e.Host
 }
@@ -107,6 +108,8 @@ func (e *Event) Says() string {
 		return "the time of day was set forth by " + drift.Age(e.Leap) + ", or the machine slept"
 	case e.Kind == Rerouted:
 		return "planned anew: " + e.Detail
+	case e.Kind == Stays:
+		return "not brought back: " + e.Detail
 	case e.Kind == Waits:
 		return "waits: " + e.Detail
 	case e.Kind == Left:

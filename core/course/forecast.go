@@ -18,6 +18,9 @@ func Forecast(p *plan.Plan) *State {
 			for _, m := range v.Moves {
 				f.Acts = append(f.Acts, act.Act{Kind: act.Move, Host: v.Host, Guest: m.Guest, GuestID: m.ID, To: m.To})
 			}
+			for _, m := range v.Back {
+				f.Acts = append(f.Acts, act.Act{Kind: act.Return, Host: m.From, For: v.Host, Guest: m.Guest, GuestID: m.ID, To: m.To})
+			}
 			at := t.From
 			for _, step := range v.Steps {
 				end := at.Add(step.Middle)

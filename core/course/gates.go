@@ -148,7 +148,7 @@ func windowGate(t *turn, v *Visit) (string, bool) {
 
 func atOnceGate(t *turn, _ *Visit) (string, bool) {
 	under := t.s.under()
-	if most := max(t.s.Plan.Brief.Out, 1); len(under) >= most {
+	if most := t.s.Plan.Brief.AtOnce(); len(under) >= most {
 		return fmt.Sprintf("waits for %s: at most %d at once", join(under), most), true
 	}
 	return "", false
@@ -241,25 +241,13 @@ func (t *turn) certify(host string, effort int) (a fit.Answer, kept bool) {
 	if !slices.Contains(out, host) {
 		out = append(out, host)
 	}
-	hosts := precheck.FitHosts(t.f.Hosts, t.f.Readings)
+	p := t.problem(out)
 	var planned []fit.Move
-	for i := range hosts {
-		h := &hosts[i]
-		if slices.Contains(out, h.Name) {
-			h.Guests = slices.DeleteFunc(slices.Clone(h.Guests), func(g estate.Guest) bool { return t.moving(h.Name, g.UID()) })
-			if v := t.s.Visit(h.Name); v != nil {
-				planned = append(planned, v.Moves...)
-			}
-			continue
-		}
-		for _, p := range t.flights(h.Name) {
-			there := func(g estate.Guest) bool { return g.UID() == p.UID() } // in the middle of its move it is seen at both ends
-			if !slices.ContainsFunc(h.Guests, there) {
-				h.Guests = append(slices.Clip(h.Guests), t.guest(p.Host, p.UID()))
-			}
+	for _, h := range out {
+		if v := t.s.Visit(h); v != nil {
+			planned = append(planned, v.Moves...)
 		}
 	}
-	p := fit.Problem{Hosts: hosts, Rules: t.s.Plan.Rules, Reserve: t.s.Plan.Brief.Reserve, Limit: t.s.Plan.Brief.Limit, Rest: t.s.Plan.Rest()}
 	if a = fit.Keep(p, out, planned); a.Outcome == fit.Fits {
 		return a, true
 	}
@@ -269,6 +257,25 @@ func (t *turn) certify(host string, effort int) (a fit.Answer, kept bool) {
 		a.Obstacle = why // of what was planned
 	}
 	return a, false
+}
+
+// problem is the cluster as it is this moment, with what is in flight counted at both ends but for hosts that are to be empty.
+func (t *turn) problem(out []string) fit.Problem {
+	hosts := precheck.FitHosts(t.f.Hosts, t.f.Readings)
+	for i := range hosts {
+		h := &hosts[i]
+		if slices.Contains(out, h.Name) {
+			h.Guests = slices.DeleteFunc(slices.Clone(h.Guests), func(g estate.Guest) bool { return t.moving(h.Name, g.UID()) })
+			continue
+		}
+		for _, p := range t.flights(h.Name) {
+			there := func(g estate.Guest) bool { return g.UID() == p.UID() } // in the middle of its move it is seen at both ends
+			if !slices.ContainsFunc(h.Guests, there) {
+				h.Guests = append(slices.Clip(h.Guests), t.guest(p.Host, p.UID()))
+			}
+		}
+	}
+	return fit.Problem{Hosts: hosts, Rules: t.s.Plan.Rules, Reserve: t.s.Plan.Brief.Reserve, Limit: t.s.Plan.Brief.Limit, Rest: t.s.Plan.Rest()}
 }
 
 // toCome are the hosts that are still to be emptied, the next one last: guests that go there move again.

@@ -35,7 +35,7 @@ func (p *played) do(a act.Act) {
 	r := *p.facts.Readings[a.Host]
 	p.facts.Readings[a.Host] = &r
 	switch a.Kind {
-	case act.Move:
+	case act.Move, act.Return:
 		i := slices.IndexFunc(r.Guests, func(g estate.Guest) bool { return g.UID() == a.UID() })
 		to := *p.facts.Readings[a.To]
 		to.Guests = append(slices.Clone(to.Guests), r.Guests[i])
@@ -159,7 +159,7 @@ func TestLessKnowledgeNeverBeginsMore(t *testing.T) {
 			t.Fatalf("world %d: the round is finished and owes something", n)
 		}
 	}
-	if turns < 1000 || did[act.Save] == 0 || did[act.Start] == 0 || did[act.Move] == 0 || did[act.Close] == 0 || did[act.Restart] == 0 || did[act.Install] == 0 || proofs == 0 {
+	if turns < 1000 || did[act.Save] == 0 || did[act.Start] == 0 || did[act.Move] == 0 || did[act.Close] == 0 || did[act.Restart] == 0 || did[act.Install] == 0 || did[act.Return] == 0 || proofs == 0 {
 		t.Errorf("the test proves little: %d turns, acts %v, %d proofs", turns, did, proofs)
 	}
 }
@@ -203,7 +203,7 @@ func (p *played) knowsLess(r *rand.Rand, w plantest.World, all Decision) string 
 func unfounded(s *State, a *act.Act, f Facts) string {
 	hosts := []string{a.Host}
 	switch a.Kind {
-	case act.Move:
+	case act.Move, act.Return:
 		hosts = f.Hosts
 	case act.Close, act.Restart:
 	default:

@@ -188,7 +188,7 @@ func (t *turn) look(l Look) {
 
 // busy counts what is under way on the host, what this turn begins included.
 func (t *turn) busy(host string) (n int) {
-	return t.count(func(a *act.Act) bool { return a.Host == host })
+	return t.count(func(a *act.Act) bool { return a.Concerns(host) })
 }
 
 func (t *turn) count(is func(*act.Act) bool) (n int) {
@@ -212,19 +212,22 @@ func (t *turn) start(v *Visit, a act.Act) {
 	if r.Needs.Alone && t.busy(v.Host) > 0 {
 		return // what is under way is spoken of where it is settled
 	}
-	a.Host, a.Round, a.Epoch, a.By = v.Host, t.s.Round, t.s.Epoch, t.s.Plan.Brief.By
+	if a.Host = cmp.Or(a.Host, v.Host); a.Host != v.Host {
+		a.For = v.Host
+	}
+	a.Round, a.Epoch, a.By = t.s.Round, t.s.Epoch, t.s.Plan.Brief.By
 	asks := a.Kind.Of().Asks(a)
 	sections := append([]estate.SectionName{estate.Host}, asks.Host...)
 	if r.Needs.Empty {
 		sections = append(sections, estate.GuestList)
 	}
-	if !t.fresh(v.Host, sections...) {
+	if !t.fresh(a.Host, sections...) {
 		return
 	}
-	seen := t.f.Readings[v.Host]
+	seen := t.f.Readings[a.Host]
 	for _, s := range sections {
 		if why := seen.Section(s).Err; why != "" {
-			t.hindered(v, fmt.Sprintf("before it can %s: %s can't be read: %s", a.Says(), sectionSays(v.Host, s), why), "see why it does not answer, then resume the round")
+			t.hindered(v, fmt.Sprintf("before it can %s: %s can't be read: %s", a.Says(), sectionSays(a.Host, s), why), "see why it does not answer, then resume the round")
 			return
 		}
 	}

@@ -24,9 +24,10 @@ import (
 //	                          d a package that goes, s a service that must restart, r a kernel that only awaits the host's restart. One line a host
 //	journal  a: began …       what happened, as words (below). "a:" says of which host the words after it speak
 //	seen     b.silent …       what is otherwise than the journal would have it, as words (below). All is seen fresh unless it says "stale"
+//	         (back:g1<b says which guests come back from where; home in the brief that all do)
 //	⇒        begin move g1 a>b; record quiet a move g1   what is decided: these, and no other begin, record or end. "look", "say" and "wake in" are held to where they are named
 //
-// Words of the journal: began checked stage:k move:g1>b close backup put:k put:k+l serve:k restart:1 proving proven open remark claim adopt waits blocked unproven left +5m -5m leapt:1h taken goon pause stop skip:b.
+// Words of the journal: began checked stage:k move:g1>b close backup put:k put:k+l serve:k restart:1 proving proven open return:g1<b stays:g1 remark claim adopt waits blocked unproven left +5m -5m leapt:1h taken goon pause stop skip:b.
 // An act's word alone is all of it, to its end, and what it brings about is seen. "/intent", "/accepted", "/unanswered", "/failed", "/vain", "/quiet", "/heard", "/overdue", "/stuck", "/undone" behind it say
 // how far it came instead: each behind those that must come before it.
 //
@@ -101,6 +102,8 @@ func (sc *scene) brief(words []string) {
 			sc.plan.Brief.Trial = v
 		case "soak":
 			sc.plan.Brief.Soak, _ = time.ParseDuration(v)
+		case "home":
+			sc.plan.Brief.Home = true
 		case "window": // from-to, as times after noon
 			from, to, _ := strings.Cut(v, "-")
 			a, _ := time.ParseDuration(from)
@@ -130,6 +133,13 @@ func (sc *scene) visit(words []string) {
 		}
 		if list, ok := strings.CutPrefix(w, "moves:"); ok {
 			v.Moves = moves(v.Host, list)
+			continue
+		}
+		if list, ok := strings.CutPrefix(w, "back:"); ok { // guest<host
+			for _, x := range strings.Split(list, ",") {
+				g, from, _ := strings.Cut(x, "<")
+				v.Back = append(v.Back, fit.Move{ID: g, Guest: g, From: from, To: v.Host})
+			}
 			continue
 		}
 		if list, ok := strings.CutPrefix(w, "rests:"); ok { // shut down, or suspended where a + stands before it
@@ -236,7 +246,7 @@ var far = map[string][]EventKind{
 	"undone":     {Intent, Undone},
 }
 
-var actKinds = map[string]act.Name{"stage": act.Stage, "move": act.Move, "close": act.Close, "backup": act.Backup, "restart": act.Restart, "open": act.Open, "remark": act.Remark, "claim": act.Claim, "adopt": act.Adopt, "down": act.Down, "save": act.Save, "start": act.Start}
+var actKinds = map[string]act.Name{"stage": act.Stage, "move": act.Move, "close": act.Close, "backup": act.Backup, "restart": act.Restart, "open": act.Open, "remark": act.Remark, "claim": act.Claim, "adopt": act.Adopt, "down": act.Down, "save": act.Save, "start": act.Start, "return": act.Return}
 
 func (sc *scene) journal(words []string) {
 	for _, w := range words {
@@ -257,6 +267,8 @@ func (sc *scene) journal(words []string) {
 		switch kind {
 		case "rerouted":
 			sc.apply(Event{Kind: Rerouted, Host: sc.host, Moves: moves(sc.host, arg)})
+		case "stays":
+			sc.apply(Event{Kind: Stays, Host: sc.host, Moves: []fit.Move{{ID: arg, Guest: arg}}})
 		case "began", "proving", "proven", "left":
 			sc.apply(Event{Kind: EventKind(kind), Host: sc.host})
 		case "waits", "blocked", "unproven":
@@ -294,6 +306,9 @@ func (sc *scene) act(kind, arg, until string) {
 	case "move":
 		g, to, _ := strings.Cut(arg, ">")
 		a.Guest, a.GuestID, a.To, a.MemoryMiB = g, g, to, 10
+	case "return":
+		g, from, _ := strings.Cut(arg, "<")
+		a.Guest, a.GuestID, a.Host, a.For, a.To, a.MemoryMiB = g, g, from, sc.host, sc.host, 10
 	case "down", "save", "start":
 		a.Guest, a.GuestID, a.MemoryMiB = arg, arg, 10
 	case "restart":
@@ -330,6 +345,7 @@ func (sc *scene) act(kind, arg, until string) {
 	}
 	a.ID = fmt.Sprintf("%s/%s#%d", sc.host, kind, sc.s.Seq+1)
 	name := kind
+	arg, _, _ = strings.Cut(arg, "<")
 	if arg, _, _ = strings.Cut(arg, ">"); arg != "" {
 		name += ":" + arg
 	}
@@ -354,7 +370,7 @@ func (sc *scene) act(kind, arg, until string) {
 func (sc *scene) brings(a act.Act) {
 	r := sc.f.Readings[a.Host]
 	switch a.Kind {
-	case act.Move:
+	case act.Move, act.Return:
 		i := slices.IndexFunc(r.Guests, func(g estate.Guest) bool { return g.UID() == a.UID() })
 		sc.f.Readings[a.To].Guests = append(sc.f.Readings[a.To].Guests, r.Guests[i])
 		r.Guests = slices.Delete(slices.Clone(r.Guests), i, i+1)

@@ -25,7 +25,7 @@ func (t *turn) settle(p *Pending) {
 		t.settled(Undone, p, "another runner has taken the round on", "")
 		return
 	case a.Epoch < t.s.Epoch && t.s.claimed[a.Host] < t.s.Epoch:
-		t.claim(a.Host) // until the host knows of this lease, what was begun under another may still come
+		t.claim(a) // until the host knows of this lease, what was begun under another may still come
 		return
 	}
 	seen, ok := t.seen(p)
@@ -54,12 +54,12 @@ func (t *turn) settle(p *Pending) {
 	}
 }
 
-// claim tells the host the epoch of this lease, if that is not under way.
-func (t *turn) claim(host string) {
-	if t.count(func(a *act.Act) bool { return a.Host == host && a.Kind == act.Claim && a.Epoch == t.s.Epoch }) > 0 {
+// claim tells the host of an act the epoch of this lease, if that is not under way.
+func (t *turn) claim(of *act.Act) {
+	if t.count(func(a *act.Act) bool { return a.Host == of.Host && a.Kind == act.Claim && a.Epoch == t.s.Epoch }) > 0 {
 		return
 	}
-	t.intend(act.Act{Kind: act.Claim, Host: host, Round: t.s.Round, Epoch: t.s.Epoch, By: t.s.Plan.Brief.By})
+	t.intend(act.Act{Kind: act.Claim, Host: of.Host, For: of.For, Round: t.s.Round, Epoch: t.s.Epoch, By: t.s.Plan.Brief.By})
 }
 
 // seen gathers what the act's kind asks for, and asks for a look at what is not fresh. The trace comes first: while it runs the hosts need not be looked at, and where it has
@@ -140,7 +140,7 @@ func (t *turn) untold(p *Pending, f act.Finding) {
 
 func (t *turn) tell(p *Pending, f act.Finding) {
 	t.waits = true
-	t.d.Says = append(t.d.Says, Said{Host: p.Act.Host, Act: p.Act.ID, Says: f.Detail, Percent: f.Percent, Left: f.Left})
+	t.d.Says = append(t.d.Says, Said{Host: p.Act.Visit(), Act: p.Act.ID, Says: f.Detail, Percent: f.Percent, Left: f.Left})
 }
 
 // usual is how long the act usually takes on its host, by the plan: the longer of what the estate knows and what the kind states.

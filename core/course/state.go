@@ -85,6 +85,7 @@ type Visit struct {
 	Failure *Failure
 	Spans   []Span
 	Notes   []string // what proving it brought up
+	Stay    []string // guests, by UID, that were to come back and do not
 	Kept    string   // SHA-256 of the configuration that was kept
 }
 
@@ -237,7 +238,7 @@ func (s *State) refuses(e *Event) string {
 		return ""
 	case Intent, Accepted, Unanswered, Done, Undone, Failed, Quiet, Heard, Overdue, Stuck:
 		return s.refusesAct(e)
-	case Began, Checked, Waits, Rerouted, Blocked, Proving, Proven, Unproven, Left:
+	case Began, Checked, Waits, Rerouted, Stays, Blocked, Proving, Proven, Unproven, Left:
 		if e.Act != nil || s.Visit(e.Host) == nil {
 			return fmt.Sprintf("%q is about %q, which has no visit", e.Kind, e.Host)
 		}
@@ -251,15 +252,15 @@ func (s *State) refusesAct(e *Event) string {
 	if a == nil {
 		return fmt.Sprintf("%q is about an act, and there is none", e.Kind)
 	}
-	v := s.Visit(a.Host)
+	v := s.Visit(a.Visit())
 	i := s.pending(a.ID)
 	switch {
 	case !a.Kind.Known():
 		return fmt.Sprintf("nobody knows what kind of act %q is", a.Kind)
 	case v == nil:
-		return fmt.Sprintf("it is about %s, which has no visit", a.Host)
+		return fmt.Sprintf("it is about %s, which has no visit", a.Visit())
 	case slices.ContainsFunc(a.Changes(), func(p act.Placed) bool { return p.Index < 0 || p.Index >= len(v.Changes) }):
-		return fmt.Sprintf("it is about a change of %s that there is not: it has %d", a.Host, len(v.Changes))
+		return fmt.Sprintf("it is about a change of %s that there is not: it has %d", a.Visit(), len(v.Changes))
 	case a.Change == nil && a.Kind.Of().Rules().Step == act.ChangeStep:
 		return fmt.Sprintf("%s is about a change, and there is none", a.Kind)
 	case e.Kind == Intent && i >= 0:
@@ -372,6 +373,12 @@ func (s *State) visit(v *Visit, e *Event) {
 		v.Waits, v.Why = e.At, e.Detail
 	case Rerouted:
 		v.reroute(e.Moves)
+	case Stays:
+		for i := range e.Moves {
+			v.Stay = append(v.Stay, e.Moves[i].UID())
+		}
+		v.Notes = append(v.Notes, e.Says())
+		v.settle()
 	case Blocked:
 		if len(e.Checks) > 0 {
 			v.Answers = e.Checks
@@ -450,9 +457,16 @@ func (v *Visit) fail(a *act.Act, e *Event, certain bool) {
 	v.Failure = &Failure{Act: a, Step: step, Error: e.Detail, Remedy: e.Remedy, At: e.At, Certain: certain, Waited: waited, Marked: !v.Closed()}
 }
 
-// settle ends a visit of which nothing is owed any more.
+// Away are the guests that are still to come back.
+func (v *Visit) Away() []fit.Move {
+	return slices.DeleteFunc(slices.Clone(v.Back), func(m fit.Move) bool {
+		return slices.Contains(v.Stay, m.UID()) || slices.ContainsFunc(v.Acts, func(a act.Act) bool { return a.Kind == act.Return && a.UID() == m.UID() })
+	})
+}
+
+// settle ends a visit of which nothing is owed any more, and to whose host no guest is to come back.
 func (v *Visit) settle() {
-	if v.Phase == Closing && len(v.Owed) == 0 {
+	if v.Phase == Closing && len(v.Owed) == 0 && len(v.Away()) == 0 {
 		v.Phase = Over
 	}
 }
@@ -460,7 +474,7 @@ func (v *Visit) settle() {
 // act takes in an event about an act. What is open stays open until a look has settled it, or it is certain that it failed.
 func (s *State) act(e *Event) {
 	a := *e.Act
-	v := s.Visit(a.Host)
+	v := s.Visit(a.Visit())
 	if e.Kind == Intent && a.To != "" {
 		s.moved = e.Seq
 	}

@@ -32,8 +32,10 @@ func (t *turn) visit(v *Visit) {
 		t.work(v)
 	case v.Phase == Settling:
 		t.prove(v)
-	case v.Phase == Closing:
+	case v.Phase == Closing && len(v.Owed) > 0:
 		t.pay(v)
+	case v.Phase == Closing:
+		t.returns(v)
 	}
 }
 
@@ -104,7 +106,7 @@ func (t *turn) afterFailure(v *Visit) {
 
 // flies tells whether anything is under way on the host that is not given up.
 func (t *turn) flies(host string) bool {
-	return slices.ContainsFunc(t.s.Open, func(p Pending) bool { return p.Act.Host == host && !p.Given })
+	return slices.ContainsFunc(t.s.Open, func(p Pending) bool { return p.Act.Concerns(host) && !p.Given })
 }
 
 func (t *turn) precheck(v *Visit) {
@@ -350,31 +352,9 @@ func (t *turn) offNow() (n int) {
 
 // move picks the next guest to go and where to, on the cluster as it is this moment.
 func (t *turn) move(v *Visit, staying []estate.Guest) {
-	flying := t.count(func(a *act.Act) bool { return a.To != "" })
-	if flying >= max(t.s.Plan.Brief.Moves, 1) || !t.clusterSeen() {
+	flying, ok := t.mayFly(v)
+	if !ok {
 		return
-	}
-	for _, h := range t.f.Hosts {
-		if own := t.s.Visit(h); own != nil && own.Closed() && len(t.f.Readings[h].Holding()) == 0 {
-			continue // it may be restarting: it was empty when it was closed, and takes nobody
-		}
-		if t.f.Readings[h].Off() { // nothing runs there, which is known; but it is out of service too
-			if most := t.s.Plan.Brief.Out; t.offNow()+len(t.draining()) > most {
-				if t.busy(v.Host) == 0 {
-					t.hindered(v, fmt.Sprintf("%s is off: no new moves are begun: at most %d may be out of service at once", h, most), "bring "+h+" back, or plan anew with more hosts out at once")
-				}
-				return
-			}
-			continue
-		}
-		for _, s := range []estate.SectionName{estate.Host, estate.GuestList} {
-			if why := t.f.Readings[h].Section(s).Err; why != "" {
-				if t.busy(v.Host) == 0 {
-					t.hindered(v, notKnown(h, s)+": no new moves are begun: "+why, "bring "+h+" back or prove its power off, then resume")
-				}
-				return
-			}
-		}
 	}
 	answer, kept := t.certify(v.Host, fit.Effort)
 	if answer.Outcome != fit.Fits {

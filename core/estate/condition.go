@@ -1,6 +1,7 @@
 package estate
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 	"time"
@@ -27,6 +28,27 @@ type Space struct {
 	Path    string `json:"path"`
 	FreeMiB int64  `json:"free_mib"`
 	SizeMiB int64  `json:"size_mib"`
+}
+
+// or fills in what a look did not tell that told only a part with what was last known.
+func (c Condition) or(last Condition) Condition {
+	c.Ahead = cmp.Or(c.Ahead, last.Ahead)
+	if c.Root == "" {
+		c.Root, c.Volatile = last.Root, last.Volatile
+	}
+	if c.Space == nil {
+		c.Space = last.Space
+	}
+	if c.Bonds == nil {
+		c.Bonds = last.Bonds
+	}
+	if c.Arrays == nil {
+		c.Arrays = last.Arrays
+	}
+	if c.Certificates == nil {
+		c.Certificates = last.Certificates
+	}
+	return c
 }
 
 // Under is the file system that a path is on; the zero value where that is not known.

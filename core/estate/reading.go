@@ -266,6 +266,9 @@ func (r *Reading) Over(last *Reading) *Reading {
 	}
 	out.Hardware = r.Hardware.or(last.Hardware)
 	out.Condition = from[ConditionItems].Condition
+	if from[ConditionItems] == r && r.Section(ConditionItems).Partial != "" {
+		out.Condition = r.Condition.or(last.Condition)
+	}
 	out.Emulator = cmp.Or(r.Emulator, last.Emulator)
 	out.Guests, out.Health, out.BMC = from[GuestList].Guests, from[HealthItems].Health, from[BMCState].BMC
 	if _, asked := r.section(BMCState); asked {

@@ -63,7 +63,7 @@ type Lifted struct {
 
 // Excess explains what a tour takes beyond its floor: it plans again with one kind of rule lifted after another, and returns those that bring it nearer, the nearest first.
 func Excess(p Problem, todo []string, o Order, t Tour) (out []Lifted) {
-	if t.Moves <= t.Floor || len(t.Stuck) > 0 {
+	if t.Moves <= t.Floor || len(t.Stuck) > 0 || o.Home {
 		return nil
 	}
 	try := func(says string, q Problem) {
@@ -91,7 +91,7 @@ func Excess(p Problem, todo []string, o Order, t Tour) (out []Lifted) {
 		try("with one host less in reserve", q)
 	}
 	if len(o.Fixed) > 0 || o.Light || o.First != "" || o.Last != "" {
-		if x := Plan(p, todo, Order{Width: o.Width}); len(x.Stuck) == 0 && x.Moves < t.Moves {
+		if x := Plan(p, todo, Order{Width: o.Width, Proof: o.Proof}); len(x.Stuck) == 0 && x.Moves < t.Moves {
 			out = append(out, Lifted{"in another order", x.Moves})
 		}
 	}

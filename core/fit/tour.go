@@ -13,6 +13,8 @@ type Order struct {
 	Light bool     // lightest first, by the memory of the guests that must go, instead of by the fewest moves
 	First string   // goes before all others
 	Last  string   // goes after all others
+	// Home has guests go back to their host when its visit is over, as far as there is room for them then with the reserve kept; hosts are out one at a time then. Proof has one go back to First: the smallest that can.
+	Home, Proof bool
 	// Width is how many hosts may be out at once, those that already are not counted; a further one starts only where all its guests go to hosts that need not be emptied any more. At least 1.
 	Width int
 }
@@ -21,10 +23,10 @@ type Order struct {
 type Tour struct {
 	Stops []Stop
 	Stuck []Stuck // those that can't be emptied as things stand, whenever their turn
-	Moves int
-	Floor int    // no tour could do with fewer: every guest on a host that must be emptied moves, and those of one of them twice where there is nowhere else to go
-	Bound int    // a sharper one where hosts are unlike, or some need not be emptied; no less than Floor
-	Twice []Move // the later moves of guests that move more than once
+	Moves int     // those of guests that go back among them
+	Floor int     // no tour could do with fewer: every guest on a host that must be emptied moves, and those of one of them twice where there is nowhere else to go
+	Bound int     // a sharper one where hosts are unlike, or some need not be emptied; no less than Floor
+	Twice []Move  // the later moves of guests that move more than once
 	// Spread is how far apart, in shares of the scarcest resource, 0 to 1, the fullest and the emptiest open host are afterwards, the last one visited left out of account. Level is how many more
 	// moves would bring every host within Evenly of the mean.
 	Spread float64
@@ -39,6 +41,7 @@ type Stop struct {
 	Host  string
 	Moves []Move
 	After []string // hosts whose visits must be over: guests go to them
+	Back  []Move   // guests that go back to it, when its visit is over
 }
 
 // Stuck is a host that can't be emptied, and why.
@@ -80,6 +83,14 @@ type tourist struct {
 	work  int
 }
 
+// width is how many hosts are out at once.
+func (o *Order) width() int {
+	if o.Home {
+		return 1
+	}
+	return max(o.Width, 1)
+}
+
 // search runs through first hosts and rules until the bound is reached or its patience ends.
 func (t *tourist) search() Tour {
 	firsts := t.firsts()
@@ -93,7 +104,7 @@ func (t *tourist) search() Tour {
 				if best != nil && (t.work > patience || t.settled(best) || len(best.stops) == 0) { // where no host can go first, no other order helps
 					return t.told(t.improved(best))
 				}
-				if best != nil && len(best.stuck) == 0 && f >= 0 && !t.anywhere() && t.total+t.count(f) >= best.moves {
+				if best != nil && len(best.stuck) == 0 && f >= 0 && !t.o.Home && !t.anywhere() && t.total+t.count(f) >= best.moves {
 					continue
 				}
 				if r := t.run(f, fill, wide); best == nil || r.better(best) {
@@ -113,7 +124,7 @@ const small = 12
 
 // improved looks for a better tour by trying everything, on a cluster that is small enough.
 func (t *tourist) improved(r *run) *run {
-	if t.settled(r) || t.c.ng > small || len(t.todo) > 5 || t.o.Width > 1 || t.firsts()[0] < 0 || t.o.Last != "" {
+	if t.settled(r) || t.c.ng > small || len(t.todo) > 5 || t.o.width() > 1 || t.o.Home || t.firsts()[0] < 0 || t.o.Last != "" {
 		return r
 	}
 	fewer := r.moves
@@ -130,7 +141,13 @@ func (t *tourist) anywhere() bool {
 	return slices.ContainsFunc(t.untouched(), func(h int32) bool { return t.c.open[h] })
 }
 
-func (t *tourist) settled(r *run) bool { return len(r.stuck) == 0 && r.moves <= t.bound }
+// settled tells whether no other run need be tried: where guests go home it is one in which all of them do.
+func (t *tourist) settled(r *run) bool {
+	if t.o.Home {
+		return len(r.stuck) == 0 && r.away == 0
+	}
+	return len(r.stuck) == 0 && r.moves-r.back <= t.bound
+}
 
 // firsts are the hosts that a tour is begun with, one after another: those with the fewest guests, then the largest. It is -1 where the order says which.
 func (t *tourist) firsts() []int32 {
@@ -151,6 +168,8 @@ type run struct {
 	stops []Stop
 	stuck []Stuck
 	moves int
+	back  int // of the moves, those of guests that go back
+	away  int // guests that were to go back, and have no room
 	s     *state
 	end   *Problem // the cluster as it is when no host can be emptied any more; nil where all were
 }
@@ -159,7 +178,7 @@ func (r *run) better(o *run) bool {
 	if len(r.stuck) != len(o.stuck) {
 		return len(r.stuck) < len(o.stuck)
 	}
-	return r.moves < o.moves
+	return cmp.Or(r.away-o.away, r.moves-o.moves) < 0
 }
 
 // run empties one host after another, the first given first.
@@ -180,9 +199,11 @@ func (t *tourist) run(first int32, fill bool, wide int) *run {
 	var under []int32 // out at the same time, in the order in which they began
 	fixed := t.c.indices(t.o.Fixed)
 	reopen := func() {
-		s.back(under[0])
-		toCome[under[0]] = false
+		h := under[0]
+		s.back(h)
+		toCome[h] = false
 		under = under[1:]
+		t.home(s, r, h)
 	}
 	for len(left) > 0 {
 		s.fill = fill
@@ -211,7 +232,7 @@ func (t *tourist) run(first int32, fill bool, wide int) *run {
 		left = slices.DeleteFunc(left, func(h int32) bool { return h == next })
 		under = append(under, next)
 		first = -1
-		if len(under) >= max(t.o.Width, 1) {
+		for len(under) > 0 && (len(under) >= t.o.width() || stop.Host == t.o.First) { // the others wait for one that is on trial
 			reopen()
 		}
 	}
@@ -220,6 +241,27 @@ func (t *tourist) run(first int32, fill bool, wide int) *run {
 	}
 	t.work += s.work
 	return r
+}
+
+// home sends guests back to a host whose visit is over: all that can go back, or one as proof.
+func (t *tourist) home(s *state, r *run, h int32) {
+	if !t.o.Home && !(t.o.Proof && s.names[h] == t.o.First) {
+		return
+	}
+	stop := &r.stops[slices.IndexFunc(r.stops, func(x Stop) bool { return x.Host == s.names[h] })]
+	var guests []int32
+	for g := range int32(s.ng) {
+		if slices.ContainsFunc(stop.Moves, func(m Move) bool { return m.UID() == s.guests[g].UID() && s.names[s.at[g]] == m.To }) {
+			guests = append(guests, g)
+		}
+	}
+	most := len(guests)
+	if !t.o.Home {
+		most = 1
+	}
+	back, stay := s.sendBack(h, guests, most)
+	stop.Back = s.moves(back)
+	r.moves, r.back, r.away = r.moves+len(back), r.back+len(back), r.away+len(stay)
 }
 
 // force asks of each host that is left whether it can be emptied at all as things stand now, by proof and by trying everything. It returns the first that can, its moves and the state in which it is empty; where there
@@ -389,6 +431,9 @@ func (t *tourist) told(r *run) Tour {
 	}
 	if r.s != nil {
 		out.Spread, out.Level = r.s.balance(r.stops)
+		if t.o.Home {
+			out.Level = 0 // they are as level as they were
+		}
 	}
 	return out
 }

@@ -99,7 +99,14 @@ func replay(t *testing.T, p Problem, tour Tour) {
 				}
 			}
 		}
-		total += len(stop.Moves)
+		stands(t, p, nil, stop.Back)
+		for _, m := range stop.Back {
+			if m.To != stop.Host || !slices.ContainsFunc(stop.Moves, func(o Move) bool { return o.UID() == m.UID() }) {
+				t.Fatalf("back to %s: %+v", stop.Host, m)
+			}
+		}
+		p = after(t, p, stop.Back)
+		total += len(stop.Moves) + len(stop.Back)
 	}
 	if total != tour.Moves || tour.Moves < tour.Bound && len(tour.Stuck) == 0 || tour.Bound < tour.Floor {
 		t.Fatalf("moves %d (counted %d), floor %d, bound %d", tour.Moves, total, tour.Floor, tour.Bound)

@@ -35,6 +35,8 @@ type Brief struct {
 	Soak  time.Duration `json:"soak,omitempty"`
 	// Rehearse is after how long without a restart a host that is drained is restarted once before anything is changed on it, so that it is known to come back as it is; 0: never.
 	Rehearse time.Duration `json:"rehearse,omitempty"`
+	// Home has guests go back to their host when its visit is over, as far as there is room; hosts are out one at a time then. Without it a host on trial alone has one guest sent back, as proof.
+	Home bool `json:"home,omitempty"`
 	// Limit is the share of its capacity, 0 to 1, up to which a host is sent guests; 0: all of it.
 	Limit float64 `json:"limit,omitempty"`
 	// Lift are rules about guests, in their words, that are lifted for the round.
@@ -49,6 +51,14 @@ type Brief struct {
 	Windows []Window `json:"windows,omitempty"`
 	// Adopts is a host that a lost round left closed: its mark is made this round's, and the host is brought to an end as any other.
 	Adopts string `json:"adopts,omitempty"`
+}
+
+// AtOnce is how many visits may be under way at once.
+func (b *Brief) AtOnce() int {
+	if b.Home {
+		return 1
+	}
+	return max(b.Out, 1)
 }
 
 // Order is how the hosts of a round are put in order.

@@ -3,6 +3,7 @@ package plan_test
 import (
 	"math/rand"
 	"slices"
+	"strings"
 	"testing"
 
 	"yareharbour/core/act"
@@ -40,7 +41,8 @@ func TestLessKnowledgeNeverPermitsMore(t *testing.T) {
 			if a == nil {
 				t.Fatalf("world %d: %s is visited by knowing less: %+v", n, h, b.Changes)
 			}
-			if a.Obstacle != "" && b.Empties {
+			waits := strings.Contains(a.Obstacle, "on trial") // for a visit that may be less than it was, and so go ahead
+			if a.Obstacle != "" && b.Empties && !waits {
 				t.Fatalf("world %d: the obstacle of %s (%s) went by knowing less", n, h, a.Obstacle)
 			}
 			for _, c := range b.Changes {

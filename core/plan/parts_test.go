@@ -641,3 +641,54 @@ func TestARestartIsRehearsed(t *testing.T) {
 		}
 	}
 }
+
+// Guests go home where the brief says so, and the plan counts, times and tells it; without it only the host on trial has one come back.
+func TestGuestsThatComeBack(t *testing.T) {
+	in := scenario(t)
+	usual := Make(in)
+	in.Brief.Home, in.Brief.Out = true, 3
+	p := Make(in)
+	left, back := 0, 0
+	for i := range p.Visits {
+		v := &p.Visits[i]
+		left, back = left+len(v.Moves), back+len(v.Back)
+		last := v.Steps[len(v.Steps)-1]
+		if last.Step != act.ReturnStep || last.Middle <= 0 || last.Pessimistic < last.Middle || !strings.Contains(last.From, "MiB/s") {
+			t.Errorf("%s ends with %+v", v.Host, last)
+		}
+	}
+	if left != back || p.Moves != left+back || p.Moves != usual.GoingHome || p.Width != 1 {
+		t.Errorf("%d leave, %d come back, moves %d of %d, %d at once", left, back, p.Moves, usual.GoingHome, p.Width)
+	}
+	if !strings.Contains(p.Summary(), "guests go home") || !strings.Contains(strings.Join(p.Notes(), ";"), "every guest is where it was afterwards") || strings.Contains(strings.Join(p.Notes(), ";"), "would level") {
+		t.Errorf("%s; %v", p.Summary(), p.Notes())
+	}
+	if d := strings.Join(Differences(&usual, &p), " "); !strings.Contains(d, fmt.Sprintf("moves %d → %d", usual.Moves, p.Moves)) {
+		t.Error(d)
+	}
+	in = scenario(t)
+	in.Brief.Trial, in.Brief.Out = "b", 3
+	p = Make(in)
+	for i := range p.Visits {
+		v := &p.Visits[i]
+		if n := len(v.Back); n != map[bool]int{true: 1}[v.Host == "b"] || n > 0 && v.Back[0].Guest != "b-20" {
+			t.Errorf("%s: %+v", v.Host, v.Back)
+		}
+	}
+	if !strings.Contains(strings.Join(p.Notes(), ";"), "b-20 comes back to b as proof") {
+		t.Error(p.Notes())
+	}
+}
+
+// A host on trial that is not visited at all proves nothing: nobody goes before somebody says what is meant.
+func TestATrialOnWhichNothingIsChanged(t *testing.T) {
+	in := parse(t, `
+		a 10 | deb:k=1
+		b 20 | deb:k=2`, `
+		deb:k 2 host`)
+	in.Brief.Trial = "b"
+	p := Make(in)
+	if v := &p.Visits[0]; len(p.Visits) != 1 || v.Obstacle != "it waits for b, which is on trial and is not visited: in line" || v.WayOut == "" || p.Moves > 0 {
+		t.Errorf("%+v", p.Visits)
+	}
+}

@@ -56,10 +56,11 @@ func place(in Input, p *Plan) {
 	for i := range tour.Stops {
 		stop := &tour.Stops[i]
 		v := p.visit(stop.Host)
-		v.Moves, v.After = stop.Moves, stop.After
+		v.Moves, v.After, v.Back = stop.Moves, stop.After, stop.Back
 		p.GoingHome += 2 * (len(in.Readings[v.Host].Holding()) - len(v.Rests))
 		problem = problem.Moved(stop.Moves)
 		v.Load, v.Limit = in.tide(problem.Hosts, []string{v.Host})
+		problem = problem.Moved(stop.Back)
 		settle(v, fit.Answer{Outcome: fit.Fits, Moves: stop.Moves})
 	}
 	for i := range tour.Stuck {
@@ -162,7 +163,7 @@ func (in Input) problem(p *Plan) fit.Problem {
 
 // order is what the brief says of it, with the controller's host last.
 func (in Input) order() fit.Order {
-	o := fit.Order{Fixed: in.Brief.Sequence, Light: in.Brief.Order == LightestFirst, First: in.Brief.Trial, Width: max(in.Brief.Out-in.outAlready(), 1)}
+	o := fit.Order{Fixed: in.Brief.Sequence, Light: in.Brief.Order == LightestFirst, First: in.Brief.Trial, Width: max(in.Brief.AtOnce()-in.outAlready(), 1), Home: in.Brief.Home, Proof: in.Brief.Trial != ""}
 	if h := in.controllers(); h != in.Brief.Trial && !slices.Contains(in.Brief.Sequence, h) {
 		o.Last = h
 	}

@@ -39,6 +39,7 @@ type Visit struct {
 	Load      float64           `json:"load"`             // share of the memory of the hosts in service while this one is out, 0 to 1
 	Limit     float64           `json:"limit"`            // the share up to which the loss of the reserve can be borne then
 	Moves     []fit.Move        `json:"moves,omitempty"`
+	Back      []fit.Move        `json:"back,omitempty"`      // guests that go back to it afterwards
 	Rehearses bool              `json:"rehearses,omitempty"` // its first pass is a restart and nothing else
 	Rests     []Rest            `json:"rests,omitempty"`     // guests that do not move: they come to rest after the others have left, in this order, and are started in the opposite one
 	After     []string          `json:"after,omitempty"`     // hosts whose visits must be over before it begins: its guests go there
@@ -388,14 +389,34 @@ func (p *Plan) Summary() string {
 		parts = append(parts, fmt.Sprintf("can't be made %d", bad))
 	}
 	middle, worst := p.Takes()
-	parts = append(parts, fmt.Sprintf("moves %d (floor %d, going home each time %d)", p.Moves, p.Floor, p.GoingHome),
+	moves := fmt.Sprintf("moves %d (floor %d, going home each time %d)", p.Moves, p.Floor, p.GoingHome)
+	if p.Brief.Home {
+		moves = fmt.Sprintf("moves %d, guests go home (floor %d)", p.Moves, p.Floor)
+	}
+	parts = append(parts, moves,
 		fmt.Sprintf("about %s, at worst %s", drift.Age(middle), drift.Age(worst)))
 	return strings.Join(parts, " · ")
 }
 
+// returns counts the guests that leave their hosts, and those that come back.
+func (p *Plan) returns() (left, back int) {
+	for i := range p.Visits {
+		left, back = left+len(p.Visits[i].Moves), back+len(p.Visits[i].Back)
+	}
+	return left, back
+}
+
 // Notes are what else is to be said of the plan as a whole: what costs moves, how level the hosts are afterwards, what staging takes, how the windows are used.
 func (p *Plan) Notes() (out []string) {
-	if len(p.Twice) > 0 && p.Moves > p.Floor {
+	switch left, back := p.returns(); {
+	case p.Brief.Home && left > back:
+		out = append(out, fmt.Sprintf("%d of %d guests find no room to go home, and stay", left-back, left))
+	case p.Brief.Home && len(p.Visits) > 0:
+		out = append(out, fmt.Sprintf("every guest is where it was afterwards, for %d moves more", back))
+	case back > 0:
+		out = append(out, fmt.Sprintf("%s comes back to %s as proof, and stays there over the soak", p.visit(p.Brief.Trial).Back[0].Guest, p.Brief.Trial))
+	}
+	if !p.Brief.Home && len(p.Twice) > 0 && p.Moves > p.Floor {
 		s := fmt.Sprintf("%d moves more than the floor", p.Moves-p.Floor)
 		if len(p.Excess) > 0 {
 			s += fmt.Sprintf("; %d would do %s", p.Excess[0].Moves, p.Excess[0].Says)

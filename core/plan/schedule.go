@@ -90,6 +90,8 @@ func (p *Plan) hold(all map[string]held) bool {
 		v := &p.Visits[i]
 		switch {
 		case v.Obstacle != "":
+		case trial == nil && p.Brief.Trial != "":
+			all[v.Host] = held{fmt.Sprintf("it waits for %s, which is on trial and is not visited: %s", p.Brief.Trial, p.why(p.Brief.Trial)), "another host on trial, or none"}
 		case trial != nil && trial.Obstacle != "":
 			all[v.Host] = held{"it waits for " + trial.Host + ", which is on trial and can't be visited", "another host on trial, or none"}
 		case late(v.Host) && !slices.ContainsFunc(v.After, late) && (trial == nil || v == trial || !late(trial.Host)):

@@ -56,9 +56,9 @@ func assumed(step act.Step) (middle, pessimistic time.Duration) {
 	return middle, pessimistic
 }
 
-func memoryOf(r *estate.Reading, x *Rest) int64 {
+func memoryOf(r *estate.Reading, uid string) int64 {
 	for i := range r.Guests {
-		if r.Guests[i].UID() == x.UID() {
+		if r.Guests[i].UID() == uid {
 			return r.Guests[i].Load.MemoryMiB
 		}
 	}
@@ -80,6 +80,7 @@ func together(acts []act.Act, beside int) (middle, worst time.Duration) {
 // steps are what a visit will take, step by step, each as long as the past has it on that hardware, and else as its acts say.
 func (t Times) steps(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 	var out []Stretch
+	migrations := fmt.Sprintf("assumed, %d MiB/s, %d at once", cmp.Or(b.Bandwidth, act.Bandwidth), b.Moves)
 	usual := func(step act.Step, pass int) {
 		m, p, from := t.Usual(step, v.Model)
 		out = append(out, Stretch{step, pass, m, p, from})
@@ -91,7 +92,7 @@ func (t Times) steps(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 		}
 		s := Stretch{Step: step, Pass: pass, From: from}
 		beside := 1
-		if step == act.DrainStep && b.Bandwidth > 0 { // each migration has its own share; without a bound they share what there is
+		if from == migrations && b.Bandwidth > 0 { // each migration has its own share; without a bound they share what there is
 			beside = b.Moves
 		}
 		s.Middle, s.Pessimistic = together(acts, beside)
@@ -108,9 +109,9 @@ func (t Times) steps(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 			acts = append(acts, act.Act{Kind: act.Move, MemoryMiB: g.Load.MemoryMiB, Bandwidth: b.Bandwidth})
 		}
 		for i := range v.Rests {
-			acts = append(acts, act.Act{Kind: v.Rests[i].How, MemoryMiB: memoryOf(r, &v.Rests[i])})
+			acts = append(acts, act.Act{Kind: v.Rests[i].How, MemoryMiB: memoryOf(r, v.Rests[i].UID())})
 		}
-		sum(act.DrainStep, 0, fmt.Sprintf("assumed, %d MiB/s, %d at once", cmp.Or(b.Bandwidth, act.Bandwidth), b.Moves), acts)
+		sum(act.DrainStep, 0, migrations, acts)
 		usual(act.CloseStep, 0)
 	}
 	if v.Backup {
@@ -139,6 +140,13 @@ func (t Times) steps(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 			m, w := act.Start.Of().Takes(act.Act{})
 			s.Middle, s.Pessimistic = s.Middle+m, s.Pessimistic+w
 		}
+	}
+	if len(v.Back) > 0 {
+		var acts []act.Act
+		for i := range v.Back {
+			acts = append(acts, act.Act{Kind: act.Return, MemoryMiB: memoryOf(r, v.Back[i].UID()), Bandwidth: b.Bandwidth})
+		}
+		sum(act.ReturnStep, 0, migrations, acts)
 	}
 	return out
 }

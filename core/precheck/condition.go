@@ -19,18 +19,23 @@ const (
 	bootMiB      = 200 // a kernel with its initial file system
 )
 
-// ill is the answer where a host's condition was not read.
-func ill(f *Facts, r *estate.Reading, what string) (found, bool) {
-	if why := cmp.Or(r.Unread(estate.ConditionItems, f.Now, f.MaxAge), r.Section(estate.ConditionItems).Partial); why != "" {
-		return unknown(Caution, what+" could not be known: "+why, "see that the host answers, then read it again"), true
+// condition asks about the condition of a host. Where that was not read it could not be known; what blocked as it was last known blocks still.
+func condition(what string, ask func(Facts, *estate.Reading) found) func(Facts, *estate.Reading) found {
+	return func(f Facts, r *estate.Reading) found {
+		x := ask(f, r)
+		why := cmp.Or(r.Unread(estate.ConditionItems, f.Now, f.MaxAge), r.Section(estate.ConditionItems).Partial)
+		switch {
+		case why == "":
+			return x
+		case x.level == Blocker:
+			x.evidence, x.unknown = fmt.Sprintf("%s; that is as it was last known: %s", x.evidence, why), true
+			return x
+		}
+		return unknown(Caution, what+" could not be known: "+why, "see that the host answers, then read it again")
 	}
-	return found{}, false
 }
 
 func clock(f Facts, r *estate.Reading) found {
-	if x, no := ill(&f, r, "its clock"); no {
-		return x
-	}
 	off := r.Condition.Ahead
 	says, away := "ahead of", off
 	if off < 0 {
@@ -49,9 +54,6 @@ func clock(f Facts, r *estate.Reading) found {
 
 // space holds the room on a host to what is put there.
 func space(f Facts, r *estate.Reading) found {
-	if x, no := ill(&f, r, "its room"); no {
-		return x
-	}
 	var short, low []string
 	need := func(path string, mib int64, why string) {
 		s := r.Condition.Under(path)
@@ -84,9 +86,6 @@ func space(f Facts, r *estate.Reading) found {
 }
 
 func root(f Facts, r *estate.Reading) found {
-	if x, no := ill(&f, r, "whether its root outlives a restart"); no {
-		return x
-	}
 	switch c := &r.Condition; {
 	case c.Root == "":
 		return unknown(Caution, "whether its root outlives a restart could not be known: its type was not told", "look at it on the host: findmnt /")
@@ -98,9 +97,6 @@ func root(f Facts, r *estate.Reading) found {
 }
 
 func bonds(f Facts, r *estate.Reading) found {
-	if x, no := ill(&f, r, "whether its bonded links are up"); no {
-		return x
-	}
 	var bad []string
 	for _, b := range r.Condition.Bonds {
 		var up, down []string
@@ -129,9 +125,6 @@ func orNone(names []string) string {
 }
 
 func storage(f Facts, r *estate.Reading) found {
-	if x, no := ill(&f, r, "whether its arrays are in sync"); no {
-		return x
-	}
 	var bad []string
 	for _, a := range r.Condition.Arrays {
 		if !a.Whole {
@@ -149,9 +142,6 @@ func storage(f Facts, r *estate.Reading) found {
 }
 
 func certificates(f Facts, r *estate.Reading) found {
-	if x, no := ill(&f, r, "how long its certificates last"); no {
-		return x
-	}
 	var over, near []string
 	for _, c := range r.Condition.Certificates {
 		switch left := c.Until.Sub(f.Now); {

@@ -92,6 +92,19 @@ func TestConditions(t *testing.T) {
 	if unknowns != 6 {
 		t.Errorf("of a condition that was not read %d checks say so", unknowns)
 	}
+	// What blocked as it was last known blocks still, whether none of it was read now or a part.
+	for _, s := range []estate.Section{{Name: estate.ConditionItems, At: now, Err: "no answer"}, {Name: estate.ConditionItems, At: now, Partial: "half of it"}} {
+		f := facts()
+		array(false, true)(&f, &f.Readings["a"].Condition)
+		look := &estate.Reading{Host: "a"}
+		look.SetSection(s)
+		f.Readings["a"] = look.Over(f.Readings["a"])
+		for _, a := range Host(f, "a") {
+			if a.Check == "storage" && (a.Level != Blocker || !a.Unknown || !strings.Contains(a.Evidence, "md0: recovery = 3 %; that is as it was last known: "+s.Err+s.Partial)) {
+				t.Errorf("%s: %q", a.Level, a.Evidence)
+			}
+		}
+	}
 }
 
 func TestUnder(t *testing.T) {

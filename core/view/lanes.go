@@ -6,6 +6,7 @@ import (
 
 	"yareharbour/core/act"
 	"yareharbour/core/course"
+	"yareharbour/core/fit"
 	"yareharbour/core/plan"
 )
 
@@ -107,23 +108,37 @@ func (l *Lanes) Arrive(p *plan.Plan, host string) {
 			continue
 		}
 		n := slices.IndexFunc(l.Lanes, func(x Lane) bool { return x.Host == host })
-		at := slices.IndexFunc(l.Lanes[n].Spans, func(s Span) bool { return s.Step == act.DrainStep })
-		if at < 0 {
-			return
+		l.arrive(act.DrainStep, n, v.Moves)
+		l.arrive(act.ReturnStep, n, v.Back)
+	}
+}
+
+// arrive writes into the lanes what comes there in a step of the lane n.
+func (l *Lanes) arrive(step act.Step, n int, moves []fit.Move) {
+	at := slices.IndexFunc(l.Lanes[n].Spans, func(s Span) bool { return s.Step == step })
+	if at < 0 {
+		return
+	}
+	for j := range l.Lanes {
+		x := Arrival{At: l.Lanes[n].Spans[at].From, From: l.Lanes[n].Host}
+		for _, m := range moves {
+			if m.To == l.Lanes[j].Host {
+				x.Guests++
+			}
 		}
-		when := l.Lanes[n].Spans[at].From
-		for j := range l.Lanes {
-			x := Arrival{At: when, From: host}
-			for _, m := range v.Moves {
-				if m.To == l.Lanes[j].Host {
-					x.Guests++
-				}
-			}
-			if x.Guests > 0 {
-				l.Lanes[j].Comes = append(l.Lanes[j].Comes, x)
-			}
+		if x.Guests > 0 {
+			l.Lanes[j].Comes = append(l.Lanes[j].Comes, x)
 		}
 	}
+}
+
+// Steps are those that occur in the lanes, in their order.
+func (l *Lanes) Steps() []act.Step {
+	return slices.DeleteFunc(slices.Clone(act.Steps), func(step act.Step) bool {
+		return !slices.ContainsFunc(l.Lanes, func(x Lane) bool {
+			return slices.ContainsFunc(x.Spans, func(s Span) bool { return s.Step == step })
+		})
+	})
 }
 
 // Went lays a round out as its journal tells it, and the estimates of what is to come. now is where it stands; the end
@@ -209,8 +224,8 @@ func (l *Lanes) tide(s *course.State, limit float64) {
 		}
 		o := out{v: v}
 		for _, sp := range l.Lanes[i].Spans {
-			if sp.Step == act.PrecheckStep || sp.Step == act.StageStep {
-				continue // it is still in service
+			if sp.Step == act.PrecheckStep || sp.Step == act.StageStep || sp.Step == act.ReturnStep {
+				continue // it is in service
 			}
 			if o.from.IsZero() {
 				o.from = sp.From
@@ -270,9 +285,9 @@ type Result struct {
 	Host          string
 	State         string
 	Tone          Tone
-	Changed       []string // what was made, before → after
-	Missed        []string // what was planned and was not made
-	Moves         int
+	Changed       []string      // what was made, before → after
+	Missed        []string      // what was planned and was not made
+	Moves, Back   int           // guests that left it, and that came back to it
 	Planned, Took time.Duration // Took is from its first step to its last; Planned is the middle estimate
 	Longest       act.Step      // the step that took longest, and how long; "" where there was none
 	LongestTook   time.Duration
@@ -287,7 +302,14 @@ func Results(s *course.State, now time.Time) (out []Result) {
 	}
 	for i := range s.Visits {
 		v := &s.Visits[i]
-		r := Result{Host: v.Host, Moves: len(v.Moved())}
+		r := Result{Host: v.Host}
+		for _, m := range v.Moved() {
+			if m.From == v.Host {
+				r.Moves++
+			} else {
+				r.Back++
+			}
+		}
 		r.State, r.Tone = visitState(v)
 		r.Planned, _ = v.Estimate()
 		for n, c := range v.Changes {

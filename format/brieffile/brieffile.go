@@ -38,6 +38,7 @@ type file struct {
 	Reserve   *int              `yaml:"reserve,omitempty"`
 	Moves     *int              `yaml:"moves,omitempty"`
 	Bandwidth *int64            `yaml:"bandwidth,omitempty"`
+	Home      bool              `yaml:"home,omitempty"`
 	Limit     *float64          `yaml:"limit,omitempty"`
 	Lift      []string          `yaml:"lift,omitempty"`
 	Only      []string          `yaml:"only,omitempty"`
@@ -132,7 +133,7 @@ func Parse(name string, text []byte, usual plan.Brief, in *time.Location) (plan.
 	if d.Brief != usual.Cluster {
 		return b, f.Errorf("$.brief", "the brief is for %q, and %q is meant", d.Brief, usual.Cluster)
 	}
-	b.Reason, b.Hosts, b.Sequence, b.Trial, b.Lift = d.Reason, d.Hosts, d.Sequence, d.Trial, d.Lift
+	b.Reason, b.Hosts, b.Sequence, b.Trial, b.Lift, b.Home = d.Reason, d.Hosts, d.Sequence, d.Trial, d.Lift, d.Home
 	if d.Order != "" {
 		if b.Order, err = Order(d.Order); err != nil {
 			return b, f.Errorf("$.order", "%v", err)
@@ -202,7 +203,7 @@ func Parse(name string, text []byte, usual plan.Brief, in *time.Location) (plan.
 
 // Write writes a brief as a file: what is usual on its cluster is left out, so that it stays what is usual there.
 func Write(b, usual plan.Brief) ([]byte, error) {
-	d := file{Brief: b.Cluster, Reason: b.Reason, Hosts: b.Hosts, Sequence: b.Sequence, Trial: b.Trial, Lift: b.Lift}
+	d := file{Brief: b.Cluster, Reason: b.Reason, Hosts: b.Hosts, Sequence: b.Sequence, Trial: b.Trial, Lift: b.Lift, Home: b.Home}
 	if b.Order != usual.Order {
 		d.Order = word(b.Order)
 	}
@@ -309,6 +310,9 @@ func Words(b, usual plan.Brief) (out []string) {
 	number("moves", b.Moves, usual.Moves)
 	if b.Bandwidth != usual.Bandwidth {
 		option("bandwidth", strconv.FormatInt(b.Bandwidth, 10))
+	}
+	if b.Home {
+		out = append(out, "--home")
 	}
 	if b.Limit > 0 {
 		option("limit", strconv.FormatFloat(percent(b.Limit), 'f', -1, 64))

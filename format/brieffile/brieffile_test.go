@@ -23,7 +23,7 @@ func full() plan.Brief {
 	at := time.Date(2026, 11, 22, 22, 0, 0, 0, time.UTC)
 	b := usual
 	b.Reason, b.Hosts, b.Order, b.Sequence = "November: it's time", []string{"heron", "ibis"}, plan.LightestFirst, []string{"ibis"}
-	b.Rehearse = 720 * time.Hour
+	b.Rehearse, b.Home = 720*time.Hour, true
 	b.Trial, b.Soak, b.Out, b.Reserve, b.Moves, b.Bandwidth, b.Limit = "ibis", 90*time.Minute, 2, 0, 4, 400, 0.85
 	b.Lift, b.Only = []string{"keep traffic-db-* apart"}, []estate.Key{"deb:brae-tls", "fw:corran-bmc"}
 	b.Releases = map[estate.Key]string{"deb:brae-tls": "1.9", "fw:corran-bmc": "3.10"}
@@ -145,7 +145,7 @@ func TestWords(t *testing.T) {
 	if w := Words(usual, usual); len(w) != 0 {
 		t.Errorf("%v", w)
 	}
-	const want = "--hosts heron,ibis --order lightest-first --sequence ibis --trial ibis --soak 1h30m --rehearse 720h --out-of-service 2 --reserve 0 --moves 4 --bandwidth 400 --limit 85 " +
+	const want = "--hosts heron,ibis --order lightest-first --sequence ibis --trial ibis --soak 1h30m --rehearse 720h --out-of-service 2 --reserve 0 --moves 4 --bandwidth 400 --home --limit 85 " +
 		"--lift 'keep traffic-db-* apart' --only deb:brae-tls,fw:corran-bmc --release deb:brae-tls=1.9 --release fw:corran-bmc=3.10 --rest 'gauge-*,replay=shut-down' --rest met-feed=suspend " +
 		"--window 2026-11-22T22:00:00Z/2026-11-23T04:00:00Z --window 2026-11-23T22:00:00Z/2026-11-24T04:00:00Z --patience 5m"
 	if got := strings.Join(Words(full(), usual), " "); got != want {

@@ -67,6 +67,9 @@ func planText(w io.Writer, p *plan.Plan, words []string) {
 		for _, m := range v.Moves {
 			plain.Fprintf(w, "   move    %s → %s\n", m.Guest, m.To)
 		}
+		for _, m := range v.Back {
+			plain.Fprintf(w, "   return  %s from %s\n", m.Guest, m.From)
+		}
 		for j := range v.Rests {
 			plain.Fprintf(w, "   rests   %s\n", v.Rests[j].Says())
 		}

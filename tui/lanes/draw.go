@@ -5,7 +5,6 @@ import (
 	"slices"
 	"time"
 
-	"yareharbour/core/act"
 	"yareharbour/core/view"
 	"yareharbour/tui/part"
 )
@@ -63,7 +62,7 @@ func Draw(c *part.Canvas, l view.Lanes, host string, p Picks, a part.Area) int {
 	if a.W < 110 {
 		x, apart = a.X+1, 1
 	}
-	for _, step := range act.Steps {
+	for _, step := range l.Steps() {
 		x = c.Put(x, y, part.Steps[step].Style, part.Steps[step].Glyph)
 		x = c.Put(x+1, y, part.Quiet, string(step)) + apart
 	}

@@ -181,7 +181,11 @@ func paintResult(c *part.Canvas, s *course.State, now time.Time, host string, a 
 		col.Line(0, part.Caution, "○ not made: "+ch)
 	}
 	if r.Moves > 0 {
-		col.Line(0, part.Quiet, fmt.Sprintf("%d guests moved away from it", r.Moves))
+		says := fmt.Sprintf("%d guests moved away from it", r.Moves)
+		if r.Back > 0 {
+			says += fmt.Sprintf(", %d came back", r.Back)
+		}
+		col.Line(0, part.Quiet, says)
 	}
 	return col.Y
 }

@@ -120,6 +120,7 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 		part.NewKey("<", "sooner", "let the host under the cursor go one turn sooner", host, func() tea.Msg { return s.shift(f, at, -1) }),
 		part.NewKey(">", "", "let the host under the cursor go one turn later", host, func() tea.Msg { return s.shift(f, at, 1) }),
 		part.NewKey("y", "trial", "put the host under the cursor on trial before all others, or no more", host, do(func(b *plan.Brief) { tryFirst(b, at) })),
+		part.NewKey("m", "home", "have guests go home when their host's visit is over, or stay where they went", planned, do(func(b *plan.Brief) { b.Home = !b.Home })),
 		part.NewKey("l", "", "change how full hosts may be made: all, 90, 80, 70 percent", planned, do(turnLimit)),
 		part.NewKey("i", "", "change only some components", planned, func() tea.Msg { return s.askOnly(f) }),
 		part.NewKey("u", "", "lift the rules about guests, or keep them again", s.ruled(planned), do(func(b *plan.Brief) { s.turnRules(b) })),

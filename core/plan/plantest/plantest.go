@@ -131,6 +131,12 @@ func (w *World) brief(r *rand.Rand) {
 	if r.Intn(6) == 0 {
 		w.Brief.Rehearse = time.Hour
 	}
+	switch r.Intn(6) {
+	case 0:
+		w.Brief.Home = true
+	case 1:
+		w.Brief.Trial = w.In.Cluster.Hosts[r.Intn(len(w.In.Cluster.Hosts))]
+	}
 }
 
 // Without takes knowledge away from a copy: a section fails, some of it, or it is old. What was last known stays, as a look that fails leaves it.
