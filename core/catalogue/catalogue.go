@@ -93,11 +93,15 @@ type Release struct {
 	Requires   []Requirement `json:"requires,omitempty"`
 	Withdrawn  string        `json:"withdrawn,omitempty"` // why its publisher took it back; empty: it stands
 	Notes      string        `json:"notes,omitempty"`
-	Link       string        `json:"link,omitempty"` // to its notes, http or https
-	Feed       string        `json:"feed"`           // where it was learned from
-	File       string        `json:"file,omitempty"`
-	Size       int64         `json:"size,omitempty"` // bytes
-	SHA256     string        `json:"sha256,omitempty"`
+	OneWay     string        `json:"one_way,omitempty"` // why nobody goes back from it to an older one; empty: nothing is known against it
+	// Adds and Drops are features that a host has, or has no more, once it runs: types of machine among them.
+	Adds   []string `json:"adds,omitempty"`
+	Drops  []string `json:"drops,omitempty"`
+	Link   string   `json:"link,omitempty"` // to its notes, http or https
+	Feed   string   `json:"feed"`           // where it was learned from
+	File   string   `json:"file,omitempty"`
+	Size   int64    `json:"size,omitempty"` // bytes
+	SHA256 string   `json:"sha256,omitempty"`
 	// Signed tells that a repository whose signature was good vouches for it.
 	Signed bool `json:"signed,omitempty"`
 	// Manual releases are never proposed by a rule; only a pinned clause can ask for one.
@@ -282,6 +286,8 @@ func (c *Catalogue) add(r *Release) {
 				h.File, h.Size, h.SHA256 = r.File, r.Size, r.SHA256
 			}
 			h.Signed = h.Signed || r.Signed
+			h.OneWay = cmp.Or(h.OneWay, r.OneWay)
+			h.Adds, h.Drops = union(h.Adds, r.Adds), union(h.Drops, r.Drops)
 			h.Link = cmp.Or(h.Link, r.Link)
 			h.stated, h.Severity = max(h.stated, r.Severity), max(h.Severity, r.Severity)
 			return
@@ -293,6 +299,15 @@ func (c *Catalogue) add(r *Release) {
 	n := *r
 	n.stated, n.Fixes, n.own = r.Severity, nil, r.Withdrawn
 	c.releases[r.Component] = append(have, n)
+}
+
+func union(a, b []string) []string {
+	for _, x := range b {
+		if !slices.Contains(a, x) {
+			a = append(a[:len(a):len(a)], x)
+		}
+	}
+	return a
 }
 
 // dispute notes in what another feed says otherwise of the same release. What only one of them says is no dispute.

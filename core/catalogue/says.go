@@ -41,6 +41,15 @@ func (r *Release) Details() (out []string) {
 		}
 		add("It requires %s %s or later to run first%s.", q.Component, q.AtLeast, where)
 	}
+	if r.OneWay != "" {
+		add("There is no way back from it: %s.", strings.TrimSuffix(r.OneWay, "."))
+	}
+	if len(r.Adds) > 0 {
+		add("With it a host has %s.", strings.Join(r.Adds, ", "))
+	}
+	if len(r.Drops) > 0 {
+		add("With it a host has %s no more.", strings.Join(r.Drops, ", "))
+	}
 	for _, k := range r.Replaces {
 		add("It takes the place of %s.", k)
 	}

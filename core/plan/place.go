@@ -152,9 +152,33 @@ func (in Input) problem(p *Plan) fit.Problem {
 			continue
 		}
 		h := &out.Hosts[n]
+		r := in.Readings[v.Host]
+		then := fit.After{Features: in.features(v), Emulator: h.Emulator}
 		for _, c := range v.Changes {
-			if r := in.Readings[v.Host]; c.Component == r.Emulator && c.To != "" && c.Component != "" {
-				h.After = &fit.After{Features: h.Features, Emulator: fit.Emulator{Key: r.Emulator, Version: c.To}}
+			if c.Component == r.Emulator && c.To != "" && c.Component != "" {
+				then.Emulator = fit.Emulator{Key: r.Emulator, Version: c.To}
+			}
+		}
+		if then.Emulator != h.Emulator || !slices.Equal(then.Features, h.Features) {
+			h.After = &then
+		}
+	}
+	return out
+}
+
+// features are what a visited host offers, its types of machine among them, once its visit is over: what it has, with what the releases that are put in add and without what they drop.
+func (in Input) features(v *Visit) []string {
+	r := in.Readings[v.Host]
+	out := r.Features
+	for _, c := range v.Changes {
+		rel := releaseOf(in.Catalogue, r, c)
+		if rel == nil || c.From == c.To {
+			continue
+		}
+		out = slices.DeleteFunc(slices.Clone(out), func(f string) bool { return slices.Contains(rel.Drops, f) })
+		for _, f := range rel.Adds {
+			if !slices.Contains(out, f) {
+				out = append(out, f)
 			}
 		}
 	}

@@ -46,6 +46,7 @@ type Visit struct {
 	Obstacle  string            `json:"obstacle,omitempty"`  // why it can't be done as things stand
 	WayOut    string            `json:"way_out,omitempty"`
 	Ways      []Way             `json:"ways,omitempty"` // the smallest ways out, as far as they are the round's to take
+	WaysBack  []WayBack         `json:"ways_back,omitempty"`
 	Left      []string          `json:"left,omitempty"` // drift that this round does not mend, and why
 	Along     []act.Along       `json:"along,omitempty"`
 	Answers   []precheck.Answer `json:"prechecks"`
@@ -225,6 +226,7 @@ func visit(in Input, host string) Visit {
 		}
 	}
 	arrange(in, r, &v, wants)
+	v.WaysBack = in.waysBack(&v)
 	for _, c := range v.Changes {
 		v.Passes = max(v.Passes, c.Pass)
 		v.Backup = v.Backup || c.Installs()

@@ -126,10 +126,10 @@ func File(name string, r io.Reader, size int64, o Options) (Item, error) {
 func border(b *catalogue.Batch) {
 	for i := range b.Releases {
 		r := &b.Releases[i]
-		for _, s := range []*string{(*string)(&r.Component), &r.Version, &r.Track, &r.Withdrawn, &r.Notes, &r.Link, &r.File, &r.Vendor, &r.Source, &r.SourceVersion, &r.Feed} {
+		for _, s := range []*string{(*string)(&r.Component), &r.Version, &r.Track, &r.Withdrawn, &r.Notes, &r.OneWay, &r.Link, &r.File, &r.Vendor, &r.Source, &r.SourceVersion, &r.Feed} {
 			*s = plain.Line(*s)
 		}
-		if len(r.Hardware)+len(r.Advisories)+len(r.Requires)+len(r.Members)+len(r.Replaces) > 0 {
+		if len(r.Hardware)+len(r.Advisories)+len(r.Requires)+len(r.Adds)+len(r.Drops)+len(r.Members)+len(r.Replaces) > 0 {
 			plain.Strings(r)
 		}
 	}

@@ -67,6 +67,9 @@ type release struct {
 	Requires   []requirement `yaml:"requires"`
 	Withdrawn  string        `yaml:"withdrawn"`
 	Notes      string        `yaml:"notes"`
+	OneWay     string        `yaml:"one_way"`
+	Adds       []string      `yaml:"adds"`
+	Drops      []string      `yaml:"drops"`
 	Link       string        `yaml:"link"`
 	File       string        `yaml:"file"`
 	Size       int64         `yaml:"size"`
@@ -199,7 +202,7 @@ func (c compatibility) read(f *strictyaml.File, at string, b *catalogue.Batch) e
 
 func (r release) read(f *strictyaml.File, at string, key estate.Key, tracks []string) (catalogue.Release, error) {
 	out := catalogue.Release{Component: key, Version: r.Version, Track: r.Track, Advisories: r.Advisories, Withdrawn: r.Withdrawn,
-		Notes: r.Notes, Link: r.Link, File: r.File, Size: r.Size, SHA256: r.SHA256, Restart: catalogue.Restart(r.Restart)}
+		Notes: r.Notes, OneWay: r.OneWay, Adds: r.Adds, Drops: r.Drops, Link: r.Link, File: r.File, Size: r.Size, SHA256: r.SHA256, Restart: catalogue.Restart(r.Restart)}
 	if r.Version == "" {
 		return out, f.Errorf(at, "the release has no version")
 	}

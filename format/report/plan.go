@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"yareharbour/core/act"
 	"yareharbour/core/drift"
 	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
@@ -61,6 +62,12 @@ func planText(w io.Writer, p *plan.Plan, words []string) {
 		for _, x := range v.Along {
 			plain.Fprintf(w, "   pass %d  %s\n", x.Pass, x.Says())
 		}
+		none, others := v.Backs()
+		for _, l := range append(none, others) {
+			if l != "" {
+				plain.Fprintf(w, "   back    %s\n", l)
+			}
+		}
 		for _, l := range v.Left {
 			plain.Fprintf(w, "   left    %s\n", l)
 		}
@@ -87,12 +94,22 @@ func planText(w io.Writer, p *plan.Plan, words []string) {
 
 // planCSV writes every change of a plan as a line (RFC 4180), with a header.
 func planCSV(w io.Writer, p *plan.Plan) error {
-	rows := [][]string{{"cluster", "turn", "host", "obstacle", "component", "device", "from", "to", "pass", "restart", "why"}}
+	rows := [][]string{{"cluster", "turn", "host", "obstacle", "component", "device", "from", "to", "pass", "restart", "why", "way back"}}
 	for i, v := range p.Visits {
 		for _, c := range v.Changes {
 			rows = append(rows, []string{p.Brief.Cluster, strconv.Itoa(i + 1), v.Host, v.Obstacle, string(c.Component), c.Device, c.From, c.To,
-				strconv.Itoa(c.Pass), string(c.Restart), c.Why})
+				strconv.Itoa(c.Pass), string(c.Restart), c.Why, wayBack(&v, c)})
 		}
 	}
 	return Rows(w, rows)
+}
+
+// wayBack says how a change could be undone; "" for one that puts nothing in.
+func wayBack(v *plan.Visit, c act.Change) string {
+	for i := range v.WaysBack {
+		if w := &v.WaysBack[i]; w.Component == c.Component && w.Device == c.Device {
+			return w.Says()
+		}
+	}
+	return ""
 }

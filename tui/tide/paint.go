@@ -151,6 +151,13 @@ func paintSteps(c *part.Canvas, p *plan.Plan, v *plan.Visit, a part.Area) {
 	for _, x := range v.Along {
 		col.Line(2, part.Plain, fmt.Sprintf("pass %d  %s", x.Pass, x.Says()))
 	}
+	none, others := v.Backs()
+	for _, l := range none {
+		col.Line(2, part.Caution, l)
+	}
+	if others != "" {
+		col.Line(2, part.Quiet, others)
+	}
 	for _, l := range v.Left {
 		col.Line(2, part.Caution, "left: "+l)
 	}
