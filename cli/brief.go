@@ -41,7 +41,7 @@ type brief struct {
 }
 
 // briefFlags are the options that make a brief.
-var briefFlags = []string{"brief", "hosts", "order", "sequence", "trial", "soak", "rehearse", "reserve", "out-of-service", "moves", "bandwidth", "home", "limit", "lift", "only", "release", "rest", "window", "patience"}
+var briefFlags = []string{"brief", "hosts", "order", "sequence", "trial", "soak", "rehearse", "reserve", "out-of-service", "moves", "bandwidth", "home", "limit", "lift", "only", "release", "guest", "window", "patience"}
 
 func (b *brief) flags(c *cobra.Command) {
 	b.set = c
@@ -62,7 +62,7 @@ func (b *brief) flags(c *cobra.Command) {
 	f.StringArrayVar(&b.lift, "lift", nil, "a rule about guests, in its words, that does not bind this round")
 	f.StringSliceVar(&b.only, "only", nil, "only these components")
 	f.StringArrayVar(&b.releases, "release", nil, "component=version: put this in instead of what the baselines want")
-	f.StringArrayVar(&b.rests, "rest", nil, "guest,…=shut-down or =suspend: what is done with guests that do not move; with * in a name only with those that can't")
+	f.StringArrayVar(&b.rests, "guest", nil, "guest,…=shut-down, =suspend, =eject or =leave: what is done with guests that do not move of themselves; with * in a name only with those that can't")
 	f.StringArrayVar(&b.windows, "window", nil, "when visits may be under way, as 2026-11-22T22:00/2026-11-23T04:00; one more option for each")
 	f.DurationVar(&b.patience, "patience", 0, "how long a host is waited for beyond the usual (usual: the cluster's own, or 20m)")
 }
@@ -106,7 +106,7 @@ func (b *brief) over(out *plan.Brief) (err error) {
 		"lift":           func() error { out.Lift = b.lift; return nil },
 		"only":           func() error { return keys(b.only, &out.Only) },
 		"release":        func() error { return releases(b.releases, out) },
-		"rest":           func() error { return rests(b.rests, out) },
+		"guest":          func() error { return rests(b.rests, out) },
 		"window":         func() error { return windows(b.windows, out) },
 		"patience":       func() error { out.Patience = b.patience; return nil },
 	} {
@@ -151,7 +151,7 @@ func rests(words []string, out *plan.Brief) error {
 		names, how, ok := strings.Cut(w, "=")
 		do, err := brieffile.Do(how)
 		if !ok || names == "" || err != nil {
-			return fmt.Errorf("%q is not guest=shut-down or guest=suspend", w)
+			return fmt.Errorf("%q is not guest=shut-down, guest=suspend, guest=eject or guest=leave", w)
 		}
 		out.Guests = append(out.Guests, plan.Policy{Guests: strings.Split(names, ","), Do: do})
 	}

@@ -119,7 +119,7 @@ func showSection(w io.Writer, r *estate.Reading, s estate.Section) error {
 func showHost(w io.Writer, r *estate.Reading) {
 	for _, x := range [][2]string{
 		{"boot", r.BootID}, {"booted", stamp(r.BootedAt)}, {"memory", fmt.Sprintf("%d MiB", r.Capacity.MemoryMiB)}, {"processors", fmt.Sprintf("%.1f", float64(r.Capacity.CPU)/1000)},
-		{"networks", fmt.Sprint(r.Networks)},
+		{"networks", fmt.Sprint(r.Offers().Networks)},
 	} {
 		if x[1] != "" {
 			plain.Fprintf(w, "  %s\t%s\n", x[0], x[1])

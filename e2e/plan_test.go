@@ -139,8 +139,8 @@ func TestAGuestComesToRestForAVisit(t *testing.T) {
 		t.Errorf("exit %d: %s", refused.code, refused.err)
 	}
 	for want, rest := range map[string]string{`has a guest "gauge-hist-9"`: "gauge-hist-9=shut-down", "is not guest=shut-down": "gauge-hist-2=kill"} {
-		if r := run(t, "plan", "tides", "--state", dir, "--rest", rest); r.code != 1 || !strings.Contains(r.err, want) {
-			t.Errorf("--rest %s: exit %d, %s", rest, r.code, r.err)
+		if r := run(t, "plan", "tides", "--state", dir, "--guest", rest); r.code != 1 || !strings.Contains(r.err, want) {
+			t.Errorf("--guest %s: exit %d, %s", rest, r.code, r.err)
 		}
 	}
 	s := drive.Open(t, yare, 160, 45, nil, "--state", dir)
@@ -157,7 +157,7 @@ func TestAGuestComesToRestForAVisit(t *testing.T) {
 	s.Wait(`can't be made 5 → 4`)
 	s.Keys("q")
 	s.Ends("0")
-	r := run(t, "round", "start", "tides", "--state", dir, "--hosts", "bittern", "--out-of-service", "2", "--rest", "gauge-hist-*=shut-down", "--reason", "x")
+	r := run(t, "round", "start", "tides", "--state", dir, "--hosts", "bittern", "--out-of-service", "2", "--guest", "gauge-hist-*=shut-down", "--reason", "x")
 	if r.code != 0 || strings.Count(r.out, "shut down gauge-hist-2") != 1 || strings.Count(r.out, "start gauge-hist-2") != 1 || strings.Contains(r.out, "FAILED") ||
 		!strings.Contains(r.out, "move gauge-hist-1") {
 		t.Errorf("exit %d\n%s%s", r.code, r.out, r.err)

@@ -70,8 +70,8 @@ func (s *Scout) look(ctx context.Context, name string) Found {
 		return f
 	}
 	f.Says = fmt.Sprintf("%s, %d GiB, %d guests", r.Release, (r.Capacity.MemoryMiB+1023)/1024, len(r.RunningGuests()))
-	if len(r.Networks) > 0 {
-		f.Says += ", networks " + strings.Join(r.Networks, " ")
+	if nets := r.Offers().Networks; len(nets) > 0 {
+		f.Says += ", networks " + strings.Join(nets, " ")
 	}
 	return f
 }

@@ -151,11 +151,8 @@ func (w *World) admits(h *Host, g estate.Guest) error {
 	if g.State != estate.Running {
 		return fmt.Errorf("%s does not run", g.Name)
 	}
-	if len(g.Devices) > 0 {
-		return fmt.Errorf("%s holds the device %s and can't be migrated", g.Name, g.Devices[0])
-	}
-	if len(g.Pins) > 0 {
-		return fmt.Errorf("%s can't be migrated: %s", g.Name, g.Pins[0])
+	if ties := g.Ties(false); len(ties) > 0 {
+		return fmt.Errorf("%s can't be migrated: %s", g.Name, ties[0])
 	}
 	if h.Reading.Closed != nil {
 		return fmt.Errorf("%s is closed and takes no guests", h.Name)

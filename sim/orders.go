@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"yareharbour/connector"
@@ -36,6 +37,7 @@ var effects = map[act.Name]func(*World, *Host, act.Act, []byte) (Answer, error){
 	act.Down:    (*World).rest,
 	act.Save:    (*World).rest,
 	act.Start:   (*World).startGuest,
+	act.Eject:   (*World).eject,
 }
 
 // remembered is how many orders a host knows again.
@@ -116,6 +118,19 @@ func (w *World) rest(h *Host, a act.Act, _ []byte) (Answer, error) {
 	}
 	g.State, g.Saved = estate.Off, a.Kind == act.Save
 	w.act("%s on %s", a.Says(), h.Name)
+	return Answer{}, nil
+}
+
+// eject takes what only its host has out of a guest's drives.
+func (w *World) eject(h *Host, a act.Act, _ []byte) (Answer, error) {
+	g, err := h.guest(a)
+	if err != nil {
+		return Answer{}, err
+	}
+	for _, medium := range act.Inserted(g) {
+		w.act("eject %s from %s on %s", medium, g.Name, h.Name)
+	}
+	g.Disks = slices.DeleteFunc(slices.Clone(g.Disks), func(d estate.Disk) bool { return d.Media && d.Local })
 	return Answer{}, nil
 }
 

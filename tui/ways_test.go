@@ -266,7 +266,7 @@ func TestTheHostScreenShowsAllThatWasRead(t *testing.T) {
 		"firmware is not all read: the BMC: no answer",
 		"guests is unread: libvirt hangs; last known 2 h ago from SSH,",
 		"3 guests, 2 would not move, as last known",
-		"! holds clock-card of this host",
+		"! it holds clock-card of its host",
 		"! paused: it is not moved",
 		"can move",
 		"! disk 2: few spare blocks",

@@ -12,6 +12,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -29,6 +30,8 @@ type door interface {
 	socket(ctx context.Context, path string) (net.Conn, error)
 	// helper speaks to libvirt through its own helper for SSH, which reaches what the socket does not let us reach.
 	helper() (net.Conn, error)
+	// mounts is the host's /proc/mounts.
+	mounts(ctx context.Context) (string, error)
 	// look says what is there of libvirt.
 	look(ctx context.Context) (traces, error)
 }
@@ -64,18 +67,26 @@ func (t traces) why(helper error) error {
 // guestPatience is the part of a look that libvirt may take to begin to speak.
 const guestPatience = 4 * time.Second
 
-// readGuests reads guests through the first way to libvirt that lets us in: its sockets with the right to change things, its helper, its sockets for reading. What it returns holds guests, networks and
+// readGuests reads guests through the first way to libvirt that lets us in: its sockets with the right to change things, its helper, its sockets for reading. What it returns holds guests, what they are offered, and
 // the section of the guests, which tells libvirt absent, stopped, crashed, hung and forbidden apart.
 func readGuests(ctx context.Context, d door, m *libvirt.Meter) *estate.Reading {
 	r := &estate.Reading{}
 	section := estate.Section{Name: estate.GuestList, Source: d.from() + "libvirt"}
+	var table string
+	var unknown error
+	var wait sync.WaitGroup
+	wait.Go(func() { table, unknown = d.mounts(ctx) })
 	source, err := readThrough(ctx, d, m, r)
+	wait.Wait()
+	if err == nil && unknown == nil {
+		settle(r, table)
+	}
 	if source != "" {
 		section.Source = d.from() + source
 	}
 	if section.At = time.Now(); err != nil {
 		section.Err = err.Error()
-		r.Guests, r.Networks = nil, nil
+		r.Guests, r.Offer = nil, estate.Offer{}
 	}
 	r.SetSection(section)
 	return r
@@ -141,7 +152,7 @@ func guestsAt(ctx context.Context, conn net.Conn, m *libvirt.Meter, r *estate.Re
 	defer h.Close()
 	r.Guests, err = h.Guests(ctx, m)
 	if err == nil {
-		r.Networks, err = h.Networks()
+		r.Offer, err = h.Offer(r.Guests)
 	}
 	if ctx.Err() != nil {
 		return true, errors.New("libvirt hangs: it began to answer and did not end in time")
@@ -157,6 +168,11 @@ func (onThisMachine) from() string { return "" }
 func (onThisMachine) socket(ctx context.Context, path string) (net.Conn, error) {
 	var d net.Dialer
 	return d.DialContext(ctx, "unix", path)
+}
+
+func (onThisMachine) mounts(context.Context) (string, error) {
+	text, err := os.ReadFile("/proc/mounts")
+	return string(text), err
 }
 
 func (onThisMachine) helper() (net.Conn, error) { return nil, fs.ErrNotExist }
@@ -205,6 +221,11 @@ func (overSSH) from() string { return "SSH, " }
 
 func (o overSSH) socket(ctx context.Context, path string) (net.Conn, error) {
 	return o.conn.Unix(ctx, path)
+}
+
+func (o overSSH) mounts(ctx context.Context) (string, error) {
+	text, err := o.conn.Run(ctx, "cat /proc/mounts\n", false)
+	return string(text), err
 }
 
 func (o overSSH) helper() (net.Conn, error) {

@@ -124,19 +124,13 @@ func Here(ctx context.Context) (*estate.Reading, error) {
 	return r, nil
 }
 
-// adopt takes guests and networks into a machine's reading.
+// adopt takes guests, and what they are offered, into a machine's reading.
 func adopt(r, guests *estate.Reading) {
 	s := guests.Section(estate.GuestList)
 	if r.SetSection(s); s.Err != "" {
 		return
 	}
-	r.Guests = guests.Guests
-	for _, n := range guests.Networks {
-		if !slices.Contains(r.Networks, n) {
-			r.Networks = append(r.Networks, n)
-		}
-	}
-	slices.Sort(r.Networks)
+	r.Guests, r.Offer = guests.Guests, guests.Offer
 	for i := range r.Guests {
 		r.Components = append(r.Components, r.Guests[i].Components()...)
 	}

@@ -177,6 +177,8 @@ func (f fakeDoor) helper() (net.Conn, error) {
 	return f.help()
 }
 
+func (fakeDoor) mounts(context.Context) (string, error) { return "", errors.New("there is no host") }
+
 func (f fakeDoor) look(context.Context) (traces, error) { return f.there, nil }
 
 // silent is a connection that takes everything and says nothing.
@@ -217,6 +219,52 @@ func TestWhereSomebodyListens(t *testing.T) {
 	got := listening("Num       RefCount Protocol Flags    Type St Inode Path\n0000: 00000002 00000000 00010000 0001 01 1234 /run/libvirt/virtqemud-sock\n0000: 00000003 00000000 00000000 0001 03 1235 /run/libvirt/libvirt-sock\n")
 	if len(got) != 1 || !got["/run/libvirt/virtqemud-sock"] {
 		t.Errorf("%v", got)
+	}
+}
+
+// A file on a file system that other hosts can mount is a storage that the guest needs; any other is its host's alone; what is no file can't be told.
+func TestWhichDisksAreLocal(t *testing.T) {
+	t.Parallel()
+	const table = `/dev/vda1 / ext4 rw 0 0
+nas:/vm /srv/vm nfs4 rw 0 0
+nas:/vm\\040two /srv/vm/two nfs4 rw 0 0
+tmpfs /srv/vm/two/scratch tmpfs rw 0 0
+/dev/mapper/quay /srv/quay gfs2 rw 0 0
+nonsense
+`
+	r := &estate.Reading{Guests: []estate.Guest{{Disks: []estate.Disk{
+		{Target: "vda", Source: "/srv/vm/a.img"},
+		{Target: "vdb", Source: "/srv/vm/two/b.img"},
+		{Target: "vdc", Source: "/srv/vm/two/scratch/../../c.img"},
+		{Target: "vdd", Source: "/srv/quay/d.img"},
+	}}, {Disks: []estate.Disk{
+		{Target: "vda", Source: "/srv/vm/two/scratch/a.img"},
+		{Target: "vdb", Source: "/srv/vmore.img"},
+		{Target: "vdc", Source: "/dev/mapper/lun"},
+		{Target: "vdd", Source: "pool/volume"},
+		{Target: "sda", Source: "/var/iso/x.iso", Media: true},
+	}}}}
+	settle(r, strings.ReplaceAll(table, `\\`, `\`))
+	if got := strings.Join(r.Offer.Storages, "; "); got != "gfs2 at /srv/quay; nas:/vm at /srv/vm; nas:/vm two at /srv/vm/two" {
+		t.Errorf("it has %s", got)
+	}
+	if got := strings.Join(r.Guests[0].Storages, "; "); got != "gfs2 at /srv/quay; nas:/vm at /srv/vm; nas:/vm two at /srv/vm/two" {
+		t.Errorf("the first needs %s", got)
+	}
+	var local []string
+	for _, g := range r.Guests {
+		for _, d := range g.Disks {
+			if d.Local {
+				local = append(local, d.Source)
+			}
+		}
+	}
+	if got := strings.Join(local, " "); got != "/srv/vm/two/scratch/a.img /srv/vmore.img /var/iso/x.iso" || len(r.Guests[1].Storages) > 0 {
+		t.Errorf("local are %s", got)
+	}
+	empty := &estate.Reading{Guests: []estate.Guest{{Disks: []estate.Disk{{Source: "/a"}}}}}
+	if settle(empty, ""); empty.Guests[0].Disks[0].Local {
+		t.Error("of a host whose mounts are not known a disk is local")
 	}
 }
 

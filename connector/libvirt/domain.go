@@ -14,6 +14,7 @@ import (
 
 // domain is what is looked at of a domain's description (libvirt's "Domain XML format").
 type domain struct {
+	Kind   string `xml:"type,attr"`
 	Name   string `xml:"name"`
 	UUID   string `xml:"uuid"`
 	Memory amount `xml:"memory"`
@@ -21,17 +22,36 @@ type domain struct {
 	Type   struct {
 		Machine string `xml:"machine,attr"`
 	} `xml:"os>type"`
+	CPU struct {
+		Mode  string `xml:"mode,attr"`
+		Model string `xml:"model"`
+	} `xml:"cpu"`
 	Devices struct {
 		Interfaces []struct {
+			MAC struct {
+				Address string `xml:"address,attr"`
+			} `xml:"mac"`
 			Source struct {
 				Bridge  string `xml:"bridge,attr"`
 				Network string `xml:"network,attr"`
 			} `xml:"source"`
 		} `xml:"interface"`
-		Disks []struct {
+		Filesystems []struct {
 			Target struct {
-				Dev string `xml:"dev,attr"`
+				Dir string `xml:"dir,attr"`
 			} `xml:"target"`
+		} `xml:"filesystem"`
+		Disks []struct {
+			Device string `xml:"device,attr"` // "disk" where it does not say
+			Source struct {
+				File   string `xml:"file,attr"`
+				Dev    string `xml:"dev,attr"`
+				Dir    string `xml:"dir,attr"`
+				Pool   string `xml:"pool,attr"`
+				Volume string `xml:"volume,attr"`
+				Name   string `xml:"name,attr"`
+			} `xml:"source"`
+			Target target `xml:"target"`
 			Mirror *struct {
 				Job string `xml:"job,attr"`
 			} `xml:"mirror"`
@@ -44,6 +64,12 @@ type domain struct {
 			} `xml:"target"`
 		} `xml:"channel"`
 	} `xml:"devices"`
+}
+
+// target is where a disk or drive is in the guest.
+type target struct {
+	Dev string `xml:"dev,attr"`
+	Bus string `xml:"bus,attr,omitempty"`
 }
 
 // hostdev is a device of the host that is passed through.
@@ -96,6 +122,9 @@ func (d *domain) guest() estate.Guest {
 	}
 	seen := map[string]bool{}
 	for _, i := range d.Devices.Interfaces {
+		if i.MAC.Address != "" {
+			g.MACs = append(g.MACs, strings.ToLower(i.MAC.Address))
+		}
 		if n := i.Source.Bridge + i.Source.Network; i.Source.Network != "" || i.Source.Bridge != "" {
 			if i.Source.Network != "" { // a running guest's interface names the bridge behind the network too
 				n = i.Source.Network
@@ -106,7 +135,19 @@ func (d *domain) guest() estate.Guest {
 			}
 		}
 	}
+	for _, f := range d.Devices.Filesystems {
+		g.Pins = append(g.Pins, "it shares a directory of its host ("+f.Target.Dir+")")
+	}
 	for _, x := range d.Devices.Disks {
+		s := x.Source
+		volume := s.Volume
+		if s.Pool != "" {
+			volume = s.Pool + "/" + s.Volume
+		}
+		if source := cmp.Or(s.File, s.Dev, s.Dir, s.Name, volume); source != "" {
+			media := x.Device == "cdrom" || x.Device == "floppy"
+			g.Disks = append(g.Disks, estate.Disk{Target: x.Target.Dev, Source: source, Media: media, Local: media && strings.HasPrefix(s.Dev, "/dev/")})
+		}
 		if x.Mirror != nil { // a job goes on with it; libvirt moves no guest meanwhile
 			g.Pins = append(g.Pins, fmt.Sprintf("its disk %s is being copied (%s)", x.Target.Dev, cmp.Or(x.Mirror.Job, "copy")))
 		}

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"sync"
 	"time"
 
@@ -139,6 +140,7 @@ func (h *Host) guest(d libvirt.Domain) (estate.Guest, error) {
 		return estate.Guest{}, err
 	}
 	g := x.guest()
+	g.Features = x.needs()
 	g.State = stateOf(libvirt.DomainState(state))
 	if g.Holds() {
 		pins, err := h.pins(d)
@@ -254,6 +256,41 @@ func (h *Host) Networks() ([]string, error) {
 		out = append(out, n.Name)
 	}
 	return out, err
+}
+
+// Offer is what guests find there: networks, types of machine, and models of CPU. needs are filled in with those of them that each guest needs, as far as its host says that it has them: a host that says nothing of what
+// it runs says nothing of what others lack.
+func (h *Host) Offer(guests []estate.Guest) (o estate.Offer, err error) {
+	if o.Networks, err = h.Networks(); err != nil {
+		return o, err
+	}
+	text, err := h.l.ConnectGetCapabilities()
+	if unsupported(err) {
+		return o, nil
+	}
+	if err != nil {
+		return o, err
+	}
+	if o.Features, err = machines(text); err != nil {
+		return o, err
+	}
+	for _, kind := range []string{"kvm", "qemu"} {
+		text, err := h.l.ConnectGetDomainCapabilities(nil, nil, nil, libvirt.OptString{kind}, 0)
+		if err != nil {
+			continue // it has no such kind of guest, or is older than the question
+		}
+		models, err := models(kind, text)
+		if err != nil {
+			return o, err
+		}
+		o.Features = append(o.Features, models...)
+	}
+	slices.Sort(o.Features)
+	o.Features = slices.Compact(o.Features)
+	for i := range guests {
+		guests[i].Features = slices.DeleteFunc(guests[i].Features, func(f string) bool { return !slices.Contains(o.Features, f) })
+	}
+	return o, nil
 }
 
 func unsupported(err error) bool {

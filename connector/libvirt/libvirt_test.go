@@ -2,6 +2,7 @@ package libvirt
 
 import (
 	"context"
+	"fmt"
 	"net"
 	"os"
 	"os/exec"
@@ -19,10 +20,11 @@ import (
 
 const window = `<domain type='kvm'><name>gauge-1</name><uuid>0B3E7AE4-1111-4222-8333-444455556666</uuid>
 <memory unit='KiB'>8388608</memory><currentMemory unit='KiB'>4194304</currentMemory>
-<os><type arch='x86_64' machine='pc-q35-9.2'>hvm</type></os><devices>
+<os><type arch='x86_64' machine='pc-q35-9.2'>hvm</type></os><cpu mode='custom' match='exact'><model fallback='forbid'>Skerry-v2</model></cpu><devices>
 <interface type='network'><source network='quay' bridge='br7'/></interface><interface type='bridge'><source bridge='br0'/></interface>
 <interface type='bridge'><source bridge='br0'/></interface>
-<disk type='file' device='disk'><target dev='vda'/></disk><disk type='file' device='disk'><mirror type='file' job='active-commit'/><target dev='vdb'/></disk>
+<disk type='file' device='disk'><source file='/srv/a.img'/><target dev='vda'/></disk><disk type='volume' device='disk'><source pool='pool' volume='b'/><mirror type='file' job='active-commit'/><target dev='vdb'/></disk>
+<disk type='file' device='cdrom'><source file='/srv/x.iso'/><target dev='sda'/></disk><disk type='block' device='cdrom'><source dev='/dev/sr0'/><target dev='sdb'/></disk>
 <hostdev type='pci'><source><address domain='0x0000' bus='0x3b' slot='0x00' function='0x1'/></source></hostdev>
 <channel type='unix'><target type='virtio' name='org.qemu.guest_agent.0' state='connected'/></channel></devices></domain>`
 
@@ -36,6 +38,16 @@ func TestADescriptionOfADomain(t *testing.T) {
 		strings.Join(g.Pins, ";") != "its disk vdb is being copied (active-commit)" ||
 		g.Machine != (estate.Inner{Name: "q35", Version: "9.2"}) || d.agent() != "connected" {
 		t.Errorf("%+v", g)
+	}
+	if got := fmt.Sprintf("%+v", g.Disks); got != "[{Target:vda Source:/srv/a.img Media:false Local:false} {Target:vdb Source:pool/b Media:false Local:false} {Target:sda Source:/srv/x.iso Media:true Local:false} {Target:sdb Source:/dev/sr0 Media:true Local:true}]" {
+		t.Error(got)
+	}
+	if got := strings.Join(d.needs(), "; "); got != "pc-q35-9.2; CPU Skerry-v2 (kvm)" {
+		t.Error(got)
+	}
+	d, err = describe(`<domain><uuid>u</uuid><cpu mode='host-passthrough'/><devices><filesystem type='mount'><source dir='/srv'/><target dir='share'/></filesystem><disk device='cdrom'><target dev='sda'/></disk></devices></domain>`)
+	if err != nil || len(d.needs()) > 0 || len(d.guest().Disks) > 0 || strings.Join(d.guest().Pins, "") != "it shares a directory of its host (share)" {
+		t.Errorf("%+v %v", d, err)
 	}
 	for name, want := range map[string]estate.Inner{
 		"pc-q35-brae9.4.0": {Name: "q35-brae", Version: "9.4.0"},
@@ -60,6 +72,26 @@ func TestADescriptionOfADomain(t *testing.T) {
 }
 
 // Memory counts as long as a guest holds it, whatever it does.
+// What a host offers is read of what libvirt says that it can run.
+func TestWhatAHostOffers(t *testing.T) {
+	got, err := machines(`<capabilities><guest><arch name='x86_64'><machine maxCpus='288' canonical='pc-q35-9.2'>q35</machine><machine>pc-q35-8.0</machine><domain type='kvm'><machine>microvm</machine></domain></arch></guest></capabilities>`)
+	if err != nil || strings.Join(got, " ") != "q35 pc-q35-9.2 pc-q35-8.0 microvm" {
+		t.Errorf("%v %v", got, err)
+	}
+	got, err = models("kvm", `<domainCapabilities><cpu><mode name='host-model'><model>Quay-v9</model></mode><mode name='custom'><model usable='yes'>Skerry-v1</model><model usable='no'>Skerry-v2</model><model usable='unknown'>Skerry-v3</model></mode></cpu></domainCapabilities>`)
+	if err != nil || strings.Join(got, " ") != "CPU Skerry-v1 (kvm)" {
+		t.Errorf("%v %v", got, err)
+	}
+	for _, text := range []string{"", "<", "<capabilities>"} {
+		if _, err := machines(text); err == nil {
+			t.Errorf("%q offers machines", text)
+		}
+		if _, err := models("kvm", text); err == nil {
+			t.Errorf("%q offers models", text)
+		}
+	}
+}
+
 func TestStatesOfGuests(t *testing.T) {
 	for s, want := range map[libvirt.DomainState]estate.GuestState{
 		libvirt.DomainRunning: estate.Running, libvirt.DomainBlocked: estate.Running, libvirt.DomainShutdown: estate.Running, libvirt.DomainNostate: estate.Running,
@@ -157,8 +189,9 @@ func TestGuestsOfARealLibvirt(t *testing.T) {
 	if g := look(); g.State != estate.Off || g.Load.CPU != 0 {
 		t.Errorf("a guest that is off is %+v", g)
 	}
-	if nets, err := h.Networks(); err != nil || strings.Join(nets, " ") != "default" {
-		t.Errorf("%v %v", nets, err)
+	guests := []estate.Guest{{Features: []string{"pc-no-such-machine"}}}
+	if o, err := h.Offer(guests); err != nil || strings.Join(o.Networks, " ") != "default" || len(guests[0].Features) > 0 {
+		t.Errorf("%+v %v %v", o, err, guests)
 	}
 }
 

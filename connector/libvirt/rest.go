@@ -1,6 +1,8 @@
 package libvirt
 
 import (
+	"cmp"
+	"encoding/xml"
 	"errors"
 	"fmt"
 	"slices"
@@ -33,6 +35,49 @@ func (h *Host) Start(id string) error {
 		return err
 	}
 	return h.l.DomainCreate(d)
+}
+
+// Eject takes media out of the guest's drives, and out of its definition where it has one that lasts.
+func (h *Host) Eject(id string, media []string) error {
+	d, err := h.domain(id)
+	if err != nil {
+		return err
+	}
+	text, err := h.l.DomainGetXMLDesc(d, 0)
+	if err != nil {
+		return err
+	}
+	x, err := describe(text)
+	if err != nil {
+		return err
+	}
+	how := libvirt.DomainDeviceModifyLive
+	if lasts, err := h.l.DomainIsPersistent(d); err != nil {
+		return err
+	} else if lasts != 0 {
+		how |= libvirt.DomainDeviceModifyConfig
+	}
+	for _, disk := range x.Devices.Disks {
+		if !slices.Contains(media, cmp.Or(disk.Source.File, disk.Source.Dev)) || disk.Device != "cdrom" && disk.Device != "floppy" {
+			continue
+		}
+		empty, err := xml.Marshal(drive{Device: disk.Device, Kind: "file", Target: disk.Target})
+		if err != nil {
+			return err
+		}
+		if err := h.l.DomainUpdateDeviceFlags(d, string(empty), how); err != nil {
+			return fmt.Errorf("emptying its drive %s: %w", disk.Target.Dev, err)
+		}
+	}
+	return nil
+}
+
+// drive is an empty drive, as libvirt is told of it.
+type drive struct {
+	XMLName xml.Name `xml:"disk"`
+	Kind    string   `xml:"type,attr"`
+	Device  string   `xml:"device,attr"`
+	Target  target   `xml:"target"`
 }
 
 // saved tells whether what was in the guest's memory is on disk.

@@ -1,7 +1,9 @@
 package linux
 
 import (
+	"cmp"
 	"crypto/x509"
+	"encoding/json"
 	"encoding/pem"
 	"fmt"
 	"path"
@@ -48,8 +50,75 @@ func (m Machine) condition(r *estate.Reading) error {
 			}
 		}
 	}
+	c.Wear = m.wear()
+	if out, err := m.Output("ip", "neigh"); err == nil {
+		c.Servers = servers(mounts, lines(out))
+	} else {
+		c.Servers = servers(mounts, nil)
+	}
 	r.Condition = c
 	return nil
+}
+
+// wear is how worn the disks are that tell it: eMMC by the kernel (sysfs, "life_time": two figures from 1 to 11, tenths of its life), others by smartctl's JSON, where that is there and may look.
+func (m Machine) wear() (out []estate.Wear) {
+	for _, f := range m.Glob("sys/block/mmcblk*/device/life_time") {
+		text, _ := m.text(f)
+		most := 0
+		for _, word := range strings.Fields(text) {
+			if n, err := strconv.ParseInt(word, 0, 8); err == nil {
+				most = max(most, int(n))
+			}
+		}
+		if most > 0 {
+			out = append(out, estate.Wear{Name: path.Base(path.Dir(path.Dir(f))), Used: 10 * (most - 1)})
+		}
+	}
+	for _, f := range append(m.Glob("sys/block/nvme*n1"), m.Glob("sys/block/sd*")...) {
+		name := path.Base(f)
+		text, err := m.Output("sh", "-c", "smartctl -jA /dev/"+name+" || :") // of a disk that ails its exit status is not 0
+		if err != nil {
+			continue
+		}
+		var said struct {
+			Endurance struct {
+				Used *int `json:"current_percent"`
+			} `json:"endurance_used"`
+			Log struct {
+				Used *int `json:"percentage_used"`
+			} `json:"nvme_smart_health_information_log"`
+		}
+		if json.Unmarshal(text, &said) != nil {
+			continue
+		}
+		if used := cmp.Or(said.Endurance.Used, said.Log.Used); used != nil {
+			out = append(out, estate.Wear{Name: name, Used: *used})
+		}
+	}
+	return out
+}
+
+// servers are those of file systems mounted over the network, by the address in their options, and their MAC addresses as far as they are neighbours.
+func servers(mounts string, neighbours []string) (out []estate.Server) {
+	macs := map[string]string{}
+	for _, line := range neighbours { // "10.0.0.1 dev br0 lladdr 52:54:00:00:00:01 REACHABLE"
+		f := strings.Fields(line)
+		if i := slices.Index(f, "lladdr"); i > 0 && i+1 < len(f) {
+			macs[f[0]] = strings.ToLower(f[i+1])
+		}
+	}
+	for line := range strings.Lines(mounts) {
+		f := strings.Fields(line)
+		if len(f) < 4 {
+			continue
+		}
+		for o := range strings.SplitSeq(f[3], ",") {
+			if address, ok := strings.CutPrefix(o, "addr="); ok {
+				out = append(out, estate.Server{At: f[1], Address: address, MAC: macs[address]})
+			}
+		}
+	}
+	return out
 }
 
 // certificates are where libvirt and QEMU keep theirs (libvirt's "TLS certificates" and QEMU's x509 directories).

@@ -9,7 +9,9 @@ import (
 	"fmt"
 	"math/big"
 	"reflect"
+	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"yareharbour/core/estate"
@@ -103,5 +105,35 @@ func TestTheConditionOfThisMachine(t *testing.T) {
 	r := m.Read(estate.ConditionItems)
 	if s := r.Section(estate.ConditionItems); s.Err != "" || r.Condition.Root == "" || r.Condition.Ahead != 0 || r.Condition.Under("/").SizeMiB == 0 {
 		t.Errorf("%s: %+v", s.Err, r.Condition)
+	}
+}
+
+// Disks tell how worn they are in the kernel's words, or in smartctl's; what says nothing is not listed.
+func TestHowWornDisksAre(t *testing.T) {
+	files := fstest.MapFS{"sys/block/mmcblk0/device/life_time": {Data: []byte("0x02 0x0B\n")}, "sys/block/mmcblk1/device/life_time": {Data: []byte("0x00 0x00\n")},
+		"sys/block/nvme0n1/size": {}, "sys/block/nvme1n1/size": {}, "sys/block/sda/size": {}, "sys/block/sdb/size": {}, "sys/block/sdc/size": {}}
+	says := map[string]string{
+		"nvme0n1": `{"nvme_smart_health_information_log":{"percentage_used":104}}`,
+		"nvme1n1": `{"nvme_smart_health_information_log":{"percentage_used":0}}`,
+		"sda":     `{"endurance_used":{"current_percent":37},"nvme_smart_health_information_log":{}}`,
+		"sdb":     `{"smartctl":{"exit_status":2}}`,
+		"sdc":     "sh: smartctl: not found",
+	}
+	m := Machine{Source: Disk{FS: files, Run: func(command ...string) ([]byte, error) {
+		name, _ := strings.CutPrefix(command[2], "smartctl -jA /dev/")
+		return []byte(says[strings.TrimSuffix(name, " || :")]), nil
+	}}}
+	if got, want := fmt.Sprint(m.wear()), "[{mmcblk0 100} {nvme0n1 104} {nvme1n1 0} {sda 37}]"; got != want {
+		t.Errorf("%s, want %s", got, want)
+	}
+}
+
+// Where file systems come from over the network is read of their options, and who that is of the neighbours.
+func TestWhereFileSystemsComeFrom(t *testing.T) {
+	got := servers("/dev/sda1 / ext4 rw 0 0\nnas:/vm /srv/vm nfs4 rw,addr=10.0.0.1,clientaddr=10.0.0.9 0 0\n//b/c /mnt cifs rw,addr=10.0.0.2 0 0\nshort\n",
+		[]string{"10.0.0.1 dev br0 lladdr 52:54:00:00:00:AA REACHABLE", "10.0.0.2 dev br0 FAILED", "10.0.0.3 dev br0 lladdr"})
+	want := []estate.Server{{At: "/srv/vm", Address: "10.0.0.1", MAC: "52:54:00:00:00:aa"}, {At: "/mnt", Address: "10.0.0.2"}}
+	if !reflect.DeepEqual(got, want) {
+		t.Errorf("%+v", got)
 	}
 }

@@ -67,6 +67,12 @@ if wants condition; then
 	show /proc/mounts /proc/mdstat /proc/net/bonding/* /etc/pki/CA/cacert.pem /etc/pki/libvirt/*.pem /etc/pki/qemu/*.pem
 	ask 'date +%s' date +%s
 	ask 'df -Plm' df -Plm
+	ask 'ip neigh' ip neigh
+	show /sys/block/mmcblk*/device/life_time
+	names /sys/block/nvme*n1 /sys/block/sd*
+	for f in /sys/block/nvme*n1 /sys/block/sd*; do # of a disk that ails its exit status is not 0
+		[ -e "$f" ] && ask "sh -c smartctl -jA /dev/${f##*/} || :" sh -c "smartctl -jA /dev/${f##*/} || :"
+	done
 fi
 if wants drivers firmware; then
 	show /sys/bus/pci/devices/*/uevent /sys/bus/pci/devices/*/vendor /sys/bus/pci/devices/*/device /sys/bus/pci/devices/*/class

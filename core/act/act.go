@@ -40,6 +40,7 @@ type Act struct {
 	// Along is what comes in because of that, and was planned.
 	Along    []Along  `json:"along,omitempty"`
 	Services []string `json:"services,omitempty"` // that restart
+	Media    []string `json:"media,omitempty"`    // that are taken out of the guest's drives
 	Reason   string   `json:"reason,omitempty"`
 	By       string   `json:"by,omitempty"`
 	Before   Before   `json:"before"`

@@ -115,7 +115,7 @@ func anAct(k Name) Act {
 	switch k {
 	case Remark:
 		a.Reason = "it failed"
-	case Down, Save:
+	case Down, Save, Eject:
 		a.To = ""
 	case Start:
 		a.Guest, a.GuestID = "g", "u"
@@ -184,6 +184,11 @@ func TestFind(t *testing.T) {
 	on := func(with ...func(*estate.Reading)) Seen { return Seen{Host: host("a", with...), To: host("b")} }
 	and := func(s Seen, tr Trace) Seen { s.Trace = tr; return s }
 	to := func(s Seen, with ...func(*estate.Reading)) Seen { s.To = host("b", with...); return s }
+	iso := func(local bool) func(*estate.Reading) {
+		return func(r *estate.Reading) {
+			r.Guests[0].Disks = []estate.Disk{{Target: "sda", Source: "/x.iso", Media: true, Local: local}, {Target: "vda", Source: "/x.img", Local: true}}
+		}
+	}
 	saved := func(r *estate.Reading) { r.Guests[0].Saved = true }
 	since := func(s Seen, d time.Duration) Seen { s.Since, s.Now = now.Add(-d), now; return s }
 	for n, c := range []struct {
@@ -250,6 +255,12 @@ func TestFind(t *testing.T) {
 		{Save, on(guest(estate.Off)), NeedsPerson, "nothing of what was in its memory is on disk"},
 		{Save, on(guest(estate.Suspended)), NotDone, "g is suspended still"},
 		{Save, accepted(since(on(guest(estate.Running)), 59*time.Second)), UnderWay, ""},
+		{Eject, on(guest(estate.Running)), Done, ""},
+		{Eject, on(guest(estate.Running), iso(true)), NotDone, "g still has /x.iso"},
+		{Eject, on(guest(estate.Running), iso(false)), Done, ""},
+		{Eject, accepted(since(on(guest(estate.Running), iso(true)), 59*time.Second)), UnderWay, "open"},
+		{Eject, accepted(since(on(guest(estate.Running), iso(true)), time.Minute)), NotDone, "g still has"},
+		{Eject, on(unread(estate.GuestList)), Untold, "can't be read"},
 		{Start, on(guest(estate.Running)), Done, ""},
 		{Start, on(guest(estate.Suspended)), Done, ""},
 		{Start, on(guest(estate.Off), saved), NotDone, "g is off"},

@@ -216,6 +216,36 @@ journal a: began checked stage:k rerouted:g1>b
 seen c.mark=theirs
 ⇒ begin move g1 a>b
 
+# media are taken out of a guest's drives before anybody moves whose they are
+hosts a:g1/iso,g2 b c
+plan a k/host ejects:g1 moves:g1>b,g2>c
+journal a: began checked stage:k
+⇒ begin eject g1 a
+
+# nobody moves meanwhile
+hosts a:g1/iso,g2 b c
+plan a k/host ejects:g1 moves:g1>b,g2>c
+journal a: began checked stage:k eject:g1/accepted
+⇒ say a: its drives open; wake
+
+# then they move
+hosts a:g1/iso,g2 b c
+plan a k/host ejects:g1 moves:g1>b,g2>c
+journal a: began checked stage:k eject:g1
+⇒ begin move g1 a>b
+
+# what sits tight is tried twice, and then the visit's failure
+hosts a:g1/iso b c
+plan a k/host ejects:g1 moves:g1>b
+journal a: began checked stage:k eject:g1/failed eject:g1/failed
+⇒ end failed: a: eject failed
+
+# media that somebody put in after the plan was shown are not taken out
+hosts a:g1/iso b c
+plan a k/host moves:g1>b
+journal a: began checked stage:k
+⇒ record blocked a: no room: … g1 can't move: in its drive sda is /x.iso
+
 # guests go back to a host that is in service again, by the host that they are on
 brief home
 plan a k/host back:g1<b

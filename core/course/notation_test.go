@@ -75,7 +75,9 @@ func (sc *scene) hosts(words []string) {
 			r.Components = append(r.Components, c)
 		}
 		for _, g := range strings.Split(guests, ",") {
-			if g != "" {
+			if name, ok := strings.CutSuffix(g, "/iso"); ok {
+				r.Guests = append(r.Guests, estate.Guest{ID: name, Name: name, State: estate.Running, Load: estate.Resources{MemoryMiB: 10, CPU: 1}, Disks: []estate.Disk{{Target: "sda", Source: "/x.iso", Media: true, Local: true}}})
+			} else if g != "" {
 				r.Guests = append(r.Guests, estate.Guest{ID: g, Name: g, State: estate.Running, Load: estate.Resources{MemoryMiB: 10, CPU: 1}})
 			}
 		}
@@ -133,6 +135,10 @@ func (sc *scene) visit(words []string) {
 		}
 		if list, ok := strings.CutPrefix(w, "moves:"); ok {
 			v.Moves = moves(v.Host, list)
+			continue
+		}
+		if g, ok := strings.CutPrefix(w, "ejects:"); ok {
+			v.Ejects = append(v.Ejects, plan.Eject{ID: g, Guest: g, Media: []string{"/x.iso"}})
 			continue
 		}
 		if list, ok := strings.CutPrefix(w, "back:"); ok { // guest<host
@@ -246,7 +252,7 @@ var far = map[string][]EventKind{
 	"undone":     {Intent, Undone},
 }
 
-var actKinds = map[string]act.Name{"stage": act.Stage, "move": act.Move, "close": act.Close, "backup": act.Backup, "restart": act.Restart, "open": act.Open, "remark": act.Remark, "claim": act.Claim, "adopt": act.Adopt, "down": act.Down, "save": act.Save, "start": act.Start, "return": act.Return}
+var actKinds = map[string]act.Name{"stage": act.Stage, "move": act.Move, "close": act.Close, "backup": act.Backup, "restart": act.Restart, "open": act.Open, "remark": act.Remark, "claim": act.Claim, "adopt": act.Adopt, "down": act.Down, "save": act.Save, "start": act.Start, "return": act.Return, "eject": act.Eject}
 
 func (sc *scene) journal(words []string) {
 	for _, w := range words {
@@ -309,7 +315,7 @@ func (sc *scene) act(kind, arg, until string) {
 	case "return":
 		g, from, _ := strings.Cut(arg, "<")
 		a.Guest, a.GuestID, a.Host, a.For, a.To, a.MemoryMiB = g, g, from, sc.host, sc.host, 10
-	case "down", "save", "start":
+	case "down", "save", "start", "eject":
 		a.Guest, a.GuestID, a.MemoryMiB = arg, arg, 10
 	case "restart":
 		a.Pass, _ = strconv.Atoi(arg)
@@ -378,6 +384,12 @@ func (sc *scene) brings(a act.Act) {
 		for i := range r.Guests {
 			if g := &r.Guests[i]; g.UID() == a.UID() {
 				g.State, g.Saved = map[bool]estate.GuestState{false: estate.Off, true: estate.Running}[a.Kind == act.Start], a.Kind == act.Save
+			}
+		}
+	case act.Eject:
+		for i := range r.Guests {
+			if g := &r.Guests[i]; g.UID() == a.UID() {
+				g.Disks = nil
 			}
 		}
 	case act.Close, act.Adopt, act.Remark:

@@ -41,8 +41,8 @@ func unproven(v *Visit, r *estate.Reading) (wrong []string) {
 			wrong = append(wrong, h.Item+" was well before: "+h.Detail)
 		}
 	}
-	for _, n := range v.Before.Networks {
-		if !slices.Contains(r.Networks, n) {
+	for _, n := range v.Before.Offers().Networks {
+		if !slices.Contains(r.Offers().Networks, n) {
 			wrong = append(wrong, "the network "+n+" is gone")
 		}
 	}

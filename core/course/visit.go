@@ -127,9 +127,10 @@ func (t *turn) precheck(v *Visit) {
 func (t *turn) answers(v *Visit) []precheck.Answer {
 	today := t.f.Today[v.Host]
 	brief := t.s.Plan.Brief
-	f := precheck.Facts{Now: t.f.Now, Reserve: brief.Reserve, Out: brief.Out, Hosts: t.f.Hosts, Rules: t.s.Plan.Rules, Limit: brief.Limit, Rest: t.s.Plan.Rest(), Readings: t.f.Readings, Empties: v.Empties, Round: t.s.Round,
+	f := precheck.Facts{Now: t.f.Now, Reserve: brief.Reserve, Out: brief.Out, Hosts: t.f.Hosts, Rules: t.s.Plan.Rules, Limit: brief.Limit, Rest: t.s.Plan.Rest(), Eject: t.s.Plan.Eject(), Readings: t.f.Readings, Empties: v.Empties, Round: t.s.Round,
 		Adopts: v.Adopts, Visited: t.draining(), Payloads: map[string]error{}, Judged: today.Judged, Verdicts: today.Verdicts, Mismatches: today.Mismatches}
 	f.StagesMiB, f.Kernel = v.Stages()
+	f.Drops = v.Drops
 	f.Own = today.Own
 	for _, c := range v.Changes {
 		if c.File == "" {
@@ -286,7 +287,9 @@ func (t *turn) clear(v *Visit, staying []estate.Guest) {
 		}
 	}
 	if len(moving) > 0 {
-		t.move(v, moving)
+		if !t.ejects(v, moving) {
+			t.move(v, moving)
+		}
 		return
 	}
 	if t.busy(v.Host) > 0 {
@@ -299,6 +302,21 @@ func (t *turn) clear(v *Visit, staying []estate.Guest) {
 			return
 		}
 	}
+}
+
+// ejects takes media out of drives before anybody moves whose they are, one guest after another. It tells whether that is still to be done.
+func (t *turn) ejects(v *Visit, moving []estate.Guest) bool {
+	for i := range moving {
+		g := &moving[i]
+		if len(act.Inserted(g)) == 0 || !slices.ContainsFunc(v.Ejects, func(e plan.Eject) bool { return e.UID() == g.UID() }) {
+			continue
+		}
+		if t.count(func(a *act.Act) bool { return a.Kind == act.Eject && a.Host == v.Host }) == 0 {
+			t.start(v, act.Act{Kind: act.Eject, Guest: g.Name, GuestID: g.ID, Media: act.Inserted(g)})
+		}
+		return true
+	}
+	return false
 }
 
 // rests is how the guest comes to rest for the visit; nil where it moves.

@@ -81,7 +81,7 @@ func facts(from, to *estate.Reading) (out []Fact) {
 	}
 	add("hardware", from.Hardware.Model, to.Hardware.Model)
 	add("closed", closedBy(from), closedBy(to))
-	add("networks", strings.Join(from.Networks, ", "), strings.Join(to.Networks, ", "))
+	add("networks", strings.Join(from.Offers().Networks, ", "), strings.Join(to.Offers().Networks, ", "))
 	return out
 }
 

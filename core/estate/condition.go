@@ -18,6 +18,21 @@ type Condition struct {
 	Bonds        []Bond        `json:"bonds,omitempty"`
 	Arrays       []Array       `json:"arrays,omitempty"`
 	Certificates []Certificate `json:"certificates,omitempty"`
+	Wear         []Wear        `json:"wear,omitempty"`
+	Servers      []Server      `json:"servers,omitempty"`
+}
+
+// Wear is how much of its life a disk has used, in percent of what it was made to bear; it may be over 100.
+type Wear struct {
+	Name string `json:"name"`
+	Used int    `json:"used_percent"`
+}
+
+// Server is where a file system comes from that is mounted over the network.
+type Server struct {
+	At      string `json:"at"` // where it is mounted
+	Address string `json:"address"`
+	MAC     string `json:"mac,omitempty"` // of the server, where it is a neighbour
 }
 
 // ClockGrain is how exactly a clock is read: the way to a host takes time.
@@ -47,6 +62,12 @@ func (c Condition) or(last Condition) Condition {
 	}
 	if c.Certificates == nil {
 		c.Certificates = last.Certificates
+	}
+	if c.Wear == nil {
+		c.Wear = last.Wear
+	}
+	if c.Servers == nil {
+		c.Servers = last.Servers
 	}
 	return c
 }
@@ -113,6 +134,12 @@ func (c *Condition) Says() (out []Health) {
 	}
 	for _, a := range c.Arrays {
 		add(a.Name, a.Whole, "%s", map[bool]string{true: "whole", false: a.Detail}[a.Whole])
+	}
+	for _, w := range c.Wear {
+		add("wear of "+w.Name, w.Used < 90, "%d %% of its life is used", w.Used)
+	}
+	for _, s := range c.Servers {
+		add(s.At, true, "from %s", s.Address)
 	}
 	for _, x := range c.Certificates {
 		add(x.Name, true, "until %s", x.Until.Format("2 Jan 2006"))

@@ -4,6 +4,7 @@
 package estate
 
 import (
+	"fmt"
 	"path"
 	"slices"
 	"strings"
@@ -135,6 +136,10 @@ type Guest struct {
 	// Storages that a host must reach, and Features that its processor and emulator must have, the type of machine among them.
 	Storages []string `json:"storages,omitempty"`
 	Features []string `json:"features,omitempty"`
+	// Disks are its disks and drives, as far as they are known.
+	Disks []Disk `json:"disks,omitempty"`
+	// MACs are the addresses of its network adapters.
+	MACs []string `json:"macs,omitempty"`
 	// Takes is how many of the countable things of its host it takes, by kind, as huge pages or virtual functions.
 	Takes map[string]int `json:"takes,omitempty"`
 	// Devices are those of the host that are passed through to the guest. With one it can't move.
@@ -156,6 +161,37 @@ func (g *Guest) UID() string {
 		return g.ID
 	}
 	return g.Name
+}
+
+// Disk is a disk, or a drive for media, of a guest.
+type Disk struct {
+	Target string `json:"target"`           // its name in the guest
+	Source string `json:"source,omitempty"` // a path on its host, or what else it is made of
+	Media  bool   `json:"media,omitempty"`  // it is in a drive, and can be taken out
+	Local  bool   `json:"local,omitempty"`  // only its host has it
+}
+
+// Ties are what ties the guest to its host, a phrase each; none where nothing known keeps it from being migrated. ejected leaves out media that can be taken out of their drives.
+func (g *Guest) Ties(ejected bool) (out []string) {
+	for _, d := range g.Devices {
+		out = append(out, "it holds "+d+" of its host")
+	}
+	out = append(out, g.Pins...)
+	for _, d := range g.Disks {
+		switch {
+		case !d.Local || d.Media && ejected:
+		case d.Media:
+			out = append(out, fmt.Sprintf("in its drive %s is %s, which only its host has", d.Target, d.Source))
+		default:
+			out = append(out, fmt.Sprintf("its disk %s is %s, which only its host has", d.Target, d.Source))
+		}
+	}
+	return out
+}
+
+// Rooted tells whether the guest could not even be started on another host: a device or a disk of it is there alone.
+func (g *Guest) Rooted() bool {
+	return len(g.Devices) > 0 || slices.ContainsFunc(g.Disks, func(d Disk) bool { return d.Local && !d.Media })
 }
 
 // Holds tells whether the guest holds memory of its host.

@@ -123,6 +123,7 @@ type Reading struct {
 	Features []string  `json:"features,omitempty"` // of its processor and emulator, types of machine among them
 	// Counts are what it has of countable things, by kind, whether they are taken or not.
 	Counts     map[string]int `json:"counts,omitempty"`
+	Offer      Offer          `json:"offer,omitzero"`
 	Emulator   Key            `json:"emulator,omitempty"` // the component that guests run on; empty where that is not known
 	Closed     *Mark          `json:"closed,omitempty"`
 	Guard      Guard          `json:"guard,omitzero"`
@@ -132,6 +133,27 @@ type Reading struct {
 	Health     []Health       `json:"health,omitempty"`
 	BMC        BMC            `json:"bmc"`
 	Condition  Condition      `json:"condition,omitzero"`
+}
+
+// Offer is what a host's libvirt offers guests beside what is read of the host itself; it belongs to the section of the guests.
+type Offer struct {
+	Networks []string `json:"networks,omitempty"`
+	Storages []string `json:"storages,omitempty"`
+	Features []string `json:"features,omitempty"`
+}
+
+// Offers are the networks, storages and features that guests find on the host.
+func (r *Reading) Offers() Offer {
+	return Offer{union(r.Networks, r.Offer.Networks), union(r.Storages, r.Offer.Storages), union(r.Features, r.Offer.Features)}
+}
+
+func union(a, b []string) []string {
+	if len(b) == 0 {
+		return a
+	}
+	out := slices.Concat(a, b)
+	slices.Sort(out)
+	return slices.Compact(out)
 }
 
 // Section returns the section of that name; a section that is not there is unread.
@@ -270,6 +292,7 @@ func (r *Reading) Over(last *Reading) *Reading {
 		out.Condition = r.Condition.or(last.Condition)
 	}
 	out.Emulator = cmp.Or(r.Emulator, last.Emulator)
+	out.Offer = from[GuestList].Offer
 	out.Guests, out.Health, out.BMC = from[GuestList].Guests, from[HealthItems].Health, from[BMCState].BMC
 	if _, asked := r.section(BMCState); asked {
 		out.BMC.None = r.BMC.None

@@ -106,9 +106,8 @@ func (c *compiled) sizes() {
 			size = max(size, float64(c.load[at+d])/max(total[d], 1))
 		}
 		c.size = append(c.size, size*float64(c.nh))
-		held := len(g.Devices) > 0
-		c.moves_ = append(c.moves_, !held && len(g.Pins) == 0 && (g.State == "" || g.State == estate.Running))
-		c.restarts = append(c.restarts, !held)
+		c.moves_ = append(c.moves_, len(g.Ties(c.p.Eject[g.UID()])) == 0 && (g.State == "" || g.State == estate.Running))
+		c.restarts = append(c.restarts, !g.Rooted())
 		c.rests = append(c.rests, c.p.Rest[g.UID()])
 	}
 }

@@ -32,6 +32,8 @@ type Problem struct {
 	Limit float64
 	// Rest are guests, by UID, that do not move when their host is emptied: they are shut down or suspended meanwhile, and come back with it.
 	Rest map[string]bool
+	// Eject are guests, by UID, whose media are taken out of their drives before they move.
+	Eject map[string]bool
 }
 
 // Host is what fit knows of a host: its room, what it offers, and who is there.
@@ -259,7 +261,7 @@ func Spares(hosts []Host, k int) (out []Spare) {
 func restartable(h *Host) estate.Resources {
 	var sum estate.Resources
 	for i := range h.Guests {
-		if len(h.Guests[i].Devices) == 0 {
+		if !h.Guests[i].Rooted() {
 			sum = sum.Add(h.Guests[i].Load)
 		}
 	}

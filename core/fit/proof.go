@@ -27,14 +27,17 @@ func (c *compiled) immovable(outs []int32) *Obstacle {
 		if !slices.Contains(outs, c.at[i]) || c.rests[i] {
 			continue
 		}
+		ties := g.Ties(c.p.Eject[g.UID()])
 		switch {
 		case len(g.Devices) == 1:
 			return &Obstacle{Guest: g.Name, Constraint: "holds the device " + g.Devices[0] + " of its host and can't move", WayOut: "shut it down for the visit, or give it a device that moves"}
 		case len(g.Devices) > 1:
 			return &Obstacle{Guest: g.Name, Constraint: fmt.Sprintf("holds %d devices of its host (%s) and can't move", len(g.Devices), strings.Join(g.Devices, ", ")),
 				WayOut: "shut it down for the visit, or give it devices that move"}
-		case len(g.Pins) > 0:
-			return &Obstacle{Guest: g.Name, Constraint: "can't move: " + strings.Join(g.Pins, "; "), WayOut: "see to that, or shut it down for the visit"}
+		case len(ties) > 0 && len(g.Ties(true)) == 0:
+			return &Obstacle{Guest: g.Name, Constraint: "can't move: " + strings.Join(ties, "; "), WayOut: "take out what is in its drives, or shut it down for the visit"}
+		case len(ties) > 0:
+			return &Obstacle{Guest: g.Name, Constraint: "can't move: " + strings.Join(ties, "; "), WayOut: "see to that, or shut it down for the visit"}
 		case !c.moves_[i]:
 			return &Obstacle{Guest: g.Name, Constraint: fmt.Sprintf("is %s: it can't be migrated so, and what is in its memory would be lost if the host restarted", g.State),
 				WayOut: "let it run again, or shut it down for the visit"}

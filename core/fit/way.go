@@ -3,6 +3,7 @@ package fit
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"sort"
 	"strings"
@@ -14,6 +15,8 @@ import (
 type Way struct {
 	Off     []string `json:"off,omitempty"`     // guests that are shut down meanwhile, by UID
 	Guests  []string `json:"guests,omitempty"`  // their names
+	Eject   []string `json:"eject,omitempty"`   // guests whose media are taken out of their drives, by UID
+	Drives  []string `json:"drives,omitempty"`  // their names
 	Lift    []int    `json:"lift,omitempty"`    // rules that are lifted, by their place
 	Rules   []string `json:"rules,omitempty"`   // in words
 	Reserve bool     `json:"reserve,omitempty"` // one host less is kept in reserve
@@ -22,7 +25,7 @@ type Way struct {
 
 // Size is how many things it takes.
 func (w *Way) Size() int {
-	n := len(w.Off) + len(w.Lift)
+	n := len(w.Off) + len(w.Eject) + len(w.Lift)
 	if w.Reserve {
 		n++
 	}
@@ -34,6 +37,9 @@ func (w *Way) Says() string {
 	var parts []string
 	if len(w.Guests) > 0 {
 		parts = append(parts, "shut down "+strings.Join(w.Guests, ", ")+" for the visit")
+	}
+	if len(w.Drives) > 0 {
+		parts = append(parts, "take out what is in the drives of "+strings.Join(w.Drives, ", "))
 	}
 	if len(w.Rules) > 0 {
 		parts = append(parts, "lift for the round: "+strings.Join(w.Rules, "; "))
@@ -60,6 +66,7 @@ type item struct {
 	memory    int64
 	rule      int // -1 where it is none
 	reserve   bool
+	eject     bool // not the guest, but what is in its drives
 }
 
 // WaysOut looks for the smallest things that let the hosts be emptied where they can't be as things stand, and returns all that it finds of the smallest size, those that cost guests least first. whole
@@ -126,6 +133,9 @@ func (p *Problem) items(out []string) (all []item) {
 			g := &h.Guests[j]
 			x := item{uid: g.UID(), name: g.Name, memory: g.Load.MemoryMiB, rule: -1}
 			if slices.Contains(out, h.Name) {
+				if len(g.Ties(true)) < len(g.Ties(false)) && !p.Eject[g.UID()] {
+					all = append(all, item{uid: g.UID(), name: g.Name, rule: -1, eject: true})
+				}
 				own = append(own, x)
 			} else {
 				others = append(others, x)
@@ -149,6 +159,12 @@ func (p Problem) with(items []item) Problem {
 			p.Reserve--
 		case x.rule >= 0:
 			lifted = append(lifted, x.rule)
+		case x.eject:
+			p.Eject = maps.Clone(p.Eject)
+			if p.Eject == nil {
+				p.Eject = map[string]bool{}
+			}
+			p.Eject[x.uid] = true
 		default:
 			for i := range p.Hosts {
 				p.Hosts[i].Guests = slices.DeleteFunc(slices.Clone(p.Hosts[i].Guests), func(g estate.Guest) bool { return g.UID() == x.uid })
@@ -174,6 +190,8 @@ func (p *Problem) way(items []item) (w Way) {
 			w.Reserve = true
 		case x.rule >= 0:
 			w.Lift, w.Rules = append(w.Lift, x.rule), append(w.Rules, p.Rules[x.rule].Says())
+		case x.eject:
+			w.Eject, w.Drives = append(w.Eject, x.uid), append(w.Drives, x.name)
 		default:
 			w.Off, w.Guests, w.memory = append(w.Off, x.uid), append(w.Guests, x.name), w.memory+x.memory
 		}
@@ -183,7 +201,7 @@ func (p *Problem) way(items []item) (w Way) {
 
 // greedy shuts down the largest guests, as few of them as help and no more than twelve; nil where those do not.
 func (p *Problem) greedy(out []string, items []item) []Way {
-	guests := slices.DeleteFunc(slices.Clone(items), func(x item) bool { return x.uid == "" })
+	guests := slices.DeleteFunc(slices.Clone(items), func(x item) bool { return x.uid == "" || x.eject })
 	slices.SortStableFunc(guests, func(a, b item) int { return cmp.Compare(b.memory, a.memory) })
 	guests = guests[:min(len(guests), 12)]
 	fewest := sort.Search(len(guests), func(n int) bool { return Drain(p.with(guests[:n+1]), out, nil, Glance).Outcome == Fits })

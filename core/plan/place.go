@@ -134,7 +134,10 @@ func (w *Way) Take(b *Brief) {
 	}
 	b.Guests = slices.Clone(b.Guests)
 	for i := range w.Rests {
-		b.Guests = append(b.Guests, Policy{[]string{w.Rests[i].UID()}, w.Rests[i].How})
+		b.Guests = append(b.Guests, Policy{[]string{w.Rests[i].UID()}, Do(w.Rests[i].How)})
+	}
+	for _, uid := range w.Eject {
+		b.Guests = append(b.Guests, Policy{[]string{uid}, DoEject})
 	}
 }
 
@@ -144,7 +147,7 @@ func (p *Plan) visit(host string) *Visit {
 
 // problem is the cluster with what its hosts will offer once they were visited.
 func (in Input) problem(p *Plan) fit.Problem {
-	out := fit.Problem{Hosts: precheck.FitHosts(in.Cluster.Hosts, in.Readings), Rules: p.Rules, Reserve: in.Brief.Reserve, Limit: in.Brief.Limit, Rest: p.Rest()}
+	out := fit.Problem{Hosts: precheck.FitHosts(in.Cluster.Hosts, in.Readings), Rules: p.Rules, Reserve: in.Brief.Reserve, Limit: in.Brief.Limit, Rest: p.Rest(), Eject: p.Eject()}
 	for i := range p.Visits {
 		v := &p.Visits[i]
 		n := slices.IndexFunc(out.Hosts, func(h fit.Host) bool { return h.Name == v.Host })
@@ -169,7 +172,7 @@ func (in Input) problem(p *Plan) fit.Problem {
 // features are what a visited host offers, its types of machine among them, once its visit is over: what it has, with what the releases that are put in add and without what they drop.
 func (in Input) features(v *Visit) []string {
 	r := in.Readings[v.Host]
-	out := r.Features
+	out := r.Offers().Features
 	for _, c := range v.Changes {
 		rel := releaseOf(in.Catalogue, r, c)
 		if rel == nil || c.From == c.To {

@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -97,33 +98,43 @@ func TestAHostWithANewEmulator(t *testing.T) {
 	}
 }
 
-// A pattern reaches those that can't be migrated, a name everybody; and one that is suspended can't be shut down.
-func TestWhoComesToRest(t *testing.T) {
-	r := reading("a", 1, 1, 1, 1, 1)
+// A pattern reaches those that can't be migrated, a name everybody; one that is suspended can't be shut down, and one that is tied by more than media is not helped by ejecting.
+func TestWhatIsDoneWithGuests(t *testing.T) {
+	r := reading("a", 1, 1, 1, 1, 1, 1, 1)
 	r.Guests[1].Devices = []string{"card"}
 	r.Guests[2].Pins = []string{"it has a snapshot"}
 	r.Guests[3].State = estate.Suspended
-	r.Guests[4].Devices, r.Guests[4].Pins = []string{"card"}, []string{"it has a snapshot"}
+	r.Guests[4].Disks = []estate.Disk{{Target: "sda", Source: "/x.iso", Media: true, Local: true}}
+	r.Guests[5].Disks = []estate.Disk{{Target: "sda", Source: "/x.iso", Media: true, Local: true}, {Target: "vda", Source: "/a.img", Local: true}}
+	r.Guests[6].Disks = []estate.Disk{{Target: "sda", Source: "/srv/x.iso", Media: true}, {Target: "vda", Source: "/srv/a.img"}}
 	for name, c := range map[string]struct {
 		policies []Policy
 		want     string
 	}{
-		"by a pattern":               {[]Policy{{[]string{"a-*"}, act.Down}}, "[a-1 down a-2 down a-4 down]"},
-		"suspended to disk":          {[]Policy{{[]string{"a-*"}, act.Save}}, "[a-1 save a-2 save a-3 save a-4 save]"},
-		"by name":                    {[]Policy{{[]string{"a-0"}, act.Down}}, "[a-0 down]"},
-		"the first that says so":     {[]Policy{{[]string{"a-1"}, act.Save}, {[]string{"a-*"}, act.Down}}, "[a-1 save a-2 down a-4 down]"},
-		"what is suspended, by name": {[]Policy{{[]string{"a-3"}, act.Down}}, "[]"},
+		"by a pattern":               {[]Policy{{[]string{"a-*"}, DoShutDown}}, "shut down a-1, shut down a-2, shut down a-4, shut down a-5"},
+		"suspended to disk":          {[]Policy{{[]string{"a-*"}, DoSuspend}}, "suspend a-1, suspend a-2, suspend a-3, suspend a-4, suspend a-5"},
+		"by name":                    {[]Policy{{[]string{"a-0"}, DoShutDown}}, "shut down a-0"},
+		"the first that says so":     {[]Policy{{[]string{"a-1"}, DoSuspend}, {[]string{"a-*"}, DoShutDown}}, "suspend a-1, shut down a-2, shut down a-4, shut down a-5"},
+		"what is suspended, by name": {[]Policy{{[]string{"a-3"}, DoShutDown}}, ""},
+		"ejected":                    {[]Policy{{[]string{"a-*"}, DoEject}}, "eject a-4 [/x.iso]"},
+		"ejected, and else at rest":  {[]Policy{{[]string{"a-*"}, DoEject}, {[]string{"a-5"}, DoSuspend}}, "suspend a-5, eject a-4 [/x.iso]"},
+		"left":                       {[]Policy{{[]string{"a-2", "a-6"}, DoLeave}}, "left for a-2"},
+		"left, by a pattern":         {[]Policy{{[]string{"a-*"}, DoLeave}}, "left for a-1"},
 	} {
 		b := Brief{Guests: c.policies}
+		v := Visit{Host: "a"}
+		leaves := b.treats(&v, r)
 		var got []string
-		for _, x := range b.rests(r) {
-			how := "down"
-			if x.How == act.Save {
-				how = "save"
-			}
-			got = append(got, x.Guest+" "+how)
+		for _, x := range v.Rests {
+			got = append(got, fmt.Sprint(x.How, " ", x.Guest))
 		}
-		if fmt.Sprint(got) != c.want {
+		for _, x := range v.Ejects {
+			got = append(got, fmt.Sprint("eject ", x.Guest, " ", x.Media))
+		}
+		if leaves != "" {
+			got = append(got, "left for "+leaves)
+		}
+		if strings.Join(got, ", ") != c.want {
 			t.Errorf("%s: %v, want %s", name, got, c.want)
 		}
 	}
@@ -136,6 +147,11 @@ func TestWhoComesToRest(t *testing.T) {
 	}
 	if got := wayOf(fit.Way{Reserve: true}, r); !got.Takeable() {
 		t.Errorf("%+v", got)
+	}
+	var b Brief
+	way := wayOf(fit.Way{Eject: []string{"a4"}, Drives: []string{"a-4"}}, r)
+	if way.Take(&b); !way.Takeable() || len(b.Guests) != 1 || b.Guests[0].Do != DoEject || b.Guests[0].Guests[0] != "a4" || way.Says() != "take out what is in the drives of a-4" {
+		t.Errorf("%+v: %+v", way, b)
 	}
 	// each of them takes its time when it comes back
 	times := Times{}
@@ -206,5 +222,46 @@ func TestAReleaseThatIsInNoFeed(t *testing.T) {
 	in.Catalogue = nil
 	if in.Wrong() == nil {
 		t.Error("no catalogue has it")
+	}
+}
+
+// A host on which somebody is left in peace is not visited where it would have to be empty, and says so; where it need not, it is.
+func TestAGuestThatIsLeftInPeace(t *testing.T) {
+	in := scenario(t)
+	in.Brief.Guests = []Policy{{[]string{"b-20"}, DoLeave}}
+	p := Make(in)
+	i := slices.IndexFunc(p.Aside, func(a Aside) bool { return a.Host == "b" })
+	if i < 0 || p.Aside[i].InLine || p.Aside[i].Drift == 0 || !strings.Contains(p.Aside[i].Why, "b-20 is left in peace") || len(p.Visits) != 2 || p.InLine() {
+		t.Errorf("%+v", p.Aside)
+	}
+	in = parse(t, "a 10 | deb:s=1\nb 20 | deb:s=1", "deb:s 2 service")
+	in.Brief.Guests = []Policy{{[]string{"b-20"}, DoLeave}}
+	if p := Make(in); len(p.Visits) != 2 {
+		t.Errorf("%+v", p.Aside)
+	}
+}
+
+// Media that only the host has tie a guest to it; taken out, it moves, and the plan shows, times and freezes that. Guests that are off are told apart.
+func TestMediaAreTakenOut(t *testing.T) {
+	in := scenario(t)
+	g := &in.Readings["b"].Guests[0]
+	g.Disks = []estate.Disk{{Target: "sda", Source: "/x.iso", Media: true, Local: true}}
+	in.Readings["b"].Guests = append(in.Readings["b"].Guests, estate.Guest{ID: "o", Name: "old", State: estate.Off, Disks: []estate.Disk{{Local: true}}})
+	stuck := Make(in)
+	v := stuck.visit("b")
+	if !strings.Contains(v.Obstacle, "b-20") || len(v.Ways) == 0 || v.Ways[0].Says() != "take out what is in the drives of b-20" || !v.Ways[0].Takeable() {
+		t.Fatalf("%q, %+v", v.Obstacle, v.Ways)
+	}
+	v.Ways[0].Take(&in.Brief)
+	p := Make(in)
+	v = p.visit("b")
+	if v.Obstacle != "" || len(v.Moves) < 1 || len(v.Ejects) != 1 || v.Ejects[0].Says() != "/x.iso is taken out of the drive of b-20, and stays out" || fmt.Sprint(v.Off) != "[old]" {
+		t.Errorf("%+v", v)
+	}
+	if moved := Moved(&stuck, &p); !slices.ContainsFunc(moved, func(s string) bool { return strings.Contains(s, "/x.iso is taken out") }) {
+		t.Error(moved)
+	}
+	if moved := Moved(&p, &p); len(moved) > 0 {
+		t.Error(moved)
 	}
 }

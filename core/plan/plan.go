@@ -42,15 +42,19 @@ type Visit struct {
 	Back      []fit.Move        `json:"back,omitempty"`      // guests that go back to it afterwards
 	Rehearses bool              `json:"rehearses,omitempty"` // its first pass is a restart and nothing else
 	Rests     []Rest            `json:"rests,omitempty"`     // guests that do not move: they come to rest after the others have left, in this order, and are started in the opposite one
+	Ejects    []Eject           `json:"ejects,omitempty"`    // guests that move once media are out of their drives
+	Off       []string          `json:"off,omitempty"`       // guests that are powered off on it, by name: they stay, and nothing is done with them
 	After     []string          `json:"after,omitempty"`     // hosts whose visits must be over before it begins: its guests go there
 	Obstacle  string            `json:"obstacle,omitempty"`  // why it can't be done as things stand
 	WayOut    string            `json:"way_out,omitempty"`
 	Ways      []Way             `json:"ways,omitempty"` // the smallest ways out, as far as they are the round's to take
 	WaysBack  []WayBack         `json:"ways_back,omitempty"`
-	Left      []string          `json:"left,omitempty"` // drift that this round does not mend, and why
+	Drops     []string          `json:"drops,omitempty"` // features, types of machine among them, that the host has no more afterwards
+	Left      []string          `json:"left,omitempty"`  // drift that this round does not mend, and why
 	Along     []act.Along       `json:"along,omitempty"`
 	Answers   []precheck.Answer `json:"prechecks"`
 	Steps     []Stretch         `json:"steps"`
+	leaves    string            // the guest for whose sake the host is not visited
 }
 
 // Estimate is how long a visit takes, in the middle case and in the pessimistic one.
@@ -175,6 +179,11 @@ func Make(in Input) Plan {
 			p.Aside = append(p.Aside, aside(h, in.Readings[h], in.Verdicts[h], v.Left))
 			continue
 		}
+		if v.leaves != "" {
+			sum := drift.Summarize(in.Verdicts[h])
+			p.Aside = append(p.Aside, Aside{Host: h, Drift: sum.Drift, Unread: sum.Unread, Why: "left as it is: it would have to be empty, and by the brief " + v.leaves + " is left in peace"})
+			continue
+		}
 		p.Visits = append(p.Visits, v)
 	}
 	for without := map[string]held{}; ; {
@@ -227,6 +236,8 @@ func visit(in Input, host string) Visit {
 	}
 	arrange(in, r, &v, wants)
 	v.WaysBack = in.waysBack(&v)
+	then := in.features(&v)
+	v.Drops = slices.DeleteFunc(slices.Clone(r.Offers().Features), func(f string) bool { return slices.Contains(then, f) })
 	for _, c := range v.Changes {
 		v.Passes = max(v.Passes, c.Pass)
 		v.Backup = v.Backup || c.Installs()
@@ -239,7 +250,12 @@ func visit(in Input, host string) Visit {
 	}
 	slices.Sort(v.Restarts)
 	if v.Empties {
-		v.Rests = in.Brief.rests(r)
+		v.leaves = in.Brief.treats(&v, r)
+		for i := range r.Guests {
+			if g := &r.Guests[i]; g.State == estate.Off {
+				v.Off = append(v.Off, g.Name)
+			}
+		}
 	}
 	in.rehearse(&v, r)
 	return v
@@ -248,9 +264,10 @@ func visit(in Input, host string) Visit {
 var errUnverified = errors.New("there is nothing here to verify it with")
 
 func (in Input) facts(v *Visit) precheck.Facts {
-	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Reserve: in.Brief.Reserve, Out: in.Brief.Out, Hosts: in.Cluster.Hosts, Rules: in.rules(), Limit: in.Brief.Limit, Rest: v.resting(),
+	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Reserve: in.Brief.Reserve, Out: in.Brief.Out, Hosts: in.Cluster.Hosts, Rules: in.rules(), Limit: in.Brief.Limit, Rest: (&Plan{Visits: []Visit{*v}}).Rest(), Eject: (&Plan{Visits: []Visit{*v}}).Eject(),
 		Readings: in.Readings, Verdicts: in.Verdicts[v.Host], Empties: v.Empties, Adopts: v.Adopts, Payloads: map[string]error{}}
 	f.StagesMiB, f.Kernel = v.Stages()
+	f.Drops = v.Drops
 	f.Own = in.Own[v.Host]
 	for _, c := range v.Changes {
 		if c.File == "" {

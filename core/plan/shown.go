@@ -86,6 +86,11 @@ func (v *Visit) moved(now *Visit, add func(host, format string, args ...any)) {
 			add(v.Host, "%s, which was not shown", now.Rests[i].Says())
 		}
 	}
+	for i := range now.Ejects {
+		if e := &now.Ejects[i]; !slices.ContainsFunc(v.Ejects, func(o Eject) bool { return o.UID() == e.UID() && slices.Equal(o.Media, e.Media) }) {
+			add(v.Host, "%s, which was not shown", e.Says())
+		}
+	}
 	if v.Empties != now.Empties {
 		add(v.Host, "it would %sbe drained", map[bool]string{false: "not "}[now.Empties])
 	}

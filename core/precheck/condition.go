@@ -15,6 +15,8 @@ const (
 	clockCaution = 10 * time.Second // logs and certificates get out of step
 	clockBlocker = 5 * time.Minute  // certificates and tickets are refused
 	certCaution  = 21 * 24 * time.Hour
+	wearCaution  = 90  // percent of what a disk was made to bear; what an update writes comes on top
+	wearBlocker  = 100 // it may turn read-only at any write
 	spareMiB     = 512 // beside what is put in
 	bootMiB      = 200 // a kernel with its initial file system
 )
@@ -94,6 +96,29 @@ func root(f Facts, r *estate.Reading) found {
 	default:
 		return clear("its root (" + c.Root + ") outlives a restart")
 	}
+}
+
+func wear(f Facts, r *estate.Reading) found {
+	var worn, near []string
+	for _, w := range r.Condition.Wear {
+		says := fmt.Sprintf("%s has used %d %% of its life", w.Name, w.Used)
+		switch {
+		case w.Used >= wearBlocker:
+			worn = append(worn, says)
+		case w.Used >= wearCaution:
+			near = append(near, says)
+		}
+	}
+	const remedy = "replace it, or see that nothing of the host depends on it"
+	switch {
+	case len(worn) > 0 && f.Empties:
+		return blocker(strings.Join(append(worn, near...), "; "), remedy)
+	case len(worn)+len(near) > 0:
+		return caution(strings.Join(append(worn, near...), "; "), remedy)
+	case len(r.Condition.Wear) == 0:
+		return clear("no disk of it tells how worn it is; what its BMC knows of them is part of health")
+	}
+	return clear(fmt.Sprintf("none of %d has used %d %% of its life", len(r.Condition.Wear), wearCaution))
 }
 
 func bonds(f Facts, r *estate.Reading) found {

@@ -39,6 +39,15 @@ func TestConditions(t *testing.T) {
 		}
 	}
 	day := 24 * time.Hour
+	worn := func(used int) func(*Facts, *estate.Condition) {
+		return func(_ *Facts, c *estate.Condition) { c.Wear = []estate.Wear{{Name: "sda", Used: used}} }
+	}
+	server := func(mac string) func(*Facts, *estate.Condition) {
+		return func(f *Facts, c *estate.Condition) {
+			c.Servers = []estate.Server{{At: "/srv", Address: "10.0.0.1", MAC: mac}}
+			f.Readings["b"].Guests[0].MACs = []string{"00:aa"}
+		}
+	}
 	for n, c := range []struct {
 		check string
 		spoil func(*Facts, *estate.Condition)
@@ -65,6 +74,16 @@ func TestConditions(t *testing.T) {
 		{"storage", array(true, true), Clear, "every array is whole (1)"},
 		{"storage", array(false, true), Blocker, "md0: recovery = 3 %"},
 		{"storage", array(false, false), Caution, ""},
+		{"wear", worn(89), Clear, "none of 1 has used 90 %"},
+		{"wear", worn(90), Caution, "sda has used 90 % of its life"},
+		{"wear", worn(99), Caution, ""},
+		{"wear", worn(100), Blocker, "sda has used 100 % of its life"},
+		{"wear", func(f *Facts, c *estate.Condition) { worn(100)(f, c); f.Empties = false }, Caution, ""},
+		{"wear", func(*Facts, *estate.Condition) {}, Clear, "no disk of it tells"},
+		{"serves", server("00:aa"), Caution, "/srv is served by g-b, a guest on b: whoever uses it waits"},
+		{"serves", func(f *Facts, c *estate.Condition) { server("00:aa")(f, c); f.Rest = map[string]bool{"g-b": true} }, Blocker, "which comes to rest: the host hangs on its own guest"},
+		{"serves", server("00:bb"), Clear, "no guest of the cluster serves what it has mounted from elsewhere (1)"},
+		{"serves", server(""), Clear, "(1 of 1 are not)"},
 		{"bonds", bond(true, true), Clear, "every bond has two links up (1)"},
 		{"bonds", bond(true, false), Caution, "bond0: up a, down b"},
 		{"bonds", bond(false, false), Caution, "up none, down a, b"},
@@ -89,7 +108,7 @@ func TestConditions(t *testing.T) {
 			unknowns++
 		}
 	}
-	if unknowns != 6 {
+	if unknowns != 8 {
 		t.Errorf("of a condition that was not read %d checks say so", unknowns)
 	}
 	// What blocked as it was last known blocks still, whether none of it was read now or a part.

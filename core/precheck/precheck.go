@@ -55,6 +55,8 @@ type Facts struct {
 	Hosts    []string        // of the cluster
 	Rules    []estate.Rule   // which guests may be where, and with whom
 	Rest     map[string]bool // guests that are brought to rest with their host, by UID
+	Eject    map[string]bool // guests whose media are taken out before they move, by UID
+	Drops    []string        // features that the host will have no more after its visit
 	Limit    float64         // as fit.Problem has it
 	Readings map[string]*estate.Reading
 	Verdicts []drift.Verdict  // of the host asked about
@@ -113,6 +115,8 @@ var Checks = []Check{
 	{"closed", "Is no host closed by somebody else?", "a host that somebody else closed is theirs to open, and no more hosts are out of service than the brief allows", nil, closed},
 	{"rules", "Do the rules about guests mean guests that there are, and agree?", "lift the rule for the round instead", []estate.SectionName{estate.GuestList}, rules},
 	{RoomCheck, "Is there room for its guests elsewhere, with the reserve kept?", "keep a smaller reserve instead, which says what is given up", []estate.SectionName{estate.GuestList}, room},
+	{"guests", "Can every guest leave, or is it said what is done with it?", "", []estate.SectionName{estate.GuestList}, guests},
+	{"serves", "Does no guest serve the storage of the host that it leaves, or of another?", "", []estate.SectionName{estate.ConditionItems}, condition("who serves its storage", serves)},
 	{"bmc", "Does the BMC answer, with an empty task queue?", "what waits there runs at the restart, and a host whose power can't be told is not restarted", []estate.SectionName{estate.BMCState}, bmc},
 	{"health", "Do the host and its BMC report themselves well?", "", []estate.SectionName{estate.HealthItems}, health},
 	{"restart", "Is no restart pending from before?", "", []estate.SectionName{estate.Packages, estate.Drivers, estate.FirmwareItems}, pending},
@@ -120,6 +124,7 @@ var Checks = []Check{
 	{"root", "Does its root outlive a restart?", "what is put in would be gone", []estate.SectionName{estate.ConditionItems}, condition("whether its root outlives a restart", root)},
 	{"space", "Is there room for what is put in?", "it would break off in the middle", []estate.SectionName{estate.ConditionItems}, condition("its room", space)},
 	{"storage", "Are its arrays whole and in sync?", "", []estate.SectionName{estate.ConditionItems}, condition("whether its arrays are in sync", storage)},
+	{"wear", "Have its disks life enough left?", "", []estate.SectionName{estate.ConditionItems}, condition("how worn its disks are", wear)},
 	{"bonds", "Are both links of its bonds up?", "", []estate.SectionName{estate.ConditionItems}, condition("whether its bonded links are up", bonds)},
 	{"certificates", "Are its certificates far from their end?", "", []estate.SectionName{estate.ConditionItems}, condition("how long its certificates last", certificates)},
 	{"packages", "Has the package system finished what it began?", "it installs nothing before that", []estate.SectionName{estate.Packages}, packages},
@@ -296,7 +301,7 @@ func (f *Facts) resting(r *estate.Reading) string {
 
 // Problem is the cluster as fit sees it.
 func (f *Facts) Problem() fit.Problem {
-	return fit.Problem{Hosts: FitHosts(f.Hosts, f.Readings), Rules: f.Rules, Reserve: f.Reserve, Limit: f.Limit, Rest: f.Rest}
+	return fit.Problem{Hosts: FitHosts(f.Hosts, f.Readings), Rules: f.Rules, Reserve: f.Reserve, Limit: f.Limit, Rest: f.Rest, Eject: f.Eject}
 }
 
 // FitHosts tells fit of a cluster's hosts as they were read. A host that does not answer, or whose guests could not be read, takes nothing and counts as
@@ -308,7 +313,8 @@ func FitHosts(names []string, readings map[string]*estate.Reading) []fit.Host {
 		if r == nil {
 			continue
 		}
-		h := fit.Host{Name: n, Capacity: r.Capacity, Counts: r.Counts, Networks: r.Networks, Storages: r.Storages, Features: r.Features, Guests: r.Holding(), Open: r.Takes()}
+		offers := r.Offers()
+		h := fit.Host{Name: n, Capacity: r.Capacity, Counts: r.Counts, Networks: offers.Networks, Storages: offers.Storages, Features: offers.Features, Guests: r.Holding(), Open: r.Takes()}
 		if c, ok := r.Component(r.Emulator, ""); ok && r.Read(r.Emulator.Section()) {
 			h.Emulator = fit.Emulator{Key: r.Emulator, Version: c.Version}
 		}

@@ -120,10 +120,8 @@ func (e *Estate) Stays(host string, g *estate.Guest) string {
 	switch {
 	case g.State != estate.Running:
 		return string(g.State) + ": it is not moved"
-	case len(g.Devices) > 0:
-		return "holds " + strings.Join(g.Devices, ", ") + " of this host"
-	case len(g.Pins) > 0:
-		return strings.Join(g.Pins, "; ")
+	case len(g.Ties(false)) > 0:
+		return strings.Join(g.Ties(false), "; ")
 	}
 	for _, n := range g.Networks {
 		if !e.elsewhere(host, n) {
@@ -137,7 +135,7 @@ func (e *Estate) Stays(host string, g *estate.Guest) string {
 func (e *Estate) elsewhere(host, network string) bool {
 	for _, h := range e.Hosts(e.ClusterOf(host)) {
 		if r := e.Readings[h]; h != host && r != nil && r.Reached() && r.Closed == nil &&
-			slices.Contains(r.Networks, network) {
+			slices.Contains(r.Offers().Networks, network) {
 			return true
 		}
 	}

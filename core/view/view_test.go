@@ -164,7 +164,7 @@ func TestWhatKeepsAGuestFromMoving(t *testing.T) {
 	}{
 		{estate.Guest{State: estate.Running, Networks: []string{"n"}}, func() {}, ""},
 		{estate.Guest{State: estate.Off}, func() {}, "off: it is not moved"},
-		{estate.Guest{State: estate.Running, Devices: []string{"card"}}, func() {}, "holds card of this host"},
+		{estate.Guest{State: estate.Running, Devices: []string{"card"}}, func() {}, "it holds card of its host"},
 		{estate.Guest{State: estate.Running, Networks: []string{"m"}}, func() {}, "no other host that answers has its network m"},
 		{estate.Guest{State: estate.Running, Networks: []string{"n"}}, func() { e.Readings["y"].Closed = &estate.Mark{} }, "no other host that answers has its network n"},
 		{estate.Guest{State: estate.Running, Networks: []string{"n"}}, func() { delete(e.Readings, "y") }, "no other host that answers has its network n"},

@@ -14,7 +14,6 @@ import (
 
 	"github.com/goccy/go-yaml"
 
-	"yareharbour/core/act"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
 	"yareharbour/format/strictyaml"
@@ -55,10 +54,10 @@ type policy struct {
 }
 
 // dos are the words for what is done with a guest.
-var dos = map[string]act.Name{"shut-down": act.Down, "suspend": act.Save}
+var dos = map[string]plan.Do{"shut-down": plan.DoShutDown, "suspend": plan.DoSuspend, "eject": plan.DoEject, "leave": plan.DoLeave}
 
 // Do reads the word for what is done with a guest.
-func Do(word string) (act.Name, error) {
+func Do(word string) (plan.Do, error) {
 	n, ok := dos[word]
 	if !ok {
 		return n, fmt.Errorf("%q is nothing that is done with a guest; %s are", word, strings.Join(slices.Sorted(maps.Keys(dos)), " and "))
@@ -66,7 +65,7 @@ func Do(word string) (act.Name, error) {
 	return n, nil
 }
 
-func doing(n act.Name) string {
+func doing(n plan.Do) string {
 	for w, x := range dos {
 		if x == n {
 			return w
@@ -329,7 +328,7 @@ func Words(b, usual plan.Brief) (out []string) {
 		option("release", string(k)+"="+b.Releases[k])
 	}
 	for _, p := range b.Guests {
-		option("rest", strings.Join(p.Guests, ",")+"="+doing(p.Do))
+		option("guest", strings.Join(p.Guests, ",")+"="+doing(p.Do))
 	}
 	for _, w := range b.Windows {
 		option("window", interval(w))

@@ -192,9 +192,10 @@ func (x *Expression) values(r *estate.Reading, now time.Time) map[string]any {
 		}
 		switch section {
 		case estate.Host:
+			offers := r.Offers()
 			out[name] = map[string]any{"name": r.Host, "maker": r.Hardware.Maker, "model": r.Hardware.Model, "serial": r.Hardware.Serial, "release": r.Release, "build": r.Build,
 				"kernel": r.Kernel.Running, "kernel_installed": r.Kernel.Installed, "booted": r.BootedAt, "closed": r.Closed != nil, "memory_mib": r.Capacity.MemoryMiB, "cores": float64(r.Capacity.CPU) / 1000,
-				"networks": r.Networks, "storages": r.Storages, "features": r.Features}
+				"networks": offers.Networks, "storages": offers.Storages, "features": offers.Features}
 		case estate.GuestList:
 			out[name] = guests(r)
 		case estate.HealthItems:

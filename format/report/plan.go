@@ -77,6 +77,12 @@ func planText(w io.Writer, p *plan.Plan, words []string) {
 		for _, m := range v.Back {
 			plain.Fprintf(w, "   return  %s from %s\n", m.Guest, m.From)
 		}
+		for j := range v.Ejects {
+			plain.Fprintf(w, "   eject   %s\n", v.Ejects[j].Says())
+		}
+		if len(v.Off) > 0 {
+			plain.Fprintf(w, "   off     %d powered off, left as they are: %s\n", len(v.Off), strings.Join(v.Off, ", "))
+		}
 		for j := range v.Rests {
 			plain.Fprintf(w, "   rests   %s\n", v.Rests[j].Says())
 		}

@@ -164,6 +164,12 @@ func paintSteps(c *part.Canvas, p *plan.Plan, v *plan.Visit, a part.Area) {
 	if !v.Empties {
 		col.Line(2, part.Quiet, "not drained: nothing here needs the host empty")
 	}
+	for i := range v.Ejects {
+		col.Line(2, part.Caution, v.Ejects[i].Says())
+	}
+	if len(v.Off) > 0 {
+		col.Line(2, part.Quiet, fmt.Sprintf("%d powered off, left as they are: %s", len(v.Off), strings.Join(v.Off, ", ")))
+	}
 	for i := range v.Rests {
 		col.Line(2, part.Caution, v.Rests[i].Says())
 	}

@@ -6,7 +6,6 @@ import (
 	"math/rand"
 	"time"
 
-	"yareharbour/core/act"
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
@@ -126,7 +125,7 @@ func (w *World) brief(r *rand.Rand) {
 		w.Brief.Order = plan.LightestFirst
 	}
 	if r.Intn(3) == 0 {
-		w.Brief.Guests = []plan.Policy{{Guests: []string{"*"}, Do: act.Save}}
+		w.Brief.Guests = []plan.Policy{{Guests: []string{"*"}, Do: plan.DoSuspend}}
 	}
 	if r.Intn(6) == 0 {
 		w.Brief.Rehearse = time.Hour

@@ -1,0 +1,99 @@
+package precheck
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"yareharbour/core/estate"
+)
+
+// guests tells, before room is asked of, who can't leave and what is done with whom. Whoever can't leave and has nothing said of him is the room's blocker; here it is said of all of them at once.
+func guests(f Facts, r *estate.Reading) found {
+	if !f.Empties {
+		return clear("no change here needs the host empty")
+	}
+	if why := r.Unread(estate.GuestList, f.Now, f.MaxAge); why != "" {
+		return unknown(Blocker, "which guests are on it is unread: "+why, "see that the host answers, then read it again")
+	}
+	var tied, lost []string
+	leave, rest, off, later := 0, 0, 0, 0
+	for i := range r.Guests {
+		g := &r.Guests[i]
+		gone := slices.IndexFunc(g.Features, func(x string) bool { return slices.Contains(f.Drops, x) })
+		ties := g.Ties(f.Eject[g.UID()])
+		switch {
+		case g.State == estate.Off && gone >= 0:
+			later++
+			tied = append(tied, fmt.Sprintf("%s is off, and could not be started any more: afterwards the host has no %s", g.Name, g.Features[gone]))
+		case g.State == estate.Off:
+			off++
+		case f.Rest[g.UID()] && gone >= 0:
+			lost = append(lost, fmt.Sprintf("%s comes to rest here and could not be started again: afterwards the host has no %s", g.Name, g.Features[gone]))
+		case f.Rest[g.UID()]:
+			rest++
+		case len(ties) > 0:
+			tied = append(tied, g.Name+": "+strings.Join(ties, ", "))
+		case g.State != estate.Running && g.State != "":
+			tied = append(tied, fmt.Sprintf("%s is %s, and is not moved so", g.Name, g.State))
+		default:
+			leave++
+		}
+	}
+	counts := []string{fmt.Sprintf("%d can leave", leave)}
+	if rest > 0 {
+		counts = append(counts, fmt.Sprintf("%d come to rest and are brought back", rest))
+	}
+	if off+later > 0 {
+		counts = append(counts, fmt.Sprintf("%d are powered off and stay", off+later))
+	}
+	says := strings.Join(counts, "; ")
+	switch {
+	case len(lost) > 0:
+		return blocker(strings.Join(lost, "; "), "move it away while it is off, or give it a type of machine that the host will have")
+	case len(tied) > 0:
+		return caution(strings.Join(append(tied, says), "; "), "say in the brief what is done with each: --guest NAME=shut-down, suspend, eject or leave")
+	}
+	return clear(says)
+}
+
+// serves looks for guests behind which the host's own storage is: their network adapters answer at the addresses that it has mounted from.
+func serves(f Facts, r *estate.Reading) found {
+	var still, stall []string
+	for _, s := range r.Condition.Servers {
+		for _, h := range f.Hosts {
+			o := f.Readings[h]
+			if o == nil {
+				continue
+			}
+			for _, g := range o.Holding() {
+				if s.MAC == "" || !slices.Contains(g.MACs, s.MAC) {
+					continue
+				}
+				says := fmt.Sprintf("%s is served by %s, a guest on %s", s.At, g.Name, h)
+				if f.Rest[g.UID()] {
+					still = append(still, says+", which comes to rest")
+				} else {
+					stall = append(stall, says)
+				}
+			}
+		}
+	}
+	const remedy = "let something outside of the cluster serve it, or unmount it first"
+	switch {
+	case len(still) > 0:
+		return blocker(strings.Join(still, "; ")+": the host hangs on its own guest", remedy)
+	case len(stall) > 0:
+		return caution(strings.Join(stall, "; ")+": whoever uses it waits while that guest moves", remedy)
+	}
+	unknown := 0
+	for _, s := range r.Condition.Servers {
+		if s.MAC == "" {
+			unknown++
+		}
+	}
+	if unknown > 0 {
+		return clear(fmt.Sprintf("no guest of the cluster serves what it has mounted, as far as the servers are its neighbours (%d of %d are not)", unknown, len(r.Condition.Servers)))
+	}
+	return clear(fmt.Sprintf("no guest of the cluster serves what it has mounted from elsewhere (%d)", len(r.Condition.Servers)))
+}
