@@ -183,6 +183,8 @@ func parseGuest(word string) estate.Guest {
 		switch k, v, _ := strings.Cut(p, "="); k {
 		case "dev":
 			g.Devices = append(g.Devices, v)
+		case "iso":
+			g.Disks = append(g.Disks, estate.Disk{Target: "sda", Source: "/srv/media/" + v, Media: true, Local: true})
 		case "off":
 			g.State = estate.Off
 		}

@@ -1,7 +1,7 @@
 package demo
 
 // guests says who runs where, a host a line: "host: name:GiB:cores…". After a slash stand a device that the guest holds
-// (/dev=NAME), or that it is off (/off).
+// (/dev=NAME), what is in its drive and only the host has (/iso=FILE), or that it is off (/off).
 const guests = `
 heron: radar-fuse-1:48:6 ais-decode-1:16:3 vts-console-1:24:2 vts-console-2:24:2 traffic-db-1:64:5 met-feed:8:1 vhf-record-1:12:1 cctv-pier-1:16:2
 ibis: radar-fuse-2:48:6 ais-decode-2:16:3 vts-console-3:24:2 vts-console-4:24:2 vhf-record-2:12:1 cctv-pier-2:16:2 replay:96:6
@@ -15,7 +15,7 @@ dunlin: surge-model-3:96:12 ensemble-1:48:6 ensemble-2:48:6 wave-model-1:32:4 al
 egret: surge-model-4:96:12 storm-model-1:64:10 storm-model-2:64:10 obs-cache:24:2
 fulmar: gauge-live-4:16:2 ensemble-3:48:6 ensemble-4:48:6 wave-model-2:32:4 flood-map:24:2 tides-web-4:8:2 model-queue:12:1
 godwit: old-archive:32:2/off
-ruff: crane-ctl-1:16:2 crane-plan:32:3 gate-anpr-1:24:4 box-ocr-1:48:6 yard-db-1:48:3
+ruff: crane-ctl-1:16:2 crane-plan:32:3 gate-anpr-1:24:4/iso=anpr-setup.iso box-ocr-1:48:6 yard-db-1:48:3
 stint: crane-ctl-2:16:2 gate-anpr-2:24:4 box-ocr-2:48:6 yard-db-2:48:3 reefer-watch:16:1
 turnstone: crane-ctl-3:16:2 gate-anpr-3:24:4 yard-plan:64:4 weighbridge:8:1 customs-link:16:1 badge-office:16:1
 whimbrel: crane-sim:48:6 gate-anpr-4:24:4 yard-replay:64:4 truck-slots:16:2 light-masts:8:1

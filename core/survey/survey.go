@@ -73,7 +73,7 @@ type Band struct {
 	ReadAt  time.Time // the oldest reading; zero where a host was never read
 	InLine  int
 	Adrift  int
-	Ready   int // of those adrift: nothing that their readings tell keeps a round from visiting them. Room, payloads and what is wanted are for the plan to say
+	Ready   int // of those adrift: nothing that their readings tell keeps a round from visiting them. Payloads and what is wanted are for the plan to say; of clusters that are too large for a look, room too
 	Unasked int // hosts of which no clause asks anything
 	Out     int // hosts out of service
 	Unread  int // hosts of which something is not known
@@ -194,6 +194,7 @@ func band(in Input, c estate.Cluster) Band {
 	b := Band{Cluster: c, Round: in.Rounds[c.Name]}
 	hosts := precheck.FitHosts(c.Hosts, in.Readings)
 	var used, room, largest estate.Resources
+	var may []string // be visited, if there is room for their guests
 	for _, h := range c.Hosts {
 		berth := berth(in, h)
 		if len(in.Faults) > 0 {
@@ -208,7 +209,7 @@ func band(in Input, c estate.Cluster) Band {
 		b.Berths = append(b.Berths, berth)
 		b.count(berth)
 		if berth.Drift > 0 && ready(in, c, h) {
-			b.Ready++
+			may = append(may, h)
 		}
 		if r := in.Readings[h]; r != nil && berth.Service == Open {
 			used, room = used.Add(r.Used()), room.Add(r.Capacity)
@@ -221,9 +222,17 @@ func band(in Input, c estate.Cluster) Band {
 		b.Load = float64(used.MemoryMiB) / float64(room.MemoryMiB)
 		b.Limit = max(0, float64(room.MemoryMiB-int64(c.Reserve)*largest.MemoryMiB)/float64(room.MemoryMiB))
 	}
+	b.Ready = len(may)
 	const exact = 64 // beyond this many hosts a proof takes longer than a look may
 	if len(hosts) <= exact {
-		b.Reserve = fit.Reserve(fit.Problem{Hosts: hosts, Rules: c.Rules, Reserve: c.Reserve})
+		problem := fit.Problem{Hosts: hosts, Rules: c.Rules, Reserve: c.Reserve}
+		b.Reserve = fit.Reserve(problem)
+		b.Ready = 0
+		for _, there := range fit.Rooms(problem, may) {
+			if there {
+				b.Ready++
+			}
+		}
 	}
 	b.Spare = fit.Headroom(hosts, min(c.Reserve, 1))
 	return b

@@ -54,6 +54,10 @@ func TestWhoIsReady(t *testing.T) {
 	for _, h := range []string{"a", "b", "d"} {
 		in.Verdicts[h] = []drift.Verdict{verdict(drift.Behind, 0)}
 	}
+	if b := Make(in).Bands[0]; b.Adrift != 3 || b.Ready != 0 {
+		t.Errorf("adrift %d, ready %d, though no host's guests find room elsewhere with the reserve kept", b.Adrift, b.Ready)
+	}
+	in.Estate.Clusters[0].Reserve = 0
 	if b := Make(in).Bands[0]; b.Adrift != 3 || b.Ready != 3 {
 		t.Errorf("adrift %d, ready %d", b.Adrift, b.Ready)
 	}
