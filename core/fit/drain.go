@@ -22,7 +22,7 @@ const tries = 6
 func (s *state) emptyAll(outs []int32, want map[int32]int32) ([]shift, *reason) {
 	mark := len(s.trail)
 	for _, h := range outs {
-		if l := s.leave(h); l >= 0 {
+		if l := s.leave(h, false); l >= 0 {
 			why := s.whyBroken(l)
 			s.undo(mark)
 			return nil, why

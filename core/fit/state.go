@@ -348,8 +348,9 @@ func (s *state) understudies(g, h int32) bool {
 	return true
 }
 
-// leave takes a host out of service: it takes nobody, and the losses with it are not to be borne. It tells whether the restarts that were to come to it have found other places: it returns a loss in which they have not, and -1 where all have.
-func (s *state) leave(h int32) int32 {
+// leave takes a host out of service: it takes nobody, and the losses with it are not to be borne. It tells whether the restarts that were to come to it have found other places: it returns the first loss in which they have not, and -1 where all have. A trial ends
+// with the first; where all are to be mended that can be, the others are gone on with.
+func (s *state) leave(h int32, all bool) int32 {
 	s.trail = append(s.trail, step{left, 0, 0, h})
 	s.out[h], s.takes[h] = true, false
 	for _, l := range s.inLoss[h] {
@@ -371,7 +372,9 @@ func (s *state) leave(h int32) int32 {
 			}
 		}
 		if homeless := s.homeless(l, nil); len(homeless) > 0 && !s.mend(l, homeless) && fails < 0 {
-			fails = l
+			if fails = l; !all {
+				return fails
+			}
 		}
 	}
 	return fails

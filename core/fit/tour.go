@@ -51,7 +51,7 @@ type Stuck struct {
 }
 
 // patience is how much work a tour takes at most, in hosts looked at. It counts work and not time, for the answer must not depend on the machine.
-const patience = 3_000_000
+const patience = 2_000_000
 
 // Plan finds an order in which the hosts of todo are emptied, each reopened before the next where no more than one may be out, with few moves in all. Hosts are taken to offer what they will after
 // their visit once they have had it.
@@ -292,7 +292,7 @@ func (t *tourist) force(r *run, s *state, left []int32) (int32, []Move, *state) 
 		next := newState(compile(&q))
 		copy(next.done, s.done)
 		next.work = s.work
-		next.leave(h)
+		next.leave(h, true)
 		return h, a.Moves, next
 	}
 	r.stuck, r.s, r.end = stuck, s, &p
@@ -406,8 +406,13 @@ func (t *tourist) ordered(s *state, left []int32, first int32, fixed []int32) []
 	return out
 }
 
-// explained is of how many hosts that can't be emptied a way out is looked for.
-const explained = 2
+// explained is of how many hosts that can't be emptied a way out is looked for: of the first alone where the question is a dear one.
+func (p *Problem) explained() int {
+	if p.most() < 50 {
+		return 1
+	}
+	return 2
+}
 
 // told is what comes of a run.
 func (t *tourist) told(r *run) Tour {
@@ -421,7 +426,7 @@ func (t *tourist) told(r *run) Tour {
 			gone[m.UID()] = true
 		}
 	}
-	for i := range out.Stuck[:min(len(out.Stuck), explained)] {
+	for i := range out.Stuck[:min(len(out.Stuck), t.c.p.explained())] {
 		if r.end == nil {
 			break
 		}
