@@ -41,8 +41,9 @@ func (s *state) seat(l, g int32, tight bool) bool {
 		}
 		x := 2.0
 		at := int(h) * nd
+		free, used, inv := s.free[at:][:len(load)], use[at:][:len(load)], s.inv[at:][:len(load)]
 		for d, takes := range load {
-			left := s.free[at+d] - use[at+d] - takes
+			left := free[d] - used[d] - takes
 			if left < 0 {
 				if takes > 0 {
 					x = -1
@@ -50,8 +51,12 @@ func (s *state) seat(l, g int32, tight bool) bool {
 				}
 				left = 0
 			}
-			if inv := s.inv[at+d]; inv > 0 {
-				x = min(x, float64(left)*inv)
+			if inv[d] > 0 {
+				x = min(x, float64(left)*inv[d])
+			}
+			if !tight && best >= 0 && x <= most { // it has less room than another, whatever else it has
+				x = -1
+				break
 			}
 		}
 		if x < 0 {
