@@ -62,7 +62,7 @@ func (b *brief) flags(c *cobra.Command) {
 	f.StringArrayVar(&b.lift, "lift", nil, "a rule about guests, in its words, that does not bind this round")
 	f.StringSliceVar(&b.only, "only", nil, "only these components")
 	f.StringArrayVar(&b.releases, "release", nil, "component=version: put this in instead of what the baselines want")
-	f.StringArrayVar(&b.rests, "guest", nil, "guest,…=shut-down, =suspend, =eject or =leave: what is done with guests that do not move of themselves; with * in a name only with those that can't")
+	f.StringArrayVar(&b.rests, "guest", nil, "guest,…=shut-down, =suspend, =eject, =cold or =leave: what is done with guests that do not move of themselves; with * in a name only with those that can't")
 	f.StringArrayVar(&b.windows, "window", nil, "when visits may be under way, as 2026-11-22T22:00/2026-11-23T04:00; one more option for each")
 	f.DurationVar(&b.patience, "patience", 0, "how long a host is waited for beyond the usual (usual: the cluster's own, or 20m)")
 }
@@ -151,7 +151,7 @@ func rests(words []string, out *plan.Brief) error {
 		names, how, ok := strings.Cut(w, "=")
 		do, err := brieffile.Do(how)
 		if !ok || names == "" || err != nil {
-			return fmt.Errorf("%q is not guest=shut-down, guest=suspend, guest=eject or guest=leave", w)
+			return fmt.Errorf("%q is not guest=shut-down, guest=suspend, guest=eject, guest=cold or guest=leave", w)
 		}
 		out.Guests = append(out.Guests, plan.Policy{Guests: strings.Split(names, ","), Do: do})
 	}

@@ -185,6 +185,8 @@ func parseGuest(word string) estate.Guest {
 			g.Devices = append(g.Devices, v)
 		case "iso":
 			g.Disks = append(g.Disks, estate.Disk{Target: "sda", Source: "/srv/media/" + v, Media: true, Local: true})
+		case "label":
+			g.Labels = append(g.Labels, v)
 		case "off":
 			g.State = estate.Off
 		}

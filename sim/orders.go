@@ -38,6 +38,7 @@ var effects = map[act.Name]func(*World, *Host, act.Act, []byte) (Answer, error){
 	act.Save:    (*World).rest,
 	act.Start:   (*World).startGuest,
 	act.Eject:   (*World).eject,
+	act.Carry:   (*World).carry,
 }
 
 // remembered is how many orders a host knows again.
@@ -118,6 +119,31 @@ func (w *World) rest(h *Host, a act.Act, _ []byte) (Answer, error) {
 	}
 	g.State, g.Saved = estate.Off, a.Kind == act.Save
 	w.act("%s on %s", a.Says(), h.Name)
+	return Answer{}, nil
+}
+
+// carry moves a guest that is off.
+func (w *World) carry(h *Host, a act.Act, _ []byte) (Answer, error) {
+	g, err := h.guest(a)
+	if err != nil {
+		return Answer{}, err
+	}
+	to, err := w.up(a.To)
+	switch {
+	case err != nil:
+		return Answer{}, err
+	case g.Holds() || g.Saved:
+		return Answer{}, fmt.Errorf("%s can't %s: it is %s, or what was in its memory is on disk", h.Name, a.Says(), g.State)
+	case len(g.Ties(false)) > 0:
+		return Answer{}, fmt.Errorf("%s can't %s: %s", h.Name, a.Says(), g.Ties(false)[0])
+	case to.Reading.Closed != nil:
+		return Answer{}, fmt.Errorf("%s is closed and takes no guests", to.Name)
+	case slices.ContainsFunc(to.Reading.Guests, func(o estate.Guest) bool { return o.Name == g.Name }):
+		return Answer{}, fmt.Errorf("%s has a guest named %s already", to.Name, g.Name)
+	}
+	to.Reading.Guests = append(slices.Clone(to.Reading.Guests), *g)
+	h.Reading.Guests = slices.DeleteFunc(slices.Clone(h.Reading.Guests), func(o estate.Guest) bool { return o.UID() == a.UID() })
+	w.act("carry %s from %s to %s", a.Guest, h.Name, to.Name)
 	return Answer{}, nil
 }
 

@@ -303,7 +303,7 @@ func (t *trial) sample(kind act.Name) act.Act {
 		a.Guest, a.GuestID, a.To = t.Guest, t.uid(t.Host), t.To
 		if a.For = ""; kind == act.Return {
 			a.For = t.To
-		} else if kind != act.Move {
+		} else if kind != act.Move && kind != act.Carry {
 			a.To = ""
 		}
 	case act.StageStep, act.ChangeStep:

@@ -70,6 +70,7 @@ var orders = map[act.Name]func(*session, context.Context, connector.Order) (conn
 	act.Save:    (*session).guest,
 	act.Start:   (*session).guest,
 	act.Eject:   (*session).guest,
+	act.Carry:   (*session).guest,
 }
 
 // words are who orders and why, each in one line.
@@ -237,7 +238,8 @@ func (s *session) guest(ctx context.Context, o connector.Order) (connector.Recei
 	if err != nil {
 		return connector.Receipt{}, err
 	}
-	do := map[act.Name]func(string) error{act.Down: h.ShutDown, act.Save: h.Save, act.Start: h.Start, act.Eject: func(id string) error { return h.Eject(id, o.Media) }}[o.Kind]
+	do := map[act.Name]func(string) error{act.Down: h.ShutDown, act.Save: h.Save, act.Start: h.Start, act.Eject: func(id string) error { return h.Eject(id, o.Media) },
+		act.Carry: func(id string) error { return h.Carry(id, o.To, s.by.Migration) }}[o.Kind]
 	ended := make(chan error, 1)
 	go func() {
 		defer h.Close()

@@ -17,6 +17,9 @@ type domain struct {
 	Kind   string `xml:"type,attr"`
 	Name   string `xml:"name"`
 	UUID   string `xml:"uuid"`
+	Labels struct {
+		Words string `xml:"urn:yareharbour:guest labels"`
+	} `xml:"metadata"`
 	Memory amount `xml:"memory"`
 	Given  amount `xml:"currentMemory"`
 	Type   struct {
@@ -116,7 +119,7 @@ func describe(text string) (*domain, error) {
 
 // guest is what the description says of a guest, but for its state.
 func (d *domain) guest() estate.Guest {
-	g := estate.Guest{ID: strings.ToLower(strings.TrimSpace(d.UUID)), Name: d.Name, Machine: machine(d.Type.Machine)}
+	g := estate.Guest{ID: strings.ToLower(strings.TrimSpace(d.UUID)), Name: d.Name, Labels: strings.Fields(d.Labels.Words), Machine: machine(d.Type.Machine)}
 	if g.Load.MemoryMiB = d.Given.mib(); g.Load.MemoryMiB == 0 {
 		g.Load.MemoryMiB = d.Memory.mib()
 	}

@@ -20,7 +20,7 @@ import (
 
 const window = `<domain type='kvm'><name>gauge-1</name><uuid>0B3E7AE4-1111-4222-8333-444455556666</uuid>
 <memory unit='KiB'>8388608</memory><currentMemory unit='KiB'>4194304</currentMemory>
-<os><type arch='x86_64' machine='pc-q35-9.2'>hvm</type></os><cpu mode='custom' match='exact'><model fallback='forbid'>Skerry-v2</model></cpu><devices>
+<metadata><y:labels xmlns:y='urn:yareharbour:guest'>batch night</y:labels><labels xmlns='urn:other'>no</labels></metadata><os><type arch='x86_64' machine='pc-q35-9.2'>hvm</type></os><cpu mode='custom' match='exact'><model fallback='forbid'>Skerry-v2</model></cpu><devices>
 <interface type='network'><source network='quay' bridge='br7'/></interface><interface type='bridge'><source bridge='br0'/></interface>
 <interface type='bridge'><source bridge='br0'/></interface>
 <disk type='file' device='disk'><source file='/srv/a.img'/><target dev='vda'/></disk><disk type='volume' device='disk'><source pool='pool' volume='b'/><mirror type='file' job='active-commit'/><target dev='vdb'/></disk>
@@ -35,7 +35,7 @@ func TestADescriptionOfADomain(t *testing.T) {
 	}
 	g := d.guest()
 	if g.ID != "0b3e7ae4-1111-4222-8333-444455556666" || g.Name != "gauge-1" || g.Load.MemoryMiB != 4096 || strings.Join(g.Networks, " ") != "quay br0" || strings.Join(g.Devices, " ") != "0000:3b:00.1" ||
-		strings.Join(g.Pins, ";") != "its disk vdb is being copied (active-commit)" ||
+		strings.Join(g.Labels, " ") != "batch night" || strings.Join(g.Pins, ";") != "its disk vdb is being copied (active-commit)" ||
 		g.Machine != (estate.Inner{Name: "q35", Version: "9.2"}) || d.agent() != "connected" {
 		t.Errorf("%+v", g)
 	}

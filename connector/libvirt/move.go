@@ -68,6 +68,16 @@ func (h *Host) Migrate(id, to string, m Migration) error {
 	return err
 }
 
+// Carry moves a guest that is off to the host, and returns when that has ended.
+func (h *Host) Carry(id, to string, m Migration) error {
+	d, err := h.domain(id)
+	if err != nil {
+		return err
+	}
+	_, err = h.l.DomainMigratePerform3Params(d, libvirt.OptString{m.At(to)}, nil, nil, libvirt.MigrateOffline|libvirt.MigratePeer2peer|libvirt.MigratePersistDest|libvirt.MigrateUndefineSource)
+	return err
+}
+
 // Job is what a guest's libvirt does with it at the moment.
 type Job struct {
 	Leaves    bool // it migrates away from here

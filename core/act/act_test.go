@@ -184,6 +184,7 @@ func TestFind(t *testing.T) {
 	on := func(with ...func(*estate.Reading)) Seen { return Seen{Host: host("a", with...), To: host("b")} }
 	and := func(s Seen, tr Trace) Seen { s.Trace = tr; return s }
 	to := func(s Seen, with ...func(*estate.Reading)) Seen { s.To = host("b", with...); return s }
+	isOff := guest(estate.Off)
 	iso := func(local bool) func(*estate.Reading) {
 		return func(r *estate.Reading) {
 			r.Guests[0].Disks = []estate.Disk{{Target: "sda", Source: "/x.iso", Media: true, Local: local}, {Target: "vda", Source: "/x.img", Local: true}}
@@ -255,6 +256,17 @@ func TestFind(t *testing.T) {
 		{Save, on(guest(estate.Off)), NeedsPerson, "nothing of what was in its memory is on disk"},
 		{Save, on(guest(estate.Suspended)), NotDone, "g is suspended still"},
 		{Save, accepted(since(on(guest(estate.Running)), 59*time.Second)), UnderWay, ""},
+		{Carry, to(on(isOff)), NotDone, "g is on a still"},
+		{Carry, to(on(), isOff), Done, ""},
+		{Carry, to(on(isOff), isOff), NeedsPerson, "g is defined on a and on b"},
+		{Carry, to(on()), NeedsPerson, "g is neither on a nor on b"},
+		{Carry, to(on(guest(estate.Running))), NeedsPerson, "g is not off any more"},
+		{Carry, to(on(), guest(estate.Running)), NeedsPerson, "g is not off any more"},
+		{Carry, accepted(since(to(on(isOff)), 59*time.Second)), UnderWay, "it is being defined there"},
+		{Carry, accepted(since(to(on(isOff), isOff), 59*time.Second)), UnderWay, "it is being defined there"},
+		{Carry, accepted(since(to(on(isOff)), time.Minute)), NotDone, ""},
+		{Carry, to(on(isOff), unread(estate.GuestList)), Untold, "the guests of b can't be read"},
+		{Carry, to(on(unread(estate.Host)), isOff), Untold, "the guests of a can't be read"},
 		{Eject, on(guest(estate.Running)), Done, ""},
 		{Eject, on(guest(estate.Running), iso(true)), NotDone, "g still has /x.iso"},
 		{Eject, on(guest(estate.Running), iso(false)), Done, ""},

@@ -246,6 +246,100 @@ plan a k/host moves:g1>b
 journal a: began checked stage:k
 ⇒ record blocked a: no room: … g1 can't move: in its drive sda is /x.iso
 
+# a guest that moves cold is shut down when all others have left
+hosts a:g1,g2 b c
+plan a k/host moves:g1>b,g2>c colds:g1
+journal a: began checked stage:k
+⇒ begin move g2 a>c
+
+# when all have left
+hosts a:g1,g2 b c
+plan a k/host moves:g1>b,g2>c colds:g1
+journal a: began checked stage:k move:g2>c
+⇒ begin shut down g1 a
+
+# not while another is on its way
+hosts a:g1,g2 b c
+plan a k/host moves:g1>b,g2>c colds:g1
+journal a: began checked stage:k move:g2>c/accepted
+seen trace:move:g2=running
+⇒ say a: ; wake
+
+# then it is carried
+hosts a:g1,g2 b c
+plan a k/host moves:g1>b,g2>c colds:g1
+journal a: began checked stage:k move:g2>c down:g1
+⇒ begin carry g1 a>b
+
+# and started there
+hosts a:g1,g2 b c
+plan a k/host moves:g1>b,g2>c colds:g1
+journal a: began checked stage:k move:g2>c down:g1 carry:g1>b
+⇒ begin start g1 b
+
+# before the next is shut down
+hosts a:g1,g2 b c
+plan a k/host moves:g1>b,g2>c colds:g1,g2
+journal a: began checked stage:k down:g1
+⇒ begin carry g1 a>b
+
+# the host is closed when all that is done
+hosts a:g1 b c
+plan a k/host moves:g1>b colds:g1
+journal a: began checked stage:k down:g1 carry:g1>b start:g1@b
+⇒ begin close a
+
+# it owes nobody a start any more
+hosts a:g1 b c
+plan a k/host moves:g1>b colds:g1
+journal a: began checked stage:k down:g1 carry:g1>b start:g1@b close put:k restart:1 proving proven open
+⇒ end finished
+
+# whoever stops it while the guest is down has it started where it is
+hosts a:g1 b c
+plan a k/host moves:g1>b colds:g1
+journal a: began checked stage:k down:g1 stop
+⇒ begin start g1 a
+
+# or where it was carried
+hosts a:g1 b c
+plan a k/host moves:g1>b colds:g1
+journal a: began checked stage:k down:g1 carry:g1>b stop
+⇒ begin start g1 b
+
+# a guest that is off is carried as it is, and not started
+hosts a:o/off b c
+plan a k/host colds:o>c
+journal a: began checked stage:k
+⇒ begin carry o a>c
+
+# and then the host is closed
+hosts a:o/off b c
+plan a k/host colds:o>c
+journal a: began checked stage:k carry:o>c
+⇒ begin close a
+
+# one that somebody has started meanwhile is not shut down: it was planned as one that is off
+hosts a:o/off b c
+plan a k/host colds:o>c
+journal a: began checked stage:k
+seen a-o a+o
+⇒ record rerouted a: o goes to
+
+# a host that takes no guests is carried nothing
+hosts a:o/off b c
+plan a k/host colds:o>c
+journal a: began checked stage:k
+seen c.mark=theirs
+⇒ record waits a: o is to be carried to c, which takes no guests now
+
+# where it came to nobody knows, a person looks
+hosts a:g1 b c
+plan a k/host moves:g1>b colds:g1
+journal a: began checked stage:k down:g1 carry:g1>b/unanswered
+seen a-g1
+⇒ record stuck carry g1 a>b: g1 is neither on a nor on b
+
 # guests go back to a host that is in service again, by the host that they are on
 brief home
 plan a k/host back:g1<b

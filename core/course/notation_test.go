@@ -75,7 +75,9 @@ func (sc *scene) hosts(words []string) {
 			r.Components = append(r.Components, c)
 		}
 		for _, g := range strings.Split(guests, ",") {
-			if name, ok := strings.CutSuffix(g, "/iso"); ok {
+			if name, ok := strings.CutSuffix(g, "/off"); ok {
+				r.Guests = append(r.Guests, estate.Guest{ID: name, Name: name, State: estate.Off, Load: estate.Resources{MemoryMiB: 10, CPU: 1}})
+			} else if name, ok := strings.CutSuffix(g, "/iso"); ok {
 				r.Guests = append(r.Guests, estate.Guest{ID: name, Name: name, State: estate.Running, Load: estate.Resources{MemoryMiB: 10, CPU: 1}, Disks: []estate.Disk{{Target: "sda", Source: "/x.iso", Media: true, Local: true}}})
 			} else if g != "" {
 				r.Guests = append(r.Guests, estate.Guest{ID: g, Name: g, State: estate.Running, Load: estate.Resources{MemoryMiB: 10, CPU: 1}})
@@ -135,6 +137,13 @@ func (sc *scene) visit(words []string) {
 		}
 		if list, ok := strings.CutPrefix(w, "moves:"); ok {
 			v.Moves = moves(v.Host, list)
+			continue
+		}
+		if list, ok := strings.CutPrefix(w, "colds:"); ok { // guest runs; guest>host is off
+			for _, x := range strings.Split(list, ",") {
+				g, to, off := strings.Cut(x, ">")
+				v.Colds = append(v.Colds, plan.Cold{ID: g, Guest: g, To: to, Runs: !off})
+			}
 			continue
 		}
 		if g, ok := strings.CutPrefix(w, "ejects:"); ok {
@@ -252,7 +261,7 @@ var far = map[string][]EventKind{
 	"undone":     {Intent, Undone},
 }
 
-var actKinds = map[string]act.Name{"stage": act.Stage, "move": act.Move, "close": act.Close, "backup": act.Backup, "restart": act.Restart, "open": act.Open, "remark": act.Remark, "claim": act.Claim, "adopt": act.Adopt, "down": act.Down, "save": act.Save, "start": act.Start, "return": act.Return, "eject": act.Eject}
+var actKinds = map[string]act.Name{"stage": act.Stage, "move": act.Move, "close": act.Close, "backup": act.Backup, "restart": act.Restart, "open": act.Open, "remark": act.Remark, "claim": act.Claim, "adopt": act.Adopt, "down": act.Down, "save": act.Save, "start": act.Start, "return": act.Return, "eject": act.Eject, "carry": act.Carry}
 
 func (sc *scene) journal(words []string) {
 	for _, w := range words {
@@ -309,14 +318,18 @@ func (sc *scene) act(kind, arg, until string) {
 	a := act.Act{Kind: actKinds[kind], Host: sc.host, Round: "R", Epoch: sc.s.Epoch, Before: act.Remember(sc.f.Readings[sc.host])}
 	v := sc.s.Visit(sc.host)
 	switch kind {
-	case "move":
+	case "move", "carry":
 		g, to, _ := strings.Cut(arg, ">")
 		a.Guest, a.GuestID, a.To, a.MemoryMiB = g, g, to, 10
 	case "return":
 		g, from, _ := strings.Cut(arg, "<")
 		a.Guest, a.GuestID, a.Host, a.For, a.To, a.MemoryMiB = g, g, from, sc.host, sc.host, 10
 	case "down", "save", "start", "eject":
-		a.Guest, a.GuestID, a.MemoryMiB = arg, arg, 10
+		g, at, elsewhere := strings.Cut(arg, "@") // start:g1@b is started where it was carried
+		a.Guest, a.GuestID, a.MemoryMiB = g, g, 10
+		if elsewhere {
+			a.Host, a.For = at, sc.host
+		}
 	case "restart":
 		a.Pass, _ = strconv.Atoi(arg)
 	case "stage", "put", "serve":
@@ -376,7 +389,7 @@ func (sc *scene) act(kind, arg, until string) {
 func (sc *scene) brings(a act.Act) {
 	r := sc.f.Readings[a.Host]
 	switch a.Kind {
-	case act.Move, act.Return:
+	case act.Move, act.Return, act.Carry:
 		i := slices.IndexFunc(r.Guests, func(g estate.Guest) bool { return g.UID() == a.UID() })
 		sc.f.Readings[a.To].Guests = append(sc.f.Readings[a.To].Guests, r.Guests[i])
 		r.Guests = slices.Delete(slices.Clone(r.Guests), i, i+1)

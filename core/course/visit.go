@@ -70,7 +70,13 @@ func (t *turn) halts(v *Visit) bool {
 // pay undoes what the visit owes, the last first: the host is opened, and then its guests are started, the one that was shut down last first.
 func (t *turn) pay(v *Visit) {
 	o := v.Owed[len(v.Owed)-1]
-	t.start(v, act.Act{Kind: o.Kind.Of().Rules().Pays, Guest: o.Guest, GuestID: o.GuestID, MemoryMiB: o.MemoryMiB})
+	host := ""
+	for _, a := range v.Acts { // it was carried away before it could be started
+		if a.Kind == act.Carry && o.Kind == act.Down && a.UID() == o.UID() {
+			host = a.To
+		}
+	}
+	t.start(v, act.Act{Host: host, Kind: o.Kind.Of().Rules().Pays, Guest: o.Guest, GuestID: o.GuestID, MemoryMiB: o.MemoryMiB})
 }
 
 func (t *turn) halt(v *Visit) {
@@ -127,7 +133,7 @@ func (t *turn) precheck(v *Visit) {
 func (t *turn) answers(v *Visit) []precheck.Answer {
 	today := t.f.Today[v.Host]
 	brief := t.s.Plan.Brief
-	f := precheck.Facts{Now: t.f.Now, Reserve: brief.Reserve, Out: brief.Out, Hosts: t.f.Hosts, Rules: t.s.Plan.Rules, Limit: brief.Limit, Rest: t.s.Plan.Rest(), Eject: t.s.Plan.Eject(), Readings: t.f.Readings, Empties: v.Empties, Round: t.s.Round,
+	f := precheck.Facts{Now: t.f.Now, Reserve: brief.Reserve, Out: brief.Out, Hosts: t.f.Hosts, Rules: t.s.Plan.Rules, Limit: brief.Limit, Rest: t.s.Plan.Rest(), Eject: t.s.Plan.Eject(), Cold: t.s.Plan.Cold(), Readings: t.f.Readings, Empties: v.Empties, Round: t.s.Round,
 		Adopts: v.Adopts, Visited: t.draining(), Payloads: map[string]error{}, Judged: today.Judged, Verdicts: today.Verdicts, Mismatches: today.Mismatches}
 	f.StagesMiB, f.Kernel = v.Stages()
 	f.Drops = v.Drops
@@ -258,6 +264,9 @@ func (t *turn) empties(v *Visit) bool {
 			}
 			return true
 		}
+	}
+	if t.carries(v, r) {
+		return true
 	}
 	var staying []estate.Guest
 	for _, g := range r.Holding() {
@@ -393,7 +402,14 @@ func (t *turn) move(v *Visit, staying []estate.Guest) {
 			return
 		}
 	}
-	i := slices.IndexFunc(answer.Moves, func(m fit.Move) bool { return m.From == v.Host })
+	live := func(m fit.Move) bool { return m.From == v.Host && v.cold(m.UID()) == nil }
+	i := slices.IndexFunc(answer.Moves, live)
+	if i < 0 { // only those are left that are shut down for it
+		if t.busy(v.Host) == 0 {
+			t.cools(v, answer.Moves, staying)
+		}
+		return
+	}
 	m := answer.Moves[i]
 	g := staying[slices.IndexFunc(staying, func(g estate.Guest) bool { return g.ID == m.ID && g.Name == m.Guest })]
 	t.start(v, act.Act{Kind: act.Move, Guest: m.Guest, GuestID: m.ID, To: m.To, MemoryMiB: g.Load.MemoryMiB, Bandwidth: t.s.Plan.Brief.Bandwidth})

@@ -42,7 +42,7 @@ const (
 // Keeps lists them.
 var Keeps = []Keep{Apart, Together, KeptIn, KeptOut}
 
-// Rule says where guests may be. Guests are named by name or UUID, with * for any run of characters in a name; one word may mean several.
+// Rule says where guests may be. Guests are named by name or UUID, with * for any run of characters in a name, or by a label of theirs behind #; one word may mean several.
 type Rule struct {
 	Keep   Keep     `json:"keep"`
 	Guests []string `json:"guests"`
@@ -53,6 +53,9 @@ type Rule struct {
 // Means tells whether the rule speaks of the guest.
 func (r *Rule) Means(g *Guest) bool {
 	return slices.ContainsFunc(r.Guests, func(word string) bool {
+		if label, is := strings.CutPrefix(word, "#"); is {
+			return slices.Contains(g.Labels, label)
+		}
 		ok, err := path.Match(word, g.Name)
 		return err == nil && ok || word == g.ID
 	})
@@ -138,6 +141,8 @@ type Guest struct {
 	Features []string `json:"features,omitempty"`
 	// Disks are its disks and drives, as far as they are known.
 	Disks []Disk `json:"disks,omitempty"`
+	// Labels are words that its administrator gave it.
+	Labels []string `json:"labels,omitempty"`
 	// MACs are the addresses of its network adapters.
 	MACs []string `json:"macs,omitempty"`
 	// Takes is how many of the countable things of its host it takes, by kind, as huge pages or virtual functions.

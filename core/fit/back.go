@@ -35,7 +35,7 @@ func Back(p Problem, host string, want []Move) (moves []Move, stay []Stays) {
 		switch g, ok := c.guestAt(m.UID(), m.From); {
 		case !ok:
 			stay = append(stay, Stays{*m, &Obstacle{Guest: m.Guest, Constraint: "is not on " + m.From + " any more"}})
-		case !c.moves_[g]:
+		case !c.moves_[g] || c.cold[g]:
 			stay = append(stay, Stays{*m, &Obstacle{Guest: m.Guest, Constraint: "can't be migrated"}})
 		default:
 			guests = append(guests, g)
@@ -63,6 +63,7 @@ func (s *state) sendBack(h int32, guests []int32, most int) (going []shift, stay
 	slices.SortStableFunc(guests, func(a, b int32) int {
 		return cmp.Or(cmp.Compare(s.load[int(a)*s.nd], s.load[int(b)*s.nd]), cmp.Compare(s.size[a], s.size[b]))
 	})
+	guests = slices.DeleteFunc(guests, func(g int32) bool { return s.cold[g] }) // nobody is shut down to come home
 	seen := map[int32]bool{}
 	for _, g := range guests {
 		if seen[g] {

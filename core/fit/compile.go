@@ -22,6 +22,7 @@ type compiled struct {
 	at         []int32 // where each guest is
 	open       []bool
 	moves_     []bool // the guest can be migrated
+	cold       []bool // the guest moves while it is off
 	rests      []bool // the guest stays where it is when its host is emptied
 	restarts   []bool // the guest can be restarted elsewhere after a loss
 	class      []int32
@@ -106,7 +107,8 @@ func (c *compiled) sizes() {
 			size = max(size, float64(c.load[at+d])/max(total[d], 1))
 		}
 		c.size = append(c.size, size*float64(c.nh))
-		c.moves_ = append(c.moves_, len(g.Ties(c.p.Eject[g.UID()])) == 0 && (g.State == "" || g.State == estate.Running))
+		c.moves_ = append(c.moves_, len(g.Ties(c.p.Eject[g.UID()])) == 0 && (g.State == "" || g.State == estate.Running || c.p.Cold[g.UID()]))
+		c.cold = append(c.cold, c.p.Cold[g.UID()])
 		c.restarts = append(c.restarts, !g.Rooted())
 		c.rests = append(c.rests, c.p.Rest[g.UID()])
 	}

@@ -139,7 +139,7 @@ func (e *exhaust) drain(going []int32, then func() bool) bool {
 	var tried []int32
 	for h := range int32(e.nh) {
 		if !e.open[h] || slices.Contains(e.outs, h) || !e.offers(g, h) || !e.roomOn(g, h, true) || e.crowds(g, h) || !e.joins(g, h) ||
-			e.runsOn[g] > 0 && e.rank(h) > 0 && e.rank(h) < e.runsOn[g] || slices.ContainsFunc(tried, func(o int32) bool { return e.alike(o, h) }) {
+			!e.cold[g] && e.runsOn[g] > 0 && e.rank(h) > 0 && e.rank(h) < e.runsOn[g] || slices.ContainsFunc(tried, func(o int32) bool { return e.alike(o, h) }) {
 			continue
 		}
 		tried = append(tried, h)
@@ -149,7 +149,11 @@ func (e *exhaust) drain(going []int32, then func() bool) bool {
 		ran := e.runsOn[g]
 		e.give(g, from)
 		e.take(g, h)
-		e.at[g], e.runsOn[g] = h, max(ran, e.rank(h))
+		if e.at[g] = h; e.cold[g] {
+			e.runsOn[g] = e.rank(h)
+		} else {
+			e.runsOn[g] = max(ran, e.rank(h))
+		}
 		if e.drain(going[1:], then) {
 			return true
 		}

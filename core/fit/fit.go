@@ -34,6 +34,8 @@ type Problem struct {
 	Rest map[string]bool
 	// Eject are guests, by UID, whose media are taken out of their drives before they move.
 	Eject map[string]bool
+	// Cold are guests, by UID, that are shut down, moved, and started anew: their state does not matter, nor on what emulator they ran.
+	Cold map[string]bool
 }
 
 // Host is what fit knows of a host: its room, what it offers, and who is there.
@@ -69,6 +71,12 @@ func (h *Host) free() estate.Resources {
 		f = f.Sub(h.Guests[i].Load)
 	}
 	return f
+}
+
+// Offers tells whether the host, as it is, has all that the guest needs to run beside room.
+func (h *Host) Offers(g *estate.Guest) bool {
+	w := want{networks: g.Networks, storages: g.Storages, features: g.Features}
+	return w.refused(h, h.Features) == ""
 }
 
 // Outcome is how certain an answer is.

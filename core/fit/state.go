@@ -214,7 +214,7 @@ func (s *state) accepts(g, h int32) bool {
 	if s.done[h] {
 		emu = s.emuLater[h]
 	}
-	if s.runsOn[g] > 0 && emu > 0 && emu < s.runsOn[g] {
+	if !s.cold[g] && s.runsOn[g] > 0 && emu > 0 && emu < s.runsOn[g] {
 		return false
 	}
 	a, b := int(g)*s.nd, int(h)*s.nd
@@ -236,7 +236,7 @@ func (s *state) place(g, to int32) bool {
 	if s.done[to] {
 		emu = s.emuLater[to]
 	}
-	if emu > s.runsOn[g] {
+	if emu > s.runsOn[g] || s.cold[g] && emu != s.runsOn[g] {
 		s.trail = append(s.trail, step{ran, 0, g, s.runsOn[g]})
 		s.runsOn[g] = emu
 	}

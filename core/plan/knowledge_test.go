@@ -52,7 +52,7 @@ func TestLessKnowledgeNeverPermitsMore(t *testing.T) {
 			}
 			for _, x := range b.Answers {
 				i := slices.IndexFunc(a.Answers, func(o precheck.Answer) bool { return o.Check == x.Check })
-				if i >= 0 && x.Level == precheck.Clear && a.Answers[i].Level != precheck.Clear && x.Check != "fit" && x.Check != "closed" {
+				if i >= 0 && x.Level == precheck.Clear && a.Answers[i].Level != precheck.Clear && x.Check != "fit" && x.Check != "closed" && (x.Check != "guests" || b.Empties) {
 					t.Fatalf("world %d: the precheck %s of %s cleared by knowing less: %q, was %q", n, x.Check, h, x.Evidence, a.Answers[i].Evidence)
 				}
 			}

@@ -57,6 +57,11 @@ func place(in Input, p *Plan) {
 		stop := &tour.Stops[i]
 		v := p.visit(stop.Host)
 		v.Moves, v.After, v.Back = stop.Moves, stop.After, stop.Back
+		var toCome []string
+		for j := range tour.Stops[i+1:] {
+			toCome = append(toCome, tour.Stops[i+1+j].Host)
+		}
+		carries(v, in.Readings[v.Host], problem.Hosts, toCome)
 		p.GoingHome += 2 * (len(in.Readings[v.Host].Holding()) - len(v.Rests))
 		problem = problem.Moved(stop.Moves)
 		v.Load, v.Limit = in.tide(problem.Hosts, []string{v.Host})
@@ -147,7 +152,7 @@ func (p *Plan) visit(host string) *Visit {
 
 // problem is the cluster with what its hosts will offer once they were visited.
 func (in Input) problem(p *Plan) fit.Problem {
-	out := fit.Problem{Hosts: precheck.FitHosts(in.Cluster.Hosts, in.Readings), Rules: p.Rules, Reserve: in.Brief.Reserve, Limit: in.Brief.Limit, Rest: p.Rest(), Eject: p.Eject()}
+	out := fit.Problem{Hosts: precheck.FitHosts(in.Cluster.Hosts, in.Readings), Rules: p.Rules, Reserve: in.Brief.Reserve, Limit: in.Brief.Limit, Rest: p.Rest(), Eject: p.Eject(), Cold: p.Cold()}
 	for i := range p.Visits {
 		v := &p.Visits[i]
 		n := slices.IndexFunc(out.Hosts, func(h fit.Host) bool { return h.Name == v.Host })

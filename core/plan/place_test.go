@@ -265,3 +265,82 @@ func TestMediaAreTakenOut(t *testing.T) {
 		t.Error(moved)
 	}
 }
+
+// A guest that is moved cold goes where one that runs could not: to an older emulator; and one that is off is carried to a host that can run it, that need not be emptied any more, the emptiest of those.
+func TestGuestsThatMoveCold(t *testing.T) {
+	in := scenario(t)
+	for _, h := range []string{"a", "b", "c"} {
+		r := in.Readings[h]
+		r.Components = append(r.Components, estate.Component{Key: "deb:emu", Version: map[string]string{"a": "1", "b": "2", "c": "1"}[h]})
+		r.Sort()
+		r.Emulator = "deb:emu"
+		for i := range r.Guests {
+			r.Guests[i].Emulator = map[string]string{"a": "1", "b": "2", "c": "1"}[h]
+		}
+	}
+	if p := Make(in); p.visit("b").Obstacle == "" {
+		t.Fatalf("a running guest goes back to an older emulator: %+v", p.visit("b").Moves)
+	}
+	in.Brief.Guests = []Policy{{[]string{"b-20", "old"}, DoCold}}
+	off := func(name string, networks ...string) estate.Guest {
+		return estate.Guest{ID: name, Name: name, State: estate.Off, Networks: networks}
+	}
+	in.Readings["a"].Guests = append(in.Readings["a"].Guests, off("old", "n"), off("older"))
+	in.Readings["c"].Networks = []string{"n"}
+	p := Make(in)
+	b, a := p.visit("b"), p.visit("a")
+	if b.Obstacle != "" || len(b.Colds) != 1 || !b.Colds[0].Runs || b.Colds[0].Says() != "b-20 is shut down, moved, and started there" || len(b.Moves) == 0 {
+		t.Errorf("%q %+v", b.Obstacle, b.Colds)
+	}
+	if len(a.Colds) != 1 || a.Colds[0].Says() != "old, which is off, is carried to c" || fmt.Sprint(a.Off) != "[older]" {
+		t.Errorf("%+v, off %v", a.Colds, a.Off)
+	}
+	in.Readings["c"].Networks = nil // nobody can run it: it stays
+	if a := Make(in); len(a.visit("a").Colds) != 0 {
+		t.Errorf("%+v", a.visit("a").Colds)
+	}
+	moved := Moved(&Plan{Visits: []Visit{*a}}, &Plan{Visits: []Visit{{Host: "a", Colds: []Cold{{ID: "x", Guest: "x", Runs: true}}}}})
+	if !slices.ContainsFunc(moved, func(s string) bool {
+		return strings.Contains(s, "x is shut down, moved, and started there, which was not shown")
+	}) {
+		t.Error(moved)
+	}
+	drain := func(v *Visit) Stretch {
+		return v.Steps[slices.IndexFunc(v.Steps, func(s Stretch) bool { return s.Step == act.DrainStep })]
+	}
+	down, _ := act.Down.Of().Takes(act.Act{})
+	if got := drain(b).Middle; got < down {
+		t.Errorf("it takes %s, and shutting down alone %s", got, down)
+	}
+}
+
+// Where one that is off goes: not to a host that is to come if another can take it, not to the fullest, to none that is closed or lacks what it needs.
+func TestWhereGuestsThatAreOffGo(t *testing.T) {
+	host := func(name string, used int64, open bool, networks ...string) fit.Host {
+		return fit.Host{Name: name, Open: open, Networks: networks, Capacity: estate.Resources{MemoryMiB: 100}, Guests: []estate.Guest{{Load: estate.Resources{MemoryMiB: used}}}}
+	}
+	r := &estate.Reading{Guests: []estate.Guest{{ID: "o", Name: "o", State: estate.Off, Networks: []string{"n"}}}}
+	for name, c := range map[string]struct {
+		hosts  []fit.Host
+		toCome []string
+		want   string
+	}{
+		"the emptiest":              {[]fit.Host{host("b", 50, true, "n"), host("c", 20, true, "n"), host("d", 30, true, "n")}, nil, "c"},
+		"one that is not to come":   {[]fit.Host{host("b", 50, true, "n"), host("c", 20, true, "n")}, []string{"c"}, "b"},
+		"one to come if need be":    {[]fit.Host{host("c", 20, true, "n")}, []string{"c"}, "c"},
+		"none that is closed":       {[]fit.Host{host("b", 50, true, "n"), host("c", 20, false, "n")}, nil, "b"},
+		"none that lacks something": {[]fit.Host{host("b", 50, true, "n"), host("c", 20, true)}, nil, "b"},
+		"not the host itself":       {[]fit.Host{host("a", 0, true, "n"), host("b", 50, true, "n")}, nil, "b"},
+		"nowhere":                   {[]fit.Host{host("a", 0, true, "n")}, nil, ""},
+	} {
+		v := Visit{Host: "a", Colds: []Cold{{ID: "o", Guest: "o"}}}
+		carries(&v, r, c.hosts, c.toCome)
+		got := ""
+		if len(v.Colds) == 1 {
+			got = v.Colds[0].To
+		}
+		if got != c.want {
+			t.Errorf("%s: %q, want %q", name, got, c.want)
+		}
+	}
+}

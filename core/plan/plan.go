@@ -43,6 +43,7 @@ type Visit struct {
 	Rehearses bool              `json:"rehearses,omitempty"` // its first pass is a restart and nothing else
 	Rests     []Rest            `json:"rests,omitempty"`     // guests that do not move: they come to rest after the others have left, in this order, and are started in the opposite one
 	Ejects    []Eject           `json:"ejects,omitempty"`    // guests that move once media are out of their drives
+	Colds     []Cold            `json:"colds,omitempty"`     // guests that move while they are off
 	Off       []string          `json:"off,omitempty"`       // guests that are powered off on it, by name: they stay, and nothing is done with them
 	After     []string          `json:"after,omitempty"`     // hosts whose visits must be over before it begins: its guests go there
 	Obstacle  string            `json:"obstacle,omitempty"`  // why it can't be done as things stand
@@ -252,7 +253,7 @@ func visit(in Input, host string) Visit {
 	if v.Empties {
 		v.leaves = in.Brief.treats(&v, r)
 		for i := range r.Guests {
-			if g := &r.Guests[i]; g.State == estate.Off {
+			if g := &r.Guests[i]; g.State == estate.Off && !slices.ContainsFunc(v.Colds, func(c Cold) bool { return c.UID() == g.UID() }) {
 				v.Off = append(v.Off, g.Name)
 			}
 		}
@@ -264,7 +265,7 @@ func visit(in Input, host string) Visit {
 var errUnverified = errors.New("there is nothing here to verify it with")
 
 func (in Input) facts(v *Visit) precheck.Facts {
-	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Reserve: in.Brief.Reserve, Out: in.Brief.Out, Hosts: in.Cluster.Hosts, Rules: in.rules(), Limit: in.Brief.Limit, Rest: (&Plan{Visits: []Visit{*v}}).Rest(), Eject: (&Plan{Visits: []Visit{*v}}).Eject(),
+	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Reserve: in.Brief.Reserve, Out: in.Brief.Out, Hosts: in.Cluster.Hosts, Rules: in.rules(), Limit: in.Brief.Limit, Rest: (&Plan{Visits: []Visit{*v}}).Rest(), Eject: (&Plan{Visits: []Visit{*v}}).Eject(), Cold: (&Plan{Visits: []Visit{*v}}).Cold(),
 		Readings: in.Readings, Verdicts: in.Verdicts[v.Host], Empties: v.Empties, Adopts: v.Adopts, Payloads: map[string]error{}}
 	f.StagesMiB, f.Kernel = v.Stages()
 	f.Drops = v.Drops

@@ -8,29 +8,31 @@ import (
 
 	"yareharbour/core/act"
 	"yareharbour/core/estate"
+	"yareharbour/core/fit"
 )
 
 // Do is what is done with guests that do not move of themselves.
 type Do string
 
-// What may be done: a guest is shut down and started again after the visit; it is suspended to disk and brought back; media that only its host has are taken out of its drives, and it moves; it is left in peace, and with it
+// What may be done: a guest is shut down and started again after the visit; it is suspended to disk and brought back; media that only its host has are taken out of its drives, and it moves; it is shut down where it runs, moved while it is off, and started there, or, where it was off, just moved; it is left in peace, and with it
 // its host, which is not visited where it would have to be empty.
 const (
 	DoShutDown Do = "shut down"
 	DoSuspend  Do = "suspend"
 	DoEject    Do = "eject"
+	DoCold     Do = "cold"
 	DoLeave    Do = "leave"
 )
 
 // Dos are what a policy may have done.
-var Dos = []Do{DoShutDown, DoSuspend, DoEject, DoLeave}
+var Dos = []Do{DoShutDown, DoSuspend, DoEject, DoCold, DoLeave}
 
 // rests tells whether the guest comes to rest by it.
 func (d Do) rests() bool { return d == DoShutDown || d == DoSuspend }
 
 // Policy says what is done with guests that do not move of themselves when their host is emptied. Without one a guest that can't move stops the round.
 type Policy struct {
-	// Guests are named by name or UUID. With * in a name only those of its guests are meant that can't be migrated: nobody else is shut down by a pattern.
+	// Guests are named by name, UUID or label, as in an estate.Rule. With * in a name only those of its guests are meant that can't be migrated: nobody else is shut down by a pattern. A label means all that carry it.
 	Guests []string `json:"guests"`
 	Do     Do       `json:"do"`
 }
@@ -68,6 +70,25 @@ func (e *Eject) Says() string {
 	return fmt.Sprintf("%s is taken out of the drive of %s, and stays out", strings.Join(e.Media, ", "), e.Guest)
 }
 
+// Cold is a guest that moves while it is off.
+type Cold struct {
+	ID    string `json:"id,omitempty"`
+	Guest string `json:"guest"`
+	To    string `json:"to"`             // for one that is off; where one that runs goes stands among the moves
+	Runs  bool   `json:"runs,omitempty"` // it is shut down for that, and started there
+}
+
+// UID is by what the guest is known.
+func (c *Cold) UID() string { return cmp.Or(c.ID, c.Guest) }
+
+// Says puts it in words.
+func (c *Cold) Says() string {
+	if c.Runs {
+		return c.Guest + " is shut down, moved, and started there"
+	}
+	return c.Guest + ", which is off, is carried to " + c.To
+}
+
 // migrates tells whether the guest can be migrated at all.
 func migrates(g *estate.Guest) bool { return len(g.Ties(false)) == 0 && g.State == estate.Running }
 
@@ -78,9 +99,9 @@ func (b *Brief) done(r *estate.Reading) (out map[string]Do, order []estate.Guest
 		p := &b.Guests[i]
 		for _, word := range p.Guests {
 			one := estate.Rule{Guests: []string{word}}
-			for _, g := range r.Holding() {
-				if _, taken := out[g.UID()]; taken || !one.Means(&g) || strings.Contains(word, "*") && migrates(&g) || p.Do == DoShutDown && g.State != estate.Running ||
-					p.Do == DoEject && (len(act.Inserted(&g)) == 0 || len(g.Ties(true)) > 0 || g.State != estate.Running) {
+			for _, g := range r.Guests {
+				if _, taken := out[g.UID()]; taken || r.Off() || !one.Means(&g) || !g.Holds() && (p.Do != DoCold || g.Saved) || strings.Contains(word, "*") && migrates(&g) || p.Do == DoShutDown && g.State != estate.Running ||
+					p.Do == DoCold && (len(g.Ties(false)) > 0 || g.State != estate.Running && g.State != estate.Off) || p.Do == DoEject && (len(act.Inserted(&g)) == 0 || len(g.Ties(true)) > 0 || g.State != estate.Running) {
 					continue
 				}
 				out[g.UID()] = p.Do
@@ -101,6 +122,8 @@ func (b *Brief) treats(v *Visit, r *estate.Reading) (leaves string) {
 			v.Rests = append(v.Rests, Rest{g.ID, g.Name, act.Name(d)})
 		case d == DoEject:
 			v.Ejects = append(v.Ejects, Eject{g.ID, g.Name, act.Inserted(g)})
+		case d == DoCold:
+			v.Colds = append(v.Colds, Cold{ID: g.ID, Guest: g.Name, Runs: g.State == estate.Running})
 		default:
 			leaves = cmp.Or(leaves, g.Name)
 		}
@@ -130,11 +153,66 @@ func (p *Plan) Eject() map[string]bool {
 	return out
 }
 
+// Cold are the guests that run, by UID, and are shut down to be moved.
+func (p *Plan) Cold() map[string]bool {
+	out := map[string]bool{}
+	for i := range p.Visits {
+		for j := range p.Visits[i].Colds {
+			if c := &p.Visits[i].Colds[j]; c.Runs {
+				out[c.UID()] = true
+			}
+		}
+	}
+	return out
+}
+
+// carries finds a host for each guest that is off and is to be carried away from a host: one that can run it, that is in service and need not be emptied any more if there is such a one, and of these the emptiest by memory.
+func carries(v *Visit, r *estate.Reading, hosts []fit.Host, toCome []string) {
+	v.Colds = slices.Clone(v.Colds)
+	for i := range v.Colds {
+		c := &v.Colds[i]
+		n := slices.IndexFunc(r.Guests, func(g estate.Guest) bool { return g.UID() == c.UID() })
+		if c.Runs || n < 0 {
+			continue
+		}
+		best := -1
+		rank := func(h *fit.Host) (int, int64) {
+			again := 0
+			if slices.Contains(toCome, h.Name) {
+				again = 1
+			}
+			free := h.Capacity.MemoryMiB
+			for j := range h.Guests {
+				free -= h.Guests[j].Load.MemoryMiB
+			}
+			return again, -free
+		}
+		for j := range hosts {
+			h := &hosts[j]
+			if h.Name == v.Host || !h.Open || !h.Offers(&r.Guests[n]) {
+				continue
+			}
+			if best >= 0 {
+				a, x := rank(h)
+				b, y := rank(&hosts[best])
+				if cmp.Or(cmp.Compare(a, b), cmp.Compare(x, y)) >= 0 {
+					continue
+				}
+			}
+			best = j
+		}
+		if best >= 0 {
+			c.To = hosts[best].Name
+		}
+	}
+	v.Colds = slices.DeleteFunc(v.Colds, func(c Cold) bool { return !c.Runs && c.To == "" })
+}
+
 // unheard tells of guests that the policies name and no host has, and of what nobody can do with a guest.
 func (in Input) unheard() error {
 	for _, p := range in.Brief.Guests {
 		if !slices.Contains(Dos, p.Do) {
-			return fmt.Errorf("the brief's guests: %q is nothing that is done with a guest; %q, %q, %q and %q are", p.Do, DoShutDown, DoSuspend, DoEject, DoLeave)
+			return fmt.Errorf("the brief's guests: %q is nothing that is done with a guest; %q, %q, %q, %q and %q are", p.Do, DoShutDown, DoSuspend, DoEject, DoCold, DoLeave)
 		}
 		for _, word := range p.Guests {
 			one := estate.Rule{Guests: []string{word}}

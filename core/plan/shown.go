@@ -91,6 +91,11 @@ func (v *Visit) moved(now *Visit, add func(host, format string, args ...any)) {
 			add(v.Host, "%s, which was not shown", e.Says())
 		}
 	}
+	for i := range now.Colds {
+		if c := &now.Colds[i]; !slices.ContainsFunc(v.Colds, func(o Cold) bool { return o.UID() == c.UID() && o.Runs == c.Runs }) {
+			add(v.Host, "%s, which was not shown", c.Says())
+		}
+	}
 	if v.Empties != now.Empties {
 		add(v.Host, "it would %sbe drained", map[bool]string{false: "not "}[now.Empties])
 	}

@@ -107,10 +107,19 @@ func (t Times) steps(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 			acts = append(acts, act.Act{Kind: act.Eject, Guest: v.Ejects[i].Guest})
 		}
 		for _, g := range r.RunningGuests() {
-			if resting[g.UID()] {
+			if resting[g.UID()] || slices.ContainsFunc(v.Colds, func(c Cold) bool { return c.UID() == g.UID() }) {
 				continue
 			}
 			acts = append(acts, act.Act{Kind: act.Move, MemoryMiB: g.Load.MemoryMiB, Bandwidth: b.Bandwidth})
+		}
+		for i := range v.Colds {
+			kinds := []act.Name{act.Carry}
+			if v.Colds[i].Runs {
+				kinds = []act.Name{act.Down, act.Carry, act.Start}
+			}
+			for _, k := range kinds {
+				acts = append(acts, act.Act{Kind: k, Guest: v.Colds[i].Guest})
+			}
 		}
 		for i := range v.Rests {
 			acts = append(acts, act.Act{Kind: v.Rests[i].How, MemoryMiB: memoryOf(r, v.Rests[i].UID())})

@@ -17,7 +17,7 @@ func guests(f Facts, r *estate.Reading) found {
 		return unknown(Blocker, "which guests are on it is unread: "+why, "see that the host answers, then read it again")
 	}
 	var tied, lost []string
-	leave, rest, off, later := 0, 0, 0, 0
+	leave, rest, cold, off, later := 0, 0, 0, 0, 0
 	for i := range r.Guests {
 		g := &r.Guests[i]
 		gone := slices.IndexFunc(g.Features, func(x string) bool { return slices.Contains(f.Drops, x) })
@@ -32,6 +32,8 @@ func guests(f Facts, r *estate.Reading) found {
 			lost = append(lost, fmt.Sprintf("%s comes to rest here and could not be started again: afterwards the host has no %s", g.Name, g.Features[gone]))
 		case f.Rest[g.UID()]:
 			rest++
+		case f.Cold[g.UID()] && len(ties) == 0:
+			cold++
 		case len(ties) > 0:
 			tied = append(tied, g.Name+": "+strings.Join(ties, ", "))
 		case g.State != estate.Running && g.State != "":
@@ -44,6 +46,9 @@ func guests(f Facts, r *estate.Reading) found {
 	if rest > 0 {
 		counts = append(counts, fmt.Sprintf("%d come to rest and are brought back", rest))
 	}
+	if cold > 0 {
+		counts = append(counts, fmt.Sprintf("%d are shut down, moved, and started there", cold))
+	}
 	if off+later > 0 {
 		counts = append(counts, fmt.Sprintf("%d are powered off and stay", off+later))
 	}
@@ -52,7 +57,7 @@ func guests(f Facts, r *estate.Reading) found {
 	case len(lost) > 0:
 		return blocker(strings.Join(lost, "; "), "move it away while it is off, or give it a type of machine that the host will have")
 	case len(tied) > 0:
-		return caution(strings.Join(append(tied, says), "; "), "say in the brief what is done with each: --guest NAME=shut-down, suspend, eject or leave")
+		return caution(strings.Join(append(tied, says), "; "), "say in the brief what is done with each: --guest NAME=shut-down, suspend, eject, cold or leave")
 	}
 	return clear(says)
 }

@@ -57,6 +57,7 @@ type Facts struct {
 	Rest     map[string]bool // guests that are brought to rest with their host, by UID
 	Eject    map[string]bool // guests whose media are taken out before they move, by UID
 	Drops    []string        // features that the host will have no more after its visit
+	Cold     map[string]bool // guests that are shut down to be moved, by UID
 	Limit    float64         // as fit.Problem has it
 	Readings map[string]*estate.Reading
 	Verdicts []drift.Verdict  // of the host asked about
@@ -301,7 +302,7 @@ func (f *Facts) resting(r *estate.Reading) string {
 
 // Problem is the cluster as fit sees it.
 func (f *Facts) Problem() fit.Problem {
-	return fit.Problem{Hosts: FitHosts(f.Hosts, f.Readings), Rules: f.Rules, Reserve: f.Reserve, Limit: f.Limit, Rest: f.Rest, Eject: f.Eject}
+	return fit.Problem{Hosts: FitHosts(f.Hosts, f.Readings), Rules: f.Rules, Reserve: f.Reserve, Limit: f.Limit, Rest: f.Rest, Eject: f.Eject, Cold: f.Cold}
 }
 
 // FitHosts tells fit of a cluster's hosts as they were read. A host that does not answer, or whose guests could not be read, takes nothing and counts as

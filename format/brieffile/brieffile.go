@@ -54,7 +54,7 @@ type policy struct {
 }
 
 // dos are the words for what is done with a guest.
-var dos = map[string]plan.Do{"shut-down": plan.DoShutDown, "suspend": plan.DoSuspend, "eject": plan.DoEject, "leave": plan.DoLeave}
+var dos = map[string]plan.Do{"shut-down": plan.DoShutDown, "suspend": plan.DoSuspend, "eject": plan.DoEject, "cold": plan.DoCold, "leave": plan.DoLeave}
 
 // Do reads the word for what is done with a guest.
 func Do(word string) (plan.Do, error) {

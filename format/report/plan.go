@@ -77,6 +77,9 @@ func planText(w io.Writer, p *plan.Plan, words []string) {
 		for _, m := range v.Back {
 			plain.Fprintf(w, "   return  %s from %s\n", m.Guest, m.From)
 		}
+		for j := range v.Colds {
+			plain.Fprintf(w, "   cold    %s\n", v.Colds[j].Says())
+		}
 		for j := range v.Ejects {
 			plain.Fprintf(w, "   eject   %s\n", v.Ejects[j].Says())
 		}

@@ -164,6 +164,9 @@ func paintSteps(c *part.Canvas, p *plan.Plan, v *plan.Visit, a part.Area) {
 	if !v.Empties {
 		col.Line(2, part.Quiet, "not drained: nothing here needs the host empty")
 	}
+	for i := range v.Colds {
+		col.Line(2, part.Caution, v.Colds[i].Says())
+	}
 	for i := range v.Ejects {
 		col.Line(2, part.Caution, v.Ejects[i].Says())
 	}

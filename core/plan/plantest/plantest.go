@@ -125,7 +125,7 @@ func (w *World) brief(r *rand.Rand) {
 		w.Brief.Order = plan.LightestFirst
 	}
 	if r.Intn(3) == 0 {
-		w.Brief.Guests = []plan.Policy{{Guests: []string{"*"}, Do: plan.DoSuspend}}
+		w.Brief.Guests = []plan.Policy{{Guests: []string{[]string{"*", "g0"}[r.Intn(2)]}, Do: []plan.Do{plan.DoSuspend, plan.DoSuspend, plan.DoSuspend, plan.DoCold, plan.DoCold}[r.Intn(5)]}}
 	}
 	if r.Intn(6) == 0 {
 		w.Brief.Rehearse = time.Hour
