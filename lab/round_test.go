@@ -203,3 +203,63 @@ func TestTwoReleasesInOneCluster(tt *testing.T) {
 	other.must(t, 0, "round", "start", "piers", "--hosts", "h2", "--reason", "patches")
 	alive(t, before)
 }
+
+// On real hosts too: a guest that is off is carried away, media that only its host has are taken out of a guest's drive before it moves, a label names guests, what hosts can run is read of their libvirts; and with --home everybody who
+// left comes back alive.
+func TestGuestsOfAllKinds(tt *testing.T) {
+	t := enlist(tt)
+	fresh(t)
+	s := settle(t, wants{{"deb:keel", "2.0", "keel_2.0_all.deb", "host"}}, bmcs(t), 0)
+	s.must(t, 0, "host", "prepare", "piers", "--yes")
+	drive := "<disk type='file' device='cdrom'><driver name='qemu' type='raw'/><source file='/root/chart.iso'/><target dev='hdc' bus='ide'/><readonly/></disk></devices>"
+	for _, g := range []string{"reader", "idle"} {
+		xml := run(t, "xml", g)
+		if g == "reader" {
+			xml = strings.Replace(xml, "</devices>", drive, 1)
+		}
+		if err := os.WriteFile(t.lab("shared/"+g+".xml"), []byte(xml), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	on(t, "h1", `head -c 65536 /dev/zero >/root/chart.iso; virsh -q define /shared/reader.xml; virsh -q start reader; virsh -q define /shared/idle.xml
+virsh -q metadata g1-3 urn:yareharbour:guest --key yare --set '<labels>batch night</labels>' --config --live`)
+	session, err := t.reach().Open(t.Context(), "h1")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := session.Read(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, g := range r.Guests {
+		if len(g.Features) == 0 || !slices.Contains(r.Offers().Features, g.Features[0]) {
+			t.Errorf("%s needs %v, and its host has %v", g.Name, g.Features, r.Offers().Features)
+		}
+		if tied := strings.Join(g.Ties(false), ""); (g.Name == "reader") != strings.Contains(tied, "/root/chart.iso, which only its host has") {
+			t.Errorf("%s: %q", g.Name, tied)
+		}
+	}
+	if out := s.must(t, 0, "plan", "piers", "--hosts", "h1"); !strings.Contains(out, "take out what is in the drives of reader") {
+		t.Error("the way out is not the smallest")
+	}
+	if out, _ := s.run(t, "plan", "piers", "--hosts", "h1", "--guest", "#batch=suspend"); !strings.Contains(out, "g1-3 is suspended to disk") {
+		t.Error("the label names nobody")
+	}
+	before := lives(t)
+	s.must(t, 0, "round", "start", "piers", "--hosts", "h1", "--home", "--guest", "idle=cold", "--guest", "reader=eject", "--reason", "keels")
+	if after := lives(t); !maps.Equal(before, after) || len(after) != 10 {
+		t.Errorf("guests did not live through it:\nbefore %v\nafter  %v", before, after)
+	}
+	if got := running(t, "h1"); len(got) != 4 {
+		t.Errorf("on h1 run %v", got)
+	}
+	if got := on(t, "h1", "virsh -q domblklist reader; virsh -q domblklist reader --inactive"); strings.Contains(got, "chart") || !strings.Contains(got, "hdc") {
+		t.Errorf("in its drive is %s", got)
+	}
+	if got := on(t, "h1", "virsh -q list --all --name"); strings.Contains(got, "idle") {
+		t.Errorf("it is on h1 still: %s", got)
+	}
+	if got := on(t, "h2", "virsh -q list --inactive --name") + on(t, "h3", "virsh -q list --inactive --name"); strings.Count(got, "idle") != 1 {
+		t.Errorf("elsewhere are %q", got)
+	}
+}

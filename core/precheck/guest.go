@@ -42,15 +42,14 @@ func guests(f Facts, r *estate.Reading) found {
 			leave++
 		}
 	}
-	counts := []string{fmt.Sprintf("%d can leave", leave)}
-	if rest > 0 {
-		counts = append(counts, fmt.Sprintf("%d come to rest and are brought back", rest))
-	}
-	if cold > 0 {
-		counts = append(counts, fmt.Sprintf("%d are shut down, moved, and started there", cold))
-	}
-	if off+later > 0 {
-		counts = append(counts, fmt.Sprintf("%d are powered off and stay", off+later))
+	counts := []string{fmt.Sprintf("able to leave: %d", leave)}
+	for _, c := range []struct {
+		n    int
+		says string
+	}{{rest, "at rest meanwhile"}, {cold, "shut down, moved, and started there"}, {off + later, "powered off"}} {
+		if c.n > 0 {
+			counts = append(counts, fmt.Sprintf("%s: %d", c.says, c.n))
+		}
 	}
 	says := strings.Join(counts, "; ")
 	switch {

@@ -56,17 +56,17 @@ func TestEachCheckBlocksOnWhatItIsFor(t *testing.T) {
 		{"members", Caution, "off: b, as the BMC says", func(f *Facts) { dead(f.Readings["b"]); f.Out = 2 }},
 		{"members", Caution, "off: b, as the BMC says", func(f *Facts) { dead(f.Readings["b"]); f.Empties = false }},
 		{"members", Blocker, "c can't be read", func(f *Facts) { dead(f.Readings["b"]); dead(f.Readings["c"]); f.Readings["c"].BMC.Power = "On" }},
-		{"guests", Clear, "1 can leave", func(*Facts) {}},
+		{"guests", Clear, "able to leave: 1", func(*Facts) {}},
 		{"guests", Clear, "needs the host empty", func(f *Facts) { f.Readings["a"].Guests[0].Pins, f.Empties = []string{"it has a snapshot"}, false }},
-		{"guests", Caution, "g-a: it has a snapshot; 0 can leave", func(f *Facts) { f.Readings["a"].Guests[0].Pins = []string{"it has a snapshot"} }},
-		{"guests", Clear, "0 can leave; 1 come to rest", func(f *Facts) {
+		{"guests", Caution, "g-a: it has a snapshot; able to leave: 0", func(f *Facts) { f.Readings["a"].Guests[0].Pins = []string{"it has a snapshot"} }},
+		{"guests", Clear, "able to leave: 0; at rest meanwhile: 1", func(f *Facts) {
 			f.Readings["a"].Guests[0].Pins, f.Rest = []string{"it has a snapshot"}, map[string]bool{"g-a": true}
 		}},
 		{"guests", Caution, "g-a: in its drive sda is /x.iso, which only its host has", func(f *Facts) { f.Readings["a"].Guests[0].Disks = iso }},
-		{"guests", Clear, "1 can leave", func(f *Facts) { f.Readings["a"].Guests[0].Disks, f.Eject = iso, map[string]bool{"g-a": true} }},
+		{"guests", Clear, "able to leave: 1", func(f *Facts) { f.Readings["a"].Guests[0].Disks, f.Eject = iso, map[string]bool{"g-a": true} }},
 		{"guests", Caution, "g-a is suspended, and is not moved so", func(f *Facts) { f.Readings["a"].Guests[0].State = estate.Suspended }},
-		{"guests", Clear, "0 can leave; 1 are powered off and stay", func(f *Facts) { f.Readings["a"].Guests[0].State = estate.Off }},
-		{"guests", Caution, "g-a is off, and could not be started any more: afterwards the host has no old; 0 can leave; 1 are powered off", func(f *Facts) {
+		{"guests", Clear, "able to leave: 0; powered off: 1", func(f *Facts) { f.Readings["a"].Guests[0].State = estate.Off }},
+		{"guests", Caution, "g-a is off, and could not be started any more: afterwards the host has no old; able to leave: 0; powered off: 1", func(f *Facts) {
 			f.Readings["a"].Guests[0].State, f.Readings["a"].Guests[0].Features, f.Drops = estate.Off, []string{"old"}, []string{"old"}
 		}},
 		{"guests", Blocker, "g-a comes to rest here and could not be started again: afterwards the host has no old", func(f *Facts) {
