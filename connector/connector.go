@@ -70,7 +70,8 @@ type Preparer interface {
 // Wanted is a package change that a host's package manager is asked about.
 type Wanted struct {
 	act.Change
-	Control func() ([]byte, error) // reads the control file of what is put in, where that comes in a file that the host does not have yet; else nil
+	// Control reads what a resolver looks at of what is put in, where that comes in a file that the host does not have yet: the control file of a Debian package, an RPM package up to its payload. Else it is nil.
+	Control func() ([]byte, error)
 }
 
 // Resolver is a session whose host can say what a change of packages would really do there.

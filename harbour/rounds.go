@@ -22,6 +22,7 @@ import (
 	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
 	"yareharbour/format/deb"
+	"yareharbour/format/rpmfile"
 	"yareharbour/round"
 	"yareharbour/store"
 )
@@ -148,7 +149,7 @@ func (h *Harbour) resolution(ctx context.Context, host string, passes map[int][]
 		var wanted []connector.Wanted
 		for _, c := range passes[pass] {
 			w := connector.Wanted{Change: c}
-			if c.File != "" && c.Component.Kind() == "deb" {
+			if c.File != "" {
 				w.Control = func() ([]byte, error) { return h.control(c) }
 			}
 			wanted = append(wanted, w)
@@ -163,14 +164,18 @@ func (h *Harbour) resolution(ctx context.Context, host string, passes map[int][]
 	return out
 }
 
-// control is the control file of a payload.
+// control is what a resolver looks at of a payload.
 func (h *Harbour) control(c act.Change) ([]byte, error) {
 	f, _, err := h.Payloads.Open(c.File, c.SHA256)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
-	text, err := deb.Control(f)
+	read := deb.Control
+	if c.Component.Kind() == "rpm" {
+		read = rpmfile.Head
+	}
+	text, err := read(f)
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", c.File, err)
 	}

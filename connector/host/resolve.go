@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"yareharbour/connector"
@@ -33,7 +34,7 @@ fi
 echo end
 `
 
-// Resolve asks the host's apt what the changes would do there. It takes no right but to log in, and nothing is touched.
+// Resolve asks the host's apt or dnf what the changes would do there. It takes no right but to log in, and nothing is touched.
 func (s *session) Resolve(ctx context.Context, changes []connector.Wanted) act.Resolution {
 	ctx, cancel := context.WithTimeout(ctx, s.by.limit())
 	defer cancel()
@@ -41,7 +42,11 @@ func (s *session) Resolve(ctx context.Context, changes []connector.Wanted) act.R
 	if err != nil {
 		return act.Resolution{Unasked: err.Error()}
 	}
-	script, err := resolution(changes)
+	ask, read := resolution, resolved
+	if slices.ContainsFunc(changes, func(c connector.Wanted) bool { return c.Component.Kind() == "rpm" }) {
+		ask, read = rpmResolution, rpmResolved
+	}
+	script, err := ask(changes)
 	if err != nil {
 		return act.Resolution{Unasked: err.Error()}
 	}
@@ -49,7 +54,7 @@ func (s *session) Resolve(ctx context.Context, changes []connector.Wanted) act.R
 	if err != nil {
 		return act.Resolution{Unasked: err.Error()}
 	}
-	return resolved(string(out), changes)
+	return read(string(out), changes)
 }
 
 // resolution is the script that asks about the changes.

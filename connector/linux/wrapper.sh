@@ -132,7 +132,8 @@ install() {
 		-o Dpkg::Options::=--force-confdef -o Dpkg::Options::=--force-confold install $args
 }
 
-# rpms does the same by dnf: what goes in and what goes out is tried first, and held against what was asked for.
+# rpms does the same by dnf: what goes in and what goes out is tried first, and held against what was asked for. The two are transactions of their own: dnf's shell would do both in one, and goes on
+# with what is left, and ends well, where a part of it fails.
 rpms() {
 	command -v dnf >/dev/null || refuse "this host has neither apt-get nor dnf"
 	list='' only=${alone:+'--disablerepo=*'} would=''

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"yareharbour/core/act"
@@ -32,6 +33,7 @@ func (in Input) along(v *Visit) []precheck.Answer {
 	a := precheck.Answer{Check: "along", Host: v.Host, Level: precheck.Clear, Evidence: "nothing else changes with its packages", Never: precheck.OnlyHere}
 	var with []string
 	for _, r := range said {
+		r.Along = slices.Clone(r.Along)
 		switch wrong := r.Says(); {
 		case wrong != "":
 			a.Level, a.Evidence, a.Remedy = precheck.Blocker, wrong, "bring what it lacks to where the host's package manager finds it, or plan without the change"
@@ -39,7 +41,11 @@ func (in Input) along(v *Visit) []precheck.Answer {
 		case r.Unasked != "":
 			a.Level, a.Evidence, a.Remedy = precheck.Caution, "what else would change could not be asked: "+r.Unasked, "a change that would bring more than was planned is refused by the host when it is made"
 		}
-		for _, x := range r.Along {
+		for i := range r.Along {
+			x := &r.Along[i]
+			if c, ok := in.Readings[v.Host].Component(x.Component, ""); ok && x.From == "" { // dnf does not say what is there
+				x.From = c.Version
+			}
 			with = append(with, x.Says())
 		}
 		v.Along = append(v.Along, r.Along...)
