@@ -216,6 +216,8 @@ func WayOut(ways []Way, otherwise string) string {
 	switch {
 	case len(ways) == 0:
 		return otherwise
+	case len(ways) == 2:
+		return ways[0].Says() + " (or one other thing)"
 	case len(ways) > 1:
 		return fmt.Sprintf("%s (or one of %d others)", ways[0].Says(), len(ways)-1)
 	}

@@ -81,7 +81,7 @@ func TestWaysOutInWords(t *testing.T) {
 		}
 	}
 	two := []Way{{Guests: []string{"a", "b"}}, {Reserve: true}}
-	for want, ways := range map[string][]Way{"wait": nil, "shut down a, b for the visit": two[:1], "shut down a, b for the visit (or one of 1 others)": two} {
+	for want, ways := range map[string][]Way{"wait": nil, "shut down a, b for the visit": two[:1], "shut down a, b for the visit (or one other thing)": two} {
 		if got := WayOut(ways, "wait"); got != want {
 			t.Errorf("%q, want %q", got, want)
 		}

@@ -209,7 +209,11 @@ func band(in Input, c estate.Cluster) Band {
 		b.Berths = append(b.Berths, berth)
 		b.count(berth)
 		if berth.Drift > 0 && ready(in, c, h) {
-			may = append(may, h)
+			if empties(in.Verdicts[h]) {
+				may = append(may, h)
+			} else {
+				b.Ready++
+			}
 		}
 		if r := in.Readings[h]; r != nil && berth.Service == Open {
 			used, room = used.Add(r.Used()), room.Add(r.Capacity)
@@ -222,25 +226,38 @@ func band(in Input, c estate.Cluster) Band {
 		b.Load = float64(used.MemoryMiB) / float64(room.MemoryMiB)
 		b.Limit = max(0, float64(room.MemoryMiB-int64(c.Reserve)*largest.MemoryMiB)/float64(room.MemoryMiB))
 	}
-	b.Ready = len(may)
 	const exact = 64 // beyond this many hosts a proof takes longer than a look may
 	if len(hosts) <= exact {
 		problem := fit.Problem{Hosts: hosts, Rules: c.Rules, Reserve: c.Reserve}
 		b.Reserve = fit.Reserve(problem)
-		b.Ready = 0
 		for _, there := range fit.Rooms(problem, may) {
 			if there {
 				b.Ready++
 			}
 		}
+	} else {
+		b.Ready += len(may)
 	}
 	b.Spare = fit.Headroom(hosts, min(c.Reserve, 1))
 	return b
 }
 
+// empties tells whether what is out of line may need the host empty, as far as verdicts tell.
+func empties(vs []drift.Verdict) bool {
+	return slices.ContainsFunc(vs, func(v drift.Verdict) bool {
+		switch {
+		case !v.Outcome.Drifts() || v.Outcome == drift.Unwanted:
+			return false
+		case v.Outcome == drift.AwaitingRestart:
+			return v.Found == nil || v.Found.Restarts == "host"
+		}
+		return v.Release == nil || v.Release.Restart.EmptiesHost()
+	})
+}
+
 // ready tells whether none of the checks that readings alone answer would hold a visit to the host up.
 func ready(in Input, c estate.Cluster, host string) bool {
-	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Reserve: c.Reserve, Out: 1, Hosts: c.Hosts, Rules: c.Rules, Readings: in.Readings, Empties: true, Judged: true, Placed: &fit.Answer{Outcome: fit.Fits}}
+	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Reserve: c.Reserve, Out: 1, Hosts: c.Hosts, Rules: c.Rules, Readings: in.Readings, Empties: empties(in.Verdicts[host]), Judged: true, Placed: &fit.Answer{Outcome: fit.Fits}}
 	return len(precheck.Blockers(precheck.Host(f, host))) == 0
 }
 

@@ -54,6 +54,12 @@ func TestWhoIsReady(t *testing.T) {
 	for _, h := range []string{"a", "b", "d"} {
 		in.Verdicts[h] = []drift.Verdict{verdict(drift.Behind, 0)}
 	}
+	if b := Make(in).Bands[0]; b.Adrift != 3 || b.Ready != 3 {
+		t.Errorf("adrift %d, ready %d, though nothing that is wanted needs an empty host", b.Adrift, b.Ready)
+	}
+	for _, h := range []string{"a", "b", "d"} {
+		in.Verdicts[h][0].Release = &catalogue.Release{Restart: catalogue.HostRestart}
+	}
 	if b := Make(in).Bands[0]; b.Adrift != 3 || b.Ready != 0 {
 		t.Errorf("adrift %d, ready %d, though no host's guests find room elsewhere with the reserve kept", b.Adrift, b.Ready)
 	}

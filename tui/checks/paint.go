@@ -19,7 +19,7 @@ var signs = []part.Sign{
 	{Glyph: "✓", Style: part.Good},
 }
 
-var words = []string{"blocking", "not known", "not known", "cautions", "waived", "clear"}
+var words = []string{"blocking", "not known", "not known", "caution", "waived", "clear"}
 
 // View implements part.Screen.
 func (s *Screen) View(f part.Frame, c *part.Canvas, a part.Area) {
@@ -55,7 +55,11 @@ func (s *Screen) paintCounts(f part.Frame, c *part.Canvas, a part.Area) {
 	x := a.X + 1
 	for r, n := range counts {
 		if n > 0 {
-			x = c.Put(x, a.Y, signs[r].Style, fmt.Sprintf("%s %d %s", signs[r].Glyph, n, words[r])) + 2
+			word := words[r]
+			if n > 1 && word == "caution" {
+				word = "cautions"
+			}
+			x = c.Put(x, a.Y, signs[r].Style, fmt.Sprintf("%s %d %s", signs[r].Glyph, n, word)) + 2
 		}
 	}
 	when := "asked " + drift.Age(f.View.At().Sub(s.read)) + " ago"

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"yareharbour/core/act"
 	"yareharbour/core/view"
 	"yareharbour/tui/part"
 )
@@ -62,11 +63,30 @@ func Draw(c *part.Canvas, l view.Lanes, host string, p Picks, a part.Area) int {
 	if a.W < 110 {
 		x, apart = a.X+1, 1
 	}
-	for _, step := range l.Steps() {
+	for _, step := range legend(l.Steps(), a.X+a.W-x, apart) {
 		x = c.Put(x, y, part.Steps[step].Style, part.Steps[step].Glyph)
 		x = c.Put(x+1, y, part.Quiet, string(step)) + apart
 	}
 	return y + 1
+}
+
+// brief are steps that are soon over, those that a narrow legend can do without first.
+var brief = []act.Step{act.PrecheckStep, act.BackupStep, act.CloseStep, act.ReopenStep, act.StageStep}
+
+// legend are the steps for which there is room, each with its sign, so far apart.
+func legend(steps []act.Step, room, apart int) []act.Step {
+	takes := func() (n int) {
+		for _, s := range steps {
+			n += part.Width(string(s)) + 2 + apart
+		}
+		return n
+	}
+	for _, s := range brief {
+		if takes() > room {
+			steps = slices.DeleteFunc(steps, func(o act.Step) bool { return o == s })
+		}
+	}
+	return steps
 }
 
 // paintTide paints the load of the hosts in service along time with the limit above it, both from the lowest of them to

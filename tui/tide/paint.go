@@ -176,13 +176,6 @@ func paintSteps(c *part.Canvas, p *plan.Plan, v *plan.Visit, a part.Area) {
 	for i := range v.Rests {
 		col.Line(2, part.Caution, v.Rests[i].Says())
 	}
-	if len(v.Back) > 0 {
-		var guests []string
-		for _, m := range v.Back {
-			guests = append(guests, m.Guest)
-		}
-		col.Line(2, part.Quiet, fmt.Sprintf("%d ◂ back again afterwards: %s", len(guests), strings.Join(guests, ", ")))
-	}
 	for _, to := range targets(v) {
 		var guests []string
 		for _, m := range v.Moves {
@@ -195,6 +188,13 @@ func paintSteps(c *part.Canvas, p *plan.Plan, v *plan.Visit, a part.Area) {
 			}
 		}
 		col.Line(2, part.Quiet, fmt.Sprintf("%d ▸ %s: %s", len(guests), to, strings.Join(guests, ", ")))
+	}
+	if len(v.Back) > 0 {
+		var guests []string
+		for _, m := range v.Back {
+			guests = append(guests, m.Guest)
+		}
+		col.Line(2, part.Quiet, fmt.Sprintf("%d ◂ back again afterwards: %s", len(guests), strings.Join(guests, ", ")))
 	}
 }
 

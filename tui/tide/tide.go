@@ -119,7 +119,7 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 		part.NewKey("o", "order", "change between fewest moves and lightest host first", planned, do(turnOrder)),
 		part.NewKey("<", "sooner", "let the host under the cursor go one turn sooner", host, func() tea.Msg { return s.shift(f, at, -1) }),
 		part.NewKey(">", "", "let the host under the cursor go one turn later", host, func() tea.Msg { return s.shift(f, at, 1) }),
-		part.NewKey("y", "trial", "put the host under the cursor on trial before all others, or no more", host, do(func(b *plan.Brief) { tryFirst(b, at) })),
+		part.NewKey("y", "trial", "put the host under the cursor on trial before all others, or no more", s.untried(host, at), do(func(b *plan.Brief) { tryFirst(b, at) })),
 		part.NewKey("m", "home", "have guests go home when their host's visit is over, or stay where they went", planned, do(func(b *plan.Brief) { b.Home = !b.Home })),
 		part.NewKey("l", "", "change how full hosts may be made: all, 90, 80, 70 percent", planned, do(turnLimit)),
 		part.NewKey("i", "", "change only some components", planned, func() tea.Msg { return s.askOnly(f) }),
@@ -147,6 +147,14 @@ func (s *Screen) startable(planned string) string {
 		return s.cluster + " may only be looked at: the estate file has no \"act: true\" for it"
 	}
 	return ""
+}
+
+// untried says why a host can't be put on trial; "" where it can, or is.
+func (s *Screen) untried(host, at string) string {
+	if host != "" || s.brief.Trial == at || s.plan == nil || slices.ContainsFunc(s.plan.Visits, func(v plan.Visit) bool { return v.Host == at }) {
+		return host
+	}
+	return at + " is not visited: nothing could be tried on it"
 }
 
 func (s *Screen) ruled(planned string) string {
