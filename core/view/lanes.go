@@ -120,10 +120,15 @@ func (l *Lanes) arrive(step act.Step, n int, moves []fit.Move) {
 		return
 	}
 	for j := range l.Lanes {
-		x := Arrival{At: l.Lanes[n].Spans[at].From, From: l.Lanes[n].Host}
+		x := Arrival{At: l.Lanes[n].Spans[at].From}
 		for _, m := range moves {
-			if m.To == l.Lanes[j].Host {
-				x.Guests++
+			if m.To != l.Lanes[j].Host {
+				continue
+			}
+			if x.Guests++; x.From != "" && x.From != m.From {
+				x.From = "others"
+			} else {
+				x.From = m.From
 			}
 		}
 		if x.Guests > 0 {

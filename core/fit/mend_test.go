@@ -1,0 +1,149 @@
+package fit
+
+import (
+	"slices"
+	"testing"
+
+	"yareharbour/core/estate"
+)
+
+// bench is a state in which host a is lost, with the loss's number, and nothing of it is aimed anywhere.
+func bench(t *testing.T, p Problem) (*state, int32) {
+	t.Helper()
+	p.Reserve = 1
+	s := newState(compile(&p))
+	l := int32(slices.IndexFunc(s.losses, func(x []int32) bool { return len(x) == 1 && s.names[x[0]] == "a" }))
+	for _, g := range s.on[s.losses[l][0]] {
+		if s.target[int(l)*s.ng+int(g)] >= 0 {
+			s.aim(l, g, -1)
+		}
+	}
+	s.trail = s.trail[:0]
+	return s, l
+}
+
+// aims tells where the guests of the lost host restart, in their order; "-" for nowhere.
+func aims(s *state, l int32) (out string) {
+	for _, g := range s.on[s.losses[l][0]] {
+		if h := s.target[int(l)*s.ng+int(g)]; h >= 0 {
+			out += s.names[h]
+		} else {
+			out += "-"
+		}
+	}
+	return out
+}
+
+// A restart goes where most room is left of what is scarcest there, or, tightly, where least is; never to a lost or closed host, nor beside one that it is kept apart from, nor where it lacks anything.
+func TestSeats(t *testing.T) {
+	change := func(hosts []Host, f func(b, c *Host)) []Host { f(&hosts[1], &hosts[2]); return hosts }
+	three := func() []Host { return []Host{host("a", 100, 10, 10), host("b", 100, 10, 50), host("c", 100, 10, 20)} }
+	for _, c := range []struct {
+		name         string
+		p            Problem
+		loose, tight string
+	}{
+		{"by memory", Problem{Hosts: three()}, "c", "b"},
+		{"by cores where those are scarcer", Problem{Hosts: change(three(), func(_, c *Host) { c.Capacity.CPU = 2000 })}, "b", "c"},
+		{"not to a closed host", Problem{Hosts: change(three(), func(_, c *Host) { c.Open = false })}, "b", "b"},
+		{"not where its network is not", Problem{Hosts: change(three(), func(b, c *Host) { b.Networks = []string{"a-10"} }), Rules: []estate.Rule{{Keep: estate.KeptIn, Guests: []string{"a-10"}, Hosts: []string{"a", "b"}}}}, "b", "b"},
+		{"not beside whom it is kept apart from", Problem{Hosts: three(), Rules: []estate.Rule{{Keep: estate.Apart, Guests: []string{"a-10", "c-20"}}}}, "b", "b"},
+		{"nowhere", Problem{Hosts: change(three(), func(b, c *Host) { b.Capacity.MemoryMiB, c.Capacity.MemoryMiB = 55<<10, 25<<10 })}, "-", "-"},
+		{"to the brim", Problem{Hosts: change(three(), func(b, c *Host) { b.Capacity.MemoryMiB, c.Capacity.MemoryMiB = 60<<10, 29<<10 })}, "b", "b"},
+		{"what it does not take may be short", Problem{Hosts: change(three(), func(b, c *Host) {
+			b.Open = false
+			c.Counts, c.Guests[0].Takes = map[string]int{"vf": 1}, map[string]int{"vf": 3}
+		})}, "c", "c"},
+	} {
+		for _, tight := range []bool{false, true} {
+			s, l := bench(t, c.p)
+			want := map[bool]string{false: c.loose, true: c.tight}[tight]
+			if ok := s.seat(l, s.on[0][0], tight); ok != (want != "-") || aims(s, l) != want {
+				t.Errorf("%s, tight %v: %s, want %s", c.name, tight, aims(s, l), want)
+			}
+		}
+	}
+}
+
+// A smaller restart gives way to a larger one, where it finds another place itself; else all is as it was.
+func TestASmallerRestartGivesWay(t *testing.T) {
+	guest := func(s *state, gib int64) int32 {
+		for _, g := range s.on[0] {
+			if s.guests[g].Load.MemoryMiB == gib<<10 {
+				return g
+			}
+		}
+		t.Fatal(gib)
+		return 0
+	}
+	for _, c := range []struct {
+		name        string
+		a, b, c     int64 // guests of a are 40 and 20; room on b and c
+		small, want string
+		ok          bool
+	}{
+		{"it goes to the other", 100, 50, 30, "b", "bc", true},
+		{"there is no room for it there", 100, 50, 19, "b", "-b", false},
+		{"to the brim", 100, 40, 20, "b", "bc", true},
+		{"it is not in the way", 100, 30, 30, "b", "-b", false},
+	} {
+		s, l := bench(t, Problem{Hosts: []Host{host("a", c.a, 10, 40, 20), host("b", c.b, 10), host("c", c.c, 10)}})
+		s.aim(l, guest(s, 20), s.indices([]string{c.small})[0])
+		before := len(s.trail)
+		if ok := s.eject(l, guest(s, 40)); ok != c.ok || aims(s, l) != c.want || !ok && len(s.trail) != before {
+			t.Errorf("%s: %v, %s, want %v, %s", c.name, ok, aims(s, l), c.ok, c.want)
+		}
+	}
+	s, l := bench(t, Problem{Hosts: []Host{host("a", 100, 10, 30, 30), host("b", 30, 10), host("c", 30, 10)}})
+	s.aim(l, s.on[0][0], 1)
+	if s.eject(l, s.on[0][1]) {
+		t.Error("one as large gave way")
+	}
+}
+
+// All restarts of a loss are given anew by one rule after another, until one seats them all; where none does, they are as they were.
+func TestRestartsAreGivenAnew(t *testing.T) {
+	networks := func(p Problem, guest int, name string, hosts ...int) Problem {
+		p.Hosts[0].Guests[guest].Networks = []string{name}
+		for _, h := range hosts {
+			p.Hosts[h].Networks = append(p.Hosts[h].Networks, name)
+		}
+		return p
+	}
+	for _, c := range []struct {
+		name string
+		p    Problem
+		ok   bool
+	}{
+		{"largest first", Problem{Hosts: []Host{host("a", 200, 10, 20, 50, 30), host("b", 60, 10), host("c", 50, 10)}}, true},
+		{"tightly", Problem{Hosts: []Host{host("a", 200, 10, 40, 30, 30), host("b", 60, 10), host("c", 40, 10)}}, true},
+		{"those with fewest hosts first", networks(Problem{Hosts: []Host{host("a", 200, 10, 20, 30), host("b", 30, 10), host("c", 30, 10)}}, 0, "n", 1), true},
+		{"not at all", Problem{Hosts: []Host{host("a", 200, 10, 40, 40, 40), host("b", 70, 10), host("c", 50, 10)}}, false},
+	} {
+		s, l := bench(t, c.p)
+		if !c.ok {
+			s.seat(l, s.on[0][0], false)
+		}
+		before, mark := aims(s, l), len(s.trail)
+		ok := s.repack(l)
+		switch {
+		case ok != c.ok:
+			t.Errorf("%s: %v, %s", c.name, ok, aims(s, l))
+		case !ok && (aims(s, l) != before || len(s.trail) != mark):
+			t.Errorf("%s: they are at %s, and were at %s", c.name, aims(s, l), before)
+		case ok && slices.Contains([]byte(aims(s, l)), '-'):
+			t.Errorf("%s: %s", c.name, aims(s, l))
+		}
+		for h := range int32(s.nh) { // what is reserved there is what is aimed there
+			use := int64(0)
+			for _, g := range s.on[0] {
+				if int32(s.target[int(l)*s.ng+int(g)]) == h {
+					use += s.load[int(g)*s.nd]
+				}
+			}
+			if got := s.use[(int(l)*s.nh+int(h))*s.nd]; got != use {
+				t.Errorf("%s: %d MiB are reserved on %s for %d", c.name, got, s.names[h], use)
+			}
+		}
+	}
+}
