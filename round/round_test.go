@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"math/rand"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -13,6 +14,7 @@ import (
 	"yareharbour/core/act"
 	"yareharbour/core/course"
 	"yareharbour/core/estate"
+	"yareharbour/core/plan"
 	"yareharbour/demo"
 	"yareharbour/sim"
 )
@@ -205,6 +207,72 @@ func TestDeathAtEveryInstant(t *testing.T) {
 							continue // where a guest goes may differ after the pause
 						}
 						if n != want[a] {
+							t.Errorf("%q was done %d times, want %d", a, n, want[a])
+						}
+					}
+				})
+			})
+		}
+	}
+}
+
+// The same where guests do more than leave: one comes back, one that is off is carried away, one is shut down, carried and started elsewhere, one loses what is in its drive. Nobody is done anything to twice, and in the end each is where
+// and as it was to be.
+func TestDeathAmongGuestsOfAllKinds(t *testing.T) {
+	w := demo.World()
+	guests := w.Hosts["jacana"].Reading.Guests
+	for i := range guests {
+		if guests[i].Name == "notices" {
+			guests[i].Disks = []estate.Disk{{Target: "sda", Source: "/srv/x.iso", Media: true, Local: true}}
+		}
+	}
+	begin := func(h *harness) (*course.State, error) {
+		h.brief = func(b *plan.Brief) {
+			b.Home = true
+			b.Guests = []plan.Policy{{Guests: []string{"vts-train", "pilot-roster"}, Do: plan.DoCold}, {Guests: []string{"notices"}, Do: plan.DoEject}}
+		}
+		return h.start(h.plan("vts", "jacana"))
+	}
+	there := func(h *harness) (out []string) {
+		for name, host := range h.world.Hosts {
+			for _, g := range host.Reading.Guests {
+				if at := map[bool]string{true: "home", false: "away"}[name == "jacana"]; slices.ContainsFunc(guests, func(o estate.Guest) bool { return o.Name == g.Name }) {
+					out = append(out, fmt.Sprint(g.Name, " ", g.State, " ", at, " ", len(g.Disks)))
+				}
+			}
+		}
+		slices.Sort(out)
+		return out
+	}
+	ops, want, places := 0, map[string]int{}, []string{}
+	inBubble(t, w, func(t *testing.T, h *harness) {
+		s, err := begin(h)
+		ended(t, h, s, err)
+		ops, want, places = h.ops, acts(h.world), there(h)
+	})
+	if got := strings.Join(places, ", "); !strings.Contains(got, "pilot-roster running away") || !strings.Contains(got, "vts-train off away") || !strings.Contains(got, "notices running home 0") || strings.Count(got, "away") != 2 {
+		t.Fatal(got)
+	}
+	stride := 1
+	if testing.Short() {
+		stride = 37
+	}
+	for n := 1; n <= ops; n += stride {
+		for _, after := range []bool{false, true} {
+			t.Run(fmt.Sprintf("%d/%v", n, after), func(t *testing.T) {
+				t.Parallel()
+				inBubble(t, w, func(t *testing.T, h *harness) {
+					h.dieAt, h.after = n, after
+					if _, err := begin(h); !errors.Is(err, errDead) {
+						t.Fatalf("it should have died: %v", err)
+					}
+					s, err := h.resume("vts")
+					ended(t, h, s, err)
+					if got := there(h); !slices.Equal(got, places) {
+						t.Errorf("guests are %v, want %v", got, places)
+					}
+					for a, n := range acts(h.world) {
+						if n != want[a] && !strings.HasPrefix(a, "move") && !strings.HasPrefix(a, "carry") {
 							t.Errorf("%q was done %d times, want %d", a, n, want[a])
 						}
 					}
@@ -582,6 +650,14 @@ func TestRandomWorlds(t *testing.T) {
 				h.out = 1 + int(seed%2)
 				r := rand.New(rand.NewSource(seed))
 				hosts := h.world.Estate.Clusters[0].Hosts
+				h.brief = func(b *plan.Brief) {
+					switch seed % 3 {
+					case 1:
+						b.Home = true
+					case 2:
+						b.Trial, b.Soak = hosts[r.Intn(len(hosts))], time.Minute
+					}
+				}
 				died := map[string]bool{}
 				h.onAct = func(h *harness) {
 					if r.Intn(12) > 0 {

@@ -62,6 +62,7 @@ type harness struct {
 	closed    map[string]int
 	told      int                         // times that progress was told
 	garbles   bool                        // what a host gives back is damaged on its way
+	brief     func(*plan.Brief)           // changes what is planned
 	finds     func(*estate.Reading) error // how a reading contradicts the journal
 }
 
@@ -151,6 +152,9 @@ func (h *harness) plan(cluster string, hosts ...string) plan.Plan {
 	b.Hosts, b.Out = hosts, max(h.out, 1)
 	if h.spare {
 		b.Reserve = 0
+	}
+	if h.brief != nil {
+		h.brief(&b)
 	}
 	return plan.Make(plan.Input{Brief: b, Now: h.Now(), Cluster: c, Readings: readings, Verdicts: verdicts, Payloads: h.payloads.Check,
 		Times: plan.Times{}, Catalogue: h.releases})
