@@ -3,7 +3,9 @@ package harbour
 import (
 	"context"
 	"errors"
+	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
@@ -82,6 +84,43 @@ func (h *Harbour) Unprepared(ctx context.Context, cluster string) (out []string,
 		}
 	}
 	return out, err
+}
+
+// Missing tells which hosts of a cluster lack something before they take orders, and what that is, once for all that lack the same.
+func (h *Harbour) Missing(ctx context.Context, cluster string) (hosts, lines []string, err error) {
+	c, err := h.Cluster(cluster)
+	if err != nil {
+		return nil, nil, err
+	}
+	needs, err := h.Needs(ctx, c.Hosts)
+	if err != nil {
+		return nil, nil, err
+	}
+	told := map[string][]string{}
+	var order []string
+	for i := range needs {
+		n := &needs[i]
+		if n.Wrong != "" {
+			return nil, nil, fmt.Errorf("%s can't be prepared: %s", n.Host, n.Wrong)
+		}
+		if n.Ready() {
+			continue
+		}
+		hosts = append(hosts, n.Host)
+		for _, item := range n.Items {
+			says := item.What + ": " + item.Why
+			if !item.There && told[says] == nil {
+				order = append(order, says)
+			}
+			if !item.There {
+				told[says] = append(told[says], n.Host)
+			}
+		}
+	}
+	for _, says := range order {
+		lines = append(lines, strings.Join(told[says], ", ")+": "+says)
+	}
+	return hosts, lines, nil
 }
 
 // preparing does something with hosts, some at a time, each with its limit, and returns what failed, in the hosts' order.

@@ -204,18 +204,28 @@ func TestTwoReleasesInOneCluster(tt *testing.T) {
 	alive(t, before)
 }
 
-// On real hosts too: a guest that is off is carried away, media that only its host has are taken out of a guest's drive before it moves, a label names guests, what hosts can run is read of their libvirts; and with --home everybody who
+// On real hosts too: what they need to take orders is shown and put there from the screens; a guest that is off is carried away, media that only its host has are taken out of a guest's drive before it moves, a label names guests, what hosts can run is read of their libvirts; and with --home everybody who
 // left comes back alive.
 func TestGuestsOfAllKinds(tt *testing.T) {
 	t := enlist(tt)
 	fresh(t)
 	s := settle(t, wants{{"deb:keel", "2.0", "keel_2.0_all.deb", "host"}}, bmcs(t), 0)
-	s.must(t, 0, "host", "prepare", "piers", "--yes")
-	drive := "<disk type='file' device='cdrom'><driver name='qemu' type='raw'/><source file='/root/chart.iso'/><target dev='hdc' bus='ide'/><readonly/></disk></devices>"
+	screens := drive.Open(t.TB.(*testing.T), yare, 160, 45, []string{bmcSecret + "=" + s.secret}, "--state", s.dir)
+	screens.Wait(`piers`)
+	screens.Keys("p")
+	screens.Wait(`takes no orders`)
+	screens.Keys("f")
+	screens.Wait(`Put this on h1, h2, h3\?`)
+	screens.Wait(`the script that libvirt asks`)
+	screens.Keys("y")
+	screens.Wait(`visits 3`)
+	screens.Keys("q")
+	s.must(t, 0, "host", "prepare", "piers", "--json")
+	cd := "<disk type='file' device='cdrom'><driver name='qemu' type='raw'/><source file='/root/chart.iso'/><target dev='hdc' bus='ide'/><readonly/></disk></devices>"
 	for _, g := range []string{"reader", "idle"} {
 		xml := run(t, "xml", g)
 		if g == "reader" {
-			xml = strings.Replace(xml, "</devices>", drive, 1)
+			xml = strings.Replace(xml, "</devices>", cd, 1)
 		}
 		if err := os.WriteFile(t.lab("shared/"+g+".xml"), []byte(xml), 0o644); err != nil {
 			t.Fatal(err)

@@ -137,6 +137,15 @@ func (f *fake) TakeBack(_ context.Context, c string, of []precheck.Waiver) error
 func (f *fake) Begin(_ context.Context, p *plan.Plan, reason string) error {
 	return f.note(fmt.Sprintf("start a plan of %d visits %s", len(p.Visits), reason))
 }
+func (f *fake) Missing(_ context.Context, c string) (hosts, lines []string, err error) {
+	return []string{"c0h000", "c0h003"}, []string{"c0h000, c0h003: /var/lib/yare: a directory"}, f.note("missing on " + c)
+}
+func (f *fake) Prepare(_ context.Context, hosts []string, done func(string)) error {
+	for _, h := range hosts {
+		done(h)
+	}
+	return f.note("prepare " + strings.Join(hosts, " "))
+}
 func (f *fake) GoOn(_ context.Context, c string) error { return f.note("resume " + c) }
 func (f *fake) Request(_ context.Context, c, what, host string) (string, error) {
 	return what, f.note(strings.TrimSpace(what + " " + c + " " + host))

@@ -11,6 +11,7 @@ import (
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
+	"yareharbour/core/precheck"
 	"yareharbour/core/view"
 	"yareharbour/tui/part"
 )
@@ -665,4 +666,27 @@ func TestAFindingIsWaivedAndTakenBack(t *testing.T) {
 	if on(m) != part.Host {
 		t.Errorf("on %s", on(m))
 	}
+}
+
+// Hosts that take no orders yet are made to where the plan says so: what would be put on them is shown first, and only then asked; where it can't be told nothing is asked.
+func TestHostsThatTakeNoOrdersYet(t *testing.T) {
+	p := aPlan()
+	p.Visits[0].Obstacle, p.Visits[0].Answers = "c0h000: it takes no orders", []precheck.Answer{{Check: "orders", Host: "c0h000", Level: precheck.Blocker, Evidence: "c0h000: it takes no orders", Remedy: "prepare it"}}
+	f := &fake{snap: snapshot(1, 4), plan: p}
+	m := model(t, f, 160, 45)
+	press(m, "p", "f")
+	shows(t, m, "Put this on c0h000, c0h003?", "c0h000, c0h003: /var/lib/yare: a directory", "Running guests are not touched")
+	press(m, "n")
+	if last(f) != "missing on c0" {
+		t.Errorf("%v", f.calls)
+	}
+	press(m, "f", "y")
+	if !slices.Contains(f.calls, "prepare c0h000 c0h003") || !strings.HasPrefix(last(f), "plan") {
+		t.Errorf("%v", f.calls)
+	}
+	shows(t, m, "the hosts of c0 take orders")
+	f.err = errors.New("c0h000 can't be prepared: no sudo there")
+	press(m, "f")
+	shows(t, m, "no sudo there")
+	hides(t, m, "Put this on")
 }

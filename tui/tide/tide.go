@@ -13,6 +13,7 @@ import (
 
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
+	"yareharbour/core/precheck"
 	"yareharbour/core/view"
 	"yareharbour/export"
 	"yareharbour/format/brieffile"
@@ -29,6 +30,9 @@ type Desk interface {
 	// Make makes a plan of what was brought together, or says what of its brief means nothing. It reads nothing.
 	Make(in plan.Input) (*plan.Plan, error)
 	Begin(ctx context.Context, p *plan.Plan, reason string) error
+	// Missing tells which hosts of a cluster lack something before they take orders, and what that is; Prepare puts it there.
+	Missing(ctx context.Context, cluster string) (hosts, lines []string, err error)
+	Prepare(ctx context.Context, hosts []string, done func(host string)) error
 }
 
 // Screen is the plan of a cluster's next round.
@@ -226,6 +230,7 @@ type (
 		only    []estate.Key
 	}
 	begun      struct{ cluster string }
+	equipped   struct{ cluster string }
 	lanePicked struct{ host string }
 	laneTurned int
 )
@@ -256,6 +261,10 @@ func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {
 		if msg.cluster == s.cluster {
 			s.in, s.plan, s.past = nil, nil, nil
 			return part.Several{part.Go{Screen: part.Round, Cluster: s.cluster}, part.Reload{Say: part.Say{Text: "the round over " + s.cluster + " has begun"}}}
+		}
+	case equipped:
+		if msg.cluster == s.cluster {
+			return part.Several{part.Tell("the hosts of %s take orders", s.cluster), s.anew(f)}
 		}
 	case taken:
 		return s.change(f, msg.way.Take)
@@ -427,6 +436,8 @@ func (s *Screen) noWay(host string) string {
 		case v.Host != host:
 		case v.Obstacle == "":
 			return "nothing keeps " + host + " from being visited"
+		case unready(v):
+			return ""
 		case len(v.Ways) == 0:
 			return "a person must see to it: " + v.WayOut
 		case !slices.ContainsFunc(v.Ways, func(w plan.Way) bool { return w.Takeable() }):
@@ -444,6 +455,9 @@ func (s *Screen) takeWay(f part.Frame, host string) tea.Msg {
 		if v.Host != host {
 			continue
 		}
+		if unready(v) {
+			return s.askEquip
+		}
 		for _, w := range v.Ways {
 			if w.Takeable() {
 				return part.Confirm{Title: "Take this way out for the round over " + s.cluster + "?", Yes: "take it", Lines: []string{w.Says() + ".", "The plan is made anew with it; nothing is touched yet. z takes it back."},
@@ -452,6 +466,32 @@ func (s *Screen) takeWay(f part.Frame, host string) tea.Msg {
 		}
 	}
 	return nil
+}
+
+// unready tells whether a visit is held up because hosts take no orders yet.
+func unready(v *plan.Visit) bool {
+	b := precheck.Blockers(v.Answers)
+	return len(b) > 0 && b[0].Check == "orders"
+}
+
+// askEquip asks the hosts what they lack before they take orders, shows it, and puts it there if that is wanted.
+func (s *Screen) askEquip() tea.Msg {
+	hosts, lines, err := s.desk.Missing(s.ctx, s.cluster)
+	if err != nil {
+		return part.Failed{Err: err}
+	}
+	cluster := s.cluster
+	return part.Confirm{
+		Title: "Put this on " + strings.Join(hosts, ", ") + "?",
+		Yes:   "put it there",
+		Lines: append(lines, "Running guests are not touched. yare host remove takes all of it away again, and yare host prepare --print shows the programs."),
+		Then: part.Job{Title: "preparing the hosts of " + cluster, Do: func(ctx context.Context, says func(string)) tea.Msg {
+			if err := s.desk.Prepare(ctx, hosts, func(host string) { says(host + " takes orders") }); err != nil {
+				return part.Failed{Err: err}
+			}
+			return equipped{cluster}
+		}},
+	}
 }
 
 // askOnly asks which components are to be changed.
