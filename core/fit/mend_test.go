@@ -147,3 +147,76 @@ func TestRestartsAreGivenAnew(t *testing.T) {
 		}
 	}
 }
+
+// Beside the restarts of a loss a guest fits where what is free, less what they take, is enough of each thing that it takes.
+func TestBesideRestarts(t *testing.T) {
+	p := Problem{Hosts: []Host{host("a", 100, 10, 30, 20), host("b", 100, 10, 40), host("c", 45, 3, 1)}}
+	p.Hosts[0].Guests[1].Takes = map[string]int{"vf": 1}
+	p.Hosts[1].Counts, p.Hosts[2].Counts = map[string]int{"vf": 1}, map[string]int{"vf": 1}
+	s, l := bench(t, p)
+	large, small := s.on[0][0], s.on[0][1]
+	check := func(what string, g, h int32, want bool) {
+		t.Helper()
+		if got := s.beside(g, l, h); got != want {
+			t.Errorf("%s: %v", what, got)
+		}
+	}
+	check("60 are free", large, 1, true)
+	check("44 are free", large, 2, true)
+	s.aim(l, small, 2)
+	check("24 are left beside the other", large, 2, false)
+	s.aim(l, small, 1)
+	check("40 are left beside the other", large, 1, true)
+	check("44 are free again", large, 2, true)
+	s.aim(l, small, -1)
+	s.free[2*s.nd] = 30 << 10
+	check("to the brim", large, 2, true)
+	s.free[2*s.nd]--
+	check("a MiB too few", large, 2, false)
+	s.free[2*s.nd+2] = 0
+	check("what it does not take may be gone", large, 1, true)
+	check("what it takes may not", small, 2, false)
+}
+
+// Whom a guest must not meet is on a host as long as that one is not lost, or restarts there.
+func TestWhoMeetsWhom(t *testing.T) {
+	p := Problem{Hosts: []Host{host("a", 100, 10, 30, 20), host("b", 100, 10, 40), host("c", 100, 10, 1)}, Rules: []estate.Rule{{Keep: estate.Apart, Guests: []string{"a-*", "b-40"}}}}
+	s, l := bench(t, p)
+	large, small := s.on[0][0], s.on[0][1]
+	ofB := int32(slices.IndexFunc(s.losses, func(x []int32) bool { return x[0] == 1 }))
+	for _, c := range []struct {
+		what    string
+		loss, h int32
+		want    bool
+	}{{"on b, which stays", l, 1, true}, {"on b, where nothing is lost", -1, 1, true}, {"on b, which is lost", ofB, 1, false}, {"nobody is on c", l, 2, false}, {"its fellow is on a", -1, 0, true}, {"a is lost", l, 0, false}} {
+		if got := s.meets(large, c.loss, c.h); got != c.want {
+			t.Errorf("%s: %v", c.what, got)
+		}
+	}
+	s.aim(l, small, 2)
+	if !s.meets(large, l, 2) {
+		t.Error("its fellow restarts on c, and it would meet nobody there")
+	}
+	if s.meets(large, -1, 2) || s.meets(small, l, 2) {
+		t.Error("a restart is met where nothing is lost, or by itself")
+	}
+}
+
+// What is missing as it is, with nobody out and nobody lost, stands against nothing; with one out it does, to the MiB.
+func TestWhatIsMissingAsItIs(t *testing.T) {
+	over := Problem{Hosts: []Host{host("a", 10, 10, 20), host("b", 10, 10)}}
+	if o := compile(&over).impossible(nil); o != nil {
+		t.Errorf("with nobody out: %s", o)
+	}
+	if o := compile(&over).impossible([]int32{0}); o == nil {
+		t.Error("20 GiB find room in 10")
+	}
+	brim := Problem{Hosts: []Host{host("a", 50, 10, 20), host("b", 50, 10, 30)}}
+	if o := compile(&brim).impossible([]int32{0}); o != nil {
+		t.Errorf("what fits to the brim: %s", o)
+	}
+	brim.Hosts[0].Guests[0].Load.MemoryMiB++
+	if o := compile(&brim).impossible([]int32{0}); o == nil || len(o.Lost) > 0 {
+		t.Errorf("%v", o)
+	}
+}

@@ -52,21 +52,18 @@ func (c *compiled) immovable(outs []int32) *Obstacle {
 
 // nowhere tells what no other open host offers of what the guest needs.
 func (c *compiled) nowhere(outs []int32, g int32, w *want) *Obstacle {
-	count := map[string]int{}
+	others := false
 	for h := range c.p.Hosts {
 		if slices.Contains(outs, int32(h)) || !c.open[h] {
 			continue
 		}
-		host := &c.p.Hosts[h]
-		if c.may[int(c.class[g])*c.nh+h] || c.later[int(c.class[g])*c.nh+h] {
+		if others = true; c.may[int(c.class[g])*c.nh+h] || c.later[int(c.class[g])*c.nh+h] {
 			return nil
 		}
-		why, _, _ := strings.Cut(w.refused(host, host.Features), " ")
-		count[why+strings.TrimPrefix(w.refused(host, host.Features), why)]++
 	}
 	name := c.guests[g].Name
 	switch {
-	case len(count) == 0:
+	case !others:
 		return nil // there is no other open host: the sums say what is missing
 	case slices.ContainsFunc(c.p.Hosts, func(h Host) bool { _, lack := lacks(h.Networks, w.networks); return lack }):
 		return &Obstacle{Guest: name, Constraint: "finds its networks (" + strings.Join(w.networks, ", ") + ") on no other open host", WayOut: "connect one more host to them"}
