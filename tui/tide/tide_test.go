@@ -1,0 +1,214 @@
+package tide
+
+import (
+	"context"
+	"errors"
+	"strings"
+	"testing"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"yareharbour/core/act"
+	"yareharbour/core/estate"
+	"yareharbour/core/fit"
+	"yareharbour/core/plan"
+	"yareharbour/core/survey"
+	"yareharbour/core/view"
+	"yareharbour/format/brieffile"
+	"yareharbour/tui/part"
+)
+
+var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
+
+// desk plans the same three visits whatever the brief says, and keeps the brief.
+type desk struct {
+	brief plan.Brief
+	plans int
+	wrong error
+}
+
+var cluster = estate.Cluster{Name: "c", Hosts: []string{"a", "b", "d", "e"}, Act: true, Rules: []estate.Rule{{Keep: estate.Apart, Guests: []string{"g*"}}}}
+
+func (d *desk) Usual(string) (plan.Brief, error) { return plan.DefaultBrief(cluster), nil }
+func (d *desk) Gather(_ context.Context, b plan.Brief) (*plan.Input, error) {
+	return &plan.Input{Brief: b, Now: now, Cluster: cluster}, nil
+}
+func (d *desk) Make(in plan.Input) (*plan.Plan, error) {
+	d.plans++
+	d.brief = in.Brief
+	if d.wrong != nil {
+		return nil, d.wrong
+	}
+	p := &plan.Plan{Brief: in.Brief, Made: now, Width: 1, Aside: []plan.Aside{{Host: "e", Why: "in line", InLine: true}}}
+	for _, h := range []string{"a", "b", "d"} {
+		v := plan.Visit{Host: h, Empties: h != "d", Moves: []fit.Move{{Guest: "g-" + h, From: h, To: "e"}}, Steps: []plan.Stretch{{Step: act.DrainStep, Middle: time.Minute}, {Step: act.RestartStep, Middle: time.Minute}}}
+		if h == "d" {
+			v.Moves = nil
+		}
+		if len(in.Brief.Hosts) > 0 && !strings.Contains(strings.Join(in.Brief.Hosts, " "), h) {
+			continue
+		}
+		p.Visits = append(p.Visits, v)
+	}
+	return p, nil
+}
+func (d *desk) Begin(context.Context, *plan.Plan, string) error { return nil }
+func (d *desk) Missing(context.Context, string) (hosts, lines []string, err error) {
+	return nil, nil, nil
+}
+func (d *desk) Prepare(context.Context, []string, func(string)) error { return nil }
+
+// bench is the screen with what it says.
+type bench struct {
+	t     *testing.T
+	s     *Screen
+	d     *desk
+	frame part.Frame
+	said  string
+}
+
+func open(t *testing.T) *bench {
+	b := &bench{t: t, d: &desk{}, frame: part.Frame{View: &view.Estate{Rounds: map[string]view.Round{}, Survey: survey.Survey{At: now}}}}
+	b.s = New(t.Context(), b.d, part.Place{Cluster: "c"})
+	b.take(b.s.Update(b.frame, part.Shown{}))
+	return b
+}
+
+// take does what a message asks for, until nothing more comes.
+func (b *bench) take(msg tea.Msg) {
+	switch msg := msg.(type) {
+	case nil:
+	case func() tea.Msg:
+		b.take(msg())
+	case part.Several:
+		for _, m := range msg {
+			b.take(m)
+		}
+	case part.Say:
+		b.said = msg.Text
+	case part.Confirm:
+		b.said = msg.Title
+		b.take(msg.Then)
+	default:
+		b.take(b.s.Update(b.frame, msg))
+	}
+}
+
+// press uses the keys, "at:HOST" among them to put the cursor there. It returns why the last could not be used.
+func (b *bench) press(keys ...string) (not string) {
+	b.t.Helper()
+	for _, k := range keys {
+		if host, ok := strings.CutPrefix(k, "at:"); ok {
+			b.s.host, b.s.pinned = host, true
+			continue
+		}
+		found := false
+		for _, key := range b.s.Keys(b.frame) {
+			if key.Key == k {
+				if found, not = true, key.Not; not == "" {
+					b.take(key.Do())
+				}
+			}
+		}
+		if !found {
+			b.t.Fatalf("there is no key %q", k)
+		}
+	}
+	return not
+}
+
+// What each key makes of the brief: the words are those of the command that would do the same.
+func TestWhatTheKeysChange(t *testing.T) {
+	for _, c := range []struct {
+		keys string
+		want string
+	}{
+		{"", ""},
+		{"+", "--out-of-service 2"},
+		{"+ + -", "--out-of-service 2"},
+		{"-", ""},
+		{"]", "--reserve 1"},
+		{"] ] [", "--reserve 1"},
+		{"[", ""},
+		{"o", "--order lightest-first"},
+		{"o o", ""},
+		{"l", "--limit 90"},
+		{"l l l l", ""},
+		{"m", "--home"},
+		{"m m", ""},
+		{"at:a y", "--trial a"},
+		{"at:a y y", ""},
+		{"at:a y at:b y", "--trial b"},
+		{"at:b <", "--sequence b,a"},
+		{"at:b < at:a y", "--sequence a,b --trial a"},
+		{"at:b < o", "--order lightest-first"},
+		{"at:b v", "--hosts a,d,e"},
+		{"at:b v v", ""},
+		{"at:b y v", "--hosts a,d,e"},
+		{"u", "--lift 'keep g* apart'"},
+		{"u u", ""},
+		{"+ ] m z z", "--out-of-service 2"},
+		{"+ n", ""},
+	} {
+		b := open(t)
+		b.press(strings.Fields(c.keys)...)
+		if got := strings.Join(brieffile.Words(b.d.brief, plan.DefaultBrief(cluster)), " "); got != c.want {
+			t.Errorf("%q: %q, want %q", c.keys, got, c.want)
+		}
+	}
+}
+
+// A key that means nothing here says why, and plans nothing.
+func TestWhyAKeyCantBeUsed(t *testing.T) {
+	for _, c := range []struct{ keys, why, says string }{
+		{"z", "nothing was changed about this plan", ""},
+		{"at:a f", "nothing keeps a from being visited", ""},
+		{"at:e f", "e is not visited", ""},
+		{"at:e y", "e is not visited: nothing could be tried on it", ""},
+		{"at:a <", "", "a goes first already"},
+		{"at:b >", "", "b goes last already"},
+		{"at:d <", "", "d is not drained: its turn matters to nobody"},
+		{"at:a v at:b v at:d v at:e v", "", "e is the last host of the plan"},
+	} {
+		b := open(t)
+		keys := strings.Fields(c.keys)
+		b.press(keys[:len(keys)-1]...)
+		before := b.d.plans
+		if not := b.press(keys[len(keys)-1]); not != c.why || b.said != c.says || b.d.plans != before {
+			t.Errorf("%q: %q, says %q, %d plans more", c.keys, not, b.said, b.d.plans-before)
+		}
+	}
+}
+
+// A change that can't be planned is told, and can be taken back.
+func TestAChangeThatCantBePlanned(t *testing.T) {
+	b := open(t)
+	b.d.wrong = errors.New("the brief keeps 9 hosts in reserve")
+	b.press("]")
+	c := part.NewCanvas(100, 20)
+	b.s.View(b.frame, c, part.Rect(0, 0, 100, 20))
+	if text := c.Render(part.NewTheme(true)); !strings.Contains(text, "keeps 9 hosts in reserve") || !strings.Contains(text, "z takes back") {
+		t.Error(text)
+	}
+	if not := b.press("s"); not != "it can't be planned" {
+		t.Errorf("it can be started: %q", not)
+	}
+	b.d.wrong = nil
+	b.press("z")
+	if b.s.wrong != nil || b.d.brief.Reserve != 0 {
+		t.Errorf("%v, %+v", b.s.wrong, b.d.brief)
+	}
+}
+
+// An answer to a question that was asked before is let go, and so is one about another cluster.
+func TestALateAnswerIsLetGo(t *testing.T) {
+	b := open(t)
+	shown := b.s.plan
+	b.take(replanned{"c", b.s.turn - 1, &plan.Plan{}, nil})
+	b.take(replanned{"other", b.s.turn, &plan.Plan{}, nil})
+	b.take(gathered{"c", b.s.turn - 1, nil, nil, errors.New("late")})
+	if b.s.plan != shown || b.s.wrong != nil {
+		t.Error("it is taken")
+	}
+}
