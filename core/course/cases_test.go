@@ -283,6 +283,15 @@ plan a k/host moves:g1>b,g2>c colds:g1,g2
 journal a: began checked stage:k down:g1
 ⇒ begin carry g1 a>b
 
+# while it is down its room is its own: nobody else is sent there
+hosts a:g1 b:g2 c d
+brief out=2
+plan a k/host moves:g1>c colds:g1
+plan b k/host moves:g2>c
+journal a: began checked stage:k down:g1 carry:g1>c b: began checked stage:k
+seen c+x:big
+⇒ begin start g1 c; record rerouted b: g2 goes to d
+
 # the host is closed when all that is done
 hosts a:g1 b c
 plan a k/host moves:g1>b colds:g1

@@ -29,16 +29,43 @@ func (t *turn) cools(v *Visit, moves []fit.Move, staying []estate.Guest) {
 	}
 }
 
+// to is where a guest that moves while it is off goes; "" where that is not known.
+func (v *Visit) to(c *plan.Cold) string {
+	if !c.Runs {
+		return c.To
+	}
+	if n := slices.IndexFunc(v.Moves, func(m fit.Move) bool { return m.UID() == c.UID() }); n >= 0 {
+		return v.Moves[n].To
+	}
+	return ""
+}
+
+// awaited are guests that are shut down on their way to the host, and start there: their room is theirs.
+func (t *turn) awaited(host string) (out []estate.Guest) {
+	for i := range t.s.Visits {
+		v := &t.s.Visits[i]
+		for j := range v.Colds {
+			c := &v.Colds[j]
+			if !c.Runs || v.to(c) != host || !v.downed(c.UID()) || v.started(c.UID()) {
+				continue
+			}
+			for _, at := range []string{v.Host, host} {
+				if g := t.guest(at, c.UID()); g.State == estate.Off {
+					g.State = estate.Running
+					out = append(out, g)
+					break
+				}
+			}
+		}
+	}
+	return out
+}
+
 // carries takes guests that are off to where they go, and starts there those that ran: each to its end before another is shut down. It tells whether that is still to be done.
 func (t *turn) carries(v *Visit, r *estate.Reading) bool {
 	for i := range v.Colds {
 		c := &v.Colds[i]
-		to := c.To
-		if c.Runs {
-			if n := slices.IndexFunc(v.Moves, func(m fit.Move) bool { return m.UID() == c.UID() }); n >= 0 {
-				to = v.Moves[n].To
-			}
-		}
+		to := v.to(c)
 		if to == "" || v.carried(c.UID()) && (!c.Runs || v.started(c.UID())) {
 			continue
 		}

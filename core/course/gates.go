@@ -259,7 +259,7 @@ func (t *turn) certify(host string, effort int) (a fit.Answer, kept bool) {
 	return a, false
 }
 
-// problem is the cluster as it is this moment, with what is in flight counted at both ends but for hosts that are to be empty.
+// problem is the cluster as it is this moment, with what is in flight counted at both ends but for hosts that are to be empty, and with those that are shut down counted where they are to start.
 func (t *turn) problem(out []string) fit.Problem {
 	hosts := precheck.FitHosts(t.f.Hosts, t.f.Readings)
 	for i := range hosts {
@@ -274,6 +274,7 @@ func (t *turn) problem(out []string) fit.Problem {
 				h.Guests = append(slices.Clip(h.Guests), t.guest(p.Host, p.UID()))
 			}
 		}
+		h.Guests = append(slices.Clip(h.Guests), t.awaited(h.Name)...)
 	}
 	return fit.Problem{Hosts: hosts, Rules: t.s.Plan.Rules, Reserve: t.s.Plan.Brief.Reserve, Limit: t.s.Plan.Brief.Limit, Rest: t.s.Plan.Rest(), Eject: t.s.Plan.Eject(), Cold: t.s.Plan.Cold()}
 }
