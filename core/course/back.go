@@ -50,12 +50,13 @@ func (t *turn) returns(v *Visit) {
 	}
 	var want, stay []fit.Move
 	var why []string
+	proven := slices.ContainsFunc(v.Acts, func(a act.Act) bool { return a.Kind == act.Return })
 	for _, m := range v.Away() {
 		at, state := t.whereabouts(m.UID())
 		switch m.From = at; {
 		case t.moving(at, m.UID()):
 		case at == v.Host:
-			stay, why = append(stay, m), append(why, m.Guest+" is there already")
+			stay, why, proven = append(stay, m), append(why, m.Guest+" is there already"), true
 		case state != estate.Running:
 			stay, why = append(stay, m), append(why, m.Guest+" runs on no host of the cluster")
 		default:
@@ -78,7 +79,7 @@ func (t *turn) returns(v *Visit) {
 		stay, why = append(stay, left[i].Move), append(why, left[i].Why.String())
 	}
 	says := strings.Join(why, "; ")
-	if brief := &t.s.Plan.Brief; !brief.Home && len(left) > 0 {
+	if v.Host == t.s.Plan.Brief.Trial && !proven {
 		t.record(Event{Kind: Blocked, Host: v.Host, Detail: fmt.Sprintf("it is in service again, and no guest could come back to it, so that is not proven: %s", says),
 			Remedy: "see what keeps it away, then resume the round; or leave " + v.Host + " out, and the others follow without proof"})
 		return

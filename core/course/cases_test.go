@@ -441,6 +441,39 @@ journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven 
 seen a+x:big a+y
 ⇒ record blocked a: it is in service again, and no guest could come back to it … g1 finds no room
 
+# nor where it runs nowhere any more
+brief trial=a
+plan a k/host back:g1<b
+plan b k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open
+seen b-g1
+⇒ record blocked a: it is in service again, and no guest could come back to it … g1 runs on no host
+
+# also where all were to come home
+brief trial=a home
+plan a k/host back:g1<b
+plan b k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open
+seen a+x:big a+y
+⇒ record blocked a: it is in service again, and no guest could come back to it
+
+# where one has come that is proof enough
+hosts a:g1,g2 b c
+brief trial=a home
+plan a k/host moves:g1>b,g2>b back:g1<b,g2<b
+plan b k/host
+journal a: began checked stage:k move:g1>b move:g2>b close put:k restart:1 proving proven open return:g1<b
+seen b-g2
+⇒ record stays a: g2 runs on no host
+
+# or where somebody has brought it
+brief trial=a
+plan a k/host back:g1<b
+plan b k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open
+seen b-g1 a+g1
+⇒ record stays a: g1 is there already
+
 # whoever stops it stops before the next guest comes back
 brief home
 plan a k/host back:g1<b

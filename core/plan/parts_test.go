@@ -678,6 +678,10 @@ func TestGuestsThatComeBack(t *testing.T) {
 	if !strings.Contains(strings.Join(p.Notes(), ";"), "b-20 comes back to b as proof") {
 		t.Error(p.Notes())
 	}
+	in.Readings["b"].Guests = nil
+	if p = Make(in); !strings.Contains(strings.Join(p.Notes(), ";"), "no guest comes back to b as proof") {
+		t.Error(p.Notes())
+	}
 }
 
 // A host on trial that is not visited at all proves nothing: nobody goes before somebody says what is meant.

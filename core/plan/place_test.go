@@ -298,6 +298,8 @@ func TestGuestsThatMoveCold(t *testing.T) {
 	in.Readings["c"].Networks = nil // nobody can run it: it stays
 	if a := Make(in); len(a.visit("a").Colds) != 0 {
 		t.Errorf("%+v", a.visit("a").Colds)
+	} else if fmt.Sprint(a.visit("a").Off) != "[older old]" {
+		t.Errorf("who can't be carried is not told of: %v", a.visit("a").Off)
 	}
 	moved := Moved(&Plan{Visits: []Visit{*a}}, &Plan{Visits: []Visit{{Host: "a", Colds: []Cold{{ID: "x", Guest: "x", Runs: true}}}}})
 	if !slices.ContainsFunc(moved, func(s string) bool {

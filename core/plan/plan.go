@@ -435,6 +435,8 @@ func (p *Plan) Notes() (out []string) {
 		out = append(out, fmt.Sprintf("every guest is where it was afterwards, for %d moves more", back))
 	case back > 0:
 		out = append(out, fmt.Sprintf("%s comes back to %s as proof, and stays there over the soak", p.visit(p.Brief.Trial).Back[0].Guest, p.Brief.Trial))
+	case slices.ContainsFunc(p.Visits, func(v Visit) bool { return v.Host == p.Brief.Trial && v.Empties && v.Obstacle == "" }):
+		out = append(out, "no guest comes back to "+p.Brief.Trial+" as proof: it had none that could")
 	}
 	if !p.Brief.Home && len(p.Twice) > 0 && p.Moves > p.Floor {
 		s := fmt.Sprintf("%d moves more than the floor", p.Moves-p.Floor)

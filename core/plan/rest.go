@@ -205,7 +205,13 @@ func carries(v *Visit, r *estate.Reading, hosts []fit.Host, toCome []string) {
 			c.To = hosts[best].Name
 		}
 	}
-	v.Colds = slices.DeleteFunc(v.Colds, func(c Cold) bool { return !c.Runs && c.To == "" })
+	v.Colds = slices.DeleteFunc(v.Colds, func(c Cold) bool {
+		stays := !c.Runs && c.To == ""
+		if stays {
+			v.Off = append(v.Off, c.Guest)
+		}
+		return stays
+	})
 }
 
 // unheard tells of guests that the policies name and no host has, and of what nobody can do with a guest.
