@@ -7,10 +7,11 @@ import (
 	"yareharbour/core/estate"
 )
 
-// bench is a state in which host a is lost, with the loss's number, and nothing of it is aimed anywhere.
+// bench is a state in which host a is lost, with the loss's number, and nothing of it is aimed anywhere. A closed host stands before all others, so that neither host a nor its loss has the number 0: a is 1, b 2, c 3.
 func bench(t *testing.T, p Problem) (*state, int32) {
 	t.Helper()
 	p.Reserve = 1
+	p.Hosts = append([]Host{{Name: "closed"}}, p.Hosts...)
 	s := newState(compile(&p))
 	l := int32(slices.IndexFunc(s.losses, func(x []int32) bool { return len(x) == 1 && s.names[x[0]] == "a" }))
 	for _, g := range s.on[s.losses[l][0]] {
@@ -58,7 +59,7 @@ func TestSeats(t *testing.T) {
 		for _, tight := range []bool{false, true} {
 			s, l := bench(t, c.p)
 			want := map[bool]string{false: c.loose, true: c.tight}[tight]
-			if ok := s.seat(l, s.on[0][0], tight); ok != (want != "-") || aims(s, l) != want {
+			if ok := s.seat(l, s.on[1][0], tight); ok != (want != "-") || aims(s, l) != want {
 				t.Errorf("%s, tight %v: %s, want %s", c.name, tight, aims(s, l), want)
 			}
 		}
@@ -68,7 +69,7 @@ func TestSeats(t *testing.T) {
 // A smaller restart gives way to a larger one, where it finds another place itself; else all is as it was.
 func TestASmallerRestartGivesWay(t *testing.T) {
 	guest := func(s *state, gib int64) int32 {
-		for _, g := range s.on[0] {
+		for _, g := range s.on[1] {
 			if s.guests[g].Load.MemoryMiB == gib<<10 {
 				return g
 			}
@@ -95,8 +96,8 @@ func TestASmallerRestartGivesWay(t *testing.T) {
 		}
 	}
 	s, l := bench(t, Problem{Hosts: []Host{host("a", 100, 10, 30, 30), host("b", 30, 10), host("c", 30, 10)}})
-	s.aim(l, s.on[0][0], 1)
-	if s.eject(l, s.on[0][1]) {
+	s.aim(l, s.on[1][0], 2)
+	if s.eject(l, s.on[1][1]) {
 		t.Error("one as large gave way")
 	}
 }
@@ -122,7 +123,7 @@ func TestRestartsAreGivenAnew(t *testing.T) {
 	} {
 		s, l := bench(t, c.p)
 		if !c.ok {
-			s.seat(l, s.on[0][0], false)
+			s.seat(l, s.on[1][0], false)
 		}
 		before, mark := aims(s, l), len(s.trail)
 		ok := s.repack(l)
@@ -136,7 +137,7 @@ func TestRestartsAreGivenAnew(t *testing.T) {
 		}
 		for h := range int32(s.nh) { // what is reserved there is what is aimed there
 			use := int64(0)
-			for _, g := range s.on[0] {
+			for _, g := range s.on[1] {
 				if int32(s.target[int(l)*s.ng+int(g)]) == h {
 					use += s.load[int(g)*s.nd]
 				}
@@ -154,50 +155,50 @@ func TestBesideRestarts(t *testing.T) {
 	p.Hosts[0].Guests[1].Takes = map[string]int{"vf": 1}
 	p.Hosts[1].Counts, p.Hosts[2].Counts = map[string]int{"vf": 1}, map[string]int{"vf": 1}
 	s, l := bench(t, p)
-	large, small := s.on[0][0], s.on[0][1]
+	large, small := s.on[1][0], s.on[1][1]
 	check := func(what string, g, h int32, want bool) {
 		t.Helper()
 		if got := s.beside(g, l, h); got != want {
 			t.Errorf("%s: %v", what, got)
 		}
 	}
-	check("60 are free", large, 1, true)
-	check("44 are free", large, 2, true)
+	check("60 are free", large, 2, true)
+	check("44 are free", large, 3, true)
+	s.aim(l, small, 3)
+	check("24 are left beside the other", large, 3, false)
 	s.aim(l, small, 2)
-	check("24 are left beside the other", large, 2, false)
-	s.aim(l, small, 1)
-	check("40 are left beside the other", large, 1, true)
-	check("44 are free again", large, 2, true)
+	check("40 are left beside the other", large, 2, true)
+	check("44 are free again", large, 3, true)
 	s.aim(l, small, -1)
-	s.free[2*s.nd] = 30 << 10
-	check("to the brim", large, 2, true)
-	s.free[2*s.nd]--
-	check("a MiB too few", large, 2, false)
-	s.free[2*s.nd+2] = 0
-	check("what it does not take may be gone", large, 1, true)
-	check("what it takes may not", small, 2, false)
+	s.free[3*s.nd] = 30 << 10
+	check("to the brim", large, 3, true)
+	s.free[3*s.nd]--
+	check("a MiB too few", large, 3, false)
+	s.free[3*s.nd+2] = 0
+	check("what it does not take may be gone", large, 2, true)
+	check("what it takes may not", small, 3, false)
 }
 
 // Whom a guest must not meet is on a host as long as that one is not lost, or restarts there.
 func TestWhoMeetsWhom(t *testing.T) {
 	p := Problem{Hosts: []Host{host("a", 100, 10, 30, 20), host("b", 100, 10, 40), host("c", 100, 10, 1)}, Rules: []estate.Rule{{Keep: estate.Apart, Guests: []string{"a-*", "b-40"}}}}
 	s, l := bench(t, p)
-	large, small := s.on[0][0], s.on[0][1]
-	ofB := int32(slices.IndexFunc(s.losses, func(x []int32) bool { return x[0] == 1 }))
+	large, small := s.on[1][0], s.on[1][1]
+	ofB := int32(slices.IndexFunc(s.losses, func(x []int32) bool { return x[0] == 2 }))
 	for _, c := range []struct {
 		what    string
 		loss, h int32
 		want    bool
-	}{{"on b, which stays", l, 1, true}, {"on b, where nothing is lost", -1, 1, true}, {"on b, which is lost", ofB, 1, false}, {"nobody is on c", l, 2, false}, {"its fellow is on a", -1, 0, true}, {"a is lost", l, 0, false}} {
+	}{{"on b, which stays", l, 2, true}, {"on b, where nothing is lost", -1, 2, true}, {"on b, which is lost", ofB, 2, false}, {"nobody is on c", l, 3, false}, {"its fellow is on a", -1, 1, true}, {"a is lost", l, 1, false}} {
 		if got := s.meets(large, c.loss, c.h); got != c.want {
 			t.Errorf("%s: %v", c.what, got)
 		}
 	}
-	s.aim(l, small, 2)
-	if !s.meets(large, l, 2) {
+	s.aim(l, small, 3)
+	if !s.meets(large, l, 3) {
 		t.Error("its fellow restarts on c, and it would meet nobody there")
 	}
-	if s.meets(large, -1, 2) || s.meets(small, l, 2) {
+	if s.meets(large, -1, 3) || s.meets(small, l, 3) {
 		t.Error("a restart is met where nothing is lost, or by itself")
 	}
 }
