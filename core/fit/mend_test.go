@@ -1,6 +1,7 @@
 package fit
 
 import (
+	"math/rand"
 	"slices"
 	"testing"
 
@@ -219,5 +220,109 @@ func TestWhatIsMissingAsItIs(t *testing.T) {
 	brim.Hosts[0].Guests[0].Load.MemoryMiB++
 	if o := compile(&brim).impossible([]int32{0}); o == nil || len(o.Lost) > 0 {
 		t.Errorf("%v", o)
+	}
+}
+
+// consistent says what of a state contradicts itself: who is where, what is free, who restarts where in which loss, and what that takes.
+func consistent(s *state) string {
+	free := slices.Clone(s.cap)
+	for g, h := range s.at {
+		for d := range s.nd {
+			free[int(h)*s.nd+d] -= s.load[g*s.nd+d]
+		}
+		if !slices.Contains(s.on[h], int32(g)) {
+			return "who is on a host is not among its guests"
+		}
+	}
+	if !slices.Equal(free, s.free) {
+		return "what is free is not what guests leave"
+	}
+	use := make([]int64, len(s.use))
+	for l := range s.losses {
+		for g, at := range s.at {
+			h := s.target[l*s.ng+g]
+			switch {
+			case h < 0:
+				continue
+			case !s.gone[l] && !s.lost(int32(l), at):
+				return "one restarts in a loss that does not touch it"
+			}
+			for d := range s.nd {
+				use[(l*s.nh+int(h))*s.nd+d] += s.load[g*s.nd+d]
+			}
+		}
+	}
+	if !slices.Equal(use, s.use) {
+		return "what restarts take is not what is written down"
+	}
+	for i, u := range s.use {
+		if p := i % (s.nh * s.nd); u > s.peak[p] {
+			return "a loss takes more than the peak of its host"
+		}
+	}
+	return ""
+}
+
+// borne says which loss a state does not bear though it says that it bears all; "" where it does.
+func borne(s *state) string {
+	for l := range int32(len(s.losses)) {
+		if s.gone[l] {
+			continue
+		}
+		for _, lost := range s.losses[l] {
+			for _, g := range s.on[lost] {
+				h := int32(s.target[int(l)*s.ng+int(g)])
+				if s.restarts[g] && (h < 0 || !s.takes[h] || s.lost(l, h) || !s.runs(g, h)) {
+					return "one has no restart, or none that could be"
+				}
+			}
+		}
+		for h := range s.nh {
+			for d := range s.nd {
+				if u := s.use[(int(l)*s.nh+h)*s.nd+d]; u > 0 && u > s.free[h*s.nd+d] {
+					return "restarts take more than is free"
+				}
+			}
+		}
+	}
+	return ""
+}
+
+// Whatever is tried on random clusters, done or taken back, a state does not contradict itself; and taken back it is what it was.
+func TestAStateDoesNotContradictItself(t *testing.T) {
+	r := rand.New(rand.NewSource(8))
+	emptied := 0
+	for n := range 3000 {
+		p := random(r)
+		s := newState(compile(&p))
+		for _, h := range r.Perm(s.nh) {
+			at, target, mark := slices.Clone(s.at), slices.Clone(s.target), len(s.trail)
+			moves, why := s.emptyAll([]int32{int32(h)}, nil)
+			if says := consistent(s); says != "" {
+				t.Fatalf("%d, host %d emptied (%v): %s", n, h, why == nil, says)
+			}
+			if why == nil {
+				if says := borne(s); says != "" {
+					t.Fatalf("%d, host %d emptied: %s", n, h, says)
+				}
+				if len(moves) > 0 {
+					emptied++
+				}
+			}
+			if why == nil && r.Intn(2) == 0 {
+				s.back(int32(h))
+				if says := consistent(s); says != "" {
+					t.Fatalf("%d, host %d back: %s", n, h, says)
+				}
+				continue
+			}
+			s.undo(mark)
+			if says := consistent(s); says != "" || !slices.Equal(at, s.at) || !slices.Equal(target, s.target) {
+				t.Fatalf("%d, host %d taken back: %s", n, h, says)
+			}
+		}
+	}
+	if emptied < 100 {
+		t.Errorf("only %d hosts were emptied", emptied)
 	}
 }

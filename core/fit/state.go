@@ -268,19 +268,18 @@ func (s *state) makeRoom(h int32) bool {
 		return true
 	}
 	clear(s.peak[b : b+s.nd])
-	for l := range int32(len(s.losses)) {
+	ok := true
+	for l := range int32(len(s.losses)) { // all of them, for what is left out of the peak is never looked at again
 		i := (int(l)*s.nh + int(h)) * s.nd
-		if !s.gone[l] && over(s.use[i:i+s.nd]) {
-			if !s.lighten(l, h, over) {
-				return false
-			}
+		if ok && !s.gone[l] && over(s.use[i:i+s.nd]) {
+			ok = s.lighten(l, h, over)
 		}
 		for d := range s.nd {
 			s.peak[b+d] = max(s.peak[b+d], s.use[i+d])
 		}
 	}
 	s.work += len(s.losses)
-	return true
+	return ok
 }
 
 // lighten takes the smallest single restart off the host that suffices, or else the largest ones, and mends the loss.
