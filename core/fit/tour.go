@@ -107,7 +107,7 @@ func (t *tourist) search() Tour {
 				if best != nil && len(best.stuck) == 0 && f >= 0 && !t.o.Home && !t.anywhere() && t.total+t.count(f) >= best.moves {
 					continue
 				}
-				if r := t.run(f, fill, wide); best == nil || r.better(best) {
+				if r := t.run(f, fill, wide, best != nil); best == nil || r != nil && r.better(best) {
 					best = r
 				}
 			}
@@ -181,8 +181,8 @@ func (r *run) better(o *run) bool {
 	return cmp.Or(r.away-o.away, r.moves-o.moves) < 0
 }
 
-// run empties one host after another, the first given first.
-func (t *tourist) run(first int32, fill bool, wide int) *run {
+// run empties one host after another, the first given first. Bounded, it is given up where patience ends, and is nil then.
+func (t *tourist) run(first int32, fill bool, wide int, bounded bool) *run {
 	s := newState(t.c)
 	r := &run{s: s}
 	if s == nil {
@@ -206,6 +206,10 @@ func (t *tourist) run(first int32, fill bool, wide int) *run {
 		t.home(s, r, h)
 	}
 	for len(left) > 0 {
+		if bounded && t.work+s.work > patience {
+			t.work += s.work
+			return nil
+		}
 		s.fill = fill
 		s.prefer(toCome, nil)
 		next, shifts := t.next(s, left, toCome, first, fixed, wide, len(under) > 0)
