@@ -136,7 +136,7 @@ func (t *turn) answers(v *Visit) []precheck.Answer {
 	f := precheck.Facts{Now: t.f.Now, Reserve: brief.Reserve, Out: brief.Out, Hosts: t.f.Hosts, Rules: t.s.Plan.Rules, Limit: brief.Limit, Rest: t.s.Plan.Rest(), Eject: t.s.Plan.Eject(), Cold: t.s.Plan.Cold(), Readings: t.f.Readings, Empties: v.Empties, Round: t.s.Round,
 		Adopts: v.Adopts, Visited: t.draining(), Payloads: map[string]error{}, Judged: today.Judged, Verdicts: today.Verdicts, Mismatches: today.Mismatches}
 	f.StagesMiB, f.Kernel = v.Stages()
-	f.Drops = v.Drops
+	f.Drops, f.Controller = v.Drops, t.s.Plan.Controller
 	f.Own = today.Own
 	for _, c := range v.Changes {
 		if c.File == "" {

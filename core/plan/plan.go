@@ -86,6 +86,8 @@ type Plan struct {
 	Level   int               `json:"level"`             // moves more that would bring every host within fit.Evenly of the mean
 	Waivers []precheck.Waiver `json:"waivers,omitempty"` // that pardon something here
 	Rules   []estate.Rule     `json:"rules,omitempty"`   // about guests, that the round keeps
+	// Controller is the guest of the cluster that this program runs in, by name or UUID; empty where it runs in none.
+	Controller string `json:"controller,omitempty"`
 }
 
 // Aside is a host of the cluster that a round does not visit.
@@ -167,6 +169,9 @@ type Input struct {
 // Make plans a round. What needs no empty host comes first; then hosts are emptied one after another, in the brief's order, so that guests stay where they went and few of them move twice.
 func Make(in Input) Plan {
 	p := Plan{Brief: in.Brief, Made: in.Now, Rules: in.rules()}
+	if in.controllers() != "" {
+		p.Controller = in.Controller
+	}
 	for _, h := range in.Cluster.Hosts {
 		if len(in.Brief.Hosts) > 0 && !slices.Contains(in.Brief.Hosts, h) {
 			p.Aside = append(p.Aside, Aside{Host: h, Why: "left out: the brief names other hosts"})
@@ -268,7 +273,7 @@ func (in Input) facts(v *Visit) precheck.Facts {
 	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Reserve: in.Brief.Reserve, Out: in.Brief.Out, Hosts: in.Cluster.Hosts, Rules: in.rules(), Limit: in.Brief.Limit, Rest: (&Plan{Visits: []Visit{*v}}).Rest(), Eject: (&Plan{Visits: []Visit{*v}}).Eject(), Cold: (&Plan{Visits: []Visit{*v}}).Cold(),
 		Readings: in.Readings, Verdicts: in.Verdicts[v.Host], Empties: v.Empties, Adopts: v.Adopts, Payloads: map[string]error{}}
 	f.StagesMiB, f.Kernel = v.Stages()
-	f.Drops = v.Drops
+	f.Drops, f.Controller = v.Drops, in.Controller
 	f.Own = in.Own[v.Host]
 	for _, c := range v.Changes {
 		if c.File == "" {

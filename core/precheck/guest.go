@@ -101,3 +101,25 @@ func serves(f Facts, r *estate.Reading) found {
 	}
 	return clear(fmt.Sprintf("no guest of the cluster serves what it has mounted from elsewhere (%d)", len(r.Condition.Servers)))
 }
+
+// controller looks for the guest that this program runs in: it may move, and must not be brought down.
+func controller(f Facts, r *estate.Reading) found {
+	for _, h := range f.Hosts {
+		for _, g := range rOr(f.Readings[h]).Holding() {
+			if f.Controller == "" || g.Name != f.Controller && g.ID != f.Controller {
+				continue
+			}
+			says := "this program runs in " + g.Name + ", a guest on "
+			switch {
+			case h != r.Host:
+				return clear(says + h)
+			case !f.Empties:
+				return clear(says + "it; nothing here needs the host empty")
+			case f.Rest[g.UID()] || f.Cold[g.UID()]:
+				return blocker(says+"it, which the brief has shut down or suspended: the round would end with it", "let it move, or run the round from elsewhere")
+			}
+			return caution(says+"it: it moves while the round goes on", "its host goes last; or run the round from elsewhere")
+		}
+	}
+	return clear("it runs in no guest of the cluster")
+}

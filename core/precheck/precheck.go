@@ -48,21 +48,23 @@ func (a *Answer) Blocks() bool { return a.Level == Blocker && a.Waived == nil }
 
 // Facts is what the checks look at.
 type Facts struct {
-	Now      time.Time
-	MaxAge   time.Duration // a reading older than this answers nothing
-	Reserve  int
-	Out      int             // how many hosts may be out of service at once
-	Hosts    []string        // of the cluster
-	Rules    []estate.Rule   // which guests may be where, and with whom
-	Rest     map[string]bool // guests that are brought to rest with their host, by UID
-	Eject    map[string]bool // guests whose media are taken out before they move, by UID
-	Drops    []string        // features that the host will have no more after its visit
-	Cold     map[string]bool // guests that are shut down to be moved, by UID
-	Limit    float64         // as fit.Problem has it
-	Readings map[string]*estate.Reading
-	Verdicts []drift.Verdict  // of the host asked about
-	Payloads map[string]error // file → why it can't be used; nil where it is here and verified
-	Empties  bool             // the host must be drained
+	Now     time.Time
+	MaxAge  time.Duration // a reading older than this answers nothing
+	Reserve int
+	Out     int             // how many hosts may be out of service at once
+	Hosts   []string        // of the cluster
+	Rules   []estate.Rule   // which guests may be where, and with whom
+	Rest    map[string]bool // guests that are brought to rest with their host, by UID
+	Eject   map[string]bool // guests whose media are taken out before they move, by UID
+	// Controller is the guest, by name or UUID, that this program runs in; empty where it runs in none.
+	Controller string
+	Drops      []string        // features that the host will have no more after its visit
+	Cold       map[string]bool // guests that are shut down to be moved, by UID
+	Limit      float64         // as fit.Problem has it
+	Readings   map[string]*estate.Reading
+	Verdicts   []drift.Verdict  // of the host asked about
+	Payloads   map[string]error // file → why it can't be used; nil where it is here and verified
+	Empties    bool             // the host must be drained
 	// Own are what checks of one's own answered about the host asked about.
 	Own []Answer
 	// StagesMiB is how much is staged on the host, in MiB, and Kernel tells that a kernel is among it.
@@ -118,6 +120,7 @@ var Checks = []Check{
 	{RoomCheck, "Is there room for its guests elsewhere, with the reserve kept?", "keep a smaller reserve instead, which says what is given up", []estate.SectionName{estate.GuestList}, room},
 	{"guests", "Can every guest leave, or is it said what is done with it?", "", []estate.SectionName{estate.GuestList}, guests},
 	{"serves", "Does no guest serve the storage of the host that it leaves, or of another?", "", []estate.SectionName{estate.ConditionItems}, condition("who serves its storage", serves)},
+	{"controller", "Does this program not run on it?", "the round would end itself", []estate.SectionName{estate.GuestList}, controller},
 	{"bmc", "Does the BMC answer, with an empty task queue?", "what waits there runs at the restart, and a host whose power can't be told is not restarted", []estate.SectionName{estate.BMCState}, bmc},
 	{"health", "Do the host and its BMC report themselves well?", "", []estate.SectionName{estate.HealthItems}, health},
 	{"restart", "Is no restart pending from before?", "", []estate.SectionName{estate.Packages, estate.Drivers, estate.FirmwareItems}, pending},

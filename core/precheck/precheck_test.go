@@ -73,6 +73,14 @@ func TestEachCheckBlocksOnWhatItIsFor(t *testing.T) {
 			f.Readings["a"].Guests[0].Features, f.Drops, f.Rest = []string{"old"}, []string{"old"}, map[string]bool{"g-a": true}
 		}},
 		{"guests", Blocker, "which guests are on it is unread: no answer", func(f *Facts) { f.Readings["a"].SetSection(estate.Section{Name: estate.GuestList, Err: "no answer"}) }},
+		{"controller", Clear, "it runs in no guest of the cluster", func(*Facts) {}},
+		{"controller", Clear, "it runs in no guest of the cluster", func(f *Facts) { f.Controller = "of another cluster" }},
+		{"controller", Clear, "this program runs in g-b, a guest on b", func(f *Facts) { f.Controller = "g-b" }},
+		{"controller", Caution, "this program runs in g-a, a guest on it: it moves", func(f *Facts) { f.Controller = "g-a" }},
+		{"controller", Caution, "this program runs in g-a", func(f *Facts) { f.Controller, f.Readings["a"].Guests[0].ID = "u", "u" }},
+		{"controller", Clear, "nothing here needs the host empty", func(f *Facts) { f.Controller, f.Empties = "g-a", false }},
+		{"controller", Blocker, "the round would end with it", func(f *Facts) { f.Controller, f.Rest = "g-a", map[string]bool{"g-a": true} }},
+		{"controller", Blocker, "the round would end with it", func(f *Facts) { f.Controller, f.Cold = "g-a", map[string]bool{"g-a": true} }},
 		{"bmc", Caution, "no BMC is named", func(f *Facts) {
 			f.Readings["a"].SetSection(estate.Section{Name: estate.BMCState, Err: "none"})
 			f.Readings["a"].BMC = estate.BMC{None: true}
