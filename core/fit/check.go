@@ -90,7 +90,7 @@ func verifyLoss(p *Problem, hosts map[string]*Host, out []string, l Loss) error 
 	for _, lost := range l.Hosts {
 		for i := range hosts[lost].Guests {
 			g := &hosts[lost].Guests[i]
-			if len(g.Devices) > 0 {
+			if g.Rooted() {
 				continue
 			}
 			to := hosts[l.Restarts[g.UID()]]

@@ -245,6 +245,9 @@ func (p *Problem) known(names []string) *Obstacle {
 
 // GiB writes an amount of MiB the way screens do.
 func GiB(mib int64) string {
+	if mib > 0 && mib < 100 {
+		return fmt.Sprintf("%d MiB", mib)
+	}
 	if mib%1024 == 0 || mib > 100*1024 {
 		return fmt.Sprintf("%d GiB", (mib+512)/1024)
 	}

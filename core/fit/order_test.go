@@ -313,7 +313,7 @@ func TestTooHardIsUnproven(t *testing.T) {
 }
 
 func TestGiB(t *testing.T) {
-	for mib, want := range map[int64]string{0: "0 GiB", 1024: "1 GiB", 1536: "1.5 GiB", 512: "0.5 GiB", 102400: "100 GiB", 102401: "100 GiB", 102399: "100.0 GiB", 103000: "101 GiB", 102912: "101 GiB"} {
+	for mib, want := range map[int64]string{0: "0 GiB", 1: "1 MiB", 48: "48 MiB", 99: "99 MiB", 103: "0.1 GiB", 1024: "1 GiB", 1536: "1.5 GiB", 512: "0.5 GiB", 102400: "100 GiB", 102401: "100 GiB", 102399: "100.0 GiB", 103000: "101 GiB", 102912: "101 GiB"} {
 		if got := GiB(mib); got != want {
 			t.Errorf("%d MiB: %q, want %q", mib, got, want)
 		}

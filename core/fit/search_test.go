@@ -189,3 +189,45 @@ func TestWhoGoesNext(t *testing.T) {
 		t.Errorf("the last, when it is alone: %v", got)
 	}
 }
+
+// How many tours are tried where none reaches the bound: with each host first, filling up and not, and on clusters of more than six hosts looking at few candidates and at all of them; a first host that can only
+// cost as much as the best tour does is passed over.
+func TestHowManyToursAreTried(t *testing.T) {
+	alike := func(hosts int, untouched bool) *tourist {
+		p := Problem{}
+		for i := range hosts {
+			p.Hosts = append(p.Hosts, host(fmt.Sprint("h", i), 20, 20, 1, 1))
+		}
+		s := searcher(p, Order{})
+		if untouched {
+			p.Hosts = append(p.Hosts, host("free", 4, 20))
+			s = searcher(p, Order{}, everyHost(p)[:hosts]...)
+		}
+		s.bound = 0 // nothing reaches it
+		return s
+	}
+	for _, c := range []struct {
+		hosts     int
+		untouched bool
+		want      int
+	}{{3, true, 6}, {6, true, 12}, {7, true, 28}, {6, false, 1}} {
+		s := alike(c.hosts, c.untouched)
+		if s.search(); s.runs != c.want || s.work > patience {
+			t.Errorf("%d hosts, another %v: %d tours, want %d", c.hosts, c.untouched, s.runs, c.want)
+		}
+	}
+	// Beginning with the one that has most costs most: the others have been tried.
+	p := Problem{Hosts: []Host{host("a", 20, 20, 1), host("b", 20, 20, 1, 1), host("c", 20, 20, 1, 1, 1), host("d", 20, 20, 1, 1, 1, 1)}}
+	s := searcher(p, Order{})
+	s.bound = 0
+	tour := s.search()
+	fewer := 0
+	for _, h := range s.todo {
+		if s.total+s.count(h) < tour.Moves {
+			fewer++
+		}
+	}
+	if want := 1 + 2*fewer; tour.Moves != s.total+1 || s.runs != want && s.runs != 1 {
+		t.Errorf("%d moves for %d guests, %d tours", tour.Moves, s.total, s.runs)
+	}
+}

@@ -81,6 +81,7 @@ type tourist struct {
 	bound int
 	total int // guests that must go, each once
 	work  int
+	runs  int // tours that were tried
 }
 
 // width is how many hosts are out at once.
@@ -107,6 +108,7 @@ func (t *tourist) search() Tour {
 				if best != nil && len(best.stuck) == 0 && f >= 0 && !t.o.Home && !t.anywhere() && t.total+t.count(f) >= best.moves {
 					continue
 				}
+				t.runs++
 				if r := t.run(f, fill, wide, best != nil); best == nil || r != nil && r.better(best) {
 					best = r
 				}
