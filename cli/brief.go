@@ -148,12 +148,11 @@ func releases(words []string, out *plan.Brief) error {
 func rests(words []string, out *plan.Brief) error {
 	out.Guests = nil
 	for _, w := range words {
-		names, how, ok := strings.Cut(w, "=")
-		do, err := brieffile.Do(how)
-		if !ok || names == "" || err != nil {
-			return fmt.Errorf("%q is not guest=shut-down, guest=suspend, guest=eject, guest=cold or guest=leave", w)
+		p, err := brieffile.ParsePolicy(w)
+		if err != nil {
+			return err
 		}
-		out.Guests = append(out.Guests, plan.Policy{Guests: strings.Split(names, ","), Do: do})
+		out.Guests = append(out.Guests, p)
 	}
 	return nil
 }

@@ -65,6 +65,19 @@ func Do(word string) (plan.Do, error) {
 	return n, nil
 }
 
+// Policy writes what is done with guests as one word, as ParsePolicy reads it: guest,guest=what.
+func Policy(p plan.Policy) string { return strings.Join(p.Guests, ",") + "=" + doing(p.Do) }
+
+// ParsePolicy reads such a word.
+func ParsePolicy(word string) (plan.Policy, error) {
+	names, how, ok := strings.Cut(word, "=")
+	do, err := Do(how)
+	if !ok || names == "" || err != nil {
+		return plan.Policy{}, fmt.Errorf("%q is not guest=shut-down, guest=suspend, guest=eject, guest=cold or guest=leave", word)
+	}
+	return plan.Policy{Guests: strings.Split(names, ","), Do: do}, nil
+}
+
 func doing(n plan.Do) string {
 	for w, x := range dos {
 		if x == n {
@@ -243,7 +256,7 @@ func Write(b, usual plan.Brief) ([]byte, error) {
 		d.Guests = append(d.Guests, policy{p.Guests, doing(p.Do)})
 	}
 	for _, w := range b.Windows {
-		d.Windows = append(d.Windows, interval(w))
+		d.Windows = append(d.Windows, Interval(w))
 	}
 	var out bytes.Buffer
 	err := yaml.NewEncoder(&out, yaml.IndentSequence(true)).Encode(d)
@@ -273,7 +286,8 @@ func duration(d time.Duration) string {
 	return s
 }
 
-func interval(w plan.Window) string {
+// Interval writes a window as an interval of ISO 8601.
+func Interval(w plan.Window) string {
 	return w.From.Format(time.RFC3339) + "/" + w.To.Format(time.RFC3339)
 }
 
@@ -328,10 +342,10 @@ func Words(b, usual plan.Brief) (out []string) {
 		option("release", string(k)+"="+b.Releases[k])
 	}
 	for _, p := range b.Guests {
-		option("guest", strings.Join(p.Guests, ",")+"="+doing(p.Do))
+		option("guest", Policy(p))
 	}
 	for _, w := range b.Windows {
-		option("window", interval(w))
+		option("window", Interval(w))
 	}
 	if b.Patience != usual.Patience {
 		option("patience", duration(b.Patience))

@@ -8,6 +8,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -127,6 +128,8 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 		part.NewKey("m", "home", "have guests go home when their host's visit is over, or stay where they went", planned, do(func(b *plan.Brief) { b.Home = !b.Home })),
 		part.NewKey("l", "", "change how full hosts may be made: all, 90, 80, 70 percent", planned, do(turnLimit)),
 		part.NewKey("i", "", "change only some components", planned, func() tea.Msg { return s.askOnly(f) }),
+		part.NewKey("T", "", "say in which windows of time visits may be under way", planned, s.askWindows),
+		part.NewKey("g", "", "say what is done with guests that do not move of themselves", planned, s.askGuests),
 		part.NewKey("u", "", "lift the rules about guests, or keep them again", s.ruled(planned), do(func(b *plan.Brief) { s.turnRules(b) })),
 		part.NewKey("a", "checks", "see every precheck, what it found and what to do", planned, func() tea.Msg { return part.Go{Screen: part.Prechecks, Cluster: s.cluster, What: s.brief} }),
 		part.NewKey("z", "take back", "take back the last change of the plan", back, func() tea.Msg { return s.takeBack(f) }),
@@ -229,6 +232,14 @@ type (
 		cluster string
 		only    []estate.Key
 	}
+	framed struct {
+		cluster string
+		windows []plan.Window
+	}
+	treated struct {
+		cluster string
+		guests  []plan.Policy
+	}
 	begun      struct{ cluster string }
 	equipped   struct{ cluster string }
 	lanePicked struct{ host string }
@@ -270,6 +281,10 @@ func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {
 		return s.change(f, msg.way.Take)
 	case narrowed:
 		return s.change(f, func(b *plan.Brief) { b.Only = msg.only })
+	case framed:
+		return s.change(f, func(b *plan.Brief) { b.Windows = msg.windows })
+	case treated:
+		return s.change(f, func(b *plan.Brief) { b.Guests = msg.guests })
 	case part.Step:
 		s.move(msg.DY)
 	case laneTurned:
@@ -518,6 +533,54 @@ func (s *Screen) askOnly(f part.Frame) tea.Msg {
 			}
 			return narrowed{s.cluster, only}
 		}}
+}
+
+// askWindows asks when visits may be under way.
+func (s *Screen) askWindows() tea.Msg {
+	var now []string
+	for _, w := range s.brief.Windows {
+		now = append(now, brieffile.Interval(w))
+	}
+	return part.Ask{
+		Label: "visits only within",
+		Value: strings.Join(now, " "),
+		Hint:  "as 2026-11-22T22:00/2026-11-23T04:00, several apart by blanks; none for any time",
+		Then: func(text string) tea.Msg {
+			var windows []plan.Window
+			for _, word := range strings.Fields(text) {
+				w, err := brieffile.Window(word, time.Local)
+				if err != nil {
+					return part.Failed{Err: err}
+				}
+				windows = append(windows, w)
+			}
+			return framed{s.cluster, windows}
+		},
+	}
+}
+
+// askGuests asks what is done with guests that do not move of themselves.
+func (s *Screen) askGuests() tea.Msg {
+	var now []string
+	for _, p := range s.brief.Guests {
+		now = append(now, brieffile.Policy(p))
+	}
+	return part.Ask{
+		Label: "guests",
+		Value: strings.Join(now, " "),
+		Hint:  "as gauge-1=shut-down, suspend, eject, cold or leave; several apart by blanks; none for no exception",
+		Then: func(text string) tea.Msg {
+			var guests []plan.Policy
+			for _, word := range strings.Fields(text) {
+				p, err := brieffile.ParsePolicy(word)
+				if err != nil {
+					return part.Failed{Err: err}
+				}
+				guests = append(guests, p)
+			}
+			return treated{s.cluster, guests}
+		},
+	}
 }
 
 func (s *Screen) askReason() tea.Msg {

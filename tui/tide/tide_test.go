@@ -66,6 +66,7 @@ type bench struct {
 	d     *desk
 	frame part.Frame
 	said  string
+	typed string // the answer to whatever is asked
 }
 
 func open(t *testing.T) *bench {
@@ -90,6 +91,10 @@ func (b *bench) take(msg tea.Msg) {
 	case part.Confirm:
 		b.said = msg.Title
 		b.take(msg.Then)
+	case part.Ask:
+		b.take(msg.Then(b.typed))
+	case part.Failed:
+		b.said = msg.Err.Error()
 	default:
 		b.take(b.s.Update(b.frame, msg))
 	}
@@ -210,5 +215,31 @@ func TestALateAnswerIsLetGo(t *testing.T) {
 	b.take(gathered{"c", b.s.turn - 1, nil, nil, errors.New("late")})
 	if b.s.plan != shown || b.s.wrong != nil {
 		t.Error("it is taken")
+	}
+}
+
+// What is typed about windows and guests becomes part of the brief, as the command line has it; what can't be meant is told, and nothing changes.
+func TestWhatIsTyped(t *testing.T) {
+	for _, c := range []struct{ key, typed, words, says string }{
+		{"g", "x,y-*=suspend z=cold", "--guest 'x,y-*=suspend' --guest z=cold", ""},
+		{"g", "", "", ""},
+		{"g", "x=kill", "", `"x=kill" is not guest=shut-down, guest=suspend, guest=eject, guest=cold or guest=leave`},
+		{"T", "2026-11-22T22:00Z/2026-11-23T04:00Z", "", `"2026-11-22T22:00Z" is no time`},
+		{"T", "2026-11-22T22:00:00Z/2026-11-23T04:00:00Z", "--window 2026-11-22T22:00:00Z/2026-11-23T04:00:00Z", ""},
+		{"i", "deb:a,fw:b", "--only deb:a,fw:b", ""},
+		{"i", "nonsense", "", "nonsense"},
+	} {
+		b := open(t)
+		b.typed = c.typed
+		b.press(c.key)
+		if got := strings.Join(brieffile.Words(b.d.brief, plan.DefaultBrief(cluster)), " "); got != c.words || !strings.Contains(b.said, c.says) || (c.says == "") != (b.said == "") {
+			t.Errorf("%s %q: %q, says %q", c.key, c.typed, got, b.said)
+		}
+		if c.words != "" {
+			b.typed = ""
+			if b.press(c.key); len(brieffile.Words(b.d.brief, plan.DefaultBrief(cluster))) > 0 {
+				t.Errorf("%s: nothing typed leaves it as it was", c.key)
+			}
+		}
 	}
 }
