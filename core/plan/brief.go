@@ -253,7 +253,7 @@ func Differences(before, now *Plan) (out []string) {
 	number("visits", len(before.Visits)-len(before.Obstacles()), len(now.Visits)-len(now.Obstacles()))
 	number("can't be made", len(before.Obstacles()), len(now.Obstacles()))
 	number("moves", before.Moves, now.Moves)
-	if am.Round(time.Minute) != bm.Round(time.Minute) || aw.Round(time.Minute) != bw.Round(time.Minute) {
+	if drift.Age(am) != drift.Age(bm) || drift.Age(aw) != drift.Age(bw) {
 		out = append(out, fmt.Sprintf("takes %s → %s, at worst %s → %s", drift.Age(am), drift.Age(bm), drift.Age(aw), drift.Age(bw)))
 	}
 	if a, b := turns(before), turns(now); !slices.Equal(a, b) && len(a) == len(b) {
