@@ -3,9 +3,9 @@ package plan
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 
-	"yareharbour/core/act"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
 )
@@ -41,11 +41,10 @@ func (in Input) waysBack(v *Visit) (out []WayBack) {
 		if !c.Installs() {
 			continue
 		}
-		if n := len(out); n > 0 { // a rung of a ladder ends where the next one begins
-			if j := indexBack(out, c); j >= 0 {
-				out[j].From = c.To
-				continue
-			}
+		begun := slices.IndexFunc(out, func(w WayBack) bool { return w.Component == c.Component && w.Device == c.Device })
+		if begun >= 0 { // a rung of a ladder ends where the next one begins
+			out[begun].From = c.To
+			continue
 		}
 		out = append(out, WayBack{Component: c.Component, Device: c.Device, From: c.To, To: c.From})
 	}
@@ -53,15 +52,6 @@ func (in Input) waysBack(v *Visit) (out []WayBack) {
 		in.wayBack(v, &out[i])
 	}
 	return out
-}
-
-func indexBack(ways []WayBack, c *act.Change) int {
-	for i := range ways {
-		if ways[i].Component == c.Component && ways[i].Device == c.Device {
-			return i
-		}
-	}
-	return -1
 }
 
 // wayBack fills in what speaks against it.
