@@ -126,6 +126,19 @@ type Release struct {
 	own    string   // why its own feed says that it was withdrawn
 }
 
+// Barred says why the release is not put in, as what follows its name in a sentence; "" where it may be. A nil release is barred.
+func (r *Release) Barred() string {
+	switch {
+	case r == nil:
+		return "is in no feed"
+	case r.Withdrawn != "":
+		return "was withdrawn: " + r.Withdrawn
+	case (r.File == "" || r.SHA256 == "") && !r.Signed:
+		return "comes in no file whose SHA-256 is stated, and no signed repository vouches for it"
+	}
+	return ""
+}
+
 // Fix is an advisory that a release is the first in the catalogue to mend.
 type Fix struct {
 	Advisory string   `json:"advisory"`

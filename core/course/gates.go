@@ -276,7 +276,7 @@ func (t *turn) problem(out []string) fit.Problem {
 		}
 		h.Guests = append(slices.Clip(h.Guests), t.awaited(h.Name)...)
 	}
-	return fit.Problem{Hosts: hosts, Rules: t.s.Plan.Rules, Reserve: t.s.Plan.Brief.Reserve, Limit: t.s.Plan.Brief.Limit, Rest: t.s.Plan.Rest(), Eject: t.s.Plan.Eject(), Cold: t.s.Plan.Cold()}
+	return fit.Problem{Hosts: hosts, Terms: t.s.Plan.Terms()}
 }
 
 // toCome are the hosts that are still to be emptied, the next one last: guests that go there move again.

@@ -228,7 +228,7 @@ func (sc *scene) sendGuests() {
 			todo = append(todo, v.Host)
 		}
 	}
-	tour := fit.Plan(fit.Problem{Hosts: precheck.FitHosts(sc.f.Hosts, sc.f.Readings), Reserve: sc.plan.Brief.Reserve, Rest: sc.plan.Rest()}, todo, fit.Order{Fixed: todo, Width: sc.plan.Brief.Out})
+	tour := fit.Plan(fit.Problem{Hosts: precheck.FitHosts(sc.f.Hosts, sc.f.Readings), Terms: fit.Terms{Reserve: sc.plan.Brief.Reserve, Rest: sc.plan.Terms().Rest}}, todo, fit.Order{Fixed: todo, Width: sc.plan.Brief.Out})
 	for _, stop := range tour.Stops {
 		v := &sc.plan.Visits[slices.IndexFunc(sc.plan.Visits, func(v plan.Visit) bool { return v.Host == stop.Host })]
 		if v.Moves == nil && v.After == nil {

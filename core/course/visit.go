@@ -132,8 +132,7 @@ func (t *turn) precheck(v *Visit) {
 // limit: the readings were taken for this very turn.
 func (t *turn) answers(v *Visit) []precheck.Answer {
 	today := t.f.Today[v.Host]
-	brief := t.s.Plan.Brief
-	f := precheck.Facts{Now: t.f.Now, Reserve: brief.Reserve, Out: brief.Out, Hosts: t.f.Hosts, Rules: t.s.Plan.Rules, Limit: brief.Limit, Rest: t.s.Plan.Rest(), Eject: t.s.Plan.Eject(), Cold: t.s.Plan.Cold(), Readings: t.f.Readings, Empties: v.Empties, Round: t.s.Round,
+	f := precheck.Facts{Now: t.f.Now, Terms: t.s.Plan.Terms(), Out: t.s.Plan.Brief.Out, Hosts: t.f.Hosts, Readings: t.f.Readings, Empties: v.Empties, Round: t.s.Round,
 		Adopts: v.Adopts, Visited: t.draining(), Payloads: map[string]error{}, Judged: today.Judged, Verdicts: today.Verdicts, Mismatches: today.Mismatches}
 	f.StagesMiB, f.Kernel = v.Stages()
 	f.Drops, f.Controller = v.Drops, t.s.Plan.Controller

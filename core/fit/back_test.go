@@ -102,15 +102,15 @@ func TestWhoCanGoBack(t *testing.T) {
 	}{
 		{"all of them, the smallest first", Problem{Hosts: []Host{host("a", 100), host("b", 100, guest("x", 20), guest("y", 10))}}, []string{"x", "y"}, "y x", ""},
 		{"one is too large", Problem{Hosts: []Host{host("a", 30), host("b", 100, guest("x", 40), guest("y", 10))}}, []string{"x", "y"}, "y", "x: finds no room on a"},
-		{"the reserve is kept", Problem{Reserve: 1, Hosts: []Host{host("a", 100), host("b", 60, guest("x", 50)), host("c", 100, guest("z", 80))}}, []string{"x"}, "", "x: would leave too little for the reserve"},
+		{"the reserve is kept", Problem{Terms: Terms{Reserve: 1}, Hosts: []Host{host("a", 100), host("b", 60, guest("x", 50)), host("c", 100, guest("z", 80))}}, []string{"x"}, "", "x: would leave too little for the reserve"},
 		{"it is closed", Problem{Hosts: []Host{{Name: "a", Capacity: estate.Resources{MemoryMiB: 100 << 10}}, host("b", 100, guest("x", 1))}}, []string{"x"}, "", "x: finds no room on a"},
 		{"one is pinned", Problem{Hosts: []Host{host("a", 100), host("b", 100, pinned, guest("x", 1))}}, []string{"pinned", "x"}, "x", "pinned: can't be migrated"},
 		{"one has gone", Problem{Hosts: []Host{host("a", 100), host("b", 100, guest("x", 1))}}, []string{"y", "x"}, "x", "y: is not on b any more"},
-		{"those of a unit go as one", Problem{Rules: together, Hosts: []Host{host("a", 100), host("b", 100, guest("t1", 1), guest("t2", 2), guest("x", 3))}}, []string{"x", "t1", "t2"}, "t1 t2 x", ""},
-		{"or not at all", Problem{Rules: together, Hosts: []Host{host("a", 40), host("b", 100, guest("t1", 1), guest("t2", 50), guest("x", 3))}}, []string{"x", "t1", "t2"}, "x", "t1: would leave too little for the reserve on a; t2: finds no room on a"},
-		{"a unit of which one is not asked for stays", Problem{Rules: together, Hosts: []Host{host("a", 100), host("b", 100, guest("t1", 1), guest("t2", 2))}}, []string{"t1"}, "", "t1: would leave"},
+		{"those of a unit go as one", Problem{Terms: Terms{Rules: together}, Hosts: []Host{host("a", 100), host("b", 100, guest("t1", 1), guest("t2", 2), guest("x", 3))}}, []string{"x", "t1", "t2"}, "t1 t2 x", ""},
+		{"or not at all", Problem{Terms: Terms{Rules: together}, Hosts: []Host{host("a", 40), host("b", 100, guest("t1", 1), guest("t2", 50), guest("x", 3))}}, []string{"x", "t1", "t2"}, "x", "t1: would leave too little for the reserve on a; t2: finds no room on a"},
+		{"a unit of which one is not asked for stays", Problem{Terms: Terms{Rules: together}, Hosts: []Host{host("a", 100), host("b", 100, guest("t1", 1), guest("t2", 2))}}, []string{"t1"}, "", "t1: would leave"},
 		{"no such host", Problem{Hosts: []Host{host("b", 100, guest("x", 1))}}, []string{"x"}, "", "x: can't be asked about: a is no host"},
-		{"the reserve is not kept as it is", Problem{Reserve: 1, Hosts: []Host{host("a", 100), host("b", 10, guest("x", 1)), host("c", 200, guest("z", 150))}}, []string{"x"}, "", "x: "},
+		{"the reserve is not kept as it is", Problem{Terms: Terms{Reserve: 1}, Hosts: []Host{host("a", 100), host("b", 10, guest("x", 1)), host("c", 200, guest("z", 150))}}, []string{"x"}, "", "x: "},
 	} {
 		var want []Move
 		for _, w := range c.want {

@@ -112,7 +112,7 @@ func TestEachKindOfRuleIsNamed(t *testing.T) {
 		}
 	}
 	// A host less in reserve can be what costs.
-	p := Problem{Reserve: 1, Hosts: []Host{host("a", 20, 20, 5, 5), host("b", 20, 20, 5, 5), host("c", 20, 20, 2), host("d", 20, 20, 9)}}
+	p := Problem{Terms: Terms{Reserve: 1}, Hosts: []Host{host("a", 20, 20, 5, 5), host("b", 20, 20, 5, 5), host("c", 20, 20, 2), host("d", 20, 20, 9)}}
 	todo := []string{"a", "b", "c"}
 	if tour := Plan(p, todo, Order{}); tour.Moves > tour.Floor {
 		for _, w := range Excess(p, todo, Order{}, tour) {

@@ -25,7 +25,12 @@ import (
 
 // Problem is a cluster as fit sees it.
 type Problem struct {
-	Hosts   []Host
+	Terms
+	Hosts []Host
+}
+
+// Terms are what has to hold, and what may be done with guests.
+type Terms struct {
 	Rules   []estate.Rule
 	Reserve int // hosts that may be lost at once
 	// Limit is the share of its capacity, 0 to 1, up to which a host is sent guests; 0: all of it. Restarts after a loss may take all.

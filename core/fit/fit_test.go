@@ -86,7 +86,7 @@ func TestAgainstBruteForce(t *testing.T) {
 }
 
 func random(r *rand.Rand) Problem {
-	p := Problem{Reserve: r.Intn(3), Hosts: make([]Host, 3+r.Intn(2))}
+	p := Problem{Terms: Terms{Reserve: r.Intn(3)}, Hosts: make([]Host, 3+r.Intn(2))}
 	n := 0
 	for i := range p.Hosts {
 		h := &p.Hosts[i]

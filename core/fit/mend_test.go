@@ -48,8 +48,8 @@ func TestSeats(t *testing.T) {
 		{"by memory", Problem{Hosts: three()}, "c", "b"},
 		{"by cores where those are scarcer", Problem{Hosts: change(three(), func(_, c *Host) { c.Capacity.CPU = 2000 })}, "b", "c"},
 		{"not to a closed host", Problem{Hosts: change(three(), func(_, c *Host) { c.Open = false })}, "b", "b"},
-		{"not where its network is not", Problem{Hosts: change(three(), func(b, c *Host) { b.Networks = []string{"a-10"} }), Rules: []estate.Rule{{Keep: estate.KeptIn, Guests: []string{"a-10"}, Hosts: []string{"a", "b"}}}}, "b", "b"},
-		{"not beside whom it is kept apart from", Problem{Hosts: three(), Rules: []estate.Rule{{Keep: estate.Apart, Guests: []string{"a-10", "c-20"}}}}, "b", "b"},
+		{"not where its network is not", Problem{Hosts: change(three(), func(b, c *Host) { b.Networks = []string{"a-10"} }), Terms: Terms{Rules: []estate.Rule{{Keep: estate.KeptIn, Guests: []string{"a-10"}, Hosts: []string{"a", "b"}}}}}, "b", "b"},
+		{"not beside whom it is kept apart from", Problem{Hosts: three(), Terms: Terms{Rules: []estate.Rule{{Keep: estate.Apart, Guests: []string{"a-10", "c-20"}}}}}, "b", "b"},
 		{"nowhere", Problem{Hosts: change(three(), func(b, c *Host) { b.Capacity.MemoryMiB, c.Capacity.MemoryMiB = 55<<10, 25<<10 })}, "-", "-"},
 		{"to the brim", Problem{Hosts: change(three(), func(b, c *Host) { b.Capacity.MemoryMiB, c.Capacity.MemoryMiB = 60<<10, 29<<10 })}, "b", "b"},
 		{"what it does not take may be short", Problem{Hosts: change(three(), func(b, c *Host) {
@@ -182,7 +182,7 @@ func TestBesideRestarts(t *testing.T) {
 
 // Whom a guest must not meet is on a host as long as that one is not lost, or restarts there.
 func TestWhoMeetsWhom(t *testing.T) {
-	p := Problem{Hosts: []Host{host("a", 100, 10, 30, 20), host("b", 100, 10, 40), host("c", 100, 10, 1)}, Rules: []estate.Rule{{Keep: estate.Apart, Guests: []string{"a-*", "b-40"}}}}
+	p := Problem{Hosts: []Host{host("a", 100, 10, 30, 20), host("b", 100, 10, 40), host("c", 100, 10, 1)}, Terms: Terms{Rules: []estate.Rule{{Keep: estate.Apart, Guests: []string{"a-*", "b-40"}}}}}
 	s, l := bench(t, p)
 	large, small := s.on[1][0], s.on[1][1]
 	ofB := int32(slices.IndexFunc(s.losses, func(x []int32) bool { return x[0] == 2 }))

@@ -12,7 +12,7 @@ import (
 
 // rota is a cluster of five hosts alike with room for one to be out.
 func rota() Problem {
-	p := Problem{Reserve: 1}
+	p := Problem{Terms: Terms{Reserve: 1}}
 	for i, guests := range []string{"a1:4 a2:4 a3:4", "b1:2", "c1:5 c2:5", "d1:3 d2:1", "e1:6"} {
 		p.Hosts = append(p.Hosts, parseHost(fmt.Sprintf("%c 30,8", 'a'+i), guests))
 	}

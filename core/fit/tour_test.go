@@ -13,7 +13,7 @@ import (
 // cluster makes a cluster from a seed, 31 guests a host: alike hosts, or of two sizes with four networks of which one is missing on a sixth of the hosts, and with groups that are kept apart.
 func cluster(seed int64, hosts int, load float64, mixed bool) Problem {
 	r := rand.New(rand.NewSource(seed))
-	p := Problem{Reserve: 1}
+	p := Problem{Terms: Terms{Reserve: 1}}
 	var memory, cores int64
 	for i := range hosts {
 		h := Host{Name: fmt.Sprintf("h%02d", i), Open: true, Networks: []string{"n0", "n1", "n2", "n3"}, Capacity: estate.Resources{MemoryMiB: 512 << 10, CPU: 128_000}}

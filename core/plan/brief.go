@@ -206,13 +206,11 @@ func (in Input) scoped(d drift.Verdict, c want) (out want, left string) {
 	}
 	track, _ := in.Catalogue.TrackOf(d.Component, version, c.Model)
 	rel := in.Catalogue.Release(d.Component, version, track, c.Model)
-	switch {
-	case rel == nil:
+	if rel == nil {
 		return want{}, fmt.Sprintf("the brief wants %s, of which there is no release for this hardware", version)
-	case rel.Withdrawn != "":
-		return want{}, fmt.Sprintf("the brief wants %s, which was withdrawn: %s", version, rel.Withdrawn)
-	case (rel.File == "" || rel.SHA256 == "") && !rel.Signed:
-		return want{}, fmt.Sprintf("the brief wants %s, which comes in no file whose SHA-256 is stated, and no signed repository vouches for it", version)
+	}
+	if why := rel.Barred(); why != "" {
+		return want{}, fmt.Sprintf("the brief wants %s, which %s", version, why)
 	}
 	out = c
 	out.To, out.File, out.SHA256, out.Size, out.Restart, out.below = rel.Version, rel.File, rel.SHA256, rel.Size, cmp.Or(rel.Restart, c.Restart), nil

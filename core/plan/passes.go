@@ -91,7 +91,7 @@ func stepDown(in Input, r *estate.Reading, runs standings, later []want) bool {
 		for n, rel := range c.below {
 			rung := *c
 			rung.To, rung.File, rung.SHA256, rung.Size, rung.Restart = rel.Version, rel.File, rel.SHA256, rel.Size, cmp.Or(rel.Restart, catalogue.NoRestart)
-			if rel.File == "" || rel.SHA256 == "" || rel.Withdrawn != "" || unmet(in, r, runs, rung.Change) != "" {
+			if rel.Barred() != "" || unmet(in, r, runs, rung.Change) != "" {
 				continue
 			}
 			top := *c

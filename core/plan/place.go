@@ -152,7 +152,7 @@ func (p *Plan) visit(host string) *Visit {
 
 // problem is the cluster with what its hosts will offer once they were visited.
 func (in Input) problem(p *Plan) fit.Problem {
-	out := fit.Problem{Hosts: precheck.FitHosts(in.Cluster.Hosts, in.Readings), Rules: p.Rules, Reserve: in.Brief.Reserve, Limit: in.Brief.Limit, Rest: p.Rest(), Eject: p.Eject(), Cold: p.Cold()}
+	out := fit.Problem{Hosts: precheck.FitHosts(in.Cluster.Hosts, in.Readings), Terms: in.Brief.terms(p.Rules, p.Visits...)}
 	for i := range p.Visits {
 		v := &p.Visits[i]
 		n := slices.IndexFunc(out.Hosts, func(h fit.Host) bool { return h.Name == v.Host })

@@ -270,7 +270,7 @@ func visit(in Input, host string) Visit {
 var errUnverified = errors.New("there is nothing here to verify it with")
 
 func (in Input) facts(v *Visit) precheck.Facts {
-	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Reserve: in.Brief.Reserve, Out: in.Brief.Out, Hosts: in.Cluster.Hosts, Rules: in.rules(), Limit: in.Brief.Limit, Rest: (&Plan{Visits: []Visit{*v}}).Rest(), Eject: (&Plan{Visits: []Visit{*v}}).Eject(), Cold: (&Plan{Visits: []Visit{*v}}).Cold(),
+	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Terms: in.Brief.terms(in.rules(), *v), Out: in.Brief.Out, Hosts: in.Cluster.Hosts,
 		Readings: in.Readings, Verdicts: in.Verdicts[v.Host], Empties: v.Empties, Adopts: v.Adopts, Payloads: map[string]error{}}
 	f.StagesMiB, f.Kernel = v.Stages()
 	f.Drops, f.Controller = v.Drops, in.Controller
@@ -377,14 +377,8 @@ func change(d drift.Verdict, r *estate.Reading) (c want, left string) {
 	default:
 		return want{}, ""
 	}
-	if d.Release == nil {
-		return want{}, "the wanted " + d.Wants + " is in no feed"
-	}
-	if d.Release.Withdrawn != "" {
-		return want{}, "the wanted " + d.Wants + " was withdrawn: " + d.Release.Withdrawn
-	}
-	if (d.Release.File == "" || d.Release.SHA256 == "") && !d.Release.Signed {
-		return want{}, "the wanted " + d.Wants + " comes in no file whose SHA-256 is stated, and no signed repository vouches for it: it is not installed"
+	if why := d.Release.Barred(); why != "" {
+		return want{}, "the wanted " + d.Wants + " " + why
 	}
 	c.File, c.SHA256, c.Size = d.Release.File, d.Release.SHA256, d.Release.Size
 	if d.Release.Restart != "" {

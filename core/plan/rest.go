@@ -131,35 +131,23 @@ func (b *Brief) treats(v *Visit, r *estate.Reading) (leaves string) {
 	return leaves
 }
 
-// Rest are the guests, by UID, that come to rest with their hosts.
-func (p *Plan) Rest() map[string]bool {
-	out := map[string]bool{}
-	for i := range p.Visits {
-		for j := range p.Visits[i].Rests {
-			out[p.Visits[i].Rests[j].UID()] = true
-		}
-	}
-	return out
-}
+// Terms are those of fit on which the plan's visits are made.
+func (p *Plan) Terms() fit.Terms { return p.Brief.terms(p.Rules, p.Visits...) }
 
-// Eject are the guests, by UID, whose media are taken out before they move.
-func (p *Plan) Eject() map[string]bool {
-	out := map[string]bool{}
-	for i := range p.Visits {
-		for j := range p.Visits[i].Ejects {
-			out[p.Visits[i].Ejects[j].UID()] = true
+// terms are those of fit by the brief and the rules, with what is done with guests on the visits.
+func (b *Brief) terms(rules []estate.Rule, visits ...Visit) fit.Terms {
+	out := fit.Terms{Rules: rules, Reserve: b.Reserve, Limit: b.Limit, Rest: map[string]bool{}, Eject: map[string]bool{}, Cold: map[string]bool{}}
+	for i := range visits {
+		v := &visits[i]
+		for j := range v.Rests {
+			out.Rest[v.Rests[j].UID()] = true
 		}
-	}
-	return out
-}
-
-// Cold are the guests that run, by UID, and are shut down to be moved.
-func (p *Plan) Cold() map[string]bool {
-	out := map[string]bool{}
-	for i := range p.Visits {
-		for j := range p.Visits[i].Colds {
-			if c := &p.Visits[i].Colds[j]; c.Runs {
-				out[c.UID()] = true
+		for j := range v.Ejects {
+			out.Eject[v.Ejects[j].UID()] = true
+		}
+		for j := range v.Colds {
+			if v.Colds[j].Runs {
+				out.Cold[v.Colds[j].UID()] = true
 			}
 		}
 	}

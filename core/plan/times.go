@@ -102,12 +102,11 @@ func (t Times) steps(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 	usual(act.StageStep, 0)
 	if v.Empties {
 		var acts []act.Act
-		resting := (&Plan{Visits: []Visit{*v}}).Rest()
 		for i := range v.Ejects {
 			acts = append(acts, act.Act{Kind: act.Eject, Guest: v.Ejects[i].Guest})
 		}
 		for _, g := range r.RunningGuests() {
-			if resting[g.UID()] || slices.ContainsFunc(v.Colds, func(c Cold) bool { return c.UID() == g.UID() }) {
+			if slices.ContainsFunc(v.Rests, func(r Rest) bool { return r.UID() == g.UID() }) || slices.ContainsFunc(v.Colds, func(c Cold) bool { return c.UID() == g.UID() }) {
 				continue
 			}
 			acts = append(acts, act.Act{Kind: act.Move, MemoryMiB: g.Load.MemoryMiB, Bandwidth: b.Bandwidth})

@@ -71,16 +71,11 @@ func (in Input) wayBack(v *Visit, w *WayBack) {
 	}
 	track, _ := in.Catalogue.TrackOf(w.Component, w.To, model)
 	rel := in.Catalogue.Release(w.Component, w.To, track, model)
-	switch {
-	case rel == nil:
-		w.None = w.To + " is in no feed"
-	case rel.Withdrawn != "":
-		w.None = w.To + " was withdrawn: " + rel.Withdrawn
-	case (rel.File == "" || rel.SHA256 == "") && !rel.Signed:
-		w.None = w.To + " comes in no file whose SHA-256 is stated, and no signed repository vouches for it"
-	default:
-		w.Here = rel.File != "" && in.Payloads != nil && in.Payloads(rel.File, rel.SHA256) == nil
+	if why := rel.Barred(); why != "" {
+		w.None = w.To + " " + why
+		return
 	}
+	w.Here = rel.File != "" && in.Payloads != nil && in.Payloads(rel.File, rel.SHA256) == nil
 }
 
 // oneWay says which of the releases that are put in, or passed over, can't be gone back from.

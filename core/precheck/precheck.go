@@ -48,19 +48,14 @@ func (a *Answer) Blocks() bool { return a.Level == Blocker && a.Waived == nil }
 
 // Facts is what the checks look at.
 type Facts struct {
-	Now     time.Time
-	MaxAge  time.Duration // a reading older than this answers nothing
-	Reserve int
-	Out     int             // how many hosts may be out of service at once
-	Hosts   []string        // of the cluster
-	Rules   []estate.Rule   // which guests may be where, and with whom
-	Rest    map[string]bool // guests that are brought to rest with their host, by UID
-	Eject   map[string]bool // guests whose media are taken out before they move, by UID
+	Now    time.Time
+	MaxAge time.Duration // a reading older than this answers nothing
+	fit.Terms
+	Out   int      // how many hosts may be out of service at once
+	Hosts []string // of the cluster
 	// Controller is the guest, by name or UUID, that this program runs in; empty where it runs in none.
 	Controller string
-	Drops      []string        // features that the host will have no more after its visit
-	Cold       map[string]bool // guests that are shut down to be moved, by UID
-	Limit      float64         // as fit.Problem has it
+	Drops      []string // features that the host will have no more after its visit
 	Readings   map[string]*estate.Reading
 	Verdicts   []drift.Verdict  // of the host asked about
 	Payloads   map[string]error // file → why it can't be used; nil where it is here and verified
@@ -305,7 +300,7 @@ func (f *Facts) resting(r *estate.Reading) string {
 
 // Problem is the cluster as fit sees it.
 func (f *Facts) Problem() fit.Problem {
-	return fit.Problem{Hosts: FitHosts(f.Hosts, f.Readings), Rules: f.Rules, Reserve: f.Reserve, Limit: f.Limit, Rest: f.Rest, Eject: f.Eject, Cold: f.Cold}
+	return fit.Problem{Hosts: FitHosts(f.Hosts, f.Readings), Terms: f.Terms}
 }
 
 // FitHosts tells fit of a cluster's hosts as they were read. A host that does not answer, or whose guests could not be read, takes nothing and counts as

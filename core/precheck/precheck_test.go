@@ -17,7 +17,7 @@ var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
 
 // facts are those of a cluster in which nothing is wrong.
 func facts() Facts {
-	f := Facts{Now: now, MaxAge: time.Hour, Reserve: 1, Out: 1, Hosts: []string{"a", "b", "c"}, Readings: map[string]*estate.Reading{},
+	f := Facts{Now: now, MaxAge: time.Hour, Terms: fit.Terms{Reserve: 1}, Out: 1, Hosts: []string{"a", "b", "c"}, Readings: map[string]*estate.Reading{},
 		Empties: true, Judged: true, Payloads: map[string]error{"x.payload": nil}}
 	for _, h := range f.Hosts {
 		r := &estate.Reading{Host: h, Capacity: estate.Resources{MemoryMiB: 100, CPU: 100}, BMC: estate.BMC{Power: "On"},

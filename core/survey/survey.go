@@ -228,7 +228,7 @@ func band(in Input, c estate.Cluster) Band {
 	}
 	const exact = 64 // beyond this many hosts a proof takes longer than a look may
 	if len(hosts) <= exact {
-		problem := fit.Problem{Hosts: hosts, Rules: c.Rules, Reserve: c.Reserve}
+		problem := fit.Problem{Hosts: hosts, Terms: fit.Terms{Rules: c.Rules, Reserve: c.Reserve}}
 		b.Reserve = fit.Reserve(problem)
 		for _, there := range fit.Rooms(problem, may) {
 			if there {
@@ -257,7 +257,7 @@ func empties(vs []drift.Verdict) bool {
 
 // ready tells whether none of the checks that readings alone answer would hold a visit to the host up.
 func ready(in Input, c estate.Cluster, host string) bool {
-	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Reserve: c.Reserve, Out: 1, Hosts: c.Hosts, Rules: c.Rules, Readings: in.Readings, Empties: empties(in.Verdicts[host]), Judged: true, Placed: &fit.Answer{Outcome: fit.Fits}}
+	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Terms: fit.Terms{Rules: c.Rules, Reserve: c.Reserve}, Out: 1, Hosts: c.Hosts, Readings: in.Readings, Empties: empties(in.Verdicts[host]), Judged: true, Placed: &fit.Answer{Outcome: fit.Fits}}
 	return len(precheck.Blockers(precheck.Host(f, host))) == 0
 }
 
@@ -516,7 +516,7 @@ func drainable(in Input, b Band) (out []Need) {
 	if len(b.Berths) > most {
 		return nil
 	}
-	cluster := fit.Problem{Hosts: precheck.FitHosts(b.Cluster.Hosts, in.Readings), Rules: b.Cluster.Rules, Reserve: b.Cluster.Reserve}
+	cluster := fit.Problem{Hosts: precheck.FitHosts(b.Cluster.Hosts, in.Readings), Terms: fit.Terms{Rules: b.Cluster.Rules, Reserve: b.Cluster.Reserve}}
 	reasons := map[string][]string{}
 	var order []string
 	for _, h := range b.Berths {
