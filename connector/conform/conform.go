@@ -301,9 +301,11 @@ func (t *trial) sample(kind act.Name) act.Act {
 	switch kind.Step() {
 	case act.DrainStep, act.ReturnStep:
 		a.Guest, a.GuestID, a.To = t.Guest, t.uid(t.Host), t.To
-		if a.For = ""; kind == act.Return {
+		switch kind {
+		case act.Return:
 			a.For = t.To
-		} else if kind != act.Move && kind != act.Carry {
+		case act.Move, act.Carry:
+		default:
 			a.To = ""
 		}
 	case act.StageStep, act.ChangeStep:

@@ -86,11 +86,7 @@ var aptLine = regexp.MustCompile(`^(Inst|Remv) ([^\s:]+)(?::\S+)?(?: \[([^\]]*)\
 
 // resolved reads what apt said.
 func resolved(text string, changes []connector.Wanted) (r act.Resolution) {
-	wanted := map[string]connector.Wanted{}
-	for _, c := range changes {
-		wanted[c.Component.Name()] = c
-	}
-	var errors []string
+	wanted, errors := byName(changes), []string(nil)
 	exit, whole := "", false
 	for line := range strings.Lines(text) {
 		line = strings.TrimSpace(line)
@@ -120,12 +116,28 @@ func resolved(text string, changes []connector.Wanted) (r act.Resolution) {
 			whole = true
 		}
 	}
+	return told(r, errors, whole && exit != "", exit == "0", "apt-get ended with the exit status "+exit)
+}
+
+// byName are the changes by what apt and dnf call their packages.
+func byName(changes []connector.Wanted) map[string]connector.Wanted {
+	out := map[string]connector.Wanted{}
+	for _, c := range changes {
+		out[c.Component.Name()] = c
+	}
+	return out
+}
+
+// told is what a resolver's answer comes to: nothing where it did not come whole, a refusal where it names errors or did not end well, which otherwise says why.
+func told(r act.Resolution, errors []string, whole, well bool, otherwise string) act.Resolution {
 	switch {
 	case r.Unasked != "":
-	case !whole || exit == "":
+	case !whole:
 		r.Unasked = "its answer was cut short"
-	case len(errors) > 0 || exit != "0":
-		r.Refused = strings.Join(append(errors, "apt-get ended with the exit status "+exit)[:max(len(errors), 1)], "; ")
+	case len(errors) > 0:
+		r.Refused = strings.Join(errors, "; ")
+	case !well:
+		r.Refused = otherwise
 	}
 	return r
 }

@@ -73,11 +73,7 @@ func rpmResolution(changes []connector.Wanted) (string, error) {
 
 // rpmResolved reads what dnf said.
 func rpmResolved(text string, changes []connector.Wanted) (r act.Resolution) {
-	wanted := map[string]connector.Wanted{}
-	for _, c := range changes {
-		wanted[c.Component.Name()] = c
-	}
-	var errors []string
+	wanted, errors := byName(changes), []string(nil)
 	exit, whole := "", false
 	for line := range strings.Lines(text) {
 		word, rest, _ := strings.Cut(strings.TrimSpace(line), " ")
@@ -103,12 +99,5 @@ func rpmResolved(text string, changes []connector.Wanted) (r act.Resolution) {
 			whole = true
 		}
 	}
-	switch {
-	case r.Unasked != "":
-	case !whole || exit == "":
-		r.Unasked = "its answer was cut short"
-	case len(errors) > 0 || exit != "0":
-		r.Refused = strings.Join(append(errors, "dnf did not say what it would do")[:max(len(errors), 1)], "; ")
-	}
-	return r
+	return told(r, errors, whole && exit != "", exit == "0", "dnf did not say what it would do")
 }

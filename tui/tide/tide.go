@@ -517,70 +517,67 @@ func (s *Screen) askOnly(f part.Frame) tea.Msg {
 			known[string(c.Component)] = true
 		}
 	}
-	var now []string
-	for _, k := range s.brief.Only {
-		now = append(now, string(k))
-	}
-	return part.Ask{Label: "only these components", Value: strings.Join(now, " "), Hint: "planned now: " + strings.Join(slices.Sorted(maps.Keys(known)), " ") + "; none for all",
-		Then: func(text string) tea.Msg {
-			var only []estate.Key
-			for _, w := range strings.FieldsFunc(text, func(r rune) bool { return r == ' ' || r == ',' }) {
-				k, err := estate.ParseKey(w)
-				if err != nil {
-					return part.Failed{Err: err}
-				}
-				only = append(only, k)
-			}
-			return narrowed{s.cluster, only}
-		}}
+	return askWords(words[estate.Key]{
+		label: "only these components",
+		hint:  "planned now: " + strings.Join(slices.Sorted(maps.Keys(known)), " ") + "; none for all",
+		apart: ",",
+		now:   s.brief.Only,
+		says:  func(k estate.Key) string { return string(k) },
+		reads: estate.ParseKey,
+		then:  func(only []estate.Key) tea.Msg { return narrowed{s.cluster, only} },
+	})
 }
 
 // askWindows asks when visits may be under way.
 func (s *Screen) askWindows() tea.Msg {
-	var now []string
-	for _, w := range s.brief.Windows {
-		now = append(now, brieffile.Interval(w))
-	}
-	return part.Ask{
-		Label: "visits only within",
-		Value: strings.Join(now, " "),
-		Hint:  "as 2026-11-22T22:00/2026-11-23T04:00, several apart by blanks; none for any time",
-		Then: func(text string) tea.Msg {
-			var windows []plan.Window
-			for _, word := range strings.Fields(text) {
-				w, err := brieffile.Window(word, time.Local)
-				if err != nil {
-					return part.Failed{Err: err}
-				}
-				windows = append(windows, w)
-			}
-			return framed{s.cluster, windows}
-		},
-	}
+	return askWords(words[plan.Window]{
+		label: "visits only within",
+		hint:  "as 2026-11-22T22:00/2026-11-23T04:00, several apart by blanks; none for any time",
+		now:   s.brief.Windows,
+		says:  brieffile.Interval,
+		reads: func(word string) (plan.Window, error) { return brieffile.Window(word, time.Local) },
+		then:  func(windows []plan.Window) tea.Msg { return framed{s.cluster, windows} },
+	})
 }
 
 // askGuests asks what is done with guests that do not move of themselves.
 func (s *Screen) askGuests() tea.Msg {
+	return askWords(words[plan.Policy]{
+		label: "guests",
+		hint:  "as gauge-1=shut-down, suspend, eject, cold or leave; several apart by blanks; none for no exception",
+		now:   s.brief.Guests,
+		says:  brieffile.Policy,
+		reads: brieffile.ParsePolicy,
+		then:  func(guests []plan.Policy) tea.Msg { return treated{s.cluster, guests} },
+	})
+}
+
+// words are values that are asked for in one line, apart by blanks and by what else is named.
+type words[T any] struct {
+	label, hint string
+	apart       string
+	now         []T
+	says        func(T) string
+	reads       func(string) (T, error)
+	then        func([]T) tea.Msg
+}
+
+func askWords[T any](w words[T]) tea.Msg {
 	var now []string
-	for _, p := range s.brief.Guests {
-		now = append(now, brieffile.Policy(p))
+	for _, v := range w.now {
+		now = append(now, w.says(v))
 	}
-	return part.Ask{
-		Label: "guests",
-		Value: strings.Join(now, " "),
-		Hint:  "as gauge-1=shut-down, suspend, eject, cold or leave; several apart by blanks; none for no exception",
-		Then: func(text string) tea.Msg {
-			var guests []plan.Policy
-			for _, word := range strings.Fields(text) {
-				p, err := brieffile.ParsePolicy(word)
-				if err != nil {
-					return part.Failed{Err: err}
-				}
-				guests = append(guests, p)
+	return part.Ask{Label: w.label, Value: strings.Join(now, " "), Hint: w.hint, Then: func(text string) tea.Msg {
+		var values []T
+		for _, word := range strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(" "+w.apart, r) }) {
+			v, err := w.reads(word)
+			if err != nil {
+				return part.Failed{Err: err}
 			}
-			return treated{s.cluster, guests}
-		},
-	}
+			values = append(values, v)
+		}
+		return w.then(values)
+	}}
 }
 
 func (s *Screen) askReason() tea.Msg {
