@@ -87,7 +87,8 @@ type Bundle struct {
 // known is the file in which a taken bundle's contents are kept.
 const known = ".bundle.json"
 
-// Open unpacks and reads an archive aside and says what is in it. Nothing is taken in yet; after an error nothing is left behind.
+// Open unpacks and reads an archive aside and says what is in it. Nothing is taken in yet; after an error nothing is
+// left behind.
 func (s Shelf) Open(ctx context.Context, file string, o Options) (*Bundle, error) {
 	if o.Limits == (Limits{}) {
 		o.Limits = Usual
@@ -238,7 +239,8 @@ func (b *Bundle) sumOf(fsys fs.FS, name string, inner map[string]string) (string
 	return hex.EncodeToString(h.Sum(nil)), err
 }
 
-// describe says what every file is. A file in which a release of the bundle comes is a payload; one that has its name and another hash is refused.
+// describe says what every file is. A file in which a release of the bundle comes is a payload; one that has its name
+// and another hash is refused.
 func (b *Bundle) describe(items []intake.Item) error {
 	type named struct {
 		sum string
@@ -311,7 +313,8 @@ func (b *Bundle) Close() error { return os.RemoveAll(b.dir) }
 // ErrKnown is what accepting a bundle gives that was taken in before: nothing is changed.
 var ErrKnown = errors.New("this very bundle was taken in before; nothing has changed")
 
-// Accept takes the bundle in: its payloads into the store, what it says onto the shelf. It is there afterwards wholly or not at all.
+// Accept takes the bundle in: its payloads into the store, what it says onto the shelf. It is there afterwards wholly
+// or not at all.
 func (b *Bundle) Accept(ctx context.Context) error {
 	to := filepath.Join(b.shelf.Dir, b.ID)
 	if _, err := os.Stat(to); err == nil {
@@ -418,7 +421,8 @@ func (s Shelf) Load(c Contents, o Options) ([]catalogue.Batch, error) {
 	return out, nil
 }
 
-// Remove takes a bundle out of the catalogue again; its payloads stay until they are pruned. The id may be its beginning.
+// Remove takes a bundle out of the catalogue again; its payloads stay until they are pruned. The id may be its
+// beginning.
 func (s Shelf) Remove(id string) (Contents, error) {
 	all, err := s.Taken()
 	if err != nil {

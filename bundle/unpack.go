@@ -1,5 +1,5 @@
-// Package bundle takes in archives of releases: zip and tar, also one in another, with whatever the catalogue can be filled from inside. An archive is unpacked
-// and read aside, shown, and taken in whole or not at all.
+// Package bundle takes in archives of releases: zip and tar, also one in another, with whatever the catalogue can be
+// filled from inside. An archive is unpacked and read aside, shown, and taken in whole or not at all.
 package bundle
 
 import (
@@ -29,7 +29,8 @@ type Limits struct {
 // Usual are the limits that hold where none are given.
 var Usual = Limits{Bytes: 16 << 30, Entries: 50_000, Depth: 3, Ratio: 200}
 
-// ErrRefused is what an archive gives that is not taken in for what it is: damaged, cut short, a bomb, or leading outside.
+// ErrRefused is what an archive gives that is not taken in for what it is: damaged, cut short, a bomb, or leading
+// outside.
 var ErrRefused = errors.New("the bundle is refused")
 
 func refuse(format string, args ...any) error {
@@ -92,7 +93,8 @@ func kindOf(name string) (string, error) {
 	return "", nil
 }
 
-// archives within archives are unpacked where their names say that they are ones: many other formats are zip files inside.
+// archives within archives are unpacked where their names say that they are ones: many other formats are zip files
+// inside.
 var nested = []string{".zip", ".tar", ".tgz", ".tar.gz", ".tar.xz", ".tar.zst", ".tar.bz2"}
 
 func isNested(name string) bool {

@@ -12,7 +12,8 @@ import (
 	"gonum.org/v1/plot/vg/draw"
 )
 
-// axes returns a plot in the hand of our drawings, with a time axis below. Its values along x are seconds since the epoch.
+// axes returns a plot in the hand of our drawings, with a time axis below. Its values along x are seconds since the
+// epoch.
 func axes(from, to time.Time) *plot.Plot {
 	p := plot.New()
 	p.BackgroundColor = nil

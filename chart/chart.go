@@ -1,5 +1,5 @@
-// Package chart draws what the screens show as SVG and PDF: one drawing, any output. It draws from the same values as the screens
-// and computes nothing but places.
+// Package chart draws what the screens show as SVG and PDF: one drawing, any output. It draws from the same values as
+// the screens and computes nothing but places.
 package chart
 
 import (
@@ -59,8 +59,8 @@ func (d Drawing) Write(w io.Writer, format string) error {
 	return err
 }
 
-// pdfCanvas writes text as the PDF canvas wants it, and bold text at all. The PDF canvas looks for a bold variant of a font under a name under which it never registers one; under a name of its own it is a font as any
-// other.
+// pdfCanvas writes text as the PDF canvas wants it, and bold text at all. The PDF canvas looks for a bold variant of a
+// font under a name under which it never registers one; under a name of its own it is a font as any other.
 type pdfCanvas struct{ *vgpdf.Canvas }
 
 // FillString implements vg.Canvas.

@@ -31,7 +31,8 @@ func everyDrawing() map[string]Drawing {
 	}
 }
 
-// A hostile name is a text in every drawing: SVG stays well formed, with nothing in it that is not ours, and a PDF is one to a program that checks such.
+// A hostile name is a text in every drawing: SVG stays well formed, with nothing in it that is not ours, and a PDF is
+// one to a program that checks such.
 func TestHostileNamesInDrawings(t *testing.T) {
 	for name, d := range everyDrawing() {
 		var svg, pdf bytes.Buffer

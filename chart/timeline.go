@@ -13,7 +13,8 @@ import (
 	"yareharbour/core/view"
 )
 
-// Timeline draws a round, as it is planned or as it went: a lane for each host with its steps along time, and above them the load with its limit, where that is known. The note stands below.
+// Timeline draws a round, as it is planned or as it went: a lane for each host with its steps along time, and above
+// them the load with its limit, where that is known. The note stands below.
 func Timeline(title, subtitle, note string, l view.Lanes) Drawing {
 	const width, lane, tide = 900, 30, 90
 	height := vg.Length(2*margin + 100 + lane*len(l.Lanes))

@@ -1,5 +1,6 @@
-// Package connector is the border between the program and the outside. The outside is sessions with hosts: a session reads its host, and where that kind of host
-// can do more, the session has more methods, each in a small interface of its own.
+// Package connector is the border between the program and the outside. The outside is sessions with hosts: a session
+// reads its host, and where that kind of host can do more, the session has more methods, each in a small interface of
+// its own.
 //
 // Rules for whoever implements one, to which package conform holds it:
 //
@@ -38,7 +39,8 @@ var (
 
 // Session is a conversation with one host and its BMC. It is safe for concurrent use.
 type Session interface {
-	// Read reads the sections asked for and no more; all where none is named. The call fails only if nothing at all could be tried.
+	// Read reads the sections asked for and no more; all where none is named. The call fails only if nothing at all
+	// could be tried.
 	Read(ctx context.Context, sections ...estate.SectionName) (*estate.Reading, error)
 	// Close ends the conversation and lets go of what it holds here and there.
 	Close() error
@@ -48,7 +50,8 @@ type Session interface {
 type Doer interface {
 	// Do begins what the order says. What takes longer than a few seconds goes on after it has returned.
 	Do(ctx context.Context, o Order) (Receipt, error)
-	// Trace returns what is still known of an act, by its id, or by the task under which it was taken on. What could not be asked is in the trace, not in the error.
+	// Trace returns what is still known of an act, by its id, or by the task under which it was taken on. What could
+	// not be asked is in the trace, not in the error.
 	Trace(ctx context.Context, a act.Act, task string) (act.Trace, error)
 }
 
@@ -70,7 +73,8 @@ type Preparer interface {
 // Wanted is a package change that a host's package manager is asked about.
 type Wanted struct {
 	act.Change
-	// Control reads what a resolver looks at of what is put in, where that comes in a file that the host does not have yet: the control file of a Debian package, an RPM package up to its payload. Else it is nil.
+	// Control reads what a resolver looks at of what is put in, where that comes in a file that the host does not have
+	// yet: the control file of a Debian package, an RPM package up to its payload. Else it is nil.
 	Control func() ([]byte, error)
 }
 
@@ -98,10 +102,12 @@ type Item struct {
 // Order is an act that is to be carried out now.
 type Order struct {
 	act.Act
-	// Entry and Sum are the journal's entry in which the act was intended: the host keeps them, as a second place that knows how long the journal is.
+	// Entry and Sum are the journal's entry in which the act was intended: the host keeps them, as a second place that
+	// knows how long the journal is.
 	Entry int64
 	Sum   string
-	// Payload is what is put in, with its size in bytes; nil where nothing is. Whoever takes it reads it once, to its end.
+	// Payload is what is put in, with its size in bytes; nil where nothing is. Whoever takes it reads it once, to its
+	// end.
 	Payload io.Reader
 	Size    int64
 	// Keep takes what the host gives back; nil where nothing is wanted.
@@ -127,7 +133,8 @@ type Opener interface {
 // Clock is the time of the estate. For real hosts it is the machine's own; a simulated estate may run faster.
 type Clock interface {
 	Now() time.Time
-	// Lasted is how much of the estate's time has passed since some moment, while this program could watch: setting a clock does not change it, and sleep does not count.
+	// Lasted is how much of the estate's time has passed since some moment, while this program could watch: setting a
+	// clock does not change it, and sleep does not count.
 	Lasted() time.Duration
 	// Speed is how many seconds of the estate pass in one of ours.
 	Speed() float64
@@ -188,7 +195,8 @@ func Unreached(host, source string, at time.Time, why error, sections ...estate.
 	return r
 }
 
-// LookOnly wraps an opener so that nothing can be done to hosts for which acts says no: each order is refused with why. Reading goes through.
+// LookOnly wraps an opener so that nothing can be done to hosts for which acts says no: each order is refused with why.
+// Reading goes through.
 func LookOnly(o Opener, acts func(host string) bool, why error) Opener {
 	return lookOnly{o, acts, why}
 }

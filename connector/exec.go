@@ -6,7 +6,8 @@ import (
 	"time"
 )
 
-// Grouped makes a command and all that it starts end together when its context does: none of them outlives the one who asked.
+// Grouped makes a command and all that it starts end together when its context does: none of them outlives the one who
+// asked.
 func Grouped(cmd *exec.Cmd) {
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }

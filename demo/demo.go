@@ -1,5 +1,5 @@
-// Package demo is the made-up estate: Merrow Sound Port Authority, three clusters of hosts named after shore birds, with a case for
-// every situation that the screens must show. It also generates estates of any size from a seed.
+// Package demo is the made-up estate: Merrow Sound Port Authority, three clusters of hosts named after shore birds,
+// with a case for every situation that the screens must show. It also generates estates of any size from a seed.
 package demo
 
 import (
@@ -37,8 +37,8 @@ const EstateFile = "estate.yaml"
 // SimDir is the directory of the simulated estate, below the one given to Write.
 const SimDir = "sim"
 
-// Write puts the demo's files below dir: the estate file, release lists, baselines and payloads. Files that are there already are left
-// as they are, so that what somebody tried out in them is not lost.
+// Write puts the demo's files below dir: the estate file, release lists, baselines and payloads. Files that are there
+// already are left as they are, so that what somebody tried out in them is not lost.
 func Write(dir string) error {
 	if err := writeMirror(filepath.Join(dir, "feeds", "brae-mirror")); err != nil {
 		return err
@@ -114,7 +114,8 @@ func payloads(name string, text []byte, dir string) ([]byte, error) {
 	return []byte(out.String()), nil
 }
 
-// Payload makes the payload file of a release: what a simulated host or BMC understands, and filler up to a believable size.
+// Payload makes the payload file of a release: what a simulated host or BMC understands, and filler up to a believable
+// size.
 func Payload(r catalogue.Release) (file string, body []byte, err error) {
 	p := sim.Payload{Component: r.Component, Version: r.Version, Restart: r.Restart, Hardware: r.Hardware}
 	seed := sha256.Sum256([]byte(string(r.Component) + r.Version))

@@ -25,7 +25,8 @@ var mirrored = []struct{ name, version, source string }{
 	{"brae-paths", "2.3-brae2", ""}, {"lldpd", "1.1-brae1", ""}, {"lldpd", "1.2-brae1", ""}, {"libbrae-tls2", "1.9-brae1", "brae-tls"},
 }
 
-// writeMirror writes a signed Debian repository below dir, with the keyring that its signature is held against. One that is there stays.
+// writeMirror writes a signed Debian repository below dir, with the keyring that its signature is held against. One
+// that is there stays.
 func writeMirror(dir string) error {
 	if _, err := os.Stat(filepath.Join(dir, "brae.gpg")); err == nil {
 		return nil

@@ -19,8 +19,8 @@ import (
 // MostHosts is how large a demo estate may be.
 const MostHosts = 5000
 
-// Fleet makes a demo estate of so many hosts: the demo's own, and further ones, each in the situation of one of those. Some are in clusters as the demo's, the others in clusters of up to 64
-// hosts. The demo itself is the least there is.
+// Fleet makes a demo estate of so many hosts: the demo's own, and further ones, each in the situation of one of those.
+// Some are in clusters as the demo's, the others in clusters of up to 64 hosts. The demo itself is the least there is.
 func Fleet(hosts int) *sim.World {
 	const large = 64
 	w, from := World(), World()
@@ -45,7 +45,8 @@ func Fleet(hosts int) *sim.World {
 	return w
 }
 
-// copies adds so many hosts to a cluster of the world, each as one of the names is, again and again, and returns their names.
+// copies adds so many hosts to a cluster of the world, each as one of the names is, again and again, and returns their
+// names.
 func copies(w, from *sim.World, cluster string, names []string, n, count int) (out []string) {
 	for i := range count {
 		name := fmt.Sprintf("%s-%d", names[i%len(names)], n)
@@ -71,7 +72,8 @@ func copies(w, from *sim.World, cluster string, names []string, n, count int) (o
 	return out
 }
 
-// WriteFleet writes the demo's files for an estate of so many hosts below dir. An estate that is there already is left as it is, whatever its size.
+// WriteFleet writes the demo's files for an estate of so many hosts below dir. An estate that is there already is left
+// as it is, whatever its size.
 func WriteFleet(dir string, hosts int) error {
 	world := filepath.Join(dir, SimDir, sim.WorldFile)
 	if _, err := os.Stat(world); !errors.Is(err, fs.ErrNotExist) {

@@ -8,8 +8,8 @@ import (
 	"yareharbour/sim"
 )
 
-// Generate makes an estate of any size. The same seed makes the same estate. Every host has the demo's components at versions that are mostly
-// in line, packages more packages, and guests that fill it a little over half.
+// Generate makes an estate of any size. The same seed makes the same estate. Every host has the demo's components at
+// versions that are mostly in line, packages more packages, and guests that fill it a little over half.
 func Generate(seed int64, clusters, hostsEach, packages int) *sim.World {
 	r := rand.New(rand.NewSource(seed))
 	w := &sim.World{Now: Start, Hosts: map[string]*sim.Host{}, Restarts: map[string]int{}, Estate: estate.Estate{Name: "generated estate"}}

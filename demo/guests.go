@@ -1,7 +1,8 @@
 package demo
 
 // guests says who runs where, a host a line: "host: name:GiB:cores…". After a slash stand a device that the guest holds
-// (/dev=NAME), what is in its drive and only the host has (/iso=FILE), or that it is off (/off), and its labels (/label=NAME).
+// (/dev=NAME), what is in its drive and only the host has (/iso=FILE), or that it is off (/off), and its labels
+// (/label=NAME).
 const guests = `
 heron: radar-fuse-1:48:6 ais-decode-1:16:3 vts-console-1:24:2 vts-console-2:24:2 traffic-db-1:64:5 met-feed:8:1 vhf-record-1:12:1 cctv-pier-1:16:2
 ibis: radar-fuse-2:48:6 ais-decode-2:16:3 vts-console-3:24:2 vts-console-4:24:2 vhf-record-2:12:1 cctv-pier-2:16:2 replay:96:6/label=batch

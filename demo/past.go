@@ -8,7 +8,8 @@ import (
 	"yareharbour/sim"
 )
 
-// event is a change that happened so many days before Start: until then, hosts that have the component at version to now had it at version from.
+// event is a change that happened so many days before Start: until then, hosts that have the component at version to
+// now had it at version from.
 type event struct {
 	days  int
 	hosts []string // none: all

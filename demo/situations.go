@@ -121,7 +121,8 @@ func halfInstalled(w *sim.World, host string, key estate.Key) {
 	}
 }
 
-// situations puts hosts out of line, each in its own way. All of vts can be mended by a round; tides needs people first; yard has no room.
+// situations puts hosts out of line, each in its own way. All of vts can be mended by a round; tides needs people
+// first; yard has no room.
 func situations(w *sim.World) {
 	// vts: much to do on heron, in two passes, since the adapter's firmware wants the new driver to run first.
 	set(w, "heron", "deb:linux-image-brae", "30.4-brae1")
@@ -167,7 +168,8 @@ func situations(w *sim.World) {
 	insides(w)
 }
 
-// insides are situations in settings, inside guests, and of programs that were replaced under those who run them. None is in vts: no round mends them.
+// insides are situations in settings, inside guests, and of programs that were replaced under those who run them. None
+// is in vts: no round mends them.
 func insides(w *sim.World) {
 	set(w, "bittern", "set:kernel-argument/iommu", "off")
 	set(w, "egret", "set:name-server/1", "10.20.0.54")

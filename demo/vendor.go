@@ -12,7 +12,8 @@ import (
 	"path/filepath"
 )
 
-// writeRPM writes a small RPM repository with an updateinfo below dir. No host of the demo has RPM packages; it shows how such a feed looks.
+// writeRPM writes a small RPM repository with an updateinfo below dir. No host of the demo has RPM packages; it shows
+// how such a feed looks.
 func writeRPM(dir string) error {
 	const primary = `<?xml version="1.0" encoding="UTF-8"?>
 <metadata xmlns="http://linux.duke.edu/metadata/common" packages="2">
@@ -49,7 +50,8 @@ func gzipped(b []byte) []byte {
 // FirmwareBundle is a second archive, of firmware in its own packages, below the directory given to Write.
 const FirmwareBundle = "bundles/skerry-firmware.tar.gz"
 
-// writeFirmware writes an archive that holds a cabinet and a PLDM package, for devices that no host of the demo has yet.
+// writeFirmware writes an archive that holds a cabinet and a PLDM package, for devices that no host of the demo has
+// yet.
 func writeFirmware(name string) error {
 	if _, err := os.Stat(name); err == nil {
 		return nil
@@ -123,7 +125,8 @@ func pldmPackage(version string, vendor, device uint16) []byte {
 	b := append(id, 1, 0, 0)
 	b = append(b, 0, 0, 0, 0, 0, 0, 0, 9, 15, 11, 0xea, 0x07, 0) // 15 November 2026, 09:00
 	b = text(le.AppendUint16(b, 8), version)
-	record := []byte{2, 0, 0, 0, 0, 1, byte(len(version)), 0, 0, 1} // descriptors, options, the set's version, no data, the images
+	// descriptors, options, the set's version, no data, the images
+	record := []byte{2, 0, 0, 0, 0, 1, byte(len(version)), 0, 0, 1}
 	record = append(record, version...)
 	for _, d := range [][2]uint16{{0x0000, vendor}, {0x0100, device}} {
 		record = le.AppendUint16(le.AppendUint16(le.AppendUint16(record, d[0]), 2), d[1])

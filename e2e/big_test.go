@@ -96,7 +96,8 @@ func cpuOf(pid int) time.Duration {
 	return time.Duration(user+system) * 10 * time.Millisecond
 }
 
-// command runs the program and reports what it took: processor seconds, the most memory, and beside it the simulation's own processor seconds.
+// command runs the program and reports what it took: processor seconds, the most memory, and beside it the simulation's
+// own processor seconds.
 func command(b *testing.B, simulation *exec.Cmd, args ...string) {
 	b.Helper()
 	debug.FreeOSMemory() // what this process once took would count as the command's, which begins as a copy of it
@@ -124,7 +125,8 @@ func BenchmarkCheck1000Hosts(b *testing.B) {
 	command(b, bigSim(b, dir, 50), "check", "--state", dir)
 }
 
-// BenchmarkPlan50Hosts reads a cluster of 50 hosts with 1,500 guests and plans a round over it, the whole command; the estate has 1,000 hosts.
+// BenchmarkPlan50Hosts reads a cluster of 50 hosts with 1,500 guests and plans a round over it, the whole command; the
+// estate has 1,000 hosts.
 func BenchmarkPlan50Hosts(b *testing.B) {
 	dir := bigState(b, 20, 50, 30)
 	command(b, bigSim(b, dir, 50), "plan", "c01", "--state", dir)

@@ -46,7 +46,8 @@ func TestMain(m *testing.M) {
 	os.Exit(code)
 }
 
-// A result is kept by go test only as long as the files that its tests opened are the same; that the program was built of others it does not know by itself.
+// A result is kept by go test only as long as the files that its tests opened are the same; that the program was built
+// of others it does not know by itself.
 func TestResultsAreOfThisProgram(t *testing.T) {
 	t.Parallel()
 	n := 0
@@ -163,7 +164,8 @@ func TestDemoRun(t *testing.T) {
 	}
 }
 
-// Whatever is kept is its owner's alone: the demo's files, what a feed brought, the journal, the configurations of hosts.
+// Whatever is kept is its owner's alone: the demo's files, what a feed brought, the journal, the configurations of
+// hosts.
 func TestTheStateIsItsOwnersAlone(t *testing.T) {
 	t.Parallel()
 	dir := demoState(t, 400)
@@ -193,19 +195,21 @@ func TestTheStateIsItsOwnersAlone(t *testing.T) {
 	}
 }
 
-// The process of a round is killed at each of its steps, started again and resumed: the end is as if nothing had happened, and
-// nothing was done twice on a host.
+// The process of a round is killed at each of its steps, started again and resumed: the end is as if nothing had
+// happened, and nothing was done twice on a host.
 func TestKilledAtEachStep(t *testing.T) {
 	t.Parallel()
 	dir := demoState(t, 400)
 	before := world(t, dir)
-	steps := []string{"stage", "move", "close", "backup", "flash", "install", "restart", "prove", "reopen"} // in the order of the first visit that has them all: others are to come after the last
+	// in the order of the first visit that has them all: others are to come after the last
+	steps := []string{"stage", "move", "close", "backup", "flash", "install", "restart", "prove", "reopen"}
 	args := []string{"round", "start", "vts", "--reason", "killed on purpose", "--state", dir}
 	for _, step := range steps {
 		killAt(t, dir, step, args)
 		args = []string{"round", "resume", "vts", "--state", dir}
 	}
-	if r := run(t, args...); r.code != 0 && !strings.Contains(r.err, "is finished") { // the last kill may have come when all was written
+	// the last kill may have come when all was written
+	if r := run(t, args...); r.code != 0 && !strings.Contains(r.err, "is finished") {
 		t.Fatalf("the last resume: exit %d\n%s%s", r.code, r.out, r.err)
 	}
 	if r := run(t, "check", "vts", "--state", dir); r.code != 0 {
@@ -228,7 +232,8 @@ func TestKilledAtEachStep(t *testing.T) {
 	for _, act := range after.Acts {
 		count[act]++
 	}
-	// heron has two passes and two adapters with the same firmware; everything else happens once, but for what may be done again by whoever was killed before it was written that it was done.
+	// heron has two passes and two adapters with the same firmware; everything else happens once, but for what may be
+	// done again by whoever was killed before it was written that it was done.
 	most := map[string]int{"restart heron": 2, "flash fw:lorne-l25 on heron": 2}
 	for act, n := range count {
 		limit := cmp.Or(most[act], 1)
@@ -241,7 +246,8 @@ func TestKilledAtEachStep(t *testing.T) {
 	}
 }
 
-// killAt runs the command, and kills its process when the step's intent (or, of a step that only looks, its outcome) is in the journal.
+// killAt runs the command, and kills its process when the step's intent (or, of a step that only looks, its outcome) is
+// in the journal.
 func killAt(t *testing.T, dir string, step string, args []string) {
 	t.Helper()
 	s, err := store.Open(t.Context(), dir)
@@ -384,7 +390,8 @@ func TestLocalCheckSaysWhatAptSays(t *testing.T) {
 	}
 }
 
-// A baseline "severity high and above" built from an OSV file: what it finds on this machine is what is upgradable and mended by an advisory of that severity.
+// A baseline "severity high and above" built from an OSV file: what it finds on this machine is what is upgradable and
+// mended by an advisory of that severity.
 func TestLocalCheckBySeverityOfAdvisories(t *testing.T) {
 	t.Parallel()
 	if m, _ := filepath.Glob("/var/lib/apt/lists/*_Packages*"); len(m) == 0 {
@@ -400,7 +407,8 @@ func TestLocalCheckBySeverityOfAdvisories(t *testing.T) {
 	var records []string
 	want := map[string]bool{}
 	n := 0
-	for name := range up { // every other upgradable package gets a severe advisory about its source, the rest a mild one
+	// every other upgradable package gets a severe advisory about its source, the rest a mild one
+	for name := range up {
 		source, ver := sources[name][0], sources[name][1]
 		vector := low
 		if n%2 == 0 {
@@ -505,7 +513,8 @@ func move(t *testing.T, c *simconn.Connector, from string, g estate.Guest, to st
 	t.Fatal("the guest never arrived")
 }
 
-// Simulated hosts take orders as they are, and there is nothing to take away from them; what would be put on real ones can be read.
+// Simulated hosts take orders as they are, and there is nothing to take away from them; what would be put on real ones
+// can be read.
 func TestHostsThatNeedNothing(t *testing.T) {
 	t.Parallel()
 	dir := demoState(t, 60)

@@ -13,7 +13,8 @@ import (
 	"yareharbour/e2e/drive"
 )
 
-// What is hostile in a terminal, a spreadsheet, a drawing or a log: an escape sequence that clears the screen and sets its title, a C1 control, a mark that turns the direction of writing, line breaks, a formula.
+// What is hostile in a terminal, a spreadsheet, a drawing or a log: an escape sequence that clears the screen and sets
+// its title, a C1 control, a mark that turns the direction of writing, line breaks, a formula.
 const hostile = "\x1b[2J\x1b]0;owned\x07\u009b31m\u202egnp.exe\r\nroot:x\u2028=HYPERLINK(\"http://x.invalid\")"
 
 // hostileWorld is the demo with hostile words where hosts, publishers and files speak.

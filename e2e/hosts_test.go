@@ -14,7 +14,8 @@ import (
 	"yareharbour/sim"
 )
 
-// A real host behind a real sshd, with a simulated BMC beside it: every way to it is tested, everything that it tells is read, and what it does not tell is unread.
+// A real host behind a real sshd, with a simulated BMC beside it: every way to it is tested, everything that it tells
+// is read, and what it does not tell is unread.
 func TestARealHostWithItsBMC(t *testing.T) {
 	s := sshtest.Start(t)
 	world := demoState(t, 30)
@@ -68,7 +69,8 @@ func TestARealHostWithItsBMC(t *testing.T) {
 	if r := run(t, "check", "--estate", good, "--state", dir); r.code != 4 {
 		t.Errorf("nothing was judged and the exit code is %d: %s", r.code, r.out)
 	}
-	// A wrong pin, a missing secret, and a host that is not there: each is told at its stage with what to do, and costs only its own part.
+	// A wrong pin, a missing secret, and a host that is not there: each is told at its stage with what to do, and costs
+	// only its own part.
 	for _, c := range []struct{ bmc, says string }{
 		{fmt.Sprintf("bmcs:\n  - {host: heron, at: %q, user: %s, password: \"env:HERON_BMC\", fingerprint: %s}\n", a.BMC["heron"], sim.User, strings.Repeat("0", 64)), "is pinned"},
 		{fmt.Sprintf("bmcs:\n  - {host: heron, at: %q, user: %s, password: \"env:NOT_THERE\", fingerprint: %s}\n", a.BMC["heron"], sim.User, a.Fingerprint), "in the environment as NOT_THERE"},

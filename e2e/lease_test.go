@@ -121,8 +121,8 @@ func shortLease(t *testing.T, dir string) {
 	writeFile(t, file, append([]byte("lease: 2s\n"), readFile(t, file)...))
 }
 
-// A runner is stopped (SIGSTOP) when its order is on its way, for longer than its lease. Another finishes the round. Then the first is let go on, and its order arrives: nothing happens
-// on any host, and it ends.
+// A runner is stopped (SIGSTOP) when its order is on its way, for longer than its lease. Another finishes the round.
+// Then the first is let go on, and its order arrives: nothing happens on any host, and it ends.
 func TestAStaleRunnerDoesNothing(t *testing.T) {
 	for _, kind := range []act.Name{act.Move, act.Close, act.Install, act.Restart} {
 		t.Run(string(kind), func(t *testing.T) {
@@ -174,7 +174,8 @@ func TestAStaleRunnerDoesNothing(t *testing.T) {
 	}
 }
 
-// stopOutsideOfWriting stops a process at a moment at which it does not hold the state file: a process that is stopped while it writes lets nobody else write.
+// stopOutsideOfWriting stops a process at a moment at which it does not hold the state file: a process that is stopped
+// while it writes lets nobody else write.
 func stopOutsideOfWriting(t *testing.T, p *os.Process, dir string) {
 	t.Helper()
 	s, err := store.Open(t.Context(), dir)
@@ -202,7 +203,8 @@ func stopOutsideOfWriting(t *testing.T, p *os.Process, dir string) {
 	}
 }
 
-// standsStill tells whether every thread of a process is stopped: each stops when it comes out of the kernel, and not when the signal is sent.
+// standsStill tells whether every thread of a process is stopped: each stops when it comes out of the kernel, and not
+// when the signal is sent.
 func standsStill(t *testing.T, pid int) bool {
 	t.Helper()
 	threads, err := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/stat", pid))
@@ -219,7 +221,8 @@ func standsStill(t *testing.T, pid int) bool {
 	return true
 }
 
-// The simulation dies in the middle of a flash, and the round fails. When it is there again the round goes on, and the board is not flashed a second time.
+// The simulation dies in the middle of a flash, and the round fails. When it is there again the round goes on, and the
+// board is not flashed a second time.
 func TestNoSecondFlash(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
@@ -292,7 +295,8 @@ func db(t *testing.T, dir string, statements ...string) {
 	}
 }
 
-// A journal that was cut or altered is told by everything that reads it, and nothing is done by it; looking at the rest goes on.
+// A journal that was cut or altered is told by everything that reads it, and nothing is done by it; looking at the rest
+// goes on.
 func TestAJournalThatWasCutIsTold(t *testing.T) {
 	t.Parallel()
 	dir := demoState(t, 400)
@@ -316,7 +320,8 @@ func TestAJournalThatWasCutIsTold(t *testing.T) {
 	s.Wait(`the journal of its round can't be trusted`)
 }
 
-// Yesterday's copy of a state directory is told by the hosts: they have taken orders that it does not know. Where the newer copy is gone, a host that was left closed can be adopted.
+// Yesterday's copy of a state directory is told by the hosts: they have taken orders that it does not know. Where the
+// newer copy is gone, a host that was left closed can be adopted.
 func TestAnOlderCopyIsTold(t *testing.T) {
 	t.Parallel()
 	dir := demoState(t, 400)
@@ -364,7 +369,8 @@ func TestAnOlderCopyIsTold(t *testing.T) {
 	}
 }
 
-// What was approved is what runs: a round is started from the plan that was shown, and refused where facts have moved since.
+// What was approved is what runs: a round is started from the plan that was shown, and refused where facts have moved
+// since.
 func TestARoundStartsFromThePlanThatWasShown(t *testing.T) {
 	t.Parallel()
 	dir := demoState(t, 400)

@@ -9,7 +9,8 @@ import (
 	"yareharbour/e2e/drive"
 )
 
-// On the Plan screen settings are changed, and what they do is seen at once: figures, order, ways out. What is shown is exported, and started.
+// On the Plan screen settings are changed, and what they do is seen at once: figures, order, ways out. What is shown is
+// exported, and started.
 func TestAPlanIsChangedAndStarted(t *testing.T) {
 	t.Parallel()
 	dir := demoState(t, 400)
@@ -130,7 +131,8 @@ func broken(t *testing.T) string {
 	return file
 }
 
-// A guest that can't move is shut down for the visit where the brief says so, and runs again afterwards. It is never done without that.
+// A guest that can't move is shut down for the visit where the brief says so, and runs again afterwards. It is never
+// done without that.
 func TestAGuestComesToRestForAVisit(t *testing.T) {
 	t.Parallel()
 	dir := demoState(t, 800)
@@ -169,7 +171,8 @@ func TestAGuestComesToRestForAVisit(t *testing.T) {
 	}
 }
 
-// A caution is waived on the Prechecks screen, and a blocker that allows it: the plan goes on then, and the record has both.
+// A caution is waived on the Prechecks screen, and a blocker that allows it: the plan goes on then, and the record has
+// both.
 func TestWhatWasFoundIsWaived(t *testing.T) {
 	t.Parallel()
 	dir := demoState(t, 100)
@@ -214,7 +217,8 @@ func TestWhatWasFoundIsWaived(t *testing.T) {
 	}
 }
 
-// A check of one's own is asked with the others, holds a round up where it blocks, can be waived, and never clears on not knowing.
+// A check of one's own is asked with the others, holds a round up where it blocks, can be waived, and never clears on
+// not knowing.
 func TestACheckOfOnesOwn(t *testing.T) {
 	t.Parallel()
 	dir := demoState(t, 400)

@@ -53,7 +53,8 @@ func buildRPM(t *testing.T, dir, name, epoch, ver, rel string) {
 	tool(t, "rpmbuild", "-bb", "-D", "_rpmdir "+dir, "-D", "_topdir "+t.TempDir(), "-D", "_rpmfilename %{NAME}-%{VERSION}-%{RELEASE}.rpm", "--quiet", spec)
 }
 
-// What a feed from an RPM repository and a baseline say is out of date is what dnf says, with and without the severity of its advisories.
+// What a feed from an RPM repository and a baseline say is out of date is what dnf says, with and without the severity
+// of its advisories.
 func TestRPMRepositoryAgainstDnf(t *testing.T) {
 	t.Parallel()
 	for _, name := range []string{"rpmbuild", "createrepo_c", "modifyrepo_c", "dnf", "rpm"} {

@@ -59,8 +59,8 @@ func TestScreensFromLookingToAFinishedRound(t *testing.T) {
 	s.Ends("0")
 }
 
-// One command is all the set-up there is: it writes the demo's files, starts the simulation and opens the screens. Its state lies where
-// --demo finds it again, and apart from that of a real estate.
+// One command is all the set-up there is: it writes the demo's files, starts the simulation and opens the screens. Its
+// state lies where --demo finds it again, and apart from that of a real estate.
 func TestDemoOpensByItself(t *testing.T) {
 	home := t.TempDir()
 	t.Setenv("XDG_STATE_HOME", home)
@@ -220,7 +220,8 @@ func TestTheEstateFallsSilent(t *testing.T) {
 	s.Ends("0")
 }
 
-// From "here is a vendor's zip" to "these drives on these hosts are behind", and a baseline edited with its effect told, without leaving the terminal.
+// From "here is a vendor's zip" to "these drives on these hosts are behind", and a baseline edited with its effect
+// told, without leaving the terminal.
 func TestCatalogueBundleAndBaselineOnTheScreens(t *testing.T) {
 	t.Parallel()
 	dir := demoState(t, 1)

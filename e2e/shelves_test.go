@@ -33,7 +33,8 @@ func walk(t *testing.T, dir string, steps []step) {
 	}
 }
 
-// "Here is a mirror, a vendor's zip and twelve hosts": what an administrator does who has never seen the tool, on the command line.
+// "Here is a mirror, a vendor's zip and twelve hosts": what an administrator does who has never seen the tool, on the
+// command line.
 func TestFromAMirrorAndAZipToWhatIsBehindAndWhy(t *testing.T) {
 	t.Parallel()
 	dir := demoState(t, 1)

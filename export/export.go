@@ -202,7 +202,8 @@ func Bundle(c bundle.Contents) Writer {
 	}
 }
 
-// Plan is all that a round would do; as a drawing, its timeline. words are the options of a command line that plans the same.
+// Plan is all that a round would do; as a drawing, its timeline. words are the options of a command line that plans the
+// same.
 func Plan(p *plan.Plan, words []string) Writer {
 	return func(w io.Writer, format string) error {
 		if draws(format) {

@@ -1,8 +1,9 @@
-// Package feed fetches what can be had: from a mirror over HTTP or HTTPS, or from a directory, into generations. A generation is a directory that holds
-// everything a feed says at one moment, whole and verified; until the next one is, the old one stays what the feed says.
+// Package feed fetches what can be had: from a mirror over HTTP or HTTPS, or from a directory, into generations. A
+// generation is a directory that holds everything a feed says at one moment, whole and verified; until the next one is,
+// the old one stays what the feed says.
 //
-// Below the directory of a feed lie "current", a link to its generation; "next", what an interrupted sync fetched so far, which the next sync goes on
-// from; and "status.json".
+// Below the directory of a feed lie "current", a link to its generation; "next", what an interrupted sync fetched so
+// far, which the next sync goes on from; and "status.json".
 package feed
 
 import (
@@ -35,7 +36,9 @@ const (
 	Debian   Kind = "debian"   // a Debian repository, with suites below dists
 	RPM      Kind = "rpm"      // an RPM repository, with its repodata
 	Firmware Kind = "firmware" // firmware metadata in AppStream XML: one file
-	Files    Kind = "files"    // release lists, CSAF and OSV advisories, cabinets, PLDM packages: files named by an index.txt, or a directory of them
+	// release lists, CSAF and OSV advisories, cabinets, PLDM packages: files named by an index.txt, or a directory of
+	// them
+	Files Kind = "files"
 )
 
 // Kinds lists them.
@@ -173,13 +176,15 @@ type State struct {
 type Shelf struct {
 	Dir string
 
-	// Idle is how long an answer may stay away before it counts as stalled, and Whole how long one file may take, all tries together. Zero: the usual.
+	// Idle is how long an answer may stay away before it counts as stalled, and Whole how long one file may take, all
+	// tries together. Zero: the usual.
 	Idle, Whole time.Duration
 
 	first time.Duration // between the first two tries; zero: 300 ms
 }
 
-// patience is how long is waited between tries: twice as long each time, and not quite regularly, so that many who were turned away do not come back at once.
+// patience is how long is waited between tries: twice as long each time, and not quite regularly, so that many who were
+// turned away do not come back at once.
 func (s Shelf) patience() backoff.BackOff {
 	return &backoff.ExponentialBackOff{InitialInterval: cmp.Or(s.first, 300*time.Millisecond), Multiplier: 2, RandomizationFactor: .3, MaxInterval: 20 * time.Second}
 }

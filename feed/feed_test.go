@@ -30,7 +30,8 @@ func sum(s string) string {
 	return hex.EncodeToString(h[:])
 }
 
-// mirror is a web server of a map of files, with everything that real ones do: validators, ranges, and failures to order.
+// mirror is a web server of a map of files, with everything that real ones do: validators, ranges, and failures to
+// order.
 type mirror struct {
 	*httptest.Server
 	mu     sync.Mutex
@@ -231,7 +232,8 @@ func TestACancelledSyncLeavesTheOldAndGoesOnLater(t *testing.T) {
 		t.Error("what was known is lost")
 	}
 	close(m.slow)
-	left := filepath.Join(s.Dir, "corran", "next", "index.txt") // whatever it left; it may be one file with the current one
+	// whatever it left; it may be one file with the current one
+	left := filepath.Join(s.Dir, "corran", "next", "index.txt")
 	_ = os.Remove(left)
 	if err := os.WriteFile(left, []byte("half of it"), 0o600); err != nil {
 		t.Fatal(err)
@@ -262,7 +264,8 @@ func TestAProxyIsUsed(t *testing.T) {
 	}
 }
 
-// repository makes a Debian suite whose mirror is in the middle of an update: the plain path holds what the Release file does not know yet.
+// repository makes a Debian suite whose mirror is in the middle of an update: the plain path holds what the Release
+// file does not know yet.
 func repository(byHash bool) map[string]string {
 	packages := "Package: crab\nVersion: 1-1\nArchitecture: amd64\nFilename: pool/crab.deb\nSize: 4\nSHA256: " + sum("crab") + "\n\n"
 	release := fmt.Sprintf("Origin: Brae\nSuite: s\nDate: %s\nSHA256:\n %s %d main/binary-amd64/Packages\n %s 9 other/binary-amd64/Packages\n %s 9 main/binary-i386/Packages\n",
@@ -333,7 +336,8 @@ func TestADirectoryIsAFeedToo(t *testing.T) {
 	}
 }
 
-// What an interrupted sync took over from the current generation is the same file on disk: the next sync must not write into it.
+// What an interrupted sync took over from the current generation is the same file on disk: the next sync must not write
+// into it.
 func TestTheCurrentGenerationIsNeverWrittenInto(t *testing.T) {
 	dir := t.TempDir()
 	source := filepath.Join(dir, "a.yaml")

@@ -47,7 +47,8 @@ type note struct {
 	Size     int64  `json:"size"`
 }
 
-// want is a file that is to be had. A file with a hash is the one only with that hash; one without is asked for anew each time.
+// want is a file that is to be had. A file with a hash is the one only with that hash; one without is asked for anew
+// each time.
 type want struct {
 	path   string // in the generation
 	from   string // at the source; empty: path
@@ -110,7 +111,8 @@ func client(f Feed) (*http.Client, error) {
 	}}, nil
 }
 
-// get brings a file into the next generation and returns where it lies there. What the current generation has already is not fetched again.
+// get brings a file into the next generation and returns where it lies there. What the current generation has already
+// is not fetched again.
 func (f *fetcher) get(ctx context.Context, w want) (string, error) {
 	to := filepath.Join(f.next, filepath.FromSlash(w.path))
 	f.state.File = w.path
@@ -227,7 +229,8 @@ func (f *fetcher) copy(ctx context.Context, w want, to string) (note, error) {
 		return note{}, err
 	}
 	defer src.Close()
-	if err := os.Remove(to); err != nil && !errors.Is(err, os.ErrNotExist) { // it may be one file with that of the current generation, which must stay as it is
+	// it may be one file with that of the current generation, which must stay as it is
+	if err := os.Remove(to); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return note{}, err
 	}
 	dst, err := os.OpenFile(to, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
@@ -246,7 +249,8 @@ func (f *fetcher) try(ctx context.Context, w want, to string) (note, error) {
 	ctx, stop := context.WithCancelCause(ctx)
 	defer stop(nil)
 	idle := cmp.Or(f.idle, usualIdle)
-	watch := time.AfterFunc(idle+15*time.Second, func() { stop(fmt.Errorf("%w: nothing came for %s", errStalled, idle)) }) // connecting and shaking hands takes its own time
+	// connecting and shaking hands takes its own time
+	watch := time.AfterFunc(idle+15*time.Second, func() { stop(fmt.Errorf("%w: nothing came for %s", errStalled, idle)) })
 	defer watch.Stop()
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, f.place(w), nil)
 	if err != nil {
@@ -294,7 +298,8 @@ func (f *fetcher) ask(req *http.Request, w want, part string) int64 {
 		var n note
 		if b, err := os.ReadFile(part + ".json"); err == nil && json.Unmarshal(b, &n) == nil && (n.ETag != "" || n.Modified != "") {
 			validator := n.ETag
-			if validator == "" || strings.HasPrefix(validator, "W/") { // a weak one does not vouch for bytes (RFC 9110, 13.1.5)
+			// a weak one does not vouch for bytes (RFC 9110, 13.1.5)
+			if validator == "" || strings.HasPrefix(validator, "W/") {
 				validator = n.Modified
 			}
 			if validator != "" {

@@ -42,7 +42,8 @@ func quick(t *testing.T) Shelf {
 	return Shelf{Dir: t.TempDir(), Idle: 500 * time.Millisecond, Whole: 4 * time.Second, first: time.Millisecond}
 }
 
-// Whatever a mirror does, a sync ends within its limits, says what was wrong, keeps what was there, uses little memory, and lets go of the feed.
+// Whatever a mirror does, a sync ends within its limits, says what was wrong, keeps what was there, uses little memory,
+// and lets go of the feed.
 func TestAHostileMirrorCostsASentence(t *testing.T) {
 	bomb := func() []byte { // some hundred KB that unpack to a thousand times that
 		var out bytes.Buffer
@@ -219,7 +220,8 @@ func (s suite) files(t *testing.T, key *openpgp.Entity) map[string]string {
 	return out
 }
 
-// A good signature says who wrote a Release: not that it is the suite that was asked for, nor that it is not an old one. What a site may need all the same it can permit.
+// A good signature says who wrote a Release: not that it is the suite that was asked for, nor that it is not an old
+// one. What a site may need all the same it can permit.
 func TestWhatASignatureDoesNotSay(t *testing.T) {
 	key, err := openpgp.NewEntity("Brae", "", "archive@brae.invalid", &packet.Config{Time: func() time.Time { return now.AddDate(-1, 0, 0) }})
 	if err != nil {

@@ -11,7 +11,8 @@ import (
 	"yareharbour/payload"
 )
 
-// Payload fetches the file in which a release comes into the payload store. Its hash is the one that the feed's verified metadata states.
+// Payload fetches the file in which a release comes into the payload store. Its hash is the one that the feed's
+// verified metadata states.
 func (s Shelf) Payload(ctx context.Context, f Feed, r *catalogue.Release, to payload.Store, progress func(Progress)) error {
 	if r.File == "" || r.SHA256 == "" {
 		return fmt.Errorf("the release names no file with its hash")

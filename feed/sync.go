@@ -56,8 +56,8 @@ type Result struct {
 // ErrBusy is what a sync gives while another one of the same feed is under way.
 var ErrBusy = errors.New("it is being synced already")
 
-// Sync brings the feed up to date. Whatever goes wrong, and when it is cancelled, the generation that was there stays, and what was fetched is gone on
-// with the next time. Progress, if wanted, is told from the calling goroutine.
+// Sync brings the feed up to date. Whatever goes wrong, and when it is cancelled, the generation that was there stays,
+// and what was fetched is gone on with the next time. Progress, if wanted, is told from the calling goroutine.
 func (s Shelf) Sync(ctx context.Context, f Feed, now time.Time, progress func(Progress)) (Result, error) {
 	if err := f.Check(); err != nil {
 		return Result{}, fmt.Errorf("the feed %s: %w", f.Name, err)
@@ -298,7 +298,8 @@ func (f *fetcher) release(ctx context.Context, root string, keys debindex.Keyrin
 	return rel, nil
 }
 
-// standsFor holds a Release to the suite that was asked for, and to the one in hand: a signature says who wrote it, not that it is this one, nor that it is the newest.
+// standsFor holds a Release to the suite that was asked for, and to the one in hand: a signature says who wrote it, not
+// that it is this one, nor that it is the newest.
 func (f *fetcher) standsFor(root, suite string, rel debindex.Release) error {
 	if !f.feed.Allows(OtherSuite) && rel.Suite != suite && rel.Codename != suite && path.Base(rel.Suite) != path.Base(suite) && path.Base(rel.Codename) != path.Base(suite) {
 		return fmt.Errorf("%s calls itself suite %q, codename %q, and %s was asked for; \"allow: [%s]\" for this feed in the estate file permits that", root, rel.Suite, rel.Codename, suite, OtherSuite)
@@ -334,8 +335,8 @@ func older(what string, had, now time.Time) error {
 		what, now.UTC().Format("2 Jan 2006 15:04 MST"), had.UTC().Format("2 Jan 2006 15:04 MST"), Older)
 }
 
-// indexes fetches the Packages files of a suite in the best compression that there is, under their hashes where the suite offers that: then a mirror that is
-// updated in the middle does no harm.
+// indexes fetches the Packages files of a suite in the best compression that there is, under their hashes where the
+// suite offers that: then a mirror that is updated in the middle does no harm.
 func (f *fetcher) indexes(ctx context.Context, root string, rel debindex.Release) error {
 	found, by := 0, map[string]bool{}
 	for _, name := range rel.Indexes(intake.Options{Native: f.feed.Architecture}.Dpkg()) {
@@ -424,7 +425,8 @@ func (f *fetcher) firmware(ctx context.Context) error {
 	return err
 }
 
-// files fetches what an index.txt names, a path a line (as CSAF 2.0, 7.1.13 has it); of a directory without one, every file.
+// files fetches what an index.txt names, a path a line (as CSAF 2.0, 7.1.13 has it); of a directory without one, every
+// file.
 func (f *fetcher) files(ctx context.Context) error {
 	at, err := f.get(ctx, want{path: "index.txt", absent: !f.feed.Remote()})
 	var names []string

@@ -1,4 +1,5 @@
-// Package format holds the readers and writers of files; its tests here hold the YAML files to their errors and their schemas' promises.
+// Package format holds the readers and writers of files; its tests here hold the YAML files to their errors and their
+// schemas' promises.
 package format
 
 import (

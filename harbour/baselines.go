@@ -86,8 +86,8 @@ func (h *Harbour) problemsOf(readings map[string]*estate.Reading, b baseline.Bas
 // ownBaselines is the directory of baselines that were made here and are in no estate file.
 func (h *Harbour) ownBaselines() string { return filepath.Join(h.State, Kept, "baselines") }
 
-// LoadBaselines reads the baseline files: those that the estate file names, and those that were made here. A file that was changed by other hands is kept as
-// a new version.
+// LoadBaselines reads the baseline files: those that the estate file names, and those that were made here. A file that
+// was changed by other hands is kept as a new version.
 func (h *Harbour) LoadBaselines(ctx context.Context) error {
 	out, err := h.loadBaselines(ctx)
 	h.mu.Lock()
@@ -151,8 +151,9 @@ func (h *Harbour) found(ctx context.Context, name, file, text string) (int, erro
 	return n, err
 }
 
-// SaveBaseline writes a baseline's file and keeps what it says as a version after the one numbered after; 0 for a new one. A text that can't be read, or whose
-// name is another, is refused, and so is one made from a version that is not the newest any more.
+// SaveBaseline writes a baseline's file and keeps what it says as a version after the one numbered after; 0 for a new
+// one. A text that can't be read, or whose name is another, is refused, and so is one made from a version that is not
+// the newest any more.
 func (h *Harbour) SaveBaseline(ctx context.Context, name, text string, after int, by, why string) (int, error) {
 	if strings.TrimSpace(why) == "" {
 		return 0, errors.New("a version of a baseline needs a reason: it is what people will ask for")
@@ -199,7 +200,8 @@ func (h *Harbour) SaveBaseline(ctx context.Context, name, text string, after int
 	return n, h.LoadBaselines(ctx)
 }
 
-// RemoveBaseline takes a baseline away that was made here; its versions stay. One of the estate file is the estate file's to remove.
+// RemoveBaseline takes a baseline away that was made here; its versions stay. One of the estate file is the estate
+// file's to remove.
 func (h *Harbour) RemoveBaseline(ctx context.Context, name string) error {
 	s, err := h.Source(name)
 	if err != nil {
@@ -214,8 +216,8 @@ func (h *Harbour) RemoveBaseline(ctx context.Context, name string) error {
 	return h.LoadBaselines(ctx)
 }
 
-// Effect tells what it would do to the estate, as it was last read, if the baseline of that name said the text, and what in the text names what is not there. An empty
-// text is no baseline.
+// Effect tells what it would do to the estate, as it was last read, if the baseline of that name said the text, and
+// what in the text names what is not there. An empty text is no baseline.
 func (h *Harbour) Effect(ctx context.Context, name, text string) (drift.Effect, []baseline.Problem, error) {
 	if err := h.Sound(); err != nil {
 		return drift.Effect{}, nil, err

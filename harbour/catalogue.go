@@ -21,15 +21,17 @@ import (
 	"yareharbour/format/releaselist"
 )
 
-// Catalogue returns all that is known of what can be had, as it was last loaded. It is not changed any more; a newer one takes its place.
+// Catalogue returns all that is known of what can be had, as it was last loaded. It is not changed any more; a newer
+// one takes its place.
 func (h *Harbour) Catalogue() *catalogue.Catalogue {
 	h.mu.RLock()
 	defer h.mu.RUnlock()
 	return h.catalogue
 }
 
-// Reload reads the catalogue anew: release lists, indices, feeds as they were synced, bundles as they were taken in. What can't be read costs nothing else; until all of
-// it can be, what is known says so (Sound), and a whole catalogue that was there before stays.
+// Reload reads the catalogue anew: release lists, indices, feeds as they were synced, bundles as they were taken in.
+// What can't be read costs nothing else; until all of it can be, what is known says so (Sound), and a whole catalogue
+// that was there before stays.
 func (h *Harbour) Reload() error {
 	cat, err := h.load()
 	h.mu.Lock()
@@ -79,8 +81,8 @@ func (h *Harbour) load() (*catalogue.Catalogue, error) {
 	return cat, errors.Join(errs...)
 }
 
-// Sound says what of the estate's files can't be read, and nil where all can. While it is not nil no verdict is to be believed, and none is given: a baseline or a feed is
-// missing among what hosts are held against.
+// Sound says what of the estate's files can't be read, and nil where all can. While it is not nil no verdict is to be
+// believed, and none is given: a baseline or a feed is missing among what hosts are held against.
 func (h *Harbour) Sound() error {
 	h.mu.RLock()
 	defer h.mu.RUnlock()
@@ -124,7 +126,8 @@ type standing struct {
 // freshly is how long what was read is relied on where no file changed: signatures end by the clock.
 const freshly = 10 * time.Minute
 
-// today returns everything that is known as its files have it now. They are read anew where any of them changed: a round asks before every act.
+// today returns everything that is known as its files have it now. They are read anew where any of them changed: a
+// round asks before every act.
 func (h *Harbour) today() (*catalogue.Catalogue, error) {
 	stamp, err := h.stamp()
 	if err != nil {
@@ -139,7 +142,8 @@ func (h *Harbour) today() (*catalogue.Catalogue, error) {
 	return h.standing.catalogue, h.standing.err
 }
 
-// stamp tells the files from which the catalogue is read apart from those that they were: by name, size and time of change.
+// stamp tells the files from which the catalogue is read apart from those that they were: by name, size and time of
+// change.
 func (h *Harbour) stamp() (string, error) {
 	var out strings.Builder
 	roots := []string{h.Shelf.Dir, h.Bundles.Dir}
@@ -215,7 +219,8 @@ func latest(a, b time.Time) time.Time {
 	return b
 }
 
-// Sync brings feeds up to date one after the other, and then the catalogue. One that fails does not keep the others; its error is among those joined.
+// Sync brings feeds up to date one after the other, and then the catalogue. One that fails does not keep the others;
+// its error is among those joined.
 func (h *Harbour) Sync(ctx context.Context, feeds []feed.Feed, progress func(feed.Progress)) (map[string]feed.Result, error) {
 	out := map[string]feed.Result{}
 	var errs []error
@@ -357,7 +362,8 @@ func (h *Harbour) Prune(ctx context.Context, rule catalogue.PruneRule) ([]catalo
 	return catalogue.Prune(have, wanted, h.Catalogue().Payloads(), rule, time.Now()), nil
 }
 
-// Doomed says which payloads the rule lets go, and with damaged those too that are not as their hashes say, wanted or not.
+// Doomed says which payloads the rule lets go, and with damaged those too that are not as their hashes say, wanted or
+// not.
 func (h *Harbour) Doomed(ctx context.Context, rule catalogue.PruneRule, damaged bool) ([]catalogue.Doomed, error) {
 	var out []catalogue.Doomed
 	var err error

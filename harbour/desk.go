@@ -22,11 +22,13 @@ import (
 	"yareharbour/format/baselinefile"
 )
 
-// Desk is an opened estate under the hands of a person: what takes time is asked of it, and its answers are views and sentences. It may be used from several goroutines.
+// Desk is an opened estate under the hands of a person: what takes time is asked of it, and its answers are views and
+// sentences. It may be used from several goroutines.
 type Desk struct {
 	*Harbour
 	By string // who it is
-	// Launch has a process of its own begin the round that the words tell, as they would stand behind "yare round", and returns once it has begun, or says why it has not.
+	// Launch has a process of its own begin the round that the words tell, as they would stand behind "yare round", and
+	// returns once it has begun, or says why it has not.
 	Launch func(ctx context.Context, cluster string, words ...string) error
 }
 
@@ -141,7 +143,8 @@ func (d *Desk) Schedule(_ context.Context, name, schedule string) error {
 	return d.Shelf.Set(f.Name, s)
 }
 
-// Unpack unpacks and reads an archive aside. It must be closed. Where a keyring file is named, a good signature is wanted.
+// Unpack unpacks and reads an archive aside. It must be closed. Where a keyring file is named, a good signature is
+// wanted.
 func (d *Desk) Unpack(ctx context.Context, file, keyring string, progress func(string)) (*bundle.Opened, error) {
 	var keyrings []string
 	if keyring != "" {
@@ -272,7 +275,8 @@ func (d *Desk) PruneBy(ctx context.Context, text string, really bool) ([]catalog
 	return doomed, nil
 }
 
-// EffectOn tells what it would do to what a view shows if the baseline of that name said the text, and which names in it are not there.
+// EffectOn tells what it would do to what a view shows if the baseline of that name said the text, and which names in
+// it are not there.
 func (d *Desk) EffectOn(_ context.Context, e *view.Estate, name, text string) (drift.Effect, []baseline.Problem, error) {
 	after, err := baselinefile.Parse(name+".yaml", []byte(text))
 	if err != nil {

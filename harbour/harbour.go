@@ -1,5 +1,5 @@
-// Package harbour opens an estate: the files that describe it are read, its connector dialled, its store at hand. Commands
-// and screens stand on it; it decides nothing that core does not.
+// Package harbour opens an estate: the files that describe it are read, its connector dialled, its store at hand.
+// Commands and screens stand on it; it decides nothing that core does not.
 package harbour
 
 import (
@@ -34,7 +34,8 @@ const MaxAge = 24 * time.Hour
 // EstateFile is the name of the estate file below a state or configuration directory.
 const EstateFile = "estate.yaml"
 
-// Kept is the directory, below the state directory, of what feeds said, bundles brought, and baselines that were made here.
+// Kept is the directory, below the state directory, of what feeds said, bundles brought, and baselines that were made
+// here.
 const Kept = "kept"
 
 // Harbour is an estate that is open.
@@ -82,7 +83,8 @@ type Options struct {
 // ErrNoEstate is what opening without an estate file gives.
 var ErrNoEstate = errors.New("there is no estate file")
 
-// OpenStore opens only what an estate's state directory keeps: enough to watch a round and to ask it to pause or stop, whatever became of the estate's other files.
+// OpenStore opens only what an estate's state directory keeps: enough to watch a round and to ask it to pause or stop,
+// whatever became of the estate's other files.
 func OpenStore(ctx context.Context, o Options) (*Harbour, error) {
 	if _, err := os.Stat(filepath.Join(o.State, store.File)); err != nil {
 		return nil, err
@@ -91,8 +93,8 @@ func OpenStore(ctx context.Context, o Options) (*Harbour, error) {
 	return h, h.openStore(ctx)
 }
 
-// Open opens an estate. A release list, feed, bundle or baseline that can't be read costs only what stands on it: Sound says which. An estate whose connector can't be
-// dialled is open too; its hosts do not answer.
+// Open opens an estate. A release list, feed, bundle or baseline that can't be read costs only what stands on it: Sound
+// says which. An estate whose connector can't be dialled is open too; its hosts do not answer.
 func Open(ctx context.Context, o Options) (*Harbour, error) {
 	file, err := find(o)
 	if err != nil {
@@ -138,7 +140,8 @@ func (h *Harbour) openStore(ctx context.Context) error {
 	return err
 }
 
-// state opens the state file below dir for everything, or, where it can't be written, for looking: what is in it, or nothing.
+// state opens the state file below dir for everything, or, where it can't be written, for looking: what is in it, or
+// nothing.
 func state(ctx context.Context, dir string) (st *store.Store, unwritable, err error) {
 	st, err = store.Open(ctx, dir)
 	if err == nil || errors.Is(err, store.ErrNewer) {
@@ -245,7 +248,8 @@ func (h *Harbour) Check(c *drift.Checker, readings map[string]*estate.Reading) m
 	return out
 }
 
-// Hosts returns the hosts that the names mean, each once: those of clusters, single hosts, and all where there is no name.
+// Hosts returns the hosts that the names mean, each once: those of clusters, single hosts, and all where there is no
+// name.
 func (h *Harbour) Hosts(names ...string) (out []string, err error) {
 	var all, known []string
 	for _, c := range h.Estate.Clusters {

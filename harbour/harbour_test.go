@@ -195,7 +195,8 @@ func TestTimesAreLearnedFromRounds(t *testing.T) {
 	}
 }
 
-// The time of day must be the time of day alone: between two times with a monotonic reading no clock is ever seen to be set.
+// The time of day must be the time of day alone: between two times with a monotonic reading no clock is ever seen to be
+// set.
 func TestTheMachinesTimeOfDayIsTheTimeOfDayAlone(t *testing.T) {
 	var c machineClock
 	if now := c.Now(); now != now.Round(0) {
@@ -206,7 +207,8 @@ func TestTheMachinesTimeOfDayIsTheTimeOfDayAlone(t *testing.T) {
 	}
 }
 
-// A what-if plans a cluster of the demo estate again on the same reading: the largest of three, with everything changed that a key changes.
+// A what-if plans a cluster of the demo estate again on the same reading: the largest of three, with everything changed
+// that a key changes.
 func BenchmarkWhatIf(b *testing.B) {
 	h := open(b)
 	d := &Desk{Harbour: h, By: "tester"}

@@ -13,7 +13,8 @@ import (
 	"yareharbour/store"
 )
 
-// tally keeps what the drift of the clusters comes to now in which hosts were read, as the newest kept readings have it.
+// tally keeps what the drift of the clusters comes to now in which hosts were read, as the newest kept readings have
+// it.
 func (h *Harbour) tally(ctx context.Context, read map[string]*estate.Reading) error {
 	c := h.Checker()
 	for _, cl := range h.Estate.Clusters {
@@ -71,8 +72,8 @@ func (h *Harbour) Compare(ctx context.Context, from, to string) (view.Comparison
 	return view.Compare(from, before, to, after), nil
 }
 
-// ReadingAt returns the reading that a name means: HOST, its newest kept one; HOST@TIME, the one that held then. The time is a date, a date with a
-// time, or a duration before now, as 24h or 7d.
+// ReadingAt returns the reading that a name means: HOST, its newest kept one; HOST@TIME, the one that held then. The
+// time is a date, a date with a time, or a duration before now, as 24h or 7d.
 func (h *Harbour) ReadingAt(ctx context.Context, name string) (*estate.Reading, error) {
 	host, when, dated := strings.Cut(name, "@")
 	if _, ok := h.Estate.ClusterOf(host); !ok {

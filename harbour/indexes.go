@@ -18,9 +18,9 @@ import (
 // ErrNoIndexes is what loading from a directory that is not there gives.
 var ErrNoIndexes = errors.New("the Debian indices")
 
-// LoadIndexes adds the Debian indices of a directory, laid out as apt keeps its lists, to the catalogue. native is the architecture whose
-// packages are named without it. Where keyrings are named, every index must be signed by one of their keys at the time now; a directory of
-// which one index is bad adds nothing.
+// LoadIndexes adds the Debian indices of a directory, laid out as apt keeps its lists, to the catalogue. native is the
+// architecture whose packages are named without it. Where keyrings are named, every index must be signed by one of
+// their keys at the time now; a directory of which one index is bad adds nothing.
 func LoadIndexes(cat *catalogue.Catalogue, dir, native string, keyrings []string, now time.Time) error {
 	if st, err := os.Stat(dir); err != nil || !st.IsDir() {
 		return fmt.Errorf("%w: there is no directory %s", ErrNoIndexes, dir)
@@ -55,7 +55,8 @@ func LoadIndexes(cat *catalogue.Catalogue, dir, native string, keyrings []string
 // AptLists is where apt keeps its indices.
 const AptLists = "/var/lib/apt/lists"
 
-// aptUses names the files of apt's own directory that belong to sources which are configured. It is nil for any other directory, and where there is no apt to ask.
+// aptUses names the files of apt's own directory that belong to sources which are configured. It is nil for any other
+// directory, and where there is no apt to ask.
 func aptUses(dir string) []string {
 	if filepath.Clean(dir) != AptLists {
 		return nil

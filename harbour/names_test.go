@@ -20,7 +20,8 @@ import (
 	"yareharbour/demo"
 )
 
-// binding finds, in a baseline's text, the names that bind, permit or pardon: each of its matches' first group is a name.
+// binding finds, in a baseline's text, the names that bind, permit or pardon: each of its matches' first group is a
+// name.
 var binding = []*regexp.Regexp{
 	regexp.MustCompile(`(?m)^assign: \[([a-z]+)`),
 	regexp.MustCompile(`(?m)^assign: \[[a-z]+/([a-z]+)`),
@@ -33,8 +34,9 @@ var binding = []*regexp.Regexp{
 	regexp.MustCompile(`(?m)^ +hosts: \[[a-z]+/([a-z]+)`),
 }
 
-// Invariant 12: a name that matches nothing is an error where it binds, permits or pardons. Each such name of each baseline of the demo is misspelt in turn: every one is an error with its line, the effect
-// says so, and nothing of it is saved.
+// Invariant 12: a name that matches nothing is an error where it binds, permits or pardons. Each such name of each
+// baseline of the demo is misspelt in turn: every one is an error with its line, the effect says so, and nothing of it
+// is saved.
 func TestEachNameOfEachBaselineMisspelt(t *testing.T) {
 	h := open(t)
 	if _, err := h.Read(t.Context(), mustHosts(t, h), nil); err != nil {
@@ -78,8 +80,8 @@ func TestEachNameOfEachBaselineMisspelt(t *testing.T) {
 	}
 }
 
-// What the editor says while somebody types is what the command line says and what saving holds against: with the other baselines beside it, so that an exception from another's clause pardons
-// something, and one from nobody's does not.
+// What the editor says while somebody types is what the command line says and what saving holds against: with the other
+// baselines beside it, so that an exception from another's clause pardons something, and one from nobody's does not.
 func TestTheEditorSaysWhatSavingHolds(t *testing.T) {
 	h := open(t)
 	if _, err := h.Read(t.Context(), mustHosts(t, h), nil); err != nil {
@@ -139,7 +141,8 @@ func TestHostsByNamesWithAHintAtWhatWasMeant(t *testing.T) {
 	}
 }
 
-// A broken file costs what stands on it and nothing else: with a broken release list nothing is judged, and looking, pausing and stopping still work.
+// A broken file costs what stands on it and nothing else: with a broken release list nothing is judged, and looking,
+// pausing and stopping still work.
 func TestABrokenFileCostsWhatStandsOnIt(t *testing.T) {
 	h := open(t)
 	dir := h.dir
@@ -177,7 +180,8 @@ func TestABrokenFileCostsWhatStandsOnIt(t *testing.T) {
 	}
 }
 
-// Where the outside can't be reached at all, every host is unread with the reason, every act is refused, and the kept past can be looked at.
+// Where the outside can't be reached at all, every host is unread with the reason, every act is refused, and the kept
+// past can be looked at.
 func TestAnEstateThatCannotBeReached(t *testing.T) {
 	dir := t.TempDir()
 	if err := demo.Write(dir); err != nil {
@@ -224,7 +228,8 @@ func TestAnEstateThatCannotBeReached(t *testing.T) {
 	}
 }
 
-// A round asks before every act whether what it puts in still stands: nothing is read anew for it as long as no file changes.
+// A round asks before every act whether what it puts in still stands: nothing is read anew for it as long as no file
+// changes.
 func BenchmarkWithdrawnBeforeEachAct(b *testing.B) {
 	dir := b.TempDir()
 	if err := demo.Write(dir); err != nil {

@@ -17,7 +17,8 @@ func (h *Harbour) Narrow(ctx context.Context, text string) (narrow.Filter, error
 	return narrow.ParseWith(text, kept)
 }
 
-// KeepFilter keeps a filter's text under a name, and forgets it where the text is empty. A text that can't be understood is refused.
+// KeepFilter keeps a filter's text under a name, and forgets it where the text is empty. A text that can't be
+// understood is refused.
 func (h *Harbour) KeepFilter(ctx context.Context, name, text string) error {
 	if name == "" || strings.ContainsAny(name, " @=") {
 		return fmt.Errorf("%q can't be a filter's name: one word, without @ and =", name)

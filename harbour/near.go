@@ -2,7 +2,8 @@ package harbour
 
 import "strings"
 
-// Near returns a hint at the known word that a misspelt one is closest to, ready to be put behind an error's sentence, and "" where none is close.
+// Near returns a hint at the known word that a misspelt one is closest to, ready to be put behind an error's sentence,
+// and "" where none is close.
 func Near(word string, known []string) string {
 	best, at := "", 3 // more than two letters apart is another word
 	for _, k := range known {

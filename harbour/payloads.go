@@ -21,7 +21,8 @@ import (
 	"yareharbour/payload"
 )
 
-// Payloads are the payload store, and beside it the estate's own directory of payload files. What was verified is remembered for as long as the file stays as it is.
+// Payloads are the payload store, and beside it the estate's own directory of payload files. What was verified is
+// remembered for as long as the file stays as it is.
 type Payloads struct {
 	Store payload.Store
 	Dir   string
@@ -38,7 +39,8 @@ type verified struct {
 	err  error
 }
 
-// Check returns why the file can't be used, and nil where it is here and has that SHA-256, in hex. A file that did not change since is not read again.
+// Check returns why the file can't be used, and nil where it is here and has that SHA-256, in hex. A file that did not
+// change since is not read again.
 func (p *Payloads) Check(file, sum string) error {
 	_, err := p.find(file, sum)
 	return err
@@ -81,7 +83,8 @@ func (p *Payloads) find(file, sum string) (string, error) {
 	return name, err
 }
 
-// Open returns the bytes of the file as a stream, with their number. The stream ends in an error instead of its end if what came out of it does not have the hash.
+// Open returns the bytes of the file as a stream, with their number. The stream ends in an error instead of its end if
+// what came out of it does not have the hash.
 func (p *Payloads) Open(file, sum string) (io.ReadCloser, int64, error) {
 	name, err := p.find(file, sum)
 	if err != nil {
@@ -98,7 +101,8 @@ func (p *Payloads) Open(file, sum string) (io.ReadCloser, int64, error) {
 	return &stream{file: f, hash: sha256.New(), sum: sum}, is.Size(), nil
 }
 
-// stream is a payload on its way out. It shows nothing of its file but its bytes, so that they can't be copied past the hash.
+// stream is a payload on its way out. It shows nothing of its file but its bytes, so that they can't be copied past the
+// hash.
 type stream struct {
 	file *os.File
 	hash hash.Hash

@@ -86,7 +86,8 @@ func (h *Harbour) Unprepared(ctx context.Context, cluster string) (out []string,
 	return out, err
 }
 
-// Missing tells which hosts of a cluster lack something before they take orders, and what that is, once for all that lack the same.
+// Missing tells which hosts of a cluster lack something before they take orders, and what that is, once for all that
+// lack the same.
 func (h *Harbour) Missing(ctx context.Context, cluster string) (hosts, lines []string, err error) {
 	c, err := h.Cluster(cluster)
 	if err != nil {
@@ -123,7 +124,8 @@ func (h *Harbour) Missing(ctx context.Context, cluster string) (hosts, lines []s
 	return hosts, lines, nil
 }
 
-// preparing does something with hosts, some at a time, each with its limit, and returns what failed, in the hosts' order.
+// preparing does something with hosts, some at a time, each with its limit, and returns what failed, in the hosts'
+// order.
 func (h *Harbour) preparing(ctx context.Context, hosts []string, do func(ctx context.Context, i int, p connector.Preparer) error) error {
 	failed := make([]error, len(hosts))
 	var g errgroup.Group

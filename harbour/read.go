@@ -28,8 +28,8 @@ func (h *Harbour) newest(ctx context.Context) (map[string]*estate.Reading, error
 	return h.Readings.Newest(ctx, hosts)
 }
 
-// Read reads the hosts and keeps what was read. After each it calls progress, if there is one; calls do not overlap. A host that does not
-// answer is in the result with its sections unread and what else was last known of it.
+// Read reads the hosts and keeps what was read. After each it calls progress, if there is one; calls do not overlap. A
+// host that does not answer is in the result with its sections unread and what else was last known of it.
 func (h *Harbour) Read(ctx context.Context, hosts []string, progress func(host string, done int)) (map[string]*estate.Reading, error) {
 	kept, err := h.Readings.Newest(ctx, hosts)
 	if err != nil {

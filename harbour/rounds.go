@@ -27,7 +27,8 @@ import (
 	"yareharbour/store"
 )
 
-// Plan reads the cluster and plans a round over it. Nothing is touched. The plan is kept under its digest, so that a round can be started from the very one that was shown.
+// Plan reads the cluster and plans a round over it. Nothing is touched. The plan is kept under its digest, so that a
+// round can be started from the very one that was shown.
 func (h *Harbour) Plan(ctx context.Context, b plan.Brief) (plan.Plan, error) {
 	p, err := h.plan(ctx, b)
 	if err != nil {
@@ -47,8 +48,9 @@ func (h *Harbour) plan(ctx context.Context, b plan.Brief) (plan.Plan, error) {
 	return plan.Make(*in), ctx.Err()
 }
 
-// Gather reads the cluster of a brief and brings together all that a plan is made from, what the hosts' own package managers say of it included. From it a plan for another brief can be made without reading anything.
-// A brief that names what there is not is refused.
+// Gather reads the cluster of a brief and brings together all that a plan is made from, what the hosts' own package
+// managers say of it included. From it a plan for another brief can be made without reading anything. A brief that
+// names what there is not is refused.
 func (h *Harbour) Gather(ctx context.Context, b plan.Brief) (*plan.Input, error) {
 	c, err := h.Cluster(b.Cluster)
 	if err != nil {
@@ -84,7 +86,8 @@ func (h *Harbour) Gather(ctx context.Context, b plan.Brief) (*plan.Input, error)
 	return &in, ctx.Err()
 }
 
-// controller is the guest that this program runs in: the one that the estate file names, or the one with this machine's UUID. Where that is no guest of the cluster it means nothing.
+// controller is the guest that this program runs in: the one that the estate file names, or the one with this machine's
+// UUID. Where that is no guest of the cluster it means nothing.
 func (h *Harbour) controller() string {
 	if h.file.Controller != "" {
 		return h.file.Controller
@@ -96,7 +99,8 @@ func (h *Harbour) controller() string {
 	return strings.ToLower(strings.TrimSpace(string(text)))
 }
 
-// controllerThere refuses where the estate file names a guest that this program runs in, and no host that was ever read has such a guest.
+// controllerThere refuses where the estate file names a guest that this program runs in, and no host that was ever read
+// has such a guest.
 func (h *Harbour) controllerThere(ctx context.Context) error {
 	name := h.file.Controller
 	if name == "" {
@@ -182,7 +186,8 @@ func (h *Harbour) control(c act.Change) ([]byte, error) {
 	return text, nil
 }
 
-// Journal reads a round's journal from its beginning, with the chain of its entries. Where it can't be trusted it returns what comes before, and a *course.Malformed.
+// Journal reads a round's journal from its beginning, with the chain of its entries. Where it can't be trusted it
+// returns what comes before, and a *course.Malformed.
 func (h *Harbour) Journal(ctx context.Context, id string) (*course.State, *course.Chain, error) {
 	chain := course.NewChain(id)
 	events, err := h.Rounds.Journal(ctx, id, chain)
@@ -209,7 +214,8 @@ func (h *Harbour) Latest(ctx context.Context, cluster string) (*course.State, st
 	return s, head, err
 }
 
-// NothingError is what starting a round gives when no host is to be visited. That every host is in line is only one of the reasons.
+// NothingError is what starting a round gives when no host is to be visited. That every host is in line is only one of
+// the reasons.
 type NothingError struct{ Plan plan.Plan }
 
 func (e *NothingError) Error() string {
@@ -233,7 +239,8 @@ func (e *MovedError) Error() string {
 	return fmt.Sprintf("the plan of %s that was shown is not what would be done now; look at a new one:\n  %s", e.Cluster, strings.Join(e.Moved, "\n  "))
 }
 
-// ContradictionError is what going on with a round gives when hosts know of orders that this store does not: its journal is not all that was written.
+// ContradictionError is what going on with a round gives when hosts know of orders that this store does not: its
+// journal is not all that was written.
 type ContradictionError struct {
 	Cluster string
 	Against []*course.Contradiction
@@ -300,7 +307,8 @@ func (j *journal) contradicts(r *estate.Reading) error {
 
 // Start is what a round is started from.
 type Start struct {
-	// Brief is planned and carried out at once. Where Digest is given, the plan is the one of Brief.Cluster that was shown under it.
+	// Brief is planned and carried out at once. Where Digest is given, the plan is the one of Brief.Cluster that was
+	// shown under it.
 	Brief  plan.Brief
 	Digest string
 	By     string
@@ -309,8 +317,9 @@ type Start struct {
 	TakeOver bool
 }
 
-// Start begins a round and runs it to its end. seen is called for every event. It refuses a cluster that
-// may only be looked at, one whose lease is held, one with an unfinished round, a plan with an obstacle, and one whose facts have moved since it was shown.
+// Start begins a round and runs it to its end. seen is called for every event. It refuses a cluster that may only be
+// looked at, one whose lease is held, one with an unfinished round, a plan with an obstacle, and one whose facts have
+// moved since it was shown.
 func (h *Harbour) Start(ctx context.Context, st Start, seen func(course.Event)) (*course.State, error) {
 	c, err := h.Cluster(st.Brief.Cluster)
 	if err != nil {
@@ -359,7 +368,8 @@ func (h *Harbour) vacant(ctx context.Context, cluster string) error {
 	return nil
 }
 
-// approved is the plan that is carried out: the one that was shown, if it is what would be done now, or else one that is made now.
+// approved is the plan that is carried out: the one that was shown, if it is what would be done now, or else one that
+// is made now.
 func (h *Harbour) approved(ctx context.Context, st Start) (*plan.Plan, error) {
 	if st.Digest == "" {
 		p, err := h.Plan(ctx, st.Brief)
@@ -379,8 +389,8 @@ func (h *Harbour) approved(ctx context.Context, st Start) (*plan.Plan, error) {
 	return shown, nil
 }
 
-// acquire takes the lease of a cluster, and holds what its hosts have taken against what this store knows: of the round with that id, where one is meant, and of epochs. Where
-// taking over is meant, the lease is above whatever hosts know.
+// acquire takes the lease of a cluster, and holds what its hosts have taken against what this store knows: of the round
+// with that id, where one is meant, and of epochs. Where taking over is meant, the lease is above whatever hosts know.
 func (h *Harbour) acquire(ctx context.Context, c estate.Cluster, id, by string, takeOver bool) (store.Lease, error) {
 	if h.unwritable != nil {
 		return nil, fmt.Errorf("a round over %s keeps its journal in the state directory, and that can't be written: %w", c.Name, h.unwritable)
@@ -414,8 +424,8 @@ func (h *Harbour) acquire(ctx context.Context, c estate.Cluster, id, by string, 
 	return h.Rounds.Acquire(ctx, c.Name, store.Want{Term: term, Above: above})
 }
 
-// contradictions are what hosts have taken of which this store does not know. Before any host is asked the journal is read: nobody writes in
-// it while the lease is ours.
+// contradictions are what hosts have taken of which this store does not know. Before any host is asked the journal is
+// read: nobody writes in it while the lease is ours.
 func (h *Harbour) contradictions(ctx context.Context, c estate.Cluster, id string, epoch int64) (out []*course.Contradiction, err error) {
 	var sums []string
 	if id != "" {
@@ -491,8 +501,9 @@ func refuse(p *plan.Plan) error {
 	return fmt.Errorf("%w:\n%s%s", ErrObstacles, strings.Join(lines, "\n"), hint)
 }
 
-// Resume goes on with the newest round of a cluster: after a pause or stop, after a failure that a person has seen to, or after the program
-// died in the middle. What an intent without an outcome came to is looked up on the host, once that has been told of the new lease.
+// Resume goes on with the newest round of a cluster: after a pause or stop, after a failure that a person has seen to,
+// or after the program died in the middle. What an intent without an outcome came to is looked up on the host, once
+// that has been told of the new lease.
 func (h *Harbour) Resume(ctx context.Context, cluster, by string, seen func(course.Event)) (*course.State, error) {
 	c, err := h.Cluster(cluster)
 	if err != nil {
@@ -522,8 +533,9 @@ func (h *Harbour) Resume(ctx context.Context, cluster, by string, seen func(cour
 	return h.run(ctx, lease, head.ID, seen)
 }
 
-// Adopt begins a round over one host that a lost round left closed: its mark is made the new round's, the host is brought in line, proven and reopened.
-// It refuses, and says whose mark the host carries, unless sure says that nobody else is at work.
+// Adopt begins a round over one host that a lost round left closed: its mark is made the new round's, the host is
+// brought in line, proven and reopened. It refuses, and says whose mark the host carries, unless sure says that nobody
+// else is at work.
 func (h *Harbour) Adopt(ctx context.Context, host, by, reason string, sure bool, seen func(course.Event)) (*course.State, error) {
 	c, ok := h.Estate.ClusterOf(host)
 	if !ok {
@@ -646,7 +658,8 @@ func (h *Harbour) release(l store.Lease) {
 	}
 }
 
-// Ask asks the running round of a cluster to pause or stop, or to leave a host out, and returns what will happen, in words.
+// Ask asks the running round of a cluster to pause or stop, or to leave a host out, and returns what will happen, in
+// words.
 func (h *Harbour) Ask(ctx context.Context, cluster, what, host, by string) (string, error) {
 	if _, err := h.Cluster(cluster); err != nil && len(h.Estate.Clusters) > 0 {
 		return "", err

@@ -76,10 +76,12 @@ func (s *Scout) look(ctx context.Context, name string) Found {
 	return f
 }
 
-// MigrationURIs are the forms in which one libvirt may reach another, in the order in which they are tried: those that prove who is there come first.
+// MigrationURIs are the forms in which one libvirt may reach another, in the order in which they are tried: those that
+// prove who is there come first.
 var MigrationURIs = []string{"qemu+ssh://root@%h/system", "qemu+tls://%h/system", "qemu+tcp://%h/system"}
 
-// Peers finds the first form in which the hosts' libvirts reach each other, each the next; empty where there is none, with what was tried.
+// Peers finds the first form in which the hosts' libvirts reach each other, each the next; empty where there is none,
+// with what was tried.
 func (s *Scout) Peers(ctx context.Context, hosts []string) (uri string, tried []string) {
 	for _, uri := range MigrationURIs {
 		var mu sync.Mutex

@@ -17,7 +17,8 @@ import (
 	"yareharbour/store"
 )
 
-// From a vendor's zip to "these adapters on these hosts are behind, for this reason, and this is the release that mends it".
+// From a vendor's zip to "these adapters on these hosts are behind, for this reason, and this is the release that mends
+// it".
 func TestFromABundleToDrift(t *testing.T) {
 	h := open(t)
 	if _, err := h.Read(t.Context(), []string{"heron", "lapwing"}, nil); err != nil {

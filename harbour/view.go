@@ -17,7 +17,8 @@ import (
 	"yareharbour/store"
 )
 
-// looks are what one look leaves for the next, so that it costs what is new: journals that were read, readings that were turned around.
+// looks are what one look leaves for the next, so that it costs what is new: journals that were read, readings that
+// were turned around.
 type looks struct {
 	journals map[string]*followed // by cluster
 	held     *drift.Holdings
@@ -34,7 +35,8 @@ type followed struct {
 	wrong  error // what makes it one that can't be trusted
 }
 
-// View looks at all that is known and makes one value of it, from which screens, reports, exports and drawings are made. It reads no host. It may be called from several goroutines.
+// View looks at all that is known and makes one value of it, from which screens, reports, exports and drawings are
+// made. It reads no host. It may be called from several goroutines.
 func (h *Harbour) View(ctx context.Context) (*view.Estate, error) {
 	readings, err := h.newest(ctx)
 	if err != nil {
@@ -133,7 +135,8 @@ func (h *Harbour) shelves(ctx context.Context, e *view.Estate) (err error) {
 // retry is how long a feed that is due is let be after a try.
 const retry = 10 * time.Minute
 
-// follow brings what is known of the cluster's newest round up to date; the zero value where it had none. Of a journal that can't be trusted it returns a *course.Malformed.
+// follow brings what is known of the cluster's newest round up to date; the zero value where it had none. Of a journal
+// that can't be trusted it returns a *course.Malformed.
 func (h *Harbour) follow(ctx context.Context, cluster string) (view.Round, error) {
 	head, err := h.Rounds.Latest(ctx, cluster)
 	if errors.Is(err, store.ErrNoRound) {

@@ -13,7 +13,8 @@ import (
 	"yareharbour/core/precheck"
 )
 
-// Waive puts a pardon of what a check found on a host on the record. It is refused for what is clear, and for what must never be waived.
+// Waive puts a pardon of what a check found on a host on the record. It is refused for what is clear, and for what must
+// never be waived.
 func (h *Harbour) Waive(ctx context.Context, cluster string, a precheck.Answer, reason, by string, until time.Time) (precheck.Waiver, error) {
 	w, err := precheck.NewWaiver(cluster, a, reason, by, h.World.Now(), until)
 	if err != nil {
@@ -47,7 +48,8 @@ func (h *Harbour) Unwaive(ctx context.Context, cluster, id, by string) (precheck
 	return w, h.Waivers.KeepWaiver(ctx, w)
 }
 
-// Prechecks reads a cluster and asks every check of the hosts that a round would visit. hosts and checks narrow that; none means all.
+// Prechecks reads a cluster and asks every check of the hosts that a round would visit. hosts and checks narrow that;
+// none means all.
 func (h *Harbour) Prechecks(ctx context.Context, b plan.Brief, checks []string) ([]precheck.Answer, error) {
 	names := []string{"along"}
 	for _, x := range precheck.Checks {

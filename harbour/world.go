@@ -29,7 +29,8 @@ type World interface {
 	Hangup()
 }
 
-// border is a world whose words are made harmless before anybody sees or keeps them: a host may call its guests and packages what it likes.
+// border is a world whose words are made harmless before anybody sees or keeps them: a host may call its guests and
+// packages what it likes.
 type border struct{ World }
 
 // Open begins a session with the host.
@@ -55,7 +56,8 @@ func (g guarded) Read(ctx context.Context, sections ...estate.SectionName) (*est
 	return r, err
 }
 
-// share lets readings share the texts that hosts have alike: names and versions of packages are most of a reading, and there are few different ones.
+// share lets readings share the texts that hosts have alike: names and versions of packages are most of a reading, and
+// there are few different ones.
 func share(r *estate.Reading) {
 	for i := range r.Components {
 		c := &r.Components[i]
@@ -128,8 +130,8 @@ func (g guarded) Remove(ctx context.Context) error {
 	return nil
 }
 
-// dial reaches the estate as its file says. Hosts may be reached by other ways than the rest; a way that can't be dialled leaves its own hosts silent. The estate's time is that of its
-// own connector.
+// dial reaches the estate as its file says. Hosts may be reached by other ways than the rest; a way that can't be
+// dialled leaves its own hosts silent. The estate's time is that of its own connector.
 func (h *Harbour) dial(ctx context.Context) (World, error) {
 	w, err := h.connect(ctx, h.file.Connector)
 	if err != nil {
@@ -225,7 +227,8 @@ type machineClock struct{}
 // watching is when this program began to watch, by Go's monotonic clock.
 var watching = time.Now()
 
-// Now is the time of day alone, without Go's monotonic reading: by that two times could not show that the clock was set between them.
+// Now is the time of day alone, without Go's monotonic reading: by that two times could not show that the clock was set
+// between them.
 func (machineClock) Now() time.Time { return time.Now().Round(0) }
 
 // Lasted is how long this program has watched.

@@ -15,7 +15,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// ratio runs two ways to the same thing in turns, and reports how long the first takes in times of the second. Each makes ready, and returns what is timed.
+// ratio runs two ways to the same thing in turns, and reports how long the first takes in times of the second. Each
+// makes ready, and returns what is timed.
 func ratio(b *testing.B, own, raw func() func()) {
 	var a, c time.Duration
 	timed := func(do func()) time.Duration {
@@ -76,7 +77,8 @@ func BenchmarkLook(b *testing.B) {
 	}))
 }
 
-// Twelve guests leave a host, four at a time, by orders through the host's program, each followed until it is found done; beside the same migrations by libvirt's call alone.
+// Twelve guests leave a host, four at a time, by orders through the host's program, each followed until it is found
+// done; beside the same migrations by libvirt's call alone.
 func BenchmarkDrain(b *testing.B) {
 	t := benched(b)
 	fresh(t)
@@ -190,7 +192,8 @@ func BenchmarkRollingPatch(b *testing.B) {
 	})
 }
 
-// byHand is what an administrator would type: keep the configuration, copy the package, move the guests, put it in, restart, and wait.
+// byHand is what an administrator would type: keep the configuration, copy the package, move the guests, put it in,
+// restart, and wait.
 func byHand(t *trial) {
 	for i, h := range hosts {
 		to := hosts[(i+1)%len(hosts)]

@@ -40,7 +40,8 @@ func alive(t *trial, before map[string]string, but ...string) {
 	}
 }
 
-// The target of a move loses its power while the guest is on its way: the guest runs on where it was, the round stops and says so, and when the host is back it goes on to its end.
+// The target of a move loses its power while the guest is on its way: the guest runs on where it was, the round stops
+// and says so, and when the host is back it goes on to its end.
 func TestPowerLostAtTheTargetOfAMove(tt *testing.T) {
 	t := enlist(tt)
 	fresh(t, "fat")
@@ -66,7 +67,8 @@ func TestPowerLostAtTheTargetOfAMove(tt *testing.T) {
 	alive(t, before, dead...)
 }
 
-// The source loses its power in the middle of a move. Nobody acts for it while it is away; when it is back its guests are where they were, off, and none runs twice.
+// The source loses its power in the middle of a move. Nobody acts for it while it is away; when it is back its guests
+// are where they were, off, and none runs twice.
 func TestPowerLostAtTheSourceOfAMove(tt *testing.T) {
 	t := enlist(tt)
 	fresh(t, "fat")
@@ -93,7 +95,8 @@ func TestPowerLostAtTheSourceOfAMove(tt *testing.T) {
 	}
 }
 
-// A cable that is out for a while costs time and nothing else: in a move, while a package is staged, while packages go in.
+// A cable that is out for a while costs time and nothing else: in a move, while a package is staged, while packages go
+// in.
 func TestACableThatIsOutForAWhile(tt *testing.T) {
 	t := enlist(tt)
 	fresh(t, "fat")
@@ -112,7 +115,8 @@ func TestACableThatIsOutForAWhile(tt *testing.T) {
 	alive(t, before)
 }
 
-// libvirt's daemon crashes in a drain and is started again, and later it hangs for a while: what can't be read is waited for, and never taken for empty.
+// libvirt's daemon crashes in a drain and is started again, and later it hangs for a while: what can't be read is
+// waited for, and never taken for empty.
 func TestLibvirtCrashesAndHangs(tt *testing.T) {
 	t := enlist(tt)
 	fresh(t, "fat")
@@ -154,7 +158,8 @@ func TestDpkgIsLockedByAnother(tt *testing.T) {
 	}
 }
 
-// A package whose own script fails stops the round with what a person must do; the host stays closed for that, and when it is mended the round goes on.
+// A package whose own script fails stops the round with what a person must do; the host stays closed for that, and when
+// it is mended the round goes on.
 func TestAPackageLeftHalfConfigured(tt *testing.T) {
 	t := enlist(tt)
 	fresh(t)
@@ -246,7 +251,8 @@ func TestASecondRunner(tt *testing.T) {
 	alive(t, before)
 }
 
-// The runner is killed at each entry of the journal, started again and resumed: in the end all is as if nothing had happened, and nothing was begun twice.
+// The runner is killed at each entry of the journal, started again and resumed: in the end all is as if nothing had
+// happened, and nothing was begun twice.
 func TestTheRunnerIsKilledAtEachEntry(tt *testing.T) {
 	t := enlist(tt)
 	fresh(t)
@@ -278,7 +284,8 @@ func TestTheRunnerIsKilledAtEachEntry(tt *testing.T) {
 			}
 		}
 		if key == "" {
-			if code := f.cmd.ProcessState.ExitCode(); code != 0 && !strings.Contains(f.out.String(), "is finished") { // the last kill may have come when all was written
+			// the last kill may have come when all was written
+			if code := f.cmd.ProcessState.ExitCode(); code != 0 && !strings.Contains(f.out.String(), "is finished") {
 				t.Fatalf("exit status %d:\n%s", code, f.out)
 			}
 			break
@@ -299,7 +306,8 @@ func TestTheRunnerIsKilledAtEachEntry(tt *testing.T) {
 	}
 }
 
-// Power is lost while a package's own script runs. The host stays closed, its guests are elsewhere and live; what was left half done is told, and when it is mended the round goes on.
+// Power is lost while a package's own script runs. The host stays closed, its guests are elsewhere and live; what was
+// left half done is told, and when it is mended the round goes on.
 func TestPowerLostInAnInstall(tt *testing.T) {
 	t := enlist(tt)
 	fresh(t)
@@ -316,7 +324,8 @@ func TestPowerLostInAnInstall(tt *testing.T) {
 	if mark := on(t, "h1", "cat /var/lib/yare/mark"); !strings.Contains(mark, "round ") {
 		t.Errorf("it is open: %s", mark)
 	}
-	if out := s.must(t, 1, "round", "resume", "piers"); !strings.Contains(out, "deb:anchor 1.0 is unpacked: the host restarted while it ran") && !strings.Contains(out, "deb:anchor 1.0 is half-configured: the host restarted while it ran") { // as far as it had come to disk
+	// as far as it had come to disk
+	if out := s.must(t, 1, "round", "resume", "piers"); !strings.Contains(out, "deb:anchor 1.0 is unpacked: the host restarted while it ran") && !strings.Contains(out, "deb:anchor 1.0 is half-configured: the host restarted while it ran") {
 		t.Error("it does not say what was left")
 	}
 	on(t, "h1", "dpkg --configure -a")
@@ -325,7 +334,8 @@ func TestPowerLostInAnInstall(tt *testing.T) {
 	alive(t, before)
 }
 
-// A host whose program was replaced by something hostile costs its limit and no more: nothing that it says is run, shown as it is, or believed.
+// A host whose program was replaced by something hostile costs its limit and no more: nothing that it says is run,
+// shown as it is, or believed.
 func TestAHostileHost(tt *testing.T) {
 	t := enlist(tt)
 	fresh(t)

@@ -1,5 +1,6 @@
-// Package lab holds tests on real hosts: three machines with libvirt, sshd, dpkg and guests that migrate, built by lab.sh in namespaces of this one. "make lab" runs them, as root;
-// where that can't be they say what is missing and are left out.
+// Package lab holds tests on real hosts: three machines with libvirt, sshd, dpkg and guests that migrate, built by
+// lab.sh in namespaces of this one. "make lab" runs them, as root; where that can't be they say what is missing and are
+// left out.
 package lab
 
 import (
@@ -195,8 +196,9 @@ func waitUntil(t *trial, what string, is func() bool) {
 	}
 }
 
-// fresh brings the hosts to where they were made: three guests on each, no mark, nothing of the lab's packages but keel, fender and tide-gauge at 1.0.
-// The guests are of the kind that lab.sh calls so; of the plainest where none is named.
+// fresh brings the hosts to where they were made: three guests on each, no mark, nothing of the lab's packages but
+// keel, fender and tide-gauge at 1.0. The guests are of the kind that lab.sh calls so; of the plainest where none is
+// named.
 func fresh(t *trial, kind ...string) {
 	t.Helper()
 	run(t, "reset")
@@ -238,7 +240,8 @@ func (t *trial) reach() world {
 // board is the firmware that a host's BMC has; there is no machine below it but the stand-in.
 const board = estate.Key("fw:corran-bmc")
 
-// bmcs starts a BMC for each host: the simulated ones, whose power switches are wired to the real hosts. Firmware is flashed sixty times as fast as on a simulated estate.
+// bmcs starts a BMC for each host: the simulated ones, whose power switches are wired to the real hosts. Firmware is
+// flashed sixty times as fast as on a simulated estate.
 func bmcs(t *trial) sim.Address {
 	t.Helper()
 	made := func() *sim.World {
@@ -314,7 +317,8 @@ func deb(t *trial, name string) (body []byte, sum string) {
 	return body, hex.EncodeToString(h[:])
 }
 
-// life is what a guest says of itself: a nonce that it made when it started, and a counter that rises by the second. Both are nowhere but in its memory.
+// life is what a guest says of itself: a nonce that it made when it started, and a counter that rises by the second.
+// Both are nowhere but in its memory.
 func life(t *trial, guest string) (nonce, count string) {
 	t.Helper()
 	waitUntil(t, guest+" says who it is", func() bool {

@@ -15,7 +15,8 @@ import (
 	"yareharbour/sim"
 )
 
-// A whole rolling patch with real packages, from the command line: one restarts a service, one replaces the emulator, one needs a restart of the host. Every guest lives through it.
+// A whole rolling patch with real packages, from the command line: one restarts a service, one replaces the emulator,
+// one needs a restart of the host. Every guest lives through it.
 func TestARollingPatch(tt *testing.T) {
 	t := enlist(tt)
 	fresh(t)
@@ -65,7 +66,8 @@ func TestARollingPatch(tt *testing.T) {
 	}
 }
 
-// Whoever has three hosts has an estate file after a few answers; what it says is read from the hosts, and it can be gone on with.
+// Whoever has three hosts has an estate file after a few answers; what it says is read from the hosts, and it can be
+// gone on with.
 func TestAnEstateFileFromAFewAnswers(tt *testing.T) {
 	t := enlist(tt)
 	fresh(t)
@@ -100,8 +102,8 @@ func TestAnEstateFileFromAFewAnswers(tt *testing.T) {
 	}
 }
 
-// What a package brings along is asked of the host when the round is planned, shown, and brought; what it would take away, and what the host holds back, is an obstacle there, and a host that
-// answers otherwise later stops the round.
+// What a package brings along is asked of the host when the round is planned, shown, and brought; what it would take
+// away, and what the host holds back, is an obstacle there, and a host that answers otherwise later stops the round.
 func TestWhatComesAlong(tt *testing.T) {
 	t := enlist(tt)
 	fresh(t)
@@ -165,8 +167,9 @@ func TestRightsAreNamed(tt *testing.T) {
 	}
 }
 
-// Two releases of the platform in one cluster. A guest that was started on the newer one has a machine type that the older does not know: its move is refused, it runs on where it is, and the round says so. One
-// from the older goes to the newer, and back.
+// Two releases of the platform in one cluster. A guest that was started on the newer one has a machine type that the
+// older does not know: its move is refused, it runs on where it is, and the round says so. One from the older goes to
+// the newer, and back.
 func TestTwoReleasesInOneCluster(tt *testing.T) {
 	if _, err := os.Stat(filepath.Join(home(), "base-newer", "root", ".lab-ready")); err != nil {
 		tt.Skip("there is no newer release here")
@@ -207,8 +210,10 @@ func TestTwoReleasesInOneCluster(tt *testing.T) {
 	alive(t, before)
 }
 
-// On real hosts too: what they need to take orders is shown and put there from the screens; a guest that is off is carried away, media that only its host has are taken out of a guest's drive before it moves, a label names guests, what hosts can run is read of their libvirts; with --home everybody who
-// left comes back alive, and a guest that starts with its host does not while that is closed.
+// On real hosts too: what they need to take orders is shown and put there from the screens; a guest that is off is
+// carried away, media that only its host has are taken out of a guest's drive before it moves, a label names guests,
+// what hosts can run is read of their libvirts; with --home everybody who left comes back alive, and a guest that
+// starts with its host does not while that is closed.
 func TestGuestsOfAllKinds(tt *testing.T) {
 	t := enlist(tt)
 	fresh(t)

@@ -43,7 +43,8 @@ const emulator = "qemu-system-x86_lab2.deb"
 // wants are the packages that the lab's baseline wants, with the files they come in. What is left out is as it is.
 type wants []struct{ component, version, file, restart string }
 
-// all that there is to put in: one that restarts a service, one that replaces the emulator, and one that needs a restart of the host.
+// all that there is to put in: one that restarts a service, one that replaces the emulator, and one that needs a
+// restart of the host.
 func rolling(t *trial) wants {
 	t.Helper()
 	version, err := exec.CommandContext(t.Context(), "dpkg-deb", "-f", filepath.Join(home(), "repo", emulator), "Version").Output()

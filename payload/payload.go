@@ -1,5 +1,5 @@
-// Package payload keeps the files in which releases come, each under its own SHA-256: what is taken in has the hash that its release states, and what is
-// given out has it still.
+// Package payload keeps the files in which releases come, each under its own SHA-256: what is taken in has the hash
+// that its release states, and what is given out has it still.
 package payload
 
 import (
@@ -34,7 +34,8 @@ func (s Store) path(sum string) (string, error) {
 	return filepath.Join(s.Dir, sum[:2], sum), nil
 }
 
-// Put takes a payload in whose SHA-256 must be sum. One that is there already is not written again. Either the whole is there afterwards or nothing.
+// Put takes a payload in whose SHA-256 must be sum. One that is there already is not written again. Either the whole is
+// there afterwards or nothing.
 func (s Store) Put(r io.Reader, sum string) error {
 	to, err := s.path(sum)
 	if err != nil {

@@ -1,5 +1,6 @@
-// Package round carries rounds out. It has no policy: course.Next names what is to be recorded, begun and looked at; the runner does it through the
-// connectors, feeds back what came of it, and wakes up when told to. What it remembers between two decisions are facts: the newest readings, and which calls are out.
+// Package round carries rounds out. It has no policy: course.Next names what is to be recorded, begun and looked at;
+// the runner does it through the connectors, feeds back what came of it, and wakes up when told to. What it remembers
+// between two decisions are facts: the newest readings, and which calls are out.
 package round
 
 import (
@@ -49,11 +50,14 @@ type Runner struct {
 	Lease    Lease
 	Payloads Payloads
 	Keeper   Keeper
-	// Today says beside the rest what payload store, catalogue and baselines make of a visit, on the host's newest reading.
+	// Today says beside the rest what payload store, catalogue and baselines make of a visit, on the host's newest
+	// reading.
 	Today func(v *course.Visit, r *estate.Reading) course.Today
-	// Contradicts returns how a reading shows that the journal is not all that was written, and nil where it does not. It may be nil itself.
+	// Contradicts returns how a reading shows that the journal is not all that was written, and nil where it does not.
+	// It may be nil itself.
 	Contradicts func(r *estate.Reading) error
-	// Known are the readings that were last kept of the hosts, by which their guests are known even where a host never answers to this runner.
+	// Known are the readings that were last kept of the hosts, by which their guests are known even where a host never
+	// answers to this runner.
 	Known map[string]*estate.Reading
 
 	state    *course.State
@@ -67,11 +71,13 @@ type Runner struct {
 	lasted   time.Duration // how long the world had lasted by then
 }
 
-// Heard is how often the runner looks for requests, in our own time: whatever is under way, one is heard within a second.
+// Heard is how often the runner looks for requests, in our own time: whatever is under way, one is heard within a
+// second.
 const Heard = 300 * time.Millisecond
 
 // Run goes on with the round from the state that its journal folds to, until it ends or the context does. A failed
-// visit is no error: the state says so. An error means that the runner could not go on, and the journal tells how far it came.
+// visit is no error: the state says so. An error means that the runner could not go on, and the journal tells how far
+// it came.
 func (r *Runner) Run(ctx context.Context, state *course.State) error {
 	ctx, cancel := context.WithCancel(ctx)
 	r.state, r.sessions, r.looking, r.came = state, map[string]connector.Session{}, map[string]bool{}, make(chan func(context.Context) error)
@@ -179,10 +185,12 @@ func (r *Runner) decide(ctx context.Context) (wake time.Duration, over bool, err
 	}
 }
 
-// leap is by how much the time of day may be off what passed before that counts as a leap. It is far below every patience, and above what a clock is slewed by in a round.
+// leap is by how much the time of day may be off what passed before that counts as a leap. It is far below every
+// patience, and above what a clock is slewed by in a round.
 const leap = 20 * time.Second
 
-// now is the time of day. If it leapt since it was last asked, that is written down first, so that all entries between two leaps go by one clock.
+// now is the time of day. If it leapt since it was last asked, that is written down first, so that all entries between
+// two leaps go by one clock.
 func (r *Runner) now(ctx context.Context) (time.Time, error) {
 	now, lasted := r.World.Now(), r.World.Lasted()
 	by := now.Sub(r.wall) - (lasted - r.lasted)
@@ -322,7 +330,8 @@ func (r *Runner) saw(got sight) {
 	}
 }
 
-// begin writes the intent of an act down and starts its call. Between the two it proves once more that the lease stands.
+// begin writes the intent of an act down and starts its call. Between the two it proves once more that the lease
+// stands.
 func (r *Runner) begin(ctx context.Context, a act.Act) error {
 	if err := r.Lease.Stands(); err != nil {
 		return err

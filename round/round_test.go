@@ -103,7 +103,8 @@ func TestAHostThatNeedsNoRestartIsNotDrained(t *testing.T) {
 	})
 }
 
-// A session is kept while it is in use: each host is opened once, and closed at the end. How far things are is told now and then, not at every turn.
+// A session is kept while it is in use: each host is opened once, and closed at the end. How far things are is told now
+// and then, not at every turn.
 func TestSessionsAreKeptAndClosed(t *testing.T) {
 	inBubble(t, demo.World(), func(t *testing.T, h *harness) {
 		began := time.Now()
@@ -177,8 +178,8 @@ func TestSeveralVisitsSideBySide(t *testing.T) {
 	})
 }
 
-// G9: the program dies at every instant there is, before and after each effect, and another goes on. The end is the same,
-// and nothing was done twice on a host.
+// G9: the program dies at every instant there is, before and after each effect, and another goes on. The end is the
+// same, and nothing was done twice on a host.
 func TestDeathAtEveryInstant(t *testing.T) {
 	w := demo.World()
 	ops, want := 0, map[string]int{}
@@ -216,7 +217,8 @@ func TestDeathAtEveryInstant(t *testing.T) {
 	}
 }
 
-// The same where guests do more than leave: one comes back, one that is off is carried away, one is shut down, carried and started elsewhere, one loses what is in its drive. Nobody is done anything to twice, and in the end each is where
+// The same where guests do more than leave: one comes back, one that is off is carried away, one is shut down, carried
+// and started elsewhere, one loses what is in its drive. Nobody is done anything to twice, and in the end each is where
 // and as it was to be.
 func TestDeathAmongGuestsOfAllKinds(t *testing.T) {
 	w := demo.World()
@@ -305,7 +307,8 @@ func TestDeathManyTimes(t *testing.T) {
 	})
 }
 
-// The time of day is set forth or back by an hour at every third instant there is: nobody loses the lease or patience by it, and what is done is the same.
+// The time of day is set forth or back by an hour at every third instant there is: nobody loses the lease or patience
+// by it, and what is done is the same.
 func TestTheTimeOfDayMayJump(t *testing.T) {
 	w := demo.World()
 	ops, want := 0, map[string]int{}
@@ -378,7 +381,8 @@ func TestFaults(t *testing.T) {
 				c.mend(h)
 				s, err = h.resume("vts")
 				finished(t, h, s, err, "vts")
-				if c.fault.Kind == sim.NoReturn && acts(h.world)["restart "+c.fault.Host] != restarts+1 { // the one by hand
+				// the one by hand
+				if c.fault.Kind == sim.NoReturn && acts(h.world)["restart "+c.fault.Host] != restarts+1 {
 					t.Errorf("it was restarted again: %v", acts(h.world))
 				}
 			})
@@ -386,8 +390,8 @@ func TestFaults(t *testing.T) {
 	}
 }
 
-// failed holds a failed round to invariants 3 and 4: guests are where they were safe, a closed host stays closed and says why, and
-// nobody was visited after it.
+// failed holds a failed round to invariants 3 and 4: guests are where they were safe, a closed host stays closed and
+// says why, and nobody was visited after it.
 func failed(t *testing.T, h *harness, s *course.State, err error, host, says, mark string) {
 	t.Helper()
 	if err != nil {
@@ -637,7 +641,8 @@ func TestATurnLooksAtNoMoreThanItNeeds(t *testing.T) {
 	}
 }
 
-// Seeded worlds with faults at random times: whatever happens, the invariants hold, and a round that says it is finished is.
+// Seeded worlds with faults at random times: whatever happens, the invariants hold, and a round that says it is
+// finished is.
 func TestRandomWorlds(t *testing.T) {
 	worlds := int64(60)
 	if testing.Short() {

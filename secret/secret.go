@@ -43,11 +43,13 @@ func (p Place) Check() string {
 
 // The variables that say how to open files encrypted with age.
 const (
-	identityVariable = "YARE_AGE_IDENTITY" // the file of the identity; not set: age-identity.txt in the user's yare configuration
+	// the file of the identity; not set: age-identity.txt in the user's yare configuration
+	identityVariable = "YARE_AGE_IDENTITY"
 	identityFile     = "age-identity.txt"
 )
 
-// patience is how long a keyring may take to answer; one that asks a person to unlock it takes longer, and is unlocked before.
+// patience is how long a keyring may take to answer; one that asks a person to unlock it takes longer, and is unlocked
+// before.
 const patience = 5 * time.Second
 
 // Get fetches the secret. Files are relative to dir. The error says what to do, and holds nothing of the secret.
@@ -101,7 +103,8 @@ func fromKeyring(ctx context.Context, at string) (string, error) {
 // maxFile is the largest file of secrets that is read, in bytes.
 const maxFile = 1 << 20
 
-// fromAge opens a file that is encrypted with age, armored or not. Without a name its first line is the secret; with one, the line "NAME: secret" or "NAME=secret".
+// fromAge opens a file that is encrypted with age, armored or not. Without a name its first line is the secret; with
+// one, the line "NAME: secret" or "NAME=secret".
 func fromAge(file, name string) (string, error) {
 	identities, err := identities()
 	if err != nil {

@@ -43,7 +43,8 @@ func (w *World) Controller(name string) (*Host, error) {
 // own are the sections that the host itself tells.
 var own = []estate.SectionName{estate.Host, estate.Packages, estate.Drivers, estate.GuestList, estate.SettingItems, estate.ConditionItems}
 
-// Read returns those of the sections that the host itself tells, all of them where none is named: everything but what its BMC knows.
+// Read returns those of the sections that the host itself tells, all of them where none is named: everything but what
+// its BMC knows.
 func (w *World) Read(name string, sections ...estate.SectionName) (*estate.Reading, error) {
 	h, err := w.up(name)
 	if err != nil {

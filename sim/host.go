@@ -11,7 +11,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// Call is a request to the host interface, and Reply its answer: one form for all, since both ends are ours. The path names the call.
+// Call is a request to the host interface, and Reply its answer: one form for all, since both ends are ours. The path
+// names the call.
 type Call struct {
 	Host     string               `json:"host,omitempty"`
 	Sections []estate.SectionName `json:"sections,omitempty"`
@@ -23,7 +24,8 @@ type Call struct {
 	payload []byte          // the body, where the header carries an order
 }
 
-// Reply answers a Call. Error is empty where it was done; Silent tells a host that does not answer from one that refuses.
+// Reply answers a Call. Error is empty where it was done; Silent tells a host that does not answer from one that
+// refuses.
 type Reply struct {
 	Error   string          `json:"error,omitempty"`
 	Silent  bool            `json:"silent,omitempty"`

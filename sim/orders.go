@@ -19,7 +19,8 @@ type Answer struct {
 	Body []byte // what was asked to be kept
 }
 
-// effects are what orders bring about on a host, by the kind of the act. An image for the BMC is only shown to the host, which refuses what is stale; the BMC is given it.
+// effects are what orders bring about on a host, by the kind of the act. An image for the BMC is only shown to the
+// host, which refuses what is stale; the BMC is given it.
 var effects = map[act.Name]func(*World, *Host, act.Act, []byte) (Answer, error){
 	act.Claim:   func(*World, *Host, act.Act, []byte) (Answer, error) { return Answer{}, nil },
 	act.Flash:   func(*World, *Host, act.Act, []byte) (Answer, error) { return Answer{}, nil },

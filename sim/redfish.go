@@ -18,8 +18,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// bmc serves the Redfish interface of one host (DMTF DSP0266, schemas of DSP2046), as far as power, inventory, health and
-// firmware updates go.
+// bmc serves the Redfish interface of one host (DMTF DSP0266, schemas of DSP2046), as far as power, inventory, health
+// and firmware updates go.
 type bmc struct {
 	sim      *Server
 	host     string
@@ -170,7 +170,8 @@ func (b *bmc) ask(w http.ResponseWriter, r *http.Request, login bool, h answer) 
 	return h(host)
 }
 
-// reply writes what DSP0266 wants of every answer: versions, allowed methods, an entity tag by which a client may ask whether anything changed, errors in the standard's own form.
+// reply writes what DSP0266 wants of every answer: versions, allowed methods, an entity tag by which a client may ask
+// whether anything changed, errors in the standard's own form.
 func (b *bmc) reply(w http.ResponseWriter, r *http.Request, code int, v any) {
 	w.Header().Set("OData-Version", "4.0")
 	w.Header().Set("Cache-Control", "no-cache")

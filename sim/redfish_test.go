@@ -152,7 +152,8 @@ func TestWhatABMCRefuses(t *testing.T) {
 	}
 }
 
-// A stranger's requests, by hand: what is open without a login, SimpleUpdate with the image fetched by the BMC, and the task's monitor.
+// A stranger's requests, by hand: what is open without a login, SimpleUpdate with the image fetched by the BMC, and the
+// task's monitor.
 func TestSimpleUpdateAndMonitor(t *testing.T) {
 	t.Parallel()
 	a := serve(t, 500)
@@ -249,7 +250,8 @@ func script(t *testing.T, secret string) string {
 	return file
 }
 
-// fwupd's own client reads the inventory. It takes its settings from a configuration file of the machine's, so it runs in a mount namespace that has one of its own: the machine's is not touched.
+// fwupd's own client reads the inventory. It takes its settings from a configuration file of the machine's, so it runs
+// in a mount namespace that has one of its own: the machine's is not touched.
 func TestFwupdReadsTheInventory(t *testing.T) {
 	t.Parallel()
 	tool, err := exec.LookPath("fwupdtool")

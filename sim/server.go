@@ -82,12 +82,13 @@ type Options struct {
 	Speed float64
 	Idle  time.Duration // ends by itself after so long without a request and without a running task; 0: never
 	New   func() *World // makes the world where the directory holds none
-	// Power switches the power of machines that are real and have their BMCs here; nil where all of the estate is simulated.
+	// Power switches the power of machines that are real and have their BMCs here; nil where all of the estate is
+	// simulated.
 	Power func(host string, on bool) error
 }
 
-// Start serves the world of a directory on loopback, until the context ends or nobody has asked for long. It returns after the
-// address file is written; wait returns when it has ended and the world is saved.
+// Start serves the world of a directory on loopback, until the context ends or nobody has asked for long. It returns
+// after the address file is written; wait returns when it has ended and the world is saved.
 func Start(ctx context.Context, o Options) (wait func() error, err error) {
 	if err := os.MkdirAll(o.Dir, 0o700); err != nil {
 		return nil, err
@@ -165,7 +166,8 @@ func (s *Server) lock() {
 	s.used.Store(time.Now().Unix())
 }
 
-// unlock saves the world if the call changed it, before anybody is answered: what was accepted is not forgotten if this process dies.
+// unlock saves the world if the call changed it, before anybody is answered: what was accepted is not forgotten if this
+// process dies.
 func (s *Server) unlock() {
 	defer s.mu.Unlock()
 	if n := s.world.Acted + s.world.Serial; n != s.saved {
@@ -272,7 +274,8 @@ func (s *Server) serve(h http.Handler, cert *tls.Certificate) (string, error) {
 	return l.Addr().String(), nil
 }
 
-// certificate returns the BMCs' own self-signed certificate, made at the first start and kept: its fingerprint is pinned.
+// certificate returns the BMCs' own self-signed certificate, made at the first start and kept: its fingerprint is
+// pinned.
 func (s *Server) certificate() (tls.Certificate, error) {
 	path := filepath.Join(s.dir, certFile)
 	if b, err := os.ReadFile(path); err == nil {

@@ -1,9 +1,10 @@
 // Package sim is the simulated estate: hosts, guests and BMCs that behave as real ones do where it matters to a round.
-// Migrations take memory over bandwidth, restarts take minutes during which the host is silent, a kernel that was installed
-// does not run before the restart, and faults can be ordered.
+// Migrations take memory over bandwidth, restarts take minutes during which the host is silent, a kernel that was
+// installed does not run before the restart, and faults can be ordered.
 //
-// World is a value with its own time: it changes only by Advance and by calls, never by itself, so that a test owns it. The
-// server wraps a World in a clock, a file and two protocols: the host interface in JSON over HTTP, and Redfish over HTTPS.
+// World is a value with its own time: it changes only by Advance and by calls, never by itself, so that a test owns it.
+// The server wraps a World in a clock, a file and two protocols: the host interface in JSON over HTTP, and Redfish over
+// HTTPS.
 package sim
 
 import (

@@ -33,8 +33,8 @@ type Versions interface {
 
 var _ Versions = (*Store)(nil)
 
-// KeepVersion keeps a version of a baseline behind the one numbered after, which must be the newest; 0 where there is none yet. It returns the version's
-// number. A text that is the newest version's already is not kept again.
+// KeepVersion keeps a version of a baseline behind the one numbered after, which must be the newest; 0 where there is
+// none yet. It returns the version's number. A text that is the newest version's already is not kept again.
 func (s *Store) KeepVersion(ctx context.Context, v Version, after int) (int, error) {
 	n := 0
 	err := s.tx(ctx, func(tx *sql.Tx) error {

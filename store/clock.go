@@ -50,7 +50,8 @@ func here() (place, error) {
 	return place{name, strings.TrimSpace(string(id)), space}, nil
 }
 
-// processStart tells one process from a later one with the same number: the start time in /proc/PID/stat. It is empty for a process that is gone.
+// processStart tells one process from a later one with the same number: the start time in /proc/PID/stat. It is empty
+// for a process that is gone.
 func processStart(pid int) string {
 	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
 	if err != nil {

@@ -22,7 +22,8 @@ func TestWhenAProcessStarted(t *testing.T) {
 	if err := cmd.Start(); err != nil {
 		t.Skip(err)
 	}
-	for start := time.Now(); processStart(cmd.Process.Pid) != ""; time.Sleep(time.Millisecond) { // ended and not waited for: a zombie runs nothing
+	// ended and not waited for: a zombie runs nothing
+	for start := time.Now(); processStart(cmd.Process.Pid) != ""; time.Sleep(time.Millisecond) {
 		if time.Since(start) > 10*time.Second {
 			t.Fatal("a process that has ended still has a start")
 		}

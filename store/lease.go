@@ -10,13 +10,14 @@ import (
 	"time"
 )
 
-// Lease is the right to run rounds on a cluster. One process has it at a time, across machines; its epoch rises with every change of
-// hands, so that a holder who was slow can neither write over his successor nor act any more. It is timed by a clock that runs on in sleep and that nobody can set. It
-// is safe for concurrent use.
+// Lease is the right to run rounds on a cluster. One process has it at a time, across machines; its epoch rises with
+// every change of hands, so that a holder who was slow can neither write over his successor nor act any more. It is
+// timed by a clock that runs on in sleep and that nobody can set. It is safe for concurrent use.
 type Lease interface {
 	Cluster() string
 	Epoch() int64
-	// Stands returns nil while it is certain that nobody else can have the lease: by the clock, without asking anybody; ErrLost otherwise.
+	// Stands returns nil while it is certain that nobody else can have the lease: by the clock, without asking anybody;
+	// ErrLost otherwise.
 	Stands() error
 	// Every is how often the lease wants to be renewed.
 	Every() time.Duration
@@ -41,7 +42,8 @@ func (l *lease) Cluster() string { return l.cluster }
 // Epoch is the lease's.
 func (l *lease) Epoch() int64 { return l.epoch }
 
-// Term is how long a lease holds without being renewed, where nothing else is said. A holder that died on the same machine is noticed at once.
+// Term is how long a lease holds without being renewed, where nothing else is said. A holder that died on the same
+// machine is noticed at once.
 const Term = 60 * time.Second
 
 // ErrLost is what a lease gives that is not held any more, or of which that is not certain.
@@ -68,7 +70,8 @@ type held struct {
 	free            bool
 }
 
-// is tells who holds the lease: nobody, somebody, or somebody of whom only time will tell, since he is on another machine.
+// is tells who holds the lease: nobody, somebody, or somebody of whom only time will tell, since he is on another
+// machine.
 type is int
 
 const (
@@ -91,7 +94,8 @@ type querier interface {
 	QueryRowContext(context.Context, string, ...any) *sql.Row
 }
 
-// who judges a row from here. A process of this machine is known to live or not; times of this boot can be compared; an earlier boot of this machine is over.
+// who judges a row from here. A process of this machine is known to live or not; times of this boot can be compared; an
+// earlier boot of this machine is over.
 func (s *Store) who(h held) is {
 	boot, up := s.clock.Now()
 	at, err := here()
@@ -116,8 +120,8 @@ type Want struct {
 	Above int64         // the lease's epoch is above this one, as hosts know it
 }
 
-// Acquire takes the lease of a cluster, or returns a *HeldError. Whether a holder on another machine is still there shows only in time: it is watched for as long as his lease
-// holds without being renewed.
+// Acquire takes the lease of a cluster, or returns a *HeldError. Whether a holder on another machine is still there
+// shows only in time: it is watched for as long as his lease holds without being renewed.
 func (s *Store) Acquire(ctx context.Context, cluster string, w Want) (Lease, error) {
 	h, err := s.row(ctx, s.db, cluster)
 	if err != nil {
@@ -161,7 +165,8 @@ func (s *Store) Acquire(ctx context.Context, cluster string, w Want) (Lease, err
 	return l, nil
 }
 
-// watch waits until a lease was not renewed for as long as it holds, and returns its beat; a *HeldError where it was renewed.
+// watch waits until a lease was not renewed for as long as it holds, and returns its beat; a *HeldError where it was
+// renewed.
 func (s *Store) watch(ctx context.Context, h held) (int64, error) {
 	_, from := s.clock.Now()
 	for {
@@ -183,7 +188,8 @@ func (s *Store) watch(ctx context.Context, h held) (int64, error) {
 	}
 }
 
-// Holder returns who holds the lease now, or nil. A holder on another machine counts as one until this store has seen his lease not renewed for as long as it holds.
+// Holder returns who holds the lease now, or nil. A holder on another machine counts as one until this store has seen
+// his lease not renewed for as long as it holds.
 func (s *Store) Holder(ctx context.Context, cluster string) (*HeldError, error) {
 	h, err := s.row(ctx, s.db, cluster)
 	if err != nil {
@@ -211,7 +217,8 @@ type beat struct {
 	since time.Duration
 }
 
-// margin of its term is left at the end, in which the holder does nothing any more: clocks of one machine agree, but a call takes its time.
+// margin of its term is left at the end, in which the holder does nothing any more: clocks of one machine agree, but a
+// call takes its time.
 func (l *lease) margin() time.Duration { return l.term / 6 }
 
 // holdsFrom notes that the lease was taken or renewed at that time of the clock.

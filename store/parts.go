@@ -18,9 +18,10 @@ import (
 	"yareharbour/core/estate"
 )
 
-// A reading is kept in parts, each under the hash of what it says: hosts alike share theirs, and what did not change from one reading to the next is not
-// written again. A part that did change is packed against an earlier one of the same host, so that little more than the change is kept. A part leans on
-// one that stands by itself, never on one that leans in turn: opening it takes two steps at most, however long the history.
+// A reading is kept in parts, each under the hash of what it says: hosts alike share theirs, and what did not change
+// from one reading to the next is not written again. A part that did change is packed against an earlier one of the
+// same host, so that little more than the change is kept. A part leans on one that stands by itself, never on one that
+// leans in turn: opening it takes two steps at most, however long the history.
 
 // partNames are the parts of a reading, in the order in which their hashes are kept.
 var partNames = []string{"self", "packages", "drivers", "firmware", "guests", "health", "settings"}
@@ -192,7 +193,8 @@ func hashOf(body []byte) (h hash) {
 	return h
 }
 
-// keepParts writes what is new of the bodies and returns their hashes in a row. before are the hashes of the host's reading before, nil for none.
+// keepParts writes what is new of the bodies and returns their hashes in a row. before are the hashes of the host's
+// reading before, nil for none.
 func (p *packer) keepParts(tx *sql.Tx, bodies [][]byte, before []byte) ([]byte, error) {
 	var row []byte
 	for i, body := range bodies {

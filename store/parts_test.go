@@ -17,8 +17,8 @@ import (
 
 var start = time.Date(2026, 1, 1, 4, 0, 0, 0, time.UTC)
 
-// aYear makes readings as an estate would give: packages change on a patch day now and then, firmware rarely, guests' use of CPU at every reading, and a guest
-// moves from time to time.
+// aYear makes readings as an estate would give: packages change on a patch day now and then, firmware rarely, guests'
+// use of CPU at every reading, and a guest moves from time to time.
 type aYear struct {
 	rand  *rand.Rand
 	hosts []*estate.Reading
@@ -191,8 +191,9 @@ func TestReadingsOfTheFirstVersionAreTakenOver(t *testing.T) {
 	}
 }
 
-// BenchmarkYear keeps a year of daily readings of so many hosts (20, or what YARE_YEAR_HOSTS says) with 700 packages and 20 guests each, and then opens a day. It
-// reports the bytes of the store for each host and year, and the time that a day of all hosts takes to open.
+// BenchmarkYear keeps a year of daily readings of so many hosts (20, or what YARE_YEAR_HOSTS says) with 700 packages
+// and 20 guests each, and then opens a day. It reports the bytes of the store for each host and year, and the time that
+// a day of all hosts takes to open.
 func BenchmarkYear(b *testing.B) {
 	hosts := 20
 	if n, err := strconv.Atoi(os.Getenv("YARE_YEAR_HOSTS")); err == nil {

@@ -24,27 +24,30 @@ const stamp = "2006-01-02T15:04:05.000000000Z"
 
 func at(t time.Time) string { return t.UTC().Format(stamp) }
 
-// Readings keeps what was read of hosts. A reading that says the same as the one before makes that one last longer, and is no other.
+// Readings keeps what was read of hosts. A reading that says the same as the one before makes that one last longer, and
+// is no other.
 type Readings interface {
 	KeepReading(ctx context.Context, r *estate.Reading) error
 	KeepReadings(ctx context.Context, rs []*estate.Reading) error
 	// Newest returns the newest reading of each of the hosts that has one, and On the one that held at a time.
 	Newest(ctx context.Context, hosts []string) (map[string]*estate.Reading, error)
 	On(ctx context.Context, hosts []string, when time.Time) (map[string]*estate.Reading, error)
-	// History returns at most so many different readings of a host, the newest ones, in the order of time; When the spans in which they held, the newest first.
+	// History returns at most so many different readings of a host, the newest ones, in the order of time; When the
+	// spans in which they held, the newest first.
 	History(ctx context.Context, host string, most int) ([]*estate.Reading, error)
 	When(ctx context.Context, host string, most int) ([]Kept, error)
 }
 
 var _ Readings = (*Store)(nil)
 
-// KeepReading keeps a reading. One that says the same as the newest kept of its host only moves that one's time forward.
+// KeepReading keeps a reading. One that says the same as the newest kept of its host only moves that one's time
+// forward.
 func (s *Store) KeepReading(ctx context.Context, r *estate.Reading) error {
 	return s.KeepReadings(ctx, []*estate.Reading{r})
 }
 
-// KeepReadings keeps several readings at once: all of them, or after an error none. Whoever asks for the newest of a host is given the reading itself: it must not be changed
-// any more.
+// KeepReadings keeps several readings at once: all of them, or after an error none. Whoever asks for the newest of a
+// host is given the reading itself: it must not be changed any more.
 func (s *Store) KeepReadings(ctx context.Context, rs []*estate.Reading) error {
 	fresh := make(map[string]decoded, len(rs))
 	err := s.tx(ctx, func(tx *sql.Tx) error {
@@ -126,7 +129,8 @@ func (o *opener) open(ctx context.Context, r row) (*estate.Reading, error) {
 // packed is a part as it is kept.
 type packed struct{ base, body []byte }
 
-// fetch reads all the parts of the rows, and what they lean on, many at a time: asking for each by itself takes longer than opening it.
+// fetch reads all the parts of the rows, and what they lean on, many at a time: asking for each by itself takes longer
+// than opening it.
 func (o *opener) fetch(ctx context.Context, rows []row) error {
 	wanted := map[hash]bool{}
 	for _, r := range rows {
@@ -235,8 +239,8 @@ func (o *opener) base(ctx context.Context, h hash) ([]byte, error) {
 	return plain, err
 }
 
-// Newest returns the newest kept reading of each of the hosts that has one. The readings are shared with other callers and must not be
-// changed.
+// Newest returns the newest kept reading of each of the hosts that has one. The readings are shared with other callers
+// and must not be changed.
 func (s *Store) Newest(ctx context.Context, hosts []string) (map[string]*estate.Reading, error) {
 	out := map[string]*estate.Reading{}
 	o := s.opener()
@@ -258,7 +262,8 @@ type decoded struct {
 	reading   *estate.Reading
 }
 
-// newest opens a host's newest reading only where it is another than the last time: screens ask for all of them again and again.
+// newest opens a host's newest reading only where it is another than the last time: screens ask for all of them again
+// and again.
 func (s *Store) newest(ctx context.Context, o *opener, host string) (*estate.Reading, error) {
 	r := row{host: host}
 	err := s.db.QueryRowContext(ctx, "SELECT first, at, parts, times FROM readings WHERE host = ? ORDER BY first DESC LIMIT 1", host).Scan(&r.first, &r.at, &r.parts, &r.times)
@@ -284,7 +289,8 @@ func (s *Store) newest(ctx context.Context, o *opener, host string) (*estate.Rea
 	return reading, nil
 }
 
-// On returns the readings of the hosts as they were known at that time: of each the newest that was kept by then. Hosts that had none are not in it.
+// On returns the readings of the hosts as they were known at that time: of each the newest that was kept by then. Hosts
+// that had none are not in it.
 func (s *Store) On(ctx context.Context, hosts []string, when time.Time) (map[string]*estate.Reading, error) {
 	var rows []row
 	for _, h := range hosts {
@@ -319,8 +325,8 @@ func (s *Store) On(ctx context.Context, hosts []string, when time.Time) (map[str
 	return out, g.Wait()
 }
 
-// History returns the newest kept readings of the host, at most so many, in the order of time. Readings that said the same are one, with the
-// time of the first of them.
+// History returns the newest kept readings of the host, at most so many, in the order of time. Readings that said the
+// same are one, with the time of the first of them.
 func (s *Store) History(ctx context.Context, host string, most int) ([]*estate.Reading, error) {
 	rows, err := s.rows(ctx, host, most)
 	if err != nil {

@@ -22,7 +22,8 @@ type Round struct {
 	Started time.Time
 }
 
-// Rounds is what keeps rounds: their leases, journals, requests, and what plans stand on. Package storetest holds it to its rules.
+// Rounds is what keeps rounds: their leases, journals, requests, and what plans stand on. Package storetest holds it to
+// its rules.
 type Rounds interface {
 	// Acquire takes the lease of a cluster, or returns a *HeldError; Holder says who has it, nil where nobody does.
 	Acquire(ctx context.Context, cluster string, w Want) (Lease, error)
@@ -68,8 +69,8 @@ func (s *Store) Begin(ctx context.Context, l Lease, id string, first course.Even
 	return out, err
 }
 
-// Append writes the next event of a round and returns it with its number and its sum. It fails with ErrLost, and writes nothing, when the lease is
-// not held any more: somebody else may be writing.
+// Append writes the next event of a round and returns it with its number and its sum. It fails with ErrLost, and writes
+// nothing, when the lease is not held any more: somebody else may be writing.
 func (s *Store) Append(ctx context.Context, l Lease, id string, e course.Event) (out course.Event, sum string, err error) {
 	err = s.tx(ctx, func(tx *sql.Tx) error {
 		if err := s.check(ctx, tx, l); err != nil {
@@ -115,8 +116,9 @@ func write(tx *sql.Tx, l Lease, id string, e course.Event) (course.Event, string
 	return e, sum, err
 }
 
-// Journal reads on in the journal of a round from where the chain stands, in order, and takes it on to the journal's end. Where an entry is missing, altered or not to be read,
-// or the journal is shorter than it was, it returns what comes before and a *course.Malformed.
+// Journal reads on in the journal of a round from where the chain stands, in order, and takes it on to the journal's
+// end. Where an entry is missing, altered or not to be read, or the journal is shorter than it was, it returns what
+// comes before and a *course.Malformed.
 func (s *Store) Journal(ctx context.Context, id string, c *course.Chain) ([]course.Event, error) {
 	// One statement sees one state: the entries and both places that know how many there are.
 	rows, err := s.db.QueryContext(ctx, `SELECT COALESCE(j.seq, 0), COALESCE(j.sum, ''), COALESCE(j.text, ''), r.seq, r.sum, COALESCE(l.seq, 0), COALESCE(l.sum, '')
@@ -212,7 +214,8 @@ func (s *Store) Ask(ctx context.Context, round, what, host, by string) error {
 	return err
 }
 
-// Take writes the requests that nobody has taken yet into the round's journal, in their order, and returns what it wrote, with the entries' sums. Only the lease's holder can.
+// Take writes the requests that nobody has taken yet into the round's journal, in their order, and returns what it
+// wrote, with the entries' sums. Only the lease's holder can.
 func (s *Store) Take(ctx context.Context, l Lease, round string, now time.Time) (out []course.Event, sums []string, err error) {
 	var n int
 	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM requests WHERE round = ?", round).Scan(&n)
@@ -260,7 +263,8 @@ func requests(tx *sql.Tx, round string) (out []course.Event, err error) {
 	return out, rows.Err()
 }
 
-// Progress is how far what is under way has come. It is for looking at: nothing is decided by it and nothing lost with it.
+// Progress is how far what is under way has come. It is for looking at: nothing is decided by it and nothing lost with
+// it.
 type Progress struct {
 	At   time.Time     `json:"at"`
 	Says []course.Said `json:"says"`
@@ -342,7 +346,8 @@ func (s *Store) Plan(ctx context.Context, cluster, digest string) (*plan.Plan, e
 	return found, rows.Err()
 }
 
-// KeepTimes keeps how long the steps of a round's visits took. Those of a visit that are kept already are not kept again.
+// KeepTimes keeps how long the steps of a round's visits took. Those of a visit that are kept already are not kept
+// again.
 func (s *Store) KeepTimes(ctx context.Context, round string, visits []course.Visit) error {
 	return s.tx(ctx, func(tx *sql.Tx) error {
 		for i := range visits {

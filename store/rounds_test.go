@@ -232,7 +232,8 @@ func journalOf(t *testing.T, s *Store, id string) *lease {
 	return l
 }
 
-// What was done to a journal is told, with the entry; what comes before it can be read; and nothing is written behind it.
+// What was done to a journal is told, with the entry; what comes before it can be read; and nothing is written behind
+// it.
 func TestAJournalCannotLie(t *testing.T) {
 	for name, c := range map[string]struct {
 		do    string

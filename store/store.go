@@ -1,5 +1,6 @@
 // Package store keeps what must outlive the program: readings, the journals of rounds, leases, and what people ask of
-// rounds. It is an SQLite file that several processes may have open at once; a round is written by the holder of its cluster's lease only.
+// rounds. It is an SQLite file that several processes may have open at once; a round is written by the holder of its
+// cluster's lease only.
 package store
 
 import (
@@ -84,7 +85,8 @@ var migrations = []migration{statements(`
 	CREATE TABLE times (round TEXT NOT NULL, host TEXT NOT NULL, n INTEGER NOT NULL, step TEXT NOT NULL, model TEXT NOT NULL, took BIGINT NOT NULL, PRIMARY KEY (round, host, n));
 `), statements(`CREATE TABLE waivers (id TEXT PRIMARY KEY, cluster TEXT NOT NULL, at TEXT NOT NULL, body TEXT NOT NULL);`)}
 
-// Open opens the store below dir, and makes it where there is none: readable by its owner only, whatever the umask says.
+// Open opens the store below dir, and makes it where there is none: readable by its owner only, whatever the umask
+// says.
 func Open(ctx context.Context, dir string) (*Store, error) {
 	path := filepath.Join(dir, File)
 	if err := private(dir, path); err != nil {
@@ -100,15 +102,16 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	return s.prepared(ctx)
 }
 
-// OpenToLook opens the store below dir for looking only: nothing is written, not even beside it, so that a read-only or full disk does not keep anybody from looking. The store
-// must be there, and of this version.
+// OpenToLook opens the store below dir for looking only: nothing is written, not even beside it, so that a read-only or
+// full disk does not keep anybody from looking. The store must be there, and of this version.
 func OpenToLook(ctx context.Context, dir string) (*Store, error) {
 	path := filepath.Join(dir, File)
 	if _, err := os.Stat(path); err != nil {
 		return nil, err
 	}
 	var errs []error
-	for _, mode := range []string{"mode=ro", "mode=ro&immutable=1"} { // without a directory that can be written, what is in the WAL can't be read
+	// without a directory that can be written, what is in the WAL can't be read
+	for _, mode := range []string{"mode=ro", "mode=ro&immutable=1"} {
 		s, err := connect(path, mode)
 		if err != nil {
 			return nil, err
@@ -141,8 +144,8 @@ func Scratch(ctx context.Context) (*Store, error) {
 	return s.prepared(ctx)
 }
 
-// private makes the directory and the file where they are not, and takes away what others may do with a state directory that was made before. A directory that holds no
-// state yet belongs to somebody, who decides who may look into it.
+// private makes the directory and the file where they are not, and takes away what others may do with a state directory
+// that was made before. A directory that holds no state yet belongs to somebody, who decides who may look into it.
 func private(dir, path string) error {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
@@ -213,7 +216,8 @@ func (s *Store) migrate(ctx context.Context) error {
 	})
 }
 
-// ErrBusy is what writing gives while another process holds the state file: one that was stopped or hangs holds it for as long as it does.
+// ErrBusy is what writing gives while another process holds the state file: one that was stopped or hangs holds it for
+// as long as it does.
 var ErrBusy = errors.New("another process has held the state file for more than 10 s: if one of yare's is stopped or hangs, end it")
 
 // busy tells whether the file is held by another process (SQLITE_BUSY, https://sqlite.org/rescode.html#busy).

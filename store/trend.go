@@ -64,7 +64,8 @@ func ignoreNone(err error) error {
 	return err
 }
 
-// Trend returns the tallies of a cluster since that time, in the order of time, and before them the one that held then. A tally holds until the next.
+// Trend returns the tallies of a cluster since that time, in the order of time, and before them the one that held then.
+// A tally holds until the next.
 func (s *Store) Trend(ctx context.Context, cluster string, since time.Time) ([]drift.Tally, error) {
 	rows, err := s.db.QueryContext(ctx, `SELECT at, body FROM tallies WHERE cluster = ?1 AND at >= coalesce((SELECT max(at) FROM tallies WHERE cluster = ?1 AND at <= ?2), '')
 		ORDER BY at`, cluster, at(since))
@@ -155,7 +156,8 @@ func (s *Store) KeepFilter(ctx context.Context, name, text string) error {
 	return err
 }
 
-// Waivers returns every waiver of the cluster, in the order in which they were given, those that are over or were taken back included.
+// Waivers returns every waiver of the cluster, in the order in which they were given, those that are over or were taken
+// back included.
 func (s *Store) Waivers(ctx context.Context, cluster string) ([]precheck.Waiver, error) {
 	rows, err := s.db.QueryContext(ctx, "SELECT body FROM waivers WHERE cluster = ? ORDER BY at, id", cluster)
 	if err != nil {

@@ -62,7 +62,8 @@ func (m *Model) paintTop(c *part.Canvas) {
 	}
 	if m.filter != "" {
 		idle := ""
-		if len(m.idle) > 0 && p.Screen != part.Catalogue && p.Screen != part.Baselines { // which hold more than hosts do
+		// which hold more than hosts do
+		if len(m.idle) > 0 && p.Screen != part.Catalogue && p.Screen != part.Baselines {
 			idle = ", nothing answers to " + strings.Join(m.idle, ", ")
 		}
 		right = "narrowed to “" + m.filter + "”" + idle + "  " + right

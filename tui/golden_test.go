@@ -12,7 +12,8 @@ import (
 
 var renew = flag.Bool("renew", false, "write the golden texts anew; read the difference before it is committed")
 
-// golden holds what is shown to a text that a person has read. It is the screen without its colours, and without the blanks at the ends of its lines.
+// golden holds what is shown to a text that a person has read. It is the screen without its colours, and without the
+// blanks at the ends of its lines.
 func golden(t *testing.T, m *Model, name string) {
 	t.Helper()
 	var lines []string

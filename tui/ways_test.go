@@ -635,7 +635,8 @@ func TestWordsAndEntriesThatAreLeftOutAreTold(t *testing.T) {
 	shows(t, m, "2 set aside, osv/7.json: it has no id")
 }
 
-// What a check found is waived for a reason and a time, never without a yes, and taken back the same way. What must never be waived says so.
+// What a check found is waived for a reason and a time, never without a yes, and taken back the same way. What must
+// never be waived says so.
 func TestAFindingIsWaivedAndTakenBack(t *testing.T) {
 	f := &fake{snap: snapshot(1, 3), plan: aPlan()}
 	m := model(t, f, 160, 45)
@@ -668,7 +669,8 @@ func TestAFindingIsWaivedAndTakenBack(t *testing.T) {
 	}
 }
 
-// Hosts that take no orders yet are made to where the plan says so: what would be put on them is shown first, and only then asked; where it can't be told nothing is asked.
+// Hosts that take no orders yet are made to where the plan says so: what would be put on them is shown first, and only
+// then asked; where it can't be told nothing is asked.
 func TestHostsThatTakeNoOrdersYet(t *testing.T) {
 	p := aPlan()
 	p.Visits[0].Obstacle, p.Visits[0].Answers = "c0h000: it takes no orders", []precheck.Answer{{Check: "orders", Host: "c0h000", Level: precheck.Blocker, Evidence: "c0h000: it takes no orders", Remedy: "prepare it"}}

@@ -1,5 +1,5 @@
-// Package conform holds a kind of connector to the rules of package connector, as testing/slogtest does for handlers. Whoever implements one runs Test against hosts that
-// it may do anything to.
+// Package conform holds a kind of connector to the rules of package connector, as testing/slogtest does for handlers.
+// Whoever implements one runs Test against hosts that it may do anything to.
 package conform
 
 import (
@@ -19,12 +19,15 @@ import (
 	"yareharbour/core/estate"
 )
 
-// Bench is a cluster of at least two hosts, and what Test must know of it. Each field that is not set leaves out what needs it, and Test says so.
+// Bench is a cluster of at least two hosts, and what Test must know of it. Each field that is not set leaves out what
+// needs it, and Test says so.
 type Bench struct {
 	World connector.World
-	// Host is acted on; a guest named Guest runs on it that can move to To. They are open, and nothing is under way on them.
+	// Host is acted on; a guest named Guest runs on it that can move to To. They are open, and nothing is under way on
+	// them.
 	Host, To, Guest string
-	// Change puts something in that is behind, out of Payload. Refused is one that the host refuses while it is carried out.
+	// Change puts something in that is behind, out of Payload. Refused is one that the host refuses while it is carried
+	// out.
 	Change  act.Change
 	Payload []byte
 	Refused act.Change
@@ -426,7 +429,8 @@ func (t *trial) closing() {
 	}
 }
 
-// resting brings the guest to rest in every way that there is here, and starts it again. It stays where it is, and what was in its memory is on disk only where that was meant.
+// resting brings the guest to rest in every way that there is here, and starts it again. It stays where it is, and what
+// was in its memory is on disk only where that was meant.
 func (t *trial) resting() {
 	who := act.Act{Guest: t.Guest, GuestID: t.uid(t.Host)}
 	for _, kind := range t.Rests {

@@ -14,7 +14,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// Connect tries every way to a host, stage by stage: SSH, what may be done there, libvirt, and the BMC. A stage that fails is the last of its way.
+// Connect tries every way to a host, stage by stage: SSH, what may be done there, libvirt, and the BMC. A stage that
+// fails is the last of its way.
 func (d *Connector) Connect(ctx context.Context, host string) []connector.Stage {
 	ctx, cancel := context.WithTimeout(ctx, d.limit())
 	defer cancel()
@@ -79,7 +80,8 @@ func (d *Connector) tryBMC(ctx context.Context, host string) []connector.Stage {
 	return append([]connector.Stage{{Way: "BMC", Name: "secret", OK: true, Found: "the password of " + b.User + " is at hand"}}, client.Test(ctx)...)
 }
 
-// Reaches tells, by an error, why the libvirt of one host does not reach that of another in the given form. It asks the host's own virsh.
+// Reaches tells, by an error, why the libvirt of one host does not reach that of another in the given form. It asks the
+// host's own virsh.
 func (d *Connector) Reaches(ctx context.Context, from, to, uri string) error {
 	ctx, cancel := context.WithTimeout(ctx, d.limit())
 	defer cancel()

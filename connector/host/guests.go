@@ -36,7 +36,8 @@ type door interface {
 	look(ctx context.Context) (traces, error)
 }
 
-// traces is what there is of libvirt on a host: which of its sockets, whether we may use them, and its daemons' programs.
+// traces is what there is of libvirt on a host: which of its sockets, whether we may use them, and its daemons'
+// programs.
 type traces struct {
 	sockets map[string]bool // path → we may write to it
 	heard   map[string]bool // paths at which somebody listens
@@ -67,8 +68,9 @@ func (t traces) why(helper error) error {
 // guestPatience is the part of a look that libvirt may take to begin to speak.
 const guestPatience = 4 * time.Second
 
-// readGuests reads guests through the first way to libvirt that lets us in: its sockets with the right to change things, its helper, its sockets for reading. What it returns holds guests, what they are offered, and
-// the section of the guests, which tells libvirt absent, stopped, crashed, hung and forbidden apart.
+// readGuests reads guests through the first way to libvirt that lets us in: its sockets with the right to change
+// things, its helper, its sockets for reading. What it returns holds guests, what they are offered, and the section of
+// the guests, which tells libvirt absent, stopped, crashed, hung and forbidden apart.
 func readGuests(ctx context.Context, d door, m *libvirt.Meter) *estate.Reading {
 	r := &estate.Reading{}
 	section := estate.Section{Name: estate.GuestList, Source: d.from() + "libvirt"}
@@ -113,7 +115,8 @@ func readThrough(ctx context.Context, d door, m *libvirt.Meter, r *estate.Readin
 		}
 		return false
 	}
-	for _, name := range slices.Insert(slices.Clone(libvirt.Sockets), 2, viaHelper) { // behind the sockets with the right to change things
+	// behind the sockets with the right to change things
+	for _, name := range slices.Insert(slices.Clone(libvirt.Sockets), 2, viaHelper) {
 		dial := d.helper
 		if name != viaHelper {
 			dial = func() (net.Conn, error) { return d.socket(ctx, name) }
@@ -135,7 +138,8 @@ func readThrough(ctx context.Context, d door, m *libvirt.Meter, r *estate.Readin
 // viaHelper is the source of guests that libvirt's own helper for SSH led to.
 const viaHelper = "virt-ssh-helper"
 
-// guestsAt reads the guests from libvirt at the other end of conn, which is closed. connected tells whether it was libvirt that answered, or accepted the connection and hangs.
+// guestsAt reads the guests from libvirt at the other end of conn, which is closed. connected tells whether it was
+// libvirt that answered, or accepted the connection and hangs.
 func guestsAt(ctx context.Context, conn net.Conn, m *libvirt.Meter, r *estate.Reading) (connected bool, err error) {
 	begin, cancel := context.WithTimeout(ctx, guestPatience)
 	h, err := libvirt.Connect(begin, conn, libvirt.URI)

@@ -1,5 +1,6 @@
-// Package host reaches real hosts: the machine over SSH, its guests by its libvirt, through the same connection, and its BMC over Redfish. Each of the three fails on its own. Orders go
-// through a small program on the host, the wrapper, which refuses those of older leases and those that it has had.
+// Package host reaches real hosts: the machine over SSH, its guests by its libvirt, through the same connection, and
+// its BMC over Redfish. Each of the three fails on its own. Orders go through a small program on the host, the wrapper,
+// which refuses those of older leases and those that it has had.
 package host
 
 import (
@@ -138,7 +139,8 @@ func adopt(r, guests *estate.Reading) {
 
 var errNoBMC = errors.New("the estate file names no BMC for this host")
 
-// bmc reads what a BMC tells: its own sections, and the firmware that only it knows. It logs in for this one look, and out again.
+// bmc reads what a BMC tells: its own sections, and the firmware that only it knows. It logs in for this one look, and
+// out again.
 func (d *Connector) bmc(ctx context.Context, host string, sections []estate.SectionName) *estate.Reading {
 	r := &estate.Reading{Host: host}
 	names := wanted(append(slices.Clone(bmcSections), estate.FirmwareItems), sections)
@@ -184,7 +186,8 @@ func (d *Connector) client(ctx context.Context, host string) (*redfish.Client, e
 	return redfish.New(host, b.Target, secret), nil
 }
 
-// join makes one reading of what the machine and its BMC told. Firmware comes from both; where one of them fails, what the other told stands, and the section says what is missing.
+// join makes one reading of what the machine and its BMC told. Firmware comes from both; where one of them fails, what
+// the other told stands, and the section says what is missing.
 func join(machine, board *estate.Reading) *estate.Reading {
 	r := machine
 	r.Components = append(r.Components, board.Components...)

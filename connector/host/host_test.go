@@ -132,7 +132,8 @@ func TestACommandThatHangsCostsItsSection(t *testing.T) {
 	sshtest.Gone(t, "sleep", "3674")
 }
 
-// A BMC that takes a connection and says nothing costs the look its limit and no more, goodbye included, and nothing of what the machine told.
+// A BMC that takes a connection and says nothing costs the look its limit and no more, goodbye included, and nothing of
+// what the machine told.
 func TestASilentBMCCostsItsLimit(t *testing.T) {
 	t.Parallel()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -222,7 +223,8 @@ func TestWhereSomebodyListens(t *testing.T) {
 	}
 }
 
-// A file on a file system that other hosts can mount is a storage that the guest needs; any other is its host's alone; what is no file can't be told.
+// A file on a file system that other hosts can mount is a storage that the guest needs; any other is its host's alone;
+// what is no file can't be told.
 func TestWhichDisksAreLocal(t *testing.T) {
 	t.Parallel()
 	const table = `/dev/vda1 / ext4 rw 0 0

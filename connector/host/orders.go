@@ -35,8 +35,8 @@ const (
 	maxKept = 1 << 30
 )
 
-// Do gives the host the order, through the wrapper on it. What the host itself does not do, a migration or an image for its BMC, is begun once it has taken the order: so it refuses what is
-// stale for its libvirt and its BMC as well.
+// Do gives the host the order, through the wrapper on it. What the host itself does not do, a migration or an image for
+// its BMC, is begun once it has taken the order: so it refuses what is stale for its libvirt and its BMC as well.
 func (s *session) Do(ctx context.Context, o connector.Order) (connector.Receipt, error) {
 	ctx, cancel := context.WithTimeout(ctx, orderLimit+time.Duration(o.Size>>20)*time.Second)
 	defer cancel()
@@ -321,8 +321,8 @@ func traced(answer string) (act.Trace, error) {
 	return act.Trace{}, fmt.Errorf("the wrapper says %q", first)
 }
 
-// failure is what of a log says why it failed: what dpkg says of a package with the line before, which is that package's own last word, and the line after; what apt calls errors; or else
-// the last line.
+// failure is what of a log says why it failed: what dpkg says of a package with the line before, which is that
+// package's own last word, and the line after; what apt calls errors; or else the last line.
 func failure(log, status string) string {
 	var out []string
 	before, after := "", false

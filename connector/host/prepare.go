@@ -102,7 +102,8 @@ func proven(ctx context.Context, h *libvirt.Host) error {
 	return h.Proven(ctx)
 }
 
-// Preparation says what a host needs before it takes orders, and what of that is there. An error says what keeps it from being prepared at all.
+// Preparation says what a host needs before it takes orders, and what of that is there. An error says what keeps it
+// from being prepared at all.
 func (s *session) Preparation(ctx context.Context) ([]connector.Item, error) {
 	f, err := s.found(ctx)
 	if err != nil {
@@ -169,7 +170,8 @@ fi
 echo end
 `
 
-// Prepare puts on the host what it needs to take orders, and proves that its libvirt asks the hook. It may be done again at any time, also while guests run.
+// Prepare puts on the host what it needs to take orders, and proves that its libvirt asks the hook. It may be done
+// again at any time, also while guests run.
 func (s *session) Prepare(ctx context.Context) error {
 	f, err := s.found(ctx)
 	if err == nil {
@@ -204,7 +206,8 @@ func (s *session) Prepare(ctx context.Context) error {
 	}
 }
 
-// Remove takes away from the host all that Prepare put there and all that was kept. A host that is closed keeps it: its mark says who must open it first.
+// Remove takes away from the host all that Prepare put there and all that was kept. A host that is closed keeps it: its
+// mark says who must open it first.
 func (s *session) Remove(ctx context.Context) error {
 	f, err := s.found(ctx)
 	if err != nil {

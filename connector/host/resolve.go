@@ -16,8 +16,9 @@ import (
 	"yareharbour/format/deb"
 )
 
-// resolveScript asks apt what an installation would do. Packages that the host does not have yet stand there for a moment as hollow ones, which have all that a resolver looks at. Where all
-// come in files they are tried alone first, as the wrapper puts them in; where that can't be, with the host's repositories.
+// resolveScript asks apt what an installation would do. Packages that the host does not have yet stand there for a
+// moment as hollow ones, which have all that a resolver looks at. Where all come in files they are tried alone first,
+// as the wrapper puts them in; where that can't be, with the host's repositories.
 const resolveScript = `PATH=$PATH:/usr/sbin:/sbin LC_ALL=C; export PATH LC_ALL
 command -v apt-get >/dev/null || { echo "none this host has no apt"; echo end; exit; }
 d=$(mktemp -d) || { echo "none it has no room for a moment"; echo end; exit; }
@@ -34,7 +35,8 @@ fi
 echo end
 `
 
-// Resolve asks the host's apt or dnf what the changes would do there. It takes no right but to log in, and nothing is touched.
+// Resolve asks the host's apt or dnf what the changes would do there. It takes no right but to log in, and nothing is
+// touched.
 func (s *session) Resolve(ctx context.Context, changes []connector.Wanted) act.Resolution {
 	ctx, cancel := context.WithTimeout(ctx, s.by.limit())
 	defer cancel()
@@ -128,7 +130,8 @@ func byName(changes []connector.Wanted) map[string]connector.Wanted {
 	return out
 }
 
-// told is what a resolver's answer comes to: nothing where it did not come whole, a refusal where it names errors or did not end well, which otherwise says why.
+// told is what a resolver's answer comes to: nothing where it did not come whole, a refusal where it names errors or
+// did not end well, which otherwise says why.
 func told(r act.Resolution, errors []string, whole, well bool, otherwise string) act.Resolution {
 	switch {
 	case r.Unasked != "":

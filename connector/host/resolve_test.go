@@ -10,7 +10,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// What apt prints is taken as it is meant: what comes along, what would go, what it refuses. An answer that is cut short says nothing.
+// What apt prints is taken as it is meant: what comes along, what would go, what it refuses. An answer that is cut
+// short says nothing.
 func TestWhatAptSays(t *testing.T) {
 	changes := []connector.Wanted{{Change: act.Change{Component: "deb:fender", From: "1.0", To: "2.0"}}, {Change: act.Change{Component: "deb:old", From: "3"}}}
 	for name, c := range map[string]struct {

@@ -13,8 +13,10 @@ import (
 	"yareharbour/core/estate"
 )
 
-// rpmScript asks dnf what an installation would do. Packages that the host does not have yet stand there up to their payloads, which is all that a resolver looks at. What goes in and what goes out are two questions, as
-// they are two transactions: the one command of dnf that does both, its shell, goes on with what is left where a part of it fails. A line of its table begins with one blank.
+// rpmScript asks dnf what an installation would do. Packages that the host does not have yet stand there up to their
+// payloads, which is all that a resolver looks at. What goes in and what goes out are two questions, as they are two
+// transactions: the one command of dnf that does both, its shell, goes on with what is left where a part of it fails. A
+// line of its table begins with one blank.
 const rpmScript = `PATH=$PATH:/usr/sbin:/sbin LC_ALL=C; export PATH LC_ALL
 command -v dnf >/dev/null || { echo "none this host has no dnf"; echo end; exit; }
 d=$(mktemp -d) || { echo "none it has no room for a moment"; echo end; exit; }

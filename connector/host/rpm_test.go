@@ -48,7 +48,8 @@ func TestWhatDnfSays(t *testing.T) {
 	}
 }
 
-// The same by dnf itself, in a root of its own: packages that the host does not have are there up to their payloads, and nothing is touched.
+// The same by dnf itself, in a root of its own: packages that the host does not have are there up to their payloads,
+// and nothing is touched.
 func TestDnfIsAskedWhatItWouldDo(t *testing.T) {
 	t.Parallel()
 	for _, tool := range []string{"dnf", "rpm", "rpmbuild", "createrepo_c"} {

@@ -14,7 +14,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// session is a conversation with one host. It keeps its connection from one look to the next, and makes a new one where that ended.
+// session is a conversation with one host. It keeps its connection from one look to the next, and makes a new one where
+// that ended.
 type session struct {
 	by   *Connector
 	host string
@@ -182,14 +183,16 @@ func (s *session) stayed(ctx context.Context, id string) bool {
 	return err == nil && !job.Leaves
 }
 
-// A migration does not converge where the guest writes as fast as its memory is sent: so many times that was gone through, and for so long, and each time as much had to be sent again. It is
-// first let go without a limit, and given up after as much again.
+// A migration does not converge where the guest writes as fast as its memory is sent: so many times that was gone
+// through, and for so long, and each time as much had to be sent again. It is first let go without a limit, and given
+// up after as much again.
 const (
 	rounds = 3
 	vainly = 20 * time.Second
 )
 
-// progress is how a migration comes along, by what there is to send at the beginning of each time that the memory is gone through.
+// progress is how a migration comes along, by what there is to send at the beginning of each time that the memory is
+// gone through.
 type progress struct {
 	now, top uint64    // the time under way, and the most that was seen to be left in it, in bytes
 	least    uint64    // of the tops of those before
@@ -230,7 +233,8 @@ func (p *progress) see(remaining, iteration uint64, at time.Time) verdict {
 	return giveUp
 }
 
-// watch looks after a migration until it has ended: one that does not converge is given all the bandwidth that there is, and then given up.
+// watch looks after a migration until it has ended: one that does not converge is given all the bandwidth that there
+// is, and then given up.
 func (s *session) watch(a act.Act, f *flight) {
 	s.mu.Lock()
 	begun := f.watched

@@ -5,8 +5,8 @@ import (
 	"time"
 )
 
-// A migration that has less to send each time is left alone, however long it takes; one that has as much again each time is given all the bandwidth, and then given up; and neither is judged in a
-// few seconds.
+// A migration that has less to send each time is left alone, however long it takes; one that has as much again each
+// time is given all the bandwidth, and then given up; and neither is judged in a few seconds.
 func TestWhenAMigrationIsGivenUp(t *testing.T) {
 	const mib = 1 << 20
 	type step struct {

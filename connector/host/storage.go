@@ -47,8 +47,9 @@ func under(all []mount, name string) (best mount, ok bool) {
 	return best, ok
 }
 
-// settle tells which of the guests' files other hosts can have too, by what is mounted where: those make the host's storages, which the guests need; any other file is the host's alone. Of disks that are no files it can't be
-// told from here.
+// settle tells which of the guests' files other hosts can have too, by what is mounted where: those make the host's
+// storages, which the guests need; any other file is the host's alone. Of disks that are no files it can't be told from
+// here.
 func settle(r *estate.Reading, table string) {
 	all := parseMounts(table)
 	for _, m := range all {

@@ -189,8 +189,9 @@ func (h hostdev) String() string {
 	return h.Type + " device"
 }
 
-// machine splits a machine type into its family and its version: "pc-q35-9.2" is q35 at 9.2. A distributor that counts for itself, as in "pc-q35-brae9.4.0", makes a
-// family of its own: its numbers can't be compared with others'. A type without a version is of its family at a version nobody knows.
+// machine splits a machine type into its family and its version: "pc-q35-9.2" is q35 at 9.2. A distributor that counts
+// for itself, as in "pc-q35-brae9.4.0", makes a family of its own: its numbers can't be compared with others'. A type
+// without a version is of its family at a version nobody knows.
 func machine(name string) estate.Inner {
 	if name == "" {
 		return estate.Inner{}

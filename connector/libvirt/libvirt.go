@@ -1,5 +1,6 @@
-// Package libvirt reads guests through libvirt's remote protocol: their state, what they are granted and use, the networks and devices that tie them to a host,
-// their machine type and, where it may be asked, their agent. It moves them to other hosts when it is told to, and changes nothing else.
+// Package libvirt reads guests through libvirt's remote protocol: their state, what they are granted and use, the
+// networks and devices that tie them to a host, their machine type and, where it may be asked, their agent. It moves
+// them to other hosts when it is told to, and changes nothing else.
 package libvirt
 
 import (
@@ -18,8 +19,9 @@ import (
 	"yareharbour/core/estate"
 )
 
-// Sockets are where libvirt's daemons listen on a host, the best first: the one daemon of old and the one for QEMU alone, each with and without the right to
-// change things. That right is wanted for one thing only: to ask guests' agents for their version.
+// Sockets are where libvirt's daemons listen on a host, the best first: the one daemon of old and the one for QEMU
+// alone, each with and without the right to change things. That right is wanted for one thing only: to ask guests'
+// agents for their version.
 var Sockets = []string{"/run/libvirt/virtqemud-sock", "/run/libvirt/libvirt-sock", "/run/libvirt/virtqemud-sock-ro", "/run/libvirt/libvirt-sock-ro"}
 
 // Writable is how many of them, at the front, give the right to change things.
@@ -34,7 +36,8 @@ const (
 	stale  = 2 * time.Minute
 )
 
-// Meter remembers what guests had of CPU when they were last looked at, so that the next look need not wait to measure what they use. The zero value is ready.
+// Meter remembers what guests had of CPU when they were last looked at, so that the next look need not wait to measure
+// what they use. The zero value is ready.
 type Meter struct {
 	mu    sync.Mutex
 	at    time.Time
@@ -77,7 +80,8 @@ type Host struct {
 	conn net.Conn
 }
 
-// Connect speaks to the libvirt at the other end of conn, which is closed where the context ends before it has answered. From then on Drop ends the connection.
+// Connect speaks to the libvirt at the other end of conn, which is closed where the context ends before it has
+// answered. From then on Drop ends the connection.
 func Connect(ctx context.Context, conn net.Conn, uri string) (*Host, error) {
 	conn = &measured{conn, maxAnswers}
 	h := &Host{l: libvirt.NewWithDialer(dialers.NewAlreadyConnected(conn)), conn: conn}
@@ -175,7 +179,8 @@ func stateOf(s libvirt.DomainState) estate.GuestState {
 // agentName is what the agent is called whose channel libvirt speaks through.
 const agentName = "qemu-guest-agent"
 
-// agent asks the guest's agent for its version. One that can't be asked is there all the same, and its version not known.
+// agent asks the guest's agent for its version. One that can't be asked is there all the same, and its version not
+// known.
 func (h *Host) agent(d libvirt.Domain) estate.Inner {
 	out := estate.Inner{Name: agentName}
 	answer, err := h.l.QEMUDomainAgentCommand(d, `{"execute":"guest-info"}`, agentPatience, 0)
@@ -191,7 +196,8 @@ func (h *Host) agent(d libvirt.Domain) estate.Inner {
 	return out
 }
 
-// used measures what each running guest uses of CPU, in thousandths of a core: since the last look, or, where there was none of late, over a short while.
+// used measures what each running guest uses of CPU, in thousandths of a core: since the last look, or, where there was
+// none of late, over a short while.
 func (h *Host) used(ctx context.Context, m *Meter) (map[libvirt.UUID]int64, error) {
 	at := time.Now()
 	now, err := h.cpuTime()
@@ -258,8 +264,9 @@ func (h *Host) Networks() ([]string, error) {
 	return out, err
 }
 
-// Offer is what guests find there: networks, types of machine, and models of CPU. needs are filled in with those of them that each guest needs, as far as its host says that it has them: a host that says nothing of what
-// it runs says nothing of what others lack.
+// Offer is what guests find there: networks, types of machine, and models of CPU. needs are filled in with those of
+// them that each guest needs, as far as its host says that it has them: a host that says nothing of what it runs says
+// nothing of what others lack.
 func (h *Host) Offer(guests []estate.Guest) (o estate.Offer, err error) {
 	if o.Networks, err = h.Networks(); err != nil {
 		return o, err

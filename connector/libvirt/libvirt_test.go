@@ -103,7 +103,8 @@ func TestStatesOfGuests(t *testing.T) {
 	}
 }
 
-// daemon runs libvirt's own daemon as an ordinary user would, with everything below the test's directory, and returns its socket.
+// daemon runs libvirt's own daemon as an ordinary user would, with everything below the test's directory, and returns
+// its socket.
 func daemon(t *testing.T) string {
 	t.Helper()
 	program, err := exec.LookPath("/usr/sbin/libvirtd")
@@ -235,7 +236,8 @@ func TestALibvirtThatNeverStops(t *testing.T) {
 	}
 }
 
-// Some ten thousand descriptions a second are tried with -fuzzminimizetime 1x; without it most of the time goes into making each interesting one smaller.
+// Some ten thousand descriptions a second are tried with -fuzzminimizetime 1x; without it most of the time goes into
+// making each interesting one smaller.
 func FuzzDescription(f *testing.F) {
 	f.Add(window)
 	f.Add("<domain><uuid>x</uuid><memory unit='EiB'>99999999999999999999</memory></domain>")

@@ -11,17 +11,20 @@ import (
 	"github.com/digitalocean/go-libvirt"
 )
 
-// Migration says how guests move to other hosts: from the source's libvirt to the target's, which the source reaches by itself.
+// Migration says how guests move to other hosts: from the source's libvirt to the target's, which the source reaches by
+// itself.
 type Migration struct {
 	// URI is the target's libvirt as its peers reach it, with %h for the target's name; empty: PeerURI.
 	URI string
 	// Bandwidth limits one migration, in MiB a second; 0: no limit.
 	Bandwidth uint64
-	// Tunnelled sends the guest's memory through the connection between the two libvirts, where no port from 49152 on is open between hosts.
+	// Tunnelled sends the guest's memory through the connection between the two libvirts, where no port from 49152 on
+	// is open between hosts.
 	Tunnelled bool
 }
 
-// PeerURI is where a host's peers reach its libvirt, if nothing else is said: over SSH, with keys that the hosts have of each other.
+// PeerURI is where a host's peers reach its libvirt, if nothing else is said: over SSH, with keys that the hosts have
+// of each other.
 const PeerURI = "qemu+ssh://root@%h/system"
 
 // At returns the target's URI.
@@ -49,8 +52,8 @@ func (h *Host) domain(id string) (libvirt.Domain, error) {
 // ErrNoGuest is what a guest gives that is not there.
 var ErrNoGuest = errors.New("there is no such guest")
 
-// Migrate moves a running guest to the host, and returns when that has ended. The source's libvirt does it: it goes on where this call breaks off. An error tells what libvirt said, and not
-// where the guest is.
+// Migrate moves a running guest to the host, and returns when that has ended. The source's libvirt does it: it goes on
+// where this call breaks off. An error tells what libvirt said, and not where the guest is.
 func (h *Host) Migrate(id, to string, m Migration) error {
 	d, err := h.domain(id)
 	if err != nil {
@@ -87,7 +90,8 @@ type Job struct {
 	Iteration uint64 // how often its memory was gone through
 }
 
-// Percent is how much of the memory that there is stands at the target. It falls back where the guest writes; whoever shows it keeps the best.
+// Percent is how much of the memory that there is stands at the target. It falls back where the guest writes; whoever
+// shows it keeps the best.
 func (j Job) Percent() int {
 	if j.Total == 0 || j.Remaining > j.Total {
 		return 0
@@ -110,7 +114,8 @@ func (h *Host) Job(id string) (Job, error) {
 	}
 	kind, params, err := h.l.DomainGetJobStats(d, 0)
 	var said libvirt.Error
-	if errors.As(err, &said) && libvirt.ErrorNumber(said.Code) == libvirt.ErrOperationInvalid { // it is not running here, or its migration comes in
+	// it is not running here, or its migration comes in
+	if errors.As(err, &said) && libvirt.ErrorNumber(said.Code) == libvirt.ErrOperationInvalid {
 		return Job{}, nil
 	}
 	if libvirt.IsNotFound(err) {
@@ -158,10 +163,12 @@ func (h *Host) Unbound(id string) error {
 	return h.l.DomainMigrateSetMaxSpeed(d, most, 0)
 }
 
-// ProofGuest is the name of the guest that is only tried, so that it may be seen whether libvirt asks the host's hook; the hook always refuses it.
+// ProofGuest is the name of the guest that is only tried, so that it may be seen whether libvirt asks the host's hook;
+// the hook always refuses it.
 const ProofGuest = "yare-proof"
 
-// Proven tells, by an error, why it is not proven that libvirt asks the hook before it starts a guest: the hook's own refusal of a guest that there is not is the proof.
+// Proven tells, by an error, why it is not proven that libvirt asks the hook before it starts a guest: the hook's own
+// refusal of a guest that there is not is the proof.
 func (h *Host) Proven(ctx context.Context) error {
 	var err error
 	for _, kind := range []string{"kvm", "qemu"} {

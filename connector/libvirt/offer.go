@@ -5,7 +5,8 @@ import (
 	"fmt"
 )
 
-// machines are the types of machine that a libvirt's capabilities name (libvirt's "Driver capabilities XML format"), each by all of its names.
+// machines are the types of machine that a libvirt's capabilities name (libvirt's "Driver capabilities XML format"),
+// each by all of its names.
 func machines(text string) (out []string, err error) {
 	var c struct {
 		Guests []struct {

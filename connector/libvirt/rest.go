@@ -19,7 +19,8 @@ func (h *Host) ShutDown(id string) error {
 	return h.l.DomainShutdown(d)
 }
 
-// Save suspends a guest to disk, and returns when that has ended. One that was paused is paused again when it comes back.
+// Save suspends a guest to disk, and returns when that has ended. One that was paused is paused again when it comes
+// back.
 func (h *Host) Save(id string) error {
 	d, err := h.domain(id)
 	if err != nil {
@@ -86,7 +87,8 @@ func (h *Host) saved(d libvirt.Domain) (bool, error) {
 	return n != 0, err
 }
 
-// pins are what keeps a guest from being migrated beside what its description says: libvirt moves none that has snapshots, or of which a backup is under way.
+// pins are what keeps a guest from being migrated beside what its description says: libvirt moves none that has
+// snapshots, or of which a backup is under way.
 func (h *Host) pins(d libvirt.Domain) (out []string, err error) {
 	n, err := h.l.DomainSnapshotNum(d, 0)
 	if err != nil && !says(err, libvirt.ErrNoSupport, libvirt.ErrRPC) {
@@ -106,7 +108,8 @@ func (h *Host) pins(d libvirt.Domain) (out []string, err error) {
 	return out, nil
 }
 
-// says tells whether libvirt's error is one of these. ErrNoSupport and ErrRPC are those of a driver, or an older libvirt, that does not know a call.
+// says tells whether libvirt's error is one of these. ErrNoSupport and ErrRPC are those of a driver, or an older
+// libvirt, that does not know a call.
 func says(err error, numbers ...libvirt.ErrorNumber) bool {
 	var said libvirt.Error
 	return errors.As(err, &said) && slices.Contains(numbers, libvirt.ErrorNumber(said.Code))

@@ -60,7 +60,8 @@ func (m Machine) condition(r *estate.Reading) error {
 	return nil
 }
 
-// wear is how worn the disks are that tell it: eMMC by the kernel (sysfs, "life_time": two figures from 1 to 11, tenths of its life), others by smartctl's JSON, where that is there and may look.
+// wear is how worn the disks are that tell it: eMMC by the kernel (sysfs, "life_time": two figures from 1 to 11, tenths
+// of its life), others by smartctl's JSON, where that is there and may look.
 func (m Machine) wear() (out []estate.Wear) {
 	for _, f := range m.Glob("sys/block/mmcblk*/device/life_time") {
 		text, _ := m.text(f)
@@ -76,7 +77,8 @@ func (m Machine) wear() (out []estate.Wear) {
 	}
 	for _, f := range append(m.Glob("sys/block/nvme*n1"), m.Glob("sys/block/sd*")...) {
 		name := path.Base(f)
-		text, err := m.Output("sh", "-c", "smartctl -jA /dev/"+name+" || :") // of a disk that ails its exit status is not 0
+		// of a disk that ails its exit status is not 0
+		text, err := m.Output("sh", "-c", "smartctl -jA /dev/"+name+" || :")
 		if err != nil {
 			continue
 		}
@@ -98,7 +100,8 @@ func (m Machine) wear() (out []estate.Wear) {
 	return out
 }
 
-// servers are those of file systems mounted over the network, by the address in their options, and their MAC addresses as far as they are neighbours.
+// servers are those of file systems mounted over the network, by the address in their options, and their MAC addresses
+// as far as they are neighbours.
 func servers(mounts string, neighbours []string) (out []estate.Server) {
 	macs := map[string]string{}
 	for _, line := range neighbours { // "10.0.0.1 dev br0 lladdr 52:54:00:00:00:01 REACHABLE"
@@ -143,7 +146,8 @@ func certificate(name string, text []byte) (out []estate.Certificate) {
 // volatile are file systems that hold nothing beyond a restart, or can't be written.
 var volatile = []string{"tmpfs", "ramfs", "rootfs", "squashfs", "iso9660"}
 
-// rootOf is the type of what is mounted at / last, and whether what is written there is gone after a restart. What is written to an overlay is where its upper directory is.
+// rootOf is the type of what is mounted at / last, and whether what is written there is gone after a restart. What is
+// written to an overlay is where its upper directory is.
 func rootOf(mounts string) (kind string, gone bool) {
 	options := ""
 	types := map[string]string{}
@@ -214,7 +218,8 @@ func bond(name, text string) estate.Bond {
 	return b
 }
 
-// arrays reads /proc/mdstat: an array's line, the one behind it with how many of its devices are there, and perhaps one that tells of a recovery.
+// arrays reads /proc/mdstat: an array's line, the one behind it with how many of its devices are there, and perhaps one
+// that tells of a recovery.
 func arrays(text string) (out []estate.Array) {
 	for line := range strings.Lines(text) {
 		f := strings.Fields(line)

@@ -11,8 +11,8 @@ import (
 
 const pciDevices = "sys/bus/pci/devices"
 
-// drivers reads the devices of the PCI bus with the drivers bound to them, and the drivers' own versions where they have one: a driver that
-// belongs to the kernel has the kernel's.
+// drivers reads the devices of the PCI bus with the drivers bound to them, and the drivers' own versions where they
+// have one: a driver that belongs to the kernel has the kernel's.
 func (m Machine) drivers(r *estate.Reading) error {
 	devices := m.Glob(pciDevices + "/*")
 	if len(devices) == 0 {
@@ -47,7 +47,8 @@ func (m Machine) boundDriver(at string) string {
 	return ""
 }
 
-// pciClass is the kind of device that the class code of its PCI configuration says (PCI Code and ID Assignment Specification: the first byte).
+// pciClass is the kind of device that the class code of its PCI configuration says (PCI Code and ID Assignment
+// Specification: the first byte).
 func (m Machine) pciClass(at string) string {
 	code, _ := m.text(path.Join(at, "class"))
 	switch code = strings.TrimPrefix(code, "0x"); {
@@ -68,8 +69,8 @@ func (m Machine) pciModel(at string) string {
 	return strings.TrimPrefix(vendor, "0x") + ":" + strings.TrimPrefix(device, "0x")
 }
 
-// firmware reads the DMI table as the kernel exports it, and what adapters and disks tell through their drivers. The serial number is readable by root only, and
-// left out without a word.
+// firmware reads the DMI table as the kernel exports it, and what adapters and disks tell through their drivers. The
+// serial number is readable by root only, and left out without a word.
 func (m Machine) firmware(r *estate.Reading) error {
 	const dmi = "sys/class/dmi/id/"
 	bios, err := m.text(dmi + "bios_version")
@@ -105,8 +106,8 @@ func (m Machine) diskFirmware(r *estate.Reading) {
 	}
 }
 
-// adapterFirmware asks ethtool for the firmware of each network adapter that is a device, and the file system for that of InfiniBand adapters. Where
-// ethtool is missing, or an adapter tells no version, nothing is said of it.
+// adapterFirmware asks ethtool for the firmware of each network adapter that is a device, and the file system for that
+// of InfiniBand adapters. Where ethtool is missing, or an adapter tells no version, nothing is said of it.
 func (m Machine) adapterFirmware(r *estate.Reading) {
 	seen := map[string]bool{}
 	for _, at := range m.Glob("sys/class/net/*/device/uevent") {

@@ -1,7 +1,8 @@
-// Package linux reads what a Linux machine tells of itself: packages from dpkg's or rpm's database, the kernel that runs and the newest one
-// installed, drivers with the devices bound to them, firmware from DMI and from adapters and disks, settings, and which services and
-// emulators still run what was replaced under them. It reads this machine's own files, or what a probe brought from another machine; it
-// changes nothing, and what can't be read is unread with the reason.
+// Package linux reads what a Linux machine tells of itself: packages from dpkg's or rpm's database, the kernel that
+// runs and the newest one installed, drivers with the devices bound to them, firmware from DMI and from adapters and
+// disks, settings, and which services and emulators still run what was replaced under them. It reads this machine's own
+// files, or what a probe brought from another machine; it changes nothing, and what can't be read is unread with the
+// reason.
 package linux
 
 import (
@@ -19,14 +20,15 @@ import (
 	"yareharbour/core/version"
 )
 
-// Source is where a machine is looked at. Names are as in io/fs: slashes between, none before. What is not there gives fs.ErrNotExist, and what may not
-// be read fs.ErrPermission.
+// Source is where a machine is looked at. Names are as in io/fs: slashes between, none before. What is not there gives
+// fs.ErrNotExist, and what may not be read fs.ErrPermission.
 type Source interface {
 	ReadFile(name string) ([]byte, error)
 	ReadLink(name string) (string, error)
 	// Glob returns the names that match, sorted; a directory that can't be looked into has none.
 	Glob(pattern string) []string
-	// Output returns what a command prints. A command that the machine does not have gives fs.ErrNotExist; one that fails, an error with its words.
+	// Output returns what a command prints. A command that the machine does not have gives fs.ErrNotExist; one that
+	// fails, an error with its words.
 	Output(command ...string) ([]byte, error)
 }
 
@@ -140,7 +142,8 @@ func (m Machine) host(r *estate.Reading) error {
 	return m.orders(r)
 }
 
-// orders reads what the wrapper keeps on the host: its mark, if it is closed, the highest order that it took, and whether it takes orders at all.
+// orders reads what the wrapper keeps on the host: its mark, if it is closed, the highest order that it took, and
+// whether it takes orders at all.
 func (m Machine) orders(r *estate.Reading) error {
 	hook, noHook := m.text(strings.TrimPrefix(HookPath, "/"))
 	hooked := noHook == nil && hook == strings.TrimSpace(Hook)
@@ -177,7 +180,8 @@ func (m Machine) orders(r *estate.Reading) error {
 	return nil
 }
 
-// osRelease is PRETTY_NAME of os-release(5), and beside it the build or the image that the machine is of: IMAGE_ID with IMAGE_VERSION, or BUILD_ID.
+// osRelease is PRETTY_NAME of os-release(5), and beside it the build or the image that the machine is of: IMAGE_ID with
+// IMAGE_VERSION, or BUILD_ID.
 func (m Machine) osRelease() (release, build string) {
 	for _, name := range []string{"etc/os-release", "usr/lib/os-release"} {
 		text, _ := m.text(name)
@@ -209,7 +213,8 @@ func (m Machine) processors() int64 {
 	return int64(strings.Count("\n"+text, "\nprocessor"))
 }
 
-// newestKernel is the newest kernel image below /boot, and "" where there is none: a container, or a machine started from elsewhere.
+// newestKernel is the newest kernel image below /boot, and "" where there is none: a container, or a machine started
+// from elsewhere.
 func (m Machine) newestKernel() string {
 	newest := ""
 	for _, n := range m.Glob("boot/vmlinuz-*") {

@@ -18,7 +18,8 @@ const dpkgStatus = "var/lib/dpkg/status"
 // rpmAll asks rpm for every package that is installed.
 var rpmAll = []string{"rpm", "-qa", "--qf", `%{NAME}\t%{EPOCHNUM}\t%{VERSION}\t%{RELEASE}\t%{ARCH}\n`}
 
-// packages reads the database of the package system that the machine is made of: dpkg's where packages are installed by it, and else rpm's.
+// packages reads the database of the package system that the machine is made of: dpkg's where packages are installed by
+// it, and else rpm's.
 func (m Machine) packages(r *estate.Reading) (source string, err error) {
 	status, noDpkg := m.ReadFile(dpkgStatus)
 	if noDpkg == nil {
@@ -45,7 +46,8 @@ func (m Machine) packages(r *estate.Reading) (source string, err error) {
 	return "/" + dpkgStatus, errors.New("neither dpkg nor rpm has a package installed there")
 }
 
-// rpms reads what rpm printed. Of a package that is installed in several versions at once, as kernels are, the newest counts.
+// rpms reads what rpm printed. Of a package that is installed in several versions at once, as kernels are, the newest
+// counts.
 func (m Machine) rpms(r *estate.Reading, out []byte) error {
 	type pkg struct{ name, evr, arch string }
 	var all []pkg
@@ -97,7 +99,8 @@ func kernelOf(name string) bool {
 	return slices.Contains([]string{"kernel", "kernel-core", "kernel-default", "kernel-rt-core", "kernel-uek-core"}, name)
 }
 
-// kernelPackage notes on the Debian package of the newest installed kernel that another one runs, as long as both are of this distribution.
+// kernelPackage notes on the Debian package of the newest installed kernel that another one runs, as long as both are
+// of this distribution.
 func (m Machine) kernelPackage(r *estate.Reading) {
 	k, _ := m.kernel()
 	if k.Installed == "" || k.Installed == k.Running || !slices.ContainsFunc(r.Components, func(c estate.Component) bool {

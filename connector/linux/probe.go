@@ -20,9 +20,10 @@ import (
 //go:embed probe.sh
 var probe string
 
-// Probe is a script for a POSIX shell that prints all that Read looks at for those sections, or for all, on a machine that is reached in another way than by its file system. It needs GNU
-// grep, find and timeout, as every distribution has that is made of dpkg or rpm packages. As root it sees more: the programs of every process, and the firewall's rules. No command
-// of it runs longer than limit, which counts in whole seconds and is one at least.
+// Probe is a script for a POSIX shell that prints all that Read looks at for those sections, or for all, on a machine
+// that is reached in another way than by its file system. It needs GNU grep, find and timeout, as every distribution
+// has that is made of dpkg or rpm packages. As root it sees more: the programs of every process, and the firewall's
+// rules. No command of it runs longer than limit, which counts in whole seconds and is one at least.
 func Probe(limit time.Duration, sections ...estate.SectionName) string {
 	if len(sections) == 0 {
 		sections = Sections

@@ -186,7 +186,8 @@ func TestSettingsOfAMachine(t *testing.T) {
 	}
 }
 
-// Without root much may not be seen: it is counted and said. A program that is not there, as a kernel thread has none, is not hidden.
+// Without root much may not be seen: it is counted and said. A program that is not there, as a kernel thread has none,
+// is not hidden.
 func TestWhatMayNotBeSeenIsNotMissing(t *testing.T) {
 	r := probed(t, strings.ReplaceAll(rpmMachine, "$rpm", "$other")+"\n@/proc/1/exe\n!/proc/1/exe\n@/proc/2/exe\n!/proc/2/exe\n@/proc/3/exe\n!/var/lib/dpkg/status")
 	if s := r.Section(estate.Packages); !strings.Contains(s.Err, "permission denied") || !strings.HasSuffix(s.Source, "(processes hidden from this user: 2)") {

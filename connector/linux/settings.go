@@ -9,7 +9,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// settings reads kernel arguments, name servers, time zone and time servers, the firewall's default, and which services are enabled and run.
+// settings reads kernel arguments, name servers, time zone and time servers, the firewall's default, and which services
+// are enabled and run.
 func (m Machine) settings(r *estate.Reading, all []process) error {
 	line, err := m.text("proc/cmdline")
 	if err != nil {
@@ -24,7 +25,8 @@ func (m Machine) settings(r *estate.Reading, all []process) error {
 		if !ok {
 			value = "set"
 		}
-		if name = "kernel-argument/" + name; !seen[name] && value != "" { // one that is given twice, as console=, is told once
+		// one that is given twice, as console=, is told once
+		if name = "kernel-argument/" + name; !seen[name] && value != "" {
 			seen[name] = true
 			set(name, value)
 		}
@@ -67,7 +69,8 @@ func (m Machine) nameServers() []string {
 	return named
 }
 
-// timeServers are the servers and pools that the configurations of chrony, ntpd and systemd-timesyncd name, in their order.
+// timeServers are the servers and pools that the configurations of chrony, ntpd and systemd-timesyncd name, in their
+// order.
 func (m Machine) timeServers() (out []string) {
 	files := []string{"etc/chrony/chrony.conf", "etc/chrony.conf", "etc/ntp.conf", "etc/ntpsec/ntp.conf", "etc/systemd/timesyncd.conf"}
 	files = append(files, m.Glob("etc/chrony/sources.d/*.sources")...)
@@ -93,7 +96,8 @@ func (m Machine) timeServers() (out []string) {
 	return out
 }
 
-// firewall is what becomes of a packet to the machine that no rule speaks of: "drop" where an input chain's policy says so, and else "accept".
+// firewall is what becomes of a packet to the machine that no rule speaks of: "drop" where an input chain's policy says
+// so, and else "accept".
 func (m Machine) firewall() estate.Component {
 	c := estate.Component{Key: "set:firewall/default"}
 	rules, err := m.Output("nft", "list", "ruleset")

@@ -7,7 +7,8 @@ import (
 	"strings"
 )
 
-// Wrapper is the program through which orders are given to a host. It is a POSIX shell script that says of itself what it does.
+// Wrapper is the program through which orders are given to a host. It is a POSIX shell script that says of itself what
+// it does.
 //
 //go:embed wrapper.sh
 var Wrapper string
@@ -17,7 +18,8 @@ var Wrapper string
 //go:embed hook.sh
 var Hook string
 
-// Where the two are on a host. The wrapper has a part of its hash in its name, so that another version of it is another file.
+// Where the two are on a host. The wrapper has a part of its hash in its name, so that another version of it is another
+// file.
 const (
 	Home     = "/var/lib/yare"
 	HookPath = "/etc/libvirt/hooks/qemu.d/yare"

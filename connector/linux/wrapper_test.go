@@ -78,7 +78,8 @@ func (b *bench) file(name string) string {
 	return string(text)
 }
 
-// Orders of older leases, of another round under the same one, and those that were had are refused, and leave nothing behind.
+// Orders of older leases, of another round under the same one, and those that were had are refused, and leave nothing
+// behind.
 func TestTheWrapperKeepsEpochs(t *testing.T) {
 	onEachShell(t, func(b *bench) {
 		b.want(0, 0, "")
@@ -185,7 +186,8 @@ func TestTheWrapperStages(t *testing.T) {
 	})
 }
 
-// Words that would be more than words are refused before anything is done with them, and what an order's id would lead to outside is not made.
+// Words that would be more than words are refused before anything is done with them, and what an order's id would lead
+// to outside is not made.
 func TestTheWrapperTakesOnlyWords(t *testing.T) {
 	onEachShell(t, func(b *bench) {
 		for _, bad := range []string{"../../etc", "a b", "a;reboot", "$(id)", "-rf", ".hidden", "", "a\nb", "ä"} {
@@ -214,7 +216,8 @@ func TestTheWrapperTakesOnlyWords(t *testing.T) {
 	})
 }
 
-// What goes on by itself is told: it runs, it is done with its status, it was ended from outside, it was lost to a restart. An order of which nothing is known is none.
+// What goes on by itself is told: it runs, it is done with its status, it was ended from outside, it was lost to a
+// restart. An order of which nothing is known is none.
 func TestTheWrapperTellsWhatBecameOfOrders(t *testing.T) {
 	onEachShell(t, func(b *bench) {
 		trace := func(id string) string {

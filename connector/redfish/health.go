@@ -23,13 +23,15 @@ type part struct {
 	Status             status
 }
 
-// chassis is what is looked at of a chassis: the older resources for power and temperature, the newer ones, and its drives.
+// chassis is what is looked at of a chassis: the older resources for power and temperature, the newer ones, and its
+// drives.
 type chassis struct {
 	part
 	Power, Thermal, PowerSubsystem, ThermalSubsystem, Drives ref
 }
 
-// storage is what is looked at of a system's storage: controllers within it or in a collection of their own, disks by links or, in the older resource, within it.
+// storage is what is looked at of a system's storage: controllers within it or in a collection of their own, disks by
+// links or, in the older resource, within it.
 type storage struct {
 	part
 	StorageControllers, Devices []part
@@ -46,8 +48,9 @@ type survey struct {
 	missing []string
 }
 
-// Health returns what the BMC reports of every chassis, of its power supplies, fans and temperatures, and of the system's memory, disks and processors. partial says what could not be
-// read. That nothing at all has a health is an error: it is not known to be well.
+// Health returns what the BMC reports of every chassis, of its power supplies, fans and temperatures, and of the
+// system's memory, disks and processors. partial says what could not be read. That nothing at all has a health is an
+// error: it is not known to be well.
 func (c *Client) Health(ctx context.Context) (items []estate.Health, partial string, err error) {
 	v := &survey{c: c, seen: map[string]bool{}}
 	links, err := c.of(ctx, "Chassis", func(s service) ref { return s.Chassis })
@@ -181,7 +184,8 @@ func (v *survey) collection(ctx context.Context, at ref, of, kind string) {
 	v.take(of, kind, parts)
 }
 
-// take counts each thing that is there and says how it is. What does not say so is left out: it is neither well nor ill.
+// take counts each thing that is there and says how it is. What does not say so is left out: it is neither well nor
+// ill.
 func (v *survey) take(of, kind string, parts []part) {
 	for i, p := range parts {
 		health := cmp.Or(p.Status.Health, p.Status.HealthRollup)

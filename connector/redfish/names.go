@@ -21,7 +21,8 @@ type item struct {
 	}
 }
 
-// other are the words with which ids begin that name an image beside the one that runs: kept to go back to, or not active yet.
+// other are the words with which ids begin that name an image beside the one that runs: kept to go back to, or not
+// active yet.
 var other = regexp.MustCompile(`(?i)^(previous|rollback|backup|golden|recovery|available|staged|pending)[-_. ]`)
 
 // own are the words that say nothing but that the image is the one installed.
@@ -30,12 +31,15 @@ var own = regexp.MustCompile(`(?i)^(installed|current|active)[-_. ]`)
 // apart are what may stand between the parts of an id.
 const apart = "-_. :/"
 
-// component turns an inventory item into a component, and false where the item is an image that does not run and will not by a restart.
+// component turns an inventory item into a component, and false where the item is an image that does not run and will
+// not by a restart.
 //
-// The rule, which docs/hosts.md tells: blanks at either end count for nothing. An id that begins with a word as "Previous-" names no component. A word as "current-" is left out of
-// an id, and so is the version, wherever it stands in it, with the number or word before it: what follows it is the name, and where nothing follows, what precedes. The part of the
-// name before the first dot, in small letters, is the component's name, and the item's own name its model, with the device in parentheses where there are several; without them, what stands behind the dot is the
-// device. names of the estate file go before all that, by the id as it stands, by the id without version, or by the item's name.
+// The rule, which docs/hosts.md tells: blanks at either end count for nothing. An id that begins with a word as
+// "Previous-" names no component. A word as "current-" is left out of an id, and so is the version, wherever it stands
+// in it, with the number or word before it: what follows it is the name, and where nothing follows, what precedes. The
+// part of the name before the first dot, in small letters, is the component's name, and the item's own name its model,
+// with the device in parentheses where there are several; without them, what stands behind the dot is the device. names
+// of the estate file go before all that, by the id as it stands, by the id without version, or by the item's name.
 func (s item) component(names map[string]string) (estate.Component, bool) {
 	id, name, version := strings.TrimSpace(s.Id), strings.TrimSpace(s.Name), strings.TrimSpace(s.Version)
 	if other.MatchString(id) || strings.EqualFold(s.Status.State, "StandbySpare") || strings.EqualFold(s.Status.State, "Absent") {
@@ -106,7 +110,8 @@ func class(related []ref, key string) string {
 	return "other"
 }
 
-// components turns an inventory into components. One that is listed twice under one name, with two versions, has none that could be trusted.
+// components turns an inventory into components. One that is listed twice under one name, with two versions, has none
+// that could be trusted.
 func components(items []item, names map[string]string) (out []estate.Component) {
 	at := map[string]int{}
 	for _, s := range items {

@@ -1,6 +1,7 @@
-// Package redfish is a thin client for BMCs that speak Redfish (DMTF DSP0266), whoever made them: inventory, power, health, firmware updates by multipart push, and tasks.
-// Everything is found through links from the service root, and every page of a collection is read. The BMC's certificate is verified by roots, or pinned by its fingerprint. A secret goes to
-// that one address and nowhere else: no redirect is followed with it.
+// Package redfish is a thin client for BMCs that speak Redfish (DMTF DSP0266), whoever made them: inventory, power,
+// health, firmware updates by multipart push, and tasks. Everything is found through links from the service root, and
+// every page of a collection is read. The BMC's certificate is verified by roots, or pinned by its fingerprint. A
+// secret goes to that one address and nowhere else: no redirect is followed with it.
 package redfish
 
 import (
@@ -74,7 +75,8 @@ func (t Target) tls() *tls.Config {
 	if t.Fingerprint == "" {
 		return &tls.Config{RootCAs: t.Roots, MinVersion: tls.VersionTLS12, CurvePreferences: curves}
 	}
-	return &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12, CurvePreferences: curves, VerifyConnection: func(s tls.ConnectionState) error { // also of a session that is resumed
+	// also of a session that is resumed
+	return &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12, CurvePreferences: curves, VerifyConnection: func(s tls.ConnectionState) error {
 		if len(s.PeerCertificates) == 0 {
 			return errors.New("the BMC shows no certificate")
 		}
@@ -86,7 +88,8 @@ func (t Target) tls() *tls.Config {
 	}}
 }
 
-// curves are those that BMCs know. The larger keys that are offered beside them otherwise make a greeting of two packets, which some BMCs do not understand.
+// curves are those that BMCs know. The larger keys that are offered beside them otherwise make a greeting of two
+// packets, which some BMCs do not understand.
 var curves = []tls.CurveID{tls.X25519, tls.CurveP256, tls.CurveP384}
 
 // untrusted is a certificate that is not the BMC's.
@@ -179,7 +182,8 @@ const (
 	busyWait  = 5 * time.Second
 )
 
-// request makes a request, and again after a while where the BMC says that it is busy and nothing was asked to be changed.
+// request makes a request, and again after a while where the BMC says that it is busy and nothing was asked to be
+// changed.
 func (c *Client) request(ctx context.Context, method, at, kind string, body []byte, auth http.Header, into any) (http.Header, error) {
 	for try := 1; ; try++ {
 		h, err := c.once(ctx, method, at, kind, body, auth, into)
@@ -260,7 +264,8 @@ func kindOf(h http.Header, b []byte) string {
 	return strconv.Quote(string(b[:min(len(b), 40)]))
 }
 
-// message takes what a Redfish error says in words, the most specific first, and the ids of its messages (DSP0266, "Error responses").
+// message takes what a Redfish error says in words, the most specific first, and the ids of its messages (DSP0266,
+// "Error responses").
 func message(status string, body []byte) (text, ids string) {
 	var e struct {
 		Error struct {

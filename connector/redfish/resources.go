@@ -32,7 +32,8 @@ const atOnce = 4
 // maxMembers is how many members of a collection are read.
 const maxMembers = 4096
 
-// members returns the links of all members of a collection, page by page (DSP0266, "Members@odata.nextLink"). A page that comes twice is an error.
+// members returns the links of all members of a collection, page by page (DSP0266, "Members@odata.nextLink"). A page
+// that comes twice is an error.
 func (c *Client) members(ctx context.Context, at string) (out []ref, err error) {
 	seen := map[string]bool{}
 	for at != "" {
@@ -53,7 +54,8 @@ func (c *Client) members(ctx context.Context, at string) (out []ref, err error) 
 	return out, nil
 }
 
-// each reads every member of a collection into a value of its own, a few at a time. A member without an address is what it says itself, as where a service expands collections unasked.
+// each reads every member of a collection into a value of its own, a few at a time. A member without an address is what
+// it says itself, as where a service expands collections unasked.
 func each[T any](ctx context.Context, c *Client, links []ref) ([]T, error) {
 	out := make([]T, len(links))
 	g, ctx := errgroup.WithContext(ctx)
@@ -280,7 +282,8 @@ func (c *Client) Queue(ctx context.Context) ([]connector.Task, error) {
 	return slices.DeleteFunc(all, func(t connector.Task) bool { return t.State != connector.TaskRuns }), err
 }
 
-// Started returns when the BMC last started itself, and the zero time where it does not say: then nothing is concluded from it.
+// Started returns when the BMC last started itself, and the zero time where it does not say: then nothing is concluded
+// from it.
 func (c *Client) Started(ctx context.Context) (newest time.Time, err error) {
 	type manager struct{ LastResetTime string }
 	links, err := c.of(ctx, "Managers", func(s service) ref { return s.Managers })
@@ -342,7 +345,8 @@ func (c *Client) Reset(ctx context.Context, kind string) error {
 	return c.wrap("resetting", err)
 }
 
-// ReadSection reads into the reading what the BMC tells of that section: firmware, health, or the BMC's own state with the host's hardware. Where a part of it could not be read, partial says which.
+// ReadSection reads into the reading what the BMC tells of that section: firmware, health, or the BMC's own state with
+// the host's hardware. Where a part of it could not be read, partial says which.
 func (c *Client) ReadSection(ctx context.Context, name estate.SectionName, r *estate.Reading) (partial string, err error) {
 	switch name {
 	case estate.FirmwareItems:
@@ -388,7 +392,8 @@ func (c *Client) Flash(ctx context.Context, o connector.Order) (connector.Receip
 	return connector.Receipt{Task: id}, err
 }
 
-// Trace says what the BMC knows of a task: the one with that id, or, where none is known, the newest that is not among those that it listed before.
+// Trace says what the BMC knows of a task: the one with that id, or, where none is known, the newest that is not among
+// those that it listed before.
 func (c *Client) Trace(ctx context.Context, id string, before []string) act.Trace {
 	if id != "" {
 		t, err := c.Task(ctx, id)

@@ -49,7 +49,8 @@ func (c *Client) Close() {
 // leave deletes the session, if there is one.
 func (c *Client) leave(ctx context.Context) {
 	if c.login.at != "" {
-		_, _ = c.request(ctx, http.MethodDelete, c.login.at, "", nil, http.Header{"X-Auth-Token": {c.login.token}}, nil) // else it ends by itself
+		// else it ends by itself
+		_, _ = c.request(ctx, http.MethodDelete, c.login.at, "", nil, http.Header{"X-Auth-Token": {c.login.token}}, nil)
 	}
 	c.login = login{}
 }
@@ -77,7 +78,8 @@ func (c *Client) began(ctx context.Context) (service, error) {
 	return s, nil
 }
 
-// authorize returns the headers by which the BMC knows us: those of a session, and where it has none to give, of HTTP Basic (DSP0266, "Authentication").
+// authorize returns the headers by which the BMC knows us: those of a session, and where it has none to give, of HTTP
+// Basic (DSP0266, "Authentication").
 func (c *Client) authorize(ctx context.Context, renew bool) (http.Header, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -455,7 +455,8 @@ func FuzzInventoryItem(f *testing.F) {
 	})
 }
 
-// A BMC of several systems is asked about the host's own: the only physical one, or the one that has its name. Where none can be told to be it, nothing is read of any.
+// A BMC of several systems is asked about the host's own: the only physical one, or the one that has its name. Where
+// none can be told to be it, nothing is read of any.
 func TestOneBMCOfSeveralSystems(t *testing.T) {
 	system := func(name, kind, power string) string {
 		return fmt.Sprintf(`{"SystemType":%q,"HostName":%q,"PowerState":%q,"Model":"Reed 3"}`, kind, name, power)

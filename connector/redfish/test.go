@@ -16,7 +16,8 @@ import (
 // way is what a test of the connection calls a BMC.
 const way = "BMC"
 
-// Test tries the connection stage by stage, up to the first that fails: name, port, TLS, what answers, login, and what we may read.
+// Test tries the connection stage by stage, up to the first that fails: name, port, TLS, what answers, login, and what
+// we may read.
 func (c *Client) Test(ctx context.Context) (out []connector.Stage) {
 	fail := func(stage string, err error, do string) []connector.Stage {
 		return append(out, connector.Stage{Way: way, Name: stage, Found: unwrapURL(err).Error(), Do: do})
@@ -90,9 +91,11 @@ func after(word, s string) string {
 	return word + s
 }
 
-// Certificate returns the SHA-256 of the certificate that whoever is at name:port shows, in hex, and whom it names, so that a person may compare it with the BMC's own and pin it.
+// Certificate returns the SHA-256 of the certificate that whoever is at name:port shows, in hex, and whom it names, so
+// that a person may compare it with the BMC's own and pin it.
 func Certificate(ctx context.Context, at string) (sum, subject string, err error) {
-	d := tls.Dialer{Config: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12, CurvePreferences: curves}} // nothing is sent
+	// nothing is sent
+	d := tls.Dialer{Config: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12, CurvePreferences: curves}}
 	conn, err := d.DialContext(ctx, "tcp", at)
 	if err != nil {
 		return "", "", err

@@ -18,7 +18,8 @@ const (
 
 var bmcSections = []estate.SectionName{estate.FirmwareItems, estate.HealthItems, estate.BMCState}
 
-// Read reads the sections asked for, or all. The host and its BMC fail on their own: each section says what became of it.
+// Read reads the sections asked for, or all. The host and its BMC fail on their own: each section says what became of
+// it.
 func (s *session) Read(ctx context.Context, sections ...estate.SectionName) (*estate.Reading, error) {
 	c, host := s.c, s.host
 	if len(sections) == 0 {

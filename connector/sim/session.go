@@ -14,7 +14,8 @@ import (
 	"yareharbour/sim"
 )
 
-// session is a conversation with one simulated host and its BMC. The connections are the connector's and are kept by it.
+// session is a conversation with one simulated host and its BMC. The connections are the connector's and are kept by
+// it.
 type session struct {
 	c    *Connector
 	host string
@@ -33,7 +34,8 @@ func (s *session) Resolve(context.Context, []connector.Wanted) act.Resolution {
 	return act.Resolution{}
 }
 
-// Do gives the host the order. An image is for its BMC, and is given to that once the host has taken the order: so a host refuses what is stale for its BMC as well.
+// Do gives the host the order. An image is for its BMC, and is given to that once the host has taken the order: so a
+// host refuses what is stale for its BMC as well.
 func (s *session) Do(ctx context.Context, o connector.Order) (connector.Receipt, error) {
 	payload, size := o.Payload, o.Size
 	if o.Kind == act.Flash {

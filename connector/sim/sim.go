@@ -1,5 +1,5 @@
-// Package sim reaches the simulated estate: hosts through their own interface, BMCs through Redfish, as a real host is reached
-// through its hypervisor and its BMC. It implements every capability that a round needs.
+// Package sim reaches the simulated estate: hosts through their own interface, BMCs through Redfish, as a real host is
+// reached through its hypervisor and its BMC. It implements every capability that a round needs.
 package sim
 
 import (

@@ -7,7 +7,8 @@ import (
 	"testing"
 )
 
-// Hosts that a configuration names one by one are proposed, in their order; patterns, and files that are not there, are not.
+// Hosts that a configuration names one by one are proposed, in their order; patterns, and files that are not there, are
+// not.
 func TestAliases(t *testing.T) {
 	dir := t.TempDir()
 	a, b := filepath.Join(dir, "a"), filepath.Join(dir, "b")

@@ -56,7 +56,8 @@ func (d *Dialer) read(r route) (options, []string, error) {
 	return o, notes, nil
 }
 
-// withoutMatch takes the Match blocks out of a configuration, each of which goes to the next Host or Match, and returns their lines.
+// withoutMatch takes the Match blocks out of a configuration, each of which goes to the next Host or Match, and returns
+// their lines.
 func withoutMatch(text string) (kept string, left []int) {
 	var out strings.Builder
 	within, n := false, 0
@@ -77,7 +78,8 @@ func withoutMatch(text string) (kept string, left []int) {
 	return out.String(), left
 }
 
-// Aliases are the hosts that ssh_config files name one by one, in their order: those that are patterns are left out. Without files it is the user's own.
+// Aliases are the hosts that ssh_config files name one by one, in their order: those that are patterns are left out.
+// Without files it is the user's own.
 func Aliases(files []string) (out []string) {
 	if len(files) == 0 {
 		home, err := os.UserHomeDir()

@@ -52,7 +52,8 @@ func (r route) hostKeys() (*hostKeys, error) {
 	return k, nil
 }
 
-// readable reads the files without the lines that can't be read: one bad line costs the hosts that it is about, and no others.
+// readable reads the files without the lines that can't be read: one bad line costs the hosts that it is about, and no
+// others.
 func (k *hostKeys) readable() error {
 	dir, err := os.MkdirTemp("", "known-*")
 	if err != nil {
@@ -84,7 +85,8 @@ func (k *hostKeys) readable() error {
 	return err
 }
 
-// revoke reads a list of public keys, one to a line. OpenSSH's binary lists (KRL) are not understood, and then no key is trusted.
+// revoke reads a list of public keys, one to a line. OpenSSH's binary lists (KRL) are not understood, and then no key
+// is trusted.
 func (k *hostKeys) revoke(file string) error {
 	text, err := os.ReadFile(file)
 	if err != nil {
@@ -181,7 +183,8 @@ func (id *identity) Close() {
 	}
 }
 
-// signers are the keys that are named, then those that the agent holds; before them the certificates that there are for any of them.
+// signers are the keys that are named, then those that the agent holds; before them the certificates that there are for
+// any of them.
 func (id *identity) signers() ([]ssh.Signer, error) {
 	var out []ssh.Signer
 	var public [][]byte // of the keys that are named

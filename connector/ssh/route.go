@@ -41,7 +41,8 @@ type route struct {
 
 func (r route) address() string { return net.JoinHostPort(r.name, r.port) }
 
-// knownAs is the name under which the host's key is looked for. An alias stands there without a port, whatever the port is (ssh_config(5), HostKeyAlias).
+// knownAs is the name under which the host's key is looked for. An alias stands there without a port, whatever the port
+// is (ssh_config(5), HostKeyAlias).
 func (r route) knownAs() string {
 	if r.alias != "" {
 		return net.JoinHostPort(r.alias, "22")
@@ -84,7 +85,8 @@ func words(s string) (out []string) {
 	return out
 }
 
-// route finds the way. A jump may be named USER@HOST:PORT; these count before the configuration. Only the host at the end of the way is logged in to as d.User.
+// route finds the way. A jump may be named USER@HOST:PORT; these count before the configuration. Only the host at the
+// end of the way is logged in to as d.User.
 func (d *Dialer) route(ctx context.Context, host string, last bool) (route, error) {
 	r := route{}
 	target := host
@@ -166,13 +168,15 @@ func (r *route) take(o options, known []string) {
 	}
 }
 
-// path expands what stands for a home directory at the beginning of a file's name, variables of the environment, and tokens.
+// path expands what stands for a home directory at the beginning of a file's name, variables of the environment, and
+// tokens.
 func (r *route) path(home, name string) string {
 	name = strings.Trim(name, `"`)
 	if rest, ok := strings.CutPrefix(name, "~/"); ok {
 		name = filepath.Join(home, rest)
 	}
-	if rest, ok := strings.CutPrefix(name, "$"); ok && !strings.HasPrefix(rest, "{") { // IdentityAgent names a variable so
+	// IdentityAgent names a variable so
+	if rest, ok := strings.CutPrefix(name, "$"); ok && !strings.HasPrefix(rest, "{") {
 		return os.Getenv(rest)
 	}
 	return r.expand(home, os.Expand(name, func(v string) string { return os.Getenv(v) }))
@@ -186,7 +190,8 @@ func (r *route) expand(home, s string) string {
 		"%l", me, "%L", short, "%i", fmt.Sprint(os.Getuid())).Replace(s)
 }
 
-// options evaluates the configuration. OpenSSH itself does it where it is installed: nobody else knows all that Match may ask.
+// options evaluates the configuration. OpenSSH itself does it where it is installed: nobody else knows all that Match
+// may ask.
 func (d *Dialer) options(ctx context.Context, r route) (o options, by string, notes []string, err error) {
 	for _, f := range d.Config {
 		if _, err := os.Stat(f); err != nil {

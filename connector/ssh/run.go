@@ -20,8 +20,9 @@ import (
 // maxAnswer is the most that a command may print, in bytes.
 const maxAnswer = 24 << 20
 
-// Run feeds a script to a POSIX shell on the host and returns what it prints; with sudo, to a shell of root's. Whatever becomes of the connection, the host itself ends the script, and all that
-// it started, when the context's time is up. What more is printed than is taken ends it too.
+// Run feeds a script to a POSIX shell on the host and returns what it prints; with sudo, to a shell of root's. Whatever
+// becomes of the connection, the host itself ends the script, and all that it started, when the context's time is up.
+// What more is printed than is taken ends it too.
 func (c *Conn) Run(ctx context.Context, script string, sudo bool) ([]byte, error) {
 	out := Answer{}
 	exit, said, err := c.Command(ctx, "sh -s", sudo, strings.NewReader(script), &out)
@@ -34,8 +35,10 @@ func (c *Conn) Run(ctx context.Context, script string, sudo bool) ([]byte, error
 	return out.buf.Bytes(), nil // a probe's own status says nothing: it ends with the last thing that it looked for
 }
 
-// Command runs a command, which may print into an Answer or whatever else takes it, with what it reads and where it prints, and returns its exit status and what it complained of. Whatever becomes of the connection, the host itself ends it when
-// the context's time is up. An error that wraps connector.ErrUnreachable says that it is not known whether the command ran.
+// Command runs a command, which may print into an Answer or whatever else takes it, with what it reads and where it
+// prints, and returns its exit status and what it complained of. Whatever becomes of the connection, the host itself
+// ends it when the context's time is up. An error that wraps connector.ErrUnreachable says that it is not known whether
+// the command ran.
 func (c *Conn) Command(ctx context.Context, command string, sudo bool, in io.Reader, out io.Writer) (exit int, said string, err error) {
 	s, err := c.client.NewSession()
 	if err != nil {
@@ -85,7 +88,8 @@ func (c *Conn) Command(ctx context.Context, command string, sudo bool, in io.Rea
 // Quote makes one word for a POSIX shell of any text.
 func Quote(s string) string { return "'" + strings.ReplaceAll(s, "'", `'\''`) + "'" }
 
-// Unix connects to a socket in the host's file system. That forwarding is forbidden there, that there is no such socket, and that nobody listens at it all look the same from here.
+// Unix connects to a socket in the host's file system. That forwarding is forbidden there, that there is no such
+// socket, and that nobody listens at it all look the same from here.
 func (c *Conn) Unix(ctx context.Context, path string) (net.Conn, error) {
 	conn, err := c.client.DialContext(ctx, "unix", path)
 	if err != nil {
@@ -172,7 +176,8 @@ func (p *pipe) SetReadDeadline(time.Time) error { return nil }
 // SetWriteDeadline is left to the context too.
 func (p *pipe) SetWriteDeadline(time.Time) error { return nil }
 
-// Answer is a buffer that takes no more than 24 MiB, and then ends what fills it. It has no ReadFrom, which would fill it unseen.
+// Answer is a buffer that takes no more than 24 MiB, and then ends what fills it. It has no ReadFrom, which would fill
+// it unseen.
 type Answer struct {
 	mu   sync.Mutex // what a command complains of is looked at while it may go on
 	buf  bytes.Buffer

@@ -1,6 +1,8 @@
-// Package ssh reaches machines over SSH (RFC 4251 and its fellows) as OpenSSH's own configuration says: names, ports, users, keys, certificates, agents and jump hosts come
-// from ssh_config(5), which OpenSSH itself evaluates where it is installed. Host keys are checked strictly, whatever that file says: a host whose key is not known is not talked
-// to. An error says at which stage it failed: configuration, name, port, host key, login, running a command. Nothing waits longer than the context allows.
+// Package ssh reaches machines over SSH (RFC 4251 and its fellows) as OpenSSH's own configuration says: names, ports,
+// users, keys, certificates, agents and jump hosts come from ssh_config(5), which OpenSSH itself evaluates where it is
+// installed. Host keys are checked strictly, whatever that file says: a host whose key is not known is not talked to.
+// An error says at which stage it failed: configuration, name, port, host key, login, running a command. Nothing waits
+// longer than the context allows.
 package ssh
 
 import (
@@ -26,11 +28,14 @@ const Patience = 10 * time.Second
 
 // Dialer opens connections. It is safe for concurrent use.
 type Dialer struct {
-	// Config names ssh_config files, of which the first that says something of a host counts; none: the user's and the machine's own.
+	// Config names ssh_config files, of which the first that says something of a host counts; none: the user's and the
+	// machine's own.
 	Config []string
-	// KnownHosts names files of host keys; none: those that the configuration names, and else the user's and the machine's own.
+	// KnownHosts names files of host keys; none: those that the configuration names, and else the user's and the
+	// machine's own.
 	KnownHosts []string
-	// User logs in to hosts, not to the jump hosts before them; empty: whom the configuration names, and else the one who runs this program.
+	// User logs in to hosts, not to the jump hosts before them; empty: whom the configuration names, and else the one
+	// who runs this program.
 	User string
 }
 
@@ -50,7 +55,8 @@ func (d *Dialer) Dial(ctx context.Context, host string) (*Conn, error) {
 	return c, err
 }
 
-// Try connects to a host and says what it found at each stage of the way, the last of which has failed where there is an error.
+// Try connects to a host and says what it found at each stage of the way, the last of which has failed where there is
+// an error.
 func (d *Dialer) Try(ctx context.Context, host string) (*Conn, []connector.Stage, error) {
 	ctx, cancel := context.WithTimeout(ctx, Patience)
 	defer cancel()
@@ -77,7 +83,8 @@ func (c *Conn) failed(way, stage, host string, err error, do string) error {
 	return fmt.Errorf("SSH to %s: %w", host, err)
 }
 
-// dial connects to the host through its jump hosts, which it connects to first. chain holds the hosts that it is a way to, the last one first.
+// dial connects to the host through its jump hosts, which it connects to first. chain holds the hosts that it is a way
+// to, the last one first.
 func (d *Dialer) dial(ctx context.Context, c *Conn, host string, chain []string) error {
 	way := "SSH"
 	if len(chain) > 0 {
@@ -134,7 +141,8 @@ func (c *Conn) tcp(ctx context.Context, r route) (net.Conn, string, error) {
 	}
 	d := net.Dialer{
 		KeepAliveConfig: net.KeepAliveConfig{Enable: true, Idle: 2 * time.Second, Interval: 2 * time.Second, Count: 3},
-		Control: func(_, _ string, raw syscall.RawConn) error { // what was sent and never acknowledged ends the connection too
+		// what was sent and never acknowledged ends the connection too
+		Control: func(_, _ string, raw syscall.RawConn) error {
 			var err error
 			if cerr := raw.Control(func(fd uintptr) {
 				err = unix.SetsockoptInt(int(fd), unix.IPPROTO_TCP, unix.TCP_USER_TIMEOUT, 6000)
@@ -213,7 +221,8 @@ func (d *Dialer) login(ctx context.Context, c *Conn, conn net.Conn, r route, way
 	return nil, "login", fmt.Errorf("%s: %w", r.address(), err)
 }
 
-// The connection is asked every alive whether it lives, by a request that only its far end answers, and given up after silence.
+// The connection is asked every alive whether it lives, by a request that only its far end answers, and given up after
+// silence.
 const (
 	alive   = 2 * time.Second
 	silence = 6 * time.Second

@@ -206,7 +206,8 @@ func TestWhatAnswersAtThePort(t *testing.T) {
 	}
 }
 
-// A command that hangs costs its limit and leaves nothing running; one that never stops printing costs no more than what is taken.
+// A command that hangs costs its limit and leaves nothing running; one that never stops printing costs no more than
+// what is taken.
 func TestCommandsEndAndLeaveNothingBehind(t *testing.T) {
 	t.Parallel()
 	s := sshtest.Start(t)

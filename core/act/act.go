@@ -1,6 +1,7 @@
-// Package act holds what a round does to the outside, one act at a time, as values. A kind of act stands in a file of its own and says everything that
-// there is to say about it: its words, its step, what must hold before it, whether it may be done again, what is owed after it, how long it takes, and what a look at
-// the host says of one whose outcome is not known. Whoever runs, shows, plans or reports acts asks the kind; there is no second list of kinds.
+// Package act holds what a round does to the outside, one act at a time, as values. A kind of act stands in a file of
+// its own and says everything that there is to say about it: its words, its step, what must hold before it, whether it
+// may be done again, what is owed after it, how long it takes, and what a look at the host says of one whose outcome is
+// not known. Whoever runs, shows, plans or reports acts asks the kind; there is no second list of kinds.
 //
 // The package does nothing: it decides. How an act is carried out is a connector's business.
 package act
@@ -27,13 +28,15 @@ type Act struct {
 	// Epoch is that of the lease under which it was intended. A host refuses an act of a lower epoch than it has seen.
 	Epoch int64 `json:"epoch"`
 	Pass  int   `json:"pass,omitempty"`
-	// Guest is the guest's name and GuestID its UUID, by which it is known at both ends; To is the host that it goes to, MemoryMiB what is copied.
+	// Guest is the guest's name and GuestID its UUID, by which it is known at both ends; To is the host that it goes
+	// to, MemoryMiB what is copied.
 	Guest     string `json:"guest,omitempty"`
 	GuestID   string `json:"guest_id,omitempty"`
 	To        string `json:"to,omitempty"`
 	MemoryMiB int64  `json:"memory_mib,omitempty"`
 	Bandwidth int64  `json:"bandwidth,omitempty"` // that it may take, in MiB a second; 0: all that there is
-	// Change is what is put in, and Index its place among the visit's changes; With is what goes in together with it, all or nothing.
+	// Change is what is put in, and Index its place among the visit's changes; With is what goes in together with it,
+	// all or nothing.
 	Change *Change  `json:"change,omitempty"`
 	Index  int      `json:"index,omitempty"`
 	With   []Placed `json:"with,omitempty"`
@@ -95,7 +98,8 @@ type Before struct {
 	BootID  string       `json:"boot_id,omitempty"`
 	Version string       `json:"version,omitempty"`
 	Mark    *estate.Mark `json:"mark,omitempty"`
-	// Tasks are the ids of the tasks that the host's BMC listed: one that is not among them came later. BMCReset is when the BMC itself had last started.
+	// Tasks are the ids of the tasks that the host's BMC listed: one that is not among them came later. BMCReset is
+	// when the BMC itself had last started.
 	Tasks    []string  `json:"tasks,omitempty"`
 	BMCReset time.Time `json:"bmc_reset,omitzero"`
 }
@@ -125,7 +129,8 @@ type Trace struct {
 // TraceState is how far an act is known to be.
 type TraceState string
 
-// The states of a trace. The zero value is that nothing is known: no such act was ever heard of, or what was known of it is gone.
+// The states of a trace. The zero value is that nothing is known: no such act was ever heard of, or what was known of
+// it is gone.
 const (
 	Nothing TraceState = ""
 	Taken   TraceState = "taken" // the order was taken on; what came of it is to be seen
@@ -135,13 +140,15 @@ const (
 	Lost    TraceState = "lost"   // it ended without a word of its own: the host restarted, or somebody ended it
 )
 
-// Asks is what must be looked at to settle an act: sections of its host and of the host it goes to, and whether for its trace as well.
+// Asks is what must be looked at to settle an act: sections of its host and of the host it goes to, and whether for its
+// trace as well.
 type Asks struct {
 	Host, To []estate.SectionName
 	Trace    bool
 }
 
-// Seen is what a look found, for one act. Readings are those taken for this look; where one was not asked for it may be nil.
+// Seen is what a look found, for one act. Readings are those taken for this look; where one was not asked for it may be
+// nil.
 type Seen struct {
 	Now      time.Time
 	Since    time.Time // when the act was intended
@@ -201,11 +208,13 @@ type Rules struct {
 	// Owes says what stays to be undone after it, and Pays which kind undoes it.
 	Owes string
 	Pays Name
-	// Remedy says what a person does where it failed, and Unclear where nobody knows how it came out; an empty one is the usual.
+	// Remedy says what a person does where it failed, and Unclear where nobody knows how it came out; an empty one is
+	// the usual.
 	Remedy, Unclear string
 }
 
-// Advice is what a person does about an act that did not come out well; certain tells whether it is known how it came out.
+// Advice is what a person does about an act that did not come out well; certain tells whether it is known how it came
+// out.
 func (r Rules) Advice(host string, certain bool) string {
 	if certain {
 		return r.Remedy

@@ -6,7 +6,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// Adopt makes the mark of a round that is lost the mark of this one: the host was closed by us, and nobody else can open it any more.
+// Adopt makes the mark of a round that is lost the mark of this one: the host was closed by us, and nobody else can
+// open it any more.
 var Adopt = define("adopt", adopt{})
 
 type adopt struct{}

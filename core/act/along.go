@@ -7,7 +7,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// Along is a package that comes in, or changes, because others do. It was asked of the host's own package manager when the round was planned, and is part of the plan from then on.
+// Along is a package that comes in, or changes, because others do. It was asked of the host's own package manager when
+// the round was planned, and is part of the plan from then on.
 type Along struct {
 	Component estate.Key `json:"component"`
 	From      string     `json:"from,omitempty"` // empty: it is not there yet

@@ -45,7 +45,8 @@ func (c Change) Says() string {
 // Installs tells whether anything has to be put on the host for it; otherwise a restart is all it needs.
 func (c Change) Installs() bool { return c.From != c.To }
 
-// Kind is the kind of act that makes the change. Where only the host's restart is needed there is none of its own, and the name is empty.
+// Kind is the kind of act that makes the change. Where only the host's restart is needed there is none of its own, and
+// the name is empty.
 func (c Change) Kind() Name {
 	switch {
 	case c.Installs() && c.Component.Layer() == estate.Firmware && c.File != "":
@@ -58,7 +59,8 @@ func (c Change) Kind() Name {
 	return ""
 }
 
-// Together tells whether two changes are made by one act: packages of one system in one pass, so that what needs each other comes in at once.
+// Together tells whether two changes are made by one act: packages of one system in one pass, so that what needs each
+// other comes in at once.
 func (c Change) Together(o Change) bool {
 	return c.Pass == o.Pass && c.Kind() == Install && o.Kind() == Install && c.Component.Section() == estate.Packages && c.Component.Kind() == o.Component.Kind()
 }
@@ -66,7 +68,8 @@ func (c Change) Together(o Change) bool {
 // Place tells whether two changes are made in the same place: to one component of one device.
 func (c Change) Place(o Change) bool { return c.Component == o.Component && c.Device == o.Device }
 
-// Next returns the act that makes the first changes of the pass which are not made yet, with all that go in together; ok is false where there are none.
+// Next returns the act that makes the first changes of the pass which are not made yet, with all that go in together;
+// ok is false where there are none.
 func Next(changes []Change, pass int, made func(kind Name, i int) bool) (a Act, ok bool) {
 	for i := range changes {
 		c := &changes[i]
@@ -81,8 +84,8 @@ func Next(changes []Change, pass int, made func(kind Name, i int) bool) (a Act, 
 	return a, ok
 }
 
-// Standing returns how the change's component stands on a host, or why that is not known. Where only a part of its section was read, what was read of it stands, and what was not is not
-// absent.
+// Standing returns how the change's component stands on a host, or why that is not known. Where only a part of its
+// section was read, what was read of it stands, and what was not is not absent.
 func (c Change) Standing(r *estate.Reading) (now estate.Component, unread error) {
 	if r == nil {
 		return now, errUnlooked
@@ -104,7 +107,8 @@ func (c Change) Standing(r *estate.Reading) (now estate.Component, unread error)
 
 var errUnlooked = errors.New("it was not looked at")
 
-// unreadIn returns why not all of the sections can be relied on; nil where all were read. Nothing that is partly read says that something is absent.
+// unreadIn returns why not all of the sections can be relied on; nil where all were read. Nothing that is partly read
+// says that something is absent.
 func unreadIn(r *estate.Reading, sections ...estate.SectionName) error {
 	if r == nil {
 		return errUnlooked

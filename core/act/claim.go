@@ -7,8 +7,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// Claim tells a host the epoch of the lease, so that it takes nothing any more from whoever held the lease before. It goes before a look at what that one left
-// unsettled: only then can nothing of it begin after the look.
+// Claim tells a host the epoch of the lease, so that it takes nothing any more from whoever held the lease before. It
+// goes before a look at what that one left unsettled: only then can nothing of it begin after the look.
 var Claim = define("claim", claim{})
 
 type claim struct{}

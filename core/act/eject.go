@@ -9,7 +9,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// Eject takes media out of a guest's drives that only its host has, so that it can move. They are not put in again: where it goes they are not.
+// Eject takes media out of a guest's drives that only its host has, so that it can move. They are not put in again:
+// where it goes they are not.
 var Eject = define("eject", eject{})
 
 type eject struct{}

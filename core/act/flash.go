@@ -9,8 +9,9 @@ import (
 	"yareharbour/core/estate"
 )
 
-// Flash gives an image to the host's BMC. A BMC knows no act by its id and may be silent while it flashes, so an image is given again only where it is certain that
-// it was not taken: the BMC says that it failed, or has started anew since, or lists no task that it did not list before, some time after.
+// Flash gives an image to the host's BMC. A BMC knows no act by its id and may be silent while it flashes, so an image
+// is given again only where it is certain that it was not taken: the BMC says that it failed, or has started anew
+// since, or lists no task that it did not list before, some time after.
 var Flash = define("flash", flash{})
 
 type flash struct{}

@@ -34,7 +34,8 @@ func (install) Asks(a Act) Asks {
 	return Asks{Host: []estate.SectionName{a.Change.Component.Section()}, Trace: true}
 }
 
-// Find holds every change of the act against what stands on the host. Where some are in and others as they were it is not done: what is in is in, and doing it again brings the rest.
+// Find holds every change of the act against what stands on the host. Where some are in and others as they were it is
+// not done: what is in is in, and doing it again brings the rest.
 func (install) Find(a Act, s Seen) Finding {
 	switch {
 	case s.Trace.Unasked != "":

@@ -10,7 +10,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// Move migrates a running guest to another host, and Return one back to a host whose visit is over. It is done by the host that the guest is on, for the visit of the one that it goes to.
+// Move migrates a running guest to another host, and Return one back to a host whose visit is over. It is done by the
+// host that the guest is on, for the visit of the one that it goes to.
 var (
 	Move   = define("move", move{step: DrainStep, verb: "move"})
 	Return = define("return", move{step: ReturnStep, verb: "bring back"})
@@ -41,7 +42,8 @@ func (move) Asks(Act) Asks {
 	return Asks{Host: who, To: who, Trace: true}
 }
 
-// Find looks for the guest at both ends. In the middle of a migration it is seen at both. At an end whose power is off it is certainly not.
+// Find looks for the guest at both ends. In the middle of a migration it is seen at both. At an end whose power is off
+// it is certainly not.
 func (move) Find(a Act, s Seen) Finding {
 	t := s.Trace
 	if s.Host == nil || !s.Host.Off() {
@@ -76,7 +78,8 @@ func (move) Find(a Act, s Seen) Finding {
 	return Finding{Outcome: NeedsPerson, Detail: fmt.Sprintf("%s is %s and %s", a.Guest, word(here, a.Host, s.Host), word(there, a.To, s.To))}
 }
 
-// holds is the state of the act's guest on a host; "" where it is not there, or only as a definition that holds nothing.
+// holds is the state of the act's guest on a host; "" where it is not there, or only as a definition that holds
+// nothing.
 func holds(r *estate.Reading, a Act) estate.GuestState {
 	if r.Off() {
 		return ""

@@ -8,7 +8,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// Down shuts a guest down that does not move, as its brief says, and Save suspends one to disk: its host takes its memory with it. Either is owed a Start.
+// Down shuts a guest down that does not move, as its brief says, and Save suspends one to disk: its host takes its
+// memory with it. Either is owed a Start.
 var (
 	Down = define("shut down", rest{verb: "shut down", owes: "is shut down", middle: 40 * time.Second, worst: 5 * time.Minute})
 	Save = define("suspend", rest{verb: "suspend", owes: "is suspended to disk", saves: true, middle: time.Minute, worst: 15 * time.Minute})

@@ -26,11 +26,13 @@ func (restart) Asks(Act) Asks {
 	return Asks{Host: []estate.SectionName{estate.Host, estate.GuestList}, Trace: true}
 }
 
-// Find holds the boot id against the one before. A host that answers has come back only when its guests can be read too: its hypervisor comes up after its SSH. Between the order and the moment
-// in which it goes down a host answers as before: so it is asked whether it has the order, or it would be told twice.
+// Find holds the boot id against the one before. A host that answers has come back only when its guests can be read
+// too: its hypervisor comes up after its SSH. Between the order and the moment in which it goes down a host answers as
+// before: so it is asked whether it has the order, or it would be told twice.
 func (restart) Find(a Act, s Seen) Finding {
 	t := s.Trace
-	told := s.Accepted || t.State == Taken || t.State == Ended || t.State == Lost // what a host ends as it goes down is lost
+	// what a host ends as it goes down is lost
+	told := s.Accepted || t.State == Taken || t.State == Ended || t.State == Lost
 	switch {
 	case t.Unasked != "":
 		return untold(errors.New(t.Unasked))

@@ -1,6 +1,6 @@
-// Package baseline says how hosts should be: clauses, each about one component, gathered in baselines that bind clusters
-// or hosts. It settles which clause holds where several speak of the same component; what a host has, and what that makes
-// of it, is judged in drift.
+// Package baseline says how hosts should be: clauses, each about one component, gathered in baselines that bind
+// clusters or hosts. It settles which clause holds where several speak of the same component; what a host has, and what
+// that makes of it, is judged in drift.
 package baseline
 
 import (
@@ -30,8 +30,8 @@ const (
 // Postures lists them all.
 var Postures = []Posture{AtLeast, Exactly, IfPresent, Never}
 
-// Clause is one component's part of a baseline: either pinned to a Version or following the newest release that its rule
-// admits. A clause with posture Never has neither.
+// Clause is one component's part of a baseline: either pinned to a Version or following the newest release that its
+// rule admits. A clause with posture Never has neither.
 type Clause struct {
 	Component estate.Key // the name "*" means every component of its kind that the host has
 	Posture   Posture
@@ -115,7 +115,8 @@ type Baseline struct {
 	Exceptions []Exception
 }
 
-// Names tells whether the baseline or one of its exceptions speaks of just this place: a cluster, or one host as cluster/host.
+// Names tells whether the baseline or one of its exceptions speaks of just this place: a cluster, or one host as
+// cluster/host.
 func (b Baseline) Names(place string) bool {
 	return slices.Contains(b.Assign, place) ||
 		slices.ContainsFunc(b.Exceptions, func(e Exception) bool { return slices.Contains(e.Hosts, place) })
@@ -140,12 +141,14 @@ type Set struct {
 	exceptions []Exception
 }
 
-// Targets tells what a whole-host target is made of: clauses with the posture of the one given, and nil where there is no such target.
+// Targets tells what a whole-host target is made of: clauses with the posture of the one given, and nil where there is
+// no such target.
 type Targets func(Clause) []Clause
 
-// Bind returns the clauses that bind the host. Where several speak of one component, a clause that names it goes before one
-// for its whole kind, one for a model of hardware before one for any, and then the lower rank before the higher; clauses of one rank that disagree are
-// bound as disputed. A clause about a whole-host target stands for what targets makes of it; targets may be nil where there are none.
+// Bind returns the clauses that bind the host. Where several speak of one component, a clause that names it goes before
+// one for its whole kind, one for a model of hardware before one for any, and then the lower rank before the higher;
+// clauses of one rank that disagree are bound as disputed. A clause about a whole-host target stands for what targets
+// makes of it; targets may be nil where there are none.
 func Bind(baselines []Baseline, cluster, host string, targets Targets) *Set {
 	bs := slices.Clone(baselines)
 	slices.SortStableFunc(bs, func(a, b Baseline) int { return a.Rank - b.Rank })
@@ -256,11 +259,12 @@ func (s *Set) For(key estate.Key, model string) *Bound {
 	return nil
 }
 
-// Named returns the components that clauses name one by one, sorted: those whose absence can matter. The slice belongs to the set.
+// Named returns the components that clauses name one by one, sorted: those whose absence can matter. The slice belongs
+// to the set.
 func (s *Set) Named() []estate.Key { return s.named }
 
-// Naming returns the clause that says whether a component's absence matters, and nil where each clause is only about a model of hardware: whether that
-// is there at all, the component's absence does not tell.
+// Naming returns the clause that says whether a component's absence matters, and nil where each clause is only about a
+// model of hardware: whether that is there at all, the component's absence does not tell.
 func (s *Set) Naming(key estate.Key) *Bound {
 	for _, b := range s.exact[key] {
 		if b.Hardware == "" {

@@ -9,9 +9,10 @@ import (
 	"yareharbour/core/estate"
 )
 
-// Derive makes a baseline of a known good host: each component at least at the version that it has there. Where several devices alike stand at
-// different versions the lowest is asked for, so that the host itself is in line. A host of which something in the layers was not read is refused: what is
-// missing from the reading would silently be missing from the baseline.
+// Derive makes a baseline of a known good host: each component at least at the version that it has there. Where several
+// devices alike stand at different versions the lowest is asked for, so that the host itself is in line. A host of
+// which something in the layers was not read is refused: what is missing from the reading would silently be missing
+// from the baseline.
 func Derive(r *estate.Reading, name string, layers []estate.Layer) (Baseline, error) {
 	b := Baseline{Name: name}
 	var unread []string

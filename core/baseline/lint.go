@@ -14,8 +14,8 @@ import (
 type Problem struct {
 	Baseline string `json:"baseline"`
 	Line     int    `json:"line,omitempty"` // of the clause it is about; 0 where it is about none
-	// Error tells that a name was meant to bind or to pardon, and does neither: nothing may be concluded from the baseline before that is put right. Otherwise it is
-	// only worth knowing.
+	// Error tells that a name was meant to bind or to pardon, and does neither: nothing may be concluded from the
+	// baseline before that is put right. Otherwise it is only worth knowing.
 	Error bool   `json:"error"`
 	Text  string `json:"text"`
 }
@@ -37,8 +37,8 @@ type World struct {
 	Now       time.Time
 }
 
-// Look names every name in the baseline that matches nothing: places, components, tracks, models, publishers, whole-host targets, and exceptions that pardon nothing or
-// have ended. all are the baselines that hold beside it.
+// Look names every name in the baseline that matches nothing: places, components, tracks, models, publishers,
+// whole-host targets, and exceptions that pardon nothing or have ended. all are the baselines that hold beside it.
 func Look(b Baseline, all []Baseline, w World) []Problem {
 	l := look{b: b, w: w}
 	for _, a := range b.Assign {
@@ -172,7 +172,8 @@ func (l *look) pinned(c Clause, releases []catalogue.Release) {
 	}
 }
 
-// onHosts asks whether the hosts that are bound can have the component at all. A clause that some host keeps or breaks is none of this one's business.
+// onHosts asks whether the hosts that are bound can have the component at all. A clause that some host keeps or breaks
+// is none of this one's business.
 func (l *look) onHosts(c Clause, releases []catalogue.Release) {
 	var without []string
 	known := 0

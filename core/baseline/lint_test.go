@@ -10,7 +10,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// A name that matches nothing is told, each in its turn; where it was meant to bind or pardon it is an error. Rightly spelled, nothing is said.
+// A name that matches nothing is told, each in its turn; where it was meant to bind or pardon it is an error. Rightly
+// spelled, nothing is said.
 func TestNamesThatMatchNothingAreTold(t *testing.T) {
 	now := time.Date(2026, 11, 21, 12, 0, 0, 0, time.UTC)
 	reading := func(host string, cs ...estate.Component) *estate.Reading {

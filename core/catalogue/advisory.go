@@ -9,7 +9,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// Advisory is a publisher's word on a flaw: what has it, and since which version it is mended. The words are those of CSAF 2.0.
+// Advisory is a publisher's word on a flaw: what has it, and since which version it is mended. The words are those of
+// CSAF 2.0.
 type Advisory struct {
 	ID        string    `json:"id"`
 	Aliases   []string  `json:"aliases,omitempty"`
@@ -142,9 +143,10 @@ func (c *Catalogue) attach(rs []Release, a against) {
 	}
 }
 
-// Against returns the advisories to which a version of the component lies open: known flaws that it has and that a later version, or none yet,
-// mends. Those that speak of a source package are judged by its version: a release knows it; of a version that is none of the releases it is not known, and where
-// the two are numbered apart nothing is claimed.
+// Against returns the advisories to which a version of the component lies open: known flaws that it has and that a
+// later version, or none yet, mends. Those that speak of a source package are judged by its version: a release knows
+// it; of a version that is none of the releases it is not known, and where the two are numbered apart nothing is
+// claimed.
 func (c *Catalogue) Against(key estate.Key, version string) []*Advisory {
 	if len(c.advisories) == 0 {
 		return nil

@@ -29,7 +29,8 @@ func (c *Catalogue) AddBatch(b Batch) {
 	c.AddPairings(b.Pairings)
 }
 
-// Until returns the catalogue as it was known at that time: without releases and advisories that are dated later. What has no date was always known.
+// Until returns the catalogue as it was known at that time: without releases and advisories that are dated later. What
+// has no date was always known.
 func (c *Catalogue) Until(t time.Time) *Catalogue {
 	out := &Catalogue{}
 	var then []Release

@@ -1,6 +1,6 @@
 // Package catalogue holds all that is known of what can be had: releases of components, the tracks they continue, and
-// which of them were withdrawn. It answers one question well: what is the newest release for this component, on the track
-// that it stands on, for the hardware it is. It reads no files; feeds do that and hand their releases in.
+// which of them were withdrawn. It answers one question well: what is the newest release for this component, on the
+// track that it stands on, for the hardware it is. It reads no files; feeds do that and hand their releases in.
 //
 // A release on another track is never an answer, however new: a track is a line of versions that continue each other,
 // and changing lines is a decision, not an update.
@@ -76,7 +76,8 @@ func (r Restart) EmptiesHost() bool { return r == HostRestart || r == PowerCycle
 type Requirement struct {
 	Component estate.Key `json:"component"`
 	AtLeast   string     `json:"at_least"`
-	// Anywhere is enough: on some host, or inside some guest, of the cluster. So a management service goes before the hosts that it manages.
+	// Anywhere is enough: on some host, or inside some guest, of the cluster. So a management service goes before the
+	// hosts that it manages.
 	Anywhere bool `json:"anywhere,omitempty"`
 }
 
@@ -108,8 +109,8 @@ type Release struct {
 	Manual bool `json:"manual,omitempty"`
 	// Vendor is who publishes it, as its feed says.
 	Vendor string `json:"vendor,omitempty"`
-	// Source and SourceVersion name what a package was built from where advisories speak of that; empty: of the package itself, and the
-	// same version.
+	// Source and SourceVersion name what a package was built from where advisories speak of that; empty: of the package
+	// itself, and the same version.
 	Source        string `json:"source,omitempty"`
 	SourceVersion string `json:"source_version,omitempty"`
 	// Replaces names the components that this one takes the place of.
@@ -119,14 +120,16 @@ type Release struct {
 	// Fixes are the advisories that this release is the first to mend; Catalogue fills them in.
 	Fixes []Fix `json:"fixes,omitempty"`
 
-	// Disputed says in what feeds disagree about this very release; empty: they don't. One whose hash is disputed is not installed.
+	// Disputed says in what feeds disagree about this very release; empty: they don't. One whose hash is disputed is
+	// not installed.
 	Disputed string `json:"disputed,omitempty"`
 
 	stated Severity // as its feed says, without advisories
 	own    string   // why its own feed says that it was withdrawn
 }
 
-// Barred says why the release is not put in, as what follows its name in a sentence; "" where it may be. A nil release is barred.
+// Barred says why the release is not put in, as what follows its name in a sentence; "" where it may be. A nil release
+// is barred.
 func (r *Release) Barred() string {
 	switch {
 	case r == nil:
@@ -146,8 +149,9 @@ type Fix struct {
 	In       string   `json:"in"` // the first version of the component, or of its source, without the flaw
 }
 
-// SeverityFrom is how much the release matters to who stands at the version: what its feed says of it, and the worst of the advisories
-// that it mends and that version does not have mended yet. An empty version stands for a host without the component.
+// SeverityFrom is how much the release matters to who stands at the version: what its feed says of it, and the worst of
+// the advisories that it mends and that version does not have mended yet. An empty version stands for a host without
+// the component.
 func (r *Release) SeverityFrom(from string) Severity {
 	if len(r.Fixes) == 0 {
 		return r.Severity
@@ -193,8 +197,9 @@ type Feed struct {
 	Advisories int       `json:"advisories,omitempty"`
 }
 
-// Add takes releases in. A release that is there already (same component, track and hardware, and the same version however it is spelled) is not doubled: a
-// withdrawal is taken over from either, and where two feeds say different things of it, that is noted in Disputed. A withdrawal that names no hardware or no track means all.
+// Add takes releases in. A release that is there already (same component, track and hardware, and the same version
+// however it is spelled) is not doubled: a withdrawal is taken over from either, and where two feeds say different
+// things of it, that is noted in Disputed. A withdrawal that names no hardware or no track means all.
 func (c *Catalogue) Add(feed Feed, releases []Release, tracks ...Track) {
 	if c.releases == nil {
 		c.releases = make(map[estate.Key][]Release, len(releases))
@@ -219,7 +224,8 @@ func (c *Catalogue) Add(feed Feed, releases []Release, tracks ...Track) {
 	c.join()
 }
 
-// place puts releases that name no track on the declared one whose prefix their versions have, and spreads withdrawals over every release that they mean.
+// place puts releases that name no track on the declared one whose prefix their versions have, and spreads withdrawals
+// over every release that they mean.
 func (c *Catalogue) place(key estate.Key, rs []Release) {
 	for i := range rs {
 		for _, t := range c.tracks[key] {
@@ -251,8 +257,9 @@ func (r *Release) meansAll(hardware []string) bool {
 	return len(hardware) > 0 && !slices.ContainsFunc(hardware, func(h string) bool { return !slices.Contains(r.Hardware, h) })
 }
 
-// WithdrawnFor says why a version of the component was taken back for that hardware, on that track; "" where it stands, or is not known. The version is known by what
-// it is, not by how it is spelled; an empty track or model in what is asked or in the withdrawal means all of them.
+// WithdrawnFor says why a version of the component was taken back for that hardware, on that track; "" where it stands,
+// or is not known. The version is known by what it is, not by how it is spelled; an empty track or model in what is
+// asked or in the withdrawal means all of them.
 func (c *Catalogue) WithdrawnFor(key estate.Key, ver, track, model string) string {
 	rs := c.releases[key]
 	scheme := key.Scheme()
@@ -375,8 +382,8 @@ func (c *Catalogue) Release(key estate.Key, ver, track, model string) *Release {
 }
 
 // TrackOf tells on which track a version stands: by the release if the catalogue has it, otherwise by the prefixes
-// declared for the component. A version that is on the unnamed track and on another stands on the unnamed one. It returns false where
-// the component has tracks but none of them holds the version.
+// declared for the component. A version that is on the unnamed track and on another stands on the unnamed one. It
+// returns false where the component has tracks but none of them holds the version.
 func (c *Catalogue) TrackOf(key estate.Key, ver, model string) (string, bool) {
 	if r := c.Release(key, ver, "", model); r != nil {
 		return r.Track, true

@@ -14,12 +14,13 @@ type Rule struct {
 	Track string
 	// Severity is the least severity of a release worth moving to.
 	Severity Severity
-	// Before admits only releases dated before it; the zero time admits any age. A release without a date is not admitted
-	// where Before is set.
+	// Before admits only releases dated before it; the zero time admits any age. A release without a date is not
+	// admitted where Before is set.
 	Before time.Time
 	// Vendor admits only releases of that publisher; empty admits all. Case does not matter.
 	Vendor string
-	// From is the version to move from: advisories that it has mended already make nothing more severe. Empty: there is none.
+	// From is the version to move from: advisories that it has mended already make nothing more severe. Empty: there is
+	// none.
 	From string
 }
 
@@ -35,7 +36,8 @@ func (c *Catalogue) Newest(key estate.Key, model string, rule Rule) *Release {
 	return nil
 }
 
-// Admitted returns every release of the component above that version that the rule admits for the model, newest first: where the newest can't be had, one of the next.
+// Admitted returns every release of the component above that version that the rule admits for the model, newest first:
+// where the newest can't be had, one of the next.
 func (c *Catalogue) Admitted(key estate.Key, above, model string, rule Rule) (out []*Release) {
 	rs := c.releases[key]
 	for i := len(rs) - 1; i >= 0 && key.Scheme().Compare(rs[i].Version, above) > 0; i-- {
@@ -46,8 +48,9 @@ func (c *Catalogue) Admitted(key estate.Key, above, model string, rule Rule) (ou
 	return out
 }
 
-// Mended returns the version since which all that the rule's severity asks for is mended, where the version that the rule moves from is that or later: then
-// no release is worth moving to and yet the clause has been kept. It returns "" where no advisory of that severity was ever mended.
+// Mended returns the version since which all that the rule's severity asks for is mended, where the version that the
+// rule moves from is that or later: then no release is worth moving to and yet the clause has been kept. It returns ""
+// where no advisory of that severity was ever mended.
 func (c *Catalogue) Mended(key estate.Key, model string, rule Rule) string {
 	if rule.Severity == Unknown || rule.From == "" {
 		return ""
@@ -86,8 +89,8 @@ type Refusal struct {
 	Why     string
 }
 
-// Refusals lists the releases above the version given that the rule does not admit, newest first, each with the reason in
-// words. It is the answer to "but there is a newer one".
+// Refusals lists the releases above the version given that the rule does not admit, newest first, each with the reason
+// in words. It is the answer to "but there is a newer one".
 func (c *Catalogue) Refusals(key estate.Key, above, model string, rule Rule) []Refusal {
 	scheme := key.Scheme()
 	var out []Refusal

@@ -8,8 +8,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// Pairing is one line of a compatibility list: versions of several things that are known to work together. A publisher's list is about the
-// hardware that its lines name, and says nothing of any other.
+// Pairing is one line of a compatibility list: versions of several things that are known to work together. A
+// publisher's list is about the hardware that its lines name, and says nothing of any other.
 type Pairing struct {
 	List     string   `json:"list"`     // the list it is from
 	Hardware string   `json:"hardware"` // the device's model; empty: the list is about programs that must go together, as storage software and hypervisor
@@ -65,7 +65,8 @@ type Holding struct {
 	Known    bool
 }
 
-// HeldBy tells at which versions a host has a component by its reading. Of a section that was not read as a whole nothing is known.
+// HeldBy tells at which versions a host has a component by its reading. Of a section that was not read as a whole
+// nothing is known.
 func HeldBy(r *estate.Reading) func(estate.Key) Holding {
 	return func(k estate.Key) Holding {
 		h := Holding{Known: r.Section(k.Section()).Whole()}
@@ -77,10 +78,11 @@ func HeldBy(r *estate.Reading) func(estate.Key) Holding {
 	}
 }
 
-// Mismatches holds what a host has, or would have, against the compatibility lists. at tells the versions of a component there; platform is the platform's name
-// for itself, and models the hardware that is in the host. Every list that speaks of a model must have a line that holds, each by itself; a list without hardware
-// speaks of hosts that have the first component of its lines. A component that is known not to be there makes no line fail; one that could not be read makes it
-// uncertain, and that is a mismatch. Hardware of which no list speaks is not judged.
+// Mismatches holds what a host has, or would have, against the compatibility lists. at tells the versions of a
+// component there; platform is the platform's name for itself, and models the hardware that is in the host. Every list
+// that speaks of a model must have a line that holds, each by itself; a list without hardware speaks of hosts that have
+// the first component of its lines. A component that is known not to be there makes no line fail; one that could not be
+// read makes it uncertain, and that is a mismatch. Hardware of which no list speaks is not judged.
 func (c *Catalogue) Mismatches(platform string, models []string, at func(estate.Key) Holding) []Mismatch {
 	var out []Mismatch
 	for _, subject := range append([]string{""}, models...) {
@@ -143,7 +145,8 @@ func (p Pairing) fits(platform string, at func(estate.Key) Holding) bool {
 	return true
 }
 
-// mismatch says what stands, and the lines of the list for this platform, the last first: that is mostly where one wants to go.
+// mismatch says what stands, and the lines of the list for this platform, the last first: that is mostly where one
+// wants to go.
 func mismatch(lines []Pairing, platform string, at func(estate.Key) Holding) string {
 	var has []string
 	for _, w := range lines[0].With {

@@ -20,7 +20,8 @@ type PruneRule struct {
 	OlderThan time.Duration
 	// Unknown lets go what no release in the catalogue names any more, whatever its age.
 	Unknown bool
-	// Most is how many bytes may be kept in all; the oldest that nobody wants go first until that holds. Zero: any amount.
+	// Most is how many bytes may be kept in all; the oldest that nobody wants go first until that holds. Zero: any
+	// amount.
 	Most int64
 }
 
@@ -30,7 +31,8 @@ type Doomed struct {
 	Why string
 }
 
-// Prune says which of the payloads the rule lets go, oldest first. wanted holds the hashes that hosts still want; known those that releases of the catalogue name.
+// Prune says which of the payloads the rule lets go, oldest first. wanted holds the hashes that hosts still want; known
+// those that releases of the catalogue name.
 func Prune(have []Stored, wanted, known map[string]bool, rule PruneRule, now time.Time) []Doomed {
 	sorted := slices.SortedFunc(slices.Values(have), func(a, b Stored) int {
 		return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.SHA256, b.SHA256))

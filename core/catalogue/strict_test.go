@@ -8,7 +8,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// A withdrawal is of what a version is, however it is spelled, and means all hardware and tracks where it names none. It never means more than it says.
+// A withdrawal is of what a version is, however it is spelled, and means all hardware and tracks where it names none.
+// It never means more than it says.
 func TestWithdrawalsMeanWhatTheySay(t *testing.T) {
 	for _, c := range []struct {
 		name                  string
@@ -73,7 +74,8 @@ func TestWhatIsMissingIsSaid(t *testing.T) {
 	}
 }
 
-// Each list that speaks of a model must have a line that holds, what was not read is never on a list, and programs can be listed as a pair.
+// Each list that speaks of a model must have a line that holds, what was not read is never on a list, and programs can
+// be listed as a pair.
 func TestListsByThemselves(t *testing.T) {
 	var c Catalogue
 	c.AddPairings([]Pairing{

@@ -10,7 +10,8 @@ import (
 	"yareharbour/core/fit"
 )
 
-// mayFly tells whether a migration may be begun for the visit: no more are on their way than the brief allows, the whole cluster was looked at since the last one was begun, and it could be read. flying are those on their way.
+// mayFly tells whether a migration may be begun for the visit: no more are on their way than the brief allows, the
+// whole cluster was looked at since the last one was begun, and it could be read. flying are those on their way.
 func (t *turn) mayFly(v *Visit) (flying int, ok bool) {
 	flying = t.count(func(a *act.Act) bool { return a.To != "" })
 	if flying >= max(t.s.Plan.Brief.Moves, 1) || !t.clusterSeen() {
@@ -41,8 +42,9 @@ func (t *turn) mayFly(v *Visit) (flying int, ok bool) {
 	return flying, true
 }
 
-// returns brings guests back to a host that is in service again, each when there is room for it with the reserve kept as the cluster is this moment. One that can't come stays where it is, and that is told;
-// where one was to come as proof, and none can, nothing was proven and a person must look.
+// returns brings guests back to a host that is in service again, each when there is room for it with the reserve kept
+// as the cluster is this moment. One that can't come stays where it is, and that is told; where one was to come as
+// proof, and none can, nothing was proven and a person must look.
 func (t *turn) returns(v *Visit) {
 	flying, ok := t.mayFly(v)
 	if !ok {
@@ -87,7 +89,8 @@ func (t *turn) returns(v *Visit) {
 	t.record(Event{Kind: Stays, Host: v.Host, Moves: stay, Detail: says})
 }
 
-// whereabouts is the host that a guest holds memory of, and how it is there; one that runs goes before one that does not.
+// whereabouts is the host that a guest holds memory of, and how it is there; one that runs goes before one that does
+// not.
 func (t *turn) whereabouts(uid string) (host string, state estate.GuestState) {
 	for _, h := range t.f.Hosts {
 		guests := t.f.Readings[h].Holding()

@@ -22,7 +22,8 @@ type Head struct {
 	Sum string
 }
 
-// Bind is the SHA-256, in hex, over the sum of the entry before and the text of this one. Before the first stands the round's id.
+// Bind is the SHA-256, in hex, over the sum of the entry before and the text of this one. Before the first stands the
+// round's id.
 func Bind(before string, text []byte) string {
 	h := sha256.New()
 	h.Write([]byte(before))
@@ -46,7 +47,8 @@ func (c *Chain) Head() Head { return c.head }
 // Sums are the sums of the entries, from the first.
 func (c *Chain) Sums() []string { return c.sums }
 
-// Next takes the next entry in and returns its event, or a *Malformed where it is not the one that was written after the one before.
+// Next takes the next entry in and returns its event, or a *Malformed where it is not the one that was written after
+// the one before.
 func (c *Chain) Next(n Entry) (Event, error) {
 	var e Event
 	at := c.head.Seq + 1
@@ -78,8 +80,9 @@ func (c *Chain) Reaches(known Head) error {
 	return nil
 }
 
-// Contradicts says how a host's guard shows that this store's journal is not all that was written: it has taken an order that the journal does not have. sums are the
-// sums of the round's entries, from the first. It returns nil where the two agree, and where the guard is about another round of an earlier epoch; else a *Contradiction.
+// Contradicts says how a host's guard shows that this store's journal is not all that was written: it has taken an
+// order that the journal does not have. sums are the sums of the round's entries, from the first. It returns nil where
+// the two agree, and where the guard is about another round of an earlier epoch; else a *Contradiction.
 func Contradicts(host string, g estate.Guard, round string, epoch int64, sums []string) error {
 	says := func(format string, args ...any) error {
 		return &Contradiction{host, g.Round, g.Epoch, fmt.Sprintf(format, args...)}

@@ -18,7 +18,8 @@ func (v *Visit) cold(uid string) *plan.Cold {
 	return &v.Colds[i]
 }
 
-// cools shuts the next guest down that is moved while it is off. There is room for it where it goes, as all that goes there now.
+// cools shuts the next guest down that is moved while it is off. There is room for it where it goes, as all that goes
+// there now.
 func (t *turn) cools(v *Visit, moves []fit.Move, staying []estate.Guest) {
 	for _, m := range moves {
 		i := slices.IndexFunc(staying, func(g estate.Guest) bool { return g.UID() == m.UID() })
@@ -61,7 +62,8 @@ func (t *turn) awaited(host string) (out []estate.Guest) {
 	return out
 }
 
-// carries takes guests that are off to where they go, and starts there those that ran: each to its end before another is shut down. It tells whether that is still to be done.
+// carries takes guests that are off to where they go, and starts there those that ran: each to its end before another
+// is shut down. It tells whether that is still to be done.
 func (t *turn) carries(v *Visit, r *estate.Reading) bool {
 	for i := range v.Colds {
 		c := &v.Colds[i]

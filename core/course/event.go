@@ -1,6 +1,7 @@
-// Package course is a round under way. A round's journal is a list of events; its state is their fold; and Next names what is to be done now, as values: acts to start,
-// events to record, hosts to look at, and when to ask again. That is the whole policy of a round. Nothing here calls out or blocks: patience, settling and silence are times
-// in the fold, and what may begin is decided by a list of gates.
+// Package course is a round under way. A round's journal is a list of events; its state is their fold; and Next names
+// what is to be done now, as values: acts to start, events to record, hosts to look at, and when to ask again. That is
+// the whole policy of a round. Nothing here calls out or blocks: patience, settling and silence are times in the fold,
+// and what may begin is decided by a list of gates.
 package course
 
 import (
@@ -84,7 +85,8 @@ func (e *Event) About() string {
 	return e.Host
 }
 
-// Announces tells whether the event only says what is to come, or was heard on the way: those who read what happened can do without it.
+// Announces tells whether the event only says what is to come, or was heard on the way: those who read what happened
+// can do without it.
 func (e *Event) Announces() bool {
 	switch e.Kind {
 	case Intent, Accepted, Heard, Began, Proving:
@@ -147,7 +149,8 @@ const (
 	AskSkip  = "skip"
 )
 
-// Malformed is what a journal that can't be gives: the number of the entry and what is wrong with it. What comes before that entry stands.
+// Malformed is what a journal that can't be gives: the number of the entry and what is wrong with it. What comes before
+// that entry stands.
 type Malformed struct {
 	Entry int64
 	Why   string

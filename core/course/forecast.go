@@ -7,8 +7,8 @@ import (
 	"yareharbour/core/plan"
 )
 
-// Forecast lays a plan's visits along time, as their estimates have them in the middle case: what a round's state would be at
-// its end. Visits with an obstacle, and those for which no window is left, have no steps.
+// Forecast lays a plan's visits along time, as their estimates have them in the middle case: what a round's state would
+// be at its end. Visits with an obstacle, and those for which no window is left, have no steps.
 func Forecast(p *plan.Plan) *State {
 	s := &State{Plan: *p, Status: Planned, Started: p.Made, Last: p.Made}
 	turns := p.Schedule(func(v *plan.Visit) time.Duration { m, _ := v.Estimate(); return m })

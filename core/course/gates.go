@@ -20,7 +20,8 @@ type Gate struct {
 	holds func(t *turn, v *Visit) (says string, held bool)
 }
 
-// Gates lists them in the order in which they are asked. The first that holds a visit gives the sentence that its host shows.
+// Gates lists them in the order in which they are asked. The first that holds a visit gives the sentence that its host
+// shows.
 var Gates = []Gate{
 	{"journal", "Is the journal all that was written?", "find the newer copy of the state directory, and go on with that one", journalGate},
 	{"lease", "Does this runner still hold the cluster's lease?", "watch who holds it: yare round watch", leaseGate},
@@ -36,7 +37,8 @@ var Gates = []Gate{
 	{"certificate", "Have the guests of all hosts that are out a place, with the reserve kept?", "see where room can be made", certificateGate},
 }
 
-// held returns the first gate that holds the visit, and its sentence. It asks for looks that a gate wants; until they have come the gate holds.
+// held returns the first gate that holds the visit, and its sentence. It asks for looks that a gate wants; until they
+// have come the gate holds.
 func (t *turn) held(v *Visit) (g Gate, says string, held bool) {
 	for _, g := range Gates {
 		if says, held := g.holds(t, v); held {
@@ -164,7 +166,8 @@ func (s *State) under() (hosts []string) {
 	return hosts
 }
 
-// outGate counts who is out of service: visited hosts that are being emptied, hosts that are closed by anybody else, and hosts that do not answer.
+// outGate counts who is out of service: visited hosts that are being emptied, hosts that are closed by anybody else,
+// and hosts that do not answer.
 func outGate(t *turn, v *Visit) (string, bool) {
 	if !v.Empties {
 		return "", false
@@ -195,8 +198,8 @@ func outGate(t *turn, v *Visit) (string, bool) {
 	return "", false
 }
 
-// clusterSeen tells whether host and guests of all hosts were looked at for this turn, since the last migration was begun: what the next one leaves room for is judged on all
-// of them anew.
+// clusterSeen tells whether host and guests of all hosts were looked at for this turn, since the last migration was
+// begun: what the next one leaves room for is judged on all of them anew.
 func (t *turn) clusterSeen() bool {
 	ok := true
 	for _, h := range t.f.Hosts {
@@ -234,8 +237,10 @@ func (t *turn) draining() (out []string) {
 	return out
 }
 
-// certify asks fit whether the guests of all hosts that are out, and of the one named, have a place elsewhere with the reserve kept: where they were planned to go, if that stands, or else anywhere. A guest in
-// flight counts at both ends, and needs no other place. A gate is asked at every turn, and glances only: where that proves nothing, the host waits. kept tells that what was planned stands.
+// certify asks fit whether the guests of all hosts that are out, and of the one named, have a place elsewhere with the
+// reserve kept: where they were planned to go, if that stands, or else anywhere. A guest in flight counts at both ends,
+// and needs no other place. A gate is asked at every turn, and glances only: where that proves nothing, the host waits.
+// kept tells that what was planned stands.
 func (t *turn) certify(host string, effort int) (a fit.Answer, kept bool) {
 	out := t.draining()
 	if !slices.Contains(out, host) {
@@ -259,7 +264,8 @@ func (t *turn) certify(host string, effort int) (a fit.Answer, kept bool) {
 	return a, false
 }
 
-// problem is the cluster as it is this moment, with what is in flight counted at both ends but for hosts that are to be empty, and with those that are shut down counted where they are to start.
+// problem is the cluster as it is this moment, with what is in flight counted at both ends but for hosts that are to be
+// empty, and with those that are shut down counted where they are to start.
 func (t *turn) problem(out []string) fit.Problem {
 	hosts := precheck.FitHosts(t.f.Hosts, t.f.Readings)
 	for i := range hosts {
@@ -269,7 +275,8 @@ func (t *turn) problem(out []string) fit.Problem {
 			continue
 		}
 		for _, p := range t.flights(h.Name) {
-			there := func(g estate.Guest) bool { return g.UID() == p.UID() } // in the middle of its move it is seen at both ends
+			// in the middle of its move it is seen at both ends
+			there := func(g estate.Guest) bool { return g.UID() == p.UID() }
 			if !slices.ContainsFunc(h.Guests, there) {
 				h.Guests = append(slices.Clip(h.Guests), t.guest(p.Host, p.UID()))
 			}

@@ -34,7 +34,8 @@ func whole() []Event {
 	return out
 }
 
-// A journal that can't be is refused rather than guessed at, with the number of the entry; what comes before it is told.
+// A journal that can't be is refused rather than guessed at, with the number of the entry; what comes before it is
+// told.
 func TestFoldRefuses(t *testing.T) {
 	if s, err := Fold(whole()); err != nil || len(s.Open) != 0 || !s.Visits[0].Closed() || !s.Visits[0].Did(act.Install, 0) || s.Plan.Brief.By != "me" || s.Plan.Brief.Reason != "why" {
 		t.Fatalf("%+v %v", s, err)
@@ -269,7 +270,8 @@ func TestGatesAreWhole(t *testing.T) {
 			t.Errorf("no case is about the gate %q", g.Name)
 		}
 	}
-	for _, n := range []int{1, 2, 3, 4, 5, 6, 7, 8, 9, 11, 13} { // the others are about secrets, and about names in files
+	// the others are about secrets, and about names in files
+	for _, n := range []int{1, 2, 3, 4, 5, 6, 7, 8, 9, 11, 13} {
 		if !strings.Contains(cases, fmt.Sprintf("# invariant %d:", n)) && !strings.Contains(cases, fmt.Sprintf("# invariant %d,", n)) {
 			t.Errorf("no case is about invariant %d", n)
 		}
@@ -401,7 +403,8 @@ func TestAChangeThatOnlyAwaitsARestartIsMadeByIt(t *testing.T) {
 	}
 }
 
-// A look that began before the last word about an act on the host, or before that of one that led there, is not relied on; nor, for the next migration, one that began before the last was begun.
+// A look that began before the last word about an act on the host, or before that of one that led there, is not relied
+// on; nor, for the next migration, one that began before the last was begun.
 func TestWhatAnActTouchesMustBeLookedAtAnew(t *testing.T) {
 	for name, c := range map[string]struct {
 		host   string

@@ -91,7 +91,8 @@ func (p *played) know(in plan.Input) {
 	}
 }
 
-// touches are the things that a decision does which need knowledge: acts that change a host, and records that say that all is well.
+// touches are the things that a decision does which need knowledge: acts that change a host, and records that say that
+// all is well.
 func touches(d Decision) (out []string) {
 	for i := range d.Begin {
 		if k := d.Begin[i].Kind; k != act.Stage && k != act.Remark && k != act.Claim && k != act.Backup {
@@ -113,8 +114,9 @@ func touches(d Decision) (out []string) {
 	return out
 }
 
-// Invariant 11 at every moment of a round: take any fact away, and nothing is begun that would not have been begun, nothing is cleared or proven that was not, and no round ends well that would not. Acts
-// are settled here at once; that a look that knows less settles nothing more is TestFindConcludesNothingFromNothing of package act.
+// Invariant 11 at every moment of a round: take any fact away, and nothing is begun that would not have been begun,
+// nothing is cleared or proven that was not, and no round ends well that would not. Acts are settled here at once; that
+// a look that knows less settles nothing more is TestFindConcludesNothingFromNothing of package act.
 func TestLessKnowledgeNeverBeginsMore(t *testing.T) {
 	r := rand.New(rand.NewSource(12))
 	turns, did, proofs := 0, map[act.Name]int{}, 0
@@ -250,7 +252,8 @@ func unproved(s *State, e *Event, f Facts) string {
 	return ""
 }
 
-// What was not looked at since the last act is not known, however well it is remembered: without a look Next only looks.
+// What was not looked at since the last act is not known, however well it is remembered: without a look Next only
+// looks.
 func TestWithoutALookNothingIsBegun(t *testing.T) {
 	r := rand.New(rand.NewSource(13))
 	n := 0

@@ -10,7 +10,8 @@ import (
 	"yareharbour/core/precheck"
 )
 
-// A step has lasted as long as it did, also where the time of day was set in it; one that had ended before is left where it was.
+// A step has lasted as long as it did, also where the time of day was set in it; one that had ended before is left
+// where it was.
 func TestAStepInWhichTheTimeOfDayWasSetLastedAsLongAsItDid(t *testing.T) {
 	for _, by := range []time.Duration{time.Hour, -time.Hour} {
 		at := noon
@@ -46,7 +47,8 @@ func TestAStepInWhichTheTimeOfDayWasSetLastedAsLongAsItDid(t *testing.T) {
 	}
 }
 
-// A waiver that was taken back since the round was planned, that is over, or that is not on the record, pardons nothing at the host's turn.
+// A waiver that was taken back since the round was planned, that is over, or that is not on the record, pardons nothing
+// at the host's turn.
 func TestAWaiverThatWasTakenBackIsOver(t *testing.T) {
 	w := precheck.Waiver{ID: "w", Host: "a", Check: "health", Evidence: "a fan", At: noon, Until: noon.Add(time.Hour)}
 	back := w
@@ -67,7 +69,8 @@ func TestAWaiverThatWasTakenBackIsOver(t *testing.T) {
 	}
 }
 
-// The rungs of a ladder are one thing to whoever looks at the host before and after: before, it stands below the first, and afterwards on the last.
+// The rungs of a ladder are one thing to whoever looks at the host before and after: before, it stands below the first,
+// and afterwards on the last.
 func TestALadderIsHeldToItsEnds(t *testing.T) {
 	at := func(version string) *estate.Reading {
 		r := &estate.Reading{Host: "a", Components: []estate.Component{{Key: "fw:x", Version: version}}}

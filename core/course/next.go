@@ -32,7 +32,8 @@ type Facts struct {
 	Contradiction error
 }
 
-// Sight orders what was seen: Seq is how long the journal was when the look began; Tick counts the looks that had come back then, and for a trace those that had when it came.
+// Sight orders what was seen: Seq is how long the journal was when the look began; Tick counts the looks that had come
+// back then, and for a trace those that had when it came.
 type Sight struct{ Seq, Tick int64 }
 
 // Traced is a trace, with when it was asked for and came.
@@ -41,7 +42,8 @@ type Traced struct {
 	Sight
 }
 
-// Today is what payload store, catalogue and baselines say of one visit as things stand now. In its zero value nothing was worked out, which clears nothing.
+// Today is what payload store, catalogue and baselines say of one visit as things stand now. In its zero value nothing
+// was worked out, which clears nothing.
 type Today struct {
 	Judged     bool
 	Verdicts   []drift.Verdict
@@ -50,7 +52,8 @@ type Today struct {
 	Waivers []precheck.Waiver
 	// Own are what checks of one's own answered of the host as it was read for this turn.
 	Own []precheck.Answer
-	// Payloads says by file why it can't be used; nil where it is here and verified. A file that is not among them can't be used.
+	// Payloads says by file why it can't be used; nil where it is here and verified. A file that is not among them
+	// can't be used.
 	Payloads map[string]error
 	// Withdrawn says by the change's number why what it would put in was taken back.
 	Withdrawn map[int]string
@@ -72,17 +75,20 @@ type Said struct {
 	Left    time.Duration `json:"left,omitempty"`
 }
 
-// Decision is what is to be done now. Events are recorded first, then acts begun, each behind its intent; then hosts looked at.
+// Decision is what is to be done now. Events are recorded first, then acts begun, each behind its intent; then hosts
+// looked at.
 type Decision struct {
 	Record []Event
 	Begin  []act.Act
 	Look   []Look
-	Wake   time.Duration // ask again after so long, with nothing of what was seen relied on any more; 0: when something comes in
-	Says   []Said
-	End    *Event // the round ends with it
+	// ask again after so long, with nothing of what was seen relied on any more; 0: when something comes in
+	Wake time.Duration
+	Says []Said
+	End  *Event // the round ends with it
 }
 
-// Poll is how long a round waits at most between two looks at what is under way, and Glance at least: what has just begun is looked at again soon, for much of it is soon over.
+// Poll is how long a round waits at most between two looks at what is under way, and Glance at least: what has just
+// begun is looked at again soon, for much of it is soon over.
 const (
 	Poll   = 3 * time.Second
 	Glance = Poll / 6
@@ -145,8 +151,8 @@ func (t *turn) wait(host, says string) {
 	t.say(host, says)
 }
 
-// fresh tells whether the sections of a host were looked at since the last act on it, and asks for a look where not. A section that could not be read counts as looked
-// at: the reading says so.
+// fresh tells whether the sections of a host were looked at since the last act on it, and asks for a look where not. A
+// section that could not be read counts as looked at: the reading says so.
 func (t *turn) fresh(host string, sections ...estate.SectionName) bool {
 	return t.after(Sight{}, host, sections...)
 }
@@ -205,8 +211,8 @@ func (t *turn) count(is func(*act.Act) bool) (n int) {
 	return n
 }
 
-// start begins an act on a visit's host, if all that it needs is seen at this moment. What would settle it must be readable before it is begun: else nobody could tell
-// afterwards how it came out.
+// start begins an act on a visit's host, if all that it needs is seen at this moment. What would settle it must be
+// readable before it is begun: else nobody could tell afterwards how it came out.
 func (t *turn) start(v *Visit, a act.Act) {
 	r := a.Kind.Of().Rules()
 	if r.Needs.Alone && t.busy(v.Host) > 0 {
@@ -282,8 +288,8 @@ func unmet(n act.Needs, seen *estate.Reading, round string) *lack {
 	return nil
 }
 
-// hindered bears with what can't be read for as long as the brief's patience lasts: a service that restarts is soon back. Until then nothing is done for which it matters.
-// What was borne once is not borne again.
+// hindered bears with what can't be read for as long as the brief's patience lasts: a service that restarts is soon
+// back. Until then nothing is done for which it matters. What was borne once is not borne again.
 func (t *turn) hindered(v *Visit, why, remedy string) {
 	patience := t.s.Plan.Brief.Patience
 	switch {

@@ -16,7 +16,8 @@ import (
 	"yareharbour/core/precheck"
 )
 
-// The notation in which cases of Next are written. A case is a title in a line of its own that begins with "#", and then lines that begin with a word:
+// The notation in which cases of Next are written. A case is a title in a line of its own that begins with "#", and
+// then lines that begin with a word:
 //
 //	hosts    a:g1,g2 b c      the cluster: each host with its guests, each guest of 10 MiB on a host of 100. Without this line: a:g1 b c
 //	brief    out=2 reserve=1  settings; without: out=1 reserve=0 moves=2 patience=20m
@@ -27,12 +28,17 @@ import (
 //	         (back:g1<b says which guests come back from where; home in the brief that all do)
 //	⇒        begin move g1 a>b; record quiet a move g1   what is decided: these, and no other begin, record or end. "look", "say" and "wake in" are held to where they are named
 //
-// Words of the journal: began checked stage:k move:g1>b close backup put:k put:k+l serve:k restart:1 proving proven open return:g1<b stays:g1 remark claim adopt waits blocked unproven left +5m -5m leapt:1h taken goon pause stop skip:b.
-// An act's word alone is all of it, to its end, and what it brings about is seen. "/intent", "/accepted", "/unanswered", "/failed", "/vain", "/quiet", "/heard", "/overdue", "/stuck", "/undone" behind it say
-// how far it came instead: each behind those that must come before it.
+// Words of the journal: began checked stage:k move:g1>b close backup put:k put:k+l serve:k restart:1 proving proven
+// open return:g1<b stays:g1 remark claim adopt waits blocked unproven left +5m -5m leapt:1h taken goon pause stop
+// skip:b. An act's word alone is all of it, to its end, and what it brings about is seen. "/intent", "/accepted",
+// "/unanswered", "/failed", "/vain", "/quiet", "/heard", "/overdue", "/stuck", "/undone" behind it say how far it came
+// instead: each behind those that must come before it.
 //
-// Words of seen: HOST.silent HOST.off HOST.bmc-silent HOST.unread:SECTION HOST.partial:SECTION HOST.stale HOST+guest HOST-guest HOST+guest:suspended HOST.k=VERSION HOST.k:running=VERSION HOST.k:state=WORD HOST.k:held=SERVICE HOST.k:guests=GUEST HOST.boot=ID HOST.mark=none|theirs HOST.reason=WORD HOST.ill HOST.netless
-// HOST.queue HOST.task=ID HOST.reset HOST.guard=EPOCH trace:ACT=taken|running|done|failed|lost|vain|unasked|SUM calls:ACT bad:k withdrawn:k unjudged lost contradicted stale.
+// Words of seen: HOST.silent HOST.off HOST.bmc-silent HOST.unread:SECTION HOST.partial:SECTION HOST.stale HOST+guest
+// HOST-guest HOST+guest:suspended HOST.k=VERSION HOST.k:running=VERSION HOST.k:state=WORD HOST.k:held=SERVICE
+// HOST.k:guests=GUEST HOST.boot=ID HOST.mark=none|theirs HOST.reason=WORD HOST.ill HOST.netless HOST.queue HOST.task=ID
+// HOST.reset HOST.guard=EPOCH trace:ACT=taken|running|done|failed|lost|vain|unasked|SUM calls:ACT bad:k withdrawn:k
+// unjudged lost contradicted stale.
 
 // scene is a case under way.
 type scene struct {

@@ -70,7 +70,8 @@ func unasked(v *Visit, r *estate.Reading) (out []string) {
 		}
 	}
 	for _, b := range v.Before.Present() {
-		if b.Key.Layer() == estate.Inside || !r.Section(b.Key.Section()).Whole() { // guests have moved away, with what is in them
+		// guests have moved away, with what is in them
+		if b.Key.Layer() == estate.Inside || !r.Section(b.Key.Section()).Whole() {
 			continue
 		}
 		asked := slices.ContainsFunc(v.Changes, func(c act.Change) bool { return c.Component == b.Key && c.Device == b.Device })

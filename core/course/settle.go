@@ -10,7 +10,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// settle looks after an open act: what a look says of it is recorded, and where nobody can be asked it is waited for, as long as its kind and the brief allow.
+// settle looks after an open act: what a look says of it is recorded, and where nobody can be asked it is waited for,
+// as long as its kind and the brief allow.
 func (t *turn) settle(p *Pending) {
 	a := &p.Act
 	rules := a.Kind.Of().Rules()
@@ -62,8 +63,9 @@ func (t *turn) claim(of *act.Act) {
 	t.intend(act.Act{Kind: act.Claim, Host: of.Host, For: of.For, Round: t.s.Round, Epoch: t.s.Epoch, By: t.s.Plan.Brief.By})
 }
 
-// seen gathers what the act's kind asks for, and asks for a look at what is not fresh. The trace comes first: while it runs the hosts need not be looked at, and where it has
-// ended they must be looked at after it, or each could be seen as it was before.
+// seen gathers what the act's kind asks for, and asks for a look at what is not fresh. The trace comes first: while it
+// runs the hosts need not be looked at, and where it has ended they must be looked at after it, or each could be seen
+// as it was before.
 func (t *turn) seen(p *Pending) (act.Seen, bool) {
 	a := &p.Act
 	asks := a.Kind.Of().Asks(*a)
@@ -143,7 +145,8 @@ func (t *turn) tell(p *Pending, f act.Finding) {
 	t.d.Says = append(t.d.Says, Said{Host: p.Act.Visit(), Act: p.Act.ID, Says: f.Detail, Percent: f.Percent, Left: f.Left})
 }
 
-// usual is how long the act usually takes on its host, by the plan: the longer of what the estate knows and what the kind states.
+// usual is how long the act usually takes on its host, by the plan: the longer of what the estate knows and what the
+// kind states.
 func (t *turn) usual(a *act.Act) (middle, worst time.Duration) {
 	middle, worst = a.Kind.Of().Takes(*a)
 	if v := t.s.Visit(a.Host); v != nil && a.Kind == act.Restart {
@@ -156,8 +159,8 @@ func (t *turn) usual(a *act.Act) (middle, worst time.Duration) {
 	return middle, worst
 }
 
-// bears is how long an act is waited for: the brief's patience, and before that as long as it may take where it is expected to take it in silence. A claim is borne with as
-// long as what it is made for.
+// bears is how long an act is waited for: the brief's patience, and before that as long as it may take where it is
+// expected to take it in silence. A claim is borne with as long as what it is made for.
 func (t *turn) bears(p *Pending, takes bool) time.Duration {
 	patience := t.s.Plan.Brief.Patience
 	var longest time.Duration

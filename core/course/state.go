@@ -21,9 +21,10 @@ type Pending struct {
 	SHA256     string
 	Unanswered string    // why the call brought no answer
 	Quiet      time.Time // since when nobody can be asked; zero while somebody can
-	Given      bool      // it was waited for in vain, or needs a person: nothing is tried before somebody lets the round go on
-	Waited     bool      // its silence was borne once, and is not a second time
-	From       time.Time // from when its time is counted: its intent, or when somebody let the round go on
+	// it was waited for in vain, or needs a person: nothing is tried before somebody lets the round go on
+	Given  bool
+	Waited bool      // its silence was borne once, and is not a second time
+	From   time.Time // from when its time is counted: its intent, or when somebody let the round go on
 }
 
 // Failure is why a visit stands still.
@@ -182,7 +183,8 @@ func (s *State) Holds() bool {
 	return len(s.Open) > 0 || slices.ContainsFunc(s.Visits, func(v Visit) bool { return len(v.Owed) > 0 })
 }
 
-// Silent tells whether the host is expected to be silent now: an act is under way that takes it, or its services are coming up after one.
+// Silent tells whether the host is expected to be silent now: an act is under way that takes it, or its services are
+// coming up after one.
 func (s *State) Silent(host string) bool {
 	v := s.Visit(host)
 	return v != nil && (v.Phase == Settling || slices.ContainsFunc(s.Open, func(p Pending) bool { return p.Act.Host == host && p.Act.Kind.Of().Rules().Quiet }))
@@ -291,7 +293,8 @@ func (s *State) round(e *Event) {
 	}
 }
 
-// unwatched lets everything that is waited for start so much later: patience is for what somebody waited for, and since the last entry of the runner before it is not known that anybody did.
+// unwatched lets everything that is waited for start so much later: patience is for what somebody waited for, and since
+// the last entry of the runner before it is not known that anybody did.
 func (s *State) unwatched(gap time.Duration) {
 	if gap < 0 {
 		s.leapt(gap) // by its own clock the runner before was ahead of this one
@@ -307,7 +310,8 @@ func (s *State) unwatched(gap time.Duration) {
 	}
 }
 
-// leapt moves what is under way to where it stands by a time of day that leapt, so that it has lasted as long as it did.
+// leapt moves what is under way to where it stands by a time of day that leapt, so that it has lasted as long as it
+// did.
 func (s *State) leapt(by time.Duration) {
 	for i := range s.Open {
 		p := &s.Open[i]
@@ -471,7 +475,8 @@ func (v *Visit) settle() {
 	}
 }
 
-// act takes in an event about an act. What is open stays open until a look has settled it, or it is certain that it failed.
+// act takes in an event about an act. What is open stays open until a look has settled it, or it is certain that it
+// failed.
 func (s *State) act(e *Event) {
 	a := *e.Act
 	v := s.Visit(a.Visit())

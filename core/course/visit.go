@@ -61,13 +61,15 @@ func (t *turn) begin(v *Visit) {
 	t.record(Event{Kind: Began, Host: v.Host})
 }
 
-// halts tells whether the visit goes no further: somebody asked for it, or another visit failed. One whose host is closed, or may be, is finished all the same.
+// halts tells whether the visit goes no further: somebody asked for it, or another visit failed. One whose host is
+// closed, or may be, is finished all the same.
 func (t *turn) halts(v *Visit) bool {
 	closing := t.count(func(a *act.Act) bool { return a.Host == v.Host && a.Kind.Of().Rules().Pays != "" }) > 0
 	return (t.s.Stop || v.Skip || t.s.failing() != nil) && !v.Closed() && !closing
 }
 
-// pay undoes what the visit owes, the last first: the host is opened, and then its guests are started, the one that was shut down last first.
+// pay undoes what the visit owes, the last first: the host is opened, and then its guests are started, the one that was
+// shut down last first.
 func (t *turn) pay(v *Visit) {
 	o := v.Owed[len(v.Owed)-1]
 	host := ""
@@ -128,8 +130,8 @@ func (t *turn) precheck(v *Visit) {
 	t.record(Event{Kind: Checked, Host: v.Host, Detail: fmt.Sprintf("%d checks, none blocks", len(answers)), Checks: answers, Before: t.f.Readings[v.Host]})
 }
 
-// answers are the prechecks as they are answered now, with what only a round asks: whether the host is as it was planned, and what is to be put in still stands. No age
-// limit: the readings were taken for this very turn.
+// answers are the prechecks as they are answered now, with what only a round asks: whether the host is as it was
+// planned, and what is to be put in still stands. No age limit: the readings were taken for this very turn.
 func (t *turn) answers(v *Visit) []precheck.Answer {
 	today := t.f.Today[v.Host]
 	f := precheck.Facts{Now: t.f.Now, Terms: t.s.Plan.Terms(), Out: t.s.Plan.Brief.Out, Hosts: t.f.Hosts, Readings: t.f.Readings, Empties: v.Empties, Round: t.s.Round,
@@ -199,7 +201,8 @@ func standing(v *Visit, today Today) precheck.Answer {
 	return a
 }
 
-// work does what the visit is for. Before each act it asks anew whether what is still to be put in stands: a withdrawal stops the visit there.
+// work does what the visit is for. Before each act it asks anew whether what is still to be put in stands: a withdrawal
+// stops the visit there.
 func (t *turn) work(v *Visit) {
 	if t.busy(v.Host) == 0 {
 		if a := standing(v, t.f.Today[v.Host]); a.Level == precheck.Blocker {
@@ -312,7 +315,8 @@ func (t *turn) clear(v *Visit, staying []estate.Guest) {
 	}
 }
 
-// ejects takes media out of drives before anybody moves whose they are, one guest after another. It tells whether that is still to be done.
+// ejects takes media out of drives before anybody moves whose they are, one guest after another. It tells whether that
+// is still to be done.
 func (t *turn) ejects(v *Visit, moving []estate.Guest) bool {
 	for i := range moving {
 		g := &moving[i]
@@ -445,7 +449,8 @@ func (t *turn) backs(v *Visit) bool {
 	return true
 }
 
-// pass puts in what belongs to the pass, and restarts the host if that needs it. It tells whether anything was left to do.
+// pass puts in what belongs to the pass, and restarts the host if that needs it. It tells whether anything was left to
+// do.
 func (t *turn) pass(v *Visit, pass int) bool {
 	if a, ok := act.Next(v.Changes, pass, v.Did); ok {
 		a.Reason = t.s.Plan.Brief.Reason
@@ -467,7 +472,8 @@ func (t *turn) pass(v *Visit, pass int) bool {
 	return false
 }
 
-// revives restarts the services that run what the pass has replaced, where their restart is what it takes and none of the host is to come.
+// revives restarts the services that run what the pass has replaced, where their restart is what it takes and none of
+// the host is to come.
 func (t *turn) revives(v *Visit, pass int) bool {
 	if slices.ContainsFunc(v.Restarts, func(r int) bool { return r >= pass }) {
 		return false

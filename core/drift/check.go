@@ -12,8 +12,8 @@ import (
 )
 
 // Checker judges hosts against a catalogue and baselines at one moment. It remembers what it found out, since the hosts
-// of a cluster mostly hold the same versions of the same things: checking the second host is much cheaper than the first.
-// It is not safe for concurrent use.
+// of a cluster mostly hold the same versions of the same things: checking the second host is much cheaper than the
+// first. It is not safe for concurrent use.
 type Checker struct {
 	Catalogue *catalogue.Catalogue
 	Baselines []baseline.Baseline
@@ -21,8 +21,9 @@ type Checker struct {
 	// MaxAge is how old a section may be before it counts as unread; zero is no limit.
 	MaxAge time.Duration
 
-	sets  map[string]*baseline.Set // by cluster, or host where baselines speak of that one
-	alike map[string]*baseline.Set // by what binds: clusters that the same binds share a set, and with it what was found out
+	sets map[string]*baseline.Set // by cluster, or host where baselines speak of that one
+	// by what binds: clusters that the same binds share a set, and with it what was found out
+	alike map[string]*baseline.Set
 	memo  map[question]answer
 }
 
@@ -42,12 +43,13 @@ type answer struct {
 	tracked bool // the track of what is wanted is known
 }
 
-// Host returns a verdict for every clause that binds the host: by component, then device. A clause for a whole kind gives one
-// for each component of that kind that the host has.
+// Host returns a verdict for every clause that binds the host: by component, then device. A clause for a whole kind
+// gives one for each component of that kind that the host has.
 func (c *Checker) Host(cluster string, r *estate.Reading) []Verdict {
 	set := c.set(cluster, r.Host)
 	named := set.Named()
-	room := 2*len(named) + 8 // several devices of one kind take more; a clause for a whole kind may take as many as there are components
+	// several devices of one kind take more; a clause for a whole kind may take as many as there are components
+	room := 2*len(named) + 8
 	if len(set.Wild()) > 0 {
 		room = len(r.Components) + 8
 	}
@@ -61,13 +63,15 @@ func (c *Checker) Host(cluster string, r *estate.Reading) []Verdict {
 			named = named[1:]
 		}
 		if len(named) > 0 && named[0] == comp.Key {
-			if comp.Key.Layer() == estate.Inside && read[comp.Key.Section()] { // some guests may have it and others lack it
+			// some guests may have it and others lack it
+			if comp.Key.Layer() == estate.Inside && read[comp.Key.Section()] {
 				out = c.absent(out, r, set, comp.Key, read)
 			}
 			named = named[1:]
 		}
 		b := set.For(comp.Key, comp.Model)
-		if b == nil || b.Component != comp.Key && !read[comp.Key.Section()] { // of a whole kind that is unread one verdict says all
+		// of a whole kind that is unread one verdict says all
+		if b == nil || b.Component != comp.Key && !read[comp.Key.Section()] {
 			continue
 		}
 		v := Verdict{Host: r.Host, Component: comp.Key, Device: comp.Device, Has: comp.Version, Found: comp, Clause: b, Model: comp.Model, Class: comp.Class}
@@ -123,7 +127,8 @@ func (c *Checker) absent(out []Verdict, r *estate.Reading, set *baseline.Set, ke
 	return append(out, v)
 }
 
-// absentInside appends a verdict for each running guest that lacks what a clause wants inside guests; one that does not run can't be asked.
+// absentInside appends a verdict for each running guest that lacks what a clause wants inside guests; one that does not
+// run can't be asked.
 func (c *Checker) absentInside(out []Verdict, r *estate.Reading, set *baseline.Set, key estate.Key, like Verdict) []Verdict {
 	for i := range r.Guests {
 		g := &r.Guests[i]
@@ -138,8 +143,8 @@ func (c *Checker) absentInside(out []Verdict, r *estate.Reading, set *baseline.S
 	return out
 }
 
-// wildUnread appends one unread verdict for each clause about a whole kind whose section was not read: without it, a host of
-// which nothing is known would have nothing against it.
+// wildUnread appends one unread verdict for each clause about a whole kind whose section was not read: without it, a
+// host of which nothing is known would have nothing against it.
 func (c *Checker) wildUnread(out []Verdict, r *estate.Reading, set *baseline.Set, read map[estate.SectionName]bool) []Verdict {
 	for _, b := range set.Wild() {
 		if !read[b.Component.Section()] || r.Section(b.Component.Section()).Partial != "" {
@@ -254,7 +259,8 @@ func (c *Checker) compare(q question, a answer, wantTrack string) Outcome {
 	if q.key.Scheme() == 0 && q.version != a.wants {
 		return Unwanted
 	}
-	if a.tracked && (!known || ownTrack != wantTrack) { // of a wanted version that is in no feed, and on no declared track, only the order is known
+	// of a wanted version that is in no feed, and on no declared track, only the order is known
+	if a.tracked && (!known || ownTrack != wantTrack) {
 		return OffTrack
 	}
 	switch order := q.key.Scheme().Compare(q.version, a.wants); {
@@ -268,8 +274,8 @@ func (c *Checker) compare(q question, a answer, wantTrack string) Outcome {
 	return InLine
 }
 
-// withoutRelease is the outcome where the clause admits no release at all: there is nothing to compare with. Only a version that is installed
-// and does not run is worth saying still.
+// withoutRelease is the outcome where the clause admits no release at all: there is nothing to compare with. Only a
+// version that is installed and does not run is worth saying still.
 func (c *Checker) withoutRelease(q question) Outcome {
 	if q.running != "" && q.running != q.version || q.held {
 		return AwaitingRestart
@@ -277,8 +283,8 @@ func (c *Checker) withoutRelease(q question) Outcome {
 	return NotApplying
 }
 
-// Below returns the releases that the verdict's clause admits between what the host has and what the clause would have it have, newest first: where the newest can't
-// be had, the best of them is still a step. A pinned clause admits none.
+// Below returns the releases that the verdict's clause admits between what the host has and what the clause would have
+// it have, newest first: where the newest can't be had, the best of them is still a step. A pinned clause admits none.
 func (c *Checker) Below(v Verdict) (out []*catalogue.Release) {
 	if v.Clause == nil || !v.Clause.Follow || v.Release == nil {
 		return nil
@@ -295,7 +301,8 @@ func (c *Checker) Below(v Verdict) (out []*catalogue.Release) {
 	return out
 }
 
-// Parts are the clauses that a clause about a whole-host target stands for; none where it is about anything else, or the target is not known.
+// Parts are the clauses that a clause about a whole-host target stands for; none where it is about anything else, or
+// the target is not known.
 func (c *Checker) Parts(clause baseline.Clause) []baseline.Clause {
 	if clause.Component.Kind() != estate.WholeHost {
 		return nil

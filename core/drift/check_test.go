@@ -36,7 +36,8 @@ var scenarios = []struct{ name, text string }{
 		clause deb:ssl at-least newest
 		has deb:ssl 1.1
 		=> deb:ssl in-line 1.1`},
-	// C2: lacking the component means one thing under "if present" and another under "at least", and in line under neither.
+	// C2: lacking the component means one thing under "if present" and another under "at least", and in line under
+	// neither.
 	{"lacking it under if present", `
 		release deb:ssl 1.1
 		clause deb:ssl if-present newest
@@ -417,7 +418,8 @@ func days(s string) time.Duration {
 	return 24 * d
 }
 
-// The memo must change nothing but the time it takes: a checker that has seen other hosts says of this one what a fresh one says.
+// The memo must change nothing but the time it takes: a checker that has seen other hosts says of this one what a fresh
+// one says.
 func TestMemoIsNoState(t *testing.T) {
 	for _, s := range scenarios {
 		c, r, _ := parseScenario(t, s.text)

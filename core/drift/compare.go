@@ -31,8 +31,8 @@ type Fact struct {
 	To   string `json:"to"`
 }
 
-// Compare says in what the reading to differs from the reading from. A section that either lacks is not compared, and what is inside guests is not: it
-// goes where they go.
+// Compare says in what the reading to differs from the reading from. A section that either lacks is not compared, and
+// what is inside guests is not: it goes where they go.
 func Compare(from, to *estate.Reading) Comparison {
 	var out Comparison
 	both := map[estate.SectionName]bool{}
@@ -102,8 +102,9 @@ type Span struct {
 	Now       bool       `json:"now"`   // the newest reading still does
 }
 
-// Spans tells when each version of each component was first and last seen on a host: by component and device, the newest version first. Readings are the
-// host's own in the order of time; until holds for each when it was last found to say the same.
+// Spans tells when each version of each component was first and last seen on a host: by component and device, the
+// newest version first. Readings are the host's own in the order of time; until holds for each when it was last found
+// to say the same.
 func Spans(readings []*estate.Reading, until []time.Time) []Span {
 	open := map[place]*Span{}
 	var out []*Span

@@ -13,8 +13,9 @@ import (
 	"yareharbour/core/estate"
 )
 
-// Holdings is who has what, turned around: for each component the variants in which it is there, with the hosts that have each. It is made once of an
-// estate's readings; with it the effect of an edit is told by looking at variants, of which there are few, and not at hosts, of which there are many.
+// Holdings is who has what, turned around: for each component the variants in which it is there, with the hosts that
+// have each. It is made once of an estate's readings; with it the effect of an edit is told by looking at variants, of
+// which there are few, and not at hosts, of which there are many.
 type Holdings struct {
 	hosts    []held
 	variants map[estate.Key][]variant
@@ -97,7 +98,8 @@ type Effect struct {
 	Unread int     // hosts of which something that the edit speaks of is not known
 }
 
-// Edit tells the effect of putting the baseline after in the place of before, which has the same name; either may be nil. The others stay.
+// Edit tells the effect of putting the baseline after in the place of before, which has the same name; either may be
+// nil. The others stay.
 func (c *Checker) Edit(h *Holdings, before, after *baseline.Baseline) Effect {
 	others := slices.DeleteFunc(slices.Clone(c.Baselines), func(b baseline.Baseline) bool {
 		return before != nil && b.Name == before.Name || after != nil && b.Name == after.Name

@@ -70,7 +70,8 @@ func randomBaseline(r *rand.Rand, name string) baseline.Baseline {
 	return b
 }
 
-// The effect that is told from holdings is what checking every host twice would find: verdicts that begin or cease to be drift, or are drift in another way.
+// The effect that is told from holdings is what checking every host twice would find: verdicts that begin or cease to
+// be drift, or are drift in another way.
 func TestEffectAgainstCheckingEverythingTwice(t *testing.T) {
 	seen := 0
 	for seed := range int64(600) {
@@ -151,7 +152,8 @@ func TestEffectSaysItInASentence(t *testing.T) {
 	}
 }
 
-// BenchmarkEdit1000Hosts is what is done for every key that is typed into a baseline: the effect of an edit on a thousand hosts with 700 packages each.
+// BenchmarkEdit1000Hosts is what is done for every key that is typed into a baseline: the effect of an edit on a
+// thousand hosts with 700 packages each.
 func BenchmarkEdit1000Hosts(b *testing.B) {
 	clusters, readings := manyHosts(1000, 700)
 	cat := &catalogue.Catalogue{}

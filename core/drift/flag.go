@@ -9,7 +9,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// Flag is a version that hosts have and that its publisher took back, or against which there is an advisory: whether any clause speaks of it or not.
+// Flag is a version that hosts have and that its publisher took back, or against which there is an advisory: whether
+// any clause speaks of it or not.
 type Flag struct {
 	Component  estate.Key         `json:"component"`
 	Version    string             `json:"version"`
@@ -21,7 +22,8 @@ type Flag struct {
 	Bound      bool               `json:"bound"`    // a clause speaks of the component on every one of them
 }
 
-// Flags lists what hosts have that was withdrawn or is open to advisories, withdrawn ones first, then by severity. bound tells whether a clause speaks of a component on a host; nil: none does.
+// Flags lists what hosts have that was withdrawn or is open to advisories, withdrawn ones first, then by severity.
+// bound tells whether a clause speaks of a component on a host; nil: none does.
 func Flags(h *Holdings, cat *catalogue.Catalogue, bound func(host string, k estate.Key) bool) []Flag {
 	var out []Flag
 	for _, k := range h.keys {

@@ -51,7 +51,8 @@ func TestCompareSaysWhatDiffersAndWhatItCannotSay(t *testing.T) {
 	}
 }
 
-// A version that could not be read is no difference: not to a sibling, not to another time, and nothing that came or went.
+// A version that could not be read is no difference: not to a sibling, not to another time, and nothing that came or
+// went.
 func TestAVersionNobodyCanTellIsNoDifference(t *testing.T) {
 	known, lost, back := told("h", 0, "fw:n 1", "fw:m 1"), told("h", 1, "fw:n", "fw:m 1"), told("h", 2, "fw:n 1", "fw:m 1")
 	for _, pair := range [][2]*estate.Reading{{known, lost}, {lost, back}, {lost, told("h", 3, "fw:m 1")}} {
@@ -109,7 +110,8 @@ func TestNewsIsWhatTheLastLookDidNotSee(t *testing.T) {
 	}
 }
 
-// C2: who lacks the component of an "if present" clause and who lacks that of an "at least" clause are not the same, and neither is in line by mistake.
+// C2: who lacks the component of an "if present" clause and who lacks that of an "at least" clause are not the same,
+// and neither is in line by mistake.
 func TestLackingAComponentIsNeverInLineByMistake(t *testing.T) {
 	for posture, want := range map[baseline.Posture]Outcome{baseline.IfPresent: NotApplying, baseline.AtLeast: Absent, baseline.Exactly: Absent} {
 		for _, follow := range []bool{true, false} {

@@ -21,9 +21,9 @@ type Turn struct {
 // Title is the component with its device.
 func (t Turn) Title() string { return estate.Component{Key: t.Component, Device: t.Device}.Title() }
 
-// Life lists what changed on a host from reading to reading, the newest change first. The readings are the host's own, in the order of time. A
-// part that was not read says nothing: what it held is compared with the next reading of it that succeeded. What is inside guests is left out: it comes and goes with
-// them.
+// Life lists what changed on a host from reading to reading, the newest change first. The readings are the host's own,
+// in the order of time. A part that was not read says nothing: what it held is compared with the next reading of it
+// that succeeded. What is inside guests is left out: it comes and goes with them.
 func Life(readings []*estate.Reading) []Turn {
 	var out []Turn
 	known := map[place]string{}

@@ -53,7 +53,8 @@ func compareAlike(model string, rs []*estate.Reading) Siblings {
 		}
 		known = append(known, r)
 		for _, c := range r.Components {
-			if c.Key.Layer() == estate.Inside || !c.Known() || !r.Read(c.Key.Section()) { // guests come and go; what is inside them makes hosts no less alike
+			// guests come and go; what is inside them makes hosts no less alike
+			if c.Key.Layer() == estate.Inside || !c.Known() || !r.Read(c.Key.Section()) {
 				continue
 			}
 			p := place{c.Key, c.Device}

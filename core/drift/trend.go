@@ -49,7 +49,8 @@ func (t Tally) Total() (n int) {
 	return n
 }
 
-// Seen is what a look saw: the drift of each host by component and device, as its verdict and the version that was there.
+// Seen is what a look saw: the drift of each host by component and device, as its verdict and the version that was
+// there.
 type Seen map[string]string
 
 // See notes what is out of line.
@@ -75,7 +76,8 @@ func (s Seen) New(v *Verdict) bool {
 	return (v.Outcome.Drifts() || v.Outcome == Unread) && s[v.place()] != v.Outcome.String()+" "+v.Has
 }
 
-// News is what is out of line in a cluster and was not when somebody last looked. The zero value is that of a cluster at which nobody looked yet.
+// News is what is out of line in a cluster and was not when somebody last looked. The zero value is that of a cluster
+// at which nobody looked yet.
 type News struct {
 	Since time.Time // of the last look
 	By    string

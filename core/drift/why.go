@@ -11,8 +11,9 @@ import (
 
 const stamp = "2 Jan 2006 15:04 MST"
 
-// Why tells the verdict's whole story, a sentence each: the value that was read, the clause, the release that is wanted, the verdict, and
-// the newer-looking releases that were passed over. The reading must be the one that the verdict was made from.
+// Why tells the verdict's whole story, a sentence each: the value that was read, the clause, the release that is
+// wanted, the verdict, and the newer-looking releases that were passed over. The reading must be the one that the
+// verdict was made from.
 func (c *Checker) Why(cluster string, v Verdict, r *estate.Reading) []string {
 	why := []string{c.whyHas(v, r), c.whyClause(v)}
 	if v.Release != nil {
@@ -162,7 +163,8 @@ func (c *Checker) whyOutcome(cluster string, v Verdict, r *estate.Reading) strin
 	return whyInLine(v)
 }
 
-// whyAwaiting says what runs still and what must restart: the host for a kernel or firmware, a service, or a guest whose emulator was replaced.
+// whyAwaiting says what runs still and what must restart: the host for a kernel or firmware, a service, or a guest
+// whose emulator was replaced.
 func whyAwaiting(v Verdict) string {
 	s := fmt.Sprintf("The wanted version is installed but does not run until %s restarts", v.Found.Awaits())
 	var guests, services int
@@ -222,7 +224,8 @@ func (c *Checker) whyOffTrack(v Verdict) string {
 	return fmt.Sprintf("It stands on track %s and the clause wants another; one does not continue the other, so it is off track and a person decides.", own)
 }
 
-// whyNotNewer lists releases above the wanted one that were passed over. A pinned clause passes over nothing: it asks for what it says.
+// whyNotNewer lists releases above the wanted one that were passed over. A pinned clause passes over nothing: it asks
+// for what it says.
 func (c *Checker) whyNotNewer(v Verdict) []string {
 	if v.Wants == "" || !v.Clause.Follow {
 		return nil
@@ -280,7 +283,8 @@ func (c *Checker) whyOpen(v Verdict) []string {
 	return []string{fmt.Sprintf("%s is affected by %s.", v.Has, strings.Join(ids, "; "))}
 }
 
-// whyNothing says why a clause that follows the newest finds nothing to offer for what is there: the answer to "why is nothing offered?".
+// whyNothing says why a clause that follows the newest finds nothing to offer for what is there: the answer to "why is
+// nothing offered?".
 func (c *Checker) whyNothing(v Verdict) string {
 	const so = ", so there is nothing to compare with: the clause does not apply."
 	rs := c.Catalogue.Releases(v.Component)

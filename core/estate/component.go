@@ -26,9 +26,9 @@ const (
 // Layers lists every layer: the host's own from the top of the stack down, then guests and settings.
 var Layers = []Layer{Platform, Driver, Firmware, Inside, Settings}
 
-// Key names a component: a kind, a colon and the component's own name, as "deb:brae-tls", "rpm:brae-tls-libs", "drv:lorne25",
-// "fw:tarbet-s9", "agent:brae-agent", "machine:q35", "set:service/chrony" or "host:brae-stack". A package of a foreign architecture
-// carries it after a second colon, as dpkg does. The zero value is no component.
+// Key names a component: a kind, a colon and the component's own name, as "deb:brae-tls", "rpm:brae-tls-libs",
+// "drv:lorne25", "fw:tarbet-s9", "agent:brae-agent", "machine:q35", "set:service/chrony" or "host:brae-stack". A
+// package of a foreign architecture carries it after a second colon, as dpkg does. The zero value is no component.
 type Key string
 
 type kind struct {
@@ -48,8 +48,8 @@ var kinds = map[string]kind{
 	WholeHost: {Platform, Host, version.Dotted},
 }
 
-// WholeHost is the kind of a target that is platform, drivers and firmware as one. No host has such a component; a clause about one stands for
-// clauses about all that it is made of.
+// WholeHost is the kind of a target that is platform, drivers and firmware as one. No host has such a component; a
+// clause about one stands for clauses about all that it is made of.
 const WholeHost = "host"
 
 // Kinds lists the kinds of components, sorted.
@@ -110,7 +110,8 @@ type Component struct {
 	Key Key `json:"key"`
 	// Device says which of several alike it is, as "slot 2"; empty where a host has just one.
 	Device string `json:"device,omitempty"`
-	// Version is what is installed: what will run after the next restart. It is empty where it could not be read, and Unread says why.
+	// Version is what is installed: what will run after the next restart. It is empty where it could not be read, and
+	// Unread says why.
 	Version string `json:"version"`
 	Unread  string `json:"unread,omitempty"`
 	// Last is the version at which it was last known to be, where that could not be read now.
@@ -123,11 +124,11 @@ type Component struct {
 	Model string `json:"model,omitempty"`
 	// Class says what kind of device it is: one of Classes; empty for software, and where nobody tells.
 	Class string `json:"class,omitempty"`
-	// State is how far a package is installed where it is not wholly: "unpacked", "half-configured" and their like, in its package system's words. It is there, and
-	// nothing else can be installed until somebody mends it.
+	// State is how far a package is installed where it is not wholly: "unpacked", "half-configured" and their like, in
+	// its package system's words. It is there, and nothing else can be installed until somebody mends it.
 	State string `json:"state,omitempty"`
-	// Holders are the processes that still run what Version replaced on disk. A component with holders is installed, but not
-	// all of it runs.
+	// Holders are the processes that still run what Version replaced on disk. A component with holders is installed,
+	// but not all of it runs.
 	Holders []Holder `json:"holders,omitempty"`
 }
 
@@ -152,8 +153,8 @@ func (h Holder) String() string {
 	return h.Service
 }
 
-// Known tells whether the component's version was read. One that is there at a version nobody knows is neither in line nor behind, and is no
-// difference to any other.
+// Known tells whether the component's version was read. One that is there at a version nobody knows is neither in line
+// nor behind, and is no difference to any other.
 func (c *Component) Known() bool { return c.Version != "" }
 
 // Waits tells whether something of the component's installed version does not run yet.

@@ -7,9 +7,11 @@ import (
 	"time"
 )
 
-// Condition is how a host stands in what has no version: its clock, its room, its root, its links, its certificates and its arrays.
+// Condition is how a host stands in what has no version: its clock, its room, its root, its links, its certificates and
+// its arrays.
 type Condition struct {
-	// Ahead is how far the host's clock is ahead of the one of whoever read it; behind where it is negative. What is less than ClockGrain is told as none.
+	// Ahead is how far the host's clock is ahead of the one of whoever read it; behind where it is negative. What is
+	// less than ClockGrain is told as none.
 	Ahead time.Duration `json:"ahead,omitempty"`
 	// Root is the type of its root file system; Volatile tells that what is written there does not outlive a restart.
 	Root         string        `json:"root,omitempty"`

@@ -19,7 +19,8 @@ type Cluster struct {
 	Act bool `json:"act"`
 	// Reserve is how many hosts may fail at once while all guests still find a place.
 	Reserve int `json:"reserve"`
-	// Moves is how many migrations are made at once, and Patience how long a host is waited for beyond the usual before a round stops; 0 where the estate does not say.
+	// Moves is how many migrations are made at once, and Patience how long a host is waited for beyond the usual before
+	// a round stops; 0 where the estate does not say.
 	Moves    int           `json:"moves,omitempty"`
 	Patience time.Duration `json:"patience,omitempty"`
 	// Bandwidth is what one migration may take, in MiB a second; 0: all that there is.
@@ -42,7 +43,8 @@ const (
 // Keeps lists them.
 var Keeps = []Keep{Apart, Together, KeptIn, KeptOut}
 
-// Rule says where guests may be. Guests are named by name or UUID, with * for any run of characters in a name, or by a label of theirs behind #; one word may mean several.
+// Rule says where guests may be. Guests are named by name or UUID, with * for any run of characters in a name, or by a
+// label of theirs behind #; one word may mean several.
 type Rule struct {
 	Keep   Keep     `json:"keep"`
 	Guests []string `json:"guests"`
@@ -119,7 +121,8 @@ func (r Resources) Within(o Resources) bool { return r.MemoryMiB <= o.MemoryMiB 
 // GuestState says whether a guest runs.
 type GuestState string
 
-// The states of a guest. One that is suspended, paused or crashed still holds its memory, and would lose what is in it if its host restarted.
+// The states of a guest. One that is suspended, paused or crashed still holds its memory, and would lose what is in it
+// if its host restarted.
 const (
 	Running   GuestState = "running"
 	Off       GuestState = "off"
@@ -127,7 +130,8 @@ const (
 	Crashed   GuestState = "crashed"
 )
 
-// Guest is a virtual machine, seen on the host it is on. Its Load is what it is granted of memory and what it uses of CPU.
+// Guest is a virtual machine, seen on the host it is on. Its Load is what it is granted of memory and what it uses of
+// CPU.
 type Guest struct {
 	// ID is its UUID: two hosts may have guests of one name, and a guest keeps its UUID wherever it goes.
 	ID    string     `json:"id,omitempty"`
@@ -136,7 +140,8 @@ type Guest struct {
 	Load  Resources  `json:"load"`
 	// Networks that a host must have for the guest to run on it.
 	Networks []string `json:"networks,omitempty"`
-	// Storages that a host must reach, and Features that its processor and emulator must have, the type of machine among them.
+	// Storages that a host must reach, and Features that its processor and emulator must have, the type of machine
+	// among them.
 	Storages []string `json:"storages,omitempty"`
 	Features []string `json:"features,omitempty"`
 	// Disks are its disks and drives, as far as they are known.
@@ -153,7 +158,8 @@ type Guest struct {
 	Pins  []string  `json:"pins,omitempty"`
 	Since time.Time `json:"since"`           // when it was last started
 	Saved bool      `json:"saved,omitempty"` // it is off, and what was in its memory is on disk
-	// Agent is the agent that answers inside it; Machine the type of machine that it was made as, as {"q35", "9.2"}. Their zero values are not known.
+	// Agent is the agent that answers inside it; Machine the type of machine that it was made as, as {"q35", "9.2"}.
+	// Their zero values are not known.
 	Agent   Inner `json:"agent,omitzero"`
 	Machine Inner `json:"machine,omitzero"`
 	// Emulator is the version of the emulator that it runs on; empty where that is not known.
@@ -176,7 +182,8 @@ type Disk struct {
 	Local  bool   `json:"local,omitempty"`  // only its host has it
 }
 
-// Ties are what ties the guest to its host, a phrase each; none where nothing known keeps it from being migrated. ejected leaves out media that can be taken out of their drives.
+// Ties are what ties the guest to its host, a phrase each; none where nothing known keeps it from being migrated.
+// ejected leaves out media that can be taken out of their drives.
 func (g *Guest) Ties(ejected bool) (out []string) {
 	for _, d := range g.Devices {
 		out = append(out, "it holds "+d+" of its host")
@@ -202,7 +209,8 @@ func (g *Guest) Rooted() bool {
 // Holds tells whether the guest holds memory of its host.
 func (g *Guest) Holds() bool { return g.State != Off }
 
-// Inner is something of a guest that has a name and a version. A version that could not be read is empty, and Unread says why.
+// Inner is something of a guest that has a name and a version. A version that could not be read is empty, and Unread
+// says why.
 type Inner struct {
 	Name    string `json:"name"`
 	Version string `json:"version"`
@@ -220,7 +228,8 @@ func (g *Guest) Components() (out []Component) {
 	return out
 }
 
-// Emulated notes which component is the emulator, and on it which of the running guests are still on another version of it than the one installed.
+// Emulated notes which component is the emulator, and on it which of the running guests are still on another version of
+// it than the one installed.
 func (r *Reading) Emulated(emulator Key) {
 	r.Emulator = emulator
 	for i := range r.Components {

@@ -34,7 +34,8 @@ func TestWhatTiesAGuest(t *testing.T) {
 	}
 }
 
-// What libvirt offers belongs to the look at its guests: a look at the host alone leaves it as it was, and one that fails there keeps it as last known.
+// What libvirt offers belongs to the look at its guests: a look at the host alone leaves it as it was, and one that
+// fails there keeps it as last known.
 func TestWhatGuestsAreOffered(t *testing.T) {
 	was := whole(then, "old")
 	was.Networks, was.Storages, was.Offer = []string{"br0"}, []string{"san"}, Offer{Networks: []string{"quay", "br0"}, Features: []string{"pc-q35-9.2"}}

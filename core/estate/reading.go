@@ -29,15 +29,18 @@ const (
 var SectionNames = []SectionName{Host, Packages, Drivers, FirmwareItems, GuestList, HealthItems, BMCState, SettingItems, ConditionItems}
 
 // Section says when and from where a part of a reading was taken. One with an Err is unread: nothing it would hold may
-// be taken for absent, and nothing for fine. What the reading has of an unread section is what was last known, and Held says since when.
+// be taken for absent, and nothing for fine. What the reading has of an unread section is what was last known, and Held
+// says since when.
 type Section struct {
 	Name   SectionName `json:"name"`
 	At     time.Time   `json:"at"` // of the look, which may have failed
 	Source string      `json:"source"`
 	Err    string      `json:"error,omitempty"`
-	// Partial says why some of the section could not be read while the rest was: what is there is as it was read, and nothing may be taken for absent.
+	// Partial says why some of the section could not be read while the rest was: what is there is as it was read, and
+	// nothing may be taken for absent.
 	Partial string `json:"partial,omitempty"`
-	// Held and HeldFrom are the time and source at which the values were read that stand here although the last look failed; zero where there are none.
+	// Held and HeldFrom are the time and source at which the values were read that stand here although the last look
+	// failed; zero where there are none.
 	Held     time.Time `json:"held,omitzero"`
 	HeldFrom string    `json:"held_from,omitempty"`
 }
@@ -75,8 +78,9 @@ type Mark struct {
 	Loose  string    `json:"loose,omitempty"` // why guests could come all the same; empty while the host itself refuses them
 }
 
-// Refuses tells whether a host with this guard takes no order of that round and epoch: the epoch is lower than one that it knows, or it is another round's. A lease runs one round, so two
-// rounds of one epoch come of two stores that do not know of each other.
+// Refuses tells whether a host with this guard takes no order of that round and epoch: the epoch is lower than one that
+// it knows, or it is another round's. A lease runs one round, so two rounds of one epoch come of two stores that do not
+// know of each other.
 func (g Guard) Refuses(round string, epoch int64) bool {
 	return epoch < g.Epoch || epoch == g.Epoch && g.Round != "" && g.Round != round
 }
@@ -93,13 +97,14 @@ type BMC struct {
 	None  bool   `json:"none,omitempty"`  // none is named for the host: not even its power can be told
 	Power string `json:"power,omitempty"` // "On" or "Off", as Redfish says it
 	Queue int    `json:"queue"`           // tasks that wait or run
-	// Tasks are the ids of all tasks that it lists, ended ones too; Reset is when it last started itself, zero where it does not say.
+	// Tasks are the ids of all tasks that it lists, ended ones too; Reset is when it last started itself, zero where it
+	// does not say.
 	Tasks []string  `json:"tasks,omitempty"`
 	Reset time.Time `json:"reset,omitzero"`
 }
 
-// Guard is the highest order that a host has taken. It refuses lower epochs, so that whoever lost the lease of its cluster can do nothing to it any more; and it is a second
-// place that knows how long the round's journal is.
+// Guard is the highest order that a host has taken. It refuses lower epochs, so that whoever lost the lease of its
+// cluster can do nothing to it any more; and it is a second place that knows how long the round's journal is.
 type Guard struct {
 	Round string `json:"round,omitempty"`
 	Epoch int64  `json:"epoch,omitempty"`
@@ -135,7 +140,8 @@ type Reading struct {
 	Condition  Condition      `json:"condition,omitzero"`
 }
 
-// Offer is what a host's libvirt offers guests beside what is read of the host itself; it belongs to the section of the guests.
+// Offer is what a host's libvirt offers guests beside what is read of the host itself; it belongs to the section of the
+// guests.
 type Offer struct {
 	Networks []string `json:"networks,omitempty"`
 	Storages []string `json:"storages,omitempty"`
@@ -193,14 +199,15 @@ func (r *Reading) Unread(name SectionName, now time.Time, maxAge time.Duration) 
 // Reached tells whether the host itself answered.
 func (r *Reading) Reached() bool { return r.Section(Host).Err == "" }
 
-// Off tells whether the host is proven to run nothing: neither it nor its libvirt answers, and its BMC said at the same look that its power is off. Without that proof a host that does not answer counts as
-// running its guests.
+// Off tells whether the host is proven to run nothing: neither it nor its libvirt answers, and its BMC said at the same
+// look that its power is off. Without that proof a host that does not answer counts as running its guests.
 func (r *Reading) Off() bool {
 	host, board := r.Section(Host), r.Section(BMCState)
 	return host.Err != "" && r.Section(GuestList).Err != "" && board.Err == "" && r.BMC.Power == "Off" && !board.At.Before(host.At.Add(-sameLook))
 }
 
-// sameLook is how far apart the ends of one look at a host and its BMC may be: a host that does not answer is waited for.
+// sameLook is how far apart the ends of one look at a host and its BMC may be: a host that does not answer is waited
+// for.
 const sameLook = 30 * time.Second
 
 // At is the time of the oldest section that was read, and the zero time where none was.
@@ -238,8 +245,9 @@ func byPlace(a, b Component) int {
 // Read tells whether the section was read at the last look.
 func (r *Reading) Read(name SectionName) bool { return r.Section(name).Err == "" }
 
-// Over returns the reading laid over what was known before, section by section. What was read now stands with its own time and source. A section that could not be
-// read now is unread, and holds what was last known of it, with the time and source of that. One that was not asked for is as it was. Neither reading is changed.
+// Over returns the reading laid over what was known before, section by section. What was read now stands with its own
+// time and source. A section that could not be read now is unread, and holds what was last known of it, with the time
+// and source of that. One that was not asked for is as it was. Neither reading is changed.
 func (r *Reading) Over(last *Reading) *Reading {
 	if last == nil {
 		return r
@@ -301,7 +309,8 @@ func (r *Reading) Over(last *Reading) *Reading {
 	return &out
 }
 
-// or fills in what the hardware was last known to be where this look could not tell: a machine does not change its maker.
+// or fills in what the hardware was last known to be where this look could not tell: a machine does not change its
+// maker.
 func (h Hardware) or(o Hardware) Hardware {
 	return Hardware{Maker: cmp.Or(h.Maker, o.Maker), Model: cmp.Or(h.Model, o.Model), Serial: cmp.Or(h.Serial, o.Serial)}
 }
@@ -314,7 +323,8 @@ func (r *Reading) section(name SectionName) (Section, bool) {
 	return r.Sections[i], true
 }
 
-// Present returns the components whose section was read at the last look. What is only last known of the others is left out.
+// Present returns the components whose section was read at the last look. What is only last known of the others is left
+// out.
 func (r *Reading) Present() []Component {
 	read := map[SectionName]bool{}
 	for _, s := range SectionNames {
@@ -387,7 +397,8 @@ func (r *Reading) Used() Resources {
 	return sum
 }
 
-// Holding returns the guests that hold memory of the host: an obstacle for its restart, each of them. One that is off has none.
+// Holding returns the guests that hold memory of the host: an obstacle for its restart, each of them. One that is off
+// has none.
 func (r *Reading) Holding() []Guest {
 	if r.Off() {
 		return nil

@@ -26,7 +26,8 @@ func whole(at time.Time, source string) *Reading {
 	return r
 }
 
-// A section that fails keeps what was last known under its own time and source, and is unread; all other sections are as they were read now.
+// A section that fails keeps what was last known under its own time and source, and is unread; all other sections are
+// as they were read now.
 func TestASectionThatFailsKeepsItsOwnTime(t *testing.T) {
 	for _, failed := range SectionNames {
 		last := whole(then, "old")
@@ -102,7 +103,8 @@ func TestWhatWasNotAskedForStays(t *testing.T) {
 	}
 }
 
-// Of a section that was read in part nothing is absent: what it did not tell is unread, with its last known version beside.
+// Of a section that was read in part nothing is absent: what it did not tell is unread, with its last known version
+// beside.
 func TestAPartOfASectionMakesNothingAbsent(t *testing.T) {
 	now := &Reading{Host: "heron", Components: []Component{{Key: "fw:bmc", Version: "4"}}}
 	now.SetSection(Section{Name: FirmwareItems, At: later, Source: "Redfish", Partial: "the machine is silent"})
@@ -143,7 +145,8 @@ func TestGuestsThatHoldTheirHost(t *testing.T) {
 	}
 }
 
-// A host is off where its BMC said so at the same look that it did not answer; anything less is no proof, and its guests count.
+// A host is off where its BMC said so at the same look that it did not answer; anything less is no proof, and its
+// guests count.
 func TestPowerIsProof(t *testing.T) {
 	guests := []Guest{{Name: "g", State: Running}}
 	for name, c := range map[string]struct {

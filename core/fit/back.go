@@ -11,8 +11,9 @@ type Stays struct {
 	Why *Obstacle
 }
 
-// Back answers which guests can go back to a host that is in service again, each from where it is, with the reserve kept; the smallest go first. Guests that are kept
-// together go back together or not at all. What can't be proven stays.
+// Back answers which guests can go back to a host that is in service again, each from where it is, with the reserve
+// kept; the smallest go first. Guests that are kept together go back together or not at all. What can't be proven
+// stays.
 func Back(p Problem, host string, want []Move) (moves []Move, stay []Stays) {
 	c := compile(&p)
 	s := newState(c)
@@ -58,7 +59,8 @@ func (s *state) keptFrom(g, h int32) string {
 	return "finds no room on " + s.names[h] + ", or not all that it needs"
 }
 
-// sendBack puts guests on a host one after another, the smallest first, so many at most. Those that must share a host go as one.
+// sendBack puts guests on a host one after another, the smallest first, so many at most. Those that must share a host
+// go as one.
 func (s *state) sendBack(h int32, guests []int32, most int) (going []shift, stay []int32) {
 	slices.SortStableFunc(guests, func(a, b int32) int {
 		return cmp.Or(cmp.Compare(s.load[int(a)*s.nd], s.load[int(b)*s.nd]), cmp.Compare(s.size[a], s.size[b]))

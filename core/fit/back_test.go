@@ -20,7 +20,8 @@ func placed(p Problem) map[string]string {
 	return at
 }
 
-// Where guests go home every one of them is where it was when the tour is over, at two moves each, and the certificate stands at every stage; one host is out at a time whatever the width.
+// Where guests go home every one of them is where it was when the tour is over, at two moves each, and the certificate
+// stands at every stage; one host is out at a time whatever the width.
 func TestGuestsGoHome(t *testing.T) {
 	for _, mixed := range []bool{false, true} {
 		p := cluster(9, 12, 0.55, mixed)
@@ -51,7 +52,8 @@ func TestGuestsGoHome(t *testing.T) {
 	}
 }
 
-// A host on trial has its smallest guest that can go back sent back, and no other; it is in service again before the next begins, though several may be out at once.
+// A host on trial has its smallest guest that can go back sent back, and no other; it is in service again before the
+// next begins, though several may be out at once.
 func TestAProofOfTheWayBack(t *testing.T) {
 	p := cluster(7, 8, 0.5, false)
 	tour := Plan(p, everyHost(p), Order{First: "h03", Proof: true, Width: 4})
@@ -143,7 +145,8 @@ func TestWhoCanGoBack(t *testing.T) {
 	}
 }
 
-// Of each host by itself it is told whether there is room for its guests elsewhere, as asking for each alone tells; one question leaves nothing behind for the next.
+// Of each host by itself it is told whether there is room for its guests elsewhere, as asking for each alone tells; one
+// question leaves nothing behind for the next.
 func TestRoomsAtAGlance(t *testing.T) {
 	r := rand.New(rand.NewSource(5))
 	there := 0

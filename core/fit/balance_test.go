@@ -18,7 +18,8 @@ func host(name string, room, cores int64, guests ...int64) Host {
 	return h
 }
 
-// How level hosts are at the end is told without the one visited last, which is empty; and what levelling would cost, the largest guests first, up to the mean and five points.
+// How level hosts are at the end is told without the one visited last, which is empty; and what levelling would cost,
+// the largest guests first, up to the mean and five points.
 func TestHowLevelHostsAre(t *testing.T) {
 	closed := func(h Host) Host { h.Open = false; return h }
 	for _, c := range []struct {

@@ -52,8 +52,9 @@ func (t *tourist) untouched() (out []int32) {
 	return out
 }
 
-// excess is how many guests must move twice at least, by the room on hosts that need not be emptied, for the first two hosts of any order: the guests of the first that do not fit there go to hosts that are
-// still to be emptied, and so do those of the second that do not fit there and on the first.
+// excess is how many guests must move twice at least, by the room on hosts that need not be emptied, for the first two
+// hosts of any order: the guests of the first that do not fit there go to hosts that are still to be emptied, and so do
+// those of the second that do not fit there and on the first.
 func (t *tourist) excess() int {
 	if len(t.todo) < 2 {
 		return 0

@@ -43,8 +43,10 @@ func (s *state) certificate() (c Certificate) {
 	return c
 }
 
-// Verify holds a certificate against a problem in which its hosts are out and empty: every loss of the reserve is there, and in each every guest that can be restarted has an open host with
-// room that may run it and that shares it with nobody whom a rule keeps from it. It shares nothing with the search that made the certificate. It returns what is wrong, or nil.
+// Verify holds a certificate against a problem in which its hosts are out and empty: every loss of the reserve is
+// there, and in each every guest that can be restarted has an open host with room that may run it and that shares it
+// with nobody whom a rule keeps from it. It shares nothing with the search that made the certificate. It returns what
+// is wrong, or nil.
 func Verify(p Problem, c Certificate) error {
 	hosts := map[string]*Host{}
 	in := 0
@@ -121,7 +123,8 @@ func verifyLoss(p *Problem, hosts map[string]*Host, out []string, l Loss) error 
 	return nil
 }
 
-// verifyRoom holds a host to its room in what the guests that come take of it. What it is short of already, and nobody who comes takes, is not theirs.
+// verifyRoom holds a host to its room in what the guests that come take of it. What it is short of already, and nobody
+// who comes takes, is not theirs.
 func verifyRoom(h *Host, all, comes []*estate.Guest) error {
 	used, new, counts := estate.Resources{}, estate.Resources{}, map[string]int{}
 	for _, g := range all {

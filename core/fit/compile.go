@@ -9,7 +9,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// compiled is a problem in numbers: hosts and guests by their places, amounts in a row of nd for each, and for each class of guests which hosts may take them.
+// compiled is a problem in numbers: hosts and guests by their places, amounts in a row of nd for each, and for each
+// class of guests which hosts may take them.
 type compiled struct {
 	p          *Problem
 	names      []string

@@ -18,7 +18,8 @@ type reason struct {
 // tries is how often a drain is tried with another guest at the head of the queue.
 const tries = 6
 
-// emptyAll takes the hosts out and sends their guests to others, to the hosts that want names where it does. Where that is not found all is as it was.
+// emptyAll takes the hosts out and sends their guests to others, to the hosts that want names where it does. Where that
+// is not found all is as it was.
 func (s *state) emptyAll(outs []int32, want map[int32]int32) ([]shift, *reason) {
 	mark := len(s.trail)
 	for _, h := range outs {
@@ -58,7 +59,8 @@ func (s *state) whyBroken(l int32) *reason {
 	return r
 }
 
-// units are guests that go together, each of them in the order in which they are tried: those that few hosts may take first, then the largest.
+// units are guests that go together, each of them in the order in which they are tried: those that few hosts may take
+// first, then the largest.
 func (s *state) units(h int32) (out [][]int32) {
 	narrow := map[int32]int{}
 	seen := map[int32]int{}
@@ -171,7 +173,8 @@ func (s *state) settle(unit []int32, want map[int32]int32) (int32, bool) {
 	return 0, false
 }
 
-// candidate is a host that may take a guest. A lower tier goes first: finished hosts before those to come, those that a preference speaks for; and then more slack, the room that would be left.
+// candidate is a host that may take a guest. A lower tier goes first: finished hosts before those to come, those that a
+// preference speaks for; and then more slack, the room that would be left.
 type candidate struct {
 	host  int32
 	tier  int
@@ -212,7 +215,8 @@ func (s *state) left(g, h int32) float64 {
 	return least
 }
 
-// bound is the host that the rest of the guest's group is on, where that is one that need not be emptied; -1 where nothing binds it.
+// bound is the host that the rest of the guest's group is on, where that is one that need not be emptied; -1 where
+// nothing binds it.
 func (s *state) bound(g int32) int32 {
 	n := s.together[g]
 	if n < 0 {

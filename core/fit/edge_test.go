@@ -105,7 +105,8 @@ func TestVerifyPairsAndBrims(t *testing.T) {
 	}
 }
 
-// What is preferred decides between hosts that would do, and the host with the fewest objections is taken before the one with most room.
+// What is preferred decides between hosts that would do, and the host with the fewest objections is taken before the
+// one with most room.
 func TestPreferences(t *testing.T) {
 	const hosts = `
 		a 40: g:2

@@ -5,7 +5,8 @@ import (
 	"slices"
 )
 
-// exact answers a drain by trying everything, largest guests first, until its effort is spent. why is where the quick search gave up: what is said where this one does not come to an end either.
+// exact answers a drain by trying everything, largest guests first, until its effort is spent. why is where the quick
+// search gave up: what is said where this one does not come to an end either.
 func (s *state) exact(outs []int32, effort int, why *reason) Answer {
 	c := s.compiled
 	e := c.exhaust(effort)
@@ -164,7 +165,8 @@ func (e *exhaust) drain(going []int32, then func() bool) bool {
 	return false
 }
 
-// alike tells whether two hosts are the same to any guest: empty, as large, and taking the same. What fails on one fails on the other.
+// alike tells whether two hosts are the same to any guest: empty, as large, and taking the same. What fails on one
+// fails on the other.
 func (e *exhaust) alike(a, b int32) bool {
 	if slices.Contains(e.at, a) || slices.Contains(e.at, b) || e.emulator[a] != e.emulator[b] || e.done[a] != e.done[b] || e.done[a] {
 		return false
@@ -242,7 +244,8 @@ func (e *exhaust) restart(going, lost []int32) bool {
 	return false
 }
 
-// tour tries every order and placement, for a cluster that is small enough, and returns one with fewer moves than the given number; nil where there is none, or the effort does not suffice to tell.
+// tour tries every order and placement, for a cluster that is small enough, and returns one with fewer moves than the
+// given number; nil where there is none, or the effort does not suffice to tell.
 func (t *tourist) exact(fewer, effort int) *run {
 	e := t.c.exhaust(effort)
 	var best *run

@@ -61,7 +61,8 @@ type Lifted struct {
 	Moves int    // what a tour takes then
 }
 
-// Excess explains what a tour takes beyond its floor: it plans again with one kind of rule lifted after another, and returns those that bring it nearer, the nearest first.
+// Excess explains what a tour takes beyond its floor: it plans again with one kind of rule lifted after another, and
+// returns those that bring it nearer, the nearest first.
 func Excess(p Problem, todo []string, o Order, t Tour) (out []Lifted) {
 	if t.Moves <= t.Floor || len(t.Stuck) > 0 || o.Home {
 		return nil

@@ -1,16 +1,16 @@
-// Package fit answers where guests can go: whether a cluster's hosts can carry the guests of those that are out, with the
-// capacity of the reserve kept for further losses at the same time, and in which order hosts can be emptied so that few
-// guests move twice.
+// Package fit answers where guests can go: whether a cluster's hosts can carry the guests of those that are out, with
+// the capacity of the reserve kept for further losses at the same time, and in which order hosts can be emptied so that
+// few guests move twice.
 //
-// The reserve, exactly: with the hosts that are out empty, and for every choice of k hosts among the others, the guests of
-// the chosen hosts can be restarted on the rest while the guests already there stay where they are. A certificate says for
-// every such loss where each guest restarts; it is kept alive from move to move and mended where a move disturbs it, and
-// Certified checks it with code of its own. What sums disprove needs no search; small questions are searched whole; where
-// neither finds an answer it is Unproven, which no caller may take for a yes.
+// The reserve, exactly: with the hosts that are out empty, and for every choice of k hosts among the others, the guests
+// of the chosen hosts can be restarted on the rest while the guests already there stay where they are. A certificate
+// says for every such loss where each guest restarts; it is kept alive from move to move and mended where a move
+// disturbs it, and Certified checks it with code of its own. What sums disprove needs no search; small questions are
+// searched whole; where neither finds an answer it is Unproven, which no caller may take for a yes.
 //
-// What it rests on: with the hosts that are out empty, guests elsewhere only gain company until a drain's end, so that the
-// certificate of its end covers every moment of it; and per resource, what is free on the rest after a loss does not depend
-// on where guests were placed.
+// What it rests on: with the hosts that are out empty, guests elsewhere only gain company until a drain's end, so that
+// the certificate of its end covers every moment of it; and per resource, what is free on the rest after a loss does
+// not depend on where guests were placed.
 package fit
 
 import (
@@ -33,13 +33,16 @@ type Problem struct {
 type Terms struct {
 	Rules   []estate.Rule
 	Reserve int // hosts that may be lost at once
-	// Limit is the share of its capacity, 0 to 1, up to which a host is sent guests; 0: all of it. Restarts after a loss may take all.
+	// Limit is the share of its capacity, 0 to 1, up to which a host is sent guests; 0: all of it. Restarts after a
+	// loss may take all.
 	Limit float64
-	// Rest are guests, by UID, that do not move when their host is emptied: they are shut down or suspended meanwhile, and come back with it.
+	// Rest are guests, by UID, that do not move when their host is emptied: they are shut down or suspended meanwhile,
+	// and come back with it.
 	Rest map[string]bool
 	// Eject are guests, by UID, whose media are taken out of their drives before they move.
 	Eject map[string]bool
-	// Cold are guests, by UID, that are shut down, moved, and started anew: their state does not matter, nor on what emulator they ran.
+	// Cold are guests, by UID, that are shut down, moved, and started anew: their state does not matter, nor on what
+	// emulator they ran.
 	Cold map[string]bool
 }
 
@@ -57,7 +60,8 @@ type Host struct {
 	Guests   []estate.Guest // those that hold memory of it, and those on their way to it
 }
 
-// Emulator is the component that guests run on, and its version. A guest does not go back to an older one. Empty where it is not known.
+// Emulator is the component that guests run on, and its version. A guest does not go back to an older one. Empty where
+// it is not known.
 type Emulator struct {
 	Key     estate.Key
 	Version string
@@ -139,14 +143,17 @@ type Answer struct {
 	Obstacle *Obstacle // what is in the way, where it is not
 }
 
-// Effort bounds the exact search of one question, in guests put somewhere on trial. It keeps an answer under about a second.
+// Effort bounds the exact search of one question, in guests put somewhere on trial. It keeps an answer under about a
+// second.
 const Effort = 60_000
 
-// Glance is the effort for a question that is asked again and again, and of which an Unproven costs no more than waiting.
+// Glance is the effort for a question that is asked again and again, and of which an Unproven costs no more than
+// waiting.
 const Glance = 2_000
 
-// Drain answers whether the guests of all the hosts in out can go to others with the reserve kept, and how. Hosts in avoid are taken only after all others, the later ones last;
-// among equals the one with most room. Where effort is spent and nothing was found the answer is Unproven.
+// Drain answers whether the guests of all the hosts in out can go to others with the reserve kept, and how. Hosts in
+// avoid are taken only after all others, the later ones last; among equals the one with most room. Where effort is
+// spent and nothing was found the answer is Unproven.
 func Drain(p Problem, out, avoid []string, effort int) Answer {
 	if o := p.known(out); o != nil {
 		return Answer{Outcome: DoesNotFit, Obstacle: o}
@@ -173,7 +180,8 @@ func (s *state) drain(outs []int32, effort int) Answer {
 	return s.exact(outs, effort, why)
 }
 
-// Rooms answers of each host whether it alone could be emptied as the cluster is, with the reserve kept, at a glance: false is no proof that it could not. One certificate serves all of the questions.
+// Rooms answers of each host whether it alone could be emptied as the cluster is, with the reserve kept, at a glance:
+// false is no proof that it could not. One certificate serves all of the questions.
 func Rooms(p Problem, hosts []string) []bool {
 	out := make([]bool, len(hosts))
 	c := compile(&p)
@@ -195,8 +203,9 @@ func Rooms(p Problem, hosts []string) []bool {
 	return out
 }
 
-// Keep answers whether planned moves off the hosts in out still stand on the cluster as it is: each guest that is still there goes where it was planned, in that order, with the reserve
-// kept. A guest on one of these hosts that no move names makes the answer Unproven.
+// Keep answers whether planned moves off the hosts in out still stand on the cluster as it is: each guest that is still
+// there goes where it was planned, in that order, with the reserve kept. A guest on one of these hosts that no move
+// names makes the answer Unproven.
 func Keep(p Problem, out []string, planned []Move) Answer {
 	if o := p.known(out); o != nil {
 		return Answer{Outcome: DoesNotFit, Obstacle: o}
@@ -259,7 +268,8 @@ func GiB(mib int64) string {
 	return fmt.Sprintf("%.1f GiB", float64(mib)/1024)
 }
 
-// Spare is how much more memory and CPU the cluster could be given where the loss of certain hosts is borne: a necessary bound, not a proof that guests of any size find a place.
+// Spare is how much more memory and CPU the cluster could be given where the loss of certain hosts is borne: a
+// necessary bound, not a proof that guests of any size find a place.
 type Spare struct {
 	Room estate.Resources // negative where it is already exceeded
 	Lost []string         // the hosts whose loss leaves this little memory

@@ -30,7 +30,8 @@ func after(t *testing.T, p Problem, moves []Move) Problem {
 	return p
 }
 
-// stands fails unless the moves empty the hosts, exceed nobody's room at any moment, and leave a certificate that holds, by the check that shares nothing with the search.
+// stands fails unless the moves empty the hosts, exceed nobody's room at any moment, and leave a certificate that
+// holds, by the check that shares nothing with the search.
 func stands(t *testing.T, p Problem, out []string, moves []Move) {
 	t.Helper()
 	for n := 1; n <= len(moves); n++ {

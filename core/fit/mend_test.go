@@ -8,7 +8,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// bench is a state in which host a is lost, with the loss's number, and nothing of it is aimed anywhere. A closed host stands before all others, so that neither host a nor its loss has the number 0: a is 1, b 2, c 3.
+// bench is a state in which host a is lost, with the loss's number, and nothing of it is aimed anywhere. A closed host
+// stands before all others, so that neither host a nor its loss has the number 0: a is 1, b 2, c 3.
 func bench(t *testing.T, p Problem) (*state, int32) {
 	t.Helper()
 	p.Reserve = 1
@@ -36,7 +37,8 @@ func aims(s *state, l int32) (out string) {
 	return out
 }
 
-// A restart goes where most room is left of what is scarcest there, or, tightly, where least is; never to a lost or closed host, nor beside one that it is kept apart from, nor where it lacks anything.
+// A restart goes where most room is left of what is scarcest there, or, tightly, where least is; never to a lost or
+// closed host, nor beside one that it is kept apart from, nor where it lacks anything.
 func TestSeats(t *testing.T) {
 	change := func(hosts []Host, f func(b, c *Host)) []Host { f(&hosts[1], &hosts[2]); return hosts }
 	three := func() []Host { return []Host{host("a", 100, 10, 10), host("b", 100, 10, 50), host("c", 100, 10, 20)} }
@@ -103,7 +105,8 @@ func TestASmallerRestartGivesWay(t *testing.T) {
 	}
 }
 
-// All restarts of a loss are given anew by one rule after another, until one seats them all; where none does, they are as they were.
+// All restarts of a loss are given anew by one rule after another, until one seats them all; where none does, they are
+// as they were.
 func TestRestartsAreGivenAnew(t *testing.T) {
 	networks := func(p Problem, guest int, name string, hosts ...int) Problem {
 		p.Hosts[0].Guests[guest].Networks = []string{name}
@@ -150,7 +153,8 @@ func TestRestartsAreGivenAnew(t *testing.T) {
 	}
 }
 
-// Beside the restarts of a loss a guest fits where what is free, less what they take, is enough of each thing that it takes.
+// Beside the restarts of a loss a guest fits where what is free, less what they take, is enough of each thing that it
+// takes.
 func TestBesideRestarts(t *testing.T) {
 	p := Problem{Hosts: []Host{host("a", 100, 10, 30, 20), host("b", 100, 10, 40), host("c", 45, 3, 1)}}
 	p.Hosts[0].Guests[1].Takes = map[string]int{"vf": 1}
@@ -223,7 +227,8 @@ func TestWhatIsMissingAsItIs(t *testing.T) {
 	}
 }
 
-// consistent says what of a state contradicts itself: who is where, what is free, who restarts where in which loss, and what that takes.
+// consistent says what of a state contradicts itself: who is where, what is free, who restarts where in which loss, and
+// what that takes.
 func consistent(s *state) string {
 	free := slices.Clone(s.cap)
 	for g, h := range s.at {
@@ -288,7 +293,8 @@ func borne(s *state) string {
 	return ""
 }
 
-// Whatever is tried on random clusters, done or taken back, a state does not contradict itself; and taken back it is what it was.
+// Whatever is tried on random clusters, done or taken back, a state does not contradict itself; and taken back it is
+// what it was.
 func TestAStateDoesNotContradictItself(t *testing.T) {
 	r := rand.New(rand.NewSource(8))
 	emptied := 0

@@ -10,9 +10,11 @@ import (
 	"yareharbour/core/estate"
 )
 
-// A problem has a host a line, "name capacity offers: guests", in GiB of memory, with the cores after a comma. An offer is nNET, sSTORAGE, fFEATURE, cKIND=COUNT, eVERSION of the
-// emulator, and after "then" what the host offers when it was visited. A closed host's name ends in "!". A guest is "name:GiB,cores" with, after slashes, what it needs of the same, dDEVICE, or
-// a state ("/suspended"). Rules are lines as "keep apart g1 g2", "keep inside a,b: g1", "prefer apart g1 g2". A question and what is expected of it is the last line:
+// A problem has a host a line, "name capacity offers: guests", in GiB of memory, with the cores after a comma. An offer
+// is nNET, sSTORAGE, fFEATURE, cKIND=COUNT, eVERSION of the emulator, and after "then" what the host offers when it was
+// visited. A closed host's name ends in "!". A guest is "name:GiB,cores" with, after slashes, what it needs of the
+// same, dDEVICE, or a state ("/suspended"). Rules are lines as "keep apart g1 g2", "keep inside a,b: g1", "prefer apart
+// g1 g2". A question and what is expected of it is the last line:
 //
 //	drain HOST… keep K -> fits [guest>host …] | does not fit: WHY | unproven: WHY
 func parse(t *testing.T, text string) (p Problem, question, want string) {

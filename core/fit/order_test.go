@@ -100,7 +100,8 @@ func TestNoHostIsLeftOutInSilence(t *testing.T) {
 	}
 }
 
-// Several at once: whoever is out at the same time has its guests on hosts that need not be emptied any more, and all of them have a certificate together.
+// Several at once: whoever is out at the same time has its guests on hosts that need not be emptied any more, and all
+// of them have a certificate together.
 func TestSeveralAtOnce(t *testing.T) {
 	for _, c := range []struct {
 		hosts int
@@ -136,8 +137,9 @@ func TestSeveralAtOnce(t *testing.T) {
 	}
 }
 
-// A tour in which hosts are out at the same time is played through, each begun as soon as those are back to which its guests go and the certificate stands: nobody is sent to a host that is out, and all that are out have a
-// certificate together.
+// A tour in which hosts are out at the same time is played through, each begun as soon as those are back to which its
+// guests go and the certificate stands: nobody is sent to a host that is out, and all that are out have a certificate
+// together.
 func TestSeveralAtOnceStand(t *testing.T) {
 	side := 0
 	for _, c := range []struct {
@@ -215,7 +217,8 @@ func TestExcessIsExplained(t *testing.T) {
 	}
 }
 
-// Hosts are judged as they will be after their visit: a guest that needs what only comes with it finds room on the finished ones, and none goes back to an older emulator.
+// Hosts are judged as they will be after their visit: a guest that needs what only comes with it finds room on the
+// finished ones, and none goes back to an older emulator.
 func TestHostsAreJudgedAsTheyWillBe(t *testing.T) {
 	p, _, _ := parse(t, `
 		a 20 e1 then fx e2: a1:5/e1

@@ -9,8 +9,9 @@ import (
 	"yareharbour/core/estate"
 )
 
-// impossible looks for a proof, without any search, that no placement can empty the hosts with the reserve kept: a guest that can't leave, sums that do not add up, more members of a
-// group than hosts for them. It is nil where it finds none.
+// impossible looks for a proof, without any search, that no placement can empty the hosts with the reserve kept: a
+// guest that can't leave, sums that do not add up, more members of a group than hosts for them. It is nil where it
+// finds none.
 func (c *compiled) impossible(outs []int32) *Obstacle {
 	if o := c.immovable(outs); o != nil {
 		return o
@@ -75,8 +76,10 @@ func (c *compiled) nowhere(outs []int32, g int32, w *want) *Obstacle {
 	return &Obstacle{Guest: name, Constraint: "is kept by rules from every other open host", WayOut: "lift one of these rules for the round"}
 }
 
-// sums is the proof by addition. However guests are placed on the open hosts, these have the same left in all; and a host that is lost takes with it what it had left and brings what it ran, which together is all of
-// it. So what is left in all must be no less than the k largest hosts are, but for guests that are lost with their host. The same holds of every set of hosts to which some guests are confined, of these guests alone.
+// sums is the proof by addition. However guests are placed on the open hosts, these have the same left in all; and a
+// host that is lost takes with it what it had left and brings what it ran, which together is all of it. So what is left
+// in all must be no less than the k largest hosts are, but for guests that are lost with their host. The same holds of
+// every set of hosts to which some guests are confined, of these guests alone.
 func (c *compiled) sums(outs []int32) *Obstacle {
 	if o := c.sum(outs, nil, -1); o != nil {
 		return o
@@ -117,7 +120,8 @@ func (c *compiled) inside(class int32, set []bool) bool {
 	return true
 }
 
-// sum does the addition for a set of hosts and the guests that can run nowhere else; for all where the set is nil. example is a class of such guests.
+// sum does the addition for a set of hosts and the guests that can run nowhere else; for all where the set is nil.
+// example is a class of such guests.
 func (c *compiled) sum(outs []int32, set []bool, example int32) *Obstacle {
 	confined := make([]bool, len(c.wants))
 	for n := range confined {
@@ -195,7 +199,8 @@ func (c *compiled) short(d int, n int64, lost []int32, set []bool, example int32
 	return o
 }
 
-// pigeonholes is the proof by counting: each member of a group that is kept apart needs a host of its own, now and after each loss.
+// pigeonholes is the proof by counting: each member of a group that is kept apart needs a host of its own, now and
+// after each loss.
 func (c *compiled) pigeonholes(outs []int32) *Obstacle {
 	for n := range c.groups {
 		gr := &c.groups[n]

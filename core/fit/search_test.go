@@ -18,7 +18,8 @@ func searcher(p Problem, o Order, todo ...string) *tourist {
 	return t
 }
 
-// A tour is begun with the hosts that have fewest guests, then the largest, then those with least memory to move; never with the one that goes last, unless it is alone; and with whom the order says where it does.
+// A tour is begun with the hosts that have fewest guests, then the largest, then those with least memory to move; never
+// with the one that goes last, unless it is alone; and with whom the order says where it does.
 func TestWithWhomATourIsBegun(t *testing.T) {
 	p := Problem{Hosts: []Host{host("a", 100, 10, 1, 1), host("b", 100, 10, 9), host("c", 200, 10, 9), host("d", 100, 10, 3), host("e", 100, 10)}}
 	for _, c := range []struct {
@@ -72,7 +73,8 @@ func TestWhichRunIsBetter(t *testing.T) {
 	}
 }
 
-// Nothing more is tried once the bound is reached, guests that come back as proof left out of account; or, where all go home, once all do.
+// Nothing more is tried once the bound is reached, guests that come back as proof left out of account; or, where all go
+// home, once all do.
 func TestWhenASearchIsSettled(t *testing.T) {
 	s := &tourist{bound: 10}
 	for i, c := range []struct {
@@ -93,7 +95,8 @@ func TestWhenASearchIsSettled(t *testing.T) {
 	}
 }
 
-// Where the first tour reaches the bound it is the only one that is made, and where no host can go first there is no second either.
+// Where the first tour reaches the bound it is the only one that is made, and where no host can go first there is no
+// second either.
 func TestASearchEndsEarly(t *testing.T) {
 	work := func(p Problem, o Order) (all, one int) {
 		s := searcher(p, o)
@@ -155,7 +158,8 @@ func TestWhenEverythingIsTried(t *testing.T) {
 	}
 }
 
-// Whoever goes next: those named, in their order; then the one with the fewest guests, the largest, the emptiest; the last waits for all others, and the one on trial for nobody.
+// Whoever goes next: those named, in their order; then the one with the fewest guests, the largest, the emptiest; the
+// last waits for all others, and the one on trial for nobody.
 func TestWhoGoesNext(t *testing.T) {
 	p := Problem{Hosts: []Host{host("a", 100, 10, 1, 1), host("b", 100, 10, 9), host("c", 200, 10, 9), host("d", 100, 10, 3), host("e", 100, 10)}}
 	for _, c := range []struct {
@@ -190,8 +194,9 @@ func TestWhoGoesNext(t *testing.T) {
 	}
 }
 
-// How many tours are tried where none reaches the bound: with each host first, filling up and not, and on clusters of more than six hosts looking at few candidates and at all of them; a first host that can only
-// cost as much as the best tour does is passed over.
+// How many tours are tried where none reaches the bound: with each host first, filling up and not, and on clusters of
+// more than six hosts looking at few candidates and at all of them; a first host that can only cost as much as the best
+// tour does is passed over.
 func TestHowManyToursAreTried(t *testing.T) {
 	alike := func(hosts int, untouched bool) *tourist {
 		p := Problem{}

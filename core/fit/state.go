@@ -5,7 +5,8 @@ import (
 	"slices"
 )
 
-// state is a placement with its certificate. Whatever changes it goes into the trail, so that any trial is undone in the time that it took.
+// state is a placement with its certificate. Whatever changes it goes into the trail, so that any trial is undone in
+// the time that it took.
 type state struct {
 	*compiled
 	at     []int32   // host of each guest
@@ -47,7 +48,8 @@ type step struct {
 // mostTargets bounds the certificates, in entries.
 const mostTargets = 64 << 20
 
-// newState places the guests where they are and looks for a certificate, as far as there is one. It is nil where the certificates would be too large.
+// newState places the guests where they are and looks for a certificate, as far as there is one. It is nil where the
+// certificates would be too large.
 func newState(c *compiled) *state {
 	if len(c.losses)*c.ng > mostTargets {
 		return nil
@@ -74,7 +76,8 @@ func newState(c *compiled) *state {
 	return s
 }
 
-// prefer says which hosts are taken last: those still to come, in order, and before them those that are avoided by the problem's own order.
+// prefer says which hosts are taken last: those still to come, in order, and before them those that are avoided by the
+// problem's own order.
 func (s *state) prefer(toCome []bool, avoid []int32) {
 	for h := range s.tier {
 		s.tier[h] = 0
@@ -121,7 +124,8 @@ func (s *state) beside(g, l, h int32) bool {
 	return true
 }
 
-// meets tells whether a guest that it must not share a host with is on the host, or restarts there in that loss. A loss of -1 is none.
+// meets tells whether a guest that it must not share a host with is on the host, or restarts there in that loss. A loss
+// of -1 is none.
 func (s *state) meets(g, l, h int32) bool {
 	for _, n := range s.apart[g] {
 		for _, m := range s.groups[n].members {
@@ -226,7 +230,8 @@ func (s *state) accepts(g, h int32) bool {
 	return true
 }
 
-// place sends the guest to the host and mends what that disturbs. It tells whether the certificate stands; where not, all is as it was.
+// place sends the guest to the host and mends what that disturbs. It tells whether the certificate stands; where not,
+// all is as it was.
 func (s *state) place(g, to int32) bool {
 	mark := len(s.trail)
 	from := s.at[g]
@@ -347,8 +352,9 @@ func (s *state) understudies(g, h int32) bool {
 	return true
 }
 
-// leave takes a host out of service: it takes nobody, and the losses with it are not to be borne. It tells whether the restarts that were to come to it have found other places: it returns the first loss in which they have not, and -1 where all have. A trial ends
-// with the first; where all are to be mended that can be, the others are gone on with.
+// leave takes a host out of service: it takes nobody, and the losses with it are not to be borne. It tells whether the
+// restarts that were to come to it have found other places: it returns the first loss in which they have not, and -1
+// where all have. A trial ends with the first; where all are to be mended that can be, the others are gone on with.
 func (s *state) leave(h int32, all bool) int32 {
 	s.trail = append(s.trail, step{left, 0, 0, h})
 	s.out[h], s.takes[h] = true, false

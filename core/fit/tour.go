@@ -9,13 +9,17 @@ import (
 
 // Order is how the hosts of a tour are put in order.
 type Order struct {
-	Fixed []string // exactly so, as far as they are to be emptied; the others after them. A host that can't go in its turn goes as soon as it can
-	Light bool     // lightest first, by the memory of the guests that must go, instead of by the fewest moves
-	First string   // goes before all others
-	Last  string   // goes after all others
-	// Home has guests go back to their host when its visit is over, as far as there is room for them then with the reserve kept; hosts are out one at a time then. Proof has one go back to First: the smallest that can.
+	// exactly so, as far as they are to be emptied; the others after them. A host that can't go in its turn goes as
+	// soon as it can
+	Fixed []string
+	Light bool   // lightest first, by the memory of the guests that must go, instead of by the fewest moves
+	First string // goes before all others
+	Last  string // goes after all others
+	// Home has guests go back to their host when its visit is over, as far as there is room for them then with the
+	// reserve kept; hosts are out one at a time then. Proof has one go back to First: the smallest that can.
 	Home, Proof bool
-	// Width is how many hosts may be out at once, those that already are not counted; a further one starts only where all its guests go to hosts that need not be emptied any more. At least 1.
+	// Width is how many hosts may be out at once, those that already are not counted; a further one starts only where
+	// all its guests go to hosts that need not be emptied any more. At least 1.
 	Width int
 }
 
@@ -24,11 +28,14 @@ type Tour struct {
 	Stops []Stop
 	Stuck []Stuck // those that can't be emptied as things stand, whenever their turn
 	Moves int     // those of guests that go back among them
-	Floor int     // no tour could do with fewer: every guest on a host that must be emptied moves, and those of one of them twice where there is nowhere else to go
-	Bound int     // a sharper one where hosts are unlike, or some need not be emptied; no less than Floor
-	Twice []Move  // the later moves of guests that move more than once
-	// Spread is how far apart, in shares of the scarcest resource, 0 to 1, the fullest and the emptiest open host are afterwards, the last one visited left out of account. Level is how many more
-	// moves would bring every host within Evenly of the mean.
+	// no tour could do with fewer: every guest on a host that must be emptied moves, and those of one of them twice
+	// where there is nowhere else to go
+	Floor int
+	Bound int    // a sharper one where hosts are unlike, or some need not be emptied; no less than Floor
+	Twice []Move // the later moves of guests that move more than once
+	// Spread is how far apart, in shares of the scarcest resource, 0 to 1, the fullest and the emptiest open host are
+	// afterwards, the last one visited left out of account. Level is how many more moves would bring every host within
+	// Evenly of the mean.
 	Spread float64
 	Level  int
 }
@@ -50,11 +57,12 @@ type Stuck struct {
 	Answer Answer
 }
 
-// patience is how much work a tour takes at most, in hosts looked at. It counts work and not time, for the answer must not depend on the machine.
+// patience is how much work a tour takes at most, in hosts looked at. It counts work and not time, for the answer must
+// not depend on the machine.
 const patience = 2_000_000
 
-// Plan finds an order in which the hosts of todo are emptied, each reopened before the next where no more than one may be out, with few moves in all. Hosts are taken to offer what they will after
-// their visit once they have had it.
+// Plan finds an order in which the hosts of todo are emptied, each reopened before the next where no more than one may
+// be out, with few moves in all. Hosts are taken to offer what they will after their visit once they have had it.
 func Plan(p Problem, todo []string, o Order) Tour {
 	c := compile(&p)
 	list := c.indices(todo)
@@ -102,7 +110,8 @@ func (t *tourist) search() Tour {
 				continue
 			}
 			for _, f := range firsts {
-				if best != nil && (t.work > patience || t.settled(best) || len(best.stops) == 0) { // where no host can go first, no other order helps
+				// where no host can go first, no other order helps
+				if best != nil && (t.work > patience || t.settled(best) || len(best.stops) == 0) {
 					return t.told(t.improved(best))
 				}
 				if best != nil && len(best.stuck) == 0 && f >= 0 && !t.o.Home && !t.anywhere() && t.total+t.count(f) >= best.moves {
@@ -151,7 +160,8 @@ func (t *tourist) settled(r *run) bool {
 	return len(r.stuck) == 0 && r.moves-r.back <= t.bound
 }
 
-// firsts are the hosts that a tour is begun with, one after another: those with the fewest guests, then the largest. It is -1 where the order says which.
+// firsts are the hosts that a tour is begun with, one after another: those with the fewest guests, then the largest. It
+// is -1 where the order says which.
 func (t *tourist) firsts() []int32 {
 	if len(t.todo) == 0 || len(t.o.Fixed) > 0 || t.o.Light || t.o.First != "" {
 		return []int32{-1}
@@ -183,7 +193,8 @@ func (r *run) better(o *run) bool {
 	return cmp.Or(r.away-o.away, r.moves-o.moves) < 0
 }
 
-// run empties one host after another, the first given first. Bounded, it is given up where patience ends, and is nil then.
+// run empties one host after another, the first given first. Bounded, it is given up where patience ends, and is nil
+// then.
 func (t *tourist) run(first int32, fill bool, wide int, bounded bool) *run {
 	s := newState(t.c)
 	r := &run{s: s}
@@ -238,7 +249,8 @@ func (t *tourist) run(first int32, fill bool, wide int, bounded bool) *run {
 		left = slices.DeleteFunc(left, func(h int32) bool { return h == next })
 		under = append(under, next)
 		first = -1
-		for len(under) > 0 && (len(under) >= t.o.width() || stop.Host == t.o.First) { // the others wait for one that is on trial
+		// the others wait for one that is on trial
+		for len(under) > 0 && (len(under) >= t.o.width() || stop.Host == t.o.First) {
 			reopen()
 		}
 	}
@@ -270,8 +282,9 @@ func (t *tourist) home(s *state, r *run, h int32) {
 	r.moves, r.back, r.away = r.moves+len(back), r.back+len(back), r.away+len(stay)
 }
 
-// force asks of each host that is left whether it can be emptied at all as things stand now, by proof and by trying everything. It returns the first that can, its moves and the state in which it is empty; where there
-// is none it writes down why, and returns -1.
+// force asks of each host that is left whether it can be emptied at all as things stand now, by proof and by trying
+// everything. It returns the first that can, its moves and the state in which it is empty; where there is none it
+// writes down why, and returns -1.
 func (t *tourist) force(r *run, s *state, left []int32) (int32, []Move, *state) {
 	p := s.problem()
 	c := compile(&p)
@@ -412,7 +425,8 @@ func (t *tourist) ordered(s *state, left []int32, first int32, fixed []int32) []
 	return out
 }
 
-// explained is of how many hosts that can't be emptied a way out is looked for: of the first alone where the question is a dear one.
+// explained is of how many hosts that can't be emptied a way out is looked for: of the first alone where the question
+// is a dear one.
 func (p *Problem) explained() int {
 	if p.most() < 50 {
 		return 1

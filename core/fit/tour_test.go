@@ -10,7 +10,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// cluster makes a cluster from a seed, 31 guests a host: alike hosts, or of two sizes with four networks of which one is missing on a sixth of the hosts, and with groups that are kept apart.
+// cluster makes a cluster from a seed, 31 guests a host: alike hosts, or of two sizes with four networks of which one
+// is missing on a sixth of the hosts, and with groups that are kept apart.
 func cluster(seed int64, hosts int, load float64, mixed bool) Problem {
 	r := rand.New(rand.NewSource(seed))
 	p := Problem{Terms: Terms{Reserve: 1}}
@@ -75,8 +76,9 @@ func everyHost(p Problem) (names []string) {
 	return names
 }
 
-// replay makes the moves of a tour on paper, one by one, and holds every stage of it against the rules: a host that is out is emptied, its guests go to hosts that are open and not out, nobody has more than there is
-// room for, and with the host empty the certificate stands.
+// replay makes the moves of a tour on paper, one by one, and holds every stage of it against the rules: a host that is
+// out is emptied, its guests go to hosts that are open and not out, nobody has more than there is room for, and with
+// the host empty the certificate stands.
 func replay(t *testing.T, p Problem, tour Tour) {
 	t.Helper()
 	total := 0
@@ -113,7 +115,8 @@ func replay(t *testing.T, p Problem, tour Tour) {
 	}
 }
 
-// On clusters with room for the reserve a tour takes hardly more moves than it must. The whole table stands in docs/performance.md; each of its kinds is looked at here.
+// On clusters with room for the reserve a tour takes hardly more moves than it must. The whole table stands in
+// docs/performance.md; each of its kinds is looked at here.
 func TestFewMoves(t *testing.T) {
 	for _, hosts := range []int{8, 16, 32} {
 		for _, mixed := range []bool{false, true} {
@@ -159,7 +162,8 @@ func BenchmarkPlan(b *testing.B) {
 	}
 }
 
-// fewest is the least number of moves with which the hosts can be emptied one after another, each drain moving guests off its host alone, by trying everything; -1 where it can't be done.
+// fewest is the least number of moves with which the hosts can be emptied one after another, each drain moving guests
+// off its host alone, by trying everything; -1 where it can't be done.
 func fewest(p Problem, left []string, sofar, best int) int {
 	if len(left) == 0 {
 		return sofar
@@ -239,7 +243,8 @@ func TestToursAgainstBruteForce(t *testing.T) {
 	}
 }
 
-// BenchmarkTwoHundred is the table of docs/performance.md: on 200 clusters by their seeds how many moves are planned beside the floor, how many plans are not found, and the time.
+// BenchmarkTwoHundred is the table of docs/performance.md: on 200 clusters by their seeds how many moves are planned
+// beside the floor, how many plans are not found, and the time.
 func BenchmarkTwoHundred(b *testing.B) {
 	for _, hosts := range []int{8, 16, 32, 64} {
 		for _, mixed := range []bool{false, true} {
@@ -272,7 +277,8 @@ func BenchmarkTwoHundred(b *testing.B) {
 	}
 }
 
-// BenchmarkTowardsTheLimit fills clusters of 16 hosts further and further. The dearest is the longest question of a row, in milliseconds.
+// BenchmarkTowardsTheLimit fills clusters of 16 hosts further and further. The dearest is the longest question of a
+// row, in milliseconds.
 func BenchmarkTowardsTheLimit(b *testing.B) {
 	for _, load := range []float64{0.5, 0.6, 0.7, 0.75, 0.8, 0.85, 0.9, 0.93, 0.96} {
 		for _, mixed := range []bool{false, true} {

@@ -69,8 +69,10 @@ type item struct {
 	eject     bool // not the guest, but what is in its drives
 }
 
-// WaysOut looks for the smallest things that let the hosts be emptied where they can't be as things stand, and returns all that it finds of the smallest size, those that cost guests least first. whole
-// tells that it looked at everything of that size and below: that there is nothing smaller. It is empty where nothing of up to three things helps, or it takes too long to tell.
+// WaysOut looks for the smallest things that let the hosts be emptied where they can't be as things stand, and returns
+// all that it finds of the smallest size, those that cost guests least first. whole tells that it looked at everything
+// of that size and below: that there is nothing smaller. It is empty where nothing of up to three things helps, or it
+// takes too long to tell.
 func WaysOut(p Problem, out []string) (ways []Way, whole bool) {
 	items := p.items(out)
 	tried, most := 0, p.most()
@@ -116,7 +118,8 @@ func (w *Way) cost() int {
 	return n
 }
 
-// items are what a way out may take: rules, the reserve, the guests of the hosts themselves, and then the others, the largest first.
+// items are what a way out may take: rules, the reserve, the guests of the hosts themselves, and then the others, the
+// largest first.
 func (p *Problem) items(out []string) (all []item) {
 	for r := range p.Rules {
 		if !p.Rules[r].Prefer {

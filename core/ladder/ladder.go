@@ -1,5 +1,6 @@
-// Package ladder lays a component's releases out as ladders, one a track: on each rung the hosts that stand there, the mark of the baselines that want it, and
-// whether it was withdrawn. It shows why "newer" is not always up. Screens and drawings show ladders; they compute nothing of them.
+// Package ladder lays a component's releases out as ladders, one a track: on each rung the hosts that stand there, the
+// mark of the baselines that want it, and whether it was withdrawn. It shows why "newer" is not always up. Screens and
+// drawings show ladders; they compute nothing of them.
 package ladder
 
 import (
@@ -157,8 +158,8 @@ type Row struct {
 	Feed      string             `json:"feed,omitempty"`
 }
 
-// List lists components that the filter lets through. A component of which hosts have some and the catalogue knows nothing is in it too; so, with all, is one
-// that no host has.
+// List lists components that the filter lets through. A component of which hosts have some and the catalogue knows
+// nothing is in it too; so, with all, is one that no host has.
 func List(cat *catalogue.Catalogue, held *drift.Holdings, verdicts map[string][]drift.Verdict, f narrow.Filter, now time.Time, all bool) []Row {
 	drifts := map[estate.Key]int{}
 	bound := map[estate.Key]bool{}

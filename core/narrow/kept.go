@@ -7,7 +7,8 @@ import (
 	"strings"
 )
 
-// ParseWith reads a filter's text, in which a word @NAME stands for the filter that is kept under that name. One that is not kept is an error.
+// ParseWith reads a filter's text, in which a word @NAME stands for the filter that is kept under that name. One that
+// is not kept is an error.
 func ParseWith(text string, kept map[string]string) (Filter, error) {
 	var words []string
 	for _, w := range strings.Fields(text) {

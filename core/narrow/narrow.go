@@ -1,5 +1,5 @@
-// Package narrow is the small language in which people say which part of a view they want to see. It is the same everywhere: words that must all be found,
-// and words of the form field=value.
+// Package narrow is the small language in which people say which part of a view they want to see. It is the same
+// everywhere: words that must all be found, and words of the form field=value.
 //
 //	firmware tarbet        both words anywhere in the line, in whatever case
 //	layer=firmware         one layer; layer=driver,firmware: either
@@ -57,7 +57,8 @@ type Subject struct {
 // fields and what of a subject they ask for.
 var fields = []string{"layer", "severity", "vendor", "host", "kind", "verdict", "age", "class", "hardware", "used"}
 
-// Verdicts are the words that verdict= knows, with hyphens for blanks: those of the vocabulary, and what an edit can come to.
+// Verdicts are the words that verdict= knows, with hyphens for blanks: those of the vocabulary, and what an edit can
+// come to.
 var Verdicts = []string{"unread", "disputed", "excepted", "does-not-apply", "unwanted", "withdrawn", "absent", "half-installed", "off-track", "behind", "ahead", "awaiting-restart", "in-line"}
 
 // Parse understands a text. An unknown field is an error; so is a value that a field can't have.
@@ -151,8 +152,9 @@ func (t *term) String() string {
 	return s
 }
 
-// Idle returns the words of the filter that nothing in the whole view answers to: a host, a model, a publisher that is not there, or a word that nobody says. Whoever
-// narrows to one of them sees nothing, and should be told that it is not since all is well.
+// Idle returns the words of the filter that nothing in the whole view answers to: a host, a model, a publisher that is
+// not there, or a word that nobody says. Whoever narrows to one of them sees nothing, and should be told that it is not
+// since all is well.
 func (f Filter) Idle(all []Subject) (out []string) {
 	for i := range f.terms {
 		t := &f.terms[i]
@@ -235,7 +237,8 @@ func matchAny(names, patterns []string) bool {
 	})
 }
 
-// Hosts returns the hosts of a list that the filter's host patterns let through; the other terms do not speak of hosts alone.
+// Hosts returns the hosts of a list that the filter's host patterns let through; the other terms do not speak of hosts
+// alone.
 func (f Filter) Hosts(hosts []string) []string {
 	return slices.DeleteFunc(slices.Clone(hosts), func(h string) bool {
 		for i := range f.terms {

@@ -9,7 +9,8 @@ import (
 	"yareharbour/core/precheck"
 )
 
-// Packages are the package changes of a visit by the pass that they are made in: what a host's package manager is to be asked about.
+// Packages are the package changes of a visit by the pass that they are made in: what a host's package manager is to be
+// asked about.
 func (v *Visit) Packages() map[int][]act.Change {
 	out := map[int][]act.Change{}
 	for _, c := range v.Changes {
@@ -20,7 +21,8 @@ func (v *Visit) Packages() map[int][]act.Change {
 	return out
 }
 
-// along takes into a visit what its host's package manager said of it. A change that it would refuse, or that takes something away, is not begun; what comes along is part of the plan.
+// along takes into a visit what its host's package manager said of it. A change that it would refuse, or that takes
+// something away, is not begun; what comes along is part of the plan.
 func (in Input) along(v *Visit) []precheck.Answer {
 	r, asked := in.Resolved[v.Host]
 	if !asked || len(v.Packages()) == 0 {
@@ -43,7 +45,8 @@ func (in Input) along(v *Visit) []precheck.Answer {
 		}
 		for i := range r.Along {
 			x := &r.Along[i]
-			if c, ok := in.Readings[v.Host].Component(x.Component, ""); ok && x.From == "" { // dnf does not say what is there
+			// dnf does not say what is there
+			if c, ok := in.Readings[v.Host].Component(x.Component, ""); ok && x.From == "" {
 				x.From = c.Version
 			}
 			with = append(with, x.Says())

@@ -33,9 +33,11 @@ type Brief struct {
 	// Trial is a host that goes before all others. They begin Soak after its visit is over.
 	Trial string        `json:"trial,omitempty"`
 	Soak  time.Duration `json:"soak,omitempty"`
-	// Rehearse is after how long without a restart a host that is drained is restarted once before anything is changed on it, so that it is known to come back as it is; 0: never.
+	// Rehearse is after how long without a restart a host that is drained is restarted once before anything is changed
+	// on it, so that it is known to come back as it is; 0: never.
 	Rehearse time.Duration `json:"rehearse,omitempty"`
-	// Home has guests go back to their host when its visit is over, as far as there is room; hosts are out one at a time then. Without it a host on trial alone has one guest sent back, as proof.
+	// Home has guests go back to their host when its visit is over, as far as there is room; hosts are out one at a
+	// time then. Without it a host on trial alone has one guest sent back, as proof.
 	Home bool `json:"home,omitempty"`
 	// Limit is the share of its capacity, 0 to 1, up to which a host is sent guests; 0: all of it.
 	Limit float64 `json:"limit,omitempty"`
@@ -49,7 +51,8 @@ type Brief struct {
 	Guests []Policy `json:"guests,omitempty"`
 	// Windows are when visits may be under way, in order of time; none: always.
 	Windows []Window `json:"windows,omitempty"`
-	// Adopts is a host that a lost round left closed: its mark is made this round's, and the host is brought to an end as any other.
+	// Adopts is a host that a lost round left closed: its mark is made this round's, and the host is brought to an end
+	// as any other.
 	Adopts string `json:"adopts,omitempty"`
 }
 
@@ -70,13 +73,15 @@ const (
 	LightestFirst Order = "lightest" // by the memory of the guests that must go
 )
 
-// Window is a time in which visits may be under way: a visit begins in it only if it would be over by its end, in the pessimistic case.
+// Window is a time in which visits may be under way: a visit begins in it only if it would be over by its end, in the
+// pessimistic case.
 type Window struct {
 	From time.Time `json:"from"`
 	To   time.Time `json:"to"`
 }
 
-// Opens is the first moment from now on at which something that takes so long may begin, and false where none of the windows is long enough.
+// Opens is the first moment from now on at which something that takes so long may begin, and false where none of the
+// windows is long enough.
 func Opens(windows []Window, now time.Time, takes time.Duration) (time.Time, bool) {
 	if len(windows) == 0 {
 		return now, true
@@ -93,12 +98,14 @@ func Opens(windows []Window, now time.Time, takes time.Duration) (time.Time, boo
 	return time.Time{}, false
 }
 
-// DefaultBrief is one host at a time, and the cluster's own reserve, migrations at once and patience; two and twenty minutes where it has none.
+// DefaultBrief is one host at a time, and the cluster's own reserve, migrations at once and patience; two and twenty
+// minutes where it has none.
 func DefaultBrief(c estate.Cluster) Brief {
 	return Brief{Cluster: c.Name, Out: 1, Reserve: c.Reserve, Moves: cmp.Or(c.Moves, 2), Patience: cmp.Or(c.Patience, 20*time.Minute), Bandwidth: c.Bandwidth}
 }
 
-// Wrong says what of a brief means nothing on its cluster, or contradicts itself: nothing that it names is silently ignored. It is nil where all of it can be meant.
+// Wrong says what of a brief means nothing on its cluster, or contradicts itself: nothing that it names is silently
+// ignored. It is nil where all of it can be meant.
 func (in Input) Wrong() error {
 	b, hosts := in.Brief, in.Cluster.Hosts
 	for _, named := range []struct {
@@ -157,7 +164,8 @@ func nonempty(s string) []string {
 	return []string{s}
 }
 
-// strangers tells of components that the brief names and nothing on the cluster has or is asked to have, and of releases that are in no feed.
+// strangers tells of components that the brief names and nothing on the cluster has or is asked to have, and of
+// releases that are in no feed.
 func (in Input) strangers() error {
 	known := func(k estate.Key) bool {
 		for _, h := range in.Cluster.Hosts {
@@ -184,7 +192,8 @@ func (in Input) strangers() error {
 	return nil
 }
 
-// scoped is what of a verdict the round changes: nothing where the brief names other components, and another release where it names one. left says why it is left.
+// scoped is what of a verdict the round changes: nothing where the brief names other components, and another release
+// where it names one. left says why it is left.
 func (in Input) scoped(d drift.Verdict, c want) (out want, left string) {
 	b := &in.Brief
 	if c.Component == "" {
@@ -218,7 +227,8 @@ func (in Input) scoped(d drift.Verdict, c want) (out want, left string) {
 	return out, ""
 }
 
-// rehearse puts a pass with nothing but a restart before the others, where the host has been up for as long as the brief says, or it is not known for how long.
+// rehearse puts a pass with nothing but a restart before the others, where the host has been up for as long as the
+// brief says, or it is not known for how long.
 func (in Input) rehearse(v *Visit, r *estate.Reading) {
 	long := in.Brief.Rehearse
 	if long == 0 || !v.Empties || !r.BootedAt.IsZero() && in.Now.Sub(r.BootedAt) < long {

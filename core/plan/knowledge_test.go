@@ -16,8 +16,9 @@ import (
 // good is how well a verdict speaks of a host: an unread one not at all.
 func good(o drift.Outcome) bool { return o == drift.InLine || o == drift.NotApplying }
 
-// Invariant 11: less knowledge never permits more. Take any fact away: no verdict turns in line or "does not apply", no obstacle goes, no precheck clears, no change is made
-// that would not have been made, and no host is said to be in line.
+// Invariant 11: less knowledge never permits more. Take any fact away: no verdict turns in line or "does not apply", no
+// obstacle goes, no precheck clears, no change is made that would not have been made, and no host is said to be in
+// line.
 func TestLessKnowledgeNeverPermitsMore(t *testing.T) {
 	r := rand.New(rand.NewSource(11))
 	for n := range 1500 {
@@ -41,7 +42,8 @@ func TestLessKnowledgeNeverPermitsMore(t *testing.T) {
 			if a == nil {
 				t.Fatalf("world %d: %s is visited by knowing less: %+v", n, h, b.Changes)
 			}
-			waits := strings.Contains(a.Obstacle, "on trial") // for a visit that may be less than it was, and so go ahead
+			// for a visit that may be less than it was, and so go ahead
+			waits := strings.Contains(a.Obstacle, "on trial")
 			if a.Obstacle != "" && b.Empties && !waits {
 				t.Fatalf("world %d: the obstacle of %s (%s) went by knowing less", n, h, a.Obstacle)
 			}

@@ -132,7 +132,8 @@ func TestTheStepsOfAVisit(t *testing.T) {
 	}
 }
 
-// The load is that of the hosts in service; the limit what is left when the largest of them is lost for each in reserve.
+// The load is that of the hosts in service; the limit what is left when the largest of them is lost for each in
+// reserve.
 func TestTheTide(t *testing.T) {
 	rs := map[string]*estate.Reading{"a": reading("a", 50<<10), "b": reading("b", 30<<10), "c": reading("c"), "d": reading("d", 90<<10)}
 	rs["b"].Capacity.MemoryMiB = 200 << 10
@@ -284,7 +285,8 @@ func TestAReleaseGivesWayToTheBestBelowIt(t *testing.T) {
 	}
 }
 
-// A host that a lost round left closed is visited though nothing is to be done on it; without a mark there is nothing to adopt.
+// A host that a lost round left closed is visited though nothing is to be done on it; without a mark there is nothing
+// to adopt.
 func TestAnAdoptedHostIsVisited(t *testing.T) {
 	in := parse(t, `a 0 | deb:k=2`, `deb:k 2 host`)
 	in.Brief.Adopts = "a"
@@ -301,7 +303,8 @@ func TestAnAdoptedHostIsVisited(t *testing.T) {
 	}
 }
 
-// What the host's package manager says goes into the plan: what comes along, what it refuses, and that it could not be asked.
+// What the host's package manager says goes into the plan: what comes along, what it refuses, and that it could not be
+// asked.
 func TestWhatThePackageManagerSays(t *testing.T) {
 	in := parse(t, `a 0 | deb:s=1`, `deb:s 2 service`)
 	level := func(p Plan) string {
@@ -483,7 +486,8 @@ func TestSchedule(t *testing.T) {
 	}
 }
 
-// What is said of a plan as a whole is of the visits that can be made: those that no window is left for, and those that wait for them, have no part in moves, floor and times.
+// What is said of a plan as a whole is of the visits that can be made: those that no window is left for, and those that
+// wait for them, have no part in moves, floor and times.
 func TestVisitsThatNoWindowIsLeftFor(t *testing.T) {
 	counted := func(p *Plan) (moves, visits int) {
 		for i := range p.Visits {
@@ -586,7 +590,8 @@ func TestTheHostOnTrialGoesFirst(t *testing.T) {
 	}
 }
 
-// Of a host that something else stands against, room is asked all the same: what was not asked is never said to be there.
+// Of a host that something else stands against, room is asked all the same: what was not asked is never said to be
+// there.
 func TestRoomIsAskedOfEveryHost(t *testing.T) {
 	in := parse(t, `
 		a 60 | deb:k=1
@@ -642,7 +647,8 @@ func TestARestartIsRehearsed(t *testing.T) {
 	}
 }
 
-// Guests go home where the brief says so, and the plan counts, times and tells it; without it only the host on trial has one come back.
+// Guests go home where the brief says so, and the plan counts, times and tells it; without it only the host on trial
+// has one come back.
 func TestGuestsThatComeBack(t *testing.T) {
 	in := scenario(t)
 	usual := Make(in)

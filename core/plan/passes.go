@@ -13,7 +13,8 @@ import (
 // standings are the versions that run on a host, by component and device.
 type standings map[estate.Key]map[string]string
 
-// lowest is the lowest version of the component that runs on any of its devices; "" where one is not known, or there is none.
+// lowest is the lowest version of the component that runs on any of its devices; "" where one is not known, or there is
+// none.
 func (s standings) lowest(k estate.Key) (low string) {
 	for _, v := range s[k] {
 		if v == "" {
@@ -34,8 +35,9 @@ func (s standings) set(k estate.Key, device, version string) {
 }
 
 // arrange gives every change its pass and its place. The BMC goes first, then firmware, packages and drivers; what
-// requires a version that only runs after this visit's restart goes into a later pass. What requires something that is nowhere gives way to the best release below it that
-// does not, and else is left. What is required must run on every device that has it.
+// requires a version that only runs after this visit's restart goes into a later pass. What requires something that is
+// nowhere gives way to the best release below it that does not, and else is left. What is required must run on every
+// device that has it.
 func arrange(in Input, r *estate.Reading, v *Visit, todo []want) {
 	runs := standings{}
 	for _, c := range r.Present() {
@@ -79,9 +81,10 @@ func arrange(in Input, r *estate.Reading, v *Visit, todo []want) {
 	}
 }
 
-// stepDown lets the first change that can't be made give way to the best release below what it was to put in that can be: a rung on the way to it, which is tried again in a later pass. It tells whether there was one.
-// Taking the highest that can be had at each step climbs a ladder in the fewest steps, since what a release requires is at least a version. Where it is only not known whether what is required is there, nothing gives
-// way: the newest may well be had.
+// stepDown lets the first change that can't be made give way to the best release below what it was to put in that can
+// be: a rung on the way to it, which is tried again in a later pass. It tells whether there was one. Taking the highest
+// that can be had at each step climbs a ladder in the fewest steps, since what a release requires is at least a
+// version. Where it is only not known whether what is required is there, nothing gives way: the newest may well be had.
 func stepDown(in Input, r *estate.Reading, runs standings, later []want) bool {
 	for i := range later {
 		c := &later[i]

@@ -10,8 +10,8 @@ import (
 	"yareharbour/core/precheck"
 )
 
-// place puts the visits in order, answers their prechecks, and sends the guests of hosts that must be empty to others. A host that something else than room stands against is not emptied, and takes part as one that
-// stays as it is.
+// place puts the visits in order, answers their prechecks, and sends the guests of hosts that must be empty to others.
+// A host that something else than room stands against is not emptied, and takes part as one that stays as it is.
 func place(in Input, p *Plan) {
 	var todo []string
 	known := map[string]precheck.Facts{}
@@ -26,7 +26,8 @@ func place(in Input, p *Plan) {
 		v := &p.Visits[i]
 		facts := in.facts(v)
 		known[v.Host] = facts
-		facts.Placed = &fit.Answer{Outcome: fit.Fits} // of room is asked below, and that answer takes the place of this one
+		// of room is asked below, and that answer takes the place of this one
+		facts.Placed = &fit.Answer{Outcome: fit.Fits}
 		v.Answers = precheck.Waive(append(precheck.Host(facts, v.Host), in.along(v)...), in.Waivers, in.Now)
 		for i := range v.Answers {
 			if w := v.Answers[i].Waived; w != nil {
@@ -174,7 +175,8 @@ func (in Input) problem(p *Plan) fit.Problem {
 	return out
 }
 
-// features are what a visited host offers, its types of machine among them, once its visit is over: what it has, with what the releases that are put in add and without what they drop.
+// features are what a visited host offers, its types of machine among them, once its visit is over: what it has, with
+// what the releases that are put in add and without what they drop.
 func (in Input) features(v *Visit) []string {
 	r := in.Readings[v.Host]
 	out := r.Offers().Features
@@ -227,7 +229,8 @@ func (in Input) outAlready() (n int) {
 	return n
 }
 
-// tide is how full the hosts in service are by memory while some are out, and how full they may be for the reserve's largest hosts to be lost.
+// tide is how full the hosts in service are by memory while some are out, and how full they may be for the reserve's
+// largest hosts to be lost.
 func (in Input) tide(hosts []fit.Host, out []string) (load, limit float64) {
 	var used, room int64
 	var sizes []int64

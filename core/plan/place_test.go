@@ -13,7 +13,8 @@ import (
 	"yareharbour/core/fit"
 )
 
-// Whoever is out of service already takes a place among those that may be: closed hosts, and those that do not answer. The host that a lost round left closed does not, for this one goes on with it.
+// Whoever is out of service already takes a place among those that may be: closed hosts, and those that do not answer.
+// The host that a lost round left closed does not, for this one goes on with it.
 func TestHowManyMayGoOut(t *testing.T) {
 	in := Input{Cluster: estate.Cluster{Hosts: []string{"a", "b", "c", "d", "e"}}, Readings: map[string]*estate.Reading{"a": reading("a"), "b": reading("b"), "c": reading("c"), "d": reading("d")}}
 	in.Brief.Out = 4
@@ -98,7 +99,8 @@ func TestAHostWithANewEmulator(t *testing.T) {
 	}
 }
 
-// A pattern reaches those that can't be migrated, a name everybody; one that is suspended can't be shut down, and one that is tied by more than media is not helped by ejecting.
+// A pattern reaches those that can't be migrated, a name everybody; one that is suspended can't be shut down, and one
+// that is tied by more than media is not helped by ejecting.
 func TestWhatIsDoneWithGuests(t *testing.T) {
 	r := reading("a", 1, 1, 1, 1, 1, 1, 1)
 	r.Guests[1].Devices = []string{"card"}
@@ -225,7 +227,8 @@ func TestAReleaseThatIsInNoFeed(t *testing.T) {
 	}
 }
 
-// A host on which somebody is left in peace is not visited where it would have to be empty, and says so; where it need not, it is.
+// A host on which somebody is left in peace is not visited where it would have to be empty, and says so; where it need
+// not, it is.
 func TestAGuestThatIsLeftInPeace(t *testing.T) {
 	in := scenario(t)
 	in.Brief.Guests = []Policy{{[]string{"b-20"}, DoLeave}}
@@ -241,7 +244,8 @@ func TestAGuestThatIsLeftInPeace(t *testing.T) {
 	}
 }
 
-// Media that only the host has tie a guest to it; taken out, it moves, and the plan shows, times and freezes that. Guests that are off are told apart.
+// Media that only the host has tie a guest to it; taken out, it moves, and the plan shows, times and freezes that.
+// Guests that are off are told apart.
 func TestMediaAreTakenOut(t *testing.T) {
 	in := scenario(t)
 	g := &in.Readings["b"].Guests[0]
@@ -266,7 +270,8 @@ func TestMediaAreTakenOut(t *testing.T) {
 	}
 }
 
-// A guest that is moved cold goes where one that runs could not: to an older emulator; and one that is off is carried to a host that can run it, that need not be emptied any more, the emptiest of those.
+// A guest that is moved cold goes where one that runs could not: to an older emulator; and one that is off is carried
+// to a host that can run it, that need not be emptied any more, the emptiest of those.
 func TestGuestsThatMoveCold(t *testing.T) {
 	in := scenario(t)
 	for _, h := range []string{"a", "b", "c"} {
@@ -316,7 +321,8 @@ func TestGuestsThatMoveCold(t *testing.T) {
 	}
 }
 
-// Where one that is off goes: not to a host that is to come if another can take it, not to the fullest, to none that is closed or lacks what it needs.
+// Where one that is off goes: not to a host that is to come if another can take it, not to the fullest, to none that is
+// closed or lacks what it needs.
 func TestWhereGuestsThatAreOffGo(t *testing.T) {
 	host := func(name string, used int64, open bool, networks ...string) fit.Host {
 		return fit.Host{Name: name, Open: open, Networks: networks, Capacity: estate.Resources{MemoryMiB: 100}, Guests: []estate.Guest{{Load: estate.Resources{MemoryMiB: used}}}}

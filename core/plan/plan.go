@@ -1,5 +1,6 @@
-// Package plan turns drift, prechecks and fit into a round: visits made of steps, in an order, with the moves and the time they
-// will take. A plan is a value with a digest: the one that was shown is the one that is carried out, and package course says how.
+// Package plan turns drift, prechecks and fit into a round: visits made of steps, in an order, with the moves and the
+// time they will take. A plan is a value with a digest: the one that was shown is the one that is carried out, and
+// package course says how.
 package plan
 
 import (
@@ -78,7 +79,8 @@ type Plan struct {
 	GoingHome int       `json:"going_home"` // moves if every host's guests were brought back after its visit
 	Load      float64   `json:"load"`       // as Visit.Load, while nobody is out
 	Limit     float64   `json:"limit"`      // as Visit.Limit, likewise
-	// Excess says what of the moves beyond the floor what costs, and Twice are the moves that a guest makes after its first.
+	// Excess says what of the moves beyond the floor what costs, and Twice are the moves that a guest makes after its
+	// first.
 	Excess  []fit.Lifted      `json:"excess,omitempty"`
 	Twice   []fit.Move        `json:"twice,omitempty"`
 	Spread  float64           `json:"spread"`            // how far apart the fullest and the emptiest host are at the end, but for the last one visited, in shares of what is scarcest
@@ -148,25 +150,29 @@ func (p *Plan) Obstacles() []Visit {
 
 // Input is what a plan is made from.
 type Input struct {
-	Brief     Brief
-	Now       time.Time
-	MaxAge    time.Duration
-	Cluster   estate.Cluster
-	Readings  map[string]*estate.Reading
-	Verdicts  map[string][]drift.Verdict      // by host
-	Payloads  func(file, sha256 string) error // why it can't be used; nil where it is here and verified
-	Resolved  map[string]Resolved             // what the hosts' own package managers say of their visits; hosts that are not in it were not asked
+	Brief    Brief
+	Now      time.Time
+	MaxAge   time.Duration
+	Cluster  estate.Cluster
+	Readings map[string]*estate.Reading
+	Verdicts map[string][]drift.Verdict      // by host
+	Payloads func(file, sha256 string) error // why it can't be used; nil where it is here and verified
+	// what the hosts' own package managers say of their visits; hosts that are not in it were not asked
+	Resolved  map[string]Resolved
 	Times     Times
 	Catalogue *catalogue.Catalogue
 	Own       map[string][]precheck.Answer // what checks of one\'s own answered, by host
 	Waivers   []precheck.Waiver            // of what was found on the cluster's hosts
-	// Controller is the guest, by name or UUID, that this program runs in; empty where it runs on none. Its host goes last.
+	// Controller is the guest, by name or UUID, that this program runs in; empty where it runs on none. Its host goes
+	// last.
 	Controller string
-	// Below names the releases between what a verdict's host has and what it should have, newest first: what is put in where the newest can't be had. It may be nil.
+	// Below names the releases between what a verdict's host has and what it should have, newest first: what is put in
+	// where the newest can't be had. It may be nil.
 	Below func(drift.Verdict) []*catalogue.Release
 }
 
-// Make plans a round. What needs no empty host comes first; then hosts are emptied one after another, in the brief's order, so that guests stay where they went and few of them move twice.
+// Make plans a round. What needs no empty host comes first; then hosts are emptied one after another, in the brief's
+// order, so that guests stay where they went and few of them move twice.
 func Make(in Input) Plan {
 	p := Plan{Brief: in.Brief, Made: in.Now, Rules: in.rules()}
 	if in.controllers() != "" {
@@ -387,7 +393,8 @@ func change(d drift.Verdict, r *estate.Reading) (c want, left string) {
 	return c, ""
 }
 
-// cannotHave says why nothing can put the component on the host: a package of another package system, or firmware and drivers of a device that is not in it.
+// cannotHave says why nothing can put the component on the host: a package of another package system, or firmware and
+// drivers of a device that is not in it.
 func cannotHave(k estate.Key, r *estate.Reading) string {
 	switch k.Kind() {
 	case "fw", "drv":
@@ -425,7 +432,8 @@ func (p *Plan) returns() (left, back int) {
 	return left, back
 }
 
-// Notes are what else is to be said of the plan as a whole: what costs moves, how level the hosts are afterwards, what staging takes, how the windows are used.
+// Notes are what else is to be said of the plan as a whole: what costs moves, how level the hosts are afterwards, what
+// staging takes, how the windows are used.
 func (p *Plan) Notes() (out []string) {
 	switch left, back := p.returns(); {
 	case p.Brief.Home && left > back:

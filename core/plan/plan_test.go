@@ -15,8 +15,9 @@ import (
 
 var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
 
-// A scenario has a host a line: "name guests… | component=version…", guests in GiB, on hosts of 100 GiB. Releases follow, "component version
-// restart [needs component version] [withdrawn]"; every component is wanted at its newest. The plan expected is written as its Outline.
+// A scenario has a host a line: "name guests… | component=version…", guests in GiB, on hosts of 100 GiB. Releases
+// follow, "component version restart [needs component version] [withdrawn]"; every component is wanted at its newest.
+// The plan expected is written as its Outline.
 var scenarios = []struct{ name, hosts, releases, want string }{
 	{"nothing to do", `
 		a 10 | deb:k=2`, `

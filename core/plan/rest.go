@@ -14,8 +14,10 @@ import (
 // Do is what is done with guests that do not move of themselves.
 type Do string
 
-// What may be done: a guest is shut down and started again after the visit; it is suspended to disk and brought back; media that only its host has are taken out of its drives, and it moves; it is shut down where it runs, moved while it is off, and started there, or, where it was off, just moved; it is left in peace, and with it
-// its host, which is not visited where it would have to be empty.
+// What may be done: a guest is shut down and started again after the visit; it is suspended to disk and brought back;
+// media that only its host has are taken out of its drives, and it moves; it is shut down where it runs, moved while it
+// is off, and started there, or, where it was off, just moved; it is left in peace, and with it its host, which is not
+// visited where it would have to be empty.
 const (
 	DoShutDown Do = "shut down"
 	DoSuspend  Do = "suspend"
@@ -30,9 +32,11 @@ var Dos = []Do{DoShutDown, DoSuspend, DoEject, DoCold, DoLeave}
 // rests tells whether the guest comes to rest by it.
 func (d Do) rests() bool { return d == DoShutDown || d == DoSuspend }
 
-// Policy says what is done with guests that do not move of themselves when their host is emptied. Without one a guest that can't move stops the round.
+// Policy says what is done with guests that do not move of themselves when their host is emptied. Without one a guest
+// that can't move stops the round.
 type Policy struct {
-	// Guests are named by name, UUID or label, as in an estate.Rule. With * in a name only those of its guests are meant that can't be migrated: nobody else is shut down by a pattern. A label means all that carry it.
+	// Guests are named by name, UUID or label, as in an estate.Rule. With * in a name only those of its guests are
+	// meant that can't be migrated: nobody else is shut down by a pattern. A label means all that carry it.
 	Guests []string `json:"guests"`
 	Do     Do       `json:"do"`
 }
@@ -92,7 +96,8 @@ func (c *Cold) Says() string {
 // migrates tells whether the guest can be migrated at all.
 func migrates(g *estate.Guest) bool { return len(g.Ties(false)) == 0 && g.State == estate.Running }
 
-// done finds what is done with the guests of a host, by the brief: for each the first policy that means it and can be carried out. One that is suspended can't be shut down, one whose ties are others can't be helped by ejecting.
+// done finds what is done with the guests of a host, by the brief: for each the first policy that means it and can be
+// carried out. One that is suspended can't be shut down, one whose ties are others can't be helped by ejecting.
 func (b *Brief) done(r *estate.Reading) (out map[string]Do, order []estate.Guest) {
 	out = map[string]Do{}
 	for i := range b.Guests {
@@ -112,7 +117,8 @@ func (b *Brief) done(r *estate.Reading) (out map[string]Do, order []estate.Guest
 	return out, order
 }
 
-// treats fills in what is done with the guests of a host that must be empty. It returns the guest for whose sake the host is left as it is; "" where there is none.
+// treats fills in what is done with the guests of a host that must be empty. It returns the guest for whose sake the
+// host is left as it is; "" where there is none.
 func (b *Brief) treats(v *Visit, r *estate.Reading) (leaves string) {
 	done, order := b.done(r)
 	for i := range order {
@@ -154,7 +160,8 @@ func (b *Brief) terms(rules []estate.Rule, visits ...Visit) fit.Terms {
 	return out
 }
 
-// carries finds a host for each guest that is off and is to be carried away from a host: one that can run it, that is in service and need not be emptied any more if there is such a one, and of these the emptiest by memory.
+// carries finds a host for each guest that is off and is to be carried away from a host: one that can run it, that is
+// in service and need not be emptied any more if there is such a one, and of these the emptiest by memory.
 func carries(v *Visit, r *estate.Reading, hosts []fit.Host, toCome []string) {
 	v.Colds = slices.Clone(v.Colds)
 	for i := range v.Colds {

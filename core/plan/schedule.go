@@ -8,7 +8,8 @@ import (
 	"yareharbour/core/drift"
 )
 
-// Takes is how long the round takes, in the middle case and in the pessimistic one, with the visits side by side that may be.
+// Takes is how long the round takes, in the middle case and in the pessimistic one, with the visits side by side that
+// may be.
 func (p *Plan) Takes() (middle, worst time.Duration) {
 	for _, t := range p.Schedule((*Visit).middle) {
 		middle = max(middle, t.To.Sub(p.Made))
@@ -26,8 +27,10 @@ func (v *Visit) worst() time.Duration { _, w := v.Estimate(); return w }
 // Turn is when a visit is under way.
 type Turn struct{ From, To time.Time }
 
-// Schedule lays the visits out along time: in their order, as many side by side as the brief allows, none before those whose hosts its guests go to, the others after the host on trial and its soak, all within the
-// brief's windows. takes is how long a visit takes. A visit with an obstacle has no turn, nor has one that fits into no window, or that waits for such a one.
+// Schedule lays the visits out along time: in their order, as many side by side as the brief allows, none before those
+// whose hosts its guests go to, the others after the host on trial and its soak, all within the brief's windows. takes
+// is how long a visit takes. A visit with an obstacle has no turn, nor has one that fits into no window, or that waits
+// for such a one.
 func (p *Plan) Schedule(takes func(*Visit) time.Duration) map[string]Turn {
 	out, never := map[string]Turn{}, map[string]bool{}
 	free := make([]time.Time, max(p.Width, 1)) // when each place is free
@@ -73,8 +76,9 @@ func later(a, b time.Time) time.Time {
 // held is why a visit can't be made that by itself could be.
 type held struct{ why, wayOut string }
 
-// hold writes down which visits can't be made for want of time, or because the host on trial can't be visited, and tells whether there are such: the others are then planned without them. Those that wait for one of these
-// wait for the next plan, in which their guests may go elsewhere.
+// hold writes down which visits can't be made for want of time, or because the host on trial can't be visited, and
+// tells whether there are such: the others are then planned without them. Those that wait for one of these wait for the
+// next plan, in which their guests may go elsewhere.
 func (p *Plan) hold(all map[string]held) bool {
 	turns := p.Schedule((*Visit).middle)
 	late := func(h string) bool {

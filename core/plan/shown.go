@@ -11,7 +11,8 @@ import (
 	"yareharbour/core/act"
 )
 
-// Digest is the SHA-256, in hex, of the plan as it was shown. By whom and why it is carried out is said when it starts, and is not in it.
+// Digest is the SHA-256, in hex, of the plan as it was shown. By whom and why it is carried out is said when it starts,
+// and is not in it.
 func (p *Plan) Digest() string {
 	shown := *p
 	shown.Made = shown.Made.UTC()
@@ -24,8 +25,8 @@ func (p *Plan) Digest() string {
 	return hex.EncodeToString(sum[:])
 }
 
-// Moved lists what a plan that is made now does otherwise than the one that was shown: the facts have moved since, and what was approved is not what would run. It is empty
-// where the one shown still says what would be done.
+// Moved lists what a plan that is made now does otherwise than the one that was shown: the facts have moved since, and
+// what was approved is not what would run. It is empty where the one shown still says what would be done.
 func Moved(shown, now *Plan) (out []string) {
 	add := func(host, format string, args ...any) { out = append(out, host+": "+fmt.Sprintf(format, args...)) }
 	order := func(p *Plan) (hosts []string) {

@@ -77,7 +77,8 @@ func together(acts []act.Act, beside int) (middle, worst time.Duration) {
 	return slices.Max(m), slices.Max(w)
 }
 
-// steps are what a visit will take, step by step, each as long as the past has it on that hardware, and else as its acts say.
+// steps are what a visit will take, step by step, each as long as the past has it on that hardware, and else as its
+// acts say.
 func (t Times) steps(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 	var out []Stretch
 	migrations := fmt.Sprintf("assumed, %d MiB/s, %d at once", cmp.Or(b.Bandwidth, act.Bandwidth), b.Moves)
@@ -92,7 +93,8 @@ func (t Times) steps(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 		}
 		s := Stretch{Step: step, Pass: pass, From: from}
 		beside := 1
-		if from == migrations && b.Bandwidth > 0 { // each migration has its own share; without a bound they share what there is
+		// each migration has its own share; without a bound they share what there is
+		if from == migrations && b.Bandwidth > 0 {
 			beside = b.Moves
 		}
 		s.Middle, s.Pessimistic = together(acts, beside)

@@ -10,7 +10,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// WayBack tells how what a visit changes in one place could be undone by a person afterwards: rounds themselves never go back. Passes count as one: from what stands there now to the last release that is put in.
+// WayBack tells how what a visit changes in one place could be undone by a person afterwards: rounds themselves never
+// go back. Passes count as one: from what stands there now to the last release that is put in.
 type WayBack struct {
 	Component estate.Key `json:"component"`
 	Device    string     `json:"device,omitempty"`
@@ -34,7 +35,8 @@ func (w *WayBack) Says() string {
 	return fmt.Sprintf("%s %s is in a feed, and not here", title, w.To)
 }
 
-// waysBack finds the way back of every place that a visit changes. A change that only starts what is installed changes nothing that could be undone.
+// waysBack finds the way back of every place that a visit changes. A change that only starts what is installed changes
+// nothing that could be undone.
 func (in Input) waysBack(v *Visit) (out []WayBack) {
 	for i := range v.Changes {
 		c := &v.Changes[i]

@@ -21,7 +21,8 @@ const (
 	bootMiB      = 200 // a kernel with its initial file system
 )
 
-// condition asks about the condition of a host. Where that was not read it could not be known; what blocked as it was last known blocks still.
+// condition asks about the condition of a host. Where that was not read it could not be known; what blocked as it was
+// last known blocks still.
 func condition(what string, ask func(Facts, *estate.Reading) found) func(Facts, *estate.Reading) found {
 	return func(f Facts, r *estate.Reading) found {
 		x := ask(f, r)

@@ -8,7 +8,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// guests tells, before room is asked of, who can't leave and what is done with whom. Whoever can't leave and has nothing said of him is the room's blocker; here it is said of all of them at once.
+// guests tells, before room is asked of, who can't leave and what is done with whom. Whoever can't leave and has
+// nothing said of him is the room's blocker; here it is said of all of them at once.
 func guests(f Facts, r *estate.Reading) found {
 	if !f.Empties {
 		return clear("no change here needs the host empty")
@@ -61,7 +62,8 @@ func guests(f Facts, r *estate.Reading) found {
 	return clear(says)
 }
 
-// serves looks for guests behind which the host's own storage is: their network adapters answer at the addresses that it has mounted from.
+// serves looks for guests behind which the host's own storage is: their network adapters answer at the addresses that
+// it has mounted from.
 func serves(f Facts, r *estate.Reading) found {
 	var still, stall []string
 	for _, s := range r.Condition.Servers {

@@ -34,7 +34,8 @@ type Answer struct {
 	Remedy   string `json:"remedy,omitempty"`
 	// Unknown tells that it could not be known, and so is not clear.
 	Unknown bool `json:"unknown,omitempty"`
-	// At is the time of the oldest reading that it rests on, and Until when it is too old to be relied on; zero where it rests on none, or any age will do.
+	// At is the time of the oldest reading that it rests on, and Until when it is too old to be relied on; zero where
+	// it rests on none, or any age will do.
 	At    time.Time `json:"at,omitzero"`
 	Until time.Time `json:"until,omitzero"`
 	// Never says why it must never be waived; "" where it may.
@@ -65,7 +66,8 @@ type Facts struct {
 	// StagesMiB is how much is staged on the host, in MiB, and Kernel tells that a kernel is among it.
 	StagesMiB int64
 	Kernel    bool
-	// Judged tells that Verdicts and Mismatches were worked out for this host. Where they were not, the checks that need them can't be answered.
+	// Judged tells that Verdicts and Mismatches were worked out for this host. Where they were not, the checks that
+	// need them can't be answered.
 	Judged bool
 	// Mismatches are the combinations on no compatibility list that the host would have after its changes.
 	Mismatches []catalogue.Mismatch
@@ -303,8 +305,8 @@ func (f *Facts) Problem() fit.Problem {
 	return fit.Problem{Hosts: FitHosts(f.Hosts, f.Readings), Terms: f.Terms}
 }
 
-// FitHosts tells fit of a cluster's hosts as they were read. A host that does not answer, or whose guests could not be read, takes nothing and counts as
-// running what it last ran.
+// FitHosts tells fit of a cluster's hosts as they were read. A host that does not answer, or whose guests could not be
+// read, takes nothing and counts as running what it last ran.
 func FitHosts(names []string, readings map[string]*estate.Reading) []fit.Host {
 	var out []fit.Host
 	for _, n := range names {

@@ -7,7 +7,8 @@ import (
 	"time"
 )
 
-// Waiver is a recorded pardon: somebody accepts what a check found on a host, for a reason and until a time. It pardons just what was found then: where a check finds something else it says nothing.
+// Waiver is a recorded pardon: somebody accepts what a check found on a host, for a reason and until a time. It pardons
+// just what was found then: where a check finds something else it says nothing.
 type Waiver struct {
 	ID       string    `json:"id"`
 	Cluster  string    `json:"cluster"`
@@ -64,7 +65,8 @@ func lasting(evidence string) string {
 	return strings.Join(out, " ")
 }
 
-// Waive lays waivers over answers: what is pardoned at that time holds nobody up, and says by whom and why. Nothing that must never be waived is.
+// Waive lays waivers over answers: what is pardoned at that time holds nobody up, and says by whom and why. Nothing
+// that must never be waived is.
 func Waive(answers []Answer, waivers []Waiver, now time.Time) []Answer {
 	out := slices.Clone(answers)
 	for i := range out {

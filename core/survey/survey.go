@@ -1,5 +1,6 @@
-// Package survey sums an estate up for one look: a band for each cluster with its hosts as berths along a waterline, load above and drift
-// below it, and beside it what needs a person, worst first. Screens and drawings show a Survey; they compute nothing of it.
+// Package survey sums an estate up for one look: a band for each cluster with its hosts as berths along a waterline,
+// load above and drift below it, and beside it what needs a person, worst first. Screens and drawings show a Survey;
+// they compute nothing of it.
 package survey
 
 import (
@@ -56,7 +57,8 @@ type Berth struct {
 	Step    act.Step // where a running round is with it; empty otherwise
 }
 
-// InLine tells whether something was asked of the host, all of it was read, and nothing is out of line. A host of which nothing is asked is not in line with anything.
+// InLine tells whether something was asked of the host, all of it was read, and nothing is out of line. A host of which
+// nothing is asked is not in line with anything.
 func (b Berth) InLine() bool {
 	return b.Judged > 0 && b.Drift == 0 && b.Unread == 0 && b.Service != Silent && b.Service != Never
 }
@@ -73,7 +75,9 @@ type Band struct {
 	ReadAt  time.Time // the oldest reading; zero where a host was never read
 	InLine  int
 	Adrift  int
-	Ready   int // of those adrift: nothing that their readings tell keeps a round from visiting them. Payloads and what is wanted are for the plan to say; of clusters that are too large for a look, room too
+	// of those adrift: nothing that their readings tell keeps a round from visiting them. Payloads and what is wanted
+	// are for the plan to say; of clusters that are too large for a look, room too
+	Ready   int
 	Unasked int // hosts of which no clause asks anything
 	Out     int // hosts out of service
 	Unread  int // hosts of which something is not known
@@ -138,10 +142,11 @@ type Input struct {
 	Rounds   map[string]*course.State // the newest of each cluster
 	News     map[string]drift.News    // by cluster: what is new since somebody last looked
 	Runs     map[string]bool          // by cluster: somebody runs its round now
-	// Faults are the estate's files that can't be read: while there is one, no host is in line. Problems are names in baselines that match nothing, Flags versions on
-	// hosts that were withdrawn or are open to advisories.
+	// Faults are the estate's files that can't be read: while there is one, no host is in line. Problems are names in
+	// baselines that match nothing, Flags versions on hosts that were withdrawn or are open to advisories.
 	Faults []string
-	// Distrusted are the newest rounds whose journal is not as it was written, by their clusters, and what is wrong with it.
+	// Distrusted are the newest rounds whose journal is not as it was written, by their clusters, and what is wrong
+	// with it.
 	Distrusted map[string]string
 	Problems   []baseline.Problem
 	Flags      []drift.Flag

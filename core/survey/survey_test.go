@@ -146,7 +146,8 @@ func TestSilenceInARestartCallsNobody(t *testing.T) {
 	}
 }
 
-// What a round left in the middle stands before everything else: that it failed or nobody runs it any more, and the host that it was with.
+// What a round left in the middle stands before everything else: that it failed or nobody runs it any more, and the
+// host that it was with.
 func TestWhatARoundLeftStandsFirst(t *testing.T) {
 	for name, end := range map[string]func(*course.State, map[string]bool){
 		"failed":      func(s *course.State, _ map[string]bool) { s.Status, s.Detail = course.Failing, "a: restart failed" },

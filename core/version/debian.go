@@ -51,8 +51,8 @@ func compareRuns(a, b string) int {
 	return 0
 }
 
-// weight is the sorting weight of the first character where a non-digit may stand: tilde before the end of the string (or
-// a digit), that before letters, letters before everything else.
+// weight is the sorting weight of the first character where a non-digit may stand: tilde before the end of the string
+// (or a digit), that before letters, letters before everything else.
 func weight(s string) int {
 	if s == "" || digit(s[0]) {
 		return 0

@@ -6,8 +6,9 @@ import (
 	"strings"
 )
 
-// compareDotted orders the versions that makers of devices print: "1.2.10", "2.04a", "B3", "v7.4.0-rc2", "2026-03-01". No standard says how, so the rule is our own, with
-// the place of pre-releases taken from Semantic Versioning 2.0.0 (sections 9 and 11). docs/verdicts.md has it with a table of habits:
+// compareDotted orders the versions that makers of devices print: "1.2.10", "2.04a", "B3", "v7.4.0-rc2", "2026-03-01".
+// No standard says how, so the rule is our own, with the place of pre-releases taken from Semantic Versioning 2.0.0
+// (sections 9 and 11). docs/verdicts.md has it with a table of habits:
 //
 //   - A version is a list of runs, each all digits or all letters; whatever stands between runs only separates them. A "v" or "ver" before the first digit says nothing.
 //   - Digits compare by value, letters without regard to case, and at one place nothing < letters < digits, so that 1.2 < 1.2a < 1.2.1.
@@ -32,7 +33,8 @@ func compareDotted(a, b string) int {
 
 var unfinished = []string{"alpha", "beta", "rc", "pre", "preview", "dev", "snapshot", "nightly", "test"}
 
-// splitPre cuts a version where its pre-release begins, and takes off what stands before its first digit and only says that a version follows.
+// splitPre cuts a version where its pre-release begins, and takes off what stands before its first digit and only says
+// that a version follows.
 func splitPre(v string) (release, pre string, is bool) {
 	if run, rest := nextRun(v); rest != "" && (strings.EqualFold(run, "v") || strings.EqualFold(run, "ver")) {
 		if next, _ := nextRun(rest); next != "" && digit(next[0]) {

@@ -5,9 +5,9 @@ import (
 	"strings"
 )
 
-// compareRPM follows rpm's own comparison (rpmvercmp and rpmverCmp of librpm; its manual, rpm-version(7)): epoch, then version, then
-// release, each by runs of digits and letters, where a tilde sorts before the end and a caret after it but before anything else. An
-// absent epoch is zero; an absent release sorts before any.
+// compareRPM follows rpm's own comparison (rpmvercmp and rpmverCmp of librpm; its manual, rpm-version(7)): epoch, then
+// version, then release, each by runs of digits and letters, where a tilde sorts before the end and a caret after it
+// but before anything else. An absent epoch is zero; an absent release sorts before any.
 func compareRPM(a, b string) int {
 	ea, va, ra := splitRPM(a)
 	eb, vb, rb := splitRPM(b)

@@ -6,8 +6,9 @@ import (
 	"strings"
 )
 
-// compareSemantic follows the precedence of Semantic Versioning 2.0.0, section 11. A "v" before the version is common and
-// means nothing; build metadata does not count. What is no semantic version sorts before all that are, byte by byte.
+// compareSemantic follows the precedence of Semantic Versioning 2.0.0, section 11. A "v" before the version is common
+// and means nothing; build metadata does not count. What is no semantic version sorts before all that are, byte by
+// byte.
 func compareSemantic(a, b string) int {
 	ca, pa, okA := parseSemantic(a)
 	cb, pb, okB := parseSemantic(b)
@@ -28,8 +29,8 @@ func compareSemantic(a, b string) int {
 	return comparePrerelease(pa, pb)
 }
 
-// comparePrerelease compares identifiers from left to right: numbers by value and before words; a version without any sorts after one
-// with.
+// comparePrerelease compares identifiers from left to right: numbers by value and before words; a version without any
+// sorts after one with.
 func comparePrerelease(a, b []string) int {
 	if (len(a) == 0) != (len(b) == 0) {
 		return sign(len(b) - len(a))

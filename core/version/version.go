@@ -2,8 +2,8 @@
 // versions exist is the catalogue's business, which one is wanted the baseline's.
 //
 // A scheme belongs to a kind of component: Debian's ordering to packages, the dotted ordering to drivers and firmware.
-// Every scheme is a total preorder over all strings, so that a sort never depends on the order of its input; strings that
-// the scheme does not admit are still ordered, and Valid says what is wrong with them.
+// Every scheme is a total preorder over all strings, so that a sort never depends on the order of its input; strings
+// that the scheme does not admit are still ordered, and Valid says what is wrong with them.
 package version
 
 import "fmt"

@@ -88,7 +88,8 @@ func (e *Estate) Matrix(cluster string, f narrow.Filter) (m Matrix) {
 			}
 		}
 	}
-	for _, v := range unread { // which devices an unread host has is not known: the component is unread in every row about it
+	// which devices an unread host has is not known: the component is unread in every row about it
+	for _, v := range unread {
 		found := false
 		for i := range all {
 			if all[i].Component == v.Component {

@@ -1,4 +1,5 @@
-// Picture draws the packages of this module as SVG on standard output: what imports stands above what it imports, as far down as it can be. An arrow is an import; those that follow from others are left out.
+// Picture draws the packages of this module as SVG on standard output: what imports stands above what it imports, as
+// far down as it can be. An arrow is an import; those that follow from others are left out.
 package main
 
 import (

@@ -1,4 +1,5 @@
-// Package drive drives the screens as a person does: the program runs in tmux, keys go in, and what it shows is waited for.
+// Package drive drives the screens as a person does: the program runs in tmux, keys go in, and what it shows is waited
+// for.
 package drive
 
 import (
@@ -93,8 +94,8 @@ func (s *Screen) Wait(pattern string) string {
 	}
 }
 
-// Gone waits until nothing on the screen matches the pattern. A key after Escape must wait for Escape's effect: together
-// they would be another key.
+// Gone waits until nothing on the screen matches the pattern. A key after Escape must wait for Escape's effect:
+// together they would be another key.
 func (s *Screen) Gone(pattern string) {
 	s.t.Helper()
 	re := regexp.MustCompile(pattern)

@@ -15,8 +15,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// Namespace marks, among a product's x_generic_uris, the URI that names a component of ours: "fw:lorne-l25". Everything that is no package needs one,
-// since no other identification of CSAF says which firmware or driver a product is.
+// Namespace marks, among a product's x_generic_uris, the URI that names a component of ours: "fw:lorne-l25". Everything
+// that is no package needs one, since no other identification of CSAF says which firmware or driver a product is.
 const Namespace = "https://yareharbour.invalid/component"
 
 // product is what a product of the tree is here.
@@ -26,8 +26,8 @@ type product struct {
 	ranged    bool // version is a range
 }
 
-// ReadCSAF reads a CSAF 2.0 document. It is held against the JSON schema of the standard first. Each vulnerability becomes an advisory of its own, named
-// after the document and the vulnerability, so that severities are not mixed.
+// ReadCSAF reads a CSAF 2.0 document. It is held against the JSON schema of the standard first. Each vulnerability
+// becomes an advisory of its own, named after the document and the vulnerability, so that severities are not mixed.
 func ReadCSAF(text []byte) ([]catalogue.Advisory, error) {
 	var doc any
 	d := json.NewDecoder(bytes.NewReader(text))
@@ -161,7 +161,8 @@ func identify(out *product, h *csaf.ProductIdentificationHelper) {
 	}
 }
 
-// relate lets a product that is another one in its place, as "this package as part of that platform", be what the first is.
+// relate lets a product that is another one in its place, as "this package as part of that platform", be what the first
+// is.
 func relate(t *csaf.ProductTree, products map[csaf.ProductID]product) {
 	if t.RelationShips == nil {
 		return

@@ -1,5 +1,5 @@
-// Package advisory reads security advisories: CSAF 2.0 (OASIS) and the Open Source Vulnerability format (OSV schema 1.6), with severities by CVSS 2.0 to
-// 4.0 (FIRST).
+// Package advisory reads security advisories: CSAF 2.0 (OASIS) and the Open Source Vulnerability format (OSV schema
+// 1.6), with severities by CVSS 2.0 to 4.0 (FIRST).
 package advisory
 
 import (
@@ -50,7 +50,8 @@ func Score(vector string) (float64, error) {
 // base40 are the base metrics of CVSS 4.0 (specification document, table 23).
 var base40 = []string{"AV", "AC", "AT", "PR", "UI", "VC", "VI", "VA", "SC", "SI", "SA"}
 
-// baseOf is a CVSS 4.0 vector without its threat, environmental and supplemental metrics: what somebody else's surroundings make of it says nothing here.
+// baseOf is a CVSS 4.0 vector without its threat, environmental and supplemental metrics: what somebody else's
+// surroundings make of it says nothing here.
 func baseOf(vector string) string {
 	out := []string{"CVSS:4.0"}
 	for _, m := range strings.Split(vector, "/")[1:] {

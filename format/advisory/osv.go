@@ -58,8 +58,9 @@ type osv struct {
 	} `json:"references"`
 }
 
-// ReadOSV reads an OSV record, or an array of them. Records that were withdrawn and packages of ecosystems that hosts are not made of are passed over. A record that
-// can't be understood is given to bad, which says whether to go on without it.
+// ReadOSV reads an OSV record, or an array of them. Records that were withdrawn and packages of ecosystems that hosts
+// are not made of are passed over. A record that can't be understood is given to bad, which says whether to go on
+// without it.
 func ReadOSV(text []byte, bad func(error) error) ([]catalogue.Advisory, error) {
 	records := []json.RawMessage{text}
 	if text = bytes.TrimSpace(text); bytes.HasPrefix(text, []byte("[")) {
@@ -145,7 +146,8 @@ type event struct {
 	kind    int
 }
 
-// spans makes spans of events, in whatever order a record has them: the schema has them sorted by version before they mean anything ("affected[].ranges[].events").
+// spans makes spans of events, in whatever order a record has them: the schema has them sorted by version before they
+// mean anything ("affected[].ranges[].events").
 func spans(key estate.Key, source bool, events []event) (out []catalogue.Affect) {
 	events = slices.DeleteFunc(events, func(e event) bool { return e.version == "" })
 	slices.SortStableFunc(events, func(a, b event) int {
@@ -194,8 +196,9 @@ func (o osv) grade(a *catalogue.Advisory, kind, score string) error {
 	return grade(a, score)
 }
 
-// packageKey is the component that an OSV package is, and whether its name is a source package's. Distributions with dpkg name sources, those with rpm
-// name what is installed (the OSV schema, "affected[].package"). It is "" for what no host is made of.
+// packageKey is the component that an OSV package is, and whether its name is a source package's. Distributions with
+// dpkg name sources, those with rpm name what is installed (the OSV schema, "affected[].package"). It is "" for what no
+// host is made of.
 func packageKey(ecosystem, name, purl string) (key estate.Key, source bool) {
 	if purl != "" {
 		p, err := packageurl.FromString(purl)

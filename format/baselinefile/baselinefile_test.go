@@ -49,7 +49,8 @@ func admits(t *testing.T, s *jsonschema.Schema, text string) error {
 
 const head = "baseline: b\nclauses:\n  - component: deb:a\n    posture: "
 
-// The schema and the reader must say the same of a file: an editor that knows the schema shall not admit what yare refuses.
+// The schema and the reader must say the same of a file: an editor that knows the schema shall not admit what yare
+// refuses.
 func TestSchemaAndReaderAgree(t *testing.T) {
 	s := schema(t)
 	for text, good := range map[string]bool{

@@ -1,4 +1,5 @@
-// Package brieffile reads and writes briefs as YAML, and as the words of a command line that mean the same. docs/rounds.md describes the file.
+// Package brieffile reads and writes briefs as YAML, and as the words of a command line that mean the same.
+// docs/rounds.md describes the file.
 package brieffile
 
 import (
@@ -99,7 +100,8 @@ func Order(word string) (plan.Order, error) {
 	return o, nil
 }
 
-// Window reads an interval of ISO 8601, as "2026-11-22T22:00/2026-11-23T04:00"; without an offset its times are those of the zone in.
+// Window reads an interval of ISO 8601, as "2026-11-22T22:00/2026-11-23T04:00"; without an offset its times are those
+// of the zone in.
 func Window(text string, in *time.Location) (w plan.Window, err error) {
 	from, to, ok := strings.Cut(text, "/")
 	if !ok {
@@ -134,7 +136,8 @@ func Cluster(name string, text []byte) (string, error) {
 	return in.Brief, nil
 }
 
-// Parse reads a brief for a cluster: what the file does not say is as usual there. The error is a *strictyaml.Error with the place and what was expected there.
+// Parse reads a brief for a cluster: what the file does not say is as usual there. The error is a *strictyaml.Error
+// with the place and what was expected there.
 func Parse(name string, text []byte, usual plan.Brief, in *time.Location) (plan.Brief, error) {
 	var d file
 	b := usual
@@ -291,7 +294,8 @@ func Interval(w plan.Window) string {
 	return w.From.Format(time.RFC3339) + "/" + w.To.Format(time.RFC3339)
 }
 
-// Words are the options of a command line that make the brief what it is, behind the cluster's name. A word that a shell would take apart stands in quotes.
+// Words are the options of a command line that make the brief what it is, behind the cluster's name. A word that a
+// shell would take apart stands in quotes.
 func Words(b, usual plan.Brief) (out []string) {
 	option := func(name, value string) { out = append(out, "--"+name, quoted(value)) }
 	list := func(name string, values []string) {

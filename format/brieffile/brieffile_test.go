@@ -155,7 +155,8 @@ func TestWords(t *testing.T) {
 	}
 }
 
-// Some thousand briefs a second are tried with -fuzzminimizetime 1x; without it most of the time goes into making each interesting one smaller.
+// Some thousand briefs a second are tried with -fuzzminimizetime 1x; without it most of the time goes into making each
+// interesting one smaller.
 func FuzzParse(f *testing.F) {
 	text, _ := Write(full(), usual)
 	f.Add(text)

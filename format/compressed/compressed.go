@@ -1,4 +1,5 @@
-// Package compressed opens files in the compressions that repositories and archives use, told by their names or by their first bytes.
+// Package compressed opens files in the compressions that repositories and archives use, told by their names or by
+// their first bytes.
 package compressed
 
 import (
@@ -31,10 +32,12 @@ var kinds = []kind{
 	{".lz4", "\x04\x22\x4d\x18", func(r io.Reader) (io.Reader, error) { return lz4.NewReader(r), nil }},
 }
 
-// maxWindow is the most memory that a compressed file may ask for to be unpacked, in bytes: what the strongest usual settings need.
+// maxWindow is the most memory that a compressed file may ask for to be unpacked, in bytes: what the strongest usual
+// settings need.
 const maxWindow = 128 << 20
 
-// openXZ bounds the memory that the first block may ask for. Its size stands in the block's header (the .xz file format 1.2.1, 3.1 and 5.3.1).
+// openXZ bounds the memory that the first block may ask for. Its size stands in the block's header (the .xz file format
+// 1.2.1, 3.1 and 5.3.1).
 func openXZ(r io.Reader) (io.Reader, error) {
 	b := bufio.NewReaderSize(r, 4096)
 	head, err := b.Peek(12 + 6)
@@ -46,11 +49,12 @@ func openXZ(r io.Reader) (io.Reader, error) {
 	return xz.NewReader(b)
 }
 
-// ErrTooMuch is what reading gives of a file that unpacks to more than a proper one of its kind, or has an entry that is larger than any.
+// ErrTooMuch is what reading gives of a file that unpacks to more than a proper one of its kind, or has an entry that
+// is larger than any.
 var ErrTooMuch = errors.New("it is larger than any proper file of its kind")
 
-// Bounded reads at most so many bytes in all, and at most so many in one entry: whoever reads says with Next that an entry has ended. More is ErrTooMuch, never a
-// cut.
+// Bounded reads at most so many bytes in all, and at most so many in one entry: whoever reads says with Next that an
+// entry has ended. More is ErrTooMuch, never a cut.
 type Bounded struct {
 	R          io.Reader
 	Most       int64 // bytes in all
@@ -74,10 +78,12 @@ func (b *Bounded) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// chunk is in which pieces that whose size is not known is read: a buffer that doubles takes several times what is in it.
+// chunk is in which pieces that whose size is not known is read: a buffer that doubles takes several times what is in
+// it.
 const chunk = 1 << 20
 
-// All reads all of r, which may have at most so many bytes: one more is ErrTooMuch. size is how many there are likely to be, or 0.
+// All reads all of r, which may have at most so many bytes: one more is ErrTooMuch. size is how many there are likely
+// to be, or 0.
 func All(r io.Reader, size, most int64) ([]byte, error) {
 	first := int64(chunk)
 	if size > 0 && size <= most {
@@ -125,7 +131,8 @@ func Extension(name string) string {
 	return ""
 }
 
-// Open returns the plain bytes of r, which is a file of that name. A name without one of the extensions is of a plain file.
+// Open returns the plain bytes of r, which is a file of that name. A name without one of the extensions is of a plain
+// file.
 func Open(name string, r io.Reader) (io.Reader, error) {
 	for _, k := range kinds {
 		if strings.HasSuffix(name, k.extension) {

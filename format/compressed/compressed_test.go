@@ -22,7 +22,8 @@ func zipped(t testing.TB, text string) []byte {
 	return b.Bytes()
 }
 
-// All reads exactly what is there, up to the limit and not a byte beyond, whether the size is known or not; what is cut short is an error, never a shorter text.
+// All reads exactly what is there, up to the limit and not a byte beyond, whether the size is known or not; what is cut
+// short is an error, never a shorter text.
 func TestAllReadsAllOrSaysWhyNot(t *testing.T) {
 	for _, n := range []int{0, 1, chunk - 1, chunk, chunk + 1, 3*chunk + 5} {
 		text := strings.Repeat("x", n)

@@ -19,9 +19,10 @@ type Index struct {
 	SHA256  string // of the uncompressed text; empty where no Release vouches for it
 }
 
-// FindIndexes lists the Packages files of an apt lists directory, sorted by name. apt names a file by its URI with slashes as underscores, so
-// that a Packages file begins with the name of its Release file's directory. Where the keyring holds keys, every Release must be
-// signed by one of them at the time now, and every index vouched for. Only the files that used names are looked at, and those of all in the directory where it is nil: apt leaves there what
+// FindIndexes lists the Packages files of an apt lists directory, sorted by name. apt names a file by its URI with
+// slashes as underscores, so that a Packages file begins with the name of its Release file's directory. Where the
+// keyring holds keys, every Release must be signed by one of them at the time now, and every index vouched for. Only
+// the files that used names are looked at, and those of all in the directory where it is nil: apt leaves there what
 // came from a source that is no longer configured.
 func FindIndexes(lists fs.FS, keys Keyring, now time.Time, used []string) ([]Index, error) {
 	entries, err := fs.ReadDir(lists, ".")
@@ -108,9 +109,9 @@ func vouch(file, name string, releases map[string]Release) Index {
 	return ix
 }
 
-// Load reads one index. Releases of an index marked NotAutomatic stand on a track of their own, named after its suite: they
-// are no candidates for what did not come from there, as with apt's default priorities (apt_preferences(5)); without
-// ButAutomaticUpgrades they are none at all.
+// Load reads one index. Releases of an index marked NotAutomatic stand on a track of their own, named after its suite:
+// they are no candidates for what did not come from there, as with apt's default priorities (apt_preferences(5));
+// without ButAutomaticUpgrades they are none at all.
 func (ix Index) Load(lists fs.FS, native string) (catalogue.Feed, []catalogue.Release, error) {
 	suite := ix.Release.Suite
 	if suite == "" {

@@ -1,6 +1,6 @@
-// Package debindex reads Debian's package data: the control-file syntax of Debian Policy chapter 5, the Packages and Release files of a
-// repository (the Debian wiki's RepositoryFormat), the lists directory in which apt keeps them, and dpkg's status file.
-// Everything is streamed: a whole archive's index never stands in memory as text.
+// Package debindex reads Debian's package data: the control-file syntax of Debian Policy chapter 5, the Packages and
+// Release files of a repository (the Debian wiki's RepositoryFormat), the lists directory in which apt keeps them, and
+// dpkg's status file. Everything is streamed: a whole archive's index never stands in memory as text.
 package debindex
 
 import (
@@ -20,8 +20,8 @@ type Stanzas struct {
 	err    error
 }
 
-// NewStanzas reads from r. The fields are named as they are written in the file; case matters, as it does in every index
-// that a machine writes.
+// NewStanzas reads from r. The fields are named as they are written in the file; case matters, as it does in every
+// index that a machine writes.
 func NewStanzas(r io.Reader, fields ...string) *Stanzas {
 	s := &Stanzas{r: bufio.NewReaderSize(r, 256<<10), values: make([][]byte, len(fields))}
 	for _, f := range fields {

@@ -28,8 +28,9 @@ const (
 	maxEntries = 600_000
 )
 
-// ReadPackages reads a Packages file, uncompressed, and returns its packages as releases of the feed on the track. sum is the
-// SHA-256 that the text must have, in hex; empty leaves it unverified. A file that breaks off or has another hash is refused whole.
+// ReadPackages reads a Packages file, uncompressed, and returns its packages as releases of the feed on the track. sum
+// is the SHA-256 that the text must have, in hex; empty leaves it unverified. A file that breaks off or has another
+// hash is refused whole.
 func ReadPackages(r io.Reader, native, sum string, like catalogue.Release) ([]catalogue.Release, error) {
 	hash := sha256.New()
 	if sum != "" {
@@ -94,15 +95,17 @@ func fill(rel *catalogue.Release, s *Stanzas, native string) error {
 	return nil
 }
 
-// Installed is a package in dpkg's database. State is empty where it is wholly installed, and else dpkg's word for how far it is.
+// Installed is a package in dpkg's database. State is empty where it is wholly installed, and else dpkg's word for how
+// far it is.
 type Installed struct {
 	Name, Version, Arch string
 	State               string
 }
 
-// ReadStatus reads dpkg's status file and returns the packages that are there, wholly installed or not, and the machine's own architecture as dpkg's own
-// package tells it. The status has three words (dpkg-query(1)): what is wanted, whether an error is known, and how far the package is. Only what is not installed, or of
-// which nothing but its configuration files is left, is not there.
+// ReadStatus reads dpkg's status file and returns the packages that are there, wholly installed or not, and the
+// machine's own architecture as dpkg's own package tells it. The status has three words (dpkg-query(1)): what is
+// wanted, whether an error is known, and how far the package is. Only what is not installed, or of which nothing but
+// its configuration files is left, is not there.
 func ReadStatus(r io.Reader) (installed []Installed, native string, err error) {
 	s := NewStanzas(r, "Package", "Version", "Architecture", "Status")
 	for s.Next() {

@@ -31,7 +31,8 @@ type Release struct {
 // maxRelease is how large a Release file may be, in bytes.
 const maxRelease = 16 << 20
 
-// ReadRelease reads a Release file, or the text inside a clearsigned InRelease file. The signature is not verified here.
+// ReadRelease reads a Release file, or the text inside a clearsigned InRelease file. The signature is not verified
+// here.
 func ReadRelease(r io.Reader) (Release, error) {
 	out := Release{SHA256: map[string]string{}, Sizes: map[string]int64{}}
 	text, err := compressed.All(r, 0, maxRelease)
@@ -109,8 +110,8 @@ func unwrap(text []byte) ([]byte, error) {
 	return bytes.ReplaceAll(text, []byte("\n- "), []byte("\n")), nil
 }
 
-// Indexes lists the Packages files that the Release file vouches for, for that architecture and for all, by their names without a compression,
-// sorted. An empty architecture means every one.
+// Indexes lists the Packages files that the Release file vouches for, for that architecture and for all, by their names
+// without a compression, sorted. An empty architecture means every one.
 func (r Release) Indexes(arch string) (out []string) {
 	for name := range r.SHA256 {
 		name = strings.TrimSuffix(name, compressed.Extension(name))

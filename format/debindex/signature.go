@@ -18,8 +18,8 @@ import (
 	"yareharbour/format/compressed"
 )
 
-// Keyring is a set of OpenPGP public keys whose signature on a Release is believed. The zero value believes nobody, and nothing is
-// verified with it.
+// Keyring is a set of OpenPGP public keys whose signature on a Release is believed. The zero value believes nobody, and
+// nothing is verified with it.
 type Keyring struct {
 	keys openpgp.EntityList
 	weak bool
@@ -64,7 +64,8 @@ func OpenKeyrings(files []string) (keys Keyring, err error) {
 // ErrUnsigned is what a Release without a signature inside it gives where one is wanted.
 var ErrUnsigned = errors.New("it carries no signature; an InRelease file is wanted")
 
-// ReadSigned reads an InRelease file whose signature by one of the keys was good at the time now, and refuses any other.
+// ReadSigned reads an InRelease file whose signature by one of the keys was good at the time now, and refuses any
+// other.
 func (k Keyring) ReadSigned(r io.Reader, now time.Time) (Release, error) {
 	text, err := compressed.All(r, 0, maxRelease)
 	if err != nil {
@@ -98,8 +99,8 @@ func (k Keyring) Verify(text, signature []byte, now time.Time) error {
 // at judges signatures at that time.
 func at(now time.Time) *packet.Config { return &packet.Config{Time: func() time.Time { return now }} }
 
-// believe says why a signature that was verified, or was not, is not believed. One over SHA-1 or weaker is not, unless the keyring was told to: anybody with some money
-// makes two texts with one such hash.
+// believe says why a signature that was verified, or was not, is not believed. One over SHA-1 or weaker is not, unless
+// the keyring was told to: anybody with some money makes two texts with one such hash.
 func (k Keyring) believe(sig *packet.Signature, err error) error {
 	if err != nil {
 		return fmt.Errorf("its signature is not good: %w", err)

@@ -58,7 +58,8 @@ type Indexes struct {
 	Keyrings     []string `yaml:"keyrings"`     // whose signature is wanted; none: signatures are not verified
 }
 
-// Feed is where releases and advisories come from. Its path, where it is a directory, and those of its keyrings are relative to the estate file.
+// Feed is where releases and advisories come from. Its path, where it is a directory, and those of its keyrings are
+// relative to the estate file.
 type Feed struct {
 	Name         string            `yaml:"name"`
 	Kind         string            `yaml:"kind"` // debian, rpm, firmware, files
@@ -151,7 +152,8 @@ type Cluster struct {
 	Act     bool     `yaml:"act"`
 	Reserve *int     `yaml:"reserve"` // 1 where it is not given
 	Hosts   []string `yaml:"hosts"`
-	// Moves is how many migrations a round makes at once; 0: two. Patience is how long it waits for a host beyond the usual before it stops, as "20m", which is the default.
+	// Moves is how many migrations a round makes at once; 0: two. Patience is how long it waits for a host beyond the
+	// usual before it stops, as "20m", which is the default.
 	Moves    int    `yaml:"moves"`
 	Patience string `yaml:"patience"`
 	// Rules say which guests may be where, and with whom.

@@ -1,7 +1,8 @@
-// Package expression evaluates checks of one's own: expressions of CEL (cel.dev) over a reading. docs/prechecks/own.md has the variables, which are version 1 of a schema: later versions add to it, and take nothing
-// away.
+// Package expression evaluates checks of one's own: expressions of CEL (cel.dev) over a reading. docs/prechecks/own.md
+// has the variables, which are version 1 of a schema: later versions add to it, and take nothing away.
 //
-// An expression sees only what was read: where it uses a variable whose section was not, or not wholly, read, it is not evaluated, so that no "there is none" rests on not knowing.
+// An expression sees only what was read: where it uses a variable whose section was not, or not wholly, read, it is not
+// evaluated, so that no "there is none" rests on not knowing.
 package expression
 
 import (
@@ -22,7 +23,8 @@ import (
 // Schema is the version of the variables.
 const Schema = 1
 
-// costLimit bounds an evaluation, in CEL's own measure: some ten million comparisons. patience bounds it in time, whatever that says.
+// costLimit bounds an evaluation, in CEL's own measure: some ten million comparisons. patience bounds it in time,
+// whatever that says.
 const (
 	costLimit = 10_000_000
 	patience  = 2 * time.Second
@@ -131,7 +133,8 @@ type UnreadError struct {
 
 func (e *UnreadError) Error() string { return fmt.Sprintf("%s is unread: %s", e.Section, e.Why) }
 
-// Evaluate evaluates the expression on a reading as it is at the time now, and says what it cost. A reading older than maxAge is unread; a maxAge of zero means any age will do.
+// Evaluate evaluates the expression on a reading as it is at the time now, and says what it cost. A reading older than
+// maxAge is unread; a maxAge of zero means any age will do.
 func (x *Expression) Evaluate(ctx context.Context, r *estate.Reading, now time.Time, maxAge time.Duration) (value any, cost uint64, err error) {
 	for _, s := range x.Needs {
 		if why := r.Unread(s, now, maxAge); why != "" {

@@ -32,8 +32,9 @@ type CabFile struct {
 	Body []byte
 }
 
-// OpenCabinet reads the files of a cabinet (MS-CAB, 2). Checksums of data blocks are verified where there are any. Folders may be stored plain or
-// compressed with MSZIP; LZX, Quantum and cabinets that go on in another file are refused.
+// OpenCabinet reads the files of a cabinet (MS-CAB, 2). Checksums of data blocks are verified where there are any.
+// Folders may be stored plain or compressed with MSZIP; LZX, Quantum and cabinets that go on in another file are
+// refused.
 func OpenCabinet(body []byte) ([]CabFile, error) {
 	le := binary.LittleEndian
 	if len(body) < 36 || string(body[:4]) != CabMagic {
@@ -151,7 +152,8 @@ func inflate(data, before []byte, plain int) ([]byte, error) {
 	return block, nil
 }
 
-// checksumCab is the checksum of MS-CAB 3.1: the exclusive or of the data in words of four bytes, and the rest in reverse order.
+// checksumCab is the checksum of MS-CAB 3.1: the exclusive or of the data in words of four bytes, and the rest in
+// reverse order.
 func checksumCab(b []byte, seed uint32) uint32 {
 	for ; len(b) >= 4; b = b[4:] {
 		seed ^= binary.LittleEndian.Uint32(b)
@@ -163,8 +165,9 @@ func checksumCab(b []byte, seed uint32) uint32 {
 	return seed ^ rest
 }
 
-// ReadCabinet reads the metainfo files of a cabinet. A release whose firmware is in it has this very cabinet as its payload; one that is only told of, as earlier ones are, has
-// none. A cabinet in which the firmware of no release is, or one whose hash is not the stated one, is refused.
+// ReadCabinet reads the metainfo files of a cabinet. A release whose firmware is in it has this very cabinet as its
+// payload; one that is only told of, as earlier ones are, has none. A cabinet in which the firmware of no release is,
+// or one whose hash is not the stated one, is refused.
 func ReadCabinet(body []byte, file, feed string, name Naming) (catalogue.Batch, error) {
 	all := catalogue.Batch{Feed: catalogue.Feed{Name: feed}}
 	files, err := OpenCabinet(body)
@@ -209,7 +212,8 @@ func ReadCabinet(body []byte, file, feed string, name Naming) (catalogue.Batch, 
 // maxMetainfo is how large a metainfo file may be, in bytes.
 const maxMetainfo = 4 << 20
 
-// inside tells the firmware of which versions is in the cabinet, by what its metainfo file states. The newest must be; where no file is named it is in firmware.bin.
+// inside tells the firmware of which versions is in the cabinet, by what its metainfo file states. The newest must be;
+// where no file is named it is in firmware.bin.
 func inside(files []CabFile, metainfo CabFile) (map[string]bool, error) {
 	stated, err := contents(metainfo.Body)
 	if err != nil {

@@ -1,6 +1,6 @@
-// Package fwmeta reads firmware metadata as fwupd and its remotes use it: AppStream XML with components of the type "firmware" (the AppStream
-// specification and fwupd's own documentation of its extensions), and cabinet archives (MS-CAB) that hold a metainfo file beside
-// the firmware.
+// Package fwmeta reads firmware metadata as fwupd and its remotes use it: AppStream XML with components of the type
+// "firmware" (the AppStream specification and fwupd's own documentation of its extensions), and cabinet archives
+// (MS-CAB) that hold a metainfo file beside the firmware.
 package fwmeta
 
 import (
@@ -19,8 +19,8 @@ import (
 	"yareharbour/format/compressed"
 )
 
-// Naming says which component of the estate a firmware is, by its AppStream id and the GUIDs of the devices that it is for; "" where it is not named.
-// Firmware that nobody names is a component of its own, called after its id.
+// Naming says which component of the estate a firmware is, by its AppStream id and the GUIDs of the devices that it is
+// for; "" where it is not named. Firmware that nobody names is a component of its own, called after its id.
 type Naming func(id string, guids []string) estate.Key
 
 type component struct {
@@ -84,8 +84,9 @@ type size struct {
 	Bytes int64  `xml:",chardata"`
 }
 
-// Read reads metadata, plain: a whole remote's catalogue or one archive's metainfo file. The feed is named after the metadata's origin
-// where it has one. Components are streamed. A component that can't be understood is given to bad, which says whether to go on without it.
+// Read reads metadata, plain: a whole remote's catalogue or one archive's metainfo file. The feed is named after the
+// metadata's origin where it has one. Components are streamed. A component that can't be understood is given to bad,
+// which says whether to go on without it.
 func Read(r *compressed.Bounded, feed string, name Naming, bad func(*catalogue.Batch, error) error) (catalogue.Batch, error) {
 	b := catalogue.Batch{Feed: catalogue.Feed{Name: feed}}
 	d := xml.NewDecoder(r)
@@ -198,7 +199,8 @@ func (r release) date() time.Time {
 	return t
 }
 
-// payload takes over the file that the release comes in. Its SHA-256 is what counts: an archive that is vouched for by a weaker hash only has none.
+// payload takes over the file that the release comes in. Its SHA-256 is what counts: an archive that is vouched for by
+// a weaker hash only has none.
 func (r release) payload(rel *catalogue.Release) {
 	at, sums, sizes := r.Location, r.Checksums, r.Sizes
 	for _, a := range r.Artifacts {
@@ -237,10 +239,12 @@ func words(inner string) string {
 	}
 }
 
-// defaultContent is the file that a release's firmware is in where its metainfo names none (fwupd's documentation of its metainfo files).
+// defaultContent is the file that a release's firmware is in where its metainfo names none (fwupd's documentation of
+// its metainfo files).
 const defaultContent = "firmware.bin"
 
-// content is what a metainfo file states of the firmware of one release: the file's name, and its SHA-256 where it states that.
+// content is what a metainfo file states of the firmware of one release: the file's name, and its SHA-256 where it
+// states that.
 type content struct{ version, file, sha256 string }
 
 // contents are those of the releases of a metainfo file, in its order.

@@ -1,5 +1,5 @@
-// Package intake tells what a file is, of all the formats from which a catalogue can be filled, and reads it. Feeds and bundles stand on it: neither
-// trusts a file's name alone.
+// Package intake tells what a file is, of all the formats from which a catalogue can be filled, and reads it. Feeds and
+// bundles stand on it: neither trusts a file's name alone.
 package intake
 
 import (
@@ -63,13 +63,15 @@ type Options struct {
 	Native string // architecture of the hosts, as "amd64" or "x86_64"; the two families name it differently
 	Keys   debindex.Keyring
 	Now    time.Time
-	// Names maps what firmware metadata and PLDM packages call things (AppStream ids, GUIDs, PCI ids as "f0f0:1593") to components.
+	// Names maps what firmware metadata and PLDM packages call things (AppStream ids, GUIDs, PCI ids as "f0f0:1593") to
+	// components.
 	Names map[string]estate.Key
 	// Progress, if there is one, is told of every file that was read.
 	Progress func(path string, entries int)
 	// Suites are the suites of Debian repositories that are read; none: all that are there.
 	Suites []string
-	// SetAside sets what can't be read aside and goes on: a feed's other entries must still come in. Without it the first bad entry ends the reading.
+	// SetAside sets what can't be read aside and goes on: a feed's other entries must still come in. Without it the
+	// first bad entry ends the reading.
 	SetAside bool
 }
 
@@ -106,7 +108,8 @@ func (o Options) naming(id string, guids []string) estate.Key {
 	return ""
 }
 
-// How large files may be, unpacked, in bytes. Those that are read into memory are bounded closely; metadata is streamed, an entry at a time.
+// How large files may be, unpacked, in bytes. Those that are read into memory are bounded closely; metadata is
+// streamed, an entry at a time.
 const (
 	maxWords    = 64 << 20 // advisories, release lists
 	maxArchive  = 96 << 20 // cabinets, PLDM packages
@@ -114,8 +117,8 @@ const (
 	maxEntry    = 8 << 20 // of metadata
 )
 
-// File reads one file of its own: it is told by what it begins with, and by its name where that says nothing. An unknown file is no error: it is of the kind
-// Other, or, where its releases are known elsewhere, a payload.
+// File reads one file of its own: it is told by what it begins with, and by its name where that says nothing. An
+// unknown file is no error: it is of the kind Other, or, where its releases are known elsewhere, a payload.
 func File(name string, r io.Reader, size int64, o Options) (Item, error) {
 	it, err := file(name, r, size, o)
 	border(&it.Batch)
@@ -272,8 +275,9 @@ func readYAML(it Item, body []byte, o Options) (Kind, catalogue.Batch, error) {
 	return ReleaseList, b, err
 }
 
-// Tree reads all files below a directory, repositories as wholes, in the order of their paths. The first bad file ends it: what is not whole is not
-// taken in at all; with SetAside, files that belong to no repository are set aside by themselves. It ends when the context does, also in the middle of a file.
+// Tree reads all files below a directory, repositories as wholes, in the order of their paths. The first bad file ends
+// it: what is not whole is not taken in at all; with SetAside, files that belong to no repository are set aside by
+// themselves. It ends when the context does, also in the middle of a file.
 func Tree(ctx context.Context, fsys fs.FS, o Options) ([]Item, error) {
 	fsys = cancellable{fsys, ctx}
 	var out []Item

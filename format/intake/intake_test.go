@@ -148,7 +148,8 @@ func TestATreeOfRepositories(t *testing.T) {
 	}
 }
 
-// What is damaged, missing or of another state of the repository spoils the whole of it, with a sentence that names the file.
+// What is damaged, missing or of another state of the repository spoils the whole of it, with a sentence that names the
+// file.
 func TestRepositoryRefusals(t *testing.T) {
 	for name, c := range map[string]struct {
 		spoil func(fstest.MapFS)

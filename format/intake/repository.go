@@ -18,7 +18,8 @@ import (
 	"yareharbour/format/rpmrepo"
 )
 
-// repository reads the repository whose metadata lies in the directory, if there is one: repodata with a repomd.xml, or a suite with a Release file.
+// repository reads the repository whose metadata lies in the directory, if there is one: repodata with a repomd.xml, or
+// a suite with a Release file.
 func repository(fsys fs.FS, dir string, o Options) ([]Item, error) {
 	if path.Base(dir) == "repodata" {
 		if _, err := fs.Stat(fsys, path.Join(dir, "repomd.xml")); err == nil {
@@ -40,8 +41,8 @@ func repository(fsys fs.FS, dir string, o Options) ([]Item, error) {
 	return nil, nil
 }
 
-// RPMRepository reads the repository at root: its packages, and its advisories where it has any. Each file must have the hash that repomd.xml states.
-// With keys, repomd.xml must carry a good signature beside it (repomd.xml.asc).
+// RPMRepository reads the repository at root: its packages, and its advisories where it has any. Each file must have
+// the hash that repomd.xml states. With keys, repomd.xml must carry a good signature beside it (repomd.xml.asc).
 func RPMRepository(fsys fs.FS, root string, o Options) (Item, error) {
 	at := path.Join(root, rpmrepo.RepomdPath)
 	it := Item{Path: at, Kind: RPM}
@@ -96,7 +97,8 @@ func (o Options) tell(name string, entries int) {
 	}
 }
 
-// verified reads a file of a repository while its hash is taken, and believes what was read only where the hash is the stated one.
+// verified reads a file of a repository while its hash is taken, and believes what was read only where the hash is the
+// stated one.
 func verified(fsys fs.FS, root string, f rpmrepo.File, read func(io.Reader) error) error {
 	name := path.Join(root, f.Location)
 	file, err := fsys.Open(name)
@@ -128,8 +130,8 @@ func verified(fsys fs.FS, root string, f rpmrepo.File, read func(io.Reader) erro
 	return nil
 }
 
-// DebianSuite reads the Packages files that a suite's Release or InRelease file vouches for and that are there. With keys, an InRelease file with a good
-// signature is wanted.
+// DebianSuite reads the Packages files that a suite's Release or InRelease file vouches for and that are there. With
+// keys, an InRelease file with a good signature is wanted.
 func DebianSuite(fsys fs.FS, release string, o Options) (Item, error) {
 	it := Item{Path: release, Kind: Debian}
 	fail := func(err error) (Item, error) { return it, fmt.Errorf("%s: %w", release, err) }

@@ -1,9 +1,11 @@
-// Package plain is the border that texts from outside pass before they are shown: names, versions and messages of hosts, BMCs, feeds and files, on a terminal, in a
-// table, a drawing or a log. What would move a cursor, break a line, turn the direction of a text around or hide in it becomes a mark that can be seen (U+FFFD). It
-// knows nothing of what the texts mean.
+// Package plain is the border that texts from outside pass before they are shown: names, versions and messages of
+// hosts, BMCs, feeds and files, on a terminal, in a table, a drawing or a log. What would move a cursor, break a line,
+// turn the direction of a text around or hide in it becomes a mark that can be seen (U+FFFD). It knows nothing of what
+// the texts mean.
 //
-// Which characters that are: the control characters of ECMA-48 (C0, DEL, C1), the line and paragraph separators, the explicit directional formatting characters of
-// Unicode Standard Annex 9, section 2, and what has no width of its own; and bytes that are no UTF-8.
+// Which characters that are: the control characters of ECMA-48 (C0, DEL, C1), the line and paragraph separators, the
+// explicit directional formatting characters of Unicode Standard Annex 9, section 2, and what has no width of its own;
+// and bytes that are no UTF-8.
 package plain
 
 import (
@@ -18,7 +20,8 @@ import (
 // Mark stands for what was taken out.
 const Mark = '\uFFFD'
 
-// hostile tells whether a rune must not reach whoever looks. Tabs and line breaks are; whoever allows them asks for that.
+// hostile tells whether a rune must not reach whoever looks. Tabs and line breaks are; whoever allows them asks for
+// that.
 func hostile(r rune) bool {
 	switch {
 	case r < 0x20, r >= 0x7f && r < 0xa0:
@@ -45,7 +48,8 @@ func clean(s string) bool {
 	return true
 }
 
-// Line is s as one line that means nothing but itself: a tab or line break becomes a blank, everything else that is hostile a Mark.
+// Line is s as one line that means nothing but itself: a tab or line break becomes a blank, everything else that is
+// hostile a Mark.
 func Line(s string) string {
 	if clean(s) {
 		return s
@@ -88,8 +92,8 @@ func firstRune(s string) rune {
 	return r
 }
 
-// JSON is a JSON text in which everything hostile in its strings is written as an escape (RFC 8259, section 7): the same text to whoever parses it, and harmless to whoever
-// looks.
+// JSON is a JSON text in which everything hostile in its strings is written as an escape (RFC 8259, section 7): the
+// same text to whoever parses it, and harmless to whoever looks.
 func JSON(text []byte) []byte {
 	if !bytes.ContainsFunc(text, func(r rune) bool { return hostile(r) && r != '\n' && r != '\t' && r != '\r' }) {
 		return text
@@ -195,7 +199,8 @@ func keep(s string) string {
 	return strings.Join(parts, again)
 }
 
-// Strings makes every text in v a Line, however deep it stands: v is a pointer to a value of structs, slices, maps and pointers. Fields that are not exported stay as they are.
+// Strings makes every text in v a Line, however deep it stands: v is a pointer to a value of structs, slices, maps and
+// pointers. Fields that are not exported stay as they are.
 func Strings(v any) { walk(reflect.ValueOf(v)) }
 
 func walk(v reflect.Value) {

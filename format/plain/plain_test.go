@@ -8,7 +8,8 @@ import (
 	"unicode/utf8"
 )
 
-// hostiles are what hosts, feeds and files may try: escapes, line breaks, C1 controls, directions turned around, what can't be seen, and bytes that are no text.
+// hostiles are what hosts, feeds and files may try: escapes, line breaks, C1 controls, directions turned around, what
+// can't be seen, and bytes that are no text.
 var hostiles = []string{"\x1b[2J", "a\nb", "a\r\nb", "a\x07b", "a\x7fb", "a\u009b31mb", "a\u202eb", "a\u2066b", "a\u2028b", "a\u200bb", "a\ufeffb", "a\xffb", "\x00", "a\u00adb", "a\U000e0041b", "a\tb"}
 
 func TestNothingHostileGetsThrough(t *testing.T) {

@@ -1,5 +1,5 @@
-// Package pldm reads the headers of PLDM firmware update packages (DMTF DSP0267, versions 1.0 to 1.3): which devices a package is for, and which versions
-// of what it holds. It does not read the images themselves.
+// Package pldm reads the headers of PLDM firmware update packages (DMTF DSP0267, versions 1.0 to 1.3): which devices a
+// package is for, and which versions of what it holds. It does not read the images themselves.
 package pldm
 
 import (
@@ -54,7 +54,8 @@ type Device struct {
 	Images      []int // indices into Package.Images
 }
 
-// Name is how the device is written: "f0f0:1593" for a PCI device, "enterprise 32473" for one known by its maker's number; "" where it can't be told.
+// Name is how the device is written: "f0f0:1593" for a PCI device, "enterprise 32473" for one known by its maker's
+// number; "" where it can't be told.
 func (d Device) Name() string {
 	at := map[uint16][]byte{}
 	for _, x := range d.Descriptors {
@@ -77,8 +78,8 @@ type Image struct {
 	Identifier uint16
 	Version    string
 	Size       int64 // bytes
-	// Activation holds the ways in which the image can begin to run, as bits: 0 automatic, 1 self-contained, 2 medium-specific reset, 3 system reboot,
-	// 4 DC power cycle, 5 AC power cycle.
+	// Activation holds the ways in which the image can begin to run, as bits: 0 automatic, 1 self-contained, 2
+	// medium-specific reset, 3 system reboot, 4 DC power cycle, 5 AC power cycle.
 	Activation uint16
 	// Offset is where it lies in the package, in bytes.
 	Offset int64
@@ -96,7 +97,8 @@ type Package struct {
 	payload uint32 // the payload's CRC-32; told since revision 4 only
 }
 
-// Check holds a whole package against what its header says: every image lies within it, and the payload has the checksum that is stated.
+// Check holds a whole package against what its header says: every image lies within it, and the payload has the
+// checksum that is stated.
 func (p Package) Check(body []byte) error {
 	for n, i := range p.Images {
 		if i.Offset < p.header || i.Size < 0 || i.Offset+i.Size > int64(len(body)) {
@@ -217,9 +219,10 @@ func (c *cursor) header(rev int) Package {
 	return p
 }
 
-// device reads a firmware device identification record or, where it is not one's own, a downstream device identification record (DSP0267, tables "Firmware device
-// identification area" and "Downstream device identification area"). In the second the version is the least one for a self-contained activation, and a comparison stamp
-// of four bytes follows it where bit 0 of the options is set.
+// device reads a firmware device identification record or, where it is not one's own, a downstream device
+// identification record (DSP0267, tables "Firmware device identification area" and "Downstream device identification
+// area"). In the second the version is the least one for a self-contained activation, and a comparison stamp of four
+// bytes follows it where bit 0 of the options is set.
 func (c *cursor) device(bits, rev int, own bool) Device {
 	length := c.u16()
 	rec := cursor{b: c.take(length - 2)}

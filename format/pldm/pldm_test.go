@@ -13,7 +13,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// pack builds a package header by the tables of DSP0267: two devices, two images, of which the first device takes the second only.
+// pack builds a package header by the tables of DSP0267: two devices, two images, of which the first device takes the
+// second only.
 func pack(t *testing.T, rev int) []byte {
 	t.Helper()
 	id := map[int]string{}

@@ -98,8 +98,8 @@ func Parse(name string, text []byte) (catalogue.Batch, error) {
 	return ParseSome(name, text, func(_ *catalogue.Batch, err error) error { return err })
 }
 
-// ParseSome reads a release list whose bad entries are given to bad, which says whether to go on without them. A list that is no proper YAML, or has names that no list has,
-// is an error as a whole.
+// ParseSome reads a release list whose bad entries are given to bad, which says whether to go on without them. A list
+// that is no proper YAML, or has names that no list has, is an error as a whole.
 func ParseSome(name string, text []byte, bad func(*catalogue.Batch, error) error) (catalogue.Batch, error) {
 	var l list
 	var b catalogue.Batch

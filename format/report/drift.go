@@ -42,7 +42,8 @@ type Drift struct {
 	Summary  drift.Summary              `json:"summary"`
 	Clusters map[string]drift.Summary   `json:"by_cluster"`
 	Unread   map[string][]UnreadSection `json:"unread_sections,omitempty"` // by host
-	// Narrowed is the filter, Hidden how many verdicts it did not let through, and Idle the words of it that nothing answers to.
+	// Narrowed is the filter, Hidden how many verdicts it did not let through, and Idle the words of it that nothing
+	// answers to.
 	Narrowed string   `json:"narrowed,omitempty"`
 	Hidden   int      `json:"hidden"`
 	Idle     []string `json:"matches_nothing,omitempty"`
@@ -62,7 +63,8 @@ const (
 	InLine
 )
 
-// Standing tells what the report comes to. A report in which nothing was judged, or of which a filter shows nothing, says nothing good.
+// Standing tells what the report comes to. A report in which nothing was judged, or of which a filter shows nothing,
+// says nothing good.
 func (d *Drift) Standing() Standing {
 	switch s := d.Summary; {
 	case slices.ContainsFunc(d.Problems, func(p baseline.Problem) bool { return p.Error }):
@@ -81,7 +83,8 @@ type UnreadSection struct {
 	Why     string `json:"why"`
 }
 
-// NewDrift makes a report of those of the verdicts on hosts that the filter lets through. The hosts are reported on in the order of their clusters; one that was not read is left out.
+// NewDrift makes a report of those of the verdicts on hosts that the filter lets through. The hosts are reported on in
+// the order of their clusters; one that was not read is left out.
 func NewDrift(clusters []estate.Cluster, c *drift.Checker, readings map[string]*estate.Reading, verdicts map[string][]drift.Verdict, hosts []string, f narrow.Filter) Drift {
 	all := Drift{Verdicts: []Verdict{}, At: c.Now}
 	for _, cl := range clusters {

@@ -1,4 +1,5 @@
-// Package rpmfile reads what stands before the payload of an RPM package file (the "RPM V4 package format": lead, signature header, header).
+// Package rpmfile reads what stands before the payload of an RPM package file (the "RPM V4 package format": lead,
+// signature header, header).
 package rpmfile
 
 import (

@@ -36,8 +36,8 @@ func EVR(epoch, version, release string) string {
 // maxPackages is more than any repository has.
 const maxPackages = 600_000
 
-// ReadPrimary reads a primary.xml, plain, and returns its packages as releases like the one given. Source packages are no releases. native is the
-// hosts' architecture. The file is streamed; one that breaks off is refused whole.
+// ReadPrimary reads a primary.xml, plain, and returns its packages as releases like the one given. Source packages are
+// no releases. native is the hosts' architecture. The file is streamed; one that breaks off is refused whole.
 func ReadPrimary(r *compressed.Bounded, native string, like catalogue.Release) ([]catalogue.Release, error) {
 	d := xml.NewDecoder(r)
 	var out []catalogue.Release

@@ -1,5 +1,6 @@
-// Package rpmrepo reads RPM repositories: repomd.xml, which names and vouches for the others, primary.xml with the packages, and updateinfo.xml with
-// the advisories. The format is the one that createrepo_c writes and libsolv and dnf read; there is no other description of it.
+// Package rpmrepo reads RPM repositories: repomd.xml, which names and vouches for the others, primary.xml with the
+// packages, and updateinfo.xml with the advisories. The format is the one that createrepo_c writes and libsolv and dnf
+// read; there is no other description of it.
 package rpmrepo
 
 import (
@@ -55,7 +56,8 @@ func (r Repomd) File(kind string) (File, bool) {
 // RepomdPath is where repomd.xml lies below a repository's root.
 const RepomdPath = "repodata/repomd.xml"
 
-// ReadRepomd reads a repomd.xml. A file that is vouched for by a weaker hash than SHA-256 is refused: nothing unverified is believed.
+// ReadRepomd reads a repomd.xml. A file that is vouched for by a weaker hash than SHA-256 is refused: nothing
+// unverified is believed.
 func ReadRepomd(r io.Reader) (Repomd, error) {
 	var doc struct {
 		XMLName  xml.Name `xml:"repomd"`

@@ -51,8 +51,8 @@ type Restarts map[string]catalogue.Restart
 
 func restartKey(component, version string) string { return component + " " + version }
 
-// ReadUpdateinfo reads an updateinfo.xml, plain. An update with the status "retracted" withdraws the versions that it lists. The file is streamed. An update that says
-// nothing usable is given to bad, which says whether to go on.
+// ReadUpdateinfo reads an updateinfo.xml, plain. An update with the status "retracted" withdraws the versions that it
+// lists. The file is streamed. An update that says nothing usable is given to bad, which says whether to go on.
 func ReadUpdateinfo(r *compressed.Bounded, native string, bad func(error) error) ([]catalogue.Advisory, Restarts, error) {
 	d := xml.NewDecoder(r)
 	var out []catalogue.Advisory

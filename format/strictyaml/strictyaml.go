@@ -1,5 +1,5 @@
-// Package strictyaml reads YAML that people write: unknown fields are errors, and every error says where it stands and what
-// was expected there.
+// Package strictyaml reads YAML that people write: unknown fields are errors, and every error says where it stands and
+// what was expected there.
 package strictyaml
 
 import (
@@ -97,7 +97,8 @@ func (f *finder) Visit(n ast.Node) ast.Visitor {
 	return f
 }
 
-// notWhole finds the first value that is no whole number where one is wanted: the YAML package would cut it down to one.
+// notWhole finds the first value that is no whole number where one is wanted: the YAML package would cut it down to
+// one.
 func notWhole(n ast.Node, t reflect.Type) ast.Node {
 	for t.Kind() == reflect.Pointer {
 		t = t.Elem()
@@ -132,7 +133,8 @@ func notWhole(n ast.Node, t reflect.Type) ast.Node {
 	return nil
 }
 
-// under is the type of what stands under a name in a mapping that is decoded into t, and nil where that is nothing of ours.
+// under is the type of what stands under a name in a mapping that is decoded into t, and nil where that is nothing of
+// ours.
 func under(t reflect.Type, name string) reflect.Type {
 	switch t.Kind() {
 	case reflect.Map:
@@ -147,8 +149,8 @@ func under(t reflect.Type, name string) reflect.Type {
 	return nil
 }
 
-// asWritten makes texts of the scalars that YAML takes for numbers and does not write back as they stand: a version 2.30 is not 2.3, 010 is not 8, and 2.5 is no
-// whole number. Where a number is wanted such a text is an error.
+// asWritten makes texts of the scalars that YAML takes for numbers and does not write back as they stand: a version
+// 2.30 is not 2.3, 010 is not 8, and 2.5 is no whole number. Where a number is wanted such a text is an error.
 type asWritten struct{}
 
 // Visit implements ast.Visitor.

@@ -1,5 +1,6 @@
-// Package storetest holds a store to the rules by which others rely on it, whatever it keeps things in: leases that nobody else can have, journals that show what was done to them, requests that
-// are taken once, readings that come out as they went in. The SQLite store passes it; a store for many machines must too.
+// Package storetest holds a store to the rules by which others rely on it, whatever it keeps things in: leases that
+// nobody else can have, journals that show what was done to them, requests that are taken once, readings that come out
+// as they went in. The SQLite store passes it; a store for many machines must too.
 package storetest
 
 import (

@@ -1,4 +1,5 @@
-// Package checks is the Prechecks screen: what was asked of the hosts that a round would visit, what was found, and what to do about it, in the order in which a person would act.
+// Package checks is the Prechecks screen: what was asked of the hosts that a round would visit, what was found, and
+// what to do about it, in the order in which a person would act.
 package checks
 
 import (
@@ -225,7 +226,8 @@ func rank(a *precheck.Answer) int {
 	return 5
 }
 
-// arrange puts what was found into rows: the same finding of several hosts in one, what blocks first. Clear answers of a check are one row, whatever they say.
+// arrange puts what was found into rows: the same finding of several hosts in one, what blocks first. Clear answers of
+// a check are one row, whatever they say.
 func arrange(answers []precheck.Answer) (rows []row) {
 	for _, a := range answers {
 		i := slices.IndexFunc(rows, func(r row) bool {

@@ -13,13 +13,15 @@ import (
 // gutter is left of the lanes: a host's name and state.
 const gutter = 28
 
-// Picks are the messages of a screen that shows lanes: that a host was chosen with the mouse, and that the wheel was turned over them.
+// Picks are the messages of a screen that shows lanes: that a host was chosen with the mouse, and that the wheel was
+// turned over them.
 type Picks struct {
 	Host func(host string) any
 	Turn func(dy int) any
 }
 
-// Draw paints the load, the time scale and a lane for each host, and returns the row after the last. The cursor stands on the host.
+// Draw paints the load, the time scale and a lane for each host, and returns the row after the last. The cursor stands
+// on the host.
 func Draw(c *part.Canvas, l view.Lanes, host string, p Picks, a part.Area) int {
 	w := a.W - gutter - 2
 	whole := max(l.To.Sub(l.From), time.Minute)

@@ -1,5 +1,5 @@
-// Package lanes is the Round screen: hosts as lanes along time, with the load above them; while a round runs what is done, and after it what it
-// came to. The Plan screen draws its lanes with it too.
+// Package lanes is the Round screen: hosts as lanes along time, with the load above them; while a round runs what is
+// done, and after it what it came to. The Plan screen draws its lanes with it too.
 package lanes
 
 import (

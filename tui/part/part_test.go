@@ -266,7 +266,8 @@ func TestRender(t *testing.T) {
 	}
 }
 
-// Every role can be read on either background, by the contrast that WCAG 2.2 asks of text (1.4.3), and on the row under the cursor by that of large text.
+// Every role can be read on either background, by the contrast that WCAG 2.2 asks of text (1.4.3), and on the row under
+// the cursor by that of large text.
 func TestContrast(t *testing.T) {
 	luminance := func(rgb string) float64 {
 		var c [3]float64

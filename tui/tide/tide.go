@@ -1,5 +1,5 @@
-// Package tide is the Plan screen: everything that a round would do, before anything is touched. Hosts are lanes along time, with the load above them; whatever is
-// changed about the round is planned anew at once, on the same reading.
+// Package tide is the Plan screen: everything that a round would do, before anything is touched. Hosts are lanes along
+// time, with the load above them; whatever is changed about the round is planned anew at once, on the same reading.
 package tide
 
 import (
@@ -31,7 +31,8 @@ type Desk interface {
 	// Make makes a plan of what was brought together, or says what of its brief means nothing. It reads nothing.
 	Make(in plan.Input) (*plan.Plan, error)
 	Begin(ctx context.Context, p *plan.Plan, reason string) error
-	// Missing tells which hosts of a cluster lack something before they take orders, and what that is; Prepare puts it there.
+	// Missing tells which hosts of a cluster lack something before they take orders, and what that is; Prepare puts it
+	// there.
 	Missing(ctx context.Context, cluster string) (hosts, lines []string, err error)
 	Prepare(ctx context.Context, hosts []string, done func(host string)) error
 }
@@ -52,8 +53,9 @@ type Screen struct {
 	before *plan.Plan // the one before the last change
 	wrong  error      // why it can't be planned
 	busy   bool       // another plan is being made
-	after  string     // the cluster's newest round when it was read: once there is a newer one, it is no plan of what will be
-	turn   int        // of asking: a plan that was asked for before is let go
+	// the cluster's newest round when it was read: once there is a newer one, it is no plan of what will be
+	after string
+	turn  int // of asking: a plan that was asked for before is let go
 }
 
 // New opens the cluster of a place.

@@ -218,7 +218,8 @@ func TestALateAnswerIsLetGo(t *testing.T) {
 	}
 }
 
-// What is typed about windows and guests becomes part of the brief, as the command line has it; what can't be meant is told, and nothing changes.
+// What is typed about windows and guests becomes part of the brief, as the command line has it; what can't be meant is
+// told, and nothing changes.
 func TestWhatIsTyped(t *testing.T) {
 	for _, c := range []struct{ key, typed, words, says string }{
 		{"g", "x,y-*=suspend z=cold", "--guest 'x,y-*=suspend' --guest z=cold", ""},

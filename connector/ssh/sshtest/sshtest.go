@@ -1,4 +1,5 @@
-// Package sshtest runs OpenSSH's own server on loopback for tests. It keeps all that it writes in the test's directory, and ends only what it started.
+// Package sshtest runs OpenSSH's own server on loopback for tests. It keeps all that it writes in the test's directory,
+// and ends only what it started.
 package sshtest
 
 import (
@@ -28,7 +29,8 @@ type Server struct {
 	pid        int
 }
 
-// Start runs a server until the test ends, with further lines for its sshd_config. Where there is no sshd, or it can't run here, the test is skipped.
+// Start runs a server until the test ends, with further lines for its sshd_config. Where there is no sshd, or it can't
+// run here, the test is skipped.
 func Start(t testing.TB, lines ...string) *Server {
 	t.Helper()
 	sshd, err := exec.LookPath("/usr/sbin/sshd")
@@ -57,7 +59,8 @@ func Start(t testing.TB, lines ...string) *Server {
 	var said bytes.Buffer
 	cmd := exec.Command(sshd, "-D", "-e", "-f", filepath.Join(dir, "sshd_config"))
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	if _, err := os.Stat("/run/sshd"); me.Uid == "0" && err != nil { // root's sshd wants that directory: it gets one of its own, which nobody else sees
+	// root's sshd wants that directory: it gets one of its own, which nobody else sees
+	if _, err := os.Stat("/run/sshd"); me.Uid == "0" && err != nil {
 		cmd = exec.Command("sh", append([]string{"-c", `mount -t tmpfs none /run && mkdir -m 755 /run/sshd && exec "$@"`, "sh"}, cmd.Args...)...)
 		cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Unshareflags: syscall.CLONE_NEWNS}
 	}
@@ -125,7 +128,8 @@ func (s *Server) Children(t testing.TB) (out []int) {
 	return out
 }
 
-// Gone fails the test if a process with exactly those words is still there after a while, whoever its parent is by then.
+// Gone fails the test if a process with exactly those words is still there after a while, whoever its parent is by
+// then.
 func Gone(t testing.TB, words ...string) {
 	t.Helper()
 	want := strings.Join(words, "\x00") + "\x00"

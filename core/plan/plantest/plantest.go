@@ -138,7 +138,8 @@ func (w *World) brief(r *rand.Rand) {
 	}
 }
 
-// Without takes knowledge away from a copy: a section fails, some of it, or it is old. What was last known stays, as a look that fails leaves it.
+// Without takes knowledge away from a copy: a section fails, some of it, or it is old. What was last known stays, as a
+// look that fails leaves it.
 func (w World) Without(r *rand.Rand) World {
 	readings := map[string]*estate.Reading{}
 	for h, x := range w.In.Readings {
