@@ -130,7 +130,8 @@ func (b *Bundle) open(ctx context.Context, file string) error {
 	}
 	fsys := os.DirFS(b.dir)
 	read := 0
-	items, err := intake.Tree(ctx, fsys, intake.Options{Feed: strings.TrimSuffix(b.Name, filepath.Ext(b.Name)), Native: b.o.Native, Keys: debindex.Keyring{}, Now: b.o.Now, Names: b.o.Names,
+	items, err := intake.Tree(ctx, fsys, intake.Options{Feed: strings.TrimSuffix(b.Name, filepath.Ext(b.Name)),
+		Native: b.o.Native, Keys: debindex.Keyring{}, Now: b.o.Now, Names: b.o.Names,
 		Progress: func(name string, n int) {
 			read += n
 			if b.o.Progress != nil {
@@ -217,7 +218,8 @@ func (b *Bundle) sums(fsys fs.FS, dir string, text []byte, inner map[string]stri
 			return refuse("%s is in SHA256SUMS and not in the bundle", name)
 		}
 		if got != strings.ToLower(want) {
-			return refuse("%s has the SHA-256 %s, and SHA256SUMS says %s: it is damaged or was changed", name, got, want)
+			return refuse("%s has the SHA-256 %s, and SHA256SUMS says %s: it is damaged or was changed",
+				name, got, want)
 		}
 		b.Summed++
 	}
@@ -257,7 +259,8 @@ func (b *Bundle) describe(items []intake.Item) error {
 	}
 	found := map[string]bool{}
 	for _, it := range items {
-		f := File{Path: it.Path, Kind: it.Kind, Size: it.Size, SHA256: it.SHA256, Releases: len(it.Batch.Releases), Advises: len(it.Batch.Advisories), Says: says(it.Batch)}
+		f := File{Path: it.Path, Kind: it.Kind, Size: it.Size, SHA256: it.SHA256, Releases: len(it.Batch.Releases),
+			Advises: len(it.Batch.Advisories), Says: says(it.Batch)}
 		wants := byName[path.Base(it.Path)]
 		i := slices.IndexFunc(wants, func(n named) bool { return n.sum == it.SHA256 })
 		switch {
@@ -268,7 +271,8 @@ func (b *Bundle) describe(items []intake.Item) error {
 				f.Kind, f.Says = intake.Payload, fmt.Sprintf("%s %s", wants[i].rel.Component, wants[i].rel.Version)
 			}
 		case len(wants) > 0 && f.Kind == intake.Other:
-			return refuse("%s has the SHA-256 %s, and the release %s %s says %s: it is damaged or not the one", it.Path, it.SHA256, wants[0].rel.Component, wants[0].rel.Version, wants[0].sum)
+			return refuse("%s has the SHA-256 %s, and the release %s %s says %s: it is damaged or not the one", it.Path,
+				it.SHA256, wants[0].rel.Component, wants[0].rel.Version, wants[0].sum)
 		}
 		if !it.Batch.Empty() {
 			b.Batches = append(b.Batches, it.Batch)
@@ -278,7 +282,8 @@ func (b *Bundle) describe(items []intake.Item) error {
 		b.Files = append(b.Files, f)
 	}
 	if len(b.Batches) == 0 {
-		return refuse("nothing in it says anything of any release or advisory; it holds %d files of unknown kinds", len(b.Files))
+		return refuse("nothing in it says anything of any release or advisory; it holds %d files of unknown kinds",
+			len(b.Files))
 	}
 	for name, wants := range byName {
 		if !slices.ContainsFunc(wants, func(n named) bool { return found[n.sum] }) {
@@ -408,7 +413,9 @@ func (s Shelf) Taken() ([]Contents, error) {
 
 // Load reads what a bundle that was taken in says.
 func (s Shelf) Load(c Contents, o Options) ([]catalogue.Batch, error) {
-	items, err := intake.Tree(context.Background(), os.DirFS(filepath.Join(s.Dir, c.ID)), intake.Options{Feed: strings.TrimSuffix(c.Name, filepath.Ext(c.Name)), Native: o.Native, Now: o.Now, Names: o.Names})
+	items, err := intake.Tree(context.Background(), os.DirFS(filepath.Join(s.Dir, c.ID)),
+		intake.Options{Feed: strings.TrimSuffix(c.Name, filepath.Ext(c.Name)), Native: o.Native,
+			Now: o.Now, Names: o.Names})
 	if err != nil {
 		return nil, fmt.Errorf("the bundle %s as it was taken in: %w", c.Name, err)
 	}

@@ -91,7 +91,9 @@ func (nopCloser) Close() error { return nil }
 const body = "the payload"
 
 func list(sha string) string {
-	return fmt.Sprintf("feed: ulva\ncomponents:\n  - component: fw:ulva\n    releases:\n      - version: 1.10\n        file: ulva.bin\n        size: 11\n        sha256: %s\n      - version: 1.11\n        file: later.bin\n        sha256: %s\n", sha, sum("later"))
+	return fmt.Sprintf("feed: ulva\ncomponents:\n  - component: fw:ulva\n    releases:\n      - version: 1.10\n"+
+		"        file: ulva.bin\n        size: 11\n        sha256: %s\n      - version: 1.11\n"+
+		"        file: later.bin\n        sha256: %s\n", sha, sum("later"))
 }
 
 func shelf(t testing.TB) Shelf {
@@ -128,14 +130,18 @@ func open(t testing.TB, s Shelf, body []byte, o Options) (*Bundle, error) {
 }
 
 func TestABundleInABundleIsShownAndTakenInOnce(t *testing.T) {
-	inner := tarred(t, true, tar.Header{Name: "payloads/ulva.bin", Uname: body}, tar.Header{Name: "releases.yaml", Uname: list(sum(body))})
-	outer := zipped(t, file{"README", "hello"}, file{"SHA256SUMS", sum(string(inner)) + "  fw.tar.gz\n" + sum("hello") + " *README\n"}, file{"fw.tar.gz", string(inner)})
+	inner := tarred(t, true, tar.Header{Name: "payloads/ulva.bin", Uname: body},
+		tar.Header{Name: "releases.yaml", Uname: list(sum(body))})
+	outer := zipped(t, file{"README", "hello"},
+		file{"SHA256SUMS", sum(string(inner)) + "  fw.tar.gz\n" + sum("hello") + " *README\n"},
+		file{"fw.tar.gz", string(inner)})
 	s := shelf(t)
 	b, err := open(t, s, outer, Options{By: "op"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	if b.Releases != 2 || b.Payloads != 1 || b.Summed != 2 || !slices.Equal(b.Missing, []string{"later.bin"}) || len(b.Files) != 4 {
+	if b.Releases != 2 || b.Payloads != 1 || b.Summed != 2 || !slices.Equal(b.Missing, []string{"later.bin"}) ||
+		len(b.Files) != 4 {
 		t.Errorf("%+v", b.Contents)
 	}
 	if taken, _ := s.Taken(); len(taken) != 0 || s.Payloads.Has(sum(body)) {
@@ -197,31 +203,44 @@ func TestRefusals(t *testing.T) {
 		o    Options
 		want string
 	}{
-		"no archive":              {[]byte("hello, this is a text and no archive at all"), Options{}, "neither a zip nor a tar archive"},
-		"cut short":               {good[:len(good)-9], Options{}, "may be cut short"},
-		"damaged":                 {damaged, Options{}, "damaged"},
-		"tar cut at a boundary":   {plain[:len(plain)-1024], Options{}, "cut short"},
-		"tar cut inside":          {plain[:700], Options{}, "cut short"},
-		"traversal in zip":        {zipped(t, file{"../../evil", "x"}), Options{}, "leads out of it"},
-		"traversal in tar":        {tarred(t, false, tar.Header{Name: "a/../../evil", Uname: "x"}), Options{}, "leads out of it"},
-		"absolute":                {tarred(t, false, tar.Header{Name: "/etc/evil", Uname: "x"}), Options{}, "leads out of it"},
-		"backslash":               {zipped(t, file{`..\evil`, "x"}), Options{}, "leads out of it"},
-		"symbolic link":           {tarred(t, false, tar.Header{Name: "l", Typeflag: tar.TypeSymlink, Linkname: "/etc"}), Options{}, "is a link or a device"},
-		"hard link":               {tarred(t, false, tar.Header{Name: "l", Typeflag: tar.TypeLink, Linkname: "x"}), Options{}, "is a link or a device"},
-		"device":                  {tarred(t, true, tar.Header{Name: "d", Typeflag: tar.TypeChar}), Options{}, "is a link or a device"},
-		"same name twice":         {tarred(t, false, tar.Header{Name: "a", Uname: "x"}, tar.Header{Name: "./a", Uname: "y"}), Options{}, "two files named"},
-		"bomb by ratio":           {bomb, Options{}, "no bundle but a bomb"},
-		"bomb by size":            {good, Options{Limits: Limits{Bytes: 20, Entries: 9, Depth: 1, Ratio: 9}}, "unpacks to more than"},
-		"too many files":          {good, Options{Limits: Limits{Bytes: 1 << 20, Entries: 1, Depth: 1, Ratio: 9}}, "more than 1 files"},
+		"no archive": {[]byte("hello, this is a text and no archive at all"), Options{},
+			"neither a zip nor a tar archive"},
+		"cut short":             {good[:len(good)-9], Options{}, "may be cut short"},
+		"damaged":               {damaged, Options{}, "damaged"},
+		"tar cut at a boundary": {plain[:len(plain)-1024], Options{}, "cut short"},
+		"tar cut inside":        {plain[:700], Options{}, "cut short"},
+		"traversal in zip":      {zipped(t, file{"../../evil", "x"}), Options{}, "leads out of it"},
+		"traversal in tar": {tarred(t, false, tar.Header{Name: "a/../../evil", Uname: "x"}),
+			Options{}, "leads out of it"},
+		"absolute": {tarred(t, false, tar.Header{Name: "/etc/evil", Uname: "x"}),
+			Options{}, "leads out of it"},
+		"backslash": {zipped(t, file{`..\evil`, "x"}), Options{}, "leads out of it"},
+		"symbolic link": {tarred(t, false,
+			tar.Header{Name: "l", Typeflag: tar.TypeSymlink, Linkname: "/etc"}), Options{}, "is a link or a device"},
+		"hard link": {tarred(t, false, tar.Header{Name: "l", Typeflag: tar.TypeLink, Linkname: "x"}),
+			Options{}, "is a link or a device"},
+		"device": {tarred(t, true, tar.Header{Name: "d", Typeflag: tar.TypeChar}), Options{},
+			"is a link or a device"},
+		"same name twice": {tarred(t, false, tar.Header{Name: "a", Uname: "x"},
+			tar.Header{Name: "./a", Uname: "y"}), Options{}, "two files named"},
+		"bomb by ratio": {bomb, Options{}, "no bundle but a bomb"},
+		"bomb by size": {good, Options{Limits: Limits{Bytes: 20, Entries: 9, Depth: 1, Ratio: 9}},
+			"unpacks to more than"},
+		"too many files": {good, Options{Limits: Limits{Bytes: 1 << 20, Entries: 1, Depth: 1, Ratio: 9}},
+			"more than 1 files"},
 		"archives without end":    {deep, Options{}, "more than 3 deep"},
 		"nothing known":           {zipped(t, file{"a.txt", "x"}), Options{}, "nothing in it says anything"},
 		"list that can't be read": {zipped(t, file{"r.yaml", "feed: x\ncomponents: 7\n"}), Options{}, "r.yaml:2"},
-		"payload of another hash": {zipped(t, file{"releases.yaml", list(sum("other"))}, file{"ulva.bin", body}), Options{}, "it is damaged or not the one"},
-		"checksum that is wrong":  {zipped(t, file{"releases.yaml", list(sum(body))}, file{"SHA256SUMS", sum("x") + "  releases.yaml\n"}), Options{}, "SHA256SUMS says"},
-		"checksum of nothing":     {zipped(t, file{"releases.yaml", list(sum(body))}, file{"SHA256SUMS", sum("x") + "  gone\n"}), Options{}, "not in the bundle"},
-		"checksums that are none": {zipped(t, file{"releases.yaml", list(sum(body))}, file{"SHA256SUMS", "hello\n"}), Options{}, "not of the form"},
-		"unsigned, keys wanted":   {good, Options{Keys: keyring(t)}, "a signature is wanted"},
-		"an advisory gone wrong":  {zipped(t, file{"a.json", `{"document":{}}`}), Options{}, "by its schema"},
+		"payload of another hash": {zipped(t, file{"releases.yaml", list(sum("other"))}, file{"ulva.bin", body}),
+			Options{}, "it is damaged or not the one"},
+		"checksum that is wrong": {zipped(t, file{"releases.yaml", list(sum(body))},
+			file{"SHA256SUMS", sum("x") + "  releases.yaml\n"}), Options{}, "SHA256SUMS says"},
+		"checksum of nothing": {zipped(t, file{"releases.yaml", list(sum(body))},
+			file{"SHA256SUMS", sum("x") + "  gone\n"}), Options{}, "not in the bundle"},
+		"checksums that are none": {zipped(t, file{"releases.yaml", list(sum(body))}, file{"SHA256SUMS", "hello\n"}),
+			Options{}, "not of the form"},
+		"unsigned, keys wanted":  {good, Options{Keys: keyring(t)}, "a signature is wanted"},
+		"an advisory gone wrong": {zipped(t, file{"a.json", `{"document":{}}`}), Options{}, "by its schema"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := shelf(t)
@@ -234,7 +253,8 @@ func TestRefusals(t *testing.T) {
 				b.Close()
 				t.Fatalf("it was opened: %+v", b.Contents)
 			}
-			if !errors.Is(err, ErrRefused) || !strings.Contains(err.Error(), c.want) || !strings.HasPrefix(err.Error(), "ulva-q4.zip: ") {
+			if !errors.Is(err, ErrRefused) || !strings.Contains(err.Error(), c.want) ||
+				!strings.HasPrefix(err.Error(), "ulva-q4.zip: ") {
 				t.Errorf("%v, want %q", err, c.want)
 			}
 			if after := tree(t, filepath.Dir(s.Dir)); !slices.Equal(before, after) {
@@ -248,7 +268,8 @@ func TestRefusals(t *testing.T) {
 func TestAnInnerArchiveIsHeldAgainstItsChecksum(t *testing.T) {
 	inner := zipped(t, file{"releases.yaml", list(sum(body))})
 	outer := zipped(t, file{"SHA256SUMS", sum("another archive") + "  fw.zip\n"}, file{"fw.zip", string(inner)})
-	if _, err := open(t, shelf(t), outer, Options{}); !errors.Is(err, ErrRefused) || !strings.Contains(err.Error(), "fw.zip has the SHA-256") {
+	if _, err := open(t, shelf(t), outer, Options{}); !errors.Is(err, ErrRefused) ||
+		!strings.Contains(err.Error(), "fw.zip has the SHA-256") {
 		t.Errorf("%v", err)
 	}
 }
@@ -282,14 +303,18 @@ func TestSignedChecksums(t *testing.T) {
 		t.Fatal(err)
 	}
 	s := shelf(t)
-	archive := zipped(t, file{"releases.yaml", list(sum(body))}, file{"SHA256SUMS", sums}, file{"SHA256SUMS.asc", sig.String()})
+	archive := zipped(t, file{"releases.yaml", list(sum(body))}, file{"SHA256SUMS", sums},
+		file{"SHA256SUMS.asc", sig.String()})
 	b, err := s.Open(t.Context(), write(t, archive), Options{Keys: keys, Now: time.Now().Add(time.Minute)})
 	if err != nil || b.SignedBy != "SHA256SUMS.asc" || b.Summed != 1 {
 		t.Fatalf("%v %+v", err, b)
 	}
 	b.Close()
-	archive = zipped(t, file{"releases.yaml", list(sum(body))}, file{"SHA256SUMS", sums + sum("x") + "  SHA256SUMS.asc\n"}, file{"SHA256SUMS.asc", sig.String()})
-	if _, err := s.Open(t.Context(), write(t, archive), Options{Keys: keys, Now: time.Now().Add(time.Minute)}); !errors.Is(err, ErrRefused) || !strings.Contains(err.Error(), "signature is not good") {
+	archive = zipped(t, file{"releases.yaml", list(sum(body))},
+		file{"SHA256SUMS", sums + sum("x") + "  SHA256SUMS.asc\n"}, file{"SHA256SUMS.asc", sig.String()})
+	if _, err := s.Open(t.Context(), write(t, archive),
+		Options{Keys: keys, Now: time.Now().Add(time.Minute)}); !errors.Is(err, ErrRefused) ||
+		!strings.Contains(err.Error(), "signature is not good") {
 		t.Errorf("checksums that were changed after they were signed: %v", err)
 	}
 }
@@ -312,7 +337,8 @@ func FuzzArchive(f *testing.F) {
 	f.Add(tarred(f, false, tar.Header{Name: "releases.yaml", Uname: list(sum(body))}))
 	f.Fuzz(func(t *testing.T, text []byte) {
 		s := shelf(t)
-		b, err := s.Open(t.Context(), write(t, text), Options{Now: now, Limits: Limits{Bytes: 1 << 20, Entries: 50, Depth: 2, Ratio: 100}})
+		b, err := s.Open(t.Context(), write(t, text),
+			Options{Now: now, Limits: Limits{Bytes: 1 << 20, Entries: 50, Depth: 2, Ratio: 100}})
 		if err == nil {
 			b.Close()
 		}

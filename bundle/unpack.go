@@ -224,7 +224,8 @@ func (t *tail) zeros() bool {
 // place is where an entry of that name goes; a name that leads outside is refused.
 func (u *unpacker) place(dir, name, label string) (string, error) {
 	clean := path.Clean(strings.TrimSuffix(name, "/"))
-	if name == "" || path.IsAbs(name) || strings.ContainsAny(name, "\\\x00") || clean == ".." || strings.HasPrefix(clean, "../") ||
+	if name == "" || path.IsAbs(name) || strings.ContainsAny(name, "\\\x00") || clean == ".." ||
+		strings.HasPrefix(clean, "../") ||
 		strings.Contains("/"+name+"/", "/../") || !filepath.IsLocal(clean) {
 		return "", refuse("%s holds a file named %q, which leads out of it", label, name)
 	}
@@ -302,7 +303,8 @@ func (b *bounded) Read(p []byte) (int, error) {
 	case u.bytes > u.limits.Bytes:
 		return n, refuse("%s unpacks to more than %d MiB", b.label, u.limits.Bytes>>20)
 	case u.bytes > free && u.bytes/max(u.packed, 1) > u.limits.Ratio:
-		return n, refuse("%s unpacks to more than %d times its size: that is no bundle but a bomb", b.label, u.limits.Ratio)
+		return n, refuse("%s unpacks to more than %d times its size: that is no bundle but a bomb",
+			b.label, u.limits.Ratio)
 	}
 	return n, err
 }

@@ -37,7 +37,8 @@ type clock struct{ at *time.Location }
 // Ticks implements plot.Ticker.
 func (c clock) Ticks(low, high float64) (out []plot.Tick) {
 	every, layout := 24*time.Hour, "2 Jan"
-	for _, d := range []time.Duration{time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 15 * time.Minute, 30 * time.Minute, time.Hour, 2 * time.Hour, 6 * time.Hour, 12 * time.Hour} {
+	for _, d := range []time.Duration{time.Minute, 2 * time.Minute, 5 * time.Minute, 10 * time.Minute, 15 * time.Minute,
+		30 * time.Minute, time.Hour, 2 * time.Hour, 6 * time.Hour, 12 * time.Hour} {
 		if (high-low)/d.Seconds() <= 9 {
 			every, layout = d, "15:04"
 			break

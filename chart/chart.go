@@ -156,7 +156,8 @@ func (p *pen) label(x, y, size vg.Length, a align, c color.Color, s string) {
 func (p *pen) block(x, y, w, h vg.Length, fill color.Color) {
 	p.SetColor(fill)
 	p.Fill(vg.Path{{Type: vg.MoveComp, Pos: vg.Point{X: x, Y: y}}, {Type: vg.LineComp, Pos: vg.Point{X: x + w, Y: y}},
-		{Type: vg.LineComp, Pos: vg.Point{X: x + w, Y: y + h}}, {Type: vg.LineComp, Pos: vg.Point{X: x, Y: y + h}}, {Type: vg.CloseComp}})
+		{Type: vg.LineComp, Pos: vg.Point{X: x + w, Y: y + h}}, {Type: vg.LineComp, Pos: vg.Point{X: x, Y: y + h}},
+		{Type: vg.CloseComp}})
 }
 
 func (p *pen) fillText(x, y, size vg.Length, a align, c color.Color, weight int, s string) {

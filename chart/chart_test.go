@@ -20,17 +20,25 @@ import (
 var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
 
 func aSurvey() survey.Survey {
-	return survey.Survey{Name: "Merrow Sound", At: now, Bands: []survey.Band{{Cluster: estate.Cluster{Name: "vts", Reserve: 1}, Limit: 0.5, ReadAt: now,
-		Berths: []survey.Berth{
-			{Host: "heron", Service: survey.Open, Memory: 0.41, Depth: map[estate.Layer]survey.Depth{estate.Platform: {Drift: 7, Worst: catalogue.Critical}}},
-			{Host: "ibis", Service: survey.Closed, Depth: map[estate.Layer]survey.Depth{estate.Firmware: {Unread: true}}}}}},
+	return survey.Survey{Name: "Merrow Sound", At: now,
+		Bands: []survey.Band{{Cluster: estate.Cluster{Name: "vts", Reserve: 1}, Limit: 0.5, ReadAt: now,
+			Berths: []survey.Berth{
+				{Host: "heron", Service: survey.Open, Memory: 0.41,
+					Depth: map[estate.Layer]survey.Depth{estate.Platform: {Drift: 7, Worst: catalogue.Critical}}},
+				{Host: "ibis", Service: survey.Closed,
+					Depth: map[estate.Layer]survey.Depth{estate.Firmware: {Unread: true}}}}}},
 		Needs: []survey.Need{{Urgency: survey.Now, Cluster: "vts", Host: "heron", Text: "critical release missing"}}}
 }
 
 func aRound() view.Lanes {
 	at := func(m int) time.Time { return now.Add(time.Duration(m) * time.Minute) }
-	return view.Lanes{From: now, To: at(50), Now: at(50), Lanes: []view.Lane{{Host: "heron", Spans: []view.Span{{Step: act.DrainStep, From: now, To: at(10)}, {Step: act.RestartStep, From: at(10), To: at(40), Failed: true},
-		{From: at(40), To: at(50)}}}, {Host: "ibis", State: "in line"}}, Tide: []view.Level{{From: now, To: at(40), Load: 0.45, Limit: 0.6, Out: "heron"}, {From: at(40), To: at(50), Load: 0.3}}}
+	return view.Lanes{From: now, To: at(50), Now: at(50),
+		Lanes: []view.Lane{{Host: "heron",
+			Spans: []view.Span{{Step: act.DrainStep, From: now, To: at(10)},
+				{Step: act.RestartStep, From: at(10), To: at(40), Failed: true},
+				{From: at(40), To: at(50)}}}, {Host: "ibis", State: "in line"}},
+		Tide: []view.Level{{From: now, To: at(40), Load: 0.45, Limit: 0.6, Out: "heron"},
+			{From: at(40), To: at(50), Load: 0.3}}}
 }
 
 func words(t *testing.T, svg []byte) string {
@@ -55,17 +63,32 @@ func TestDrawingsSayWhatTheyShow(t *testing.T) {
 		d    Drawing
 		want []string
 	}{
-		"waterline": {Waterline(aSurvey()), []string{"Merrow Sound", "vts", "heron", "41%", "7", "closed", "unread", "limit 50%", "critical release missing"}},
+		"waterline": {Waterline(aSurvey()), []string{"Merrow Sound", "vts", "heron", "41%", "7", "closed", "unread",
+			"limit 50%", "critical release missing"}},
 		"ladder": {Ladder(ladder.Ladder{Component: "fw:nic", Without: []string{"egret"}, Tracks: []ladder.Track{
-			{Name: "5", Model: "S9", Rungs: []ladder.Rung{{Version: "5.1", Release: &catalogue.Release{Version: "5.1", Date: now}, Newest: true}}},
-			{Name: "4", Model: "S9", Rungs: []ladder.Rung{{Version: "4.2", Release: &catalogue.Release{Version: "4.2", Withdrawn: "it drops the link"}, Hosts: []string{"heron", "ibis"}}, {Version: "4.1", Hosts: []string{"knot"}}}}}}),
-			[]string{"fw:nic", "track 5, for S9", "track 4, for S9", "5.1", "4.2", "withdrawn: it drops the link", "heron, ibis", "in no feed", "absent though it is wanted: egret"}},
-		"trend": {Trend("tides", []drift.Tally{{At: now.AddDate(0, 0, -20), Drift: map[estate.Layer]int{estate.Firmware: 8, estate.Platform: 4}}, {At: now.AddDate(0, 0, -5), Drift: map[estate.Layer]int{estate.Driver: 2}, Unread: 3}}, now.AddDate(0, 0, -30), now),
+			{Name: "5", Model: "S9",
+				Rungs: []ladder.Rung{{Version: "5.1", Release: &catalogue.Release{Version: "5.1", Date: now},
+					Newest: true}}},
+			{Name: "4", Model: "S9",
+				Rungs: []ladder.Rung{{Version: "4.2",
+					Release: &catalogue.Release{Version: "4.2", Withdrawn: "it drops the link"},
+					Hosts:   []string{"heron", "ibis"}}, {Version: "4.1", Hosts: []string{"knot"}}}}}}),
+			[]string{"fw:nic", "track 5, for S9", "track 4, for S9", "5.1", "4.2", "withdrawn: it drops the link",
+				"heron, ibis", "in no feed", "absent though it is wanted: egret"}},
+		"trend": {Trend("tides",
+			[]drift.Tally{{At: now.AddDate(0, 0, -20),
+				Drift: map[estate.Layer]int{estate.Firmware: 8, estate.Platform: 4}},
+				{At: now.AddDate(0, 0, -5), Drift: map[estate.Layer]int{estate.Driver: 2}, Unread: 3}},
+			now.AddDate(0, 0, -30), now),
 			[]string{"Drift of tides", "22 Oct 2026", "firmware", "guest", "settings", "unread", "10", "21 Nov"}},
 		"no trend": {Trend("tides", nil, now.AddDate(0, 0, -30), now), []string{"nothing was counted in this time"}},
-		"table":    {Table("heron", []string{"component", "has"}, [][]string{{"vts"}, {"deb:ssl", strings.Repeat("long ", 30)}}), []string{"heron", "component", "vts", "deb:ssl", "long long"}},
+		"table": {Table("heron", []string{"component", "has"},
+			[][]string{{"vts"}, {"deb:ssl", strings.Repeat("long ", 30)}}),
+			[]string{"heron", "component", "vts", "deb:ssl", "long long"}},
 		"no table": {Table("heron", []string{"component"}, nil), []string{"nothing to show"}},
-		"timeline": {Timeline("Round over vts", "by me: November", "took 40 min", aRound()), []string{"Round over vts", "heron", "drain", "restart", "failed", "20:10", "November", "needs you", "tightest 45% of 60% at 20:00, while heron is out", "30%", "in line"}},
+		"timeline": {Timeline("Round over vts", "by me: November", "took 40 min", aRound()),
+			[]string{"Round over vts", "heron", "drain", "restart", "failed", "20:10", "November", "needs you",
+				"tightest 45% of 60% at 20:00, while heron is out", "30%", "in line"}},
 	} {
 		var svg, pdf bytes.Buffer
 		if err := c.d.Write(&svg, "svg"); err != nil {
@@ -77,7 +100,8 @@ func TestDrawingsSayWhatTheyShow(t *testing.T) {
 				t.Errorf("the %s does not say %q: %s", name, w, said)
 			}
 		}
-		if err := c.d.Write(&pdf, "pdf"); err != nil || !bytes.HasPrefix(pdf.Bytes(), []byte("%PDF")) || !bytes.Contains(pdf.Bytes(), []byte("%%EOF")) {
+		if err := c.d.Write(&pdf, "pdf"); err != nil || !bytes.HasPrefix(pdf.Bytes(), []byte("%PDF")) ||
+			!bytes.Contains(pdf.Bytes(), []byte("%%EOF")) {
 			t.Errorf("the %s as PDF: %v", name, err)
 		}
 		if c.d.Write(&pdf, "gif") == nil {

@@ -23,11 +23,21 @@ const hostileName = "av<script>\x1b[2J\u202e\u009b&\"'\nocet\x00"
 // everyDrawing is one of each kind, of a host with a hostile name.
 func everyDrawing() map[string]Drawing {
 	return map[string]Drawing{
-		"table":     Table(hostileName, []string{"a", hostileName}, [][]string{{hostileName}, {hostileName, hostileName}}),
-		"ladder":    Ladder(ladder.Ladder{Component: estate.Key("fw:" + hostileName), Tracks: []ladder.Track{{Name: hostileName, Model: hostileName, Rungs: []ladder.Rung{{Version: hostileName, Hosts: []string{hostileName}, Release: &catalogue.Release{Withdrawn: hostileName}}}}}}),
-		"waterline": Waterline(survey.Survey{Name: hostileName, Bands: []survey.Band{{Cluster: estate.Cluster{Name: hostileName}, Berths: []survey.Berth{{Host: hostileName, Service: survey.Open}}}}, Needs: []survey.Need{{Cluster: hostileName, Host: hostileName, Text: hostileName}}}),
-		"timeline":  Timeline(hostileName, hostileName, hostileName, view.Lanes{From: now, To: now, Lanes: []view.Lane{{Host: hostileName, State: hostileName}, {Host: hostileName, Obstacle: hostileName}}}),
-		"trend":     Trend(hostileName, nil, now, now),
+		"table": Table(hostileName, []string{"a", hostileName},
+			[][]string{{hostileName}, {hostileName, hostileName}}),
+		"ladder": Ladder(ladder.Ladder{Component: estate.Key("fw:" + hostileName),
+			Tracks: []ladder.Track{{Name: hostileName, Model: hostileName,
+				Rungs: []ladder.Rung{{Version: hostileName, Hosts: []string{hostileName},
+					Release: &catalogue.Release{Withdrawn: hostileName}}}}}}),
+		"waterline": Waterline(survey.Survey{Name: hostileName,
+			Bands: []survey.Band{{Cluster: estate.Cluster{Name: hostileName},
+				Berths: []survey.Berth{{Host: hostileName, Service: survey.Open}}}},
+			Needs: []survey.Need{{Cluster: hostileName, Host: hostileName, Text: hostileName}}}),
+		"timeline": Timeline(hostileName, hostileName, hostileName,
+			view.Lanes{From: now, To: now,
+				Lanes: []view.Lane{{Host: hostileName, State: hostileName},
+					{Host: hostileName, Obstacle: hostileName}}}),
+		"trend": Trend(hostileName, nil, now, now),
 	}
 }
 

@@ -21,15 +21,17 @@ func Ladder(l ladder.Ladder) Drawing {
 		most = max(most, len(t.Rungs))
 	}
 	n := max(1, len(l.Tracks))
-	return Drawing{Width: vg.Length(2*margin + n*trackWidth), Height: vg.Length(2*margin + 90 + most*rungHeight*2), paint: drawn(func(p *pen) {
-		p.bold(margin, margin, 15, left, ink, string(l.Component))
-		for i, t := range l.Tracks {
-			paintTrack(p, t, vg.Length(margin+i*trackWidth), margin+34)
-		}
-		if len(l.Without) > 0 {
-			p.text(margin, p.height-margin, 9, left, alarm, "absent though it is wanted: %s", strings.Join(l.Without, ", "))
-		}
-	})}
+	return Drawing{Width: vg.Length(2*margin + n*trackWidth), Height: vg.Length(2*margin + 90 + most*rungHeight*2),
+		paint: drawn(func(p *pen) {
+			p.bold(margin, margin, 15, left, ink, string(l.Component))
+			for i, t := range l.Tracks {
+				paintTrack(p, t, vg.Length(margin+i*trackWidth), margin+34)
+			}
+			if len(l.Without) > 0 {
+				p.text(margin, p.height-margin, 9, left, alarm, "absent though it is wanted: %s",
+					strings.Join(l.Without, ", "))
+			}
+		})}
 }
 
 func paintTrack(p *pen, t ladder.Track, x, y vg.Length) {

@@ -21,32 +21,33 @@ func Table(title string, head []string, rows [][]string) Drawing {
 	for _, w := range widths {
 		total += vg.Length(float64(w)*letter) + 12
 	}
-	return Drawing{Width: max(total, 480), Height: vg.Length(2*margin + 44 + line*len(rows)), paint: drawn(func(p *pen) {
-		p.bold(margin, margin, 14, left, ink, title)
-		y := vg.Length(margin + 26)
-		row := func(cells []string, c color.Color, strong bool) {
-			x := vg.Length(margin)
-			for i, cell := range cells {
-				if strong {
-					p.bold(x, y, 8, left, c, clip(cell, mostLetters))
-				} else {
-					p.text(x, y, 8, left, c, "%s", clip(cell, mostLetters))
+	return Drawing{Width: max(total, 480), Height: vg.Length(2*margin + 44 + line*len(rows)),
+		paint: drawn(func(p *pen) {
+			p.bold(margin, margin, 14, left, ink, title)
+			y := vg.Length(margin + 26)
+			row := func(cells []string, c color.Color, strong bool) {
+				x := vg.Length(margin)
+				for i, cell := range cells {
+					if strong {
+						p.bold(x, y, 8, left, c, clip(cell, mostLetters))
+					} else {
+						p.text(x, y, 8, left, c, "%s", clip(cell, mostLetters))
+					}
+					if i < len(widths) {
+						x += vg.Length(float64(widths[i])*letter) + 12
+					}
 				}
-				if i < len(widths) {
-					x += vg.Length(float64(widths[i])*letter) + 12
-				}
+				y += line
 			}
-			y += line
-		}
-		row(head, water, true)
-		p.line(margin, y-line/2, p.width()-margin, y-line/2, 0.7, water)
-		for _, r := range rows {
-			row(r, ink, len(r) == 1)
-		}
-		if len(rows) == 0 {
-			p.text(margin, y, 9, left, grey, "nothing to show")
-		}
-	})}
+			row(head, water, true)
+			p.line(margin, y-line/2, p.width()-margin, y-line/2, 0.7, water)
+			for _, r := range rows {
+				row(r, ink, len(r) == 1)
+			}
+			if len(rows) == 0 {
+				p.text(margin, y, 9, left, grey, "nothing to show")
+			}
+		})}
 }
 
 // mostLetters is how much of a cell is drawn.

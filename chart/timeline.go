@@ -50,8 +50,9 @@ const names = 80
 // stepInk tells steps apart; each is written out where it has room, and in the legend.
 var stepInk = map[act.Step]color.RGBA{
 	act.PrecheckStep: {176, 184, 188, 255}, act.StageStep: {140, 164, 172, 255}, act.DrainStep: {64, 120, 150, 255},
-	act.CloseStep: {40, 48, 56, 255}, act.BackupStep: {150, 140, 90, 255}, act.ChangeStep: {188, 118, 20, 255}, act.RestartStep: {120, 60, 96, 255},
-	act.ProveStep: {84, 130, 84, 255}, act.ReopenStep: {40, 100, 60, 255}, act.ReturnStep: {104, 160, 176, 255},
+	act.CloseStep: {40, 48, 56, 255}, act.BackupStep: {150, 140, 90, 255}, act.ChangeStep: {188, 118, 20, 255},
+	act.RestartStep: {120, 60, 96, 255},
+	act.ProveStep:   {84, 130, 84, 255}, act.ReopenStep: {40, 100, 60, 255}, act.ReturnStep: {104, 160, 176, 255},
 }
 
 // laid returns axes over the time of the lanes, whose left edge is where that of the lanes is.
@@ -68,9 +69,11 @@ func paintTide(p *pen, l view.Lanes, a part) error {
 	pl := laid(l)
 	var load, limit plotter.XYs
 	for _, t := range l.Tide {
-		load = append(load, plotter.XY{X: seconds(t.From), Y: 100 * t.Load}, plotter.XY{X: seconds(t.To), Y: 100 * t.Load})
+		load = append(load, plotter.XY{X: seconds(t.From), Y: 100 * t.Load},
+			plotter.XY{X: seconds(t.To), Y: 100 * t.Load})
 		if t.Limit > 0 {
-			limit = append(limit, plotter.XY{X: seconds(t.From), Y: 100 * t.Limit}, plotter.XY{X: seconds(t.To), Y: 100 * t.Limit})
+			limit = append(limit, plotter.XY{X: seconds(t.From), Y: 100 * t.Limit},
+				plotter.XY{X: seconds(t.To), Y: 100 * t.Limit})
 		}
 		pl.Y.Max = max(pl.Y.Max, 100*t.Load, 100*t.Limit)
 	}
@@ -120,7 +123,8 @@ func paintLanes(p *pen, l view.Lanes, a part) {
 				from, to := x(seconds(s.From)), x(seconds(s.To))
 				w := max(to-from, 0.8)
 				if s.Step == "" { // it stands still
-					q.StrokeLine2(draw.LineStyle{Color: alarm, Width: 1, Dashes: []vg.Length{3, 3}}, from, (top+low)/2, to, (top+low)/2)
+					q.StrokeLine2(draw.LineStyle{Color: alarm, Width: 1, Dashes: []vg.Length{3, 3}}, from,
+						(top+low)/2, to, (top+low)/2)
 					q.label(from+w/2, (top+low)/2+5, 7, centre, alarm, "needs you")
 					continue
 				}

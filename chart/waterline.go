@@ -37,7 +37,8 @@ func Waterline(s survey.Survey) Drawing {
 func paintWaterline(p *pen, s survey.Survey) {
 	y := vg.Length(margin)
 	p.bold(margin, y, 15, left, ink, s.Name)
-	p.text(margin, y+17, 9, left, grey, "%s – load above the line, what is out of line below it", s.At.Format("Mon 2 Jan 2006 15:04"))
+	p.text(margin, y+17, 9, left, grey, "%s – load above the line, what is out of line below it",
+		s.At.Format("Mon 2 Jan 2006 15:04"))
 	paintLegend(p, margin, y+32)
 	y += 52
 	for _, b := range s.Bands {
@@ -58,7 +59,8 @@ func paintLegend(p *pen, x, y vg.Length) {
 	for _, l := range []struct {
 		severity catalogue.Severity
 		says     string
-	}{{catalogue.Critical, "a critical release is missing"}, {catalogue.High, "one of high severity"}, {catalogue.Low, "any other drift"}} {
+	}{{catalogue.Critical, "a critical release is missing"}, {catalogue.High, "one of high severity"},
+		{catalogue.Low, "any other drift"}} {
 		p.box(x, y-4, 9, 9, depthInk(l.severity))
 		p.text(x+13, y, 8, left, grey, "%s", l.says)
 		x += 140
@@ -74,8 +76,10 @@ func needText(n survey.Need) string {
 
 func paintBand(p *pen, b survey.Band, y vg.Length, s survey.Survey) {
 	p.bold(margin, y, 12, left, ink, b.Cluster.Name)
-	p.text(margin+80, y, 9, left, grey, "%d hosts, %d guests, reserve of %d host: %s; %d in line, %d adrift, %d out of service; read %s ago",
-		len(b.Berths), b.Guests, b.Cluster.Reserve, reserveWord(b), b.InLine, b.Adrift, b.Out, drift.Age(s.At.Sub(b.ReadAt)))
+	p.text(margin+80, y, 9, left, grey,
+		"%d hosts, %d guests, reserve of %d host: %s; %d in line, %d adrift, %d out of service; read %s ago",
+		len(b.Berths), b.Guests, b.Cluster.Reserve, reserveWord(b), b.InLine, b.Adrift, b.Out,
+		drift.Age(s.At.Sub(b.ReadAt)))
 	line := y + 16 + aboveDeep
 	x0 := vg.Length(margin + 60)
 	if b.Limit > 0 {

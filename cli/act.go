@@ -28,10 +28,13 @@ func (a *app) planCommand() *cobra.Command {
 		Use:               "plan CLUSTER",
 		ValidArgsFunction: a.names(false),
 		Short:             "Show everything a round would do; nothing is touched",
-		Long: `Reads the cluster and shows what a round would do, host by host: changes, passes, restarts, moves, prechecks, time. Nothing is touched.
-The settings come from the options, and from a brief file where --brief names one; options go before it.`,
-		Example: "  yare plan vts\n  yare plan tides --hosts avocet,fulmar --json\n  yare plan vts --trial ibis --soak 30m --limit 85\n  yare plan vts --brief november.yaml --out-of-service 2 -o vts.svg",
-		Args:    cobra.ExactArgs(1),
+		Long: `Reads the cluster and shows what a round would do, host by host: changes, passes, restarts,
+moves, prechecks, time. Nothing is touched. The settings come from the options, and from a brief file where
+--brief names one; options go before it.`,
+		Example: "  yare plan vts\n  yare plan tides --hosts avocet,fulmar --json\n" +
+			"  yare plan vts --trial ibis --soak 30m --limit 85\n" +
+			"  yare plan vts --brief november.yaml --out-of-service 2 -o vts.svg",
+		Args: cobra.ExactArgs(1),
 		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
 			br, usual, err := b.make(h, cluster)
 			if err != nil {
@@ -49,7 +52,8 @@ The settings come from the options, and from a brief file where --brief names on
 	}
 	b.flags(c)
 	t.flags(c)
-	c.Flags().StringVar(&against, "against", "", "say in what it is another than the plan that was shown with this digest, or its beginning")
+	c.Flags().StringVar(&against, "against", "",
+		"say in what it is another than the plan that was shown with this digest, or its beginning")
 	c.MarkFlagsMutuallyExclusive("against", "format")
 	return c
 }
@@ -60,7 +64,8 @@ func (a *app) compared(ctx context.Context, h *harbour.Harbour, cluster, digest 
 	if err != nil {
 		return err
 	}
-	plain.Fprintf(a.out, "%s, %s: %s\n%s, %s: %s\n", shown.Digest()[:12], shown.Made.Local().Format("Mon 2 Jan 15:04"), shown.Summary(), now.Digest()[:12], now.Made.Local().Format("Mon 2 Jan 15:04"), now.Summary())
+	plain.Fprintf(a.out, "%s, %s: %s\n%s, %s: %s\n", shown.Digest()[:12], shown.Made.Local().Format("Mon 2 Jan 15:04"),
+		shown.Summary(), now.Digest()[:12], now.Made.Local().Format("Mon 2 Jan 15:04"), now.Summary())
 	lines := append(plan.Differences(shown, now), plan.Moved(shown, now)...)
 	if len(lines) == 0 {
 		lines = []string{"they would do the same"}
@@ -75,9 +80,11 @@ func (a *app) roundCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "round",
 		Short: "Start, resume, watch, pause or stop a round",
-		Long: `A round is one rolling maintenance over a cluster: each host in turn is prechecked, drained, closed, changed, restarted, proven and
-reopened. Everything is journaled before and after; a round that was interrupted is resumed from what is found on the hosts.`,
-		Example: "  yare round start vts --reason \"November patches\"\n  yare round watch vts\n  yare round resume vts",
+		Long: `A round is one rolling maintenance over a cluster: each host in turn is prechecked, drained,
+closed, changed, restarted, proven and reopened. Everything is journaled before and after; a round that was
+interrupted is resumed from what is found on the hosts.`,
+		Example: "  yare round start vts --reason \"November patches\"\n  yare round watch vts\n" +
+			"  yare round resume vts",
 	}
 	c.AddCommand(
 		a.roundStart(),
@@ -137,10 +144,13 @@ func (a *app) roundStart() *cobra.Command {
 		Use:               "start CLUSTER",
 		ValidArgsFunction: a.names(false),
 		Short:             "Start a round and follow it to its end",
-		Long: `Begins a round and follows it. With --plan it carries out the very plan that was shown, and is refused where facts have moved since; without, it plans on a fresh
-reading. A plan with an obstacle is refused with the way out. Where hosts take no orders yet, it says what they need, and asks. Interrupting this command (Ctrl-C) leaves the round where it is; resume it with "yare round resume".`,
-		Example: "  yare round start vts --reason \"November patches\"\n  yare plan vts\n  yare round start vts --plan 3f2a91c47b05\n  yare round start tides --hosts avocet",
-		Args:    cobra.ExactArgs(1),
+		Long: `Begins a round and follows it. With --plan it carries out the very plan that was shown, and is
+refused where facts have moved since; without, it plans on a fresh reading. A plan with an obstacle is refused
+with the way out. Where hosts take no orders yet, it says what they need, and asks. Interrupting this command
+(Ctrl-C) leaves the round where it is; resume it with "yare round resume".`,
+		Example: "  yare round start vts --reason \"November patches\"\n  yare plan vts\n" +
+			"  yare round start vts --plan 3f2a91c47b05\n  yare round start tides --hosts avocet",
+		Args: cobra.ExactArgs(1),
 		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
 			return a.rounds(&t, func(seen func(course.Event)) (*course.State, error) {
 				br, _, err := b.make(h, cluster)
@@ -152,7 +162,8 @@ reading. A plan with an obstacle is refused with the way out. Where hosts take n
 				}
 				return h.Start(
 					ctx,
-					harbour.Start{Brief: br, Digest: digest, By: operator(), Reason: cmp.Or(reason, br.Reason), TakeOver: over},
+					harbour.Start{Brief: br, Digest: digest, By: operator(), Reason: cmp.Or(reason, br.Reason),
+						TakeOver: over},
 					seen,
 				)
 			})
@@ -163,9 +174,11 @@ reading. A plan with an obstacle is refused with the way out. Where hosts take n
 	c.Flags().StringVar(&digest, "plan", "", "carry out the plan that was shown with this digest, or its beginning")
 	c.Flags().StringVar(&reason, "reason", "", "why, for the journal and the hosts' own logs")
 	c.Flags().
-		BoolVar(&over, "take-over", false, "begin although hosts have taken orders that this state directory does not know of")
+		BoolVar(&over, "take-over", false,
+			"begin although hosts have taken orders that this state directory does not know of")
 	c.Flags().
-		BoolVar(&prepare, "prepare", false, "put on hosts what they need to take orders, where it is not there, without asking")
+		BoolVar(&prepare, "prepare", false,
+			"put on hosts what they need to take orders, where it is not there, without asking")
 	for _, f := range briefFlags {
 		c.MarkFlagsMutuallyExclusive("plan", f)
 	}
@@ -178,9 +191,10 @@ func (a *app) roundResume() *cobra.Command {
 		Use:               "resume CLUSTER",
 		ValidArgsFunction: a.names(false),
 		Short:             "Go on with the newest round of a cluster",
-		Long:              "Goes on after a pause, a stop, a failure that was seen to, or a crash. What was under way is looked up on the hosts first; nothing is done twice blindly.",
-		Example:           "  yare round resume vts",
-		Args:              cobra.ExactArgs(1),
+		Long: "Goes on after a pause, a stop, a failure that was seen to, or a crash. What was under " +
+			"way is looked up on the hosts first; nothing is done twice blindly.",
+		Example: "  yare round resume vts",
+		Args:    cobra.ExactArgs(1),
 		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
 			return a.rounds(&t, func(seen func(course.Event)) (*course.State, error) {
 				return h.Resume(ctx, cluster, operator(), seen)
@@ -198,8 +212,10 @@ func (a *app) roundAdopt() *cobra.Command {
 		Use:               "adopt HOST",
 		ValidArgsFunction: a.names(true),
 		Short:             "Bring a host to its end that a lost round left closed",
-		Long: `A host that a round has closed carries the round's mark. Where the state directory with that round's journal is lost, nobody can go on with it: this begins a new round over
-the host alone, makes the mark its own, brings the host in line, proves it and reopens it. A runner that is still at work on the cluster from another state directory is refused by its hosts from then on, so look first; --yes says that you did.`,
+		Long: `A host that a round has closed carries the round's mark. Where the state directory with that
+round's journal is lost, nobody can go on with it: this begins a new round over the host alone, makes the mark
+its own, brings the host in line, proves it and reopens it. A runner that is still at work on the cluster from
+another state directory is refused by its hosts from then on, so look first; --yes says that you did.`,
 		Example: "  yare round adopt heron\n  yare round adopt heron --yes --reason \"the old state directory burnt\"",
 		Args:    cobra.ExactArgs(1),
 		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, host string) error {
@@ -216,9 +232,10 @@ the host alone, makes the mark its own, brings the host in line, proves it and r
 
 func (a *app) roundSkip() *cobra.Command {
 	return &cobra.Command{
-		Use:     "skip CLUSTER HOST",
-		Short:   "Let the round leave a host out that is not closed yet",
-		Long:    "Leaves a host out of the running round. Where its visit is under way, migrations that are in flight land, and guests stay where they went. A host that is closed is brought to its end.",
+		Use:   "skip CLUSTER HOST",
+		Short: "Let the round leave a host out that is not closed yet",
+		Long: "Leaves a host out of the running round. Where its visit is under way, migrations that are in " +
+			"flight land, and guests stay where they went. A host that is closed is brought to its end.",
 		Example: "  yare round skip vts heron",
 		Args:    cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -262,10 +279,11 @@ func (a *app) roundWatch() *cobra.Command {
 		Use:               "watch CLUSTER",
 		ValidArgsFunction: a.names(false),
 		Short:             "Follow the newest round of a cluster from its journal",
-		Long:              "Prints what was done so far and follows until the round ends or pauses. It only looks: interrupting it changes nothing.",
-		Example:           "  yare round watch vts",
-		Args:              cobra.ExactArgs(1),
-		RunE:              a.anyway(a.watch),
+		Long: "Prints what was done so far and follows until the round ends or pauses. It only looks: " +
+			"interrupting it changes nothing.",
+		Example: "  yare round watch vts",
+		Args:    cobra.ExactArgs(1),
+		RunE:    a.anyway(a.watch),
 	}
 }
 

@@ -20,9 +20,11 @@ func (a *app) baselineCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "baseline",
 		Short: "See baselines, their versions and effect; save, compare, revert, derive, check",
-		Long: `Baselines are YAML files. Those that the estate file names hold, and those that were saved here. Every save is a version with who, when and why; a file that was
-changed by other means is noticed and kept as a version too.`,
-		Example: "  yare baseline list\n  yare baseline effect hardware.yaml\n  yare baseline save hardware.yaml --why \"the November firmware\"\n  yare baseline log hardware-2026q4",
+		Long: `Baselines are YAML files. Those that the estate file names hold, and those that were saved
+here. Every save is a version with who, when and why; a file that was changed by other means is noticed and kept
+as a version too.`,
+		Example: "  yare baseline list\n  yare baseline effect hardware.yaml\n" +
+			"  yare baseline save hardware.yaml --why \"the November firmware\"\n  yare baseline log hardware-2026q4",
 	}
 	c.AddCommand(
 		a.baselineList(),
@@ -42,9 +44,10 @@ changed by other means is noticed and kept as a version too.`,
 
 func (a *app) baselineCheck() *cobra.Command {
 	return &cobra.Command{
-		Use:     "check FILE…",
-		Short:   "Read baseline files and say what is wrong with them",
-		Long:    "Reads baseline files. An error names its line and column and what was expected there; nothing is opened or changed.",
+		Use:   "check FILE…",
+		Short: "Read baseline files and say what is wrong with them",
+		Long: "Reads baseline files. An error names its line and column and what was expected there; " +
+			"nothing is opened or changed.",
 		Example: "  yare baseline check baselines/*.yaml",
 		Args:    cobra.MinimumNArgs(1),
 		RunE: func(_ *cobra.Command, args []string) error {
@@ -76,9 +79,10 @@ func (a *app) baselineCheck() *cobra.Command {
 
 func (a *app) baselineSchema() *cobra.Command {
 	return &cobra.Command{
-		Use:     "schema",
-		Short:   "Print the JSON Schema of a baseline file",
-		Long:    "Prints the JSON Schema (draft 2020-12) of a baseline file, for editors that complete and check by it.",
+		Use:   "schema",
+		Short: "Print the JSON Schema of a baseline file",
+		Long: "Prints the JSON Schema (draft 2020-12) of a baseline file, for editors that " +
+			"complete and check by it.",
 		Example: "  yare baseline schema > baseline.schema.json",
 		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
@@ -93,10 +97,12 @@ func (a *app) baselineDerive() *cobra.Command {
 	var name string
 	var layers []string
 	c := &cobra.Command{
-		Use:               "derive HOST",
-		Short:             "Make a baseline of a known good host",
-		Long:              "Reads the host and writes a baseline that wants every component at least at the version it has there. It is assigned to nobody yet. A host of which something was not read is refused.",
-		Example:           "  yare baseline derive lapwing --layers driver,firmware -o good.yaml\n  yare --demo baseline derive lapwing",
+		Use:   "derive HOST",
+		Short: "Make a baseline of a known good host",
+		Long: "Reads the host and writes a baseline that wants every component at least at the version " +
+			"it has there. It is assigned to nobody yet. A host of which something was not read is refused.",
+		Example: "  yare baseline derive lapwing --layers driver,firmware -o good.yaml\n" +
+			"  yare --demo baseline derive lapwing",
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.names(true),
 		RunE: func(c *cobra.Command, args []string) error {

@@ -146,7 +146,8 @@ func (a *app) baselineCompare() *cobra.Command {
 	var as form
 	c := &cobra.Command{
 		Use: "compare NAME [VERSION [VERSION]]", Short: "Say in what two versions of a baseline differ",
-		Long:              "Says, clause by clause, in what a version differs from another: with one number from that to the newest, without any from the one before the newest.",
+		Long: "Says, clause by clause, in what a version differs from another: with one number from " +
+			"that to the newest, without any from the one before the newest.",
 		Example:           "  yare baseline compare hardware-2026q4\n  yare baseline compare hardware-2026q4 2 5",
 		Args:              cobra.RangeArgs(1, 3),
 		ValidArgsFunction: a.baselineNames,
@@ -198,10 +199,12 @@ func (a *app) baselineSave() *cobra.Command {
 	var why string
 	c := &cobra.Command{
 		Use: "save FILE", Short: "Take a baseline file in as the newest version",
-		Long: `Reads a baseline file, says what it would do to the estate, and keeps it as the newest version of the baseline that it names; of a new name, as a new baseline.
-A file that can't be read is refused with line and column, and nothing is changed.`,
-		Example: "  yare baseline save hardware.yaml --why \"the November firmware\"\n  yare baseline show platform > p.yaml; $EDITOR p.yaml; yare baseline save p.yaml --why \"guard 1.5\"",
-		Args:    cobra.ExactArgs(1),
+		Long: `Reads a baseline file, says what it would do to the estate, and keeps it as the newest version
+of the baseline that it names; of a new name, as a new baseline. A file that can't be read is refused with line
+and column, and nothing is changed.`,
+		Example: "  yare baseline save hardware.yaml --why \"the November firmware\"\n" +
+			"  yare baseline show platform > p.yaml; $EDITOR p.yaml; yare baseline save p.yaml --why \"guard 1.5\"",
+		Args: cobra.ExactArgs(1),
 		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, file string) error {
 			text, err := os.ReadFile(file)
 			if err != nil {
@@ -277,7 +280,8 @@ func (a *app) baselineEffect() *cobra.Command {
 	var as form
 	c := &cobra.Command{
 		Use: "effect FILE", Short: "Say what a baseline file would do to the estate; nothing is saved",
-		Long:    "Holds the hosts, as they were last read, against the baseline as the file has it and as it holds now, and says whose verdicts would change.",
+		Long: "Holds the hosts, as they were last read, against the baseline as the file has it and as it holds " +
+			"now, and says whose verdicts would change.",
 		Example: "  yare baseline effect hardware.yaml",
 		Args:    cobra.ExactArgs(1),
 		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, file string) error {
@@ -343,7 +347,8 @@ func (a *app) showEffect(e drift.Effect) error {
 func (a *app) baselineRemove() *cobra.Command {
 	return &cobra.Command{
 		Use: "remove NAME", Short: "Take away a baseline that was made here",
-		Long:              "Takes away a baseline that is not in the estate file. Its versions stay on record, and saving it again goes on from them.",
+		Long: "Takes away a baseline that is not in the estate file. Its versions stay on record, and " +
+			"saving it again goes on from them.",
 		Example:           "  yare baseline remove like-lapwing",
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.baselineNames,

@@ -41,7 +41,8 @@ type brief struct {
 }
 
 // briefFlags are the options that make a brief.
-var briefFlags = []string{"brief", "hosts", "order", "sequence", "trial", "soak", "rehearse", "reserve", "out-of-service", "moves", "bandwidth", "home", "limit", "lift", "only", "release", "guest", "window", "patience"}
+var briefFlags = []string{"brief", "hosts", "order", "sequence", "trial", "soak", "rehearse", "reserve",
+	"out-of-service", "moves", "bandwidth", "home", "limit", "lift", "only", "release", "guest", "window", "patience"}
 
 func (b *brief) flags(c *cobra.Command) {
 	b.set = c
@@ -52,19 +53,28 @@ func (b *brief) flags(c *cobra.Command) {
 	f.StringSliceVar(&b.sequence, "sequence", nil, "hosts that go first, in this order")
 	f.StringVar(&b.trial, "trial", "", "a host that goes before all others")
 	f.DurationVar(&b.soak, "soak", 0, "how long the host on trial carries guests before the others begin")
-	f.DurationVar(&b.rehearse, "rehearse", 0, "restart a host once before anything is changed on it, where it has been up for so long")
+	f.DurationVar(&b.rehearse, "rehearse", 0,
+		"restart a host once before anything is changed on it, where it has been up for so long")
 	f.IntVar(&b.reserve, "reserve", 0, "hosts that may fail meanwhile (usual: the cluster's own)")
-	f.IntVar(&b.out, "out-of-service", 1, "hosts that may be out of service at once, counting those that already are: that many hosts are worked on in parallel, where the guests fit")
+	f.IntVar(&b.out, "out-of-service", 1,
+		"hosts that may be out of service at once, counting those that already are: that many hosts are worked on in "+
+			"parallel, where the guests fit")
 	f.IntVar(&b.moves, "moves", 0, "migrations at once (usual: the cluster's own, or 2)")
 	f.Int64Var(&b.width, "bandwidth", 0, "of one migration, in MiB a second; 0: all that there is")
-	f.BoolVar(&b.home, "home", false, "have guests go back to their host when its visit is over, hosts out one at a time; a host on trial has one sent back anyhow")
+	f.BoolVar(&b.home, "home", false,
+		"have guests go back to their host when its visit is over, hosts out one at a time; a host on trial "+
+			"has one sent back anyhow")
 	f.Float64Var(&b.limit, "limit", 0, "percent of its capacity up to which a host is sent guests")
 	f.StringArrayVar(&b.lift, "lift", nil, "a rule about guests, in its words, that does not bind this round")
 	f.StringSliceVar(&b.only, "only", nil, "only these components")
 	f.StringArrayVar(&b.releases, "release", nil, "component=version: put this in instead of what the baselines want")
-	f.StringArrayVar(&b.rests, "guest", nil, "guest,…=shut-down, =suspend, =eject, =cold or =leave: what is done with guests that do not move of themselves; with * in a name only with those that can't")
-	f.StringArrayVar(&b.windows, "window", nil, "when visits may be under way, as 2026-11-22T22:00/2026-11-23T04:00; one more option for each")
-	f.DurationVar(&b.patience, "patience", 0, "how long a host is waited for beyond the usual (usual: the cluster's own, or 20m)")
+	f.StringArrayVar(&b.rests, "guest", nil,
+		"guest,…=shut-down, =suspend, =eject, =cold or =leave: what is done with guests that do not move of "+
+			"themselves; with * in a name only with those that can't")
+	f.StringArrayVar(&b.windows, "window", nil,
+		"when visits may be under way, as 2026-11-22T22:00/2026-11-23T04:00; one more option for each")
+	f.DurationVar(&b.patience, "patience", 0,
+		"how long a host is waited for beyond the usual (usual: the cluster's own, or 20m)")
 }
 
 // make makes the brief, and says what is usual on its cluster.
@@ -175,9 +185,11 @@ func (a *app) briefCommand() *cobra.Command {
 		Use:               "write CLUSTER",
 		ValidArgsFunction: a.names(false),
 		Short:             "Write a brief file with the settings that the options say",
-		Long:              "Writes a brief file on standard output. What is usual on the cluster is left out of it, and so stays what is usual there.",
-		Example:           "  yare brief write vts --trial ibis --soak 30m > november.yaml\n  yare plan vts --brief november.yaml",
-		Args:              cobra.ExactArgs(1),
+		Long: "Writes a brief file on standard output. What is usual on the cluster is left out of it, " +
+			"and so stays what is usual there.",
+		Example: "  yare brief write vts --trial ibis --soak 30m > november.yaml\n" +
+			"  yare plan vts --brief november.yaml",
+		Args: cobra.ExactArgs(1),
 		RunE: a.about(func(_ context.Context, h *harbour.Harbour, cluster string) error {
 			br, usual, err := b.make(h, cluster)
 			if err != nil {
@@ -192,10 +204,12 @@ func (a *app) briefCommand() *cobra.Command {
 	}
 	b.flags(write)
 	c := &cobra.Command{
-		Use:     "brief",
-		Short:   "Write and check brief files: a round's settings, to be used again",
-		Long:    "A brief is a round's settings as a file. yare plan and yare round start take it with --brief. docs/rounds.md describes it.",
-		Example: "  yare brief write vts --order lightest-first > vts.yaml\n  yare brief check vts.yaml\n  yare brief schema > brief.schema.json",
+		Use:   "brief",
+		Short: "Write and check brief files: a round's settings, to be used again",
+		Long: "A brief is a round's settings as a file. yare plan and yare round start take it with --brief. " +
+			"docs/rounds.md describes it.",
+		Example: "  yare brief write vts --order lightest-first > vts.yaml\n  yare brief check vts.yaml\n" +
+			"  yare brief schema > brief.schema.json",
 	}
 	c.AddCommand(write, a.briefCheck(), &cobra.Command{
 		Use:     "schema",
@@ -213,9 +227,10 @@ func (a *app) briefCommand() *cobra.Command {
 
 func (a *app) briefCheck() *cobra.Command {
 	return &cobra.Command{
-		Use:     "check FILE",
-		Short:   "Say what is wrong with a brief file",
-		Long:    "Reads a brief file, reads its cluster, and says what of the brief means nothing there: a host, a rule, a component or a release that there is not. Nothing is touched.",
+		Use:   "check FILE",
+		Short: "Say what is wrong with a brief file",
+		Long: "Reads a brief file, reads its cluster, and says what of the brief means nothing there: a host, a " +
+			"rule, a component or a release that there is not. Nothing is touched.",
 		Example: "  yare brief check november.yaml",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -240,7 +255,9 @@ func (a *app) briefCheck() *cobra.Command {
 				if _, err := h.Gather(ctx, b); err != nil {
 					return fmt.Errorf("%s: %w", args[0], err)
 				}
-				plain.Fprintf(a.out, "%s: a brief for %s: %s\n", args[0], cluster, strings.Join(append([]string{"yare plan " + cluster}, brieffile.Words(b, plan.DefaultBrief(c))...), " "))
+				plain.Fprintf(a.out, "%s: a brief for %s: %s\n", args[0], cluster,
+					strings.Join(append([]string{"yare plan " + cluster}, brieffile.Words(b, plan.DefaultBrief(c))...),
+						" "))
 				return nil
 			})
 		},

@@ -20,8 +20,9 @@ import (
 
 func (a *app) bundleCommand() *cobra.Command {
 	c := &cobra.Command{Use: "bundle", Short: "Look into archives of releases, and take them in",
-		Long: `A bundle is a zip or tar archive, perhaps with archives in it, that holds release lists, repositories, firmware, advisories or payloads. It is unpacked and
-verified aside; "show" says what is in it, "import" takes it in whole or not at all.`,
+		Long: `A bundle is a zip or tar archive, perhaps with archives in it, that holds release lists,
+repositories, firmware, advisories or payloads. It is unpacked and verified aside; "show" says what is in it,
+"import" takes it in whole or not at all.`,
 		Example: "  yare bundle show corran-q4.zip\n  yare bundle import corran-q4.zip\n  yare bundle list"}
 	c.AddCommand(a.bundleShow(), a.bundleImport(), a.bundleList(), a.bundleRemove())
 	return group(c)
@@ -32,7 +33,8 @@ func (a *app) bundleShow() *cobra.Command {
 	var keyrings []string
 	c := &cobra.Command{
 		Use: "show FILE", Short: "Say what is in an archive; nothing is taken in",
-		Long:    "Unpacks an archive aside, verifies its checksums, and says what every file in it is and what it brings.",
+		Long: "Unpacks an archive aside, verifies its checksums, and says what every file in " +
+			"it is and what it brings.",
 		Example: "  yare bundle show corran-q4.zip",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -51,7 +53,8 @@ func (a *app) bundleShow() *cobra.Command {
 	}
 	as.flags(c, "text", "json")
 	c.Flags().
-		StringSliceVar(&keyrings, "keyring", nil, "OpenPGP keyring files; a SHA256SUMS with a good signature by one of their keys is wanted then")
+		StringSliceVar(&keyrings, "keyring", nil,
+			"OpenPGP keyring files; a SHA256SUMS with a good signature by one of their keys is wanted then")
 	return c
 }
 
@@ -112,7 +115,8 @@ func (a *app) bundleImport() *cobra.Command {
 	var yes bool
 	c := &cobra.Command{
 		Use: "import FILE", Short: "Take an archive in, after showing what is in it",
-		Long:    "Shows what is in the archive, asks, and takes it in: payloads into the payload store, what it says into the catalogue. Taking the same one in twice changes nothing.",
+		Long: "Shows what is in the archive, asks, and takes it in: payloads into the payload store, what it says " +
+			"into the catalogue. Taking the same one in twice changes nothing.",
 		Example: "  yare bundle import corran-q4.zip\n  yare bundle import corran-q4.zip --keyring corran.gpg --yes",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -142,7 +146,8 @@ func (a *app) bundleImport() *cobra.Command {
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "take it in without asking")
 	c.Flags().
-		StringSliceVar(&keyrings, "keyring", nil, "OpenPGP keyring files; a SHA256SUMS with a good signature by one of their keys is wanted then")
+		StringSliceVar(&keyrings, "keyring", nil,
+			"OpenPGP keyring files; a SHA256SUMS with a good signature by one of their keys is wanted then")
 	return c
 }
 
@@ -213,7 +218,8 @@ func (a *app) bundleList() *cobra.Command {
 func (a *app) bundleRemove() *cobra.Command {
 	return &cobra.Command{
 		Use: "remove ID", Short: "Take a bundle out of the catalogue again",
-		Long:    "Takes what a bundle said out of the catalogue again. Its payloads stay in the payload store until they are pruned. ID is the beginning of its id, or its name.",
+		Long: "Takes what a bundle said out of the catalogue again. Its payloads stay in the payload store until " +
+			"they are pruned. ID is the beginning of its id, or its name.",
 		Example: "  yare bundle remove 3f9a",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {

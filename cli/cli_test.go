@@ -118,13 +118,16 @@ func TestCommandsThatLook(t *testing.T) {
 
 // What can be printed as JSON is JSON, with --json as with --format json, and says the same.
 func TestJSONIsJSON(t *testing.T) {
-	for _, args := range []string{"read heron", "check vts", "explain jacana fw:lorne-l25", "plan vts", "catalogue list", "catalogue show fw:tarbet-s9", "baseline list", "feed list", "bundle list",
-		"payload list", "compare heron lapwing", "trend vts", "news vts", "filter list", "connect heron", "report drift vts", "report life heron"} {
+	for _, args := range []string{"read heron", "check vts", "explain jacana fw:lorne-l25", "plan vts",
+		"catalogue list", "catalogue show fw:tarbet-s9", "baseline list", "feed list", "bundle list",
+		"payload list", "compare heron lapwing", "trend vts", "news vts", "filter list", "connect heron",
+		"report drift vts", "report life heron"} {
 		r := on(t, append(strings.Fields(args), "--json")...)
 		if !json.Valid([]byte(r.out)) {
 			t.Errorf("%s --json: %s%s", args, r.out, r.err)
 		}
-		if long := on(t, append(strings.Fields(args), "--format", "json")...); len(long.out) == 0 || long.code != r.code {
+		if long := on(t, append(strings.Fields(args), "--format", "json")...); len(long.out) == 0 ||
+			long.code != r.code {
 			t.Errorf("%s: --format json ends with %d, --json with %d", args, long.code, r.code)
 		}
 	}
@@ -147,7 +150,8 @@ func TestDrawingsGoToFiles(t *testing.T) {
 			}
 		}
 	}
-	if r := on(t, "plan", "vts", "--format", "svg", "-o", filepath.Join(dir, "nowhere", "x.svg")); r.code != exitFailure ||
+	if r := on(t, "plan", "vts", "--format", "svg", "-o",
+		filepath.Join(dir, "nowhere", "x.svg")); r.code != exitFailure ||
 		!strings.Contains(r.err, "nowhere") {
 		t.Errorf("%d %s", r.code, r.err)
 	}
@@ -225,7 +229,8 @@ func TestWhatIsKept(t *testing.T) {
 
 // A question is answered with a yes or not at all; at the end of the input it is a no.
 func TestQuestions(t *testing.T) {
-	for in, want := range map[string]bool{"y\n": true, "yes\n": true, "Y\n": true, "n\n": false, "\n": false, "": false, "yep\n": false} {
+	for in, want := range map[string]bool{"y\n": true, "yes\n": true, "Y\n": true, "n\n": false, "\n": false,
+		"": false, "yep\n": false} {
 		var errs bytes.Buffer
 		a := &app{in: strings.NewReader(in), err: &errs, out: &errs}
 		if got := a.confirm("Do it?"); got != want {

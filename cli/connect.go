@@ -17,8 +17,10 @@ func (a *app) connectCommand() *cobra.Command {
 		Use:               "connect [CLUSTER… | HOST…]",
 		ValidArgsFunction: a.names(true),
 		Short:             "Test every way to the hosts and say what to do where one does not hold",
-		Long: `Tries every way to each host, stage by stage: the SSH configuration, name, port, host key, login and permission, jump hosts in the same way, libvirt, and the BMC's name, port, certificate, login and
-permission. A stage that fails is the last of its way, and says what to do. Nothing is read for keeps, and nothing is changed.
+		Long: `Tries every way to each host, stage by stage: the SSH configuration, name, port, host key,
+login and permission, jump hosts in the same way, libvirt, and the BMC's name, port, certificate, login and
+permission. A stage that fails is the last of its way, and says what to do. Nothing is read for keeps, and
+nothing is changed.
 
 Exit codes: 0 every way holds, 4 one does not, 1 failure.`,
 		Example: "  yare connect\n  yare connect heron jacana\n  yare connect tides --json",

@@ -43,15 +43,17 @@ func (a *app) demoCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "demo",
 		Short: "Open the screens on a simulated estate, or run the whole example without one",
-		Long: `Opens the screens on the demo estate of a made-up port authority. Its simulation is a process of its own that goes on when
-the screens are closed; it ends after half an hour in which nobody asked for it.
+		Long: `Opens the screens on the demo estate of a made-up port authority. Its simulation is a process
+of its own that goes on when the screens are closed; it ends after half an hour in which nobody asked for it.
 
 With --hosts N it is an estate of that many hosts, with every situation in it, in a state directory of its own.
 
-With --run the whole example is done without a screen, on a fresh estate at high speed: read, check, a round over one cluster,
-check again, reports. The exit code is 0 only if every host of that cluster is in line afterwards and every guest still runs.`,
-		Example: "  yare demo\n  yare demo --speed 120\n  yare demo --hosts 1000\n  yare demo --run --out /tmp/demo-reports",
-		Args:    cobra.NoArgs,
+With --run the whole example is done without a screen, on a fresh estate at high speed: read, check, a round
+over one cluster, check again, reports. The exit code is 0 only if every host of that cluster is in line
+afterwards and every guest still runs.`,
+		Example: "  yare demo\n  yare demo --speed 120\n  yare demo --hosts 1000\n" +
+			"  yare demo --run --out /tmp/demo-reports",
+		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			if hosts != 0 && (run || hosts < 16 || hosts > demo.MostHosts) {
 				return fmt.Errorf("--hosts takes a number from 16 to %d, and goes without --run", demo.MostHosts)
@@ -88,7 +90,8 @@ check again, reports. The exit code is 0 only if every host of that cluster is i
 	}
 	c.Flags().BoolVar(&run, "run", false, "do the whole example without a screen")
 	c.Flags().
-		StringVar(&out, "out", "", "with --run: directory for the reports (default demo-reports in the state directory)")
+		StringVar(&out, "out", "",
+			"with --run: directory for the reports (default demo-reports in the state directory)")
 	c.Flags().IntVar(&hosts, "hosts", 0, "an estate of so many hosts")
 	c.Flags().
 		Float64Var(&speed, "speed", 0, "seconds of the estate that pass in one of ours (default 30, with --run 800)")
@@ -149,7 +152,8 @@ func (a *app) tellPast(ctx context.Context, h *harbour.Harbour) error {
 				return err
 			}
 			if day.Equal(demo.LookedAt) {
-				if err := h.Tallies.KeepLook(ctx, cl.Name, store.Look{At: day, By: "day shift", Seen: drift.See(verdicts)}); err != nil {
+				if err := h.Tallies.KeepLook(ctx, cl.Name,
+					store.Look{At: day, By: "day shift", Seen: drift.See(verdicts)}); err != nil {
 					return err
 				}
 			}

@@ -22,9 +22,10 @@ import (
 
 func (a *app) estateCommand() *cobra.Command {
 	c := &cobra.Command{
-		Use:     "estate",
-		Short:   "Write an estate file to begin with",
-		Long:    "An estate file says which hosts there are, how they are reached, and what may be done to them. docs/formats.md has all that it can say.",
+		Use:   "estate",
+		Short: "Write an estate file to begin with",
+		Long: "An estate file says which hosts there are, how they are reached, and what may be done to them. " +
+			"docs/formats.md has all that it can say.",
 		Example: "  yare estate init",
 	}
 	c.AddCommand(a.estateInit())
@@ -43,10 +44,12 @@ func (a *app) estateInit() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "init",
 		Short: "Ask for hosts, look at them, and write an estate file",
-		Long: `Asks which hosts there are and who logs in, looks at them over SSH and through their libvirt, finds how their libvirts reach each other, asks for their BMCs, and writes an estate file in which they are
+		Long: `Asks which hosts there are and who logs in, looks at them over SSH and through their libvirt,
+finds how their libvirts reach each other, asks for their BMCs, and writes an estate file in which they are
 looked at only. Nothing on the hosts is changed. What a flag says is not asked for.`,
-		Example: "  yare estate init\n  yare estate init --hosts heron,ibis,jacana --cluster vts --name \"Merrow Sound\"",
-		Args:    cobra.NoArgs,
+		Example: "  yare estate init\n" +
+			"  yare estate init --hosts heron,ibis,jacana --cluster vts --name \"Merrow Sound\"",
+		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			d.sudo = c.Flags().Changed("sudo")
 			return a.initEstate(c.Context(), &d)
@@ -60,7 +63,8 @@ looked at only. Nothing on the hosts is changed. What a flag says is not asked f
 	c.Flags().
 		StringSliceVar(&d.Connector.Config, "ssh-config", nil, "ssh_config files (default: your own and the machine's)")
 	c.Flags().
-		StringSliceVar(&d.Connector.KnownHosts, "known-hosts", nil, "files of host keys (default: those that ssh_config names)")
+		StringSliceVar(&d.Connector.KnownHosts, "known-hosts", nil,
+			"files of host keys (default: those that ssh_config names)")
 	c.Flags().BoolVar(&d.force, "replace", false, "replace an estate file that is there")
 	return c
 }
@@ -111,7 +115,8 @@ func (a *app) initEstate(ctx context.Context, d *draft) error {
 	}
 	_, err = plain.Fprintf(
 		a.out,
-		"written: %s\nNext: yare connect tests every way to the hosts, yare read reads them, and yare baseline derive HOST makes a baseline from a good one.\n",
+		"written: %s\nNext: yare connect tests every way to the hosts, yare read reads them, and yare baseline "+
+			"derive HOST makes a baseline from a good one.\n",
 		file,
 	)
 	return err
@@ -172,7 +177,8 @@ func (a *app) lookAround(ctx context.Context, scout *harbour.Scout, d *draft) er
 			plain.Fprintf(a.out, "  their libvirts do not reach each other by %s\n", t)
 		}
 		if uri == "" {
-			plain.Fprintln(a.out, "  guests can't move between them as they are: docs/real-hosts.md says what that takes")
+			plain.Fprintln(a.out, "  guests can't move between them as they are: docs/real-hosts.md "+
+				"says what that takes")
 		} else {
 			plain.Fprintf(a.out, "  their libvirts reach each other by %s\n", uri)
 			d.Connector.Migration.URI = uri

@@ -22,8 +22,9 @@ import (
 
 func (a *app) feedCommand() *cobra.Command {
 	c := &cobra.Command{Use: "feed", Short: "See and sync the feeds from which the catalogue is filled",
-		Long: `Feeds are named in the estate file: Debian and RPM repositories, firmware metadata, and directories of release lists and advisories, over HTTP and
-HTTPS or in a directory. A sync fetches what changed; until all of it is there and verified, what was known before stays.`,
+		Long: `Feeds are named in the estate file: Debian and RPM repositories, firmware metadata, and
+directories of release lists and advisories, over HTTP and HTTPS or in a directory. A sync fetches what changed;
+until all of it is there and verified, what was known before stays.`,
 		Example: "  yare feed list\n  yare feed sync\n  yare feed sync corran\n  yare feed set corran \"every 6h\""}
 	c.AddCommand(a.feedList(), a.feedSync(), a.feedSet())
 	return group(c)
@@ -37,7 +38,8 @@ func (a *app) feedList() *cobra.Command {
 	var as form
 	c := &cobra.Command{
 		Use: "list", Short: "List the feeds and what became of their last syncs",
-		Long:    "Lists the feeds of the estate file: where they are, when they are synced, what they said last, and what went wrong.",
+		Long: "Lists the feeds of the estate file: where they are, when they are synced, what they said " +
+			"last, and what went wrong.",
 		Example: "  yare feed list\n  yare feed list --json",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -108,8 +110,9 @@ func (a *app) feedSync() *cobra.Command {
 	var due bool
 	c := &cobra.Command{
 		Use: "sync [FEED…]", Short: "Bring feeds up to date",
-		Long: `Brings the feeds that are named up to date, or all but those that are switched off. With --due only those whose time has come by their schedule, for a timer
-to call. Ctrl-C ends it; what was fetched so far is gone on with the next time. Exit code 1 where a feed could not be synced; the others are.`,
+		Long: `Brings the feeds that are named up to date, or all but those that are switched off. With --due
+only those whose time has come by their schedule, for a timer to call. Ctrl-C ends it; what was fetched so far
+is gone on with the next time. Exit code 1 where a feed could not be synced; the others are.`,
 		Example: "  yare feed sync\n  yare feed sync corran\n  yare feed sync --due",
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.with(c.Context(), func(h *harbour.Harbour) error { return a.sync(c.Context(), h, args, due) })
@@ -208,7 +211,8 @@ func (a *app) progressLine() (line func(string), done func()) {
 func (a *app) feedSet() *cobra.Command {
 	return &cobra.Command{
 		Use: "set FEED SCHEDULE", Short: "Say when a feed is synced",
-		Long:    "Has a feed synced \"on demand\", \"off\" (only when this very feed is asked for), \"every 6h\" or \"daily 03:30\", whatever the estate file says of it.",
+		Long: "Has a feed synced \"on demand\", \"off\" (only when this very feed is asked for), \"every 6h\" or " +
+			"\"daily 03:30\", whatever the estate file says of it.",
 		Example: "  yare feed set corran \"every 6h\"\n  yare feed set corran off",
 		Args:    cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {

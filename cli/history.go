@@ -20,9 +20,11 @@ import (
 func (a *app) compareCommand() *cobra.Command {
 	var t target
 	c := &cobra.Command{
-		Use: "compare HOST[@TIME] HOST[@TIME]", Short: "Say in what two readings differ: one host at two times, or two hosts",
-		Long: `Compares two readings that were kept. HOST is its newest; HOST@TIME the one that held then: a date (2026-11-21), a date and a time ("2026-11-21 20:00"), or how
-long ago (24h, 7d). Parts that either reading lacks are named and not compared. Nothing is read anew.`,
+		Use:   "compare HOST[@TIME] HOST[@TIME]",
+		Short: "Say in what two readings differ: one host at two times, or two hosts",
+		Long: `Compares two readings that were kept. HOST is its newest; HOST@TIME the one that held then: a
+date (2026-11-21), a date and a time ("2026-11-21 20:00"), or how long ago (24h, 7d). Parts that either reading
+lacks are named and not compared. Nothing is read anew.`,
 		Example:           "  yare compare heron@7d heron\n  yare compare heron lapwing",
 		Args:              cobra.ExactArgs(2),
 		ValidArgsFunction: a.names(true),
@@ -45,7 +47,8 @@ func (a *app) trendCommand() *cobra.Command {
 	since := "30d"
 	c := &cobra.Command{
 		Use: "trend CLUSTER", Short: "Show a cluster's drift over time, by layer",
-		Long:              "Shows what was out of line in a cluster at each check at which that changed: text, CSV and JSON as a table, SVG and PDF as a chart.",
+		Long: "Shows what was out of line in a cluster at each check at which that changed: text, CSV " +
+			"and JSON as a table, SVG and PDF as a chart.",
 		Example:           "  yare trend tides\n  yare trend tides --since 90d --format svg -o tides-trend.svg",
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.names(false),
@@ -74,8 +77,9 @@ func (a *app) newsCommand() *cobra.Command {
 	var seen bool
 	c := &cobra.Command{
 		Use: "news [CLUSTER…]", Short: "Show what is out of line and was not when you last looked",
-		Long: `Reads the hosts and shows the drift that is new since the last look: what was in line then, or out of line in another way. With --seen what is there now is noted as
-seen. Exit codes: 0 nothing new, 3 new drift, 1 failure; so a timer can call it and tell people.`,
+		Long: `Reads the hosts and shows the drift that is new since the last look: what was in line then, or
+out of line in another way. With --seen what is there now is noted as seen. Exit codes: 0 nothing new, 3 new
+drift, 1 failure; so a timer can call it and tell people.`,
 		Example:           "  yare news\n  yare news tides --seen",
 		ValidArgsFunction: a.names(false),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -141,19 +145,23 @@ func (a *app) showNews(cluster string, n drift.News) error {
 	plain.Fprintf(a.out, "%s: %d new since %s (%s)\n", cluster, len(n.Drift), n.Since.Local().Format(minute), n.By)
 	t := tabwriter.NewWriter(a.out, 2, 0, 2, ' ', 0)
 	for _, v := range n.Drift {
-		plain.Fprintf(t, "  %s\t%s\t%s\t%s\t%s\n", v.Host, v.Title(), v.Outcome, orNone(v.Has, "–"), orNone(v.Wants, "–"))
+		plain.Fprintf(t, "  %s\t%s\t%s\t%s\t%s\n", v.Host, v.Title(), v.Outcome, orNone(v.Has, "–"),
+			orNone(v.Wants, "–"))
 	}
 	return t.Flush()
 }
 
 func (a *app) filterCommand() *cobra.Command {
 	c := &cobra.Command{Use: "filter", Short: "Keep filters under names",
-		Long: `A filter narrows what is shown, in every view and with --narrow: words that must be found, and fields as layer=firmware, severity=high, vendor=corran, host=avo*,
-kind=fw, verdict=behind, age=30; a minus before a word turns it around. A kept one is used as @NAME.`,
-		Example: "  yare filter keep urgent \"severity=critical -verdict=excepted\"\n  yare check --narrow @urgent\n  yare filter list\n  yare filter forget urgent"}
+		Long: `A filter narrows what is shown, in every view and with --narrow: words that must be found, and
+fields as layer=firmware, severity=high, vendor=corran, host=avo*, kind=fw, verdict=behind, age=30; a minus
+before a word turns it around. A kept one is used as @NAME.`,
+		Example: "  yare filter keep urgent \"severity=critical -verdict=excepted\"\n  yare check --narrow @urgent\n" +
+			"  yare filter list\n  yare filter forget urgent"}
 	var as form
 	list := &cobra.Command{
-		Use: "list", Short: "List the kept filters", Long: "Lists the filters that were kept, by name.", Example: "  yare filter list", Args: cobra.NoArgs,
+		Use: "list", Short: "List the kept filters", Long: "Lists the filters that were kept, by name.",
+		Example: "  yare filter list", Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
 				all, err := h.Filters.Filters(c.Context())
@@ -169,16 +177,20 @@ kind=fw, verdict=behind, age=30; a minus before a word turns it around. A kept o
 	}
 	as.flags(list, "text", "json")
 	c.AddCommand(list, &cobra.Command{
-		Use: "keep NAME TEXT", Short: "Keep a filter under a name", Long: "Keeps a filter; one of the same name is replaced. A text that can't be understood is refused.",
+		Use: "keep NAME TEXT", Short: "Keep a filter under a name",
+		Long:    "Keeps a filter; one of the same name is replaced. A text that can't be understood is refused.",
 		Example: "  yare filter keep urgent \"severity=critical\"", Args: cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
 			if args[1] == "" {
 				return errors.New("the filter's text is empty; \"yare filter forget\" forgets one")
 			}
-			return a.with(c.Context(), func(h *harbour.Harbour) error { return h.KeepFilter(c.Context(), args[0], args[1]) })
+			return a.with(c.Context(), func(h *harbour.Harbour) error {
+				return h.KeepFilter(c.Context(), args[0], args[1])
+			})
 		},
 	}, &cobra.Command{
-		Use: "forget NAME", Short: "Forget a kept filter", Long: "Forgets a filter that was kept.", Example: "  yare filter forget urgent", Args: cobra.ExactArgs(1),
+		Use: "forget NAME", Short: "Forget a kept filter", Long: "Forgets a filter that was kept.",
+		Example: "  yare filter forget urgent", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.with(c.Context(), func(h *harbour.Harbour) error { return h.KeepFilter(c.Context(), args[0], "") })
 		},

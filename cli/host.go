@@ -20,8 +20,9 @@ func (a *app) hostCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "host",
 		Short: "Put on hosts what they need to take orders, or take it away",
-		Long: `A Linux host takes orders through a small program on it, and libvirt keeps guests away from it by a script while it is closed. "prepare" shows what it would put where, asks, and does it;
-"remove" takes all of it away. Looking needs neither.`,
+		Long: `A Linux host takes orders through a small program on it, and libvirt keeps guests away from it
+by a script while it is closed. "prepare" shows what it would put where, asks, and does it; "remove" takes all
+of it away. Looking needs neither.`,
 		Example: "  yare host prepare tides\n  yare host prepare --print\n  yare host remove heron",
 	}
 	c.AddCommand(a.hostPrepare(), a.hostRemove())
@@ -35,8 +36,11 @@ func (a *app) hostPrepare() *cobra.Command {
 		Use:               "prepare [CLUSTER… | HOST…]",
 		ValidArgsFunction: a.names(true),
 		Short:             "Show what hosts need before they take orders, and put it there",
-		Long: `Asks each host what is there of what it needs, shows it, asks, puts the rest there, restarts libvirt's daemon where that must find a new script (running guests are not touched), and proves that
-libvirt asks the script. It may be done again at any time. Without a name it is about all hosts that may be acted on. With --json it only shows, and with --print it writes the programs themselves, for whoever owns the hosts to read.
+		Long: `Asks each host what is there of what it needs, shows it, asks, puts the rest there, restarts
+libvirt's daemon where that must find a new script (running guests are not touched), and proves that libvirt
+asks the script. It may be done again at any time. Without a name it is about all hosts that may be acted on.
+With --json it only shows, and with --print it writes the programs themselves, for whoever owns the hosts to
+read.
 
 Exit codes: 0 every host takes orders, 4 one does not, 1 failure.`,
 		Example: "  yare host prepare tides\n  yare host prepare heron jacana --yes\n  yare host prepare --print",
@@ -57,11 +61,14 @@ Exit codes: 0 every host takes orders, 4 one does not, 1 failure.`,
 				if err != nil {
 					return err
 				}
-				if hosts = slices.DeleteFunc(hosts, func(host string) bool { return len(args) == 0 && !h.Acts(host) }); len(
+				if hosts = slices.DeleteFunc(hosts, func(host string) bool {
+					return len(args) == 0 && !h.Acts(host)
+				}); len(
 					hosts,
 				) == 0 {
 					return errors.New(
-						"the estate file allows looking only; say \"act: true\" for a cluster whose hosts are to take orders",
+						"the estate file allows looking only; say \"act: true\" for a cluster whose " +
+							"hosts are to take orders",
 					)
 				}
 				needs, err := h.Needs(c.Context(), hosts)
@@ -169,8 +176,10 @@ func (a *app) hostRemove() *cobra.Command {
 		Use:               "remove CLUSTER… | HOST…",
 		ValidArgsFunction: a.names(true),
 		Short:             "Take away from hosts all that was put there",
-		Long: `Takes away the program, libvirt's script and everything that was kept of orders. A host that is closed, or that is still carrying an order out, keeps it. Guests are not touched, and libvirt's daemon is not restarted: a script that is gone
-is not asked. Afterwards a host does not know any more which orders it had: a runner that was stopped in the middle of a round must be at its end first.`,
+		Long: `Takes away the program, libvirt's script and everything that was kept of orders. A host that
+is closed, or that is still carrying an order out, keeps it. Guests are not touched, and libvirt's daemon is not
+restarted: a script that is gone is not asked. Afterwards a host does not know any more which orders it had: a
+runner that was stopped in the middle of a round must be at its end first.`,
 		Example: "  yare host remove heron\n  yare host remove tides --yes",
 		Args:    cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -179,7 +188,8 @@ is not asked. Afterwards a host does not know any more which orders it had: a ru
 				if err != nil {
 					return err
 				}
-				if !yes && !a.confirm(fmt.Sprintf("Take away %s and %s from %s?", linux.Home, linux.HookPath, counted(hosts))) {
+				if !yes && !a.confirm(fmt.Sprintf("Take away %s and %s from %s?", linux.Home,
+					linux.HookPath, counted(hosts))) {
 					plain.Fprintln(a.out, "nothing was taken away")
 					return nil
 				}
@@ -220,7 +230,8 @@ func (a *app) firstTime(ctx context.Context, h *harbour.Harbour, cluster string,
 	a.showNeeds(needs)
 	if !yes && !a.confirm(fmt.Sprintf("Put it on %s?", counted(missing))) {
 		return errors.New(
-			"hosts that take no orders have no round: \"yare host prepare " + cluster + "\" shows what they need and puts it there",
+			"hosts that take no orders have no round: \"yare host prepare " + cluster +
+				"\" shows what they need and puts it there",
 		)
 	}
 	return a.putOn(ctx, h, missing)

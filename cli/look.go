@@ -28,8 +28,11 @@ func (a *app) readCommand() *cobra.Command {
 		Use:               "read [--local | CLUSTER… | HOST…]",
 		ValidArgsFunction: a.names(true),
 		Short:             "Read hosts and show what was found",
-		Long:              "Reads hosts: platform, packages, drivers, firmware, guests, health. Each section says when and from where; one that could not be read says why. Of a single host everything is shown that was read, whether a baseline speaks of it or not.\n\nExit codes: 0 every host answered, 4 one did not, 1 failure.",
-		Example:           "  yare read tides\n  yare read curlew --json\n  yare read --local",
+		Long: "Reads hosts: platform, packages, drivers, firmware, guests, health. Each section says " +
+			"when and from where; one that could not be read says why. Of a single host everything is shown that was " +
+			"read, whether a baseline speaks of it or not.\n\n" +
+			"Exit codes: 0 every host answered, 4 one did not, 1 failure.",
+		Example: "  yare read tides\n  yare read curlew --json\n  yare read --local",
 		RunE: func(c *cobra.Command, args []string) error {
 			if here && len(args) > 0 {
 				return errors.New("read takes --local or names, not both")
@@ -133,12 +136,14 @@ func (a *app) checkCommand() *cobra.Command {
 		Short:             "Hold hosts against their baselines",
 		Long: `Holds hosts against their baselines and prints what is not in line.
 
-With --local this machine is checked. Without a baseline it is held against its own apt indices: every installed package
-should be at the newest version there. With --baseline only that file binds, whatever it is assigned to.
+With --local this machine is checked. Without a baseline it is held against its own apt indices: every installed
+package should be at the newest version there. With --baseline only that file binds, whatever it is assigned to.
 
-Exit codes: 0 all that was judged is in line, 3 drift, 4 something is unread or nothing was judged (whether there is drift too or not), 1 failure, or a baseline that
-names a host, track, model or target that is not there.`,
-		Example: "  yare check tides\n  yare check curlew --json\n  yare check --local\n  yare check --local --baseline web.yaml --advisories debian.json",
+Exit codes: 0 all that was judged is in line, 3 drift, 4 something is unread or nothing was judged (whether
+there is drift too or not), 1 failure, or a baseline that names a host, track, model or target that is not
+there.`,
+		Example: "  yare check tides\n  yare check curlew --json\n  yare check --local\n" +
+			"  yare check --local --baseline web.yaml --advisories debian.json",
 		RunE: func(c *cobra.Command, args []string) error {
 			if o.local && len(args) > 0 {
 				return errors.New("check takes --local or names, not both")
@@ -164,13 +169,17 @@ names a host, track, model or target that is not there.`,
 	c.Flags().BoolVar(&o.all, "all", false, "print what is in line too")
 	c.Flags().StringVar(&o.baseline, "baseline", "", "a baseline file that binds in place of those of the estate")
 	c.Flags().
-		StringVar(&o.narrow, "narrow", "", "only what this filter lets through, as \"severity=high layer=firmware\"; docs/verdicts.md tells the language")
+		StringVar(&o.narrow, "narrow", "",
+			"only what this filter lets through, as \"severity=high layer=firmware\"; "+
+				"docs/verdicts.md tells the language")
 	c.Flags().
-		StringSliceVar(&o.advisories, "advisories", nil, "with --local: files of OSV or CSAF advisories, by which packages are graded")
+		StringSliceVar(&o.advisories, "advisories", nil,
+			"with --local: files of OSV or CSAF advisories, by which packages are graded")
 	c.Flags().
 		StringVar(&o.lists, "lists", harbour.AptLists, "with --local: the directory in which apt keeps its indices")
 	c.Flags().
-		StringSliceVar(&o.keyrings, "keyring", nil, "with --local: OpenPGP keyring files; every index must then be signed by one of their keys")
+		StringSliceVar(&o.keyrings, "keyring", nil,
+			"with --local: OpenPGP keyring files; every index must then be signed by one of their keys")
 	return c
 }
 
@@ -303,9 +312,10 @@ func (a *app) explainCommand() *cobra.Command {
 		Use:               "explain HOST COMPONENT",
 		ValidArgsFunction: a.names(true),
 		Short:             "Tell one verdict's whole story in sentences",
-		Long:              "Tells what was read, when and from where, which clause binds it, which release mends it, and why a newer-looking one is not offered. Reads the host first.",
-		Example:           "  yare explain jacana fw:lorne-l25\n  yare --demo explain dunlin fw:tarbet-s9",
-		Args:              cobra.ExactArgs(2),
+		Long: "Tells what was read, when and from where, which clause binds it, which release mends it, " +
+			"and why a newer-looking one is not offered. Reads the host first.",
+		Example: "  yare explain jacana fw:lorne-l25\n  yare --demo explain dunlin fw:tarbet-s9",
+		Args:    cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
 			key, err := estate.ParseKey(args[1])
 			if err != nil {

@@ -29,7 +29,8 @@ func (a *app) payloadList() *cobra.Command {
 	var as form
 	c := &cobra.Command{
 		Use: "list", Short: "List the payloads, their sizes, and the space that is left",
-		Long:    "Lists the payloads in the store with the releases that come in them, their size in all, and how much space is free there.",
+		Long: "Lists the payloads in the store with the releases that come in them, their size in all, and how " +
+			"much space is free there.",
 		Example: "  yare payload list",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -106,7 +107,8 @@ func (a *app) payloadVerify() *cobra.Command {
 				}
 				if len(bad) > 0 {
 					return fmt.Errorf(
-						"%d of %d payloads are damaged; remove them with \"yare payload prune --damaged\" and fetch them again",
+						"%d of %d payloads are damaged; remove them with \"yare payload prune "+
+							"--damaged\" and fetch them again",
 						len(bad),
 						n,
 					)
@@ -122,8 +124,9 @@ func (a *app) payloadFetch() *cobra.Command {
 	return &cobra.Command{
 		Use: "fetch [CLUSTER… | HOST…]", Short: "Fetch the payloads that hosts want",
 		ValidArgsFunction: a.names(true),
-		Long:              "Fetches, from their feeds, the payloads of the releases that hosts want by their baselines as they were last read, and that are not here yet.",
-		Example:           "  yare payload fetch vts",
+		Long: "Fetches, from their feeds, the payloads of the releases that hosts want by their " +
+			"baselines as they were last read, and that are not here yet.",
+		Example: "  yare payload fetch vts",
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.judging(c.Context(), func(h *harbour.Harbour) error { return a.fetch(c.Context(), h, args) })
 		},
@@ -169,11 +172,13 @@ func (a *app) payloadPrune() *cobra.Command {
 	var unknown, damaged, yes bool
 	c := &cobra.Command{
 		Use: "prune", Short: "Let payloads go that nobody wants",
-		Long:    "Says which payloads go by the rule, asks, and removes them. What a host still wants, or an unfinished round is going to apply, never goes.",
+		Long: "Says which payloads go by the rule, asks, and removes them. What a host still wants, or an " +
+			"unfinished round is going to apply, never goes.",
 		Example: "  yare payload prune --unknown --older-than 90\n  yare payload prune --most 20 --yes",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			rule := catalogue.PruneRule{OlderThan: time.Duration(older) * 24 * time.Hour, Unknown: unknown, Most: most << 30}
+			rule := catalogue.PruneRule{OlderThan: time.Duration(older) * 24 * time.Hour,
+				Unknown: unknown, Most: most << 30}
 			if rule == (catalogue.PruneRule{}) && !damaged {
 				return errors.New("say by which rule: --older-than DAYS, --unknown, --most GIB, --damaged")
 			}

@@ -40,9 +40,11 @@ func showReading(w io.Writer, r *estate.Reading, whole bool) error {
 	if r.Kernel.Installed != "" && r.Kernel.Installed != r.Kernel.Running {
 		kernel += " (installed " + r.Kernel.Installed + ")"
 	}
-	plain.Fprintln(w, shown(r.Host, r.Release, r.Build, kernel, r.Hardware.Maker+" "+r.Hardware.Model, r.Hardware.Serial))
+	plain.Fprintln(w, shown(r.Host, r.Release, r.Build, kernel, r.Hardware.Maker+" "+r.Hardware.Model,
+		r.Hardware.Serial))
 	if r.Closed != nil {
-		plain.Fprintf(w, "  closed by %s since %s: %s\n", r.Closed.By, r.Closed.At.Local().Format(second), r.Closed.Reason)
+		plain.Fprintf(w, "  closed by %s since %s: %s\n", r.Closed.By, r.Closed.At.Local().Format(second),
+			r.Closed.Reason)
 	}
 	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
 	for _, s := range r.Sections {
@@ -118,7 +120,8 @@ func showSection(w io.Writer, r *estate.Reading, s estate.Section) error {
 
 func showHost(w io.Writer, r *estate.Reading) {
 	for _, x := range [][2]string{
-		{"boot", r.BootID}, {"booted", stamp(r.BootedAt)}, {"memory", fmt.Sprintf("%d MiB", r.Capacity.MemoryMiB)}, {"processors", fmt.Sprintf("%.1f", float64(r.Capacity.CPU)/1000)},
+		{"boot", r.BootID}, {"booted", stamp(r.BootedAt)}, {"memory", fmt.Sprintf("%d MiB", r.Capacity.MemoryMiB)},
+		{"processors", fmt.Sprintf("%.1f", float64(r.Capacity.CPU)/1000)},
 		{"networks", fmt.Sprint(r.Offers().Networks)},
 	} {
 		if x[1] != "" {

@@ -20,7 +20,8 @@ import (
 
 func (a *app) reportCommand() *cobra.Command {
 	c := &cobra.Command{Use: "report", Short: "Write a report as text, CSV, JSON, SVG or PDF",
-		Long:    "Writes what was found (drift), what was done (round) or what changed on a host (life). SVG and PDF are drawings: the Waterline, and the round's timeline.",
+		Long: "Writes what was found (drift), what was done (round) or what changed on a host (life). SVG and PDF " +
+			"are drawings: the Waterline, and the round's timeline.",
 		Example: "  yare report drift tides --format csv -o tides.csv\n  yare report round vts --format pdf -o vts.pdf"}
 	c.AddCommand(a.reportDrift(), a.reportRound(), a.reportLife())
 	return group(c)
@@ -65,8 +66,10 @@ func (a *app) reportDrift() *cobra.Command {
 		Use:               "drift [CLUSTER | HOST]…",
 		ValidArgsFunction: a.names(true),
 		Short:             "Report what is out of line; as a drawing, the Waterline",
-		Long:              "Reads the hosts anew and reports every verdict. As SVG or PDF it draws the Waterline of the whole estate, other hosts as they were last read.",
-		Example:           "  yare report drift tides --format csv -o tides.csv\n  yare report drift --format pdf -o waterline.pdf",
+		Long: "Reads the hosts anew and reports every verdict. As SVG or PDF it draws the Waterline of " +
+			"the whole estate, other hosts as they were last read.",
+		Example: "  yare report drift tides --format csv -o tides.csv\n" +
+			"  yare report drift --format pdf -o waterline.pdf",
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.judging(c.Context(), func(h *harbour.Harbour) error {
 				_, hosts, err := a.readNamed(c.Context(), h, args)
@@ -94,9 +97,10 @@ func (a *app) reportRound() *cobra.Command {
 		Use:               "round CLUSTER [ROUND]",
 		ValidArgsFunction: a.names(false),
 		Short:             "Report what a round did; as a drawing, its timeline",
-		Long:              "Reports the newest round of a cluster, or the one with the id given: per host the changes with before and after, the steps with their times, moves, and what failed.",
-		Example:           "  yare report round vts\n  yare report round vts --format svg -o vts.svg",
-		Args:              cobra.RangeArgs(1, 2),
+		Long: "Reports the newest round of a cluster, or the one with the id given: per host the " +
+			"changes with before and after, the steps with their times, moves, and what failed.",
+		Example: "  yare report round vts\n  yare report round vts --format svg -o vts.svg",
+		Args:    cobra.RangeArgs(1, 2),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
 				if _, err := h.Cluster(args[0]); err != nil {
@@ -131,9 +135,10 @@ func (a *app) reportLife() *cobra.Command {
 		Use:               "life HOST",
 		ValidArgsFunction: a.names(true),
 		Short:             "Report what changed on a host from reading to reading",
-		Long:              "Reports every component that came, went or changed its version on a host, the newest change first, as far as readings of it were kept. The host is read first.",
-		Example:           "  yare report life jacana\n  yare report life jacana --format csv -o jacana.csv",
-		Args:              cobra.ExactArgs(1),
+		Long: "Reports every component that came, went or changed its version on a host, the newest " +
+			"change first, as far as readings of it were kept. The host is read first.",
+		Example: "  yare report life jacana\n  yare report life jacana --format csv -o jacana.csv",
+		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
 				if _, ok := h.Estate.ClusterOf(args[0]); !ok {
@@ -146,7 +151,9 @@ func (a *app) reportLife() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				return t.write(a.out, func(w io.Writer, format string) error { return report.Life(w, args[0], turns, format) })
+				return t.write(a.out, func(w io.Writer, format string) error {
+					return report.Life(w, args[0], turns, format)
+				})
 			})
 		},
 	}

@@ -49,6 +49,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	root := newRoot(stdout, stderr)
+	setHelp(root, width(stdout))
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
 	var code exit
@@ -88,7 +89,8 @@ where the estate file says "act: true" for it.`,
 	root.PersistentFlags().StringVar(&a.state, "state", "", "directory of the state (default $XDG_STATE_HOME/yare)")
 	root.PersistentFlags().
 		StringVar(&a.estate, "estate", "", "estate file (default estate.yaml in the state or configuration directory)")
-	root.PersistentFlags().BoolVar(&a.demo, "demo", false, "work on the demo estate, and start its simulation if need be")
+	root.PersistentFlags().BoolVar(&a.demo, "demo", false,
+		"work on the demo estate, and start its simulation if need be")
 	root.PersistentFlags().StringVar(&a.log, "log", "warn", "what to log on stderr: debug, info, warn or error")
 	root.AddCommand(
 		a.demoCommand(),

@@ -57,9 +57,11 @@ func (a *app) launch(state string) func(ctx context.Context, cluster string, wor
 		var t tale
 		switch err := json.NewDecoder(told).Decode(&t); {
 		case errors.Is(err, os.ErrDeadlineExceeded):
-			return fmt.Errorf("the round did not begin within %s; its own words are in %s", begins, filepath.Join(state, log))
+			return fmt.Errorf("the round did not begin within %s; its own words are in %s", begins,
+				filepath.Join(state, log))
 		case err != nil:
-			return fmt.Errorf("the round's process ended without a word; what it wrote is in %s", filepath.Join(state, log))
+			return fmt.Errorf("the round's process ended without a word; what it wrote is in %s",
+				filepath.Join(state, log))
 		case t.Error != "":
 			return errors.New(strings.Join(strings.Fields(t.Error), " "))
 		}

@@ -19,8 +19,9 @@ func (a *app) simCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "sim",
 		Short: "Run the simulated estate in the foreground",
-		Long: `Runs the simulated estate: hosts behind an interface of their own, BMCs that speak Redfish over HTTPS on loopback. Its world is
-kept in the state directory and goes on where it was left. "yare demo" starts it by itself.`,
+		Long: `Runs the simulated estate: hosts behind an interface of their own, BMCs that speak Redfish
+over HTTPS on loopback. Its world is kept in the state directory and goes on where it was left. "yare demo"
+starts it by itself.`,
 		Example: "  yare sim --state /tmp/y --speed 60\n  yare sim fault curlew no-return --state /tmp/y",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -62,7 +63,8 @@ func (a *app) simFaultCommand() *cobra.Command {
 				return err
 			}
 			defer conn.Hangup()
-			if err := conn.Order(c.Context(), sim.Fault{Host: args[0], Kind: sim.FaultKind(args[1]), Times: times}); err != nil {
+			if err := conn.Order(c.Context(),
+				sim.Fault{Host: args[0], Kind: sim.FaultKind(args[1]), Times: times}); err != nil {
 				return err
 			}
 			plain.Fprintf(a.out, "ordered: %s on %s, %d time(s)\n", args[1], args[0], times)

@@ -19,7 +19,8 @@ func TestComparePairs(t *testing.T) {
 	} {
 		var out strings.Builder
 		err := comparePairs(c.scheme, strings.NewReader(c.in), &out)
-		if out.String() != c.out || (err == nil) != (c.fail == "") || err != nil && !strings.Contains(err.Error(), c.fail) {
+		if out.String() != c.out || (err == nil) != (c.fail == "") ||
+			err != nil && !strings.Contains(err.Error(), c.fail) {
 			t.Errorf("%v %q: %q, %v", c.scheme, c.in, out.String(), err)
 		}
 	}

@@ -4,9 +4,10 @@
 //
 // Rules for whoever implements one, to which package conform holds it:
 //
-//   - Every call takes a context and ends when that does, and within its own stated limit in any case; nothing is left running behind it.
-//   - An error says what was being done to which host. One that wraps ErrUnreachable is no answer: whether the call was heard is not known. Every other error of Do is a
-//     refusal: nothing was begun.
+//   - Every call takes a context and ends when that does, and within its own stated limit in any case; nothing is left
+//     running behind it.
+//   - An error says what was being done to which host. One that wraps ErrUnreachable is no answer: whether the call was
+//     heard is not known. Every other error of Do is a refusal: nothing was begun.
 //   - A host takes no order of a lower epoch than it has seen, nor one that it has had already.
 //   - Where only looking is allowed every order is refused with ErrLookOnly, whatever the caller thinks.
 //   - A section that could not be read is in the reading with its error, and nothing of it counts as absent.

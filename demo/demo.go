@@ -108,7 +108,8 @@ func payloads(name string, text []byte, dir string) ([]byte, error) {
 			return nil, err
 		}
 		sum := sha256.Sum256(body)
-		fmt.Fprintf(&out, "        file: %s\n        size: %d\n        sha256: %s\n", file, len(body), hex.EncodeToString(sum[:]))
+		fmt.Fprintf(&out, "        file: %s\n        size: %d\n        sha256: %s\n", file, len(body),
+			hex.EncodeToString(sum[:]))
 		n++
 	}
 	return []byte(out.String()), nil
@@ -125,7 +126,8 @@ func Payload(r catalogue.Release) (file string, body []byte, err error) {
 	if len(r.Hardware) > 0 {
 		suffix = "_" + strings.ReplaceAll(r.Hardware[0], " ", "-")
 	}
-	return strings.NewReplacer(":", "_", "*", "_").Replace(string(r.Component)+"_"+r.Version+suffix) + ".payload", body, err
+	return strings.NewReplacer(":", "_", "*", "_").Replace(string(r.Component)+"_"+r.Version+suffix) + ".payload",
+		body, err
 }
 
 // Estate is the demo's estate file, read.
@@ -178,8 +180,10 @@ func parseGuest(word string) estate.Guest {
 	f := strings.Split(parts[0], ":")
 	gib, _ := strconv.ParseInt(f[1], 10, 64)
 	cores, _ := strconv.ParseInt(f[2], 10, 64)
-	g := estate.Guest{ID: sim.UUID("guest " + f[0]), Name: f[0], State: estate.Running, Load: estate.Resources{MemoryMiB: gib * 1024, CPU: cores * 1000}, Since: Start.AddDate(0, -2, 0),
-		Agent: estate.Inner{Name: "brae-agent", Version: "2.3"}, Machine: estate.Inner{Name: "q35", Version: "9.2"}, Emulator: "9.2.4-brae1"}
+	g := estate.Guest{ID: sim.UUID("guest " + f[0]), Name: f[0], State: estate.Running,
+		Load: estate.Resources{MemoryMiB: gib * 1024, CPU: cores * 1000}, Since: Start.AddDate(0, -2, 0),
+		Agent: estate.Inner{Name: "brae-agent", Version: "2.3"}, Machine: estate.Inner{Name: "q35", Version: "9.2"},
+		Emulator: "9.2.4-brae1"}
 	for _, p := range parts[1:] {
 		switch k, v, _ := strings.Cut(p, "="); k {
 		case "dev":

@@ -22,7 +22,8 @@ import (
 
 // mirrored are the packages of the demo's Debian repository: what no release list has.
 var mirrored = []struct{ name, version, source string }{
-	{"brae-paths", "2.3-brae2", ""}, {"lldpd", "1.1-brae1", ""}, {"lldpd", "1.2-brae1", ""}, {"libbrae-tls2", "1.9-brae1", "brae-tls"},
+	{"brae-paths", "2.3-brae2", ""}, {"lldpd", "1.1-brae1", ""}, {"lldpd", "1.2-brae1", ""},
+	{"libbrae-tls2", "1.9-brae1", "brae-tls"},
 }
 
 // writeMirror writes a signed Debian repository below dir, with the keyring that its signature is held against. One
@@ -54,14 +55,16 @@ func writeMirror(dir string) error {
 	}
 	const index = "main/binary-amd64/Packages"
 	root := filepath.Join(dir, "dists", "brae-4")
-	release := fmt.Sprintf("Origin: Brae\nSuite: brae-4\nCodename: brae-4\nDate: %s\nAcquire-By-Hash: yes\nSHA256:\n %s %d %s\n %s %d %s.gz\n", Start.AddDate(0, 0, -1).Format(time.RFC1123),
+	release := fmt.Sprintf("Origin: Brae\nSuite: brae-4\nCodename: brae-4\nDate: %s\nAcquire-By-Hash: yes\nSHA256:\n"+
+		" %s %d %s\n %s %d %s.gz\n", Start.AddDate(0, 0, -1).Format(time.RFC1123),
 		sum([]byte(packages.String())), packages.Len(), index, sum(packed.Bytes()), packed.Len(), index)
 	signed, key, err := sign([]byte(release))
 	if err != nil {
 		return err
 	}
 	for name, body := range map[string][]byte{
-		filepath.Join(root, "InRelease"): signed, filepath.Join(root, index+".gz"): packed.Bytes(), filepath.Join(dir, "brae.gpg"): key,
+		filepath.Join(root, "InRelease"): signed, filepath.Join(root, index+".gz"): packed.Bytes(),
+		filepath.Join(dir, "brae.gpg"): key,
 		filepath.Join(root, filepath.Dir(index), "by-hash", "SHA256", sum(packed.Bytes())): packed.Bytes(),
 	} {
 		if err := writeAt(name, body); err != nil {
@@ -73,7 +76,9 @@ func writeMirror(dir string) error {
 
 // sign signs a text in the clear with a key made for it, and returns the public key too.
 func sign(text []byte) (signed, key []byte, err error) {
-	config := &packet.Config{Algorithm: packet.PubKeyAlgoEdDSA, Time: func() time.Time { return Start.AddDate(-1, 0, 0) }}
+	config := &packet.Config{Algorithm: packet.PubKeyAlgoEdDSA, Time: func() time.Time {
+		return Start.AddDate(-1, 0, 0)
+	}}
 	e, err := openpgp.NewEntity("Brae archive", "demo", "archive@brae.invalid", config)
 	if err != nil {
 		return nil, nil, err
@@ -113,7 +118,8 @@ func writeBundle(name string) error {
 	if _, err := os.Stat(name); err == nil {
 		return nil
 	}
-	file, payload, err := Payload(catalogue.Release{Component: "fw:ulva-w31", Version: "1.10", Restart: catalogue.NoRestart, Hardware: []string{"Ulva W31"}})
+	file, payload, err := Payload(catalogue.Release{Component: "fw:ulva-w31", Version: "1.10",
+		Restart: catalogue.NoRestart, Hardware: []string{"Ulva W31"}})
 	if err != nil {
 		return err
 	}

@@ -86,7 +86,8 @@ func WriteFleet(dir string, hosts int) error {
 	var clusters strings.Builder
 	var all, yards []string
 	for _, c := range w.Estate.Clusters {
-		fmt.Fprintf(&clusters, "  - name: %s\n    act: %v\n    reserve: %d\n    hosts: [%s]\n", c.Name, c.Act, c.Reserve, strings.Join(c.Hosts, ", "))
+		fmt.Fprintf(&clusters, "  - name: %s\n    act: %v\n    reserve: %d\n    hosts: [%s]\n", c.Name, c.Act,
+			c.Reserve, strings.Join(c.Hosts, ", "))
 		for i, r := range c.Rules {
 			if i == 0 {
 				clusters.WriteString("    rules:\n")
@@ -112,7 +113,9 @@ func WriteFleet(dir string, hosts int) error {
 	})
 	lists, _ := filepath.Glob(filepath.Join(dir, "baselines", "*.yaml")) // the pattern is a good one
 	for _, file := range lists {
-		err = errors.Join(err, change(file, strings.NewReplacer("assign: [vts, tides, yard]", "assign: ["+strings.Join(all, ", ")+"]", "assign: [yard]", "assign: ["+strings.Join(yards, ", ")+"]").Replace))
+		err = errors.Join(err, change(file,
+			strings.NewReplacer("assign: [vts, tides, yard]", "assign: ["+strings.Join(all, ", ")+"]", "assign: [yard]",
+				"assign: ["+strings.Join(yards, ", ")+"]").Replace))
 	}
 	if err != nil {
 		return err

@@ -12,11 +12,13 @@ import (
 // versions that are mostly in line, packages more packages, and guests that fill it a little over half.
 func Generate(seed int64, clusters, hostsEach, packages int) *sim.World {
 	r := rand.New(rand.NewSource(seed))
-	w := &sim.World{Now: Start, Hosts: map[string]*sim.Host{}, Restarts: map[string]int{}, Estate: estate.Estate{Name: "generated estate"}}
+	w := &sim.World{Now: Start, Hosts: map[string]*sim.Host{}, Restarts: map[string]int{},
+		Estate: estate.Estate{Name: "generated estate"}}
 	older := []struct {
 		key estate.Key
 		ver string
-	}{{"deb:linux-image-brae", "30.4-brae1"}, {"deb:brae-tls", "1.8-brae1"}, {"fw:lorne-l25", "7.3.1"}, {"fw:corran-bmc", "3.08"}, {"fw:corran-bios", "2.4.1"}}
+	}{{"deb:linux-image-brae", "30.4-brae1"}, {"deb:brae-tls", "1.8-brae1"}, {"fw:lorne-l25", "7.3.1"},
+		{"fw:corran-bmc", "3.08"}, {"fw:corran-bios", "2.4.1"}}
 	for c := range clusters {
 		cluster := estate.Cluster{Name: fmt.Sprintf("c%02d", c+1), Act: true, Reserve: 1}
 		for n := range hostsEach {
@@ -29,7 +31,8 @@ func Generate(seed int64, clusters, hostsEach, packages int) *sim.World {
 				}
 			}
 			for p := range packages {
-				h.Reading.Components = append(h.Reading.Components, estate.Component{Key: packageName(p), Version: packageVersion(p, r.Intn(20) > 0)})
+				h.Reading.Components = append(h.Reading.Components,
+					estate.Component{Key: packageName(p), Version: packageVersion(p, r.Intn(20) > 0)})
 			}
 			fill(r, h, cluster.Name)
 			h.Reading.Sort()
@@ -53,7 +56,10 @@ func packageVersion(n int, newest bool) string {
 
 func fill(r *rand.Rand, h *sim.Host, network string) {
 	for n := 0; h.Reading.Used().MemoryMiB < 240<<10; n++ {
-		h.Reading.Guests = append(h.Reading.Guests, estate.Guest{ID: sim.UUID(fmt.Sprintf("guest %s %d", h.Name, n)), Name: fmt.Sprintf("%s-g%02d", h.Name, n), State: estate.Running, Since: Start,
-			Load: estate.Resources{MemoryMiB: int64(4+r.Intn(28)) << 10, CPU: int64(500 + r.Intn(2500))}, Networks: []string{network}})
+		h.Reading.Guests = append(h.Reading.Guests,
+			estate.Guest{ID: sim.UUID(fmt.Sprintf("guest %s %d", h.Name, n)), Name: fmt.Sprintf("%s-g%02d", h.Name, n),
+				State: estate.Running, Since: Start,
+				Load:     estate.Resources{MemoryMiB: int64(4+r.Intn(28)) << 10, CPU: int64(500 + r.Intn(2500))},
+				Networks: []string{network}})
 	}
 }

@@ -71,10 +71,13 @@ func pastOf(w *sim.World, cluster, host string, at time.Time) *estate.Reading {
 	}
 	for i := len(past) - 1; i >= 0; i-- {
 		e := past[i]
-		if !at.Before(Start.AddDate(0, 0, -e.days)) || len(e.hosts) > 0 && !slices.Contains(e.hosts, host) && !slices.Contains(e.hosts, cluster) {
+		if !at.Before(Start.AddDate(0, 0, -e.days)) ||
+			len(e.hosts) > 0 && !slices.Contains(e.hosts, host) && !slices.Contains(e.hosts, cluster) {
 			continue
 		}
-		r.Components = slices.DeleteFunc(r.Components, func(c estate.Component) bool { return c.Key == e.key && c.Version == e.to && e.from == "" })
+		r.Components = slices.DeleteFunc(r.Components, func(c estate.Component) bool {
+			return c.Key == e.key && c.Version == e.to && e.from == ""
+		})
 		for j := range r.Components {
 			if c := &r.Components[j]; c.Key == e.key && c.Version == e.to {
 				c.Version = e.from

@@ -56,14 +56,20 @@ func host(name, cluster string, n int) *sim.Host {
 	if cluster == "yard" {
 		r.Hardware.Model = "Quay 2"
 		r.Capacity = estate.Resources{MemoryMiB: 256 << 10, CPU: 32000}
-		r.Components = append(r.Components, estate.Component{Key: "fw:corran-bios", Version: "1.9.2", Model: "Quay 2", Class: "bios"})
+		r.Components = append(r.Components,
+			estate.Component{Key: "fw:corran-bios", Version: "1.9.2", Model: "Quay 2", Class: "bios"})
 	} else {
 		r.Components = append(r.Components, large...)
 	}
-	r.Health = []estate.Health{{Item: "power supply 1", OK: true}, {Item: "power supply 2", OK: true}, {Item: "fans", OK: true}, {Item: "boot device", OK: true}}
+	r.Health = []estate.Health{{Item: "power supply 1", OK: true}, {Item: "power supply 2", OK: true},
+		{Item: "fans", OK: true}, {Item: "boot device", OK: true}}
 	r.BMC.Power = "On"
-	r.Condition = estate.Condition{Root: "ext4", Space: []estate.Space{{Path: "/", FreeMiB: 30 << 10, SizeMiB: 60 << 10}, {Path: "/boot", FreeMiB: 512, SizeMiB: 1024}, {Path: "/var", FreeMiB: 80 << 10, SizeMiB: 120 << 10}},
-		Bonds: []estate.Bond{{Name: "bond0", Links: []estate.Link{{Name: "slot 2 port 1", Up: true}, {Name: "slot 4 port 1", Up: true}}}}, Arrays: []estate.Array{{Name: "md0", Whole: true}},
+	r.Condition = estate.Condition{Root: "ext4",
+		Space: []estate.Space{{Path: "/", FreeMiB: 30 << 10, SizeMiB: 60 << 10},
+			{Path: "/boot", FreeMiB: 512, SizeMiB: 1024}, {Path: "/var", FreeMiB: 80 << 10, SizeMiB: 120 << 10}},
+		Bonds: []estate.Bond{{Name: "bond0",
+			Links: []estate.Link{{Name: "slot 2 port 1", Up: true}, {Name: "slot 4 port 1", Up: true}}}},
+		Arrays:       []estate.Array{{Name: "md0", Whole: true}},
 		Certificates: []estate.Certificate{{Name: "/etc/pki/libvirt/servercert.pem", Until: Start.AddDate(1, 0, n)}}}
 	return h
 }
@@ -155,7 +161,8 @@ func situations(w *sim.World) {
 	w.Hosts["curlew"].Reading.Condition.Arrays[0] = estate.Array{Name: "md0", Detail: "recovery at 41 %"}
 	w.Hosts["avocet"].Reading.Condition.Certificates[0].Until = Start.AddDate(0, 0, 12)
 	closed := &w.Hosts["godwit"].Reading
-	closed.Closed = &estate.Mark{By: "night shift", Reason: "memory errors in bank B, waiting for parts", At: time.Date(2026, 11, 15, 3, 40, 0, 0, time.UTC)}
+	closed.Closed = &estate.Mark{By: "night shift", Reason: "memory errors in bank B, waiting for parts",
+		At: time.Date(2026, 11, 15, 3, 40, 0, 0, time.UTC)}
 	set(w, "godwit", "deb:linux-image-brae", "30.4-brae1")
 	w.Hosts["godwit"].Unread = map[estate.SectionName]string{estate.FirmwareItems: "the inventory is being rebuilt"}
 

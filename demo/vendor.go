@@ -17,21 +17,28 @@ import (
 func writeRPM(dir string) error {
 	const primary = `<?xml version="1.0" encoding="UTF-8"?>
 <metadata xmlns="http://linux.duke.edu/metadata/common" packages="2">
-<package type="rpm"><name>brae-tools</name><arch>x86_64</arch><version epoch="0" ver="3.0" rel="1"/><location href="Packages/brae-tools-3.0-1.x86_64.rpm"/></package>
-<package type="rpm"><name>brae-tools</name><arch>x86_64</arch><version epoch="0" ver="3.1" rel="1"/><location href="Packages/brae-tools-3.1-1.x86_64.rpm"/></package>
+<package type="rpm"><name>brae-tools</name><arch>x86_64</arch><version epoch="0" ver="3.0" rel="1"/>
+<location href="Packages/brae-tools-3.0-1.x86_64.rpm"/></package>
+<package type="rpm"><name>brae-tools</name><arch>x86_64</arch><version epoch="0" ver="3.1" rel="1"/>
+<location href="Packages/brae-tools-3.1-1.x86_64.rpm"/></package>
 </metadata>
 `
 	const updateinfo = `<?xml version="1.0" encoding="UTF-8"?>
-<updates><update from="security@brae.invalid" status="final" type="security"><id>BRAE-R-2026-0007</id><title>brae-tools</title><severity>Moderate</severity>
-<issued date="2026-11-10 00:00:00"/><pkglist><collection><package name="brae-tools" epoch="0" version="3.1" release="1" arch="x86_64"/></collection></pkglist></update></updates>
+<updates><update from="security@brae.invalid" status="final" type="security"><id>BRAE-R-2026-0007</id>
+<title>brae-tools</title><severity>Moderate</severity>
+<issued date="2026-11-10 00:00:00"/><pkglist><collection>
+<package name="brae-tools" epoch="0" version="3.1" release="1" arch="x86_64"/></collection></pkglist></update></updates>
 `
 	packed, info := gzipped([]byte(primary)), gzipped([]byte(updateinfo))
 	repomd := fmt.Sprintf(`<?xml version="1.0" encoding="UTF-8"?>
 <repomd xmlns="http://linux.duke.edu/metadata/repo"><revision>1</revision>
-<data type="primary"><checksum type="sha256">%s</checksum><location href="repodata/primary.xml.gz"/><timestamp>%d</timestamp><size>%d</size></data>
-<data type="updateinfo"><checksum type="sha256">%s</checksum><location href="repodata/updateinfo.xml.gz"/><timestamp>%d</timestamp><size>%d</size></data></repomd>
+<data type="primary"><checksum type="sha256">%s</checksum><location href="repodata/primary.xml.gz"/>
+<timestamp>%d</timestamp><size>%d</size></data>
+<data type="updateinfo"><checksum type="sha256">%s</checksum><location href="repodata/updateinfo.xml.gz"/>
+<timestamp>%d</timestamp><size>%d</size></data></repomd>
 `, sum(packed), Start.Unix(), len(packed), sum(info), Start.Unix(), len(info))
-	for name, body := range map[string][]byte{"primary.xml.gz": packed, "updateinfo.xml.gz": info, "repomd.xml": []byte(repomd)} {
+	for name, body := range map[string][]byte{"primary.xml.gz": packed, "updateinfo.xml.gz": info,
+		"repomd.xml": []byte(repomd)} {
 		if err := writeAt(filepath.Join(dir, "repodata", name), body); err != nil {
 			return err
 		}
@@ -58,9 +65,11 @@ func writeFirmware(name string) error {
 	}
 	firmware := []byte("the firmware of a power supply that is made up")
 	metainfo := fmt.Sprintf(`<?xml version="1.0" encoding="UTF-8"?>
-<component type="firmware"><id>invalid.skerry.p2.firmware</id><name>Skerry P2</name><developer_name>Skerry</developer_name>
+<component type="firmware"><id>invalid.skerry.p2.firmware</id><name>Skerry P2</name>
+<developer_name>Skerry</developer_name>
 <provides><firmware type="flashed">5b1c1c5e-8d0a-4c55-9a0e-0b6f8f2a7d11</firmware></provides>
-<releases><release version="1.8.4" date="2026-11-15" urgency="high"><checksum type="sha256" filename="p2.bin" target="content">%s</checksum>
+<releases><release version="1.8.4" date="2026-11-15" urgency="high">
+<checksum type="sha256" filename="p2.bin" target="content">%s</checksum>
 <description><p>The second input is watched too.</p></description></release></releases></component>
 `, sum(firmware))
 	var out bytes.Buffer
@@ -69,7 +78,8 @@ func writeFirmware(name string) error {
 	for _, f := range []struct {
 		name string
 		body []byte
-	}{{"skerry-p2-1.8.4.cab", cabinet(file{"p2.metainfo.xml", []byte(metainfo)}, file{"p2.bin", firmware})}, {"skerry-nx-2.2.pldm", pldmPackage("2.2", 0xf0f0, 0x0025)}} {
+	}{{"skerry-p2-1.8.4.cab", cabinet(file{"p2.metainfo.xml", []byte(metainfo)}, file{"p2.bin", firmware})},
+		{"skerry-nx-2.2.pldm", pldmPackage("2.2", 0xf0f0, 0x0025)}} {
 		if err := addTar(t, f.name, f.body); err != nil {
 			return err
 		}

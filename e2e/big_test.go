@@ -27,7 +27,8 @@ func bigState(b *testing.B, clusters, hosts, guests int) string {
 	}
 	w := demo.Generate(1, clusters, hosts, 700)
 	var file strings.Builder
-	file.WriteString("estate: generated\nconnector:\n  kind: sim\n  dir: sim\nreleases: [releases/brae.yaml, releases/corran.yaml]\nbaselines: [big.yaml]\npayloads: payloads\nclusters:\n")
+	file.WriteString("estate: generated\nconnector:\n  kind: sim\n  dir: sim\n" +
+		"releases: [releases/brae.yaml, releases/corran.yaml]\nbaselines: [big.yaml]\npayloads: payloads\nclusters:\n")
 	var names []string
 	for _, c := range w.Estate.Clusters {
 		fmt.Fprintf(&file, "  - {name: %s, act: true, reserve: 1, hosts: [%s]}\n", c.Name, strings.Join(c.Hosts, ", "))
@@ -36,8 +37,10 @@ func bigState(b *testing.B, clusters, hosts, guests int) string {
 	for name, h := range w.Hosts {
 		h.Reading.Guests = nil
 		for n := range guests {
-			h.Reading.Guests = append(h.Reading.Guests, estate.Guest{ID: sim.UUID(fmt.Sprint(name, n)), Name: fmt.Sprintf("%s-g%02d", name, n), State: estate.Running, Since: demo.Start,
-				Load: estate.Resources{MemoryMiB: 8 << 10, CPU: 500}, Networks: h.Reading.Networks[:1]})
+			h.Reading.Guests = append(h.Reading.Guests,
+				estate.Guest{ID: sim.UUID(fmt.Sprint(name, n)), Name: fmt.Sprintf("%s-g%02d", name, n),
+					State: estate.Running, Since: demo.Start, Load: estate.Resources{MemoryMiB: 8 << 10, CPU: 500},
+					Networks: h.Reading.Networks[:1]})
 		}
 	}
 	world, err := json.Marshal(w)
@@ -45,10 +48,12 @@ func bigState(b *testing.B, clusters, hosts, guests int) string {
 		b.Fatal(err)
 	}
 	baseline := fmt.Sprintf("baseline: big\nrank: 1\nassign: [%s]\nclauses:\n", strings.Join(names, ", "))
-	for _, c := range []string{"deb:linux-image-brae", "deb:brae-tls", "deb:brae-guard", "fw:corran-bmc", "fw:lorne-l25", "fw:corran-bios"} {
+	for _, c := range []string{"deb:linux-image-brae", "deb:brae-tls", "deb:brae-guard", "fw:corran-bmc",
+		"fw:lorne-l25", "fw:corran-bios"} {
 		baseline += "  - {component: \"" + c + "\", posture: at least, follow: newest}\n"
 	}
-	for name, text := range map[string][]byte{"estate.yaml": []byte(file.String()), "big.yaml": []byte(baseline), "sim/world.json": world} {
+	for name, text := range map[string][]byte{"estate.yaml": []byte(file.String()), "big.yaml": []byte(baseline),
+		"sim/world.json": world} {
 		to := filepath.Join(dir, name)
 		if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
 			b.Fatal(err)

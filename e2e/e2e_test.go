@@ -52,7 +52,8 @@ func TestResultsAreOfThisProgram(t *testing.T) {
 	t.Parallel()
 	n := 0
 	err := filepath.WalkDir("..", func(name string, e fs.DirEntry, err error) error {
-		if err != nil || e.IsDir() || !strings.HasSuffix(name, ".go") && !strings.HasSuffix(name, ".sh") && !strings.Contains(name, "demo/data") {
+		if err != nil || e.IsDir() || !strings.HasSuffix(name, ".go") && !strings.HasSuffix(name, ".sh") &&
+			!strings.Contains(name, "demo/data") {
 			return err
 		}
 		n++
@@ -150,12 +151,14 @@ func TestDemoRun(t *testing.T) {
 	if r.code != 0 {
 		t.Fatalf("exit %d\n%s%s", r.code, r.out, r.err)
 	}
-	for _, want := range []string{"vts, before the round:", "finished: every host has been visited", "0 adrift, 0 unread\nreports are in"} {
+	for _, want := range []string{"vts, before the round:", "finished: every host has been visited",
+		"0 adrift, 0 unread\nreports are in"} {
 		if !strings.Contains(r.out, want) {
 			t.Errorf("it never said %q:\n%s", want, r.out)
 		}
 	}
-	for file, begins := range map[string]string{"drift-before.csv": "host,component", "drift-after.json": "{", "round.txt": "Round ", "round.svg": "<?xml",
+	for file, begins := range map[string]string{"drift-before.csv": "host,component", "drift-after.json": "{",
+		"round.txt": "Round ", "round.svg": "<?xml",
 		"round.pdf": "%PDF", "waterline.svg": "<?xml", "waterline.pdf": "%PDF"} {
 		b, err := os.ReadFile(filepath.Join(out, file))
 		if err != nil || !strings.HasPrefix(string(b), begins) {
@@ -293,7 +296,8 @@ func reached(t *testing.T, s *store.Store, since int64, step string) bool {
 		t.Fatal(err)
 	}
 	return slices.ContainsFunc(events, func(e course.Event) bool {
-		return e.Seq > since && (e.Kind == course.Intent && string(e.Act.Kind) == step || e.Kind == course.Proving && step == "prove")
+		return e.Seq > since && (e.Kind == course.Intent && string(e.Act.Kind) == step ||
+			e.Kind == course.Proving && step == "prove")
 	})
 }
 
@@ -417,7 +421,9 @@ func TestLocalCheckBySeverityOfAdvisories(t *testing.T) {
 		if n++; n > 40 {
 			break
 		}
-		records = append(records, fmt.Sprintf(`{"id":"T-%d","modified":"2026-11-01T00:00:00Z","severity":[{"type":"CVSS_V3","score":%q}],"affected":[{"package":{"ecosystem":"Debian:12","name":%q},
+		records = append(records,
+			fmt.Sprintf(`{"id":"T-%d","modified":"2026-11-01T00:00:00Z","severity":[{"type":"CVSS_V3","score":%q}],
+"affected":[{"package":{"ecosystem":"Debian:12","name":%q},
 			"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"0"},{"fixed":%q}]}]}]}`, n, vector, source, ver))
 		for other := range up { // of what is built from one source, all is mended at once
 			if vector == critical && sources[other] == sources[name] {
@@ -427,7 +433,8 @@ func TestLocalCheckBySeverityOfAdvisories(t *testing.T) {
 	}
 	osv, base := filepath.Join(dir, "osv.json"), filepath.Join(dir, "b.yaml")
 	if err := errors.Join(os.WriteFile(osv, []byte("["+strings.Join(records, ",")+"]"), 0o600),
-		os.WriteFile(base, []byte("baseline: security\nclauses:\n  - component: deb:*\n    posture: if present\n    follow: newest\n    severity: high\n"), 0o600)); err != nil {
+		os.WriteFile(base, []byte("baseline: security\nclauses:\n  - component: deb:*\n    posture: if present\n"+
+			"    follow: newest\n    severity: high\n"), 0o600)); err != nil {
 		t.Fatal(err)
 	}
 	r := run(t, "check", "--local", "--baseline", base, "--advisories", osv, "--narrow", "verdict=behind", "--json")
@@ -496,7 +503,8 @@ func move(t *testing.T, c *simconn.Connector, from string, g estate.Guest, to st
 	if err != nil {
 		t.Fatal(err)
 	}
-	o := connector.Order{Act: act.Act{ID: "by hand", Kind: act.Move, Host: from, Guest: g.Name, GuestID: g.UID(), To: to}}
+	o := connector.Order{Act: act.Act{ID: "by hand", Kind: act.Move, Host: from, Guest: g.Name,
+		GuestID: g.UID(), To: to}}
 	w, err := c.World(t.Context())
 	if err != nil {
 		t.Fatal(err)
@@ -518,16 +526,19 @@ func move(t *testing.T, c *simconn.Connector, from string, g estate.Guest, to st
 func TestHostsThatNeedNothing(t *testing.T) {
 	t.Parallel()
 	dir := demoState(t, 60)
-	if r := run(t, "host", "prepare", "vts", "--state", dir); r.code != 0 || !strings.Contains(r.out, "takes orders as it is") {
+	if r := run(t, "host", "prepare", "vts", "--state", dir); r.code != 0 ||
+		!strings.Contains(r.out, "takes orders as it is") {
 		t.Errorf("exit %d\n%s%s", r.code, r.out, r.err)
 	}
 	if r := run(t, "host", "remove", "heron", "--yes", "--state", dir); r.code != 0 {
 		t.Errorf("exit %d\n%s%s", r.code, r.out, r.err)
 	}
-	if r := run(t, "host", "remove", "ruff", "--yes", "--state", dir); r.code != 1 || !strings.Contains(r.err, "looking at this cluster only") {
+	if r := run(t, "host", "remove", "ruff", "--yes", "--state", dir); r.code != 1 ||
+		!strings.Contains(r.err, "looking at this cluster only") {
 		t.Errorf("a host that is only looked at: exit %d\n%s%s", r.code, r.out, r.err)
 	}
-	if r := run(t, "host", "prepare", "--print"); r.code != 0 || !strings.Contains(r.out, "#!/bin/sh") || !strings.Contains(r.out, "flock -w 20 9") {
+	if r := run(t, "host", "prepare", "--print"); r.code != 0 || !strings.Contains(r.out, "#!/bin/sh") ||
+		!strings.Contains(r.out, "flock -w 20 9") {
 		t.Errorf("exit %d\n%.200s%s", r.code, r.out, r.err)
 	}
 }

@@ -44,7 +44,8 @@ func hostileWorld(t *testing.T) string {
 			t.Fatal(err)
 		}
 	}
-	replace(filepath.Join(dir, "sim", "world.json"), `"met-feed"`, `"met`+inner+`feed"`, `"no input voltage since 19 Nov"`, `"volts`+inner+`"`, `"Brae Linux 4.2"`, `"Brae Linux 4`+inner+`"`,
+	replace(filepath.Join(dir, "sim", "world.json"), `"met-feed"`, `"met`+inner+`feed"`,
+		`"no input voltage since 19 Nov"`, `"volts`+inner+`"`, `"Brae Linux 4.2"`, `"Brae Linux 4`+inner+`"`,
 		`"the inventory is being rebuilt"`, `"rebuilt`+inner+`"`)
 	lists, err := filepath.Glob(filepath.Join(dir, "releases", "*.yaml"))
 	if err != nil {
@@ -67,7 +68,8 @@ func hostileWorld(t *testing.T) string {
 func harmless(t *testing.T, what string, text []byte) {
 	t.Helper()
 	for _, r := range string(text) {
-		if unicode.IsControl(r) && r != '\n' && r != '\t' && r != '\r' || r >= 0x80 && r <= 0x9f || r == '\u202e' || r == '\u2028' {
+		if unicode.IsControl(r) && r != '\n' && r != '\t' && r != '\r' || r >= 0x80 && r <= 0x9f ||
+			r == '\u202e' || r == '\u2028' {
 			t.Errorf("%s lets %U through: %.300q", what, r, text)
 			return
 		}
@@ -83,9 +85,14 @@ func TestHostileWordsAreHarmlessInEveryOutput(t *testing.T) {
 	t.Parallel()
 	dir := hostileWorld(t)
 	for _, args := range []string{
-		"connect heron", "read heron", "read fulmar", "read godwit --json", "check", "check tides --all", "check --json", "explain godwit fw:lorne-l25", "explain heron fw:tarbet-s9", "explain heron fw:tarbet-s9 --json",
-		"plan vts", "plan vts --json", "catalogue list", "catalogue show fw:tarbet-s9", "catalogue show fw:tarbet-s9 --json", "catalogue show fw:tarbet-s9 --format svg", "compare heron lapwing", "compare heron lapwing --json",
-		"report drift --format svg", "report drift tides", "report life heron", "trend tides", "news tides", "feed list", "baseline list", "check --narrow met",
+		"connect heron", "read heron", "read fulmar", "read godwit --json", "check", "check tides --all",
+		"check --json", "explain godwit fw:lorne-l25", "explain heron fw:tarbet-s9",
+		"explain heron fw:tarbet-s9 --json",
+		"plan vts", "plan vts --json", "catalogue list", "catalogue show fw:tarbet-s9",
+		"catalogue show fw:tarbet-s9 --json", "catalogue show fw:tarbet-s9 --format svg", "compare heron lapwing",
+		"compare heron lapwing --json",
+		"report drift --format svg", "report drift tides", "report life heron", "trend tides", "news tides",
+		"feed list", "baseline list", "check --narrow met",
 	} {
 		r := run(t, append(strings.Fields(args), "--state", dir)...)
 		if len(r.out) == 0 {

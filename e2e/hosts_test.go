@@ -28,13 +28,16 @@ func TestARealHostWithItsBMC(t *testing.T) {
 	file := func(bmc string) string {
 		t.Helper()
 		name := filepath.Join(dir, "estate.yaml")
-		text := fmt.Sprintf("estate: one\nconnector:\n  kind: ssh\n  ssh_config: [%s]\n  limit: 20s\nclusters:\n  - name: c\n    hosts: [heron]\n%s", s.Config, bmc)
+		text := fmt.Sprintf("estate: one\nconnector:\n  kind: ssh\n  ssh_config: [%s]\n  limit: 20s\nclusters:\n"+
+			"  - name: c\n    hosts: [heron]\n%s", s.Config, bmc)
 		if err := os.WriteFile(name, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
 		return name
 	}
-	good := file(fmt.Sprintf("bmcs:\n  - {host: heron, at: %q, user: %s, password: \"env:HERON_BMC\", fingerprint: %s}\n", a.BMC["heron"], sim.User, a.Fingerprint))
+	good := file(fmt.Sprintf("bmcs:\n"+
+		"  - {host: heron, at: %q, user: %s, password: \"env:HERON_BMC\", fingerprint: %s}\n", a.BMC["heron"],
+		sim.User, a.Fingerprint))
 	r := run(t, "connect", "--estate", good, "--state", dir, "--json")
 	var ways []struct {
 		Host   string
@@ -54,7 +57,8 @@ func TestARealHostWithItsBMC(t *testing.T) {
 			t.Errorf("%+v", g)
 		}
 	}
-	for _, want := range []string{"SSH configuration", "SSH port", "SSH host key", "SSH login", "SSH permission", "SSH answer", "BMC secret", "BMC TLS", "BMC login", "BMC permission"} {
+	for _, want := range []string{"SSH configuration", "SSH port", "SSH host key", "SSH login", "SSH permission",
+		"SSH answer", "BMC secret", "BMC TLS", "BMC login", "BMC permission"} {
 		if !held[want] {
 			t.Errorf("%s does not hold: %s", want, r.out)
 		}
@@ -72,16 +76,20 @@ func TestARealHostWithItsBMC(t *testing.T) {
 	// A wrong pin, a missing secret, and a host that is not there: each is told at its stage with what to do, and costs
 	// only its own part.
 	for _, c := range []struct{ bmc, says string }{
-		{fmt.Sprintf("bmcs:\n  - {host: heron, at: %q, user: %s, password: \"env:HERON_BMC\", fingerprint: %s}\n", a.BMC["heron"], sim.User, strings.Repeat("0", 64)), "is pinned"},
-		{fmt.Sprintf("bmcs:\n  - {host: heron, at: %q, user: %s, password: \"env:NOT_THERE\", fingerprint: %s}\n", a.BMC["heron"], sim.User, a.Fingerprint), "in the environment as NOT_THERE"},
-		{fmt.Sprintf("bmcs:\n  - {host: heron, at: \"127.0.0.1:1\", user: %s, password: \"env:HERON_BMC\", fingerprint: %s}\n", sim.User, a.Fingerprint), "connection refused"},
+		{fmt.Sprintf("bmcs:\n  - {host: heron, at: %q, user: %s, password: \"env:HERON_BMC\", fingerprint: %s}\n",
+			a.BMC["heron"], sim.User, strings.Repeat("0", 64)), "is pinned"},
+		{fmt.Sprintf("bmcs:\n  - {host: heron, at: %q, user: %s, password: \"env:NOT_THERE\", fingerprint: %s}\n",
+			a.BMC["heron"], sim.User, a.Fingerprint), "in the environment as NOT_THERE"},
+		{fmt.Sprintf("bmcs:\n  - {host: heron, at: \"127.0.0.1:1\", user: %s, password: \"env:HERON_BMC\", "+
+			"fingerprint: %s}\n", sim.User, a.Fingerprint), "connection refused"},
 	} {
 		r := run(t, "connect", "heron", "--estate", file(c.bmc), "--state", dir)
 		if r.code != 4 || !strings.Contains(r.out, c.says) || !strings.Contains(r.out, "→") {
 			t.Errorf("exit %d, want 4 and %q:\n%s%s", r.code, c.says, r.out, r.err)
 		}
 	}
-	if r := run(t, "connect", "herno", "--estate", good, "--state", dir); r.code != 1 || !strings.Contains(r.err, "did you mean heron?") {
+	if r := run(t, "connect", "herno", "--estate", good, "--state", dir); r.code != 1 ||
+		!strings.Contains(r.err, "did you mean heron?") {
 		t.Errorf("%+v", r)
 	}
 }
@@ -90,14 +98,16 @@ func TestARealHostWithItsBMC(t *testing.T) {
 func TestReadingAHostThatFellSilent(t *testing.T) {
 	t.Parallel()
 	dir := demoState(t, 30)
-	if r := run(t, "read", "heron", "ruff", "--state", dir); r.code != 0 || !strings.Contains(r.out, "ruff  Brae Linux") {
+	if r := run(t, "read", "heron", "ruff", "--state", dir); r.code != 0 ||
+		!strings.Contains(r.out, "ruff  Brae Linux") {
 		t.Fatalf("%+v", r)
 	}
 	c := dial(t, dir)
 	defer c.Hangup()
 	silence(t, c, "heron")
 	r := run(t, "read", "heron", "--state", dir)
-	for _, want := range []string{"unread: ", "last known", "packages, as last known", "deb:brae-tls", "guests, as last known"} {
+	for _, want := range []string{"unread: ", "last known", "packages, as last known", "deb:brae-tls",
+		"guests, as last known"} {
 		if !strings.Contains(r.out, want) {
 			t.Errorf("%q is not told:\n%s", want, r.out)
 		}

@@ -131,7 +131,8 @@ func TestAStaleRunnerDoesNothing(t *testing.T) {
 			shortLease(t, dir)
 			h := &holdUp{kind: kind, caught: make(chan struct{}), let: make(chan struct{}), back: make(chan string, 1)}
 			var out bytes.Buffer
-			first := exec.Command(yare, "round", "start", "vts", "--hosts", "ibis", "--state", dir, "--estate", h.wayTo(t, dir))
+			first := exec.Command(yare, "round", "start", "vts", "--hosts", "ibis", "--state", dir,
+				"--estate", h.wayTo(t, dir))
 			first.Stdout, first.Stderr = &out, &out
 			if err := first.Start(); err != nil {
 				t.Fatal(err)
@@ -145,7 +146,8 @@ func TestAStaleRunnerDoesNothing(t *testing.T) {
 			stopOutsideOfWriting(t, first.Process, dir)
 			var r result
 			for start := time.Now(); time.Since(start) < drive.Patience; time.Sleep(100 * time.Millisecond) {
-				if r = run(t, "round", "resume", "vts", "--state", dir); r.code == 0 || !strings.Contains(r.err, "one cluster has one runner at a time") {
+				if r = run(t, "round", "resume", "vts", "--state", dir); r.code == 0 ||
+					!strings.Contains(r.err, "one cluster has one runner at a time") {
 					break
 				}
 			}
@@ -165,9 +167,11 @@ func TestAStaleRunnerDoesNothing(t *testing.T) {
 			}
 			after := world(t, dir)
 			if !slices.Equal(before.Acts, after.Acts) || len(after.Restarts) > 0 {
-				t.Errorf("after the second had finished, the first did %v; guests started again: %v", after.Acts[len(before.Acts):], after.Restarts)
+				t.Errorf("after the second had finished, the first did %v; guests started again: %v",
+					after.Acts[len(before.Acts):], after.Restarts)
 			}
-			if r := run(t, "report", "round", "vts", "--state", dir); r.code != 0 || !strings.Contains(r.out, "finished") {
+			if r := run(t, "report", "round", "vts", "--state", dir); r.code != 0 ||
+				!strings.Contains(r.out, "finished") {
 				t.Errorf("the journal: exit %d\n%s%s", r.code, r.out, r.err)
 			}
 		})
@@ -268,7 +272,8 @@ func TestNoSecondFlash(t *testing.T) {
 		_ = simulation.Process.Signal(syscall.SIGTERM)
 		_ = simulation.Wait()
 	}()
-	if r := run(t, "round", "resume", "vts", "--state", dir); r.code != 0 || !strings.Contains(r.out, "finished: every host has been visited") {
+	if r := run(t, "round", "resume", "vts", "--state", dir); r.code != 0 ||
+		!strings.Contains(r.out, "finished: every host has been visited") {
 		t.Fatalf("exit %d\n%s%s", r.code, r.out, r.err)
 	}
 	n := 0
@@ -304,7 +309,8 @@ func TestAJournalThatWasCutIsTold(t *testing.T) {
 		t.Fatal(r.err)
 	}
 	db(t, dir, "DELETE FROM journal WHERE seq > 10")
-	for _, args := range [][]string{{"round", "watch", "vts"}, {"report", "round", "vts"}, {"round", "resume", "vts"}, {"round", "start", "vts"}} {
+	for _, args := range [][]string{{"round", "watch", "vts"}, {"report", "round", "vts"}, {"round", "resume", "vts"},
+		{"round", "start", "vts"}} {
 		r := run(t, append(args, "--state", dir)...)
 		if r.code == 0 || !strings.Contains(r.err, "entry 11 of the journal: it is missing") {
 			t.Errorf("%v: exit %d\n%s%s", args, r.code, r.out, r.err)
@@ -348,13 +354,16 @@ func TestAnOlderCopyIsTold(t *testing.T) {
 		_ = os.Remove(filepath.Join(dir, name))
 	}
 	copyState(old, dir)
-	if r := run(t, "round", "start", "vts", "--state", dir); r.code != 1 || !strings.Contains(r.err, "jacana has taken orders of the epoch") || !strings.Contains(r.err, "--take-over") {
+	if r := run(t, "round", "start", "vts", "--state", dir); r.code != 1 ||
+		!strings.Contains(r.err, "jacana has taken orders of the epoch") || !strings.Contains(r.err, "--take-over") {
 		t.Errorf("exit %d: %s", r.code, r.err)
 	}
-	if r := run(t, "round", "adopt", "godwit", "--state", dir); r.code != 1 || !strings.Contains(r.err, "that is theirs to open") {
+	if r := run(t, "round", "adopt", "godwit", "--state", dir); r.code != 1 ||
+		!strings.Contains(r.err, "that is theirs to open") {
 		t.Errorf("a host that a person closed: exit %d: %s", r.code, r.err)
 	}
-	if r := run(t, "round", "adopt", "jacana", "--state", dir); r.code != 1 || !strings.Contains(r.err, "for round "+round) || !strings.Contains(r.err, "--yes") {
+	if r := run(t, "round", "adopt", "jacana", "--state", dir); r.code != 1 ||
+		!strings.Contains(r.err, "for round "+round) || !strings.Contains(r.err, "--yes") {
 		t.Errorf("without being sure: exit %d: %s", r.code, r.err)
 	}
 	r := run(t, "round", "adopt", "jacana", "--yes", "--state", dir)
@@ -364,7 +373,8 @@ func TestAnOlderCopyIsTold(t *testing.T) {
 	if m := world(t, dir).Hosts["jacana"].Reading.Closed; m != nil {
 		t.Errorf("it is still closed: %+v", m)
 	}
-	if r := run(t, "round", "adopt", "jacana", "--state", dir); r.code != 1 || !strings.Contains(r.err, "it is not closed") {
+	if r := run(t, "round", "adopt", "jacana", "--state", dir); r.code != 1 ||
+		!strings.Contains(r.err, "it is not closed") {
 		t.Errorf("exit %d: %s", r.code, r.err)
 	}
 }
@@ -386,20 +396,23 @@ func TestARoundStartsFromThePlanThatWasShown(t *testing.T) {
 	if r := run(t, "round", "start", "vts", "--plan", knot, "--hosts", "heron", "--state", dir); r.code == 0 {
 		t.Error("a plan was started with other settings than it has")
 	}
-	if r := run(t, "round", "start", "vts", "--plan", "0123456789ab", "--state", dir); r.code != 1 || !strings.Contains(r.err, "no plan with that digest is kept") {
+	if r := run(t, "round", "start", "vts", "--plan", "0123456789ab", "--state", dir); r.code != 1 ||
+		!strings.Contains(r.err, "no plan with that digest is kept") {
 		t.Errorf("exit %d: %s", r.code, r.err)
 	}
 	if r := run(t, "round", "start", "vts", "--plan", knot, "--reason", "as shown", "--state", dir); r.code != 0 {
 		t.Fatalf("exit %d: %s%s", r.code, r.out, r.err)
 	}
-	if r := run(t, "round", "start", "vts", "--plan", knot, "--state", dir); r.code != 1 || !strings.Contains(r.err, "knot: it would not be visited any more: in line") {
+	if r := run(t, "round", "start", "vts", "--plan", knot, "--state", dir); r.code != 1 ||
+		!strings.Contains(r.err, "knot: it would not be visited any more: in line") {
 		t.Errorf("a plan that was carried out: exit %d: %s", r.code, r.err)
 	}
 	guest := world(t, dir).Hosts["ibis"].Reading.RunningGuests()[0]
 	c := dial(t, dir)
 	defer c.Hangup()
 	move(t, c, "ibis", guest, "heron")
-	if r := run(t, "round", "start", "vts", "--plan", ibis, "--state", dir); r.code != 1 || !strings.Contains(r.err, "ibis: the guest "+guest.Name+" has left it") {
+	if r := run(t, "round", "start", "vts", "--plan", ibis, "--state", dir); r.code != 1 ||
+		!strings.Contains(r.err, "ibis: the guest "+guest.Name+" has left it") {
 		t.Errorf("exit %d: %s", r.code, r.err)
 	}
 }
@@ -422,10 +435,12 @@ func TestSkip(t *testing.T) {
 			t.Fatal("it never began")
 		}
 	}
-	if r := run(t, "round", "skip", "vts", "heron", "--state", dir); r.code != 1 || !strings.Contains(r.err, "has no visit to \"heron\"") {
+	if r := run(t, "round", "skip", "vts", "heron", "--state", dir); r.code != 1 ||
+		!strings.Contains(r.err, "has no visit to \"heron\"") {
 		t.Errorf("exit %d: %s", r.code, r.err)
 	}
-	if r := run(t, "round", "skip", "vts", "ibis", "--state", dir); r.code != 0 || !strings.Contains(r.out, "ibis is left out") {
+	if r := run(t, "round", "skip", "vts", "ibis", "--state", dir); r.code != 0 ||
+		!strings.Contains(r.out, "ibis is left out") {
 		t.Errorf("exit %d: %s%s", r.code, r.out, r.err)
 	}
 	if err := round.Wait(); err != nil {
@@ -440,7 +455,8 @@ func TestSkip(t *testing.T) {
 		t.Fatal(err)
 	}
 	st, err := course.Fold(events)
-	if err != nil || st.Status != course.Finished || st.Visit("ibis").Phase != course.LeftOut || st.Visit("jacana").Phase != course.Over {
+	if err != nil || st.Status != course.Finished || st.Visit("ibis").Phase != course.LeftOut ||
+		st.Visit("jacana").Phase != course.Over {
 		t.Errorf("%s: %s %v", st.Status, st.Detail, err)
 	}
 }
@@ -481,7 +497,8 @@ func TestLookingWithAReadOnlyState(t *testing.T) {
 			cmd = exec.Command("setpriv", append([]string{"--reuid", "65534", "--clear-groups", yare}, argv...)...)
 		}
 		text, err := cmd.CombinedOutput()
-		if code := cmd.ProcessState.ExitCode(); code != 0 && code != 3 || !strings.Contains(string(text), "can't be written") {
+		if code := cmd.ProcessState.ExitCode(); code != 0 && code != 3 ||
+			!strings.Contains(string(text), "can't be written") {
 			t.Errorf("%v: exit %d, %v\n%s", args, code, err, text)
 		}
 	}

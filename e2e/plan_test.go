@@ -77,7 +77,8 @@ func TestABriefAndItsCommandPlanTheSame(t *testing.T) {
 	t.Parallel()
 	dir := demoState(t, 400)
 	file := filepath.Join(t.TempDir(), "b.yaml")
-	brief := run(t, "brief", "write", "vts", "--state", dir, "--order", "lightest-first", "--trial", "ibis", "--limit", "80", "--lift", "keep traffic-db-* apart", "--only", "deb:brae-tls,deb:linux-image-brae")
+	brief := run(t, "brief", "write", "vts", "--state", dir, "--order", "lightest-first", "--trial", "ibis", "--limit",
+		"80", "--lift", "keep traffic-db-* apart", "--only", "deb:brae-tls,deb:linux-image-brae")
 	if brief.code != 0 {
 		t.Fatal(brief.err)
 	}
@@ -105,7 +106,8 @@ func TestABriefAndItsCommandPlanTheSame(t *testing.T) {
 	}
 	a, b := strings.Split(cut(one.out), "\n"), strings.Split(cut(two.out), "\n")
 	for i := range min(len(a), len(b)) {
-		if a[i] != b[i] && !strings.Contains(a[i], "ago") && !strings.Contains(a[i], `"at"`) && !strings.Contains(a[i], `"until"`) {
+		if a[i] != b[i] && !strings.Contains(a[i], "ago") && !strings.Contains(a[i], `"at"`) &&
+			!strings.Contains(a[i], `"until"`) {
 			t.Fatalf("line %d: %s\n%s", i, a[i], b[i])
 		}
 	}
@@ -117,7 +119,8 @@ func TestABriefAndItsCommandPlanTheSame(t *testing.T) {
 		`--order: there is no order "up"`: {"--order", "up"},
 		"b.yaml:1:8":                      {"--brief", broken(t)},
 	} {
-		if r := run(t, append([]string{"plan", "vts", "--state", dir}, args...)...); r.code != 1 || !strings.Contains(r.err, want) {
+		if r := run(t, append([]string{"plan", "vts", "--state", dir}, args...)...); r.code != 1 ||
+			!strings.Contains(r.err, want) {
 			t.Errorf("%v: exit %d, %s", args, r.code, r.err)
 		}
 	}
@@ -136,12 +139,16 @@ func broken(t *testing.T) string {
 func TestAGuestComesToRestForAVisit(t *testing.T) {
 	t.Parallel()
 	dir := demoState(t, 800)
-	refused := run(t, "round", "start", "tides", "--state", dir, "--hosts", "bittern", "--out-of-service", "2", "--reason", "x")
-	if refused.code != 1 || !strings.Contains(refused.err, "gauge-hist-2 holds the device clock-card") || !strings.Contains(refused.err, "shut down gauge-hist-2 for the visit") {
+	refused := run(t, "round", "start", "tides", "--state", dir, "--hosts", "bittern", "--out-of-service",
+		"2", "--reason", "x")
+	if refused.code != 1 || !strings.Contains(refused.err, "gauge-hist-2 holds the device clock-card") ||
+		!strings.Contains(refused.err, "shut down gauge-hist-2 for the visit") {
 		t.Errorf("exit %d: %s", refused.code, refused.err)
 	}
-	for want, rest := range map[string]string{`has a guest "gauge-hist-9"`: "gauge-hist-9=shut-down", "is not guest=shut-down": "gauge-hist-2=kill"} {
-		if r := run(t, "plan", "tides", "--state", dir, "--guest", rest); r.code != 1 || !strings.Contains(r.err, want) {
+	for want, rest := range map[string]string{`has a guest "gauge-hist-9"`: "gauge-hist-9=shut-down",
+		"is not guest=shut-down": "gauge-hist-2=kill"} {
+		if r := run(t, "plan", "tides", "--state", dir, "--guest", rest); r.code != 1 ||
+			!strings.Contains(r.err, want) {
 			t.Errorf("--guest %s: exit %d, %s", rest, r.code, r.err)
 		}
 	}
@@ -159,8 +166,10 @@ func TestAGuestComesToRestForAVisit(t *testing.T) {
 	s.Wait(`can't be made 5 → 4`)
 	s.Keys("q")
 	s.Ends("0")
-	r := run(t, "round", "start", "tides", "--state", dir, "--hosts", "bittern", "--out-of-service", "2", "--guest", "gauge-hist-*=shut-down", "--reason", "x")
-	if r.code != 0 || strings.Count(r.out, "shut down gauge-hist-2") != 1 || strings.Count(r.out, "start gauge-hist-2") != 1 || strings.Contains(r.out, "FAILED") ||
+	r := run(t, "round", "start", "tides", "--state", dir, "--hosts", "bittern", "--out-of-service", "2", "--guest",
+		"gauge-hist-*=shut-down", "--reason", "x")
+	if r.code != 0 || strings.Count(r.out, "shut down gauge-hist-2") != 1 ||
+		strings.Count(r.out, "start gauge-hist-2") != 1 || strings.Contains(r.out, "FAILED") ||
 		!strings.Contains(r.out, "move gauge-hist-1") {
 		t.Errorf("exit %d\n%s%s", r.code, r.out, r.err)
 	}
@@ -197,13 +206,16 @@ func TestWhatWasFoundIsWaived(t *testing.T) {
 	s.Keys("q")
 	s.Ends("0")
 	list := run(t, "waiver", "list", "tides", "--state", dir)
-	if list.code != 0 || !strings.Contains(list.out, "dispute of fulmar, stands") || !strings.Contains(list.out, "the trial ends on Monday") {
+	if list.code != 0 || !strings.Contains(list.out, "dispute of fulmar, stands") ||
+		!strings.Contains(list.out, "the trial ends on Monday") {
 		t.Errorf("%s%s", list.out, list.err)
 	}
-	if r := run(t, "waiver", "add", "curlew", "bmc", "--reason", "x", "--state", dir); r.code != 1 || !strings.Contains(r.err, "must never be waived") {
+	if r := run(t, "waiver", "add", "curlew", "bmc", "--reason", "x", "--state", dir); r.code != 1 ||
+		!strings.Contains(r.err, "must never be waived") {
 		t.Errorf("exit %d: %s", r.code, r.err)
 	}
-	if r := run(t, "waiver", "add", "fulmar", "heatlh", "--reason", "x", "--state", dir); r.code != 1 || !strings.Contains(r.err, `no check "heatlh"`) {
+	if r := run(t, "waiver", "add", "fulmar", "heatlh", "--reason", "x", "--state", dir); r.code != 1 ||
+		!strings.Contains(r.err, `no check "heatlh"`) {
 		t.Errorf("exit %d: %s", r.code, r.err)
 	}
 	if r := run(t, "waiver", "end", "tides", list.out[:6], "--state", dir); r.code != 0 {
@@ -212,7 +224,8 @@ func TestWhatWasFoundIsWaived(t *testing.T) {
 	if r := run(t, "waiver", "list", "tides", "--state", dir); !strings.Contains(r.out, "taken back by") {
 		t.Error(r.out)
 	}
-	if r := run(t, "precheck", "tides", "--check", "dispute", "--state", dir); r.code != 3 || !strings.Contains(r.out, "blocker             fulmar     dispute") {
+	if r := run(t, "precheck", "tides", "--check", "dispute", "--state", dir); r.code != 3 ||
+		!strings.Contains(r.out, "blocker             fulmar     dispute") {
 		t.Errorf("exit %d: %s", r.code, r.out)
 	}
 }
@@ -232,24 +245,32 @@ func TestACheckOfOnesOwn(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	write("checks:\n  - name: no-telnet\n    holds: packages.exists(p, p.nam == telnetd)\n    says: it has a telnet server\n    remedy: remove it\n")
-	if r := run(t, "precheck", "vts", "--state", dir); r.code != 1 || !strings.Contains(r.err, "the check no-telnet: line 1, column 29: undeclared reference to 'telnetd'") {
+	write("checks:\n  - name: no-telnet\n    holds: packages.exists(p, p.nam == telnetd)\n" +
+		"    says: it has a telnet server\n    remedy: remove it\n")
+	if r := run(t, "precheck", "vts", "--state", dir); r.code != 1 ||
+		!strings.Contains(r.err, "the check no-telnet: line 1, column 29: undeclared reference to 'telnetd'") {
 		t.Errorf("exit %d: %s", r.code, r.err)
 	}
-	write("checks:\n  - name: no-telnet\n    holds: '!packages.exists(p, p.name == \"telnetd\")'\n    says: it has a telnet server\n    remedy: remove it\n    level: blocker\n")
-	if r := run(t, "precheck", "vts", "--check", "no-telnet", "--state", dir); r.code != 3 || !strings.Contains(r.out, "blocker             jacana     no-telnet  it has a telnet server") || strings.Count(r.out, "clear") != 3 {
+	write("checks:\n  - name: no-telnet\n    holds: '!packages.exists(p, p.name == \"telnetd\")'\n" +
+		"    says: it has a telnet server\n    remedy: remove it\n    level: blocker\n")
+	if r := run(t, "precheck", "vts", "--check", "no-telnet", "--state", dir); r.code != 3 ||
+		!strings.Contains(r.out, "blocker             jacana     no-telnet  it has a telnet server") ||
+		strings.Count(r.out, "clear") != 3 {
 		t.Errorf("exit %d: %s%s", r.code, r.out, r.err)
 	}
-	if r := run(t, "round", "start", "vts", "--hosts", "jacana", "--reason", "x", "--state", dir); r.code != 1 || !strings.Contains(r.err, "jacana: it has a telnet server (remove it)") {
+	if r := run(t, "round", "start", "vts", "--hosts", "jacana", "--reason", "x", "--state", dir); r.code != 1 ||
+		!strings.Contains(r.err, "jacana: it has a telnet server (remove it)") {
 		t.Errorf("exit %d: %s", r.code, r.err)
 	}
-	if r := run(t, "waiver", "add", "jacana", "no-telnet", "--reason", "this round removes it", "--for", "2h", "--state", dir); r.code != 0 {
+	if r := run(t, "waiver", "add", "jacana", "no-telnet", "--reason", "this round removes it", "--for", "2h",
+		"--state", dir); r.code != 0 {
 		t.Errorf("exit %d: %s", r.code, r.err)
 	}
 	if r := run(t, "round", "start", "vts", "--hosts", "jacana", "--reason", "x", "--state", dir); r.code != 0 {
 		t.Errorf("exit %d: %s%s", r.code, r.out, r.err)
 	}
-	for expr, want := range map[string]string{`packages.exists(p, p.name == "telnetd")`: "false\n", "host.model": "Quay 1\n", "host.modell": "no such key", "1 +": "line 1, column"} {
+	for expr, want := range map[string]string{`packages.exists(p, p.name == "telnetd")`: "false\n",
+		"host.model": "Quay 1\n", "host.modell": "no such key", "1 +": "line 1, column"} {
 		if r := run(t, "precheck", "try", "jacana", expr, "--state", dir); !strings.Contains(r.out+r.err, want) {
 			t.Errorf("%s: %s%s", expr, r.out, r.err)
 		}
@@ -265,7 +286,8 @@ func TestPlansAreCompared(t *testing.T) {
 	digest, _, _ = strings.Cut(digest, "\n")
 	same := run(t, "plan", "vts", "--against", digest, "--state", dir)
 	other := run(t, "plan", "vts", "--against", digest, "--hosts", "jacana,knot", "--state", dir)
-	if same.code != 0 || !strings.Contains(same.out, "they would do the same") || other.code != 0 || !strings.Contains(other.out, "visits 4 → 2") ||
+	if same.code != 0 || !strings.Contains(same.out, "they would do the same") || other.code != 0 ||
+		!strings.Contains(other.out, "visits 4 → 2") ||
 		!strings.Contains(other.out, "heron: it would not be visited any more: left out: the brief names other hosts") {
 		t.Errorf("%s%s\n%s%s", same.out, same.err, other.out, other.err)
 	}

@@ -29,7 +29,9 @@ func TestRefusals(t *testing.T) {
 	if err := os.Mkdir(lists, 0o700); err != nil {
 		t.Fatal(err)
 	}
-	write("lists/x_dists_y_Release", "Suite: y\nSHA256:\n 0000000000000000000000000000000000000000000000000000000000000000 5 main/binary-amd64/Packages\n")
+	write("lists/x_dists_y_Release",
+		"Suite: y\nSHA256:\n 0000000000000000000000000000000000000000000000000000000000000000 5 "+
+			"main/binary-amd64/Packages\n")
 	write("lists/x_dists_y_main_binary-amd64_Packages", "Package: a\nVersion: 1\nArchitecture: amd64\n")
 	truncated := filepath.Join(dir, "truncated")
 	if err := os.Mkdir(truncated, 0o700); err != nil {
@@ -42,19 +44,25 @@ func TestRefusals(t *testing.T) {
 		{"unknown host to explain", "explain dodo deb:brae-tls", `host "dodo"`},
 		{"component of no kind", "explain heron brae-tls", "the kinds are agent, deb, drv"},
 		{"component that is not there", "explain heron deb:ssl", "heron has no component deb:ssl"},
-		{"broken YAML", "check vts --baseline " + write("broken.yaml", "baseline: x\nclauses:\n  - component: [deb:a\n"), "broken.yaml:"},
-		{"unknown field", "check vts --baseline " + write("field.yaml", "baseline: x\nclausess: []\n"), "field.yaml:2:1: unknown field"},
-		{"unknown posture", "check vts --baseline " + write("posture.yaml", "baseline: x\nclauses:\n  - component: deb:a\n    posture: maybe\n    version: 1\n"),
+		{"broken YAML", "check vts --baseline " +
+			write("broken.yaml", "baseline: x\nclauses:\n  - component: [deb:a\n"), "broken.yaml:"},
+		{"unknown field", "check vts --baseline " + write("field.yaml", "baseline: x\nclausess: []\n"),
+			"field.yaml:2:1: unknown field"},
+		{"unknown posture", "check vts --baseline " +
+			write("posture.yaml", "baseline: x\nclauses:\n  - component: deb:a\n    posture: maybe\n    version: 1\n"),
 			`posture.yaml:4:14: no posture "maybe": expected one of "at least", "exactly", "if present", "never"`},
 		{"missing baseline file", "check vts --baseline /nowhere/b.yaml", "/nowhere/b.yaml"},
-		{"missing lists directory", "check --local --lists /nowhere", "there is no directory /nowhere; name it with --lists"},
+		{"missing lists directory", "check --local --lists /nowhere",
+			"there is no directory /nowhere; name it with --lists"},
 		{"missing keyring", "check --local --keyring /nowhere.gpg", "the keyring: open /nowhere.gpg"},
 		{"empty lists directory", "check --local --lists " + t.TempDir(), "there is no Packages file in it"},
 		{"mismatching index", "check --local --lists " + lists, "and the Release file says 0000"},
 		{"truncated index", "check --local --lists " + truncated, "unexpected EOF"},
-		{"baseline of a host half unread", "baseline derive godwit", "godwit can't serve as a model: unread are firmware"},
+		{"baseline of a host half unread", "baseline derive godwit",
+			"godwit can't serve as a model: unread are firmware"},
 		{"baseline of no layer", "baseline derive knot --layers paint", `no layer "paint"`},
-		{"round over a cluster that is looked at only", "round start yard", `the estate file allows looking at it only; say "act: true"`},
+		{"round over a cluster that is looked at only", "round start yard",
+			`the estate file allows looking at it only; say "act: true"`},
 		{"round with obstacles", "round start tides", "godwit: closed: godwit, by night shift"},
 		{"round over no cluster", "round start heron", "heron is a host, and a cluster is asked for"},
 		{"resume without a round", "round resume vts", "vts had no round yet"},
@@ -65,15 +73,21 @@ func TestRefusals(t *testing.T) {
 		{"report to nowhere", "report drift vts -o /nowhere/x.txt", "writing the report"},
 		{"unknown fault", "sim fault heron sulks", `there is no fault "sulks"`},
 		{"no estate file", "check vts --estate /nowhere/estate.yaml", "/nowhere/estate.yaml"},
-		{"estate file with a host twice", "check --estate " + write("twice.yaml", "estate: x\nconnector:\n  kind: sim\n  dir: sim\nclusters:\n  - name: a\n    hosts: [h, h]\n"),
+		{"estate file with a host twice",
+			"check --estate " + write("twice.yaml", "estate: x\nconnector:\n  kind: sim\n  dir: sim\nclusters:\n"+
+				"  - name: a\n    hosts: [h, h]\n"),
 			"twice.yaml:7:16: h is in the cluster a already"},
-		{"bundle that is none", "bundle import --yes " + write("no.zip", "hello, this is no archive at all, whatever its name is"), "no.zip: the bundle is refused: no.zip is neither a zip nor a tar archive"},
+		{"bundle that is none", "bundle import --yes " +
+			write("no.zip", "hello, this is no archive at all, whatever its name is"),
+			"no.zip: the bundle is refused: no.zip is neither a zip nor a tar archive"},
 		{"bundle that is not there", "bundle show /nowhere.zip", "open /nowhere.zip"},
-		{"bundle that nobody signed", "bundle show " + filepath.Join(dir, "bundles", "ulva-2026q4.zip") + " --keyring " + filepath.Join(dir, "feeds", "brae-mirror", "brae.gpg"), "a signature is wanted"},
+		{"bundle that nobody signed", "bundle show " + filepath.Join(dir, "bundles", "ulva-2026q4.zip") +
+			" --keyring " + filepath.Join(dir, "feeds", "brae-mirror", "brae.gpg"), "a signature is wanted"},
 		{"bundle that was never taken in", "bundle remove abc", `no bundle "abc" was taken in`},
 		{"unknown feed", "feed sync nowhere", `there is no feed "nowhere" in the estate file`},
 		{"feed at a time that is none", "feed set brae-mirror sometimes", `"sometimes" is no time to sync`},
-		{"feed that nobody serves", "feed sync corran-beta", "the feed corran-beta: https://mirror.invalid/corran/beta/index.txt"},
+		{"feed that nobody serves", "feed sync corran-beta",
+			"the feed corran-beta: https://mirror.invalid/corran/beta/index.txt"},
 		{"prune without a rule", "payload prune", "say by which rule"},
 		{"fetch what no feed has", "payload fetch marsh", `there is no cluster or host "marsh"`},
 		{"ladder of nothing", "catalogue show fw:nothing", "no feed has a release of fw:nothing, and no host has it"},
@@ -81,20 +95,37 @@ func TestRefusals(t *testing.T) {
 		{"narrowing by what is no field", "check vts --narrow colour=red", `there is no field "colour" to narrow by`},
 		{"narrowing by what was not kept", "catalogue list --narrow @gone", "no filter is kept as @gone"},
 		{"keeping what can't be understood", "filter keep x layer=cloud", `there is no layer "cloud"`},
-		{"baseline that is not there", "baseline show nothing", "the baseline nothing, version 0: there is no such version"},
-		{"saving without a reason", "baseline save " + filepath.Join(dir, "baselines", "yard.yaml"), "--why: a version of a baseline needs a reason"},
-		{"saving what can't be read", "baseline save " + write("bad.yaml", "baseline: b\nclauses:\n  - component: set:x\n    posture: at least\n    value: on\n") + " --why x", "bad.yaml:3:16: a setting has a value, no version"},
-		{"effect of a setting with a version", "baseline effect " + write("bad2.yaml", "baseline: b\nclauses:\n  - component: deb:x\n    posture: exactly\n    value: on\n"), "only a setting (set:NAME) has a value"},
-		{"hardware of a package", "baseline effect " + write("bad3.yaml", "baseline: b\nclauses:\n  - component: deb:x\n    posture: never\n    hardware: L25\n"), "only drivers and firmware belong to hardware"},
+		{"baseline that is not there", "baseline show nothing",
+			"the baseline nothing, version 0: there is no such version"},
+		{"saving without a reason", "baseline save " + filepath.Join(dir, "baselines", "yard.yaml"),
+			"--why: a version of a baseline needs a reason"},
+		{"saving what can't be read",
+			"baseline save " + write("bad.yaml", "baseline: b\nclauses:\n  - component: set:x\n"+
+				"    posture: at least\n    value: on\n") + " --why x",
+			"bad.yaml:3:16: a setting has a value, no version"},
+		{"effect of a setting with a version",
+			"baseline effect " + write("bad2.yaml", "baseline: b\nclauses:\n  - component: deb:x\n"+
+				"    posture: exactly\n    value: on\n"), "only a setting (set:NAME) has a value"},
+		{"hardware of a package",
+			"baseline effect " + write("bad3.yaml", "baseline: b\nclauses:\n  - component: deb:x\n"+
+				"    posture: never\n    hardware: L25\n"), "only drivers and firmware belong to hardware"},
 		{"reverting to nothing", "baseline revert yard-stack 9", "version 9: there is no such version"},
 		{"removing what the estate file names", "baseline remove yard-stack", "is named in the estate file"},
 		{"comparing with nobody", "compare heron dodo", `host "dodo"`},
-		{"comparing with a time before all", "compare heron@2001-01-01 heron", "no reading of heron is kept from 2001-01-01"},
+		{"comparing with a time before all", "compare heron@2001-01-01 heron",
+			"no reading of heron is kept from 2001-01-01"},
 		{"comparing with no time", "compare heron@soon heron", `"soon" is no time`},
 		{"trend of a host", "trend heron", "heron is a host, and a cluster is asked for"},
-		{"feed of no kind", "check --estate " + write("feed.yaml", "estate: x\nconnector: {kind: sim, dir: sim}\nclusters: [{name: a, hosts: [h]}]\nfeeds:\n  - name: f\n    kind: ftp\n    at: x\n"), `feed.yaml:5:5: the feed "f": there is no kind of feed "ftp"`},
-		{"Debian feed without suites", "check --estate " + write("feed2.yaml", "estate: x\nconnector: {kind: sim, dir: sim}\nclusters: [{name: a, hosts: [h]}]\nfeeds:\n  - {name: f, kind: debian, at: x, architecture: amd64}\n"), "is read by its suites"},
-		{"advisories that are none", "check --local --advisories " + write("adv.json", "{\"hello\": 1}"), "holds no CSAF or OSV advisories"},
+		{"feed of no kind", "check --estate " +
+			write("feed.yaml", "estate: x\nconnector: {kind: sim, dir: sim}\nclusters: [{name: a, hosts: [h]}]\n"+
+				"feeds:\n  - name: f\n    kind: ftp\n    at: x\n"),
+			`feed.yaml:5:5: the feed "f": there is no kind of feed "ftp"`},
+		{"Debian feed without suites",
+			"check --estate " + write("feed2.yaml", "estate: x\nconnector: {kind: sim, dir: sim}\n"+
+				"clusters: [{name: a, hosts: [h]}]\nfeeds:\n  - {name: f, kind: debian, at: x, architecture: amd64}\n"),
+			"is read by its suites"},
+		{"advisories that are none", "check --local --advisories " + write("adv.json", "{\"hello\": 1}"),
+			"holds no CSAF or OSV advisories"},
 		{"unknown command", "frobnicate", `unknown command "frobnicate"`},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -141,7 +172,9 @@ func kept(t *testing.T, dir string) []byte {
 		t.Fatal(err)
 	}
 	defer db.Close()
-	rows, err := db.Query("SELECT host || ' ' || first || ' ' || hex(parts) FROM readings WHERE host = 'lapwing' UNION SELECT id FROM rounds UNION SELECT name || n || text FROM baselines UNION SELECT name FROM filters ORDER BY 1")
+	rows, err := db.Query("SELECT host || ' ' || first || ' ' || hex(parts) FROM readings WHERE host = 'lapwing' " +
+		"UNION SELECT id FROM rounds UNION SELECT name || n || text FROM baselines UNION SELECT name " +
+		"FROM filters ORDER BY 1")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -174,7 +207,8 @@ func TestADerivedBaselineFindsItsModelInLine(t *testing.T) {
 	if r := run(t, "check", "lapwing", "--baseline", file, "--state", dir); r.code != 0 {
 		t.Errorf("the model is not in line: exit %d\n%s%s", r.code, r.out, r.err)
 	}
-	if r := run(t, "check", "heron", "--baseline", file, "--state", dir); r.code != 3 || !strings.Contains(r.out, "fw:corran-bmc") {
+	if r := run(t, "check", "heron", "--baseline", file, "--state", dir); r.code != 3 ||
+		!strings.Contains(r.out, "fw:corran-bmc") {
 		t.Errorf("heron: exit %d\n%s", r.code, r.out)
 	}
 }
@@ -213,8 +247,10 @@ func TestStateOfANewerVersionIsLeftAlone(t *testing.T) {
 
 func TestEveryCommandHasHelpAndAnExample(t *testing.T) {
 	t.Parallel()
-	for _, c := range []string{"", "demo", "sim", "sim fault", "sim stop", "read", "check", "explain", "version", "version compare",
-		"baseline check", "baseline derive", "baseline schema", "baseline", "round", "report", "plan", "round start", "round resume",
+	for _, c := range []string{"", "demo", "sim", "sim fault", "sim stop", "read", "check", "explain",
+		"version", "version compare",
+		"baseline check", "baseline derive", "baseline schema", "baseline", "round", "report", "plan",
+		"round start", "round resume",
 		"round watch", "round pause", "round stop", "report drift", "report round", "report life"} {
 		r := run(t, append(strings.Fields(c), "--help")...)
 		if r.code != 0 || !strings.Contains(r.out, "Examples:") {

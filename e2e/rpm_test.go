@@ -21,13 +21,20 @@ import (
 // updateinfo of the test's repository: an important one, a low one, and one that is about no security.
 const updateinfo = `<?xml version="1.0" encoding="UTF-8"?>
 <updates>
-  <update from="t" status="final" type="security" version="1"><id>T-1</id><title>Important</title><severity>Important</severity><issued date="2026-11-01 00:00:00"/>
+  <update from="t" status="final" type="security" version="1"><id>T-1</id><title>Important</title>
+<severity>Important</severity><issued date="2026-11-01 00:00:00"/>
     <references><reference href="x" id="CVE-2026-0001" type="cve"/></references>
-    <pkglist><collection short="t"><package name="crab" version="2.0" release="1" epoch="0" arch="noarch"><filename>crab-2.0-1.noarch.rpm</filename><reboot_suggested>True</reboot_suggested></package></collection></pkglist></update>
-  <update from="t" status="final" type="security" version="1"><id>T-2</id><title>Low</title><severity>Low</severity><issued date="2026-11-02 00:00:00"/>
-    <pkglist><collection short="t"><package name="limpet" version="1.1" release="1" epoch="0" arch="noarch"><filename>limpet-1.1-1.noarch.rpm</filename></package></collection></pkglist></update>
-  <update from="t" status="final" type="bugfix" version="1"><id>T-3</id><title>Bugs</title><issued date="2026-11-03 00:00:00"/>
-    <pkglist><collection short="t"><package name="whelk" version="1.0" release="2" epoch="0" arch="noarch"><filename>whelk-1.0-2.noarch.rpm</filename></package></collection></pkglist></update>
+    <pkglist><collection short="t"><package name="crab" version="2.0" release="1" epoch="0" arch="noarch">
+<filename>crab-2.0-1.noarch.rpm</filename><reboot_suggested>True</reboot_suggested></package></collection></pkglist>
+</update>
+  <update from="t" status="final" type="security" version="1"><id>T-2</id><title>Low</title><severity>Low</severity>
+<issued date="2026-11-02 00:00:00"/>
+    <pkglist><collection short="t"><package name="limpet" version="1.1" release="1" epoch="0" arch="noarch">
+<filename>limpet-1.1-1.noarch.rpm</filename></package></collection></pkglist></update>
+  <update from="t" status="final" type="bugfix" version="1"><id>T-3</id><title>Bugs</title>
+<issued date="2026-11-03 00:00:00"/>
+    <pkglist><collection short="t"><package name="whelk" version="1.0" release="2" epoch="0" arch="noarch">
+<filename>whelk-1.0-2.noarch.rpm</filename></package></collection></pkglist></update>
 </updates>`
 
 func tool(t *testing.T, name string, args ...string) string {
@@ -43,14 +50,16 @@ func tool(t *testing.T, name string, args ...string) string {
 func buildRPM(t *testing.T, dir, name, epoch, ver, rel string) {
 	t.Helper()
 	spec := filepath.Join(t.TempDir(), name+".spec")
-	text := fmt.Sprintf("Name: %s\nVersion: %s\nRelease: %s\nSummary: t\nLicense: none\nBuildArch: noarch\n", name, ver, rel)
+	text := fmt.Sprintf("Name: %s\nVersion: %s\nRelease: %s\nSummary: t\nLicense: none\nBuildArch: noarch\n",
+		name, ver, rel)
 	if epoch != "" {
 		text += "Epoch: " + epoch + "\n"
 	}
 	if err := os.WriteFile(spec, []byte(text+"%description\nt\n%files\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	tool(t, "rpmbuild", "-bb", "-D", "_rpmdir "+dir, "-D", "_topdir "+t.TempDir(), "-D", "_rpmfilename %{NAME}-%{VERSION}-%{RELEASE}.rpm", "--quiet", spec)
+	tool(t, "rpmbuild", "-bb", "-D", "_rpmdir "+dir, "-D", "_topdir "+t.TempDir(), "-D",
+		"_rpmfilename %{NAME}-%{VERSION}-%{RELEASE}.rpm", "--quiet", spec)
 }
 
 // What a feed from an RPM repository and a baseline say is out of date is what dnf says, with and without the severity
@@ -63,8 +72,10 @@ func TestRPMRepositoryAgainstDnf(t *testing.T) {
 		}
 	}
 	repo, root := t.TempDir(), t.TempDir()
-	for _, p := range [][4]string{{"crab", "", "1.9", "1"}, {"crab", "", "2.0", "1"}, {"crab", "", "2.0~rc1", "1"}, {"limpet", "", "1.0", "1"}, {"limpet", "", "1.1", "1"},
-		{"whelk", "", "1.0", "1"}, {"whelk", "", "1.0", "2"}, {"mussel", "1", "1.0", "1"}, {"mussel", "", "9.0", "1"}, {"oyster", "", "1.0^git2", "1"}} {
+	for _, p := range [][4]string{{"crab", "", "1.9", "1"}, {"crab", "", "2.0", "1"}, {"crab", "", "2.0~rc1", "1"},
+		{"limpet", "", "1.0", "1"}, {"limpet", "", "1.1", "1"},
+		{"whelk", "", "1.0", "1"}, {"whelk", "", "1.0", "2"}, {"mussel", "1", "1.0", "1"}, {"mussel", "", "9.0", "1"},
+		{"oyster", "", "1.0^git2", "1"}} {
 		buildRPM(t, repo, p[0], p[1], p[2], p[3])
 	}
 	for _, f := range []string{"crab-1.9-1", "limpet-1.0-1", "whelk-1.0-1", "mussel-1.0-1", "oyster-1.0^git2-1"} {
@@ -80,10 +91,13 @@ func agreesWithDnf(t *testing.T, repo, root, squeeze string) {
 	if err := os.WriteFile(info, []byte(updateinfo), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if out, err := exec.Command("createrepo_c", "-q", "--general-compress-type="+squeeze, repo).CombinedOutput(); err != nil {
+	if out, err := exec.Command("createrepo_c", "-q", "--general-compress-type="+squeeze, repo).
+		CombinedOutput(); err != nil {
 		t.Skipf("createrepo_c can't write %s here: %s", squeeze, out)
 	}
-	tool(t, "modifyrepo_c", "--mdtype=updateinfo", "--compress-type="+map[string]string{"gz": "gz", "xz": "xz", "zstd": "zstd"}[squeeze], info, filepath.Join(repo, "repodata"))
+	tool(t, "modifyrepo_c", "--mdtype=updateinfo",
+		"--compress-type="+map[string]string{"gz": "gz", "xz": "xz", "zstd": "zstd"}[squeeze], info,
+		filepath.Join(repo, "repodata"))
 
 	f := feed.Feed{Name: "t", Kind: feed.RPM, At: repo, Architecture: "x86_64"}
 	shelf := feed.Shelf{Dir: t.TempDir()}
@@ -102,7 +116,8 @@ func agreesWithDnf(t *testing.T, repo, root, squeeze string) {
 	for _, s := range estate.SectionNames {
 		r.SetSection(estate.Section{Name: s})
 	}
-	for line := range strings.Lines(tool(t, "rpm", "--root", root, "-qa", "--qf", "%{NAME} %|EPOCH?{%{EPOCH}:}|%{VERSION}-%{RELEASE}\n")) {
+	for line := range strings.Lines(tool(t, "rpm", "--root", root, "-qa", "--qf",
+		"%{NAME} %|EPOCH?{%{EPOCH}:}|%{VERSION}-%{RELEASE}\n")) {
 		name, ver, _ := strings.Cut(strings.TrimSpace(line), " ")
 		r.Components = append(r.Components, estate.Component{Key: estate.Key("rpm:" + name), Version: ver})
 	}
@@ -115,8 +130,9 @@ func agreesWithDnf(t *testing.T, repo, root, squeeze string) {
 		"high and above":    {catalogue.High, []string{"--sec-severity=Important", "--sec-severity=Critical"}},
 		"any with severity": {catalogue.Low, []string{"--security"}},
 	} {
-		c := &drift.Checker{Catalogue: c.Catalogue, Baselines: []baseline.Baseline{{Name: "b", Assign: []string{"c"}, Clauses: []baseline.Clause{
-			{Component: "rpm:*", Posture: baseline.IfPresent, Follow: true, Severity: want.severity}}}}}
+		c := &drift.Checker{Catalogue: c.Catalogue,
+			Baselines: []baseline.Baseline{{Name: "b", Assign: []string{"c"}, Clauses: []baseline.Clause{
+				{Component: "rpm:*", Posture: baseline.IfPresent, Follow: true, Severity: want.severity}}}}}
 		ours := map[string]string{}
 		for _, v := range c.Host("c", r) {
 			if v.Outcome == drift.Behind {
@@ -131,7 +147,8 @@ func agreesWithDnf(t *testing.T, repo, root, squeeze string) {
 			t.Errorf("%s: nothing is out of date; the test proves nothing", what)
 		}
 	}
-	if x := c.Catalogue.Release("rpm:crab", "2.0-1", "", ""); x == nil || x.Restart != catalogue.HostRestart || !slices.Contains(x.Advisories, "T-1") {
+	if x := c.Catalogue.Release("rpm:crab", "2.0-1", "", ""); x == nil || x.Restart != catalogue.HostRestart ||
+		!slices.Contains(x.Advisories, "T-1") {
 		t.Errorf("crab 2.0-1 wants a restart of the host and mends T-1: %+v", x)
 	}
 }
@@ -139,7 +156,8 @@ func agreesWithDnf(t *testing.T, repo, root, squeeze string) {
 // dnfUpdates asks dnf for what it would update: by name, to which version.
 func dnfUpdates(t *testing.T, repo, root string, more ...string) map[string]string {
 	t.Helper()
-	args := append([]string{"-q", "--installroot=" + root, "--releasever=1", "--disableplugin=*", "--disablerepo=*", "--repofrompath=t,file://" + repo, "--enablerepo=t",
+	args := append([]string{"-q", "--installroot=" + root, "--releasever=1", "--disableplugin=*", "--disablerepo=*",
+		"--repofrompath=t,file://" + repo, "--enablerepo=t",
 		"--setopt=cachedir=" + t.TempDir(), "--setopt=metadata_expire=0", "--nogpgcheck", "check-update"}, more...)
 	cmd := exec.Command("dnf", args...)
 	out, err := cmd.CombinedOutput()

@@ -119,7 +119,8 @@ func TestFailedRoundSaysWhatNext(t *testing.T) {
 	if r := run(t, "sim", "fault", "jacana", "install-fails", "--state", dir); r.code != 0 {
 		t.Fatal(r.err)
 	}
-	if r := run(t, "round", "start", "vts", "--state", dir); r.code != 1 || !strings.Contains(r.err, "the round failed: jacana: flash failed") {
+	if r := run(t, "round", "start", "vts", "--state", dir); r.code != 1 ||
+		!strings.Contains(r.err, "the round failed: jacana: flash failed") {
 		t.Fatalf("exit %d: %s", r.code, r.err)
 	}
 	s := drive.Open(t, yare, 160, 45, nil, "--state", dir)
@@ -266,10 +267,12 @@ func TestCatalogueBundleAndBaselineOnTheScreens(t *testing.T) {
 	s.Wait(`written: yare-baselines-platform-november.*csv`)
 	s.Keys("q")
 	s.Ends("0")
-	if r := run(t, "baseline", "log", "platform-november", "--state", dir); !strings.Contains(r.out, "a newer ssh") || r.code != 0 {
+	if r := run(t, "baseline", "log", "platform-november", "--state", dir); !strings.Contains(r.out, "a newer ssh") ||
+		r.code != 0 {
 		t.Errorf("%+v", r)
 	}
-	if r := run(t, "check", "lapwing", "--narrow", "@drives", "--state", dir); r.code != 3 || !strings.Contains(r.out, "fw:ulva-w31 (bay 1)  behind") || strings.Contains(r.out, "lapwing  deb:openssh") {
+	if r := run(t, "check", "lapwing", "--narrow", "@drives", "--state", dir); r.code != 3 ||
+		!strings.Contains(r.out, "fw:ulva-w31 (bay 1)  behind") || strings.Contains(r.out, "lapwing  deb:openssh") {
 		t.Errorf("%+v", r)
 	}
 }
@@ -278,7 +281,8 @@ func TestCatalogueBundleAndBaselineOnTheScreens(t *testing.T) {
 func fakeEditor(t *testing.T) string {
 	t.Helper()
 	name := filepath.Join(t.TempDir(), "editor")
-	if err := os.WriteFile(name, []byte("#!/bin/sh\nsed -i 's/version: 10.0-brae7/version: 10.9-brae1/' \"$1\"\n"), 0o700); err != nil {
+	if err := os.WriteFile(name, []byte("#!/bin/sh\nsed -i 's/version: 10.0-brae7/version: 10.9-brae1/' \"$1\"\n"),
+		0o700); err != nil {
 		t.Fatal(err)
 	}
 	return name

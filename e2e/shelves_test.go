@@ -40,19 +40,27 @@ func TestFromAMirrorAndAZipToWhatIsBehindAndWhy(t *testing.T) {
 	dir := demoState(t, 1)
 	walk(t, dir, []step{
 		{"feed list", 0, []string{"brae-mirror", "every 6h", "never", "corran-beta", "off"}},
-		{"feed sync", 0, []string{"brae-mirror: 4 releases", "brae-advisories: 0 releases, 3 advisories", "brae-rpm: 2 releases, 1 advisory", "skerry-firmware: 2 releases"}},
+		{"feed sync", 0, []string{"brae-mirror: 4 releases", "brae-advisories: 0 releases, 3 advisories",
+			"brae-rpm: 2 releases, 1 advisory", "skerry-firmware: 2 releases"}},
 		{"feed sync", 0, []string{"brae-mirror: nothing has changed"}},
 		{"feed sync --due", 0, []string{"there is nothing to sync"}},
 		{"feed set brae-rpm daily", 1, nil},
 		{"bundle show bundles/ulva-2026q4.zip", 1, nil}, // not here
-		{"bundle import --yes " + filepath.Join(dir, "bundles", "ulva-2026q4.zip"), 0, []string{"1 release (1 not known yet)", "taken in as"}},
+		{"bundle import --yes " + filepath.Join(dir, "bundles", "ulva-2026q4.zip"), 0,
+			[]string{"1 release (1 not known yet)", "taken in as"}},
 		{"bundle import --yes " + filepath.Join(dir, "bundles", "ulva-2026q4.zip"), 0, []string{"nothing has changed"}},
-		{"bundle import --yes " + filepath.Join(dir, "bundles", "skerry-firmware.tar.gz"), 0, []string{"firmware cabinet", "PLDM package", "fw:skerry-nx 2.2"}},
+		{"bundle import --yes " + filepath.Join(dir, "bundles", "skerry-firmware.tar.gz"), 0,
+			[]string{"firmware cabinet", "PLDM package", "fw:skerry-nx 2.2"}},
 		{"bundle list", 0, []string{"ulva-2026q4.zip", "skerry-firmware.tar.gz"}},
 		{"check vts --narrow vendor=ulva", 3, []string{"heron    fw:ulva-w31 (bay 1)  behind   1.9  1.10   high"}},
-		{"explain heron deb:brae-tls", 0, []string{"1.8-brae1 is affected by BRAE-2026-0111 (critical): A crafted certificate", "mends BRAE-2026-0111"}},
-		{"explain turnstone deb:qemu-system-x86", 0, []string{"the emulator of guest badge-office, the emulator of guest yard-plan still run on what it replaced (9.2.3-brae1)", "as a part of host:brae-stack 2026.11"}},
-		{"explain stint deb:libvirt-daemon", 0, []string{"the program that virtqemud.service runs was replaced on disk under it"}},
+		{"explain heron deb:brae-tls", 0,
+			[]string{"1.8-brae1 is affected by BRAE-2026-0111 (critical): A crafted certificate",
+				"mends BRAE-2026-0111"}},
+		{"explain turnstone deb:qemu-system-x86", 0,
+			[]string{"the emulator of guest badge-office, the emulator of guest yard-plan still run on what it " +
+				"replaced (9.2.3-brae1)", "as a part of host:brae-stack 2026.11"}},
+		{"explain stint deb:libvirt-daemon", 0,
+			[]string{"the program that virtqemud.service runs was replaced on disk under it"}},
 		{"catalogue list --narrow kind=fw", 0, []string{"fw:tarbet-s9", "4.19.0 (4), 5.2.0 (5)"}},
 		{"catalogue show fw:tarbet-s9", 0, []string{"fw:tarbet-s9, track 5, for Tarbet S9", "4.19.0", "heron"}},
 		{"payload list", 0, []string{"fw:ulva-w31 1.10", "yes", "GiB free"}},
@@ -71,7 +79,8 @@ func TestFromAMirrorAndAZipToWhatIsBehindAndWhy(t *testing.T) {
 func TestABaselinesLife(t *testing.T) {
 	t.Parallel()
 	dir := demoState(t, 1)
-	walk(t, dir, []step{{"read", 0, nil}, {"news --seen", 0, nil}, {"baseline list", 0, []string{"platform-november", "20", "yard-stack"}}})
+	walk(t, dir, []step{{"read", 0, nil}, {"news --seen", 0, nil},
+		{"baseline list", 0, []string{"platform-november", "20", "yard-stack"}}})
 	text := run(t, "baseline", "show", "settings", "--state", dir).out
 	file := filepath.Join(t.TempDir(), "s.yaml")
 	if err := os.WriteFile(file, []byte(strings.Replace(text, "value: drop", "value: reject", 1)), 0o600); err != nil {
@@ -101,7 +110,8 @@ func TestExportsAreWhatTheySay(t *testing.T) {
 	if r := run(t, "read", "--state", dir); r.code != 0 {
 		t.Fatal(r.err)
 	}
-	for _, view := range []string{"report drift tides", "trend tides", "catalogue show fw:tarbet-s9", "catalogue list", "compare heron ibis", "plan vts"} {
+	for _, view := range []string{"report drift tides", "trend tides", "catalogue show fw:tarbet-s9", "catalogue list",
+		"compare heron ibis", "plan vts"} {
 		for _, format := range []string{"json", "csv", "svg", "pdf"} {
 			drawing := format == "svg" || format == "pdf"
 			if drawing && (view == "catalogue list" || strings.HasPrefix(view, "compare")) {

@@ -148,7 +148,9 @@ func Baseline(b view.Baseline, f narrow.Filter) Writer {
 			_, err := io.WriteString(w, b.Text)
 			return err
 		}
-		b.Clauses = slices.DeleteFunc(slices.Clone(b.Clauses), func(c baseline.Clause) bool { return !f.Lets(c.Subject()) })
+		b.Clauses = slices.DeleteFunc(slices.Clone(b.Clauses), func(c baseline.Clause) bool {
+			return !f.Lets(c.Subject())
+		})
 		if !draws(format) {
 			return report.Baseline(w, b.Baseline, format)
 		}
@@ -165,7 +167,8 @@ func Baseline(b view.Baseline, f narrow.Filter) Writer {
 				},
 			)
 		}
-		return chart.Table(fmt.Sprintf("%s, version %d, binds %s", b.Name, b.Version, strings.Join(b.Assign, ", ")), []string{"component", "should be"}, rows).
+		return chart.Table(fmt.Sprintf("%s, version %d, binds %s", b.Name, b.Version, strings.Join(b.Assign, ", ")),
+			[]string{"component", "should be"}, rows).
 			Write(w, format)
 	}
 }

@@ -28,7 +28,8 @@ var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
 // anEstate is two clusters of two hosts, of which one host each is behind in one component, and one was never read.
 func anEstate() *view.Estate {
 	cat := &catalogue.Catalogue{}
-	cat.Add(catalogue.Feed{Name: "f"}, []catalogue.Release{{Component: "deb:k", Version: "2", Severity: catalogue.High}})
+	cat.Add(catalogue.Feed{Name: "f"},
+		[]catalogue.Release{{Component: "deb:k", Version: "2", Severity: catalogue.High}})
 	e := &view.Estate{
 		Checker:  &drift.Checker{Catalogue: cat, Now: now},
 		Readings: map[string]*estate.Reading{},
@@ -148,7 +149,8 @@ func everything() map[string]Writer {
 			e.Baselines[0],
 			narrow.Filter{},
 		), "bundle": Bundle(bundle.Contents{Name: "q4.zip", Files: []bundle.File{{Path: "a", Says: "deb:k"}}}),
-		"comparison": Comparison(view.Compare("c1", e.Readings["c1"], "c2", e.Readings["c2"])), "plan": Plan(p, nil), "round": Round("R", course.Forecast(p)),
+		"comparison": Comparison(view.Compare("c1", e.Readings["c1"], "c2", e.Readings["c2"])), "plan": Plan(p, nil),
+		"round": Round("R", course.Forecast(p)),
 	}
 }
 

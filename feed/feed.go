@@ -108,13 +108,15 @@ func ParseSchedule(s string) (Schedule, error) {
 	case every:
 		d, err := time.ParseDuration(rest)
 		if err != nil || d < time.Minute {
-			return Schedule{}, fmt.Errorf("%q is no time to sync: \"every\" wants a duration of a minute or more, as 6h", s)
+			return Schedule{}, fmt.Errorf(
+				"%q is no time to sync: \"every\" wants a duration of a minute or more, as 6h", s)
 		}
 		return Schedule{Every: d}, nil
 	}
 	at, ok := strings.CutPrefix(s, "daily ")
 	if _, err := time.Parse("15:04", at); !ok || err != nil {
-		return Schedule{}, fmt.Errorf("%q is no time to sync: expected \"on demand\", \"off\", \"every 6h\" or \"daily 03:30\"", s)
+		return Schedule{}, fmt.Errorf(
+			"%q is no time to sync: expected \"on demand\", \"off\", \"every 6h\" or \"daily 03:30\"", s)
 	}
 	return Schedule{Daily: at}, nil
 }
@@ -152,12 +154,13 @@ func (s Schedule) Due(last, now time.Time) bool {
 
 // Status is what became of a feed's syncs.
 type Status struct {
-	Tried      time.Time `json:"tried,omitzero"`
-	Synced     time.Time `json:"synced,omitzero"` // the last time all was well, changed or not
-	Changed    time.Time `json:"changed,omitzero"`
-	Error      string    `json:"error,omitempty"` // of the last try; empty where it was well
-	Aside      []string  `json:"aside,omitempty"` // entries of the current generation that could not be read, and why; the rest came in
-	Bytes      int64     `json:"bytes"`           // of the current generation
+	Tried   time.Time `json:"tried,omitzero"`
+	Synced  time.Time `json:"synced,omitzero"` // the last time all was well, changed or not
+	Changed time.Time `json:"changed,omitzero"`
+	Error   string    `json:"error,omitempty"` // of the last try; empty where it was well
+	// entries of the current generation that could not be read, and why; the rest came in
+	Aside      []string  `json:"aside,omitempty"`
+	Bytes      int64     `json:"bytes"` // of the current generation
 	Files      int       `json:"files"`
 	Releases   int       `json:"releases"`
 	Advisories int       `json:"advisories"`
@@ -186,7 +189,8 @@ type Shelf struct {
 // patience is how long is waited between tries: twice as long each time, and not quite regularly, so that many who were
 // turned away do not come back at once.
 func (s Shelf) patience() backoff.BackOff {
-	return &backoff.ExponentialBackOff{InitialInterval: cmp.Or(s.first, 300*time.Millisecond), Multiplier: 2, RandomizationFactor: .3, MaxInterval: 20 * time.Second}
+	return &backoff.ExponentialBackOff{InitialInterval: cmp.Or(s.first, 300*time.Millisecond), Multiplier: 2,
+		RandomizationFactor: .3, MaxInterval: 20 * time.Second}
 }
 
 func (s Shelf) dir(name string) string { return filepath.Join(s.Dir, name) }

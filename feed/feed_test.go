@@ -99,7 +99,8 @@ func (m *mirror) requests() []string {
 	return out
 }
 
-const oneRelease = "feed: x\nvendor: Corran\ncomponents:\n  - component: fw:nic\n    releases:\n      - version: \"%d\"\n        severity: high\n"
+const oneRelease = "feed: x\nvendor: Corran\ncomponents:\n  - component: fw:nic\n    releases:\n" +
+	"      - version: \"%d\"\n        severity: high\n"
 
 func filesFeed(m *mirror) Feed { return Feed{Name: "corran", Kind: Files, At: m.URL + "/c"} }
 
@@ -129,7 +130,8 @@ func newest(t *testing.T, s Shelf, f Feed) string {
 }
 
 func TestASyncFetchesOnlyWhatChanged(t *testing.T) {
-	m := newMirror(t, map[string]string{"c/index.txt": "a.yaml\nsub/b.yaml\n", "c/a.yaml": fmt.Sprintf(oneRelease, 1), "c/sub/b.yaml": "feed: y\n"})
+	m := newMirror(t, map[string]string{"c/index.txt": "a.yaml\nsub/b.yaml\n", "c/a.yaml": fmt.Sprintf(oneRelease, 1),
+		"c/sub/b.yaml": "feed: y\n"})
 	s, f := Shelf{Dir: t.TempDir(), first: time.Millisecond}, filesFeed(m)
 	if r := sync1(t, s, f); !r.Changed || r.Status.Releases != 1 || r.Status.Files != 3 || newest(t, s, f) != "1" {
 		t.Fatalf("%+v", r)
@@ -159,9 +161,16 @@ func TestRefusalsLeaveTheOldCatalogue(t *testing.T) {
 		want  string
 	}{
 		"a list that can't be read": {func(m *mirror) { m.set("c/a.yaml", "feed: x\nnonsense: 1\n") }, "a.yaml:2:1"},
-		"a file that is gone":       {func(m *mirror) { m.set("c/index.txt", "a.yaml\ngone.yaml\n") }, "gone.yaml is missing there"},
-		"a path that leads out":     {func(m *mirror) { m.set("c/index.txt", "../../etc/passwd\n") }, "leads out of the feed"},
-		"nothing in it":             {func(m *mirror) { m.set("c/index.txt", "note.txt\n"); m.set("c/note.txt", "hello") }, "nothing in it says anything"},
+		"a file that is gone": {func(m *mirror) {
+			m.set("c/index.txt", "a.yaml\ngone.yaml\n")
+		}, "gone.yaml is missing there"},
+		"a path that leads out": {func(m *mirror) {
+			m.set("c/index.txt", "../../etc/passwd\n")
+		}, "leads out of the feed"},
+		"nothing in it": {func(m *mirror) {
+			m.set("c/index.txt", "note.txt\n")
+			m.set("c/note.txt", "hello")
+		}, "nothing in it says anything"},
 		"a wrong hash": {func(m *mirror) {
 			m.set("c/index.txt", "a.yaml\nadv.json\n")
 			m.set("c/adv.json", "{}")
@@ -176,7 +185,8 @@ func TestRefusalsLeaveTheOldCatalogue(t *testing.T) {
 			sync1(t, s, f)
 			c.spoil(m)
 			_, err := s.Sync(t.Context(), f, now.Add(time.Hour), nil)
-			if err == nil || !strings.Contains(err.Error(), c.want) || !strings.Contains(err.Error(), "the feed corran") {
+			if err == nil || !strings.Contains(err.Error(), c.want) ||
+				!strings.Contains(err.Error(), "the feed corran") {
 				t.Errorf("%v, want %q", err, c.want)
 			}
 			if v := newest(t, s, f); v != "1" {
@@ -259,7 +269,8 @@ func TestAProxyIsUsed(t *testing.T) {
 	if through.Load() != 2 {
 		t.Errorf("%d requests went through the proxy", through.Load())
 	}
-	if _, err := s.Sync(t.Context(), Feed{Name: "p", Kind: Files, At: m.URL + "/c", Proxy: "::"}, now, nil); err == nil || !strings.Contains(err.Error(), "the proxy") {
+	if _, err := s.Sync(t.Context(), Feed{Name: "p", Kind: Files, At: m.URL + "/c", Proxy: "::"}, now,
+		nil); err == nil || !strings.Contains(err.Error(), "the proxy") {
 		t.Errorf("%v", err)
 	}
 }
@@ -267,8 +278,10 @@ func TestAProxyIsUsed(t *testing.T) {
 // repository makes a Debian suite whose mirror is in the middle of an update: the plain path holds what the Release
 // file does not know yet.
 func repository(byHash bool) map[string]string {
-	packages := "Package: crab\nVersion: 1-1\nArchitecture: amd64\nFilename: pool/crab.deb\nSize: 4\nSHA256: " + sum("crab") + "\n\n"
-	release := fmt.Sprintf("Origin: Brae\nSuite: s\nDate: %s\nSHA256:\n %s %d main/binary-amd64/Packages\n %s 9 other/binary-amd64/Packages\n %s 9 main/binary-i386/Packages\n",
+	packages := "Package: crab\nVersion: 1-1\nArchitecture: amd64\nFilename: pool/crab.deb\nSize: 4\nSHA256: " +
+		sum("crab") + "\n\n"
+	release := fmt.Sprintf("Origin: Brae\nSuite: s\nDate: %s\nSHA256:\n %s %d main/binary-amd64/Packages\n"+
+		" %s 9 other/binary-amd64/Packages\n %s 9 main/binary-i386/Packages\n",
 		now.Format(time.RFC1123), sum(packages), len(packages), sum("x"), sum("y"))
 	files := map[string]string{"d/dists/s/main/binary-amd64/Packages": packages, "d/pool/crab.deb": "crab"}
 	if byHash {
@@ -283,7 +296,9 @@ func repository(byHash bool) map[string]string {
 func TestDebianByHashAndPayload(t *testing.T) {
 	for _, byHash := range []bool{false, true} {
 		m := newMirror(t, repository(byHash))
-		s, f := Shelf{Dir: t.TempDir(), first: time.Millisecond}, Feed{Name: "brae", Kind: Debian, At: m.URL + "/d", Suites: []string{"s"}, Components: []string{"main"}, Architecture: "amd64"}
+		s, f := Shelf{Dir: t.TempDir(), first: time.Millisecond},
+			Feed{Name: "brae", Kind: Debian, At: m.URL + "/d", Suites: []string{"s"}, Components: []string{"main"},
+				Architecture: "amd64"}
 		if r := sync1(t, s, f); r.Status.Releases != 1 {
 			t.Fatalf("by hash %v: %+v", byHash, r)
 		}
@@ -303,20 +318,26 @@ func TestDebianByHashAndPayload(t *testing.T) {
 			t.Errorf("%q %v", b, err)
 		}
 		m.set("d/pool/crab.deb", "crap")
-		if err := s.Payload(t.Context(), f, &bs[0].Releases[0], payload.Store{Dir: t.TempDir()}, nil); err == nil || !strings.Contains(err.Error(), "should have") {
+		if err := s.Payload(t.Context(), f, &bs[0].Releases[0], payload.Store{Dir: t.TempDir()}, nil); err == nil ||
+			!strings.Contains(err.Error(), "should have") {
 			t.Errorf("a payload with another hash: %v", err)
 		}
 	}
 	old := repository(false)
-	old["d/dists/s/Release"] = "Valid-Until: " + now.AddDate(0, 0, -1).Format(time.RFC1123) + "\n" + old["d/dists/s/Release"]
-	stale := Feed{Name: "brae", Kind: Debian, At: newMirror(t, old).URL + "/d", Suites: []string{"s"}, Architecture: "amd64"}
-	if _, err := (Shelf{Dir: t.TempDir(), first: time.Millisecond}).Sync(t.Context(), stale, now, nil); err == nil || !strings.Contains(err.Error(), "was good until") {
+	old["d/dists/s/Release"] = "Valid-Until: " + now.AddDate(0, 0, -1).Format(time.RFC1123) + "\n" +
+		old["d/dists/s/Release"]
+	stale := Feed{Name: "brae", Kind: Debian, At: newMirror(t, old).URL + "/d", Suites: []string{"s"},
+		Architecture: "amd64"}
+	if _, err := (Shelf{Dir: t.TempDir(), first: time.Millisecond}).Sync(t.Context(), stale, now, nil); err == nil ||
+		!strings.Contains(err.Error(), "was good until") {
 		t.Errorf("an old state of the mirror: %v", err)
 	}
 	m := newMirror(t, repository(false))
 	m.set("d/dists/s/main/binary-amd64/Packages", "Package: newer\n")
-	f := Feed{Name: "brae", Kind: Debian, At: m.URL + "/d", Suites: []string{"s"}, Components: []string{"main"}, Architecture: "amd64"}
-	if _, err := (Shelf{Dir: t.TempDir(), first: time.Millisecond}).Sync(t.Context(), f, now, nil); err == nil || !strings.Contains(err.Error(), "between two states") {
+	f := Feed{Name: "brae", Kind: Debian, At: m.URL + "/d", Suites: []string{"s"}, Components: []string{"main"},
+		Architecture: "amd64"}
+	if _, err := (Shelf{Dir: t.TempDir(), first: time.Millisecond}).Sync(t.Context(), f, now, nil); err == nil ||
+		!strings.Contains(err.Error(), "between two states") {
 		t.Errorf("a mirror between two states: %v", err)
 	}
 }
@@ -347,7 +368,8 @@ func TestTheCurrentGenerationIsNeverWrittenInto(t *testing.T) {
 	s, f := Shelf{Dir: t.TempDir(), first: time.Millisecond}, Feed{Name: "usb", Kind: Files, At: dir}
 	sync1(t, s, f)
 	next := filepath.Join(s.Dir, "usb", "next")
-	if err := errors.Join(os.MkdirAll(next, 0o755), os.Link(filepath.Join(s.Dir, "usb", "current", "a.yaml"), filepath.Join(next, "a.yaml")),
+	if err := errors.Join(os.MkdirAll(next, 0o755),
+		os.Link(filepath.Join(s.Dir, "usb", "current", "a.yaml"), filepath.Join(next, "a.yaml")),
 		os.WriteFile(source, []byte("feed: [broken"), 0o600)); err != nil {
 		t.Fatal(err)
 	}
@@ -360,9 +382,12 @@ func TestTheCurrentGenerationIsNeverWrittenInto(t *testing.T) {
 }
 
 func TestFirmwareMetadataWithNames(t *testing.T) {
-	xml := `<components origin="o"><component type="firmware"><id>x.y</id><releases><release version="1.2"><checksum type="sha256">` + sum("cab") + `</checksum><location>https://far.invalid/p/x.cab</location></release></releases></component></components>`
+	xml := `<components origin="o"><component type="firmware"><id>x.y</id><releases><release version="1.2">
+<checksum type="sha256">` + sum("cab") + `</checksum><location>https://far.invalid/p/x.cab</location></release>
+</releases></component></components>`
 	m := newMirror(t, map[string]string{"fw/firmware.xml": xml, "fw/x.cab": "cab"})
-	s, f := Shelf{Dir: t.TempDir(), first: time.Millisecond}, Feed{Name: "fw", Kind: Firmware, At: m.URL + "/fw/firmware.xml", Names: map[string]estate.Key{"x.y": "fw:nic"}}
+	s, f := Shelf{Dir: t.TempDir(), first: time.Millisecond},
+		Feed{Name: "fw", Kind: Firmware, At: m.URL + "/fw/firmware.xml", Names: map[string]estate.Key{"x.y": "fw:nic"}}
 	sync1(t, s, f)
 	if newest(t, s, f) != "1.2" {
 		t.Error("the firmware is not known by the name that the feed gives it")
@@ -382,8 +407,10 @@ func TestSchedules(t *testing.T) {
 		due       bool
 	}{
 		{"on demand", time.Time{}, at(12, 0), false}, {"off", time.Time{}, at(12, 0), false},
-		{"every 6h", at(6, 0), at(11, 59), false}, {"every 6h", at(6, 0), at(12, 0), true}, {"every 6h", time.Time{}, at(0, 0), true},
-		{"daily 03:30", at(3, 29), at(3, 30), true}, {"daily 03:30", at(3, 31), at(23, 0), false}, {"daily 03:30", at(3, 31).AddDate(0, 0, -1), at(3, 29), false},
+		{"every 6h", at(6, 0), at(11, 59), false}, {"every 6h", at(6, 0), at(12, 0), true},
+		{"every 6h", time.Time{}, at(0, 0), true},
+		{"daily 03:30", at(3, 29), at(3, 30), true}, {"daily 03:30", at(3, 31), at(23, 0), false},
+		{"daily 03:30", at(3, 31).AddDate(0, 0, -1), at(3, 29), false},
 		{"daily 03:30", at(3, 31).AddDate(0, 0, -2), at(3, 29), true},
 	} {
 		s, err := ParseSchedule(c.text)

@@ -97,7 +97,8 @@ func client(f Feed) (*http.Client, error) {
 		}
 		t.Proxy = http.ProxyURL(u)
 	}
-	t.TLSHandshakeTimeout, t.DialContext = 15*time.Second, (&net.Dialer{Timeout: 15 * time.Second, KeepAlive: 15 * time.Second}).DialContext
+	t.TLSHandshakeTimeout, t.DialContext = 15*time.Second,
+		(&net.Dialer{Timeout: 15 * time.Second, KeepAlive: 15 * time.Second}).DialContext
 	return &http.Client{Transport: t, CheckRedirect: func(req *http.Request, via []*http.Request) error {
 		switch {
 		case len(via) >= 10:
@@ -105,7 +106,8 @@ func client(f Feed) (*http.Client, error) {
 		case req.URL.Scheme != "http" && req.URL.Scheme != "https":
 			return fmt.Errorf("it is redirected to %s, which is neither http nor https", req.URL.Redacted())
 		case via[0].URL.Scheme == "https" && req.URL.Scheme != "https" && !f.Allows(PlainRedirects):
-			return fmt.Errorf("it is redirected from https to %s, where anybody on the way can change it; \"allow: [%s]\" for this feed in the estate file permits that", req.URL.Redacted(), PlainRedirects)
+			return fmt.Errorf("it is redirected from https to %s, where anybody on the way can change it; \"allow: "+
+				"[%s]\" for this feed in the estate file permits that", req.URL.Redacted(), PlainRedirects)
 		}
 		return nil
 	}}, nil
@@ -143,12 +145,15 @@ func (f *fetcher) get(ctx context.Context, w want) (string, error) {
 	if w.sha512 != "" {
 		if got, err := sumFile(to, sha512.New()); err != nil || got != w.sha512 {
 			_ = os.Remove(to)
-			return "", errors.Join(err, fmt.Errorf("%s has the SHA-512 %s and should have %s: it is damaged, or its mirror is between two states; try again later", f.place(w), got, w.sha512))
+			return "", errors.Join(err,
+				fmt.Errorf("%s has the SHA-512 %s and should have %s: it is damaged, or its mirror is between two "+
+					"states; try again later", f.place(w), got, w.sha512))
 		}
 	}
 	if w.sha256 != "" && n.SHA256 != w.sha256 {
 		_ = os.Remove(to)
-		return "", fmt.Errorf("%s has the SHA-256 %s and should have %s: it is damaged, or its mirror is between two states; try again later", f.place(w), n.SHA256, w.sha256)
+		return "", fmt.Errorf("%s has the SHA-256 %s and should have %s: it is damaged, or its mirror is between two "+
+			"states; try again later", f.place(w), n.SHA256, w.sha256)
 	}
 	f.notes[w.path] = n
 	return to, f.done(0)
@@ -193,7 +198,9 @@ func (f *fetcher) fetch(ctx context.Context, w want, to string) (note, error) {
 	whole := cmp.Or(f.whole, usualWhole) + time.Duration(max(0, w.limit()-maxListing)>>30)*wholePerGiB
 	ctx, cancel := context.WithTimeoutCause(ctx, whole, fmt.Errorf("it took longer than %s", whole))
 	defer cancel()
-	n, err := backoff.Retry(ctx, func() (note, error) { return f.try(ctx, w, to) }, backoff.WithBackOff(f.wait), backoff.WithMaxTries(maxTries))
+	n, err := backoff.Retry(ctx, func() (note, error) {
+		return f.try(ctx, w, to)
+	}, backoff.WithBackOff(f.wait), backoff.WithMaxTries(maxTries))
 	var p *backoff.PermanentError
 	if errors.As(err, &p) {
 		err = p.Unwrap()
@@ -219,7 +226,8 @@ func (f *fetcher) copy(ctx context.Context, w want, to string) (note, error) {
 		return note{}, errors.New("it is no regular file")
 	}
 	if err == nil && st.Size() > w.limit() {
-		return note{}, fmt.Errorf("it is %d bytes long, and %d are the most for a file of its kind", st.Size(), w.limit())
+		return note{}, fmt.Errorf("it is %d bytes long, and %d are the most for a file of its kind",
+			st.Size(), w.limit())
 	}
 	if err != nil {
 		return note{}, err
@@ -250,7 +258,9 @@ func (f *fetcher) try(ctx context.Context, w want, to string) (note, error) {
 	defer stop(nil)
 	idle := cmp.Or(f.idle, usualIdle)
 	// connecting and shaking hands takes its own time
-	watch := time.AfterFunc(idle+15*time.Second, func() { stop(fmt.Errorf("%w: nothing came for %s", errStalled, idle)) })
+	watch := time.AfterFunc(idle+15*time.Second, func() {
+		stop(fmt.Errorf("%w: nothing came for %s", errStalled, idle))
+	})
 	defer watch.Stop()
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, f.place(w), nil)
 	if err != nil {
@@ -296,7 +306,8 @@ func (f *fetcher) ask(req *http.Request, w want, part string) int64 {
 	req.Header.Set("User-Agent", "yare")
 	if st, err := os.Stat(part); err == nil && st.Size() > 0 {
 		var n note
-		if b, err := os.ReadFile(part + ".json"); err == nil && json.Unmarshal(b, &n) == nil && (n.ETag != "" || n.Modified != "") {
+		if b, err := os.ReadFile(part + ".json"); err == nil && json.Unmarshal(b, &n) == nil &&
+			(n.ETag != "" || n.Modified != "") {
 			validator := n.ETag
 			// a weak one does not vouch for bytes (RFC 9110, 13.1.5)
 			if validator == "" || strings.HasPrefix(validator, "W/") {
@@ -357,7 +368,8 @@ func (f *fetcher) save(ctx context.Context, resp *http.Response, w want, part st
 		return explain(ctx, err)
 	case got > most:
 		_ = os.Remove(part) // there is nothing to go on with
-		return backoff.Permanent(fmt.Errorf("it is longer than %d bytes, which is the most that it should be", w.limit()))
+		return backoff.Permanent(fmt.Errorf("it is longer than %d bytes, which is the most that it should be",
+			w.limit()))
 	case total >= 0 && held+got < total:
 		f.state.Bytes = before - held
 		return fmt.Errorf("it broke off after %d of %d bytes", held+got, total)
@@ -458,7 +470,8 @@ func sumFile(name string, h hash.Hash) (string, error) {
 
 // inside refuses a path that leads out of a feed.
 func inside(name string) error {
-	if name == "" || path.IsAbs(name) || strings.Contains(name, "://") || strings.ContainsAny(name, "\\\x00") || strings.HasPrefix(path.Clean(name), "..") {
+	if name == "" || path.IsAbs(name) || strings.Contains(name, "://") || strings.ContainsAny(name, "\\\x00") ||
+		strings.HasPrefix(path.Clean(name), "..") {
 		return fmt.Errorf("%q leads out of the feed", name)
 	}
 	return nil

@@ -80,11 +80,15 @@ func TestAHostileMirrorCostsASentence(t *testing.T) {
 				time.Sleep(30 * time.Millisecond)
 			}
 		}, "it took longer than 4s"},
-		"redirects in a circle": {func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, r.URL.Path, http.StatusFound) }, "circle"},
+		"redirects in a circle": {func(w http.ResponseWriter, r *http.Request) {
+			http.Redirect(w, r, r.URL.Path, http.StatusFound)
+		}, "circle"},
 		"redirects to a file": {func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, "file:///etc/passwd", http.StatusFound)
 		}, "neither http nor https"},
-		"a bomb": {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(bomb) }, "larger than any proper file of its kind"},
+		"a bomb": {func(w http.ResponseWriter, _ *http.Request) {
+			_, _ = w.Write(bomb)
+		}, "larger than any proper file of its kind"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			f, s := hostile(t, c.serve), quick(t)
@@ -113,7 +117,8 @@ func TestAHostileMirrorCostsASentence(t *testing.T) {
 		s.Whole = time.Minute
 		fe := &fetcher{feed: f, next: t.TempDir(), notes: map[string]note{}, had: map[string]note{}, wait: s.patience()}
 		fe.client, _ = client(f)
-		if _, err := fe.get(t.Context(), want{path: "r.yaml", most: 10 << 20}); err == nil || !strings.Contains(err.Error(), "longer than 10485760 bytes") {
+		if _, err := fe.get(t.Context(), want{path: "r.yaml", most: 10 << 20}); err == nil ||
+			!strings.Contains(err.Error(), "longer than 10485760 bytes") {
 			t.Errorf("%v", err)
 		}
 		if left, _ := filepath.Glob(filepath.Join(fe.next, "*.part")); len(left) > 0 {
@@ -159,7 +164,8 @@ func TestWhatIsNoRegularFileIsNotOpened(t *testing.T) {
 // A redirect from https to http is refused, unless the site permits it.
 func TestRedirectsStaySecure(t *testing.T) {
 	plain := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		_, _ = io.WriteString(w, map[string]string{"/index.txt": "r.yaml\n", "/r.yaml": fmt.Sprintf(oneRelease, 1)}[r.URL.Path])
+		_, _ = io.WriteString(w,
+			map[string]string{"/index.txt": "r.yaml\n", "/r.yaml": fmt.Sprintf(oneRelease, 1)}[r.URL.Path])
 	}))
 	defer plain.Close()
 	secure := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -176,7 +182,8 @@ func TestRedirectsStaySecure(t *testing.T) {
 			t.Fatal(err)
 		}
 		c.Transport = secure.Client().Transport
-		fe := &fetcher{feed: f, client: c, next: t.TempDir(), notes: map[string]note{}, had: map[string]note{}, wait: quick(t).patience()}
+		fe := &fetcher{feed: f, client: c, next: t.TempDir(), notes: map[string]note{}, had: map[string]note{},
+			wait: quick(t).patience()}
 		_, err = fe.get(t.Context(), want{path: "index.txt"})
 		if allowed != (err == nil) || !allowed && !strings.Contains(err.Error(), "from https to http://") {
 			t.Errorf("allowed %v: %v", allowed, err)
@@ -195,7 +202,8 @@ type suite struct {
 func (s suite) files(t *testing.T, key *openpgp.Entity) map[string]string {
 	t.Helper()
 	text := "Package: x\nVersion: 1-1\nArchitecture: amd64\nFilename: pool/x.deb\nSize: 1\nSHA256: " + sum("x") + "\n"
-	release := fmt.Sprintf("Origin: Brae\nSuite: %s\nCodename: %s\nDate: %s\nSHA256:\n %s %d main/binary-amd64/Packages\n", s.name, s.codename, s.date.Format(time.RFC1123), sum(text), len(text))
+	release := fmt.Sprintf("Origin: Brae\nSuite: %s\nCodename: %s\nDate: %s\nSHA256:\n"+
+		" %s %d main/binary-amd64/Packages\n", s.name, s.codename, s.date.Format(time.RFC1123), sum(text), len(text))
 	out := map[string]string{"d/dists/brae-4/main/binary-amd64/Packages": text}
 	config := &packet.Config{DefaultHash: s.hash, Time: func() time.Time { return now.AddDate(0, -1, 0) }}
 	var b bytes.Buffer
@@ -223,7 +231,9 @@ func (s suite) files(t *testing.T, key *openpgp.Entity) map[string]string {
 // A good signature says who wrote a Release: not that it is the suite that was asked for, nor that it is not an old
 // one. What a site may need all the same it can permit.
 func TestWhatASignatureDoesNotSay(t *testing.T) {
-	key, err := openpgp.NewEntity("Brae", "", "archive@brae.invalid", &packet.Config{Time: func() time.Time { return now.AddDate(-1, 0, 0) }})
+	key, err := openpgp.NewEntity("Brae", "", "archive@brae.invalid", &packet.Config{Time: func() time.Time {
+		return now.AddDate(-1, 0, 0)
+	}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -246,11 +256,14 @@ func TestWhatASignatureDoesNotSay(t *testing.T) {
 	}{
 		{"the same again", good, good, "", ""},
 		{"signed beside", good, suite{"stable", "brae-4", day.AddDate(0, 0, 1), crypto.SHA512, true}, "", ""},
-		{"an older one", good, suite{"stable", "brae-4", day.AddDate(0, 0, -1), crypto.SHA256, false}, Older, "the one in hand is of"},
-		{"another suite", good, suite{"testing", "brae-5", day.AddDate(0, 0, 1), crypto.SHA256, false}, OtherSuite, `calls itself suite "testing", codename "brae-5", and brae-4 was asked for`},
+		{"an older one", good, suite{"stable", "brae-4", day.AddDate(0, 0, -1), crypto.SHA256, false}, Older,
+			"the one in hand is of"},
+		{"another suite", good, suite{"testing", "brae-5", day.AddDate(0, 0, 1), crypto.SHA256, false}, OtherSuite,
+			`calls itself suite "testing", codename "brae-5", and brae-4 was asked for`},
 	} {
 		m := newMirror(t, c.first.files(t, key))
-		f := Feed{Name: "b", Kind: Debian, At: m.URL + "/d", Suites: []string{"brae-4"}, Architecture: "amd64", Keyrings: []string{ring}}
+		f := Feed{Name: "b", Kind: Debian, At: m.URL + "/d", Suites: []string{"brae-4"}, Architecture: "amd64",
+			Keyrings: []string{ring}}
 		s := Shelf{Dir: t.TempDir()}
 		sync1(t, s, f)
 		m.mu.Lock()
@@ -285,26 +298,34 @@ func TestWhatIsMissingIsNamed(t *testing.T) {
 		}
 		m := newMirror(t, files)
 		f := Feed{Name: "d", Kind: Debian, At: m.URL + "/d", Suites: []string{"s"}, Architecture: "amd64"}
-		if _, err := (Shelf{Dir: t.TempDir()}).Sync(t.Context(), f, now, nil); err == nil || !strings.Contains(err.Error(), c.says) {
+		if _, err := (Shelf{Dir: t.TempDir()}).Sync(t.Context(), f, now, nil); err == nil ||
+			!strings.Contains(err.Error(), c.says) {
 			t.Errorf("%s: %v, want %q", c.name, err, c.says)
 		}
 	}
 	m := newMirror(t, all)
-	f := Feed{Name: "d", Kind: Debian, At: m.URL + "/d", Suites: []string{"s"}, Components: []string{"main", "contrbi"}, Architecture: "amd64"}
-	if _, err := (Shelf{Dir: t.TempDir()}).Sync(t.Context(), f, now, nil); err == nil || !strings.Contains(err.Error(), `component "contrbi"`) {
+	f := Feed{Name: "d", Kind: Debian, At: m.URL + "/d", Suites: []string{"s"}, Components: []string{"main", "contrbi"},
+		Architecture: "amd64"}
+	if _, err := (Shelf{Dir: t.TempDir()}).Sync(t.Context(), f, now, nil); err == nil ||
+		!strings.Contains(err.Error(), `component "contrbi"`) {
 		t.Errorf("a component that is misspelled: %v", err)
 	}
 }
 
 // An RPM repository may vouch by SHA-512; a wrong one is refused.
 func TestRPMRepositoriesBySHA512(t *testing.T) {
-	const primary = `<?xml version="1.0"?><metadata xmlns="http://linux.duke.edu/metadata/common"><package type="rpm"><name>x</name><arch>x86_64</arch><version epoch="0" ver="1" rel="1"/></package></metadata>`
+	const primary = `<?xml version="1.0"?><metadata xmlns="http://linux.duke.edu/metadata/common"><package type="rpm">
+<name>x</name><arch>x86_64</arch><version epoch="0" ver="1" rel="1"/></package></metadata>`
 	sum := sha512.Sum512([]byte(primary))
 	repomd := func(hash string) string {
-		return fmt.Sprintf(`<?xml version="1.0"?><repomd xmlns="http://linux.duke.edu/metadata/repo"><data type="primary"><checksum type="sha512">%s</checksum><location href="repodata/p.xml"/><timestamp>1790000000</timestamp></data></repomd>`, hash)
+		return fmt.Sprintf(`<?xml version="1.0"?><repomd xmlns="http://linux.duke.edu/metadata/repo">
+<data type="primary"><checksum type="sha512">%s</checksum><location href="repodata/p.xml"/>
+<timestamp>1790000000</timestamp></data></repomd>`, hash)
 	}
-	m := newMirror(t, map[string]string{"r/repodata/repomd.xml": repomd(hex.EncodeToString(sum[:])), "r/repodata/p.xml": primary})
-	f, s := Feed{Name: "r", Kind: RPM, At: m.URL + "/r", Architecture: "x86_64"}, Shelf{Dir: t.TempDir(), first: time.Millisecond}
+	m := newMirror(t, map[string]string{"r/repodata/repomd.xml": repomd(hex.EncodeToString(sum[:])),
+		"r/repodata/p.xml": primary})
+	f, s := Feed{Name: "r", Kind: RPM, At: m.URL + "/r", Architecture: "x86_64"},
+		Shelf{Dir: t.TempDir(), first: time.Millisecond}
 	if r := sync1(t, s, f); r.Status.Releases != 1 {
 		t.Errorf("%+v", r)
 	}
@@ -318,9 +339,12 @@ func TestRPMRepositoriesBySHA512(t *testing.T) {
 func TestOneBadEntryDoesNotKeepTheOthersOut(t *testing.T) {
 	m := newMirror(t, map[string]string{
 		"c/index.txt": "a.yaml\nosv.json\nbroken.json\n",
-		"c/a.yaml":    "feed: x\ncomponents:\n  - component: fw:nic\n    releases:\n      - version: \"1\"\n      - {version: \"2\", severity: awful}\n      - version: \"3\"\n  - component: apk:x\n",
-		"c/osv.json": `[{"id":"A","modified":"2026-01-01T00:00:00Z","affected":[{"package":{"ecosystem":"Debian","name":"x"},"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"0"}]}]}]},
-			{"id":"B","modified":7}, {"id":"C","modified":"2026-01-01T00:00:00Z","severity":[{"type":"CVSS_V3","score":"nonsense"}]}]`,
+		"c/a.yaml": "feed: x\ncomponents:\n  - component: fw:nic\n    releases:\n      - version: \"1\"\n" +
+			"      - {version: \"2\", severity: awful}\n      - version: \"3\"\n  - component: apk:x\n",
+		"c/osv.json": `[{"id":"A","modified":"2026-01-01T00:00:00Z","affected":[{"package":{"ecosystem":"Debian",
+"name":"x"},"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"0"}]}]}]},
+			{"id":"B","modified":7}, {"id":"C","modified":"2026-01-01T00:00:00Z","severity":[{"type":"CVSS_V3",
+"score":"nonsense"}]}]`,
 		"c/broken.json": `{"document": {`,
 	})
 	s := Shelf{Dir: t.TempDir()}
@@ -329,13 +353,15 @@ func TestOneBadEntryDoesNotKeepTheOthersOut(t *testing.T) {
 		t.Errorf("%+v", r.Status)
 	}
 	all := strings.Join(r.Status.Aside, "\n")
-	for _, want := range []string{"a.yaml:6", "no severity \"awful\"", "apk:x", "record 2", "the OSV record C", "broken.json"} {
+	for _, want := range []string{"a.yaml:6", "no severity \"awful\"", "apk:x", "record 2",
+		"the OSV record C", "broken.json"} {
 		if !strings.Contains(all, want) {
 			t.Errorf("%q is not told in\n%s", want, all)
 		}
 	}
 	m.set("c/index.txt", "broken.json\n")
-	if _, err := s.Sync(t.Context(), filesFeed(m), now, nil); err == nil || !strings.Contains(err.Error(), "nothing in it could be read") {
+	if _, err := s.Sync(t.Context(), filesFeed(m), now, nil); err == nil ||
+		!strings.Contains(err.Error(), "nothing in it could be read") {
 		t.Errorf("a feed of which nothing can be read: %v", err)
 	}
 }
@@ -348,7 +374,9 @@ func TestWeakSignaturesAreNotBelieved(t *testing.T) {
 	home := t.TempDir()
 	gpg := func(in string, args ...string) []byte {
 		t.Helper()
-		c := exec.Command("gpg", append([]string{"--homedir", home, "--batch", "--quiet", "--pinentry-mode", "loopback", "--passphrase", ""}, args...)...)
+		c := exec.Command("gpg",
+			append([]string{"--homedir", home, "--batch", "--quiet", "--pinentry-mode", "loopback", "--passphrase", ""},
+				args...)...)
 		c.Stdin = strings.NewReader(in)
 		out, err := c.Output()
 		if err != nil {
@@ -362,12 +390,17 @@ func TestWeakSignaturesAreNotBelieved(t *testing.T) {
 		t.Fatal(err)
 	}
 	text := "Package: x\nVersion: 1-1\nArchitecture: amd64\nFilename: pool/x.deb\nSize: 1\nSHA256: " + sum("x") + "\n"
-	release := fmt.Sprintf("Suite: brae-4\nDate: %s\nSHA256:\n %s %d main/binary-amd64/Packages\n", now.Format(time.RFC1123), sum(text), len(text))
-	m := newMirror(t, map[string]string{"d/dists/brae-4/main/binary-amd64/Packages": text, "d/dists/brae-4/Release": release,
-		"d/dists/brae-4/Release.gpg": string(gpg(release, "--digest-algo", "SHA1", "--allow-weak-digest-algos", "--detach-sign", "--armor"))})
-	f := Feed{Name: "b", Kind: Debian, At: m.URL + "/d", Suites: []string{"brae-4"}, Architecture: "amd64", Keyrings: []string{ring}}
+	release := fmt.Sprintf("Suite: brae-4\nDate: %s\nSHA256:\n %s %d main/binary-amd64/Packages\n",
+		now.Format(time.RFC1123), sum(text), len(text))
+	m := newMirror(t, map[string]string{"d/dists/brae-4/main/binary-amd64/Packages": text,
+		"d/dists/brae-4/Release": release,
+		"d/dists/brae-4/Release.gpg": string(gpg(release, "--digest-algo", "SHA1", "--allow-weak-digest-algos",
+			"--detach-sign", "--armor"))})
+	f := Feed{Name: "b", Kind: Debian, At: m.URL + "/d", Suites: []string{"brae-4"}, Architecture: "amd64",
+		Keyrings: []string{ring}}
 	s := Shelf{Dir: t.TempDir()}
-	if _, err := s.Sync(t.Context(), f, time.Now(), nil); err == nil || !strings.Contains(err.Error(), "over SHA-1, which can be forged") {
+	if _, err := s.Sync(t.Context(), f, time.Now(), nil); err == nil ||
+		!strings.Contains(err.Error(), "over SHA-1, which can be forged") {
 		t.Errorf("%v", err)
 	}
 	f.Allow = []Permission{WeakSignatures}

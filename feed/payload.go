@@ -13,7 +13,8 @@ import (
 
 // Payload fetches the file in which a release comes into the payload store. Its hash is the one that the feed's
 // verified metadata states.
-func (s Shelf) Payload(ctx context.Context, f Feed, r *catalogue.Release, to payload.Store, progress func(Progress)) error {
+func (s Shelf) Payload(ctx context.Context, f Feed, r *catalogue.Release, to payload.Store,
+	progress func(Progress)) error {
 	if r.File == "" || r.SHA256 == "" {
 		return fmt.Errorf("the release names no file with its hash")
 	}
@@ -27,8 +28,8 @@ func (s Shelf) Payload(ctx context.Context, f Feed, r *catalogue.Release, to pay
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return err
 	}
-	fe := &fetcher{feed: f, next: dir, notes: map[string]note{}, had: map[string]note{}, progress: progress, state: Progress{Feed: f.Name, Stage: "fetching"},
-		wait: s.patience(), idle: s.Idle, whole: s.Whole}
+	fe := &fetcher{feed: f, next: dir, notes: map[string]note{}, had: map[string]note{}, progress: progress,
+		state: Progress{Feed: f.Name, Stage: "fetching"}, wait: s.patience(), idle: s.Idle, whole: s.Whole}
 	var err error
 	if fe.client, err = client(f); err != nil {
 		return err

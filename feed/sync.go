@@ -85,10 +85,12 @@ func (s Shelf) Sync(ctx context.Context, f Feed, now time.Time, progress func(Pr
 	return Result{changed, st}, s.note(f.Name, st)
 }
 
-func (s Shelf) sync(ctx context.Context, f Feed, now time.Time, progress func(Progress), st *Status) (changed bool, err error) {
+func (s Shelf) sync(ctx context.Context, f Feed, now time.Time, progress func(Progress),
+	st *Status) (changed bool, err error) {
 	dir := s.dir(f.Name)
-	fe := &fetcher{feed: f, next: filepath.Join(dir, "next"), notes: map[string]note{}, had: map[string]note{}, progress: progress,
-		state: Progress{Feed: f.Name, Stage: "fetching"}, wait: s.patience(), idle: s.Idle, whole: s.Whole}
+	fe := &fetcher{feed: f, next: filepath.Join(dir, "next"), notes: map[string]note{}, had: map[string]note{},
+		progress: progress, state: Progress{Feed: f.Name, Stage: "fetching"}, wait: s.patience(),
+		idle: s.Idle, whole: s.Whole}
 	if fe.client, err = client(f); err != nil {
 		return false, err
 	}
@@ -234,7 +236,8 @@ func (f *fetcher) debian(ctx context.Context, now time.Time) error {
 			return err
 		}
 		if !rel.ValidUntil.IsZero() && now.After(rel.ValidUntil) {
-			return fmt.Errorf("%s was good until %s only: the mirror is out of date, or somebody holds an old state of it before us", root, rel.ValidUntil.Format(time.RFC1123))
+			return fmt.Errorf("%s was good until %s only: the mirror is out of date, or somebody holds an old state "+
+				"of it before us", root, rel.ValidUntil.Format(time.RFC1123))
 		}
 		if err := f.indexes(ctx, root, rel); err != nil {
 			return err
@@ -244,13 +247,15 @@ func (f *fetcher) debian(ctx context.Context, now time.Time) error {
 }
 
 // release fetches what a suite says of itself: InRelease, or Release with the signature beside it in Release.gpg.
-func (f *fetcher) release(ctx context.Context, root string, keys debindex.Keyring, now time.Time) (rel debindex.Release, err error) {
+func (f *fetcher) release(ctx context.Context, root string, keys debindex.Keyring,
+	now time.Time) (rel debindex.Release, err error) {
 	fail := func(err error) (debindex.Release, error) { return rel, fmt.Errorf("%s: %w", root, err) }
 	at, err := f.get(ctx, want{path: root + "/InRelease", absent: true})
 	switch {
 	case errors.Is(err, errAbsent):
 		if at, err = f.get(ctx, want{path: root + "/Release", absent: true}); errors.Is(err, errAbsent) {
-			return rel, fmt.Errorf("neither %s/InRelease nor %s/Release is there: there is no such suite at %s", root, root, f.feed.At)
+			return rel, fmt.Errorf("neither %s/InRelease nor %s/Release is there: there is no such suite at %s",
+				root, root, f.feed.At)
 		}
 		if err != nil {
 			return rel, err
@@ -267,7 +272,8 @@ func (f *fetcher) release(ctx context.Context, root string, keys debindex.Keyrin
 		}
 		sig, err := f.get(ctx, want{path: root + "/Release.gpg", absent: true})
 		if errors.Is(err, errAbsent) {
-			return fail(errors.New("a signature is wanted, and there is neither an InRelease nor a Release.gpg beside the Release"))
+			return fail(errors.New("a signature is wanted, and there is neither an InRelease nor a " +
+				"Release.gpg beside the Release"))
 		}
 		if err != nil {
 			return rel, err
@@ -301,8 +307,10 @@ func (f *fetcher) release(ctx context.Context, root string, keys debindex.Keyrin
 // standsFor holds a Release to the suite that was asked for, and to the one in hand: a signature says who wrote it, not
 // that it is this one, nor that it is the newest.
 func (f *fetcher) standsFor(root, suite string, rel debindex.Release) error {
-	if !f.feed.Allows(OtherSuite) && rel.Suite != suite && rel.Codename != suite && path.Base(rel.Suite) != path.Base(suite) && path.Base(rel.Codename) != path.Base(suite) {
-		return fmt.Errorf("%s calls itself suite %q, codename %q, and %s was asked for; \"allow: [%s]\" for this feed in the estate file permits that", root, rel.Suite, rel.Codename, suite, OtherSuite)
+	if !f.feed.Allows(OtherSuite) && rel.Suite != suite && rel.Codename != suite &&
+		path.Base(rel.Suite) != path.Base(suite) && path.Base(rel.Codename) != path.Base(suite) {
+		return fmt.Errorf("%s calls itself suite %q, codename %q, and %s was asked for; \"allow: [%s]\" for this "+
+			"feed in the estate file permits that", root, rel.Suite, rel.Codename, suite, OtherSuite)
 	}
 	had, err := f.inHand(root)
 	if err != nil || had.IsZero() || f.feed.Allows(Older) {
@@ -331,7 +339,8 @@ func older(what string, had, now time.Time) error {
 	if now.IsZero() || !now.Before(had) {
 		return nil
 	}
-	return fmt.Errorf("%s is of %s, and the one in hand is of %s: the mirror has gone back, or somebody holds an old state before us; \"allow: [%s]\" for this feed in the estate file permits that",
+	return fmt.Errorf("%s is of %s, and the one in hand is of %s: the mirror has gone back, or somebody holds an old "+
+		"state before us; \"allow: [%s]\" for this feed in the estate file permits that",
 		what, now.UTC().Format("2 Jan 2006 15:04 MST"), had.UTC().Format("2 Jan 2006 15:04 MST"), Older)
 }
 
@@ -350,7 +359,8 @@ func (f *fetcher) indexes(ctx context.Context, root string, rel debindex.Release
 			if sum == "" {
 				continue
 			}
-			w := want{path: root + "/" + name + ext, sha256: sum, size: rel.Sizes[name+ext], most: maxListing, absent: true}
+			w := want{path: root + "/" + name + ext, sha256: sum, size: rel.Sizes[name+ext],
+				most: maxListing, absent: true}
 			if rel.ByHash {
 				w.from = root + "/" + path.Dir(name) + "/by-hash/SHA256/" + sum
 			}
@@ -374,11 +384,13 @@ func (f *fetcher) indexes(ctx context.Context, root string, rel debindex.Release
 	}
 	for _, c := range f.feed.Components {
 		if !by[c] {
-			return fmt.Errorf("%s has no Packages file for the component %q and the architecture %s", root, c, f.feed.Architecture)
+			return fmt.Errorf("%s has no Packages file for the component %q and the architecture %s",
+				root, c, f.feed.Architecture)
 		}
 	}
 	if found == 0 {
-		return fmt.Errorf("%s has no Packages file for the architecture %s and the components %v", root, f.feed.Architecture, f.feed.Components)
+		return fmt.Errorf("%s has no Packages file for the architecture %s and the components %v", root,
+			f.feed.Architecture, f.feed.Components)
 	}
 	return nil
 }
@@ -401,7 +413,8 @@ func (f *fetcher) rpm(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if had, err := os.ReadFile(filepath.Join(f.current, filepath.FromSlash(rpmrepo.RepomdPath))); err == nil && f.current != "" && !f.feed.Allows(Older) {
+	if had, err := os.ReadFile(filepath.Join(f.current, filepath.FromSlash(rpmrepo.RepomdPath))); err == nil &&
+		f.current != "" && !f.feed.Allows(Older) {
 		if was, err := rpmrepo.ReadRepomd(bytes.NewReader(had)); err == nil {
 			if err := older(rpmrepo.RepomdPath, was.Made(), md.Made()); err != nil {
 				return err
@@ -409,7 +422,8 @@ func (f *fetcher) rpm(ctx context.Context) error {
 		}
 	}
 	for _, file := range md.Files {
-		if _, err := f.get(ctx, want{path: file.Location, sha256: file.SHA256, sha512: file.SHA512, size: file.Size, most: maxListing}); err != nil {
+		if _, err := f.get(ctx, want{path: file.Location, sha256: file.SHA256, sha512: file.SHA512, size: file.Size,
+			most: maxListing}); err != nil {
 			return err
 		}
 	}
@@ -504,12 +518,14 @@ func list(dir string) (names []string, err error) {
 }
 
 // read reads a generation. aside are the entries in it that could not be read.
-func read(ctx context.Context, f Feed, fsys fs.FS, now time.Time, progress func(string, int)) (out []catalogue.Batch, aside []string, err error) {
+func read(ctx context.Context, f Feed, fsys fs.FS, now time.Time, progress func(string, int)) (out []catalogue.Batch,
+	aside []string, err error) {
 	keys, err := f.keyring()
 	if err != nil {
 		return nil, nil, err
 	}
-	items, err := intake.Tree(ctx, fsys, intake.Options{Feed: f.Name, Native: f.Architecture, Keys: keys, Now: now, Names: f.Names, Progress: progress, SetAside: true})
+	items, err := intake.Tree(ctx, fsys, intake.Options{Feed: f.Name, Native: f.Architecture, Keys: keys, Now: now,
+		Names: f.Names, Progress: progress, SetAside: true})
 	if err != nil {
 		return nil, nil, err
 	}

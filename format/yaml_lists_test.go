@@ -47,25 +47,31 @@ func TestReleaseListAndItsSchemaAgree(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, edit := range map[string]struct{ from, to, want string }{
-		"as it is":                  {"", "", ""},
-		"no feed":                   {"feed: f", "vendor2: f", "unknown field"},
-		"unknown severity":          {"severity: high", "severity: bad", "no severity"},
-		"unknown restart":           {"restart: host", "restart: maybe", "no restart"},
-		"a member without version":  {`{component: "fw:n", version: "4.1"}]}` + "\ncompat", `{component: "fw:n"}]}` + "\ncompat", "a member is a component with its version"},
-		"outside is neither":        {"outside: blocker", "outside: fatal", "caution"},
-		"version and range":         {`{component: "drv:d", from: "2"}`, `{component: "drv:d", from: "2", version: "3"}`, "say the version, or from and to"},
-		"a pairing without version": {`{component: "drv:d", from: "2"}`, `{component: "drv:d"}`, "say the version, or from and to"},
-		"no list name":              {"list: net", "hardware2: x", "unknown field"},
-		"a kind that is none":       {"drv:d\", at_least", "apk:d\", at_least", "the kinds are"},
+		"as it is":         {"", "", ""},
+		"no feed":          {"feed: f", "vendor2: f", "unknown field"},
+		"unknown severity": {"severity: high", "severity: bad", "no severity"},
+		"unknown restart":  {"restart: host", "restart: maybe", "no restart"},
+		"a member without version": {`{component: "fw:n", version: "4.1"}]}` + "\ncompat",
+			`{component: "fw:n"}]}` + "\ncompat", "a member is a component with its version"},
+		"outside is neither": {"outside: blocker", "outside: fatal", "caution"},
+		"version and range": {`{component: "drv:d", from: "2"}`,
+			`{component: "drv:d", from: "2", version: "3"}`, "say the version, or from and to"},
+		"a pairing without version": {`{component: "drv:d", from: "2"}`, `{component: "drv:d"}`,
+			"say the version, or from and to"},
+		"no list name":        {"list: net", "hardware2: x", "unknown field"},
+		"a kind that is none": {"drv:d\", at_least", "apk:d\", at_least", "the kinds are"},
 	} {
 		text := strings.Replace(goodList, edit.from, edit.to, 1)
 		b, err := releaselist.Parse("list.yaml", []byte(text))
 		if edit.want == "" {
-			if err != nil || len(b.Releases) != 2 || len(b.Pairings) != 1 || !b.Pairings[0].Blocks || b.Releases[0].Vendor != "Corran" || len(b.Releases[1].Members) != 1 || b.Releases[0].Replaces[0] != "fw:old" ||
+			if err != nil || len(b.Releases) != 2 || len(b.Pairings) != 1 || !b.Pairings[0].Blocks ||
+				b.Releases[0].Vendor != "Corran" || len(b.Releases[1].Members) != 1 ||
+				b.Releases[0].Replaces[0] != "fw:old" ||
 				!b.Releases[0].Requires[0].Anywhere {
 				t.Errorf("%s: %+v %v", name, b, err)
 			}
-		} else if err == nil || !strings.Contains(err.Error(), edit.want) || !strings.HasPrefix(err.Error(), "list.yaml:") {
+		} else if err == nil || !strings.Contains(err.Error(), edit.want) ||
+			!strings.HasPrefix(err.Error(), "list.yaml:") {
 			t.Errorf("%s: %v, want %q with its place", name, err, edit.want)
 		}
 		var doc any

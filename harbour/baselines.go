@@ -80,7 +80,9 @@ func (h *Harbour) problems(readings map[string]*estate.Reading, all []baseline.B
 // problemsOf are those of a baseline as a text has it, in the place of the one of its name.
 func (h *Harbour) problemsOf(readings map[string]*estate.Reading, b baseline.Baseline) []baseline.Problem {
 	all := slices.DeleteFunc(h.Baselines(), func(o baseline.Baseline) bool { return o.Name == b.Name })
-	return slices.DeleteFunc(h.problems(readings, append(all, b)), func(p baseline.Problem) bool { return p.Baseline != b.Name })
+	return slices.DeleteFunc(h.problems(readings, append(all, b)), func(p baseline.Problem) bool {
+		return p.Baseline != b.Name
+	})
 }
 
 // ownBaselines is the directory of baselines that were made here and are in no estate file.
@@ -105,7 +107,8 @@ func (h *Harbour) loadBaselines(ctx context.Context) ([]Source, error) {
 	for _, file := range append(files, own...) {
 		s, err := h.source(ctx, file)
 		if i := slices.IndexFunc(out, func(o Source) bool { return o.Name == s.Name }); i >= 0 && err == nil {
-			err = fmt.Errorf("%s and %s both say that they are the baseline %s; give one another name", out[i].File, file, s.Name)
+			err = fmt.Errorf("%s and %s both say that they are the baseline %s; give one another name",
+				out[i].File, file, s.Name)
 		}
 		if err != nil {
 			errs = append(errs, err)
@@ -143,7 +146,8 @@ func (h *Harbour) found(ctx context.Context, name, file, text string) (int, erro
 	if newest.N == 0 {
 		why = "first read from " + filepath.Base(file)
 	}
-	n, err := h.Versions.KeepVersion(ctx, store.Version{Name: name, At: time.Now(), By: "file", Why: why, Text: text}, newest.N)
+	n, err := h.Versions.KeepVersion(ctx, store.Version{Name: name, At: time.Now(), By: "file", Why: why, Text: text},
+		newest.N)
 	if errors.Is(err, store.ErrChanged) { // another process has just found the same
 		newest, err = h.Versions.Version(ctx, name, 0)
 		return newest.N, err
@@ -163,7 +167,8 @@ func (h *Harbour) SaveBaseline(ctx context.Context, name, text string, after int
 		return 0, err
 	}
 	if b.Name != name {
-		return 0, fmt.Errorf("the text is of the baseline %q, and %q is to be saved; a baseline keeps its name", b.Name, name)
+		return 0, fmt.Errorf("the text is of the baseline %q, and %q is to be saved; a baseline keeps its name",
+			b.Name, name)
 	}
 	readings, err := h.newest(ctx)
 	if err != nil {
@@ -188,9 +193,11 @@ func (h *Harbour) SaveBaseline(ctx context.Context, name, text string, after int
 			after = newest.N // of one that was there before
 		}
 	} else if now, err := os.ReadFile(file); err == nil && string(now) != src.Text {
-		return 0, fmt.Errorf("the baseline %s: %w: its file %s is not what was read from it; open it anew", name, store.ErrChanged, file)
+		return 0, fmt.Errorf("the baseline %s: %w: its file %s is not what was read from it; open it anew",
+			name, store.ErrChanged, file)
 	}
-	n, err := h.Versions.KeepVersion(ctx, store.Version{Name: name, At: time.Now(), By: by, Why: why, Text: text}, after)
+	n, err := h.Versions.KeepVersion(ctx, store.Version{Name: name, At: time.Now(), By: by, Why: why, Text: text},
+		after)
 	if err != nil {
 		return 0, err
 	}
@@ -208,7 +215,8 @@ func (h *Harbour) RemoveBaseline(ctx context.Context, name string) error {
 		return err
 	}
 	if filepath.Dir(s.File) != filepath.Clean(h.ownBaselines()) {
-		return fmt.Errorf("the baseline %s is named in the estate file; take %s out of its list of baselines there", name, filepath.Base(s.File))
+		return fmt.Errorf("the baseline %s is named in the estate file; take %s out of its list of baselines there",
+			name, filepath.Base(s.File))
 	}
 	if err := os.Remove(s.File); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
@@ -240,7 +248,8 @@ func (h *Harbour) Effect(ctx context.Context, name, text string) (drift.Effect, 
 }
 
 // effect does so for what the readings hold; after is nil where the baseline is taken away.
-func (h *Harbour) effect(held *drift.Holdings, readings map[string]*estate.Reading, name string, after *baseline.Baseline) (drift.Effect, []baseline.Problem) {
+func (h *Harbour) effect(held *drift.Holdings, readings map[string]*estate.Reading, name string,
+	after *baseline.Baseline) (drift.Effect, []baseline.Problem) {
 	var before *baseline.Baseline
 	if s, err := h.Source(name); err == nil {
 		before = &s.Baseline

@@ -221,7 +221,8 @@ func latest(a, b time.Time) time.Time {
 
 // Sync brings feeds up to date one after the other, and then the catalogue. One that fails does not keep the others;
 // its error is among those joined.
-func (h *Harbour) Sync(ctx context.Context, feeds []feed.Feed, progress func(feed.Progress)) (map[string]feed.Result, error) {
+func (h *Harbour) Sync(ctx context.Context, feeds []feed.Feed,
+	progress func(feed.Progress)) (map[string]feed.Result, error) {
 	out := map[string]feed.Result{}
 	var errs []error
 	changed := false
@@ -257,12 +258,14 @@ func (h *Harbour) bundleOptions(o bundle.Options) bundle.Options {
 }
 
 // OpenBundle unpacks and reads an archive aside; nothing is taken in yet. With keyrings, a good signature is wanted.
-func (h *Harbour) OpenBundle(ctx context.Context, file string, keyrings []string, by string, progress func(bundle.Progress)) (*bundle.Bundle, error) {
+func (h *Harbour) OpenBundle(ctx context.Context, file string, keyrings []string, by string,
+	progress func(bundle.Progress)) (*bundle.Bundle, error) {
 	keys, err := debindex.OpenKeyrings(keyrings)
 	if err != nil {
 		return nil, err
 	}
-	return h.Bundles.Open(ctx, file, h.bundleOptions(bundle.Options{Keys: keys, Now: time.Now(), By: by, Progress: progress}))
+	return h.Bundles.Open(ctx, file,
+		h.bundleOptions(bundle.Options{Keys: keys, Now: time.Now(), By: by, Progress: progress}))
 }
 
 // Accept takes an opened bundle in, and reads the catalogue anew.
@@ -323,7 +326,8 @@ func (h *Harbour) Fetch(ctx context.Context, r *catalogue.Release, progress func
 	}
 	f, err := h.Feed(r.Feed)
 	if err != nil {
-		return fmt.Errorf("the payload of %s %s: its releases come from %s, which is no feed that can be fetched from; import a bundle that holds it", r.Component, r.Version, r.Feed)
+		return fmt.Errorf("the payload of %s %s: its releases come from %s, which is no feed that can be fetched "+
+			"from; import a bundle that holds it", r.Component, r.Version, r.Feed)
 	}
 	if err := h.Shelf.Payload(ctx, f, r, h.Payloads.Store, progress); err != nil {
 		return fmt.Errorf("the payload of %s %s from the feed %s: %w", r.Component, r.Version, f.Name, err)

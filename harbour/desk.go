@@ -54,7 +54,8 @@ func (d *Desk) Make(in plan.Input) (*plan.Plan, error) {
 }
 
 // WaiveFor puts pardons of answers on the record, for so long.
-func (d *Desk) WaiveFor(ctx context.Context, cluster string, of []precheck.Answer, reason string, lasts time.Duration) error {
+func (d *Desk) WaiveFor(ctx context.Context, cluster string, of []precheck.Answer, reason string,
+	lasts time.Duration) error {
 	for _, a := range of {
 		if _, err := d.Waive(ctx, cluster, a, reason, d.By, d.World.Now().Add(lasts)); err != nil {
 			return err
@@ -158,7 +159,8 @@ func (d *Desk) Unpack(ctx context.Context, file, keyring string, progress func(s
 		file = filepath.Join(home, rest)
 	}
 	b, err := d.OpenBundle(ctx, file, keyrings, d.By, func(p bundle.Progress) {
-		progress(fmt.Sprintf("%s %s, %s, %s", p.Stage, filepath.Base(p.File), catalogue.Some(p.Entries, "file"), catalogue.Bytes(p.Bytes)))
+		progress(fmt.Sprintf("%s %s, %s, %s", p.Stage, filepath.Base(p.File), catalogue.Some(p.Entries, "file"),
+			catalogue.Bytes(p.Bytes)))
 	})
 	if err != nil {
 		return nil, err
@@ -248,7 +250,8 @@ func parseRule(text string) (rule catalogue.PruneRule, damaged bool, err error) 
 		case name == "most" && e == nil && n > 0:
 			rule.Most = n << 30
 		default:
-			return rule, false, fmt.Errorf("%q is no part of a rule: there are unknown, damaged, older=DAYS and most=GIB", w)
+			return rule, false, fmt.Errorf(
+				"%q is no part of a rule: there are unknown, damaged, older=DAYS and most=GIB", w)
 		}
 	}
 	if rule == (catalogue.PruneRule{}) && !damaged {
@@ -277,13 +280,15 @@ func (d *Desk) PruneBy(ctx context.Context, text string, really bool) ([]catalog
 
 // EffectOn tells what it would do to what a view shows if the baseline of that name said the text, and which names in
 // it are not there.
-func (d *Desk) EffectOn(_ context.Context, e *view.Estate, name, text string) (drift.Effect, []baseline.Problem, error) {
+func (d *Desk) EffectOn(_ context.Context, e *view.Estate, name, text string) (drift.Effect,
+	[]baseline.Problem, error) {
 	after, err := baselinefile.Parse(name+".yaml", []byte(text))
 	if err != nil {
 		return drift.Effect{}, nil, err
 	}
 	if after.Name != name {
-		return drift.Effect{}, nil, fmt.Errorf("the text is of the baseline %q; a baseline keeps its name, %q", after.Name, name)
+		return drift.Effect{}, nil,
+			fmt.Errorf("the text is of the baseline %q; a baseline keeps its name, %q", after.Name, name)
 	}
 	effect, amiss := d.effect(e.Held, e.Readings, name, &after)
 	return effect, amiss, nil

@@ -135,7 +135,8 @@ func Open(ctx context.Context, o Options) (*Harbour, error) {
 func (h *Harbour) openStore(ctx context.Context) error {
 	s, unwritable, err := state(ctx, h.State)
 	if err == nil {
-		h.Readings, h.Rounds, h.Versions, h.Tallies, h.Filters, h.Waivers, h.hold, h.unwritable = s, s, s, s, s, s, s, unwritable
+		h.Readings, h.Rounds, h.Versions, h.Tallies, h.Filters, h.Waivers, h.hold, h.unwritable = s, s,
+			s, s, s, s, s, unwritable
 	}
 	return err
 }
@@ -204,7 +205,8 @@ func find(o Options) (string, error) {
 			return "", err
 		}
 	}
-	return "", fmt.Errorf("%w: neither %s is there; name one with --estate, or try the demo estate with --demo", ErrNoEstate, join(tried))
+	return "", fmt.Errorf("%w: neither %s is there; name one with --estate, or try the demo estate with --demo",
+		ErrNoEstate, join(tried))
 }
 
 func join(paths []string) string {
@@ -263,7 +265,8 @@ func (h *Harbour) Hosts(names ...string) (out []string, err error) {
 		if c, ok := h.Estate.Cluster(name); ok {
 			of = c.Hosts
 		} else if !slices.Contains(all, name) {
-			return nil, fmt.Errorf("there is no cluster or host %q in %s; its clusters are %s%s", name, h.Estate.Name, strings.Join(known, ", "), Near(name, append(known, all...)))
+			return nil, fmt.Errorf("there is no cluster or host %q in %s; its clusters are %s%s", name, h.Estate.Name,
+				strings.Join(known, ", "), Near(name, append(known, all...)))
 		}
 		for _, host := range of {
 			if !slices.Contains(out, host) {

@@ -112,7 +112,8 @@ func TestIndexesFillTheCatalogue(t *testing.T) {
 	}
 	write("a_dists_s_main_binary-amd64_Packages", "Package: ssl\nVersion: 2\nArchitecture: amd64\n")
 	cat := &catalogue.Catalogue{}
-	if err := LoadIndexes(cat, dir, "amd64", nil, time.Now()); err != nil || cat.Newest("deb:ssl", "", catalogue.Rule{}) == nil {
+	if err := LoadIndexes(cat, dir, "amd64", nil, time.Now()); err != nil ||
+		cat.Newest("deb:ssl", "", catalogue.Rule{}) == nil {
 		t.Errorf("%v, %d components", err, cat.Len())
 	}
 	write("b_dists_s_main_binary-amd64_Packages.gz", "this is not gzip")
@@ -157,7 +158,8 @@ func TestAWithdrawalIsSeenWithoutOpeningAnew(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	now := strings.Replace(string(text), "- version: 1.9-brae1\n", "- version: 1.9-brae1\n        withdrawn: it leaks\n", 1)
+	now := strings.Replace(string(text), "- version: 1.9-brae1\n",
+		"- version: 1.9-brae1\n        withdrawn: it leaks\n", 1)
 	if err := os.WriteFile(list, []byte(now), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -187,7 +189,8 @@ func TestTimesAreLearnedFromRounds(t *testing.T) {
 	if from == "assumed" || middle <= 0 || worst < middle {
 		t.Errorf("%v %v %s", middle, worst, from)
 	}
-	if _, err := h.Resume(t.Context(), "vts", "tester", unseen); err == nil || !strings.Contains(err.Error(), "is finished") {
+	if _, err := h.Resume(t.Context(), "vts", "tester", unseen); err == nil ||
+		!strings.Contains(err.Error(), "is finished") {
 		t.Errorf("a finished round was resumed: %v", err)
 	}
 	if _, err := h.Ask(t.Context(), "vts", course.AskStop, "", "tester"); err == nil {

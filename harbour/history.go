@@ -21,7 +21,9 @@ func (h *Harbour) tally(ctx context.Context, read map[string]*estate.Reading) er
 		if !slices.ContainsFunc(cl.Hosts, func(host string) bool { return read[host] != nil }) {
 			continue
 		}
-		kept, err := h.Readings.Newest(ctx, slices.DeleteFunc(slices.Clone(cl.Hosts), func(host string) bool { return read[host] != nil }))
+		kept, err := h.Readings.Newest(ctx, slices.DeleteFunc(slices.Clone(cl.Hosts), func(host string) bool {
+			return read[host] != nil
+		}))
 		if err != nil {
 			return err
 		}
@@ -128,7 +130,8 @@ func ParseTime(s string, now time.Time) (time.Time, error) {
 	}
 	d, err := time.ParseDuration(text)
 	if err != nil || d < 0 {
-		return time.Time{}, fmt.Errorf("%q is no time: expected a date (2026-11-21), a date and a time (\"2026-11-21 20:00\"), or how long ago (24h, 7d)", s)
+		return time.Time{}, fmt.Errorf("%q is no time: expected a date (2026-11-21), a date and a time (\"2026-11-21 "+
+			"20:00\"), or how long ago (24h, 7d)", s)
 	}
 	return now.Add(-d), nil
 }

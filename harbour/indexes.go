@@ -63,7 +63,8 @@ func aptUses(dir string) []string {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
-	out, err := exec.CommandContext(ctx, "apt-get", "indextargets", "--format", "$(FILENAME)", "Identifier: Packages").Output()
+	out, err := exec.CommandContext(ctx, "apt-get", "indextargets", "--format", "$(FILENAME)",
+		"Identifier: Packages").Output()
 	if err != nil {
 		return nil
 	}

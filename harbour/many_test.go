@@ -27,10 +27,12 @@ func many(t testing.TB, s *sshtest.Server, port string, n int) (h *harbour.Harbo
 		hosts = append(hosts, name)
 		fmt.Fprintf(&config, "Host %s\n\tHostName 127.0.%d.%d\n", name, 1+i/200, 1+i%200)
 	}
-	fmt.Fprintf(&config, "Host n*\n\tPort %s\n\tHostKeyAlias many\n\tIdentityFile %s\n\tIdentitiesOnly yes\n\tIdentityAgent none\n\tUserKnownHostsFile %s\n\tGlobalKnownHostsFile none\n", port, s.Key, s.KnownHosts)
+	fmt.Fprintf(&config, "Host n*\n\tPort %s\n\tHostKeyAlias many\n\tIdentityFile %s\n\tIdentitiesOnly yes\n"+
+		"\tIdentityAgent none\n\tUserKnownHostsFile %s\n\tGlobalKnownHostsFile none\n", port, s.Key, s.KnownHosts)
 	s.Write(t, "ssh_config", config.String())
 	dir := t.TempDir()
-	text := fmt.Sprintf("estate: many\nconnector: {kind: ssh, ssh_config: [%s], limit: 60s}\nat_once: 5\nclusters:\n  - {name: all, hosts: [%s]}\n", s.Config, strings.Join(hosts, ", "))
+	text := fmt.Sprintf("estate: many\nconnector: {kind: ssh, ssh_config: [%s], limit: 60s}\nat_once: 5\nclusters:\n"+
+		"  - {name: all, hosts: [%s]}\n", s.Config, strings.Join(hosts, ", "))
 	if err := os.WriteFile(filepath.Join(dir, harbour.EstateFile), []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}

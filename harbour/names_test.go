@@ -55,7 +55,8 @@ func TestEachNameOfEachBaselineMisspelt(t *testing.T) {
 		}
 		text := src.Text + "\n"
 		if src.Name == "hardware-2026q4" { // fields that the demo does without
-			text = strings.Replace(text, "  - component: fw:lorne-l25\n", "  - component: fw:lorne-l25\n    hardware: Lorne L25\n    vendor: Corran\n", 1)
+			text = strings.Replace(text, "  - component: fw:lorne-l25\n",
+				"  - component: fw:lorne-l25\n    hardware: Lorne L25\n    vendor: Corran\n", 1)
 		}
 		for _, re := range binding {
 			for _, at := range re.FindAllStringSubmatchIndex(text, -1) {
@@ -67,9 +68,11 @@ func TestEachNameOfEachBaselineMisspelt(t *testing.T) {
 					t.Fatalf("%s with %q: %v", src.Name, wrong[at[2]:at[3]+1], err)
 				}
 				if !slices.ContainsFunc(ps, func(p baseline.Problem) bool { return p.Error }) {
-					t.Errorf("%s line %d: %q is taken for a name (%v, %v)", src.Name, line, wrong[at[2]:at[3]+1], ps, e.Says())
+					t.Errorf("%s line %d: %q is taken for a name (%v, %v)", src.Name, line,
+						wrong[at[2]:at[3]+1], ps, e.Says())
 				}
-				if _, err := h.SaveBaseline(t.Context(), src.Name, wrong, src.Version, "tester", "a slip of the pen"); err == nil {
+				if _, err := h.SaveBaseline(t.Context(), src.Name, wrong, src.Version, "tester",
+					"a slip of the pen"); err == nil {
 					t.Errorf("%s with %q was saved", src.Name, wrong[at[2]:at[3]+1])
 				}
 			}
@@ -92,7 +95,8 @@ func TestTheEditorSaysWhatSavingHolds(t *testing.T) {
 		t.Fatal(err)
 	}
 	desk := &Desk{Harbour: h, By: "tester"}
-	const text = "baseline: mine\nassign: [vts]\nclauses:\n  - component: deb:crab\n    posture: never\nexceptions:\n  - component: %s\n    hosts: [tides/egret]\n    until: 2026-12-06\n    reason: a trial\n    by: tester\n"
+	const text = "baseline: mine\nassign: [vts]\nclauses:\n  - component: deb:crab\n    posture: never\nexceptions:\n" +
+		"  - component: %s\n    hosts: [tides/egret]\n    until: 2026-12-06\n    reason: a trial\n    by: tester\n"
 	for component, amiss := range map[string]bool{"fw:corran-bios": false, "fw:nobody-asks": true} {
 		body := fmt.Sprintf(text, component)
 		effect, ps, err := h.Effect(t.Context(), "mine", body)
@@ -101,7 +105,8 @@ func TestTheEditorSaysWhatSavingHolds(t *testing.T) {
 			t.Fatal(err, err2)
 		}
 		if !reflect.DeepEqual(ps, told) || !reflect.DeepEqual(effect.Says(), shown.Says()) {
-			t.Errorf("%s: the command line says %v %v, the editor %v %v", component, effect.Says(), ps, shown.Says(), told)
+			t.Errorf("%s: the command line says %v %v, the editor %v %v", component, effect.Says(),
+				ps, shown.Says(), told)
 		}
 		if got := slices.ContainsFunc(told, func(p baseline.Problem) bool { return p.Error }); got != amiss {
 			t.Errorf("%s: %v", component, told)
@@ -128,10 +133,12 @@ func mustHosts(t *testing.T, h *Harbour, names ...string) []string {
 
 func TestHostsByNamesWithAHintAtWhatWasMeant(t *testing.T) {
 	h := open(t)
-	if got := mustHosts(t, h, "heron", "vts", "ruff", "heron"); strings.Join(got, " ") != "heron ibis jacana knot lapwing ruff" {
+	if got := mustHosts(t, h, "heron", "vts", "ruff", "heron"); strings.Join(got,
+		" ") != "heron ibis jacana knot lapwing ruff" {
 		t.Errorf("%v", got)
 	}
-	for word, want := range map[string]string{"tidse": "did you mean tides?", "herno": "did you mean heron?", "marsh": "there is no cluster or host \"marsh\""} {
+	for word, want := range map[string]string{"tidse": "did you mean tides?", "herno": "did you mean heron?",
+		"marsh": "there is no cluster or host \"marsh\""} {
 		if _, err := h.Hosts("vts", word); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", word, err)
 		}
@@ -240,7 +247,8 @@ func BenchmarkWithdrawnBeforeEachAct(b *testing.B) {
 		b.Fatal(err)
 	}
 	defer h.Close()
-	v := &course.Visit{Visit: plan.Visit{Host: "heron", Changes: []act.Change{{Component: "fw:tarbet-s9", To: "4.19.0", Model: "Tarbet S9"}}}}
+	v := &course.Visit{Visit: plan.Visit{Host: "heron",
+		Changes: []act.Change{{Component: "fw:tarbet-s9", To: "4.19.0", Model: "Tarbet S9"}}}}
 	r := &estate.Reading{Host: "heron"}
 	for b.Loop() {
 		if today := h.todayOf(v, r); len(today.Withdrawn) > 0 {

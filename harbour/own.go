@@ -50,9 +50,11 @@ func (h *Harbour) askOwn(ctx context.Context, r *estate.Reading, maxAge time.Dur
 		var unread *expression.UnreadError
 		switch {
 		case errors.As(err, &unread):
-			a.Unknown, a.Evidence, a.Remedy = true, "it could not be known: "+unread.Error(), "see that the host answers, then read it again"
+			a.Unknown, a.Evidence, a.Remedy = true, "it could not be known: "+unread.Error(),
+				"see that the host answers, then read it again"
 		case err != nil:
-			a.Unknown, a.Evidence, a.Remedy = true, "it could not be worked out: "+err.Error(), "mend its expression in the estate file: yare precheck try "+r.Host+" tries one"
+			a.Unknown, a.Evidence, a.Remedy = true, "it could not be worked out: "+err.Error(),
+				"mend its expression in the estate file: yare precheck try "+r.Host+" tries one"
 		case yes:
 			a.Level, a.Evidence, a.Remedy = precheck.Clear, "it holds", ""
 		}

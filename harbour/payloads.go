@@ -57,7 +57,8 @@ func (p *Payloads) find(file, sum string) (string, error) {
 	}
 	is, err := os.Stat(name)
 	if errors.Is(err, fs.ErrNotExist) {
-		return "", fmt.Errorf("the payload %s is neither in the payload store nor in %s; \"yare payload fetch\" gets what hosts want", file, p.Dir)
+		return "", fmt.Errorf("the payload %s is neither in the payload store nor in %s; \"yare payload fetch\" gets "+
+			"what hosts want", file, p.Dir)
 	}
 	if err != nil {
 		return "", err
@@ -114,7 +115,8 @@ func (s *stream) Read(b []byte) (int, error) {
 	n, err := s.file.Read(b)
 	s.hash.Write(b[:n])
 	if got := hex.EncodeToString(s.hash.Sum(nil)); err == io.EOF && got != s.sum {
-		return n, fmt.Errorf("%s changed while it was read: its SHA-256 is %s and should be %s", s.file.Name(), got, s.sum)
+		return n, fmt.Errorf("%s changed while it was read: its SHA-256 is %s and should be %s",
+			s.file.Name(), got, s.sum)
 	}
 	return n, err
 }
@@ -141,7 +143,8 @@ func (h *Harbour) keptAs(host string) string {
 
 // file is where the configuration of a host is, as a round kept it.
 func (k keeper) file(round, host string) string {
-	return filepath.Join(k.dir, Configurations, filepath.Base(round), strings.ReplaceAll(host, string(filepath.Separator), "_")+k.ending(host))
+	return filepath.Join(k.dir, Configurations, filepath.Base(round),
+		strings.ReplaceAll(host, string(filepath.Separator), "_")+k.ending(host))
 }
 
 // Keep implements round.Keeper. Either all of it is there afterwards, safely on disk, or nothing.

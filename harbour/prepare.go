@@ -126,7 +126,8 @@ func (h *Harbour) Missing(ctx context.Context, cluster string) (hosts, lines []s
 
 // preparing does something with hosts, some at a time, each with its limit, and returns what failed, in the hosts'
 // order.
-func (h *Harbour) preparing(ctx context.Context, hosts []string, do func(ctx context.Context, i int, p connector.Preparer) error) error {
+func (h *Harbour) preparing(ctx context.Context, hosts []string,
+	do func(ctx context.Context, i int, p connector.Preparer) error) error {
 	failed := make([]error, len(hosts))
 	var g errgroup.Group
 	g.SetLimit(h.atOnce())

@@ -30,7 +30,8 @@ func (h *Harbour) newest(ctx context.Context) (map[string]*estate.Reading, error
 
 // Read reads the hosts and keeps what was read. After each it calls progress, if there is one; calls do not overlap. A
 // host that does not answer is in the result with its sections unread and what else was last known of it.
-func (h *Harbour) Read(ctx context.Context, hosts []string, progress func(host string, done int)) (map[string]*estate.Reading, error) {
+func (h *Harbour) Read(ctx context.Context, hosts []string,
+	progress func(host string, done int)) (map[string]*estate.Reading, error) {
 	kept, err := h.Readings.Newest(ctx, hosts)
 	if err != nil {
 		return nil, err

@@ -72,8 +72,10 @@ func (h *Harbour) Gather(ctx context.Context, b plan.Brief) (*plan.Input, error)
 		return nil, err
 	}
 	checker := h.Checker()
-	in := plan.Input{Brief: b, Waivers: waivers, Now: h.World.Now(), MaxAge: MaxAge, Cluster: c, Readings: readings, Controller: h.controller(),
-		Verdicts: h.Check(checker, readings), Below: checker.Below, Payloads: h.Payloads.Check, Times: times, Catalogue: h.Catalogue()}
+	in := plan.Input{Brief: b, Waivers: waivers, Now: h.World.Now(), MaxAge: MaxAge, Cluster: c, Readings: readings,
+		Controller: h.controller(), Verdicts: h.Check(checker, readings), Below: checker.Below,
+		Payloads: h.Payloads.Check, Times: times,
+		Catalogue: h.Catalogue()}
 	if err := errors.Join(in.Wrong(), h.controllerThere(ctx)); err != nil {
 		return nil, err
 	}
@@ -236,7 +238,8 @@ type MovedError struct {
 }
 
 func (e *MovedError) Error() string {
-	return fmt.Sprintf("the plan of %s that was shown is not what would be done now; look at a new one:\n  %s", e.Cluster, strings.Join(e.Moved, "\n  "))
+	return fmt.Sprintf("the plan of %s that was shown is not what would be done now; look at a new one:\n  %s",
+		e.Cluster, strings.Join(e.Moved, "\n  "))
 }
 
 // ContradictionError is what going on with a round gives when hosts know of orders that this store does not: its
@@ -251,8 +254,10 @@ func (e *ContradictionError) Error() string {
 	for _, x := range e.Against {
 		says = append(says, x.Why)
 	}
-	return fmt.Sprintf("hosts of %s have taken orders that are not in this state directory:\n  %s\nSee that no other runner is at work, and find the newer copy. Only where there is none: "+
-		"\"yare round start %s --take-over\" begins anew, and \"yare round adopt HOST\" brings a host to its end that was left closed", e.Cluster, strings.Join(says, "\n  "), e.Cluster)
+	return fmt.Sprintf("hosts of %s have taken orders that are not in this state directory:\n  %s\n"+
+		"See that no other runner is at work, and find the newer copy. Only where there is none: "+
+		"\"yare round start %s --take-over\" begins anew, and \"yare round adopt HOST\" brings a host to its end "+
+		"that was left closed", e.Cluster, strings.Join(says, "\n  "), e.Cluster)
 }
 
 // ErrObstacles is what starting a round gives when a visit can't be made as things stand.
@@ -326,7 +331,8 @@ func (h *Harbour) Start(ctx context.Context, st Start, seen func(course.Event)) 
 		return nil, err
 	}
 	if !c.Act {
-		return nil, fmt.Errorf("a round over %s: the estate file allows looking at it only; say \"act: true\" for it there to change that", c.Name)
+		return nil, fmt.Errorf("a round over %s: the estate file allows looking at it only; say \"act: true\" for it "+
+			"there to change that", c.Name)
 	}
 	lease, err := h.acquire(ctx, c, "", st.By, st.TakeOver)
 	if err != nil {
@@ -362,7 +368,8 @@ func (h *Harbour) vacant(ctx context.Context, cluster string) error {
 		return err
 	}
 	if last != nil && last.Status != course.Finished && last.Holds() {
-		return fmt.Errorf("round %s over %s is not finished (%s) and holds a closed host, or an act of which it is not known how it came out; go on with it: yare round resume %s",
+		return fmt.Errorf("round %s over %s is not finished (%s) and holds a closed host, or an act of which it is "+
+			"not known how it came out; go on with it: yare round resume %s",
 			head.ID, cluster, last.Status, cluster)
 	}
 	return nil
@@ -393,7 +400,8 @@ func (h *Harbour) approved(ctx context.Context, st Start) (*plan.Plan, error) {
 // with that id, where one is meant, and of epochs. Where taking over is meant, the lease is above whatever hosts know.
 func (h *Harbour) acquire(ctx context.Context, c estate.Cluster, id, by string, takeOver bool) (store.Lease, error) {
 	if h.unwritable != nil {
-		return nil, fmt.Errorf("a round over %s keeps its journal in the state directory, and that can't be written: %w", c.Name, h.unwritable)
+		return nil, fmt.Errorf("a round over %s keeps its journal in the state directory, and that can't be written: "+
+			"%w", c.Name, h.unwritable)
 	}
 	term, err := h.file.LeaseTerm()
 	if err != nil {
@@ -426,7 +434,8 @@ func (h *Harbour) acquire(ctx context.Context, c estate.Cluster, id, by string, 
 
 // contradictions are what hosts have taken of which this store does not know. Before any host is asked the journal is
 // read: nobody writes in it while the lease is ours.
-func (h *Harbour) contradictions(ctx context.Context, c estate.Cluster, id string, epoch int64) (out []*course.Contradiction, err error) {
+func (h *Harbour) contradictions(ctx context.Context, c estate.Cluster, id string,
+	epoch int64) (out []*course.Contradiction, err error) {
 	var sums []string
 	if id != "" {
 		_, chain, err := h.Journal(ctx, id)
@@ -453,7 +462,8 @@ func (h *Harbour) contradictions(ctx context.Context, c estate.Cluster, id strin
 			return nil, err
 		case g.Round != "" && !known:
 			out = append(out, &course.Contradiction{Host: host, Round: g.Round, Epoch: g.Epoch,
-				Why: fmt.Sprintf("%s has taken orders of round %s, of which this store does not know: another store's runner is or was at work", host, g.Round)})
+				Why: fmt.Sprintf("%s has taken orders of round %s, of which this store does not know: another "+
+					"store's runner is or was at work", host, g.Round)})
 		}
 	}
 	return out, nil
@@ -516,7 +526,8 @@ func (h *Harbour) Resume(ctx context.Context, cluster, by string, seen func(cour
 	case s == nil:
 		return nil, fmt.Errorf("%s had no round yet; begin one with \"yare round start %s\"", cluster, cluster)
 	case s.Status == course.Finished:
-		return nil, fmt.Errorf("the last round over %s (%s) is finished; there is nothing to go on with", cluster, head.ID)
+		return nil, fmt.Errorf("the last round over %s (%s) is finished; there is nothing to go on with",
+			cluster, head.ID)
 	}
 	lease, err := h.acquire(ctx, c, head.ID, by, false)
 	if err != nil {
@@ -536,7 +547,8 @@ func (h *Harbour) Resume(ctx context.Context, cluster, by string, seen func(cour
 // Adopt begins a round over one host that a lost round left closed: its mark is made the new round's, the host is
 // brought in line, proven and reopened. It refuses, and says whose mark the host carries, unless sure says that nobody
 // else is at work.
-func (h *Harbour) Adopt(ctx context.Context, host, by, reason string, sure bool, seen func(course.Event)) (*course.State, error) {
+func (h *Harbour) Adopt(ctx context.Context, host, by, reason string, sure bool,
+	seen func(course.Event)) (*course.State, error) {
 	c, ok := h.Estate.ClusterOf(host)
 	if !ok {
 		_, err := h.Hosts(host)
@@ -552,15 +564,19 @@ func (h *Harbour) Adopt(ctx context.Context, host, by, reason string, sure bool,
 	case r.Closed == nil:
 		return nil, fmt.Errorf("adopting %s: it is not closed", host)
 	case r.Closed.Round == "":
-		return nil, fmt.Errorf("adopting %s: it was closed by %s (%s), outside any round: that is theirs to open", host, r.Closed.By, r.Closed.Reason)
+		return nil, fmt.Errorf("adopting %s: it was closed by %s (%s), outside any round: that is theirs to open", host,
+			r.Closed.By, r.Closed.Reason)
 	}
 	if _, err := h.Round(ctx, r.Closed.Round); !errors.Is(err, store.ErrNoRound) {
-		return nil, fmt.Errorf("adopting %s: its round %s is in this state directory: resume it with \"yare round resume %s\"", host, r.Closed.Round, c.Name)
+		return nil, fmt.Errorf("adopting %s: its round %s is in this state directory: resume it with \"yare round "+
+			"resume %s\"", host, r.Closed.Round, c.Name)
 	}
 	if !sure {
 		m := r.Closed
-		return nil, fmt.Errorf("%s was closed at %s by %s for round %s (%s). See that no runner of that round is still at work: its orders are refused from then on. "+
-			"Then \"yare round adopt %s --yes\" brings the host to its end", host, m.At.Format("Mon 2 Jan 2006 15:04:05 MST"), m.By, m.Round, m.Reason, host)
+		return nil, fmt.Errorf("%s was closed at %s by %s for round %s (%s). See that no runner of that round is "+
+			"still at work: its orders are refused from then on. "+
+			"Then \"yare round adopt %s --yes\" brings the host to its end", host,
+			m.At.Format("Mon 2 Jan 2006 15:04:05 MST"), m.By, m.Round, m.Reason, host)
 	}
 	b := plan.DefaultBrief(c)
 	b.Hosts, b.Adopts = []string{host}, host
@@ -568,7 +584,8 @@ func (h *Harbour) Adopt(ctx context.Context, host, by, reason string, sure bool,
 }
 
 // run carries a round on from its journal, renewing the lease meanwhile.
-func (h *Harbour) run(ctx context.Context, lease store.Lease, id string, seen func(course.Event)) (*course.State, error) {
+func (h *Harbour) run(ctx context.Context, lease store.Lease, id string,
+	seen func(course.Event)) (*course.State, error) {
 	s, chain, err := h.Journal(ctx, id)
 	if err != nil {
 		return nil, err
@@ -585,7 +602,8 @@ func (h *Harbour) run(ctx context.Context, lease store.Lease, id string, seen fu
 	defer cancel(nil)
 	go renew(ctx, lease, cancel)
 	j := &journal{store: h.Rounds, lease: lease, round: id, seen: seen, sums: slices.Clone(chain.Sums())}
-	r := round.Runner{Cluster: c, World: h.World, Journal: j, Lease: lease, Payloads: h.Payloads, Keeper: keeper{h.keptDir(), h.keptAs}, Today: h.todayOf, Contradicts: j.contradicts, Known: known}
+	r := round.Runner{Cluster: c, World: h.World, Journal: j, Lease: lease, Payloads: h.Payloads,
+		Keeper: keeper{h.keptDir(), h.keptAs}, Today: h.todayOf, Contradicts: j.contradicts, Known: known}
 	err = r.Run(ctx, s)
 	if kept := h.Rounds.KeepTimes(context.WithoutCancel(ctx), id, s.Visits); kept != nil {
 		slog.Warn("how long the steps took could not be kept", "error", kept)
@@ -675,7 +693,8 @@ func (h *Harbour) Ask(ctx context.Context, cluster, what, host, by string) (stri
 	if held, err := h.Rounds.Holder(ctx, cluster); err != nil {
 		return "", err
 	} else if held == nil {
-		return "", fmt.Errorf("the round %s over %s is unfinished, but nobody runs it; resume it with \"yare round resume %s\"", head.ID, cluster, cluster)
+		return "", fmt.Errorf("the round %s over %s is unfinished, but nobody runs it; resume it with \"yare round "+
+			"resume %s\"", head.ID, cluster, cluster)
 	}
 	v := s.Visit(host)
 	if what == course.AskSkip && (v == nil || v.Over()) {

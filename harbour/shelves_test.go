@@ -66,7 +66,8 @@ func TestFromABundleToDrift(t *testing.T) {
 	if err != nil || len(p.Visits) != 1 || p.Visits[0].Obstacle != "" {
 		t.Errorf("its payload is in the store, so a round can apply it: %+v %v", p.Visits, err)
 	}
-	if doomed, err := h.Prune(t.Context(), catalogue.PruneRule{Unknown: true, OlderThan: time.Nanosecond, Most: 1}); err != nil || len(doomed) != 0 {
+	if doomed, err := h.Prune(t.Context(),
+		catalogue.PruneRule{Unknown: true, OlderThan: time.Nanosecond, Most: 1}); err != nil || len(doomed) != 0 {
 		t.Errorf("what hosts want is never pruned: %+v %v", doomed, err)
 	}
 	taken, _ := h.Bundles.Taken()
@@ -105,7 +106,8 @@ func TestSyncingTheDemosFeeds(t *testing.T) {
 	if err := h.Fetch(t.Context(), r, nil); err != nil || !h.Payloads.Store.Has(r.SHA256) {
 		t.Errorf("its payload: %v", err)
 	}
-	if err := os.WriteFile(filepath.Join(h.State, "feeds", "brae-mirror", "dists", "brae-4", "InRelease"), []byte("forged"), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(h.State, "feeds", "brae-mirror", "dists", "brae-4", "InRelease"),
+		[]byte("forged"), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	for _, name := range []string{"brae-rpm", "skerry-firmware"} {
@@ -128,12 +130,14 @@ func TestSyncingTheDemosFeeds(t *testing.T) {
 		t.Fatal(err)
 	}
 	for key, version := range map[estate.Key]string{"fw:skerry-p2": "1.8.4", "fw:skerry-nx": "2.2"} {
-		if r := h.Catalogue().Newest(key, "", catalogue.Rule{}); r == nil || r.Version != version || !h.Payloads.Store.Has(r.SHA256) {
+		if r := h.Catalogue().Newest(key, "", catalogue.Rule{}); r == nil || r.Version != version ||
+			!h.Payloads.Store.Has(r.SHA256) {
 			t.Errorf("%s from a cabinet or PLDM package: %+v", key, r)
 		}
 	}
 	f, _ := h.Feed("brae-mirror")
-	if _, err := h.Shelf.Sync(t.Context(), f, time.Now(), nil); err == nil || !strings.Contains(err.Error(), "signature") {
+	if _, err := h.Shelf.Sync(t.Context(), f, time.Now(), nil); err == nil ||
+		!strings.Contains(err.Error(), "signature") {
 		t.Errorf("a mirror without a good signature: %v", err)
 	}
 	if h.Catalogue().Release("deb:lldpd", "1.2-brae1", "", "") == nil {
@@ -162,12 +166,21 @@ func TestBaselinesInVersions(t *testing.T) {
 		t.Error("asking for the effect changed it")
 	}
 	for why, save := range map[string]func() (int, error){
-		"needs a reason":          func() (int, error) { return h.SaveBaseline(t.Context(), src.Name, edited, 1, "op", " ") },
-		"keeps its name":          func() (int, error) { return h.SaveBaseline(t.Context(), "other", edited, 0, "op", "x") },
-		"platform-november.yaml:": func() (int, error) { return h.SaveBaseline(t.Context(), src.Name, "baseline: [", 1, "op", "x") },
-		"somebody else":           func() (int, error) { return h.SaveBaseline(t.Context(), src.Name, edited, 7, "op", "x") },
+		"needs a reason": func() (int, error) {
+			return h.SaveBaseline(t.Context(), src.Name, edited, 1, "op", " ")
+		},
+		"keeps its name": func() (int, error) {
+			return h.SaveBaseline(t.Context(), "other", edited, 0, "op", "x")
+		},
+		"platform-november.yaml:": func() (int, error) {
+			return h.SaveBaseline(t.Context(), src.Name, "baseline: [", 1, "op", "x")
+		},
+		"somebody else": func() (int, error) {
+			return h.SaveBaseline(t.Context(), src.Name, edited, 7, "op", "x")
+		},
 		"can't be a new": func() (int, error) {
-			return h.SaveBaseline(t.Context(), "../x", "baseline: ../x\nclauses: [{component: \"deb:a\", posture: never}]\n", 0, "op", "x")
+			return h.SaveBaseline(t.Context(), "../x",
+				"baseline: ../x\nclauses: [{component: \"deb:a\", posture: never}]\n", 0, "op", "x")
 		},
 	} {
 		if _, err := save(); err == nil || !strings.Contains(err.Error(), why) {
@@ -180,24 +193,28 @@ func TestBaselinesInVersions(t *testing.T) {
 	if text, _ := os.ReadFile(src.File); string(text) != edited {
 		t.Error("the file does not say what was saved")
 	}
-	if ch, err := h.CompareVersions(t.Context(), src.Name, 1, 2); err != nil || len(ch) != 1 || ch[0].What != "deb:openssh-server" {
+	if ch, err := h.CompareVersions(t.Context(), src.Name, 1, 2); err != nil || len(ch) != 1 ||
+		ch[0].What != "deb:openssh-server" {
 		t.Errorf("%v %v", ch, err)
 	}
 	// A file that is changed by other hands is noticed, both ways.
 	if err := os.WriteFile(src.File, []byte(src.Text), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := h.SaveBaseline(t.Context(), src.Name, edited+"# more\n", 2, "op", "x"); !errors.Is(err, store.ErrChanged) {
+	if _, err := h.SaveBaseline(t.Context(), src.Name, edited+"# more\n", 2, "op", "x"); !errors.Is(err,
+		store.ErrChanged) {
 		t.Errorf("saved over what somebody else wrote: %v", err)
 	}
 	if err := h.LoadBaselines(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if v, err := h.Versions.Version(t.Context(), src.Name, 0); err != nil || v.N != 3 || v.By != "file" || v.Text != src.Text {
+	if v, err := h.Versions.Version(t.Context(), src.Name, 0); err != nil || v.N != 3 ||
+		v.By != "file" || v.Text != src.Text {
 		t.Errorf("%+v %v", v, err)
 	}
 	// One that is made here lives beside the state, and can go again.
-	own := "baseline: mine\nassign: [vts]\nclauses:\n  - component: deb:crab\n    posture: at least\n    version: \"1\"\n"
+	own := "baseline: mine\nassign: [vts]\nclauses:\n  - component: deb:crab\n    posture: at least\n" +
+		"    version: \"1\"\n"
 	if n, err := h.SaveBaseline(t.Context(), "mine", own, 0, "op", "a trial"); err != nil || n != 1 {
 		t.Fatal(n, err)
 	}
@@ -235,7 +252,8 @@ func TestLookingBack(t *testing.T) {
 	if _, err := h.Read(t.Context(), []string{"dunlin"}, nil); err != nil {
 		t.Fatal(err)
 	}
-	for name, want := range map[string]string{"dunlin@2026-10-20": "7.3.1", "dunlin@2026-10-31": "7.3.1", "dunlin@2026-11-20 12:00": "7.4.0", "dunlin@1h": "7.4.0", "dunlin": "7.4.0"} {
+	for name, want := range map[string]string{"dunlin@2026-10-20": "7.3.1", "dunlin@2026-10-31": "7.3.1",
+		"dunlin@2026-11-20 12:00": "7.4.0", "dunlin@1h": "7.4.0", "dunlin": "7.4.0"} {
 		r, err := h.ReadingAt(t.Context(), name)
 		if err != nil {
 			t.Errorf("%s: %v", name, err)
@@ -245,7 +263,8 @@ func TestLookingBack(t *testing.T) {
 			t.Errorf("%s stood at %s, want %s", name, c.Version, want)
 		}
 	}
-	for name, want := range map[string]string{"nobody": "no host", "dunlin@2020-01-01": "no reading of dunlin is kept", "dunlin@soon": "is no time"} {
+	for name, want := range map[string]string{"nobody": "no host", "dunlin@2020-01-01": "no reading of dunlin is kept",
+		"dunlin@soon": "is no time"} {
 		if _, err := h.ReadingAt(t.Context(), name); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", name, err, want)
 		}
@@ -285,13 +304,15 @@ func TestNewDriftSinceTheLastLook(t *testing.T) {
 		t.Errorf("%+v %v", n, err)
 	}
 	s, _ := h.Source("settings")
-	if _, err := h.SaveBaseline(t.Context(), "settings", strings.Replace(s.Text, "value: drop", "value: reject", 1), s.Version, "op", "x"); err != nil {
+	if _, err := h.SaveBaseline(t.Context(), "settings", strings.Replace(s.Text, "value: drop", "value: reject", 1),
+		s.Version, "op", "x"); err != nil {
 		t.Fatal(err)
 	}
 	if n, err := h.News(t.Context(), "vts", read()); err != nil || len(n.Drift) != 2 {
 		t.Errorf("%+v %v", n, err)
 	}
-	if trend, err := h.Tallies.Trend(t.Context(), "vts", time.Time{}); err != nil || len(trend) < 2 || trend[len(trend)-1].Drift[estate.Settings] != 2 {
+	if trend, err := h.Tallies.Trend(t.Context(), "vts", time.Time{}); err != nil || len(trend) < 2 ||
+		trend[len(trend)-1].Drift[estate.Settings] != 2 {
 		t.Errorf("%+v %v", trend, err)
 	}
 }

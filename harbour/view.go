@@ -42,9 +42,10 @@ func (h *Harbour) View(ctx context.Context) (*view.Estate, error) {
 	if err != nil {
 		return nil, err
 	}
-	e := &view.Estate{Readings: readings, Checker: h.Checker(), Speed: h.World.Speed(), Rounds: map[string]view.Round{}, Siblings: map[string][]drift.Siblings{},
-		News: map[string]drift.News{}, Trends: map[string][]drift.Tally{}}
-	in := survey.Input{Estate: h.Estate, Now: h.World.Now(), MaxAge: MaxAge, Readings: readings, Rounds: map[string]*course.State{}, Runs: map[string]bool{}, News: e.News, Distrusted: map[string]string{}}
+	e := &view.Estate{Readings: readings, Checker: h.Checker(), Speed: h.World.Speed(), Rounds: map[string]view.Round{},
+		Siblings: map[string][]drift.Siblings{}, News: map[string]drift.News{}, Trends: map[string][]drift.Tally{}}
+	in := survey.Input{Estate: h.Estate, Now: h.World.Now(), MaxAge: MaxAge, Readings: readings,
+		Rounds: map[string]*course.State{}, Runs: map[string]bool{}, News: e.News, Distrusted: map[string]string{}}
 	e.Verdicts = h.Check(e.Checker, readings)
 	for _, c := range h.Estate.Clusters {
 		r, err := h.follow(ctx, c.Name)
@@ -98,7 +99,8 @@ func (h *Harbour) holdings(readings map[string]*estate.Reading, c *drift.Checker
 // shelves tells of baselines, feeds, bundles, payloads and kept filters.
 func (h *Harbour) shelves(ctx context.Context, e *view.Estate) (err error) {
 	for _, x := range h.Sources() {
-		e.Baselines = append(e.Baselines, view.Baseline{Baseline: x.Baseline, File: x.File, Text: x.Text, Version: x.Version})
+		e.Baselines = append(e.Baselines,
+			view.Baseline{Baseline: x.Baseline, File: x.File, Text: x.Text, Version: x.Version})
 	}
 	slices.SortStableFunc(e.Baselines, func(x, y view.Baseline) int { return cmp.Compare(x.Rank, y.Rank) })
 	feeds, err := h.FeedStates()
@@ -107,15 +109,19 @@ func (h *Harbour) shelves(ctx context.Context, e *view.Estate) (err error) {
 	}
 	now := time.Now() // of this machine: feeds are no matter of a simulated estate's clock
 	for _, f := range feeds {
-		e.Feeds = append(e.Feeds, view.Feed{Name: f.Name, Kind: string(f.Kind), Schedule: f.Schedule.String(), Off: f.Schedule.Off, Due: f.Schedule.Due(f.Synced, now) && now.Sub(f.Tried) > retry,
-			Synced: f.Synced, Releases: f.Releases, Advisories: f.Advisories, Bytes: f.Bytes, Aside: f.Aside, Error: f.Error})
+		e.Feeds = append(e.Feeds, view.Feed{Name: f.Name, Kind: string(f.Kind), Schedule: f.Schedule.String(),
+			Off: f.Schedule.Off, Due: f.Schedule.Due(f.Synced, now) && now.Sub(f.Tried) > retry, Synced: f.Synced,
+			Releases: f.Releases, Advisories: f.Advisories, Bytes: f.Bytes,
+			Aside: f.Aside, Error: f.Error})
 	}
 	bundles, err := h.Bundles.Taken()
 	if err != nil {
 		return err
 	}
 	for _, b := range bundles {
-		e.Bundles = append(e.Bundles, view.Bundle{Name: b.Name, ID: b.ID, By: b.By, Taken: b.Taken, Releases: b.Releases, Advisories: b.Advises, Payloads: b.Payloads})
+		e.Bundles = append(e.Bundles,
+			view.Bundle{Name: b.Name, ID: b.ID, By: b.By, Taken: b.Taken, Releases: b.Releases, Advisories: b.Advises,
+				Payloads: b.Payloads})
 	}
 	all, err := h.Payloads.Store.List()
 	if err != nil {

@@ -15,7 +15,8 @@ import (
 
 // Waive puts a pardon of what a check found on a host on the record. It is refused for what is clear, and for what must
 // never be waived.
-func (h *Harbour) Waive(ctx context.Context, cluster string, a precheck.Answer, reason, by string, until time.Time) (precheck.Waiver, error) {
+func (h *Harbour) Waive(ctx context.Context, cluster string, a precheck.Answer, reason, by string,
+	until time.Time) (precheck.Waiver, error) {
 	w, err := precheck.NewWaiver(cluster, a, reason, by, h.World.Now(), until)
 	if err != nil {
 		return w, err
@@ -41,7 +42,8 @@ func (h *Harbour) Unwaive(ctx context.Context, cluster, id, by string) (precheck
 		}
 	}
 	if len(found) != 1 {
-		return precheck.Waiver{}, fmt.Errorf("%d waivers of %s that stand have an id that ends in %q", len(found), cluster, id)
+		return precheck.Waiver{},
+			fmt.Errorf("%d waivers of %s that stand have an id that ends in %q", len(found), cluster, id)
 	}
 	w := found[0]
 	w.Ended, w.EndedBy = now, by

@@ -61,7 +61,8 @@ func (g guarded) Read(ctx context.Context, sections ...estate.SectionName) (*est
 func share(r *estate.Reading) {
 	for i := range r.Components {
 		c := &r.Components[i]
-		c.Key, c.Version, c.Model = unique.Make(c.Key).Value(), unique.Make(c.Version).Value(), unique.Make(c.Model).Value()
+		c.Key, c.Version, c.Model = unique.Make(c.Key).Value(), unique.Make(c.Version).Value(),
+			unique.Make(c.Model).Value()
 	}
 	r.Components = slices.Clip(slices.Clone(r.Components)) // what it grew by while it was read is let go
 }
@@ -190,7 +191,9 @@ func (h *Harbour) connect(ctx context.Context, c estatefile.Connector) (World, e
 				return nil, fmt.Errorf("the roots of the BMC of %s: %w", b.Host, err)
 			}
 		}
-		r.BMCs[b.Host] = host.BMC{Target: to, Password: func(ctx context.Context) (string, error) { return b.Password.Get(ctx, h.dir) }}
+		r.BMCs[b.Host] = host.BMC{Target: to, Password: func(ctx context.Context) (string, error) {
+			return b.Password.Get(ctx, h.dir)
+		}}
 	}
 	return opened{connector.LookOnly(r, h.Acts, errLookOnly), machineClock{}, func() {}}, nil
 }
@@ -205,7 +208,8 @@ func hostsOver(c estatefile.Connector, path func(string) string) (*host.Connecto
 		d.KnownHosts = append(d.KnownHosts, path(f))
 	}
 	limit, err := c.LookLimit()
-	return &host.Connector{SSH: d, Sudo: c.Sudo, Limit: limit, BMCs: map[string]host.BMC{}, Migration: libvirt.Migration(c.Migration)}, err
+	return &host.Connector{SSH: d, Sudo: c.Sudo, Limit: limit, BMCs: map[string]host.BMC{},
+		Migration: libvirt.Migration(c.Migration)}, err
 }
 
 // errLookOnly is why nothing is done to a cluster that the estate file does not open for that.

@@ -72,7 +72,8 @@ func BenchmarkLook(b *testing.B) {
 		})
 	}), ready(func() {
 		side(hosts, func(h string) {
-			on(t, h, "cat /proc/meminfo /proc/loadavg /etc/os-release /proc/sys/kernel/random/boot_id >/dev/null; uname -r >/dev/null; for g in $(virsh -q list --name); do virsh -q dominfo $g >/dev/null; done")
+			on(t, h, "cat /proc/meminfo /proc/loadavg /etc/os-release /proc/sys/kernel/random/boot_id >/dev/null; "+
+				"uname -r >/dev/null; for g in $(virsh -q list --name); do virsh -q dominfo $g >/dev/null; done")
 		})
 	}))
 }
@@ -134,9 +135,11 @@ func BenchmarkDrain(b *testing.B) {
 	ordered := func(g estate.Guest, from, to string) {
 		mu.Lock()
 		n++
-		a := act.Act{Kind: act.Move, ID: fmt.Sprintf("bench/%d/%d", time.Now().UnixNano(), n), Round: "bench", Host: from, Epoch: epoch, Guest: g.Name, GuestID: g.UID(), To: to}
+		a := act.Act{Kind: act.Move, ID: fmt.Sprintf("bench/%d/%d", time.Now().UnixNano(), n), Round: "bench",
+			Host: from, Epoch: epoch, Guest: g.Name, GuestID: g.UID(), To: to}
 		mu.Unlock()
-		if _, err := sessions[from].(connector.Doer).Do(t.Context(), connector.Order{Act: a, Entry: 1, Sum: "s"}); err != nil {
+		if _, err := sessions[from].(connector.Doer).Do(t.Context(),
+			connector.Order{Act: a, Entry: 1, Sum: "s"}); err != nil {
 			b.Error(err)
 			return
 		}
@@ -170,7 +173,9 @@ func BenchmarkDrain(b *testing.B) {
 		}
 	}
 	raw := func(g estate.Guest, from, to string) {
-		out, err := exec.CommandContext(t.Context(), "ssh", "-F", t.lab("ssh_config"), from, fmt.Sprintf("virsh -q migrate --live --p2p --persistent --undefinesource --auto-converge %s %s", g.Name, libvirt.Migration{URI: "qemu+tcp://%h/system"}.At(to))).CombinedOutput()
+		out, err := exec.CommandContext(t.Context(), "ssh", "-F", t.lab("ssh_config"), from,
+			fmt.Sprintf("virsh -q migrate --live --p2p --persistent --undefinesource --auto-converge %s %s", g.Name,
+				libvirt.Migration{URI: "qemu+tcp://%h/system"}.At(to))).CombinedOutput()
 		if err != nil {
 			b.Errorf("%v: %s", err, out)
 		}
@@ -198,11 +203,13 @@ func byHand(t *trial) {
 	for i, h := range hosts {
 		to := hosts[(i+1)%len(hosts)]
 		for _, g := range running(t, h) {
-			on(t, h, fmt.Sprintf("virsh -q migrate --live --p2p --persistent --undefinesource %s qemu+tcp://%s/system", g, to))
+			on(t, h, fmt.Sprintf("virsh -q migrate --live --p2p --persistent --undefinesource %s qemu+tcp://%s/system",
+				g, to))
 		}
 		on(t, h, "tar -C / --one-file-system -cz etc") // which comes here
 		body, _ := deb(t, keel[0].file)
-		send := exec.CommandContext(t.Context(), "ssh", "-F", t.lab("ssh_config"), h, "cat >/tmp/keel.deb && sha256sum /tmp/keel.deb")
+		send := exec.CommandContext(t.Context(), "ssh", "-F", t.lab("ssh_config"), h,
+			"cat >/tmp/keel.deb && sha256sum /tmp/keel.deb")
 		send.Stdin = bytes.NewReader(body)
 		if out, err := send.CombinedOutput(); err != nil {
 			t.Fatalf("%v: %s", err, out)
@@ -211,7 +218,8 @@ func byHand(t *trial) {
 		boot := on(t, h, "cat /proc/sys/kernel/random/boot_id")
 		_ = exec.CommandContext(t.Context(), "ssh", "-F", t.lab("ssh_config"), h, "reboot").Run() // its connection ends
 		waitUntil(t, h+" is back", func() bool {
-			out, err := exec.CommandContext(t.Context(), "ssh", "-F", t.lab("ssh_config"), "-o", "ConnectTimeout=2", h, "virsh -q list >/dev/null && cat /proc/sys/kernel/random/boot_id").Output()
+			out, err := exec.CommandContext(t.Context(), "ssh", "-F", t.lab("ssh_config"), "-o", "ConnectTimeout=2", h,
+				"virsh -q list >/dev/null && cat /proc/sys/kernel/random/boot_id").Output()
 			return err == nil && strings.TrimSpace(string(out)) != boot
 		})
 	}

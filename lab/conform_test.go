@@ -26,22 +26,28 @@ func TestRealHostsConform(tt *testing.T) {
 	cut := func(word string) func(string) {
 		return func(host string) { run(t, word, host) }
 	}
-	conform.Test(t.TB.(*testing.T), conform.Bench{World: w, Host: "h1", To: "h2", Guest: "g1-1", Rests: []act.Name{act.Save},
-		Change: act.Change{Component: "deb:keel", From: "1.0", To: "2.0", File: "keel_2.0_all.deb", SHA256: sum, Pass: 1}, Payload: body,
-		Refused: act.Change{Component: "deb:reef", To: "1.0", Pass: 1},
-		Service: act.Change{Component: "deb:libvirt-daemon", From: daemon, To: daemon, Services: []string{"libvirtd.service"}, Pass: 1},
-		Flash:   act.Change{Component: board, From: "3.02", To: "3.08", File: "corran-bmc_3.08.payload", Pass: 1}, Image: image,
-		Abort: func(host string) { // by its administrator, who slows it down first
-			on(t, host, "virsh -q migrate-setspeed g1-1 1")
-			abort := exec.Command("ssh", "-F", t.lab("ssh_config"), host, "for i in $(seq 600); do virsh -q domjobabort g1-1 2>/dev/null && break; sleep 0.05; done; virsh -q migrate-setspeed g1-1 1000000")
-			if err := abort.Start(); err != nil {
-				t.Fatal(err)
-			}
-			t.Cleanup(func() {
-				if err := abort.Wait(); err != nil {
-					t.Errorf("nothing was given up: %v", err)
+	conform.Test(t.TB.(*testing.T),
+		conform.Bench{World: w, Host: "h1", To: "h2", Guest: "g1-1", Rests: []act.Name{act.Save},
+			Change: act.Change{Component: "deb:keel", From: "1.0", To: "2.0", File: "keel_2.0_all.deb", SHA256: sum,
+				Pass: 1}, Payload: body,
+			Refused: act.Change{Component: "deb:reef", To: "1.0", Pass: 1},
+			Service: act.Change{Component: "deb:libvirt-daemon", From: daemon, To: daemon,
+				Services: []string{"libvirtd.service"}, Pass: 1},
+			Flash: act.Change{Component: board, From: "3.02", To: "3.08", File: "corran-bmc_3.08.payload", Pass: 1},
+			Image: image,
+			Abort: func(host string) { // by its administrator, who slows it down first
+				on(t, host, "virsh -q migrate-setspeed g1-1 1")
+				abort := exec.Command("ssh", "-F", t.lab("ssh_config"), host,
+					"for i in $(seq 600); do virsh -q domjobabort g1-1 2>/dev/null && break; sleep 0.05; done; virsh "+
+						"-q migrate-setspeed g1-1 1000000")
+				if err := abort.Start(); err != nil {
+					t.Fatal(err)
 				}
-			})
-		},
-		Cut: cut("cut"), Mend: cut("uncut"), Settle: 90 * time.Second})
+				t.Cleanup(func() {
+					if err := abort.Wait(); err != nil {
+						t.Errorf("nothing was given up: %v", err)
+					}
+				})
+			},
+			Cut: cut("cut"), Mend: cut("uncut"), Settle: 90 * time.Second})
 }

@@ -21,7 +21,8 @@ func alive(t *trial, before map[string]string, but ...string) {
 	t.Helper()
 	after := map[string][]string{}
 	for _, h := range hosts {
-		if exec.CommandContext(t.Context(), "ssh", "-F", t.lab("ssh_config"), "-o", "ConnectTimeout=5", h, "true").Run() != nil {
+		if exec.CommandContext(t.Context(), "ssh", "-F", t.lab("ssh_config"), "-o", "ConnectTimeout=5",
+			h, "true").Run() != nil {
 			continue // it is off
 		}
 		for _, g := range running(t, h) {
@@ -101,7 +102,8 @@ func TestACableThatIsOutForAWhile(tt *testing.T) {
 	t := enlist(tt)
 	fresh(t, "fat")
 	bmc := bmcs(t)
-	s := settle(t, wants{{"deb:keel", "2.0", "keel_2.0_all.deb", "host"}, {"deb:tide-gauge", "2.0", "tide-gauge_2.0_all.deb", "service"}}, bmc, 2)
+	s := settle(t, wants{{"deb:keel", "2.0", "keel_2.0_all.deb", "host"},
+		{"deb:tide-gauge", "2.0", "tide-gauge_2.0_all.deb", "service"}}, bmc, 2)
 	before := lives(t)
 	f := s.visits(t)
 	for _, kind := range []act.Name{act.Stage, act.Move, act.Install} {
@@ -163,7 +165,8 @@ func TestDpkgIsLockedByAnother(tt *testing.T) {
 func TestAPackageLeftHalfConfigured(tt *testing.T) {
 	t := enlist(tt)
 	fresh(t)
-	s := settle(t, wants{{"deb:reef", "1.0", "reef_1.0_all.deb", "none"}, {"deb:keel", "2.0", "keel_2.0_all.deb", "host"}}, bmcs(t), 0)
+	s := settle(t, wants{{"deb:reef", "1.0", "reef_1.0_all.deb", "none"},
+		{"deb:keel", "2.0", "keel_2.0_all.deb", "host"}}, bmcs(t), 0)
 	before := lives(t)
 	out := s.must(t, 1, "round", "start", "piers", "--hosts", "h1", "--prepare", "--reason", "patches")
 	if !strings.Contains(out, "deb:reef 1.0 is half-configured: the reef is hit; dpkg: error") {
@@ -185,7 +188,8 @@ func TestADiskThatIsFull(tt *testing.T) {
 	fresh(t)
 	s := settle(t, keel, bmcs(t), 0)
 	s.must(t, 0, "host", "prepare", "h1", "h2", "h3", "--yes")
-	on(t, "h1", "mount -t tmpfs -o size=64k tmpfs /var/lib/yare/staged && head -c 60000 /dev/zero >/var/lib/yare/staged/full || true")
+	on(t, "h1", "mount -t tmpfs -o size=64k tmpfs /var/lib/yare/staged && head -c 60000 /dev/zero "+
+		">/var/lib/yare/staged/full || true")
 	out := s.must(t, 1, "round", "start", "piers", "--hosts", "h1", "--reason", "patches")
 	if !strings.Contains(out, "no room") {
 		t.Error("it does not say that there is no room")
@@ -202,7 +206,8 @@ func TestAGuestThatNeverConverges(tt *testing.T) {
 	s := settle(t, keel, bmcs(t), 0)
 	before := lives(t)
 	for _, h := range hosts { // a network that carries 4 MiB a second
-		if out, err := exec.CommandContext(t.Context(), "tc", "qdisc", "add", "dev", fmt.Sprintf("yare%d-%s", t.n, h), "root", "tbf", "rate", "32mbit", "burst", "64kb", "latency", "400ms").CombinedOutput(); err != nil {
+		if out, err := exec.CommandContext(t.Context(), "tc", "qdisc", "add", "dev", fmt.Sprintf("yare%d-%s", t.n, h),
+			"root", "tbf", "rate", "32mbit", "burst", "64kb", "latency", "400ms").CombinedOutput(); err != nil {
 			t.Fatalf("tc: %v %s", err, out)
 		}
 		on(t, h, "tc qdisc add dev eth0 root tbf rate 32mbit burst 64kb latency 400ms")
@@ -244,7 +249,8 @@ func TestASecondRunner(tt *testing.T) {
 	before := lives(t)
 	f := first.begin(t, "round", "start", "piers", "--hosts", "h1", "--prepare", "--reason", "first")
 	f.until(course.Accepted, act.Move)
-	if out := second.must(t, 1, "round", "start", "piers", "--reason", "second"); !strings.Contains(out, "--take-over") {
+	if out := second.must(t, 1, "round", "start", "piers", "--reason", "second"); !strings.Contains(out,
+		"--take-over") {
 		t.Error("the second is not told what to do")
 	}
 	f.ends(0)
@@ -256,7 +262,8 @@ func TestASecondRunner(tt *testing.T) {
 func TestTheRunnerIsKilledAtEachEntry(tt *testing.T) {
 	t := enlist(tt)
 	fresh(t)
-	s := settle(t, wants{{"deb:keel", "2.0", "keel_2.0_all.deb", "host"}, {"deb:tide-gauge", "2.0", "tide-gauge_2.0_all.deb", "service"}}, bmcs(t), 0)
+	s := settle(t, wants{{"deb:keel", "2.0", "keel_2.0_all.deb", "host"},
+		{"deb:tide-gauge", "2.0", "tide-gauge_2.0_all.deb", "service"}}, bmcs(t), 0)
 	before := lives(t)
 	s.must(t, 0, "host", "prepare", "piers", "--yes")
 	killed := map[string]bool{} // at which entries, each once: what a kill makes necessary is not killed again
@@ -272,7 +279,8 @@ func TestTheRunnerIsKilledAtEachEntry(tt *testing.T) {
 		}
 		return ""
 	}
-	for args := []string{"round", "start", "piers", "--hosts", "h1", "--reason", "killed"}; ; args = []string{"round", "resume", "piers"} {
+	for args := []string{"round", "start", "piers", "--hosts", "h1", "--reason", "killed"}; ; args = []string{"round",
+		"resume", "piers"} {
 		f := s.begin(t, args...)
 		key := ""
 		for ended := false; key == "" && !ended; time.Sleep(20 * time.Millisecond) {
@@ -316,7 +324,9 @@ func TestPowerLostInAnInstall(tt *testing.T) {
 	before := lives(t)
 	f := s.visits(t)
 	f.until(course.Accepted, act.Install)
-	waitUntil(t, "the package is being configured", func() bool { return strings.Contains(on(t, "h1", "cat /var/lib/yare/acts/*/log"), "Setting up anchor") })
+	waitUntil(t, "the package is being configured", func() bool {
+		return strings.Contains(on(t, "h1", "cat /var/lib/yare/acts/*/log"), "Setting up anchor")
+	})
 	switchPower(t, bmc, "h1", "ForceOff")
 	f.ends(1)
 	alive(t, before)
@@ -325,7 +335,9 @@ func TestPowerLostInAnInstall(tt *testing.T) {
 		t.Errorf("it is open: %s", mark)
 	}
 	// as far as it had come to disk
-	if out := s.must(t, 1, "round", "resume", "piers"); !strings.Contains(out, "deb:anchor 1.0 is unpacked: the host restarted while it ran") && !strings.Contains(out, "deb:anchor 1.0 is half-configured: the host restarted while it ran") {
+	if out := s.must(t, 1, "round", "resume", "piers"); !strings.Contains(out,
+		"deb:anchor 1.0 is unpacked: the host restarted while it ran") &&
+		!strings.Contains(out, "deb:anchor 1.0 is half-configured: the host restarted while it ran") {
 		t.Error("it does not say what was left")
 	}
 	on(t, "h1", "dpkg --configure -a")
@@ -343,15 +355,18 @@ func TestAHostileHost(tt *testing.T) {
 	settle(t, keel, bmc, 0).must(t, 0, "host", "prepare", "piers", "--yes")
 	program := on(t, "h1", "ls /var/lib/yare/wrapper-*")
 	for name, c := range map[string]struct{ script, says string }{
-		"it answers with control characters": {"printf '\\033[2J\\033]0;gotcha\\007\\033[31mred\\n' >&2; exit 72", "h1 refuses"},
-		"it answers without end":             {"yes 'done 0'", "h1"},
-		"it complains without end":           {"yes no >&2", "h1"},
-		"it ends with a status of its own":   {"exit 99", "the wrapper ended with 99"},
-		"it takes all orders and does none":  {"exit 0", "FAILED"},
+		"it answers with control characters": {"printf '\\033[2J\\033]0;gotcha\\007\\033[31mred\\n' >&2; exit 72",
+			"h1 refuses"},
+		"it answers without end":            {"yes 'done 0'", "h1"},
+		"it complains without end":          {"yes no >&2", "h1"},
+		"it ends with a status of its own":  {"exit 99", "the wrapper ended with 99"},
+		"it takes all orders and does none": {"exit 0", "FAILED"},
 	} {
-		on(t, "h1", fmt.Sprintf("printf '#!/bin/sh\\n%%s\\n' %s >%s && chmod 755 %s", quoted(c.script), program, program))
+		on(t, "h1", fmt.Sprintf("printf '#!/bin/sh\\n%%s\\n' %s >%s && chmod 755 %s",
+			quoted(c.script), program, program))
 		start := time.Now()
-		out, code := settle(t, keel, bmc, 0).run(t, "round", "start", "piers", "--hosts", "h1", "--take-over", "--reason", "hostile")
+		out, code := settle(t, keel, bmc, 0).run(t, "round", "start", "piers", "--hosts", "h1", "--take-over",
+			"--reason", "hostile")
 		if code != 1 || !strings.Contains(out, c.says) {
 			t.Errorf("%s: exit status %d, and it does not say %q", name, code, c.says)
 		}

@@ -67,7 +67,8 @@ func lacking() string {
 			return "it takes " + tool + ", which is not installed here"
 		}
 	}
-	if out, err := exec.Command("unshare", "--mount", "--uts", "--ipc", "--pid", "--net", "--time", "--fork", "true").CombinedOutput(); err != nil {
+	if out, err := exec.Command("unshare", "--mount", "--uts", "--ipc", "--pid", "--net", "--time", "--fork", "true").
+		CombinedOutput(); err != nil {
 		return "no namespaces can be made here: " + strings.TrimSpace(string(out))
 	}
 	return ""
@@ -151,7 +152,8 @@ func enlist(tt *testing.T) *trial {
 
 // variables tell lab.sh which lab is meant.
 func variables(n int) []string {
-	return append(os.Environ(), fmt.Sprintf("LAB_DIR=%s", labDir(n)), fmt.Sprintf("LAB_PREFIX=yare%d", n), fmt.Sprintf("LAB_NET=10.77.%d", n))
+	return append(os.Environ(), fmt.Sprintf("LAB_DIR=%s", labDir(n)), fmt.Sprintf("LAB_PREFIX=yare%d", n),
+		fmt.Sprintf("LAB_NET=10.77.%d", n))
 }
 
 func labDir(n int) string { return filepath.Join(home(), fmt.Sprintf("lab%d", n)) }
@@ -213,7 +215,8 @@ func fresh(t *trial, kind ...string) {
 // furnish puts packages and guests on a host.
 func furnish(t *trial, h string, kind ...string) {
 	t.Helper()
-	on(t, h, "apt-get -q update && apt-get -q -y install keel=1.0 fender=1.0 tide-gauge=1.0 && service tide-gauge start")
+	on(t, h, "apt-get -q update && apt-get -q -y install keel=1.0 fender=1.0 tide-gauge=1.0 && "+
+		"service tide-gauge start")
 	run(t, append([]string{"guests", h, "3"}, kind...)...)
 }
 
@@ -233,7 +236,8 @@ func (world) Speed() float64 { return 1 }
 
 // reach returns the hosts' connector. Guests move over TCP, as the hosts' own libvirt lets them.
 func (t *trial) reach() world {
-	return world{&host.Connector{SSH: &ssh.Dialer{Config: []string{t.lab("ssh_config")}, KnownHosts: []string{t.lab("known_hosts")}}, Limit: 20 * time.Second,
+	return world{&host.Connector{SSH: &ssh.Dialer{Config: []string{t.lab("ssh_config")},
+		KnownHosts: []string{t.lab("known_hosts")}}, Limit: 20 * time.Second,
 		Migration: libvirt.Migration{URI: "qemu+tcp://%h/system"}}}
 }
 
@@ -247,9 +251,11 @@ func bmcs(t *trial) sim.Address {
 	made := func() *sim.World {
 		w := &sim.World{Now: time.Now(), Hosts: map[string]*sim.Host{}, Restarts: map[string]int{}}
 		for _, h := range hosts {
-			w.Hosts[h] = &sim.Host{Name: h, Up: true, Restart: time.Second, Reading: estate.Reading{Host: h, Hardware: estate.Hardware{Maker: "Corran", Model: "Quay 1", Serial: "LAB-" + h},
-				BMC: estate.BMC{Power: "On"}, Health: []estate.Health{{Item: "power supply 1", OK: true}},
-				Components: []estate.Component{{Key: board, Version: "3.02", Class: "bmc", Model: "Corran BMC"}}}}
+			w.Hosts[h] = &sim.Host{Name: h, Up: true, Restart: time.Second,
+				Reading: estate.Reading{Host: h,
+					Hardware: estate.Hardware{Maker: "Corran", Model: "Quay 1", Serial: "LAB-" + h},
+					BMC:      estate.BMC{Power: "On"}, Health: []estate.Health{{Item: "power supply 1", OK: true}},
+					Components: []estate.Component{{Key: board, Version: "3.02", Class: "bmc", Model: "Corran BMC"}}}}
 		}
 		return w
 	}
@@ -285,7 +291,8 @@ func (t *trial) power(host string, on bool) error {
 func (w world) with(a sim.Address) world {
 	w.BMCs = map[string]host.BMC{}
 	for h, at := range a.BMC {
-		w.BMCs[h] = host.BMC{Target: redfish.Target{At: at, User: sim.User, Fingerprint: a.Fingerprint}, Password: func(context.Context) (string, error) { return a.Secret, nil }}
+		w.BMCs[h] = host.BMC{Target: redfish.Target{At: at, User: sim.User, Fingerprint: a.Fingerprint},
+			Password: func(context.Context) (string, error) { return a.Secret, nil }}
 	}
 	return w
 }
@@ -340,7 +347,8 @@ var _ connector.World = world{}
 // link changes a link in a host's network from outside, and tells whether it could: the host need not answer.
 func link(t *trial, host string, words ...string) bool {
 	t.Helper()
-	return exec.CommandContext(t.Context(), "ip", append([]string{"-n", fmt.Sprintf("yare%d-%s", t.n, host), "link"}, words...)...).Run() == nil
+	return exec.CommandContext(t.Context(), "ip",
+		append([]string{"-n", fmt.Sprintf("yare%d-%s", t.n, host), "link"}, words...)...).Run() == nil
 }
 
 // supervised is what the host's supervisor wrote: how each of its lives ended, with rc=42 where it restarted.

@@ -54,7 +54,8 @@ func TestARollingPatch(tt *testing.T) {
 		if boot := on(t, h, "cat /proc/sys/kernel/random/boot_id"); boot == boots[h] {
 			t.Errorf("%s was not restarted", h)
 		}
-		if got := on(t, h, "keel; tail -n 1 /usr/sbin/tide-gauged; ls /var/lib/yare"); !strings.Contains(got, "keel 2.0") || !strings.Contains(got, "tide-gauge 2.0") || strings.Contains(got, "mark") {
+		if got := on(t, h, "keel; tail -n 1 /usr/sbin/tide-gauged; ls /var/lib/yare"); !strings.Contains(got,
+			"keel 2.0") || !strings.Contains(got, "tide-gauge 2.0") || strings.Contains(got, "mark") {
 			t.Errorf("%s: %s", h, got)
 		}
 	}
@@ -74,8 +75,10 @@ func TestAnEstateFileFromAFewAnswers(tt *testing.T) {
 	a := bmcs(t)
 	s := &site{t.TempDir(), a.Secret}
 	file := filepath.Join(s.dir, "estate.yaml")
-	c := s.command(t, "estate", "init", "--ssh-config", t.lab("ssh_config"), "--known-hosts", t.lab("known_hosts"), "--estate", file)
-	c.Stdin = strings.NewReader("Merrow Sound\nh1, h2 h3\npiers\nn\n" + a.BMC["h1"] + "\ny\n" + sim.User + "\nenv:" + bmcSecret + "\n" + "\n" + a.BMC["h3"] + "\nn\n")
+	c := s.command(t, "estate", "init", "--ssh-config", t.lab("ssh_config"), "--known-hosts",
+		t.lab("known_hosts"), "--estate", file)
+	c.Stdin = strings.NewReader("Merrow Sound\nh1, h2 h3\npiers\nn\n" + a.BMC["h1"] + "\ny\n" + sim.User + "\nenv:" +
+		bmcSecret + "\n" + "\n" + a.BMC["h3"] + "\nn\n")
 	out, err := c.CombinedOutput()
 	t.Logf("%s", out)
 	if err != nil {
@@ -85,7 +88,8 @@ func TestAnEstateFileFromAFewAnswers(tt *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"Merrow Sound", "[h1, h2, h3]", "qemu+ssh://root@%h/system", a.Fingerprint, "act: false"} {
+	for _, want := range []string{"Merrow Sound", "[h1, h2, h3]", "qemu+ssh://root@%h/system",
+		a.Fingerprint, "act: false"} {
 		if !strings.Contains(string(text), want) {
 			t.Errorf("it lacks %q:\n%s", want, text)
 		}
@@ -94,7 +98,8 @@ func TestAnEstateFileFromAFewAnswers(tt *testing.T) {
 		t.Errorf("it has what it should not have:\n%s", text)
 	}
 	s.must(t, 0, "read", "h1")
-	if out, code := s.run(t, "round", "start", "piers", "--reason", "too early"); code != 1 || !strings.Contains(out, "act: true") {
+	if out, code := s.run(t, "round", "start", "piers", "--reason", "too early"); code != 1 ||
+		!strings.Contains(out, "act: true") {
 		t.Error("a cluster that is only looked at is acted on")
 	}
 	if out, _ := s.run(t, "estate", "init", "--estate", file); !strings.Contains(out, "--replace") {
@@ -114,7 +119,8 @@ func TestWhatComesAlong(tt *testing.T) {
 		t.Error("the plan does not say what comes along")
 	}
 	on(t, "h2", "apt-mark hold fender")
-	if out := s.must(t, 0, "plan", "piers", "--hosts", "h2"); !strings.Contains(out, "can't be made: its package manager would refuse: fender is held on it") {
+	if out := s.must(t, 0, "plan", "piers", "--hosts", "h2"); !strings.Contains(out,
+		"can't be made: its package manager would refuse: fender is held on it") {
 		t.Error("the plan does not say that it is held")
 	}
 	f := s.begin(t, "round", "start", "piers", "--hosts", "h1", "--reason", "fenders")
@@ -145,14 +151,17 @@ func TestRightsAreNamed(tt *testing.T) {
 	fresh(t)
 	s := settle(t, keel, bmcs(t), 0)
 	for _, h := range hosts {
-		on(t, h, "useradd -m -s /bin/sh -p '*' watch && mkdir -p ~watch/.ssh && cp /root/.ssh/authorized_keys ~watch/.ssh/ && chown -R watch ~watch && chmod 700 ~watch ~watch/.ssh && chmod 700 /run/libvirt/libvirt-sock")
+		on(t, h, "useradd -m -s /bin/sh -p '*' watch && mkdir -p ~watch/.ssh && cp /root/.ssh/authorized_keys "+
+			"~watch/.ssh/ && chown -R watch ~watch && chmod 700 ~watch ~watch/.ssh && chmod 700 "+
+			"/run/libvirt/libvirt-sock")
 	}
 	file := filepath.Join(s.dir, "estate.yaml")
 	text, err := os.ReadFile(file)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(file, []byte(strings.Replace(string(text), "kind: ssh\n", "kind: ssh\n  user: watch\n", 1)), 0o600); err != nil {
+	if err := os.WriteFile(file, []byte(strings.Replace(string(text), "kind: ssh\n", "kind: ssh\n  user: watch\n", 1)),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	s.must(t, 0, "read", "h1") // looking takes no right but to log in
@@ -185,14 +194,16 @@ func TestTwoReleasesInOneCluster(tt *testing.T) {
 	for _, h := range hosts {
 		furnish(t, h)
 	}
-	old, young := on(t, "h1", "virsh -q dumpxml g1-1 | grep -o 'machine=.[^ >]*'"), on(t, "h3", "virsh -q dumpxml g3-1 | grep -o 'machine=.[^ >]*'")
+	old, young := on(t, "h1", "virsh -q dumpxml g1-1 | grep -o 'machine=.[^ >]*'"),
+		on(t, "h3", "virsh -q dumpxml g3-1 | grep -o 'machine=.[^ >]*'")
 	if old == young {
 		t.Fatalf("both releases have the machine type %s", old)
 	}
 	s := settle(t, keel, bmcs(t), 0)
 	before := lives(t)
 	out := s.must(t, 1, "round", "start", "piers", "--hosts", "h3", "--prepare", "--reason", "patches")
-	if machine := strings.Trim(strings.TrimPrefix(young, "machine="), "'"); !strings.Contains(out, "finds what it needs of processor and emulator ("+machine) {
+	if machine := strings.Trim(strings.TrimPrefix(young, "machine="), "'"); !strings.Contains(out,
+		"finds what it needs of processor and emulator ("+machine) {
 		t.Errorf("it does not say that %s is on no other host", machine)
 	}
 	alive(t, before)
@@ -202,7 +213,8 @@ func TestTwoReleasesInOneCluster(tt *testing.T) {
 		}
 	}
 	other := settle(t, keel, bmcs(t), 0)
-	if out := other.must(t, 1, "round", "start", "piers", "--hosts", "h1", "--take-over", "--reason", "patches"); !strings.Contains(out, "if h3 failed meanwhile, its guests would have no place") {
+	if out := other.must(t, 1, "round", "start", "piers", "--hosts", "h1", "--take-over", "--reason",
+		"patches"); !strings.Contains(out, "if h3 failed meanwhile, its guests would have no place") {
 		t.Error("it does not say that nobody can restart the guests of h3")
 	}
 	other.must(t, 0, "round", "start", "piers", "--hosts", "h1", "--reserve", "0", "--reason", "patches")
@@ -229,7 +241,8 @@ func TestGuestsOfAllKinds(tt *testing.T) {
 	screens.Wait(`visits 3`)
 	screens.Keys("q")
 	s.must(t, 0, "host", "prepare", "piers", "--json")
-	cd := "<disk type='file' device='cdrom'><driver name='qemu' type='raw'/><source file='/root/chart.iso'/><target dev='hdc' bus='ide'/><readonly/></disk></devices>"
+	cd := "<disk type='file' device='cdrom'><driver name='qemu' type='raw'/><source file='/root/chart.iso'/><target " +
+		"dev='hdc' bus='ide'/><readonly/></disk></devices>"
 	for _, g := range []string{"reader", "idle", "early"} {
 		xml := run(t, "xml", g)
 		if g == "reader" {
@@ -253,25 +266,30 @@ virsh -q metadata g1-3 urn:yareharbour:guest --key yare --set '<labels>batch nig
 		if len(g.Features) == 0 || !slices.Contains(r.Offers().Features, g.Features[0]) {
 			t.Errorf("%s needs %v, and its host has %v", g.Name, g.Features, r.Offers().Features)
 		}
-		if tied := strings.Join(g.Ties(false), ""); (g.Name == "reader") != strings.Contains(tied, "/root/chart.iso, which only its host has") {
+		if tied := strings.Join(g.Ties(false), ""); (g.Name == "reader") != strings.Contains(tied,
+			"/root/chart.iso, which only its host has") {
 			t.Errorf("%s: %q", g.Name, tied)
 		}
 	}
-	if out := s.must(t, 0, "plan", "piers", "--hosts", "h1"); !strings.Contains(out, "take out what is in the drives of reader") {
+	if out := s.must(t, 0, "plan", "piers", "--hosts", "h1"); !strings.Contains(out,
+		"take out what is in the drives of reader") {
 		t.Error("the way out is not the smallest")
 	}
-	if out, _ := s.run(t, "plan", "piers", "--hosts", "h1", "--guest", "#batch=suspend"); !strings.Contains(out, "g1-3 is suspended to disk") {
+	if out, _ := s.run(t, "plan", "piers", "--hosts", "h1", "--guest", "#batch=suspend"); !strings.Contains(out,
+		"g1-3 is suspended to disk") {
 		t.Error("the label names nobody")
 	}
 	before := lives(t)
-	s.must(t, 0, "round", "start", "piers", "--hosts", "h1", "--home", "--guest", "idle=cold", "--guest", "reader=eject", "--reason", "keels")
+	s.must(t, 0, "round", "start", "piers", "--hosts", "h1", "--home", "--guest", "idle=cold", "--guest",
+		"reader=eject", "--reason", "keels")
 	if after := lives(t); !maps.Equal(before, after) || len(after) != 10 {
 		t.Errorf("guests did not live through it:\nbefore %v\nafter  %v", before, after)
 	}
 	if got := running(t, "h1"); len(got) != 4 {
 		t.Errorf("on h1 run %v", got)
 	}
-	if got := on(t, "h1", "virsh -q domblklist reader; virsh -q domblklist reader --inactive"); strings.Contains(got, "chart") || !strings.Contains(got, "hdc") {
+	if got := on(t, "h1", "virsh -q domblklist reader; virsh -q domblklist reader --inactive"); strings.Contains(got,
+		"chart") || !strings.Contains(got, "hdc") {
 		t.Errorf("in its drive is %s", got)
 	}
 	if got := strings.TrimSpace(on(t, "h1", "virsh -q domstate early")); got != "shut off" {
@@ -280,7 +298,8 @@ virsh -q metadata g1-3 urn:yareharbour:guest --key yare --set '<labels>batch nig
 	if got := on(t, "h1", "virsh -q list --all --name"); strings.Contains(got, "idle") {
 		t.Errorf("it is on h1 still: %s", got)
 	}
-	if got := on(t, "h2", "virsh -q list --inactive --name") + on(t, "h3", "virsh -q list --inactive --name"); strings.Count(got, "idle") != 1 {
+	if got := on(t, "h2", "virsh -q list --inactive --name") +
+		on(t, "h3", "virsh -q list --inactive --name"); strings.Count(got, "idle") != 1 {
 		t.Errorf("elsewhere are %q", got)
 	}
 	run(t, "cycle", "h1") // in service it starts with its host, so that the mark was what kept it

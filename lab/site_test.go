@@ -47,11 +47,13 @@ type wants []struct{ component, version, file, restart string }
 // restart of the host.
 func rolling(t *trial) wants {
 	t.Helper()
-	version, err := exec.CommandContext(t.Context(), "dpkg-deb", "-f", filepath.Join(home(), "repo", emulator), "Version").Output()
+	version, err := exec.CommandContext(t.Context(), "dpkg-deb", "-f", filepath.Join(home(), "repo", emulator),
+		"Version").Output()
 	if err != nil {
 		t.Fatal(err)
 	}
-	return wants{{"deb:tide-gauge", "2.0", "tide-gauge_2.0_all.deb", "service"}, {"deb:qemu-system-x86", strings.TrimSpace(string(version)), emulator, "host"},
+	return wants{{"deb:tide-gauge", "2.0", "tide-gauge_2.0_all.deb", "service"},
+		{"deb:qemu-system-x86", strings.TrimSpace(string(version)), emulator, "host"},
 		{"deb:keel", "2.0", "keel_2.0_all.deb", "host"}}
 }
 
@@ -60,22 +62,30 @@ func settle(t *trial, w wants, a sim.Address, limit int) *site {
 	t.Helper()
 	s := &site{t.TempDir(), a.Secret}
 	var file, releases, clauses strings.Builder
-	fmt.Fprintf(&file, "estate: Merrow Sound\nconnector:\n  kind: ssh\n  ssh_config: [%s]\n  known_hosts: [%s]\n  limit: 20s\n  migration: {uri: \"qemu+tcp://%%h/system\", bandwidth: %d}\n", t.lab("ssh_config"), t.lab("known_hosts"), limit)
-	fmt.Fprintf(&file, "clusters:\n  - {name: piers, act: true, reserve: 1, patience: 25s, hosts: [%s]}\nbaselines: [baseline.yaml]\nreleases: [releases.yaml]\npayloads: %s\n", strings.Join(hosts, ", "), filepath.Join(home(), "repo"))
+	fmt.Fprintf(&file, "estate: Merrow Sound\nconnector:\n  kind: ssh\n  ssh_config: [%s]\n  known_hosts: [%s]\n"+
+		"  limit: 20s\n  migration: {uri: \"qemu+tcp://%%h/system\", bandwidth: %d}\n", t.lab("ssh_config"),
+		t.lab("known_hosts"), limit)
+	fmt.Fprintf(&file, "clusters:\n  - {name: piers, act: true, reserve: 1, patience: 25s, hosts: [%s]}\n"+
+		"baselines: [baseline.yaml]\nreleases: [releases.yaml]\npayloads: %s\n", strings.Join(hosts, ", "),
+		filepath.Join(home(), "repo"))
 	if len(a.BMC) > 0 {
 		file.WriteString("bmcs:\n")
 		for _, h := range hosts {
-			fmt.Fprintf(&file, "  - {host: %s, at: \"%s\", user: %s, password: \"env:%s\", fingerprint: %s}\n", h, a.BMC[h], sim.User, bmcSecret, a.Fingerprint)
+			fmt.Fprintf(&file, "  - {host: %s, at: \"%s\", user: %s, password: \"env:%s\", fingerprint: %s}\n", h,
+				a.BMC[h], sim.User, bmcSecret, a.Fingerprint)
 		}
 	}
 	releases.WriteString("feed: lab-1\nmade: 2026-11-20\nvendor: Brae\ncomponents:\n")
 	clauses.WriteString("baseline: lab\nrank: 10\nassign: [piers]\nclauses:\n")
 	for _, p := range w {
 		body, sum := deb(t, p.file)
-		fmt.Fprintf(&releases, "  - component: %s\n    releases:\n      - {version: \"%s\", date: 2026-11-19, restart: %s, file: %s, size: %d, sha256: %s}\n", p.component, p.version, p.restart, p.file, len(body), sum)
+		fmt.Fprintf(&releases, "  - component: %s\n    releases:\n"+
+			"      - {version: \"%s\", date: 2026-11-19, restart: %s, file: %s, size: %d, sha256: %s}\n", p.component,
+			p.version, p.restart, p.file, len(body), sum)
 		fmt.Fprintf(&clauses, "  - {component: \"%s\", posture: at least, version: \"%s\"}\n", p.component, p.version)
 	}
-	for name, text := range map[string]string{"estate.yaml": file.String(), "releases.yaml": releases.String(), "baseline.yaml": clauses.String()} {
+	for name, text := range map[string]string{"estate.yaml": file.String(), "releases.yaml": releases.String(),
+		"baseline.yaml": clauses.String()} {
 		if err := os.WriteFile(filepath.Join(s.dir, name), []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}

@@ -80,8 +80,10 @@ const Heard = 300 * time.Millisecond
 // it came.
 func (r *Runner) Run(ctx context.Context, state *course.State) error {
 	ctx, cancel := context.WithCancel(ctx)
-	r.state, r.sessions, r.looking, r.came = state, map[string]connector.Session{}, map[string]bool{}, make(chan func(context.Context) error)
-	r.facts = course.Facts{Hosts: r.Cluster.Hosts, Readings: map[string]*estate.Reading{}, Calls: map[string]bool{}, Today: map[string]course.Today{}}
+	r.state, r.sessions, r.looking, r.came = state, map[string]connector.Session{}, map[string]bool{},
+		make(chan func(context.Context) error)
+	r.facts = course.Facts{Hosts: r.Cluster.Hosts, Readings: map[string]*estate.Reading{}, Calls: map[string]bool{},
+		Today: map[string]course.Today{}}
 	for h, known := range r.Known {
 		r.facts.Readings[h] = known
 	}
@@ -363,7 +365,8 @@ const limit = 2 * time.Minute
 var errLease = errors.New("it was not sent")
 
 // do sends one order.
-func (r *Runner) do(ctx context.Context, s connector.Session, o connector.Order) (receipt connector.Receipt, err error) {
+func (r *Runner) do(ctx context.Context, s connector.Session,
+	o connector.Order) (receipt connector.Receipt, err error) {
 	d, ok := s.(connector.Doer)
 	if !ok {
 		return receipt, fmt.Errorf("%s on %s: %w", o.Says(), o.Host, connector.ErrLookOnly)
@@ -405,7 +408,8 @@ func (r *Runner) answered(ctx context.Context, a act.Act, receipt connector.Rece
 		return ctx.Err() // how it came out is not known here: it will be looked up on the host
 	case errors.Is(err, connector.ErrStale), errors.Is(err, errLease):
 		return err
-	case errors.Is(err, connector.ErrUnreachable), errors.Is(err, context.DeadlineExceeded), errors.Is(err, connector.ErrKnown):
+	case errors.Is(err, connector.ErrUnreachable), errors.Is(err, context.DeadlineExceeded),
+		errors.Is(err, connector.ErrKnown):
 		e = course.Event{Kind: course.Unanswered, Act: &a, Detail: err.Error()}
 	case err != nil:
 		e = course.Event{Kind: course.Failed, Act: &a, Detail: err.Error(), Remedy: a.Kind.Of().Rules().Remedy}

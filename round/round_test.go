@@ -129,7 +129,8 @@ func TestAConfigurationThatWasDamagedIsNotKept(t *testing.T) {
 	inBubble(t, demo.World(), func(t *testing.T, h *harness) {
 		h.garbles = true
 		s, err := h.start(h.plan("vts", "knot"))
-		if err != nil || s.Status == course.Finished || s.Visits[0].Kept != "" || !strings.Contains(s.Detail, "SHA-256") {
+		if err != nil || s.Status == course.Finished || s.Visits[0].Kept != "" ||
+			!strings.Contains(s.Detail, "SHA-256") {
 			t.Errorf("%v, %s: %s", err, s.Status, s.Detail)
 		}
 		for a := range acts(h.world) {
@@ -231,14 +232,16 @@ func TestDeathAmongGuestsOfAllKinds(t *testing.T) {
 	begin := func(h *harness) (*course.State, error) {
 		h.brief = func(b *plan.Brief) {
 			b.Home = true
-			b.Guests = []plan.Policy{{Guests: []string{"vts-train", "pilot-roster"}, Do: plan.DoCold}, {Guests: []string{"notices"}, Do: plan.DoEject}}
+			b.Guests = []plan.Policy{{Guests: []string{"vts-train", "pilot-roster"}, Do: plan.DoCold},
+				{Guests: []string{"notices"}, Do: plan.DoEject}}
 		}
 		return h.start(h.plan("vts", "jacana"))
 	}
 	there := func(h *harness) (out []string) {
 		for name, host := range h.world.Hosts {
 			for _, g := range host.Reading.Guests {
-				if at := map[bool]string{true: "home", false: "away"}[name == "jacana"]; slices.ContainsFunc(guests, func(o estate.Guest) bool { return o.Name == g.Name }) {
+				if at := map[bool]string{true: "home", false: "away"}[name == "jacana"]; slices.ContainsFunc(guests,
+					func(o estate.Guest) bool { return o.Name == g.Name }) {
 					out = append(out, fmt.Sprint(g.Name, " ", g.State, " ", at, " ", len(g.Disks)))
 				}
 			}
@@ -252,7 +255,9 @@ func TestDeathAmongGuestsOfAllKinds(t *testing.T) {
 		ended(t, h, s, err)
 		ops, want, places = h.ops, acts(h.world), there(h)
 	})
-	if got := strings.Join(places, ", "); !strings.Contains(got, "pilot-roster running away") || !strings.Contains(got, "vts-train off away") || !strings.Contains(got, "notices running home 0") || strings.Count(got, "away") != 2 {
+	if got := strings.Join(places, ", "); !strings.Contains(got, "pilot-roster running away") ||
+		!strings.Contains(got, "vts-train off away") || !strings.Contains(got, "notices running home 0") ||
+		strings.Count(got, "away") != 2 {
 		t.Fatal(got)
 	}
 	stride := 1
@@ -353,18 +358,23 @@ func TestFaults(t *testing.T) {
 		mark   string // what the closed host then says
 		mend   func(*harness)
 	}{
-		{"one migration fails and is tried again", sim.Fault{Host: "jacana", Kind: sim.MoveFails, Times: 2}, course.Finished, "", "", nil},
-		{"a migration fails too often", sim.Fault{Host: "jacana", Kind: sim.MoveFails, Times: 30}, course.Failing, "did not converge", "",
+		{"one migration fails and is tried again", sim.Fault{Host: "jacana", Kind: sim.MoveFails, Times: 2},
+			course.Finished, "", "", nil},
+		{"a migration fails too often", sim.Fault{Host: "jacana", Kind: sim.MoveFails, Times: 30}, course.Failing,
+			"did not converge", "",
 			func(h *harness) { h.world.Faults = nil }},
-		{"an installation fails", sim.Fault{Host: "jacana", Kind: sim.InstallFails, Times: 1}, course.Failing, "signature", "flash failed: ", func(*harness) {}},
-		{"a host does not come back", sim.Fault{Host: "jacana", Kind: sim.NoReturn, Times: 1}, course.Failing, "did not come back", "",
+		{"an installation fails", sim.Fault{Host: "jacana", Kind: sim.InstallFails, Times: 1}, course.Failing,
+			"signature", "flash failed: ", func(*harness) {}},
+		{"a host does not come back", sim.Fault{Host: "jacana", Kind: sim.NoReturn, Times: 1}, course.Failing,
+			"did not come back", "",
 			func(h *harness) {
 				if _, err := h.world.Reboot("jacana", "by hand"); err != nil {
 					panic(err)
 				}
 				time.Sleep(time.Hour)
 			}},
-		{"a BMC drops out for a while", sim.Fault{Host: "jacana", Kind: sim.BMCDrops, Times: 1}, course.Finished, "", "", nil},
+		{"a BMC drops out for a while", sim.Fault{Host: "jacana", Kind: sim.BMCDrops, Times: 1},
+			course.Finished, "", "", nil},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			inBubble(t, demo.World(), func(t *testing.T, h *harness) {
@@ -480,7 +490,8 @@ func TestPauseStopAndSkip(t *testing.T) {
 	inBubble(t, demo.World(), func(t *testing.T, h *harness) {
 		h.requests = []course.Event{{Detail: course.AskSkip, Host: "heron", By: "somebody"}}
 		s, err := h.start(h.plan("vts"))
-		if err != nil || s.Status != course.Finished || s.Visit("heron").Phase != course.LeftOut || !strings.Contains(s.Detail, "heron") {
+		if err != nil || s.Status != course.Finished || s.Visit("heron").Phase != course.LeftOut ||
+			!strings.Contains(s.Detail, "heron") {
 			t.Fatal(s.Status, s.Detail, err)
 		}
 		for a := range acts(h.world) {
@@ -544,7 +555,9 @@ func TestAWithdrawalStopsTheRound(t *testing.T) {
 			return ""
 		}
 		s, err := h.start(h.plan("vts"))
-		if err != nil || s.Status != course.Failing || !strings.Contains(s.Detail, "fw:corran-bmc 3.11 was withdrawn since the round was planned: it bricks fans") {
+		if err != nil || s.Status != course.Failing ||
+			!strings.Contains(s.Detail,
+				"fw:corran-bmc 3.11 was withdrawn since the round was planned: it bricks fans") {
 			t.Fatal(s.Status, s.Detail, err)
 		}
 		if !s.Visit("jacana").Over() || h.world.Hosts["heron"].Reading.Closed != nil {
@@ -567,7 +580,8 @@ func TestAHostThatChangedSinceThePlanStopsTheRound(t *testing.T) {
 			}
 		}
 		s, err := h.start(p)
-		if err != nil || s.Status != course.Failing || !strings.Contains(s.Detail, `was "1.8-brae1" when the round was planned and is "1.8-brae2"`) {
+		if err != nil || s.Status != course.Failing ||
+			!strings.Contains(s.Detail, `was "1.8-brae1" when the round was planned and is "1.8-brae2"`) {
 			t.Error(s.Status, s.Detail, err)
 		}
 	})

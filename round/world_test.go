@@ -124,7 +124,8 @@ func inBubble(t *testing.T, w *sim.World, do func(t *testing.T, h *harness)) {
 		t.Fatal(err)
 	}
 	synctest.Test(t, func(t *testing.T) {
-		h := &harness{t: t, world: &sim.World{}, releases: cat, payloads: payloadDir(filepath.Join(files(), "payloads"))}
+		h := &harness{t: t, world: &sim.World{}, releases: cat,
+			payloads: payloadDir(filepath.Join(files(), "payloads"))}
 		if err := json.Unmarshal(text, h.world); err != nil {
 			t.Fatal(err)
 		}
@@ -156,8 +157,8 @@ func (h *harness) plan(cluster string, hosts ...string) plan.Plan {
 	if h.brief != nil {
 		h.brief(&b)
 	}
-	return plan.Make(plan.Input{Brief: b, Now: h.Now(), Cluster: c, Readings: readings, Verdicts: verdicts, Payloads: h.payloads.Check,
-		Times: plan.Times{}, Catalogue: h.releases})
+	return plan.Make(plan.Input{Brief: b, Now: h.Now(), Cluster: c, Readings: readings, Verdicts: verdicts,
+		Payloads: h.payloads.Check, Times: plan.Times{}, Catalogue: h.releases})
 }
 
 func (h *harness) check(c estate.Cluster) (map[string]*estate.Reading, map[string][]drift.Verdict) {
@@ -202,7 +203,8 @@ func (h *harness) run(cluster string) (*course.State, error) {
 
 func (h *harness) runner(cluster string) *Runner {
 	c, _ := h.world.Estate.Cluster(cluster)
-	return &Runner{Cluster: c, World: h, Journal: h, Lease: h, Payloads: h.payloads, Keeper: discards{}, Today: h.today, Contradicts: h.finds}
+	return &Runner{Cluster: c, World: h, Journal: h, Lease: h, Payloads: h.payloads, Keeper: discards{}, Today: h.today,
+		Contradicts: h.finds}
 }
 
 // today is what harbour would say.
@@ -377,7 +379,9 @@ func (h *harness) read(host string) *estate.Reading {
 
 func (h *harness) reading(host string, sections []estate.SectionName) *estate.Reading {
 	board := []estate.SectionName{estate.FirmwareItems, estate.HealthItems, estate.BMCState}
-	own := slices.DeleteFunc(slices.Clone(sections), func(s estate.SectionName) bool { return slices.Contains(board, s) })
+	own := slices.DeleteFunc(slices.Clone(sections), func(s estate.SectionName) bool {
+		return slices.Contains(board, s)
+	})
 	r := &estate.Reading{Host: host}
 	if len(own) > 0 {
 		got, err := h.world.Read(host, own...)

@@ -21,7 +21,8 @@ import (
 type Place string
 
 // Forms says how places are written.
-const Forms = `"env:NAME" takes it from the environment, "keyring:SERVICE/USER" from the system keyring, "age:FILE" or "age:FILE#NAME" from a file that is encrypted with age`
+const Forms = `"env:NAME" takes it from the environment, "keyring:SERVICE/USER" from the system keyring, ` +
+	`"age:FILE" or "age:FILE#NAME" from a file that is encrypted with age`
 
 // split returns the kind of place and the rest.
 func (p Place) split() (kind, at string) {
@@ -133,7 +134,8 @@ func fromAge(file, name string) (string, error) {
 		if name == "" && line != "" {
 			return line, nil
 		}
-		if rest, ok := strings.CutPrefix(line, name); ok && name != "" && rest != "" && (rest[0] == ':' || rest[0] == '=') {
+		if rest, ok := strings.CutPrefix(line, name); ok && name != "" && rest != "" &&
+			(rest[0] == ':' || rest[0] == '=') {
 			return strings.TrimSpace(rest[1:]), nil
 		}
 	}

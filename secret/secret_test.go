@@ -87,7 +87,8 @@ func TestASecretThatIsNotThereIsToldWithWhatToDo(t *testing.T) {
 		}
 	}
 	t.Setenv(identityVariable, filepath.Join(dir, "nowhere"))
-	if _, err := Place("age:bmcs.age").Get(t.Context(), dir); err == nil || !strings.Contains(err.Error(), identityVariable) {
+	if _, err := Place("age:bmcs.age").Get(t.Context(), dir); err == nil ||
+		!strings.Contains(err.Error(), identityVariable) {
 		t.Error(err)
 	}
 	for _, p := range []Place{"", "env:", "keyring:yare", "age:", "age:#x", "hunter2", "file:x"} {

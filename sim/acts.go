@@ -41,7 +41,8 @@ func (w *World) Controller(name string) (*Host, error) {
 }
 
 // own are the sections that the host itself tells.
-var own = []estate.SectionName{estate.Host, estate.Packages, estate.Drivers, estate.GuestList, estate.SettingItems, estate.ConditionItems}
+var own = []estate.SectionName{estate.Host, estate.Packages, estate.Drivers, estate.GuestList, estate.SettingItems,
+	estate.ConditionItems}
 
 // Read returns those of the sections that the host itself tells, all of them where none is named: everything but what
 // its BMC knows.
@@ -141,7 +142,9 @@ func (w *World) Move(host, guest, to string) (string, error) {
 }
 
 func (w *World) busy(guest string) bool {
-	return slices.ContainsFunc(w.Tasks, func(t *Task) bool { return t.State == connector.TaskRuns && t.Kind == "move" && t.Guest == guest })
+	return slices.ContainsFunc(w.Tasks, func(t *Task) bool {
+		return t.State == connector.TaskRuns && t.Kind == "move" && t.Guest == guest
+	})
 }
 
 // admits refuses a guest that the host could not run.
@@ -169,7 +172,8 @@ func (w *World) admits(h *Host, g estate.Guest) error {
 		}
 	}
 	if g.Load.MemoryMiB > free.MemoryMiB {
-		return fmt.Errorf("%s has only %d MiB of memory free, %s needs %d", h.Name, free.MemoryMiB, g.Name, g.Load.MemoryMiB)
+		return fmt.Errorf("%s has only %d MiB of memory free, %s needs %d", h.Name, free.MemoryMiB,
+			g.Name, g.Load.MemoryMiB)
 	}
 	for _, n := range g.Networks {
 		if !slices.Contains(h.Reading.Networks, n) {
@@ -190,7 +194,8 @@ func (w *World) Close(host string, m estate.Mark) error {
 	}
 	m.At = w.Now
 	h.Reading.Closed = &m
-	h.LastLog = append(h.LastLog, fmt.Sprintf("%s closed by %s, round %s: %s", w.Now.Format(time.RFC3339), m.By, m.Round, m.Reason))
+	h.LastLog = append(h.LastLog, fmt.Sprintf("%s closed by %s, round %s: %s", w.Now.Format(time.RFC3339),
+		m.By, m.Round, m.Reason))
 	w.act("close %s", host)
 	return nil
 }
@@ -219,7 +224,8 @@ func (w *World) Flash(host, device string, p Payload) (string, error) {
 		return "", err
 	}
 	has := slices.ContainsFunc(h.Reading.Components, func(c estate.Component) bool {
-		return c.Key == p.Component && c.Device == device && (len(p.Hardware) == 0 || slices.Contains(p.Hardware, c.Model))
+		return c.Key == p.Component && c.Device == device &&
+			(len(p.Hardware) == 0 || slices.Contains(p.Hardware, c.Model))
 	})
 	if !has {
 		return "", fmt.Errorf("the image is for %s %v, which is not in %s", p.Component, p.Hardware, host)

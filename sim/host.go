@@ -45,7 +45,10 @@ type Reply struct {
 // hostInterface serves the hosts' side of a simulated estate: one POST a call, with the secret as bearer token.
 func hostInterface(s *Server) http.Handler {
 	calls := map[string]func(*World, Call, *Reply) error{
-		"read":   func(w *World, c Call, r *Reply) (err error) { r.Reading, err = w.Read(c.Host, c.Sections...); return },
+		"read": func(w *World, c Call, r *Reply) (err error) {
+			r.Reading, err = w.Read(c.Host, c.Sections...)
+			return
+		},
 		"do":     doCall,
 		"trace":  func(w *World, c Call, r *Reply) (err error) { r.Trace, err = w.Trace(*c.Act); return },
 		"fault":  func(w *World, c Call, _ *Reply) error { return w.Order(c.Fault) },
@@ -92,7 +95,8 @@ func hostInterface(s *Server) http.Handler {
 		s.lock()
 		var reply Reply
 		if err := call(s.world, c, &reply); err != nil {
-			reply = Reply{Error: err.Error(), Silent: errors.Is(err, connector.ErrUnreachable), Stale: errors.Is(err, connector.ErrStale), Known: errors.Is(err, connector.ErrKnown)}
+			reply = Reply{Error: err.Error(), Silent: errors.Is(err, connector.ErrUnreachable),
+				Stale: errors.Is(err, connector.ErrStale), Known: errors.Is(err, connector.ErrKnown)}
 		}
 		lost := c.payload != nil && s.world.strikes(c.Host, LosesAnswer)
 		reply.Now, reply.Speed = s.world.Now.Format("2006-01-02T15:04:05.999999999Z07:00"), s.speed

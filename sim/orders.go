@@ -53,7 +53,8 @@ func (w *World) Do(o connector.Order, payload []byte) (Answer, error) {
 	}
 	g := &h.Reading.Guard
 	if g.Refuses(o.Round, o.Epoch) {
-		return Answer{}, fmt.Errorf("%s %w (epoch %d of round %s, and it knows of %d of %s)", o.Host, connector.ErrStale, o.Epoch, o.Round, g.Epoch, g.Round)
+		return Answer{}, fmt.Errorf("%s %w (epoch %d of round %s, and it knows of %d of %s)", o.Host,
+			connector.ErrStale, o.Epoch, o.Round, g.Epoch, g.Round)
 	}
 	if _, known := h.Orders[o.ID]; known {
 		return Answer{}, fmt.Errorf("%s %w: %s", o.Host, connector.ErrKnown, o.ID)
@@ -134,7 +135,8 @@ func (w *World) carry(h *Host, a act.Act, _ []byte) (Answer, error) {
 	case err != nil:
 		return Answer{}, err
 	case g.Holds() || g.Saved:
-		return Answer{}, fmt.Errorf("%s can't %s: it is %s, or what was in its memory is on disk", h.Name, a.Says(), g.State)
+		return Answer{}, fmt.Errorf("%s can't %s: it is %s, or what was in its memory is on disk",
+			h.Name, a.Says(), g.State)
 	case len(g.Ties(false)) > 0:
 		return Answer{}, fmt.Errorf("%s can't %s: %s", h.Name, a.Says(), g.Ties(false)[0])
 	case to.Reading.Closed != nil:
@@ -143,7 +145,9 @@ func (w *World) carry(h *Host, a act.Act, _ []byte) (Answer, error) {
 		return Answer{}, fmt.Errorf("%s has a guest named %s already", to.Name, g.Name)
 	}
 	to.Reading.Guests = append(slices.Clone(to.Reading.Guests), *g)
-	h.Reading.Guests = slices.DeleteFunc(slices.Clone(h.Reading.Guests), func(o estate.Guest) bool { return o.UID() == a.UID() })
+	h.Reading.Guests = slices.DeleteFunc(slices.Clone(h.Reading.Guests), func(o estate.Guest) bool {
+		return o.UID() == a.UID()
+	})
 	w.act("carry %s from %s to %s", a.Guest, h.Name, to.Name)
 	return Answer{}, nil
 }
@@ -248,14 +252,16 @@ func (w *World) install(h *Host, a act.Act, _ []byte) (Answer, error) {
 		}
 		all = append(all, p)
 	}
-	t := Task{Kind: "change", Host: h.Name, Payload: all[0], With: all[1:], Device: a.Change.Device, Task: connector.Task{Component: a.Change.Component}}
+	t := Task{Kind: "change", Host: h.Name, Payload: all[0], With: all[1:], Device: a.Change.Device,
+		Task: connector.Task{Component: a.Change.Component}}
 	if w.strikes(h.Name, InstallFails) {
 		t.Fails = "the package's own script failed with status 1"
 	}
 	for _, p := range all {
 		w.act("change %s on %s", p.Component, h.Name)
 	}
-	return Answer{Receipt: connector.Receipt{Task: w.begin(t, 20*time.Second+time.Duration(len(t.With))*5*time.Second)}}, nil
+	return Answer{Receipt: connector.Receipt{
+		Task: w.begin(t, 20*time.Second+time.Duration(len(t.With))*5*time.Second)}}, nil
 }
 
 // restartServices lets the services that run what the component replaced run what is installed.

@@ -60,7 +60,8 @@ func resource(path, kind, id, name string, more doc) doc {
 }
 
 func collection(path, kind, name string, members []doc) doc {
-	return doc{"@odata.id": root + path, "@odata.type": "#" + kind + "." + kind, "Name": name, "Members": members, "Members@odata.count": len(members)}
+	return doc{"@odata.id": root + path, "@odata.type": "#" + kind + "." + kind, "Name": name, "Members": members,
+		"Members@odata.count": len(members)}
 }
 
 func (b *bmc) handler() http.Handler {
@@ -111,7 +112,8 @@ var methods = []string{http.MethodGet, http.MethodPost, http.MethodDelete}
 // elsewhere answers for what is not there, or not to be done so.
 func (b *bmc) elsewhere(_ *Host, r *http.Request) (int, any) {
 	if allowed := b.allowed(r); len(allowed) > 0 {
-		return 405, fault{error: fmt.Errorf("%s is not allowed here, %s is", r.Method, strings.Join(allowed, ", ")), id: "OperationNotAllowed"}
+		return 405, fault{error: fmt.Errorf("%s is not allowed here, %s is", r.Method, strings.Join(allowed, ", ")),
+			id: "OperationNotAllowed"}
 	}
 	return 404, fault{error: errors.New("there is no such resource"), id: "ResourceMissingAtURI"}
 }
@@ -186,7 +188,8 @@ func (b *bmc) reply(w http.ResponseWriter, r *http.Request, code int, v any) {
 			w.Header().Set("Retry-After", fmt.Sprint(int(f.after.Seconds())))
 		}
 		v = doc{"error": doc{"code": "Base.1.18." + f.id, "message": err.Error(),
-			"@Message.ExtendedInfo": []doc{{"@odata.type": "#Message.v1_2_1.Message", "MessageId": "Base.1.18." + f.id, "Message": err.Error(), "MessageSeverity": "Critical", "MessageArgs": []string{}}}}}
+			"@Message.ExtendedInfo": []doc{{"@odata.type": "#Message.v1_2_1.Message", "MessageId": "Base.1.18." + f.id,
+				"Message": err.Error(), "MessageSeverity": "Critical", "MessageArgs": []string{}}}}}
 	}
 	var body []byte
 	if v != nil {
@@ -237,12 +240,14 @@ func (b *bmc) login(w http.ResponseWriter, r *http.Request) {
 		case !b.admits(who.UserName, who.Password):
 			return 401, fault{error: errors.New("the name or the password is wrong"), id: "InsufficientPrivilege"}
 		case len(b.sessions) >= maxSessions:
-			return 503, fault{error: fmt.Errorf("all %d sessions are in use", maxSessions), id: "SessionLimitExceeded", after: time.Minute}
+			return 503, fault{error: fmt.Errorf("all %d sessions are in use", maxSessions), id: "SessionLimitExceeded",
+				after: time.Minute}
 		}
 		b.serial++
 		made = session{rand.Text(), fmt.Sprint(b.serial), time.Now()}
 		b.sessions = append(b.sessions, made)
-		return 201, resource("/SessionService/Sessions/"+made.id, "#Session.v1_7_0.Session", made.id, "Session", doc{"UserName": who.UserName})
+		return 201, resource("/SessionService/Sessions/"+made.id, "#Session.v1_7_0.Session", made.id, "Session",
+			doc{"UserName": who.UserName})
 	})
 	if code == 201 {
 		w.Header().Set("X-Auth-Token", made.token)
@@ -262,7 +267,8 @@ func (b *bmc) logout(_ *Host, r *http.Request) (int, any) {
 
 func (b *bmc) sessionService(*Host, *http.Request) (int, any) {
 	return 200, resource("/SessionService", "#SessionService.v1_1_9.SessionService", "SessionService", "Sessions",
-		doc{"ServiceEnabled": true, "SessionTimeout": int(sessionTimeout.Seconds()), "Sessions": link("/SessionService/Sessions")})
+		doc{"ServiceEnabled": true, "SessionTimeout": int(sessionTimeout.Seconds()),
+			"Sessions": link("/SessionService/Sessions")})
 }
 
 func (b *bmc) sessionList(*Host, *http.Request) (int, any) {
@@ -279,10 +285,12 @@ func (b *bmc) one(path, kind, name, member string) func(*Host, *http.Request) (i
 
 func (b *bmc) serviceRoot(h *Host, _ *http.Request) (int, any) {
 	return 200, resource("/", "#ServiceRoot.v1_16_1.ServiceRoot", "RootService", "BMC of "+h.Name, doc{
-		"RedfishVersion": "1.20.0", "UUID": bootID(h.Name, 0), "Vendor": h.Reading.Hardware.Maker, "Product": h.Reading.Hardware.Model + " controller",
+		"RedfishVersion": "1.20.0", "UUID": bootID(h.Name, 0), "Vendor": h.Reading.Hardware.Maker,
+		"Product": h.Reading.Hardware.Model + " controller",
 		"Systems": link("/Systems"), "Chassis": link("/Chassis"), "Managers": link("/Managers"),
-		"UpdateService": link("/UpdateService"), "Tasks": link("/TaskService"), "SessionService": link("/SessionService"),
-		"Links": doc{"Sessions": link("/SessionService/Sessions")},
+		"UpdateService": link("/UpdateService"), "Tasks": link("/TaskService"),
+		"SessionService": link("/SessionService"),
+		"Links":          doc{"Sessions": link("/SessionService/Sessions")},
 	})
 }
 
@@ -296,8 +304,10 @@ func powerOf(h *Host) string {
 func (b *bmc) system(h *Host, _ *http.Request) (int, any) {
 	hw := h.Reading.Hardware
 	return 200, resource("/Systems/1", "#ComputerSystem.v1_22_0.ComputerSystem", "1", h.Name, doc{
-		"SystemType": "Physical", "Manufacturer": hw.Maker, "Model": hw.Model, "SerialNumber": hw.Serial, "HostName": h.Name,
-		"UUID": bootID(h.Name, 0), "PowerState": powerOf(h), "Status": doc{"State": "Enabled", "Health": b.health(h)},
+		"SystemType": "Physical", "Manufacturer": hw.Maker, "Model": hw.Model, "SerialNumber": hw.Serial,
+		"HostName": h.Name,
+		"UUID":     bootID(h.Name, 0), "PowerState": powerOf(h),
+		"Status":           doc{"State": "Enabled", "Health": b.health(h)},
 		"BiosVersion":      versionOf(h, "bios"),
 		"MemorySummary":    doc{"TotalSystemMemoryGiB": h.Reading.Capacity.MemoryMiB / 1024},
 		"ProcessorSummary": doc{"Count": 2, "CoreCount": h.Reading.Capacity.CPU / 1000},
@@ -358,7 +368,8 @@ func (b *bmc) reset(h *Host, r *http.Request) (int, any) {
 		}
 		return b.restarted(w.Reboot(h.Name, body.ResetType+" through the BMC"))
 	}
-	return 400, fault{error: fmt.Errorf("ResetType %q is not one of %v", body.ResetType, resetTypes), id: "ActionParameterNotSupported"}
+	return 400, fault{error: fmt.Errorf("ResetType %q is not one of %v", body.ResetType, resetTypes),
+		id: "ActionParameterNotSupported"}
 }
 
 // switched switches the power of a machine that is real.
@@ -386,7 +397,8 @@ func (b *bmc) manager(h *Host, _ *http.Request) (int, any) {
 		"LastResetTime": lastReset(h),
 		"Status":        doc{"State": "Enabled", "Health": "OK"},
 		"Links":         doc{"ManagerForServers": []doc{link("/Systems/1")}},
-		"Actions":       doc{"#Manager.Reset": doc{"target": root + "/Managers/bmc/Actions/Manager.Reset", "ResetType@Redfish.AllowableValues": []string{"GracefulRestart", "ForceRestart"}}},
+		"Actions": doc{"#Manager.Reset": doc{"target": root + "/Managers/bmc/Actions/Manager.Reset",
+			"ResetType@Redfish.AllowableValues": []string{"GracefulRestart", "ForceRestart"}}},
 	})
 }
 
@@ -407,9 +419,11 @@ func (b *bmc) resetManager(h *Host, _ *http.Request) (int, any) {
 
 func (b *bmc) chassis(h *Host, _ *http.Request) (int, any) {
 	hw := h.Reading.Hardware
-	return 200, resource("/Chassis/1", "#Chassis.v1_25_1.Chassis", "1", "Chassis", doc{"ChassisType": "RackMount", "Manufacturer": hw.Maker,
-		"Model": hw.Model, "SerialNumber": hw.Serial, "PowerState": powerOf(h), "Status": doc{"State": "Enabled", "Health": b.health(h)},
-		"Power": link("/Chassis/1/Power"), "Links": doc{"ComputerSystems": []doc{link("/Systems/1")}}})
+	return 200, resource("/Chassis/1", "#Chassis.v1_25_1.Chassis", "1", "Chassis",
+		doc{"ChassisType": "RackMount", "Manufacturer": hw.Maker,
+			"Model": hw.Model, "SerialNumber": hw.Serial, "PowerState": powerOf(h),
+			"Status": doc{"State": "Enabled", "Health": b.health(h)},
+			"Power":  link("/Chassis/1/Power"), "Links": doc{"ComputerSystems": []doc{link("/Systems/1")}}})
 }
 
 // power tells of supplies and, where a real BMC would have further resources, of everything else that has a health.
@@ -420,12 +434,14 @@ func (b *bmc) power(h *Host, _ *http.Request) (int, any) {
 		if !item.OK {
 			health = "Warning"
 		}
-		supplies = append(supplies, doc{"@odata.id": fmt.Sprintf("%s/Chassis/1/Power#/PowerSupplies/%d", root, i), "MemberId": fmt.Sprint(i),
-			"Name": item.Item, "Status": doc{"State": "Enabled", "Health": health,
+		supplies = append(supplies, doc{"@odata.id": fmt.Sprintf("%s/Chassis/1/Power#/PowerSupplies/%d", root, i),
+			"MemberId": fmt.Sprint(i),
+			"Name":     item.Item, "Status": doc{"State": "Enabled", "Health": health,
 				"Conditions": []doc{{"Message": item.Detail, "Severity": health}}}})
 	}
 	return 200, resource("/Chassis/1/Power", "#Power.v1_7_3.Power", "Power", "Power", doc{"PowerSupplies": supplies,
-		"PowerControl": []doc{{"MemberId": "0", "Name": "Chassis", "PowerConsumedWatts": 180 + h.Reading.Used().CPU/100}}})
+		"PowerControl": []doc{{"MemberId": "0", "Name": "Chassis",
+			"PowerConsumedWatts": 180 + h.Reading.Used().CPU/100}}})
 }
 
 func taskState(t Task) (state, status string) {

@@ -45,7 +45,8 @@ func client(a sim.Address, host string) *redfish.Client {
 
 func image(t *testing.T, ver string, restart catalogue.Restart) []byte {
 	t.Helper()
-	_, body, err := demo.Payload(catalogue.Release{Component: "fw:lorne-l25", Version: ver, Restart: restart, Hardware: []string{"Lorne L25"}})
+	_, body, err := demo.Payload(catalogue.Release{Component: "fw:lorne-l25", Version: ver, Restart: restart,
+		Hardware: []string{"Lorne L25"}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -67,7 +68,8 @@ func TestInventoryPowerHealth(t *testing.T) {
 	}
 	found := false
 	for _, i := range items {
-		found = found || i.Key == "fw:lorne-l25" && i.Device == "slot 2" && i.Version == "7.4.2" && i.Model == "Lorne L25"
+		found = found || i.Key == "fw:lorne-l25" && i.Device == "slot 2" && i.Version == "7.4.2" &&
+			i.Model == "Lorne L25"
 	}
 	if !found {
 		t.Errorf("no adapter in slot 2: %+v", items)
@@ -121,15 +123,21 @@ func TestWhatABMCRefuses(t *testing.T) {
 		call       func() error
 	}{
 		{"a wrong password", "the name or the password is wrong", func() error {
-			_, _, err := redfish.New("heron", redfish.Target{At: a.BMC["heron"], User: sim.User, Fingerprint: a.Fingerprint}, "guess").System(t.Context())
+			_, _, err := redfish.New("heron",
+				redfish.Target{At: a.BMC["heron"], User: sim.User, Fingerprint: a.Fingerprint},
+				"guess").System(t.Context())
 			return err
 		}},
 		{"another certificate", "is pinned", func() error {
-			_, _, err := redfish.New("heron", redfish.Target{At: a.BMC["heron"], User: sim.User, Fingerprint: strings.Repeat("00", 32)}, a.Secret).System(t.Context())
+			_, _, err := redfish.New("heron",
+				redfish.Target{At: a.BMC["heron"], User: sim.User, Fingerprint: strings.Repeat("00", 32)},
+				a.Secret).System(t.Context())
 			return err
 		}},
 		{"nobody there", "does not answer", func() error {
-			_, _, err := redfish.New("heron", redfish.Target{At: "127.0.0.1:1", User: sim.User, Fingerprint: a.Fingerprint}, a.Secret).System(t.Context())
+			_, _, err := redfish.New("heron",
+				redfish.Target{At: "127.0.0.1:1", User: sim.User, Fingerprint: a.Fingerprint},
+				a.Secret).System(t.Context())
 			return err
 		}},
 		{"an image that is none", "not a payload", func() error {
@@ -137,7 +145,8 @@ func TestWhatABMCRefuses(t *testing.T) {
 			return err
 		}},
 		{"an image for something else", "there is none such", func() error {
-			_, err := client(a, "heron").Update(t.Context(), "fw:corran-bmc", "", "x", image(t, "1", catalogue.NoRestart))
+			_, err := client(a, "heron").Update(t.Context(), "fw:corran-bmc", "", "x",
+				image(t, "1", catalogue.NoRestart))
 			return err
 		}},
 		{"a component that is not there", "knows no such component", func() error {
@@ -157,7 +166,8 @@ func TestWhatABMCRefuses(t *testing.T) {
 func TestSimpleUpdateAndMonitor(t *testing.T) {
 	t.Parallel()
 	a := serve(t, 500)
-	h := http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}, Timeout: 20 * time.Second}
+	h := http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}},
+		Timeout: 20 * time.Second}
 	ask := func(method, path, body string, login bool) (int, http.Header, map[string]any) {
 		t.Helper()
 		req, err := http.NewRequest(method, "https://"+a.BMC["jacana"]+path, strings.NewReader(body))
@@ -191,11 +201,13 @@ func TestSimpleUpdateAndMonitor(t *testing.T) {
 		_ = http.Serve(l, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(img) }))
 	}()
 	defer l.Close()
-	code, head, _ := ask("POST", "/redfish/v1/UpdateService/Actions/UpdateService.SimpleUpdate", fmt.Sprintf(`{"ImageURI":"http://%s/x"}`, l.Addr()), true)
+	code, head, _ := ask("POST", "/redfish/v1/UpdateService/Actions/UpdateService.SimpleUpdate",
+		fmt.Sprintf(`{"ImageURI":"http://%s/x"}`, l.Addr()), true)
 	if code != 202 || head.Get("Location") == "" {
 		t.Fatalf("SimpleUpdate: %d %v", code, head)
 	}
-	if code, _, _ := ask("POST", "/redfish/v1/UpdateService/Actions/UpdateService.SimpleUpdate", `{"ImageURI":"http://192.0.2.1/x"}`, true); code != 400 {
+	if code, _, _ := ask("POST", "/redfish/v1/UpdateService/Actions/UpdateService.SimpleUpdate",
+		`{"ImageURI":"http://192.0.2.1/x"}`, true); code != 400 {
 		t.Errorf("an image from outside loopback: %d", code)
 	}
 	for start := time.Now(); ; time.Sleep(5 * time.Millisecond) {
@@ -219,7 +231,8 @@ func TestFenceRedfishWorksWithTheBMC(t *testing.T) {
 	a := serve(t, 2000)
 	ip, port, _ := net.SplitHostPort(a.BMC["lapwing"])
 	do := func(action string) string {
-		cmd := exec.Command(fence, "--ip", ip, "--ipport", port, "--username", sim.User, "--password-script", script(t, a.Secret), "--ssl-insecure",
+		cmd := exec.Command(fence, "--ip", ip, "--ipport", port, "--username", sim.User, "--password-script",
+			script(t, a.Secret), "--ssl-insecure",
 			"--systems-uri", "/redfish/v1/Systems/1", "--action", action)
 		out, err := cmd.CombinedOutput()
 		if err != nil {
@@ -260,7 +273,8 @@ func TestFwupdReadsTheInventory(t *testing.T) {
 	}
 	a := serve(t, 1)
 	conf := filepath.Join(t.TempDir(), "redfish.conf")
-	text := fmt.Sprintf("[redfish]\nUri=https://%s\nUsername=%s\nPassword=%s\nCACheck=false\n", a.BMC["heron"], sim.User, a.Secret)
+	text := fmt.Sprintf("[redfish]\nUri=https://%s\nUsername=%s\nPassword=%s\nCACheck=false\n",
+		a.BMC["heron"], sim.User, a.Secret)
 	if err := os.WriteFile(conf, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -322,7 +336,8 @@ func TestTwoProcessesDoNotSimulateOneEstate(t *testing.T) {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = wait() })
-	if _, err := sim.Start(t.Context(), sim.Options{Dir: dir, Speed: 1, New: demo.World}); err == nil || !strings.Contains(err.Error(), "another process simulates") {
+	if _, err := sim.Start(t.Context(), sim.Options{Dir: dir, Speed: 1, New: demo.World}); err == nil ||
+		!strings.Contains(err.Error(), "another process simulates") {
 		t.Error(err)
 	}
 }

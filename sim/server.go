@@ -144,7 +144,8 @@ func (s *Server) load(make func() *World) error {
 	}
 	s.world = &World{}
 	if err := json.Unmarshal(b, s.world); err != nil {
-		return fmt.Errorf("reading the simulated estate: %s: %w; remove the file to begin anew", filepath.Join(s.dir, WorldFile), err)
+		return fmt.Errorf("reading the simulated estate: %s: %w; remove the file to begin anew",
+			filepath.Join(s.dir, WorldFile), err)
 	}
 	return nil
 }
@@ -263,7 +264,8 @@ func (s *Server) serve(h http.Handler, cert *tls.Certificate) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)}
+	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second,
+		ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)}
 	s.servers = append(s.servers, srv)
 	if cert == nil {
 		go func() { _ = srv.Serve(l) }()
@@ -286,7 +288,8 @@ func (s *Server) certificate() (tls.Certificate, error) {
 		return tls.Certificate{}, err
 	}
 	t := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "simulated BMC"},
-		NotBefore: time.Now().AddDate(-1, 0, 0), NotAfter: time.Now().AddDate(20, 0, 0), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
+		NotBefore: time.Now().AddDate(-1, 0, 0), NotAfter: time.Now().AddDate(20, 0, 0),
+		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
 	der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
 	if err != nil {
 		return tls.Certificate{}, err
@@ -295,7 +298,8 @@ func (s *Server) certificate() (tls.Certificate, error) {
 	if err != nil {
 		return tls.Certificate{}, err
 	}
-	b := append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: k})...)
+	b := append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}),
+		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: k})...)
 	if err := renameio.WriteFile(path, b, 0o600); err != nil {
 		return tls.Certificate{}, err
 	}

@@ -24,7 +24,9 @@ type asker struct {
 }
 
 func newAsker(t *testing.T, a sim.Address, host string) asker {
-	return asker{t, "https://" + a.BMC[host], http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}}
+	return asker{t, "https://" + a.BMC[host],
+		http.Client{Timeout: 10 * time.Second,
+			Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}}
 }
 
 func (a asker) ask(method, path, body string, head map[string]string) (*http.Response, map[string]any) {
@@ -79,12 +81,14 @@ func TestTheBMCKeepsToTheStandard(t *testing.T) {
 	token, last := "", ""
 	for range 8 {
 		resp, doc := c.ask("POST", "/redfish/v1/SessionService/Sessions", login, nil)
-		if token, last = resp.Header.Get("X-Auth-Token"), resp.Header.Get("Location"); resp.StatusCode != 201 || token == "" || doc["@odata.id"] != last {
+		if token, last = resp.Header.Get("X-Auth-Token"), resp.Header.Get("Location"); resp.StatusCode != 201 ||
+			token == "" || doc["@odata.id"] != last {
 			t.Fatalf("%s %v", resp.Status, doc)
 		}
 	}
 	resp, doc := c.ask("POST", "/redfish/v1/SessionService/Sessions", login, nil)
-	if resp.StatusCode != 503 || resp.Header.Get("Retry-After") == "" || !strings.HasSuffix(messageID(t, doc), "SessionLimitExceeded") {
+	if resp.StatusCode != 503 || resp.Header.Get("Retry-After") == "" ||
+		!strings.HasSuffix(messageID(t, doc), "SessionLimitExceeded") {
 		t.Errorf("the ninth session: %s %v", resp.Status, doc)
 	}
 	known := map[string]string{"X-Auth-Token": token}
@@ -97,10 +101,12 @@ func TestTheBMCKeepsToTheStandard(t *testing.T) {
 	// Entity tags, allowed methods, errors.
 	resp, _ = c.ask("GET", "/redfish/v1/Systems/1", "", known)
 	tag := resp.Header.Get("ETag")
-	if resp.StatusCode != 200 || tag == "" || resp.Header.Get("Allow") != "GET, HEAD" || resp.Header.Get("OData-Version") != "4.0" {
+	if resp.StatusCode != 200 || tag == "" || resp.Header.Get("Allow") != "GET, HEAD" ||
+		resp.Header.Get("OData-Version") != "4.0" {
 		t.Errorf("%s %v", resp.Status, resp.Header)
 	}
-	if resp, _ = c.ask("GET", "/redfish/v1/Systems/1", "", map[string]string{"X-Auth-Token": token, "If-None-Match": tag}); resp.StatusCode != 304 {
+	if resp, _ = c.ask("GET", "/redfish/v1/Systems/1", "",
+		map[string]string{"X-Auth-Token": token, "If-None-Match": tag}); resp.StatusCode != 304 {
 		t.Errorf("what did not change: %s", resp.Status)
 	}
 	for _, x := range []struct {
@@ -112,15 +118,18 @@ func TestTheBMCKeepsToTheStandard(t *testing.T) {
 		{"GET", "/redfish/v1/Systems/2", "", 404, "ResourceMissingAtURI", ""},
 		{"GET", "/redfish/v1/UpdateService/FirmwareInventory/none", "", 404, "ResourceMissingAtURI", "GET, HEAD"},
 		{"DELETE", "/redfish/v1/SessionService/Sessions/99", "", 404, "ResourceMissingAtURI", "DELETE"},
-		{"POST", "/redfish/v1/Systems/1/Actions/ComputerSystem.Reset", `{"ResetType":"Nudge"}`, 400, "ActionParameterNotSupported", "POST"},
+		{"POST", "/redfish/v1/Systems/1/Actions/ComputerSystem.Reset", `{"ResetType":"Nudge"}`, 400,
+			"ActionParameterNotSupported", "POST"},
 	} {
 		resp, doc := c.ask(x.method, x.path, x.body, known)
-		if resp.StatusCode != x.code || resp.Header.Get("Allow") != x.allow || !strings.HasSuffix(messageID(t, doc), "."+x.id) {
+		if resp.StatusCode != x.code || resp.Header.Get("Allow") != x.allow ||
+			!strings.HasSuffix(messageID(t, doc), "."+x.id) {
 			t.Errorf("%s %s: %s, Allow %q, %v", x.method, x.path, resp.Status, resp.Header.Get("Allow"), doc)
 		}
 	}
 	// An empty collection has members all the same: none.
-	if _, doc = c.ask("GET", "/redfish/v1/TaskService/Tasks", "", known); doc["Members"] == nil || doc["Members@odata.count"] != 0.0 {
+	if _, doc = c.ask("GET", "/redfish/v1/TaskService/Tasks", "", known); doc["Members"] == nil ||
+		doc["Members@odata.count"] != 0.0 {
 		t.Errorf("no task: %v", doc)
 	}
 	// Every link that an inventory item has leads somewhere.
@@ -153,7 +162,9 @@ func TestAFetchHoldsNobodyUp(t *testing.T) {
 		}))
 	}()
 	defer l.Close()
-	basic, err := http.NewRequestWithContext(context.Background(), "POST", c.at+"/redfish/v1/UpdateService/Actions/UpdateService.SimpleUpdate", strings.NewReader(fmt.Sprintf(`{"ImageURI":"http://%s/x"}`, l.Addr())))
+	basic, err := http.NewRequestWithContext(context.Background(), "POST",
+		c.at+"/redfish/v1/UpdateService/Actions/UpdateService.SimpleUpdate",
+		strings.NewReader(fmt.Sprintf(`{"ImageURI":"http://%s/x"}`, l.Addr())))
 	if err != nil {
 		t.Fatal(err)
 	}

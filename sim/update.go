@@ -20,7 +20,8 @@ func (b *bmc) updateService(*Host, *http.Request) (int, any) {
 		"ServiceEnabled": true, "FirmwareInventory": link("/UpdateService/FirmwareInventory"),
 		"MultipartHttpPushUri": root + "/UpdateService/push",
 		"Status":               doc{"State": "Enabled", "Health": "OK"},
-		"Actions": doc{"#UpdateService.SimpleUpdate": doc{"target": root + "/UpdateService/Actions/UpdateService.SimpleUpdate",
+		"Actions": doc{"#UpdateService.SimpleUpdate": doc{"target": root +
+			"/UpdateService/Actions/UpdateService.SimpleUpdate",
 			"TransferProtocol@Redfish.AllowableValues": []string{"HTTP", "HTTPS"}}},
 	})
 }
@@ -59,9 +60,11 @@ func (b *bmc) inventoryItem(h *Host, r *http.Request) (int, any) {
 		if c.Device != "" {
 			name += " (" + c.Device + ")"
 		}
-		d := resource("/UpdateService/FirmwareInventory/"+itemID(c), "#SoftwareInventory.v1_10_2.SoftwareInventory", itemID(c), name, doc{
-			"SoftwareId": bootID(string(c.Key), 0), "Version": c.Version, "Updateable": true, "Manufacturer": h.Reading.Hardware.Maker,
-			"Status": doc{"State": "Enabled", "Health": "OK"}, "RelatedItem": []doc{link(relatedTo(c))}})
+		d := resource("/UpdateService/FirmwareInventory/"+itemID(c), "#SoftwareInventory.v1_10_2.SoftwareInventory",
+			itemID(c), name, doc{
+				"SoftwareId": bootID(string(c.Key), 0), "Version": c.Version, "Updateable": true,
+				"Manufacturer": h.Reading.Hardware.Maker,
+				"Status":       doc{"State": "Enabled", "Health": "OK"}, "RelatedItem": []doc{link(relatedTo(c))}})
 		if c.Running != "" {
 			d["Status"] = doc{"State": "StandbyOffline", "Health": "OK"}
 			d["Description"] = "active after restart; " + c.Running + " runs"
@@ -74,7 +77,8 @@ func (b *bmc) inventoryItem(h *Host, r *http.Request) (int, any) {
 
 // relatedTo is what a component is the firmware of.
 func relatedTo(c estate.Component) string {
-	at := map[string]string{"network": "/Chassis/1/NetworkAdapters/", "storage": "/Systems/1/Storage/", "disk": "/Chassis/1/Drives/"}[c.Class]
+	at := map[string]string{"network": "/Chassis/1/NetworkAdapters/", "storage": "/Systems/1/Storage/",
+		"disk": "/Chassis/1/Drives/"}[c.Class]
 	switch {
 	case at != "":
 		return at + itemID(c)
@@ -89,7 +93,8 @@ func (b *bmc) device(kind string) func(*Host, *http.Request) (int, any) {
 	return func(h *Host, r *http.Request) (int, any) {
 		for _, c := range firmware(h) {
 			if at := relatedTo(c); root+at == r.URL.Path {
-				return 200, resource(at, kind, itemID(c), c.Model, doc{"Manufacturer": h.Reading.Hardware.Maker, "Model": c.Model, "Status": doc{"State": "Enabled"}})
+				return 200, resource(at, kind, itemID(c), c.Model,
+					doc{"Manufacturer": h.Reading.Hardware.Maker, "Model": c.Model, "Status": doc{"State": "Enabled"}})
 			}
 		}
 		return 404, fault{error: errors.New("there is no such device"), id: "ResourceMissingAtURI"}
@@ -146,7 +151,8 @@ func fetch(uri string) ([]byte, error) {
 	if ip := net.ParseIP(u.Hostname()); ip == nil || !ip.IsLoopback() {
 		return nil, fmt.Errorf("%s is not on loopback", u.Hostname())
 	}
-	c := http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
+	c := http.Client{Timeout: 10 * time.Second,
+		Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
 	resp, err := c.Get(uri)
 	if err != nil {
 		return nil, err
@@ -185,10 +191,12 @@ func (b *bmc) flash(h *Host, image []byte, targets []string) (int, any) {
 func taskDoc(t Task) doc {
 	state, status := taskState(t)
 	d := resource("/TaskService/Tasks/"+t.ID, "#Task.v1_7_4.Task", t.ID, "Firmware update", doc{
-		"TaskState": state, "TaskStatus": status, "PercentComplete": t.Percent, "StartTime": t.From.Format(time.RFC3339),
+		"TaskState": state, "TaskStatus": status, "PercentComplete": t.Percent,
+		"StartTime":   t.From.Format(time.RFC3339),
 		"TaskMonitor": root + "/TaskService/TaskMonitors/" + t.ID})
 	if t.Error != "" {
-		d["Messages"] = []doc{{"MessageId": "Update.1.0.ApplyFailed", "Message": t.Error, "MessageSeverity": "Critical"}}
+		d["Messages"] = []doc{{"MessageId": "Update.1.0.ApplyFailed", "Message": t.Error,
+			"MessageSeverity": "Critical"}}
 	}
 	return d
 }

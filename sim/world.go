@@ -222,7 +222,9 @@ func (w *World) land(from, to *Host, t *Task) {
 // apply puts a payload in. What needs a restart is installed but does not run.
 func (h *Host) apply(p Payload, device string) {
 	r := &h.Reading
-	i := slices.IndexFunc(r.Components, func(c estate.Component) bool { return c.Key == p.Component && c.Device == device })
+	i := slices.IndexFunc(r.Components, func(c estate.Component) bool {
+		return c.Key == p.Component && c.Device == device
+	})
 	if p.Version == "" {
 		if i >= 0 {
 			r.Components = slices.Delete(r.Components, i, i+1)

@@ -39,7 +39,8 @@ func (s *Store) KeepVersion(ctx context.Context, v Version, after int) (int, err
 	n := 0
 	err := s.tx(ctx, func(tx *sql.Tx) error {
 		var text string
-		err := tx.QueryRow("SELECT n, text FROM baselines WHERE name = ? ORDER BY n DESC LIMIT 1", v.Name).Scan(&n, &text)
+		err := tx.QueryRow("SELECT n, text FROM baselines WHERE name = ? ORDER BY n DESC LIMIT 1",
+			v.Name).Scan(&n, &text)
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return err
 		}
@@ -47,10 +48,12 @@ func (s *Store) KeepVersion(ctx context.Context, v Version, after int) (int, err
 			return nil
 		}
 		if n != after {
-			return fmt.Errorf("the baseline %s: %w: version %d is there now, and this one is made from %d", v.Name, ErrChanged, n, after)
+			return fmt.Errorf("the baseline %s: %w: version %d is there now, and this one is made from %d",
+				v.Name, ErrChanged, n, after)
 		}
 		n++
-		_, err = tx.Exec("INSERT INTO baselines (name, n, at, by, why, text) VALUES (?, ?, ?, ?, ?, ?)", v.Name, n, at(v.At), v.By, v.Why, v.Text)
+		_, err = tx.Exec("INSERT INTO baselines (name, n, at, by, why, text) VALUES (?, ?, ?, ?, ?, ?)", v.Name, n,
+			at(v.At), v.By, v.Why, v.Text)
 		return err
 	})
 	return n, err

@@ -82,7 +82,8 @@ func TestTheNewestVersionIsNumberZero(t *testing.T) {
 	}
 	for i, text := range []string{"one", "two", "two"} {
 		after := min(i, 2)
-		if n, err := s.KeepVersion(t.Context(), Version{Name: "b", Text: text, At: now}, after); err != nil || n != min(i+1, 2) {
+		if n, err := s.KeepVersion(t.Context(), Version{Name: "b", Text: text, At: now}, after); err != nil ||
+			n != min(i+1, 2) {
 			t.Errorf("%d %v", n, err)
 		}
 	}

@@ -56,7 +56,8 @@ type HeldError struct {
 }
 
 func (e *HeldError) Error() string {
-	return fmt.Sprintf("process %d on %s runs a round on %s; one cluster has one runner at a time. Watch it with \"yare round watch %s\"",
+	return fmt.Sprintf("process %d on %s runs a round on %s; one cluster has one runner at a time. Watch it with "+
+		"\"yare round watch %s\"",
 		e.PID, e.Machine, e.Cluster, e.Cluster)
 }
 
@@ -82,7 +83,9 @@ const (
 
 func (s *Store) row(ctx context.Context, q querier, cluster string) (h held, err error) {
 	h.Cluster = cluster
-	err = q.QueryRowContext(ctx, "SELECT epoch, machine, machine_id, boot, space, pid, started, beat, up, term, free FROM leases WHERE cluster = ?", cluster).
+	err = q.QueryRowContext(ctx,
+		"SELECT epoch, machine, machine_id, boot, space, pid, started, beat, up, term, free FROM leases "+
+			"WHERE cluster = ?", cluster).
 		Scan(&h.epoch, &h.Machine, &h.id, &h.boot, &h.space, &h.PID, &h.started, &h.beat, &h.up, &h.term, &h.free)
 	if errors.Is(err, sql.ErrNoRows) {
 		h.free, err = true, nil
@@ -104,7 +107,8 @@ func (s *Store) who(h held) is {
 		return nobody
 	case err != nil:
 		return elsewhere
-	case h.boot == boot && h.space == at.space && processStart(h.PID) != h.started, h.boot == boot && up >= time.Duration(h.up)+h.term:
+	case h.boot == boot && h.space == at.space && processStart(h.PID) != h.started, h.boot == boot &&
+		up >= time.Duration(h.up)+h.term:
 		return nobody
 	case h.boot == boot:
 		return somebody
@@ -151,11 +155,14 @@ func (s *Store) Acquire(ctx context.Context, cluster string, w Want) (Lease, err
 			return &h.HeldError
 		}
 		l.epoch = max(h.epoch, w.Above) + 1
-		_, err = tx.Exec(`INSERT INTO leases (cluster, epoch, machine, machine_id, boot, space, pid, started, beat, up, term, free, round, seq, sum)
+		_, err = tx.Exec(`INSERT INTO leases
+			(cluster, epoch, machine, machine_id, boot, space, pid, started, beat, up, term, free, round, seq, sum)
 			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, 0, '', 0, '')
-			ON CONFLICT (cluster) DO UPDATE SET epoch = excluded.epoch, machine = excluded.machine, machine_id = excluded.machine_id, boot = excluded.boot,
-			space = excluded.space, pid = excluded.pid, started = excluded.started, beat = excluded.beat, up = excluded.up, term = excluded.term, free = 0`,
-			cluster, l.epoch, at.machine, at.id, boot, at.space, os.Getpid(), processStart(os.Getpid()), h.beat+1, int64(up), int64(w.Term))
+			ON CONFLICT (cluster) DO UPDATE SET epoch = excluded.epoch, machine = excluded.machine,
+			machine_id = excluded.machine_id, boot = excluded.boot, space = excluded.space, pid = excluded.pid,
+			started = excluded.started, beat = excluded.beat, up = excluded.up, term = excluded.term, free = 0`,
+			cluster, l.epoch, at.machine, at.id, boot, at.space, os.Getpid(), processStart(os.Getpid()), h.beat+1,
+			int64(up), int64(w.Term))
 		return err
 	})
 	if err != nil {
@@ -256,7 +263,8 @@ func (l *lease) Renew(ctx context.Context) error {
 // Release gives it back.
 func (l *lease) Release(ctx context.Context) error {
 	l.until.Store(0)
-	_, err := l.store.db.ExecContext(ctx, "UPDATE leases SET free = 1 WHERE cluster = ? AND epoch = ?", l.cluster, l.epoch)
+	_, err := l.store.db.ExecContext(ctx, "UPDATE leases SET free = 1 WHERE cluster = ? AND epoch = ?",
+		l.cluster, l.epoch)
 	return err
 }
 

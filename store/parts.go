@@ -43,8 +43,9 @@ func partOf(s estate.SectionName) string {
 
 // whole is a part's content; each part uses some of the fields.
 type whole struct {
-	Self       *estate.Reading    `json:"self,omitempty"`  // without what the other parts hold, and without times
-	Plain      string             `json:"plain,omitempty"` // components of which there is no more to say than "key version", with blanks between: most packages
+	Self *estate.Reading `json:"self,omitempty"` // without what the other parts hold, and without times
+	// components of which there is no more to say than "key version", with blanks between: most packages
+	Plain      string             `json:"plain,omitempty"`
 	Components []estate.Component `json:"components,omitempty"`
 	Guests     []estate.Guest     `json:"guests,omitempty"`
 	Health     []estate.Health    `json:"health,omitempty"`
@@ -71,7 +72,9 @@ func split(r *estate.Reading) (bodies [][]byte, times []byte, err error) {
 	plain := map[*whole][]string{}
 	for _, c := range r.Components {
 		p := parts[partOf(c.Key.Section())]
-		if c.Device == "" && c.Running == "" && c.Restarts == "" && c.Model == "" && c.Class == "" && c.State == "" && c.Last == "" && len(c.Holders) == 0 && c.Version != "" && !strings.ContainsFunc(c.Version, unicode.IsSpace) {
+		if c.Device == "" && c.Running == "" && c.Restarts == "" && c.Model == "" && c.Class == "" && c.State == "" &&
+			c.Last == "" && len(c.Holders) == 0 && c.Version != "" &&
+			!strings.ContainsFunc(c.Version, unicode.IsSpace) {
 			plain[p] = append(plain[p], string(c.Key), c.Version)
 		} else {
 			p.Components = append(p.Components, c)
@@ -158,7 +161,8 @@ const window = 512 << 10
 const leanID = 1
 
 func (p *packer) lean(body, base []byte) ([]byte, error) {
-	e, err := zstd.NewWriter(nil, zstd.WithEncoderDictRaw(leanID, base), zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedFastest),
+	e, err := zstd.NewWriter(nil, zstd.WithEncoderDictRaw(leanID, base), zstd.WithEncoderConcurrency(1),
+		zstd.WithEncoderLevel(zstd.SpeedFastest),
 		zstd.WithWindowSize(window), zstd.WithLowerEncoderMem(true))
 	if err != nil {
 		return nil, err
@@ -167,7 +171,9 @@ func (p *packer) lean(body, base []byte) ([]byte, error) {
 }
 
 // standing decodes parts that stand by themselves; it is safe for concurrent use.
-var standing = sync.OnceValues(func() (*zstd.Decoder, error) { return zstd.NewReader(nil, zstd.WithDecoderMaxMemory(maxPart)) })
+var standing = sync.OnceValues(func() (*zstd.Decoder, error) {
+	return zstd.NewReader(nil, zstd.WithDecoderMaxMemory(maxPart))
+})
 
 const maxPart = 256 << 20 // bytes
 
@@ -179,7 +185,8 @@ func unpack(body, base []byte) ([]byte, error) {
 		}
 		return d.DecodeAll(body, nil)
 	}
-	d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxPart), zstd.WithDecoderDictRaw(leanID, base))
+	d, err := zstd.NewReader(nil, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxPart),
+		zstd.WithDecoderDictRaw(leanID, base))
 	if err != nil {
 		return nil, err
 	}

@@ -27,20 +27,29 @@ type aYear struct {
 func newYear(hosts, packages int) *aYear {
 	y := &aYear{rand: rand.New(rand.NewSource(1))}
 	for h := range hosts {
-		r := &estate.Reading{Host: fmt.Sprintf("h%04d", h), Release: "Brae Linux 4.2", BootID: fmt.Sprintf("%08x-0000", h), Capacity: estate.Resources{MemoryMiB: 512 << 10, CPU: 64000},
-			Hardware: estate.Hardware{Maker: "Corran", Model: "Quay 1", Serial: fmt.Sprintf("Q1-%06d", h)}, Networks: []string{"a", "storage", "migration"}}
+		r := &estate.Reading{Host: fmt.Sprintf("h%04d", h), Release: "Brae Linux 4.2",
+			BootID: fmt.Sprintf("%08x-0000", h), Capacity: estate.Resources{MemoryMiB: 512 << 10, CPU: 64000},
+			Hardware: estate.Hardware{Maker: "Corran", Model: "Quay 1", Serial: fmt.Sprintf("Q1-%06d", h)},
+			Networks: []string{"a", "storage", "migration"}}
 		for p := range packages {
-			r.Components = append(r.Components, estate.Component{Key: estate.Key(fmt.Sprintf("deb:lib%04d-common", p)), Version: fmt.Sprintf("%d.%d.%d-brae1", p%9, p%17, (h/50+p)%3)})
+			r.Components = append(r.Components, estate.Component{Key: estate.Key(fmt.Sprintf("deb:lib%04d-common", p)),
+				Version: fmt.Sprintf("%d.%d.%d-brae1", p%9, p%17, (h/50+p)%3)})
 		}
 		for i := range 12 {
-			r.Components = append(r.Components, estate.Component{Key: estate.Key(fmt.Sprintf("fw:dev%02d", i)), Device: fmt.Sprintf("slot %d", i), Version: fmt.Sprintf("22.%d.4", h%3), Model: "Lorne L25"})
+			r.Components = append(r.Components,
+				estate.Component{Key: estate.Key(fmt.Sprintf("fw:dev%02d", i)), Device: fmt.Sprintf("slot %d", i),
+					Version: fmt.Sprintf("22.%d.4", h%3), Model: "Lorne L25"})
 		}
 		for i := range 30 {
-			r.Components = append(r.Components, estate.Component{Key: estate.Key(fmt.Sprintf("set:service/unit%02d", i)), Version: "enabled, running"})
+			r.Components = append(r.Components,
+				estate.Component{Key: estate.Key(fmt.Sprintf("set:service/unit%02d", i)), Version: "enabled, running"})
 		}
 		for g := range 20 {
-			r.Guests = append(r.Guests, estate.Guest{Name: fmt.Sprintf("h%04d-g%02d", h, g), State: estate.Running, Since: start, Networks: []string{"a"}, Emulator: "9.2.4-brae1",
-				Load: estate.Resources{MemoryMiB: int64(4+g) << 10}, Agent: estate.Inner{Name: "brae-agent", Version: "2.3"}, Machine: estate.Inner{Name: "q35", Version: "9.2"}})
+			r.Guests = append(r.Guests, estate.Guest{Name: fmt.Sprintf("h%04d-g%02d", h, g), State: estate.Running,
+				Since: start, Networks: []string{"a"}, Emulator: "9.2.4-brae1",
+				Load:    estate.Resources{MemoryMiB: int64(4+g) << 10},
+				Agent:   estate.Inner{Name: "brae-agent", Version: "2.3"},
+				Machine: estate.Inner{Name: "q35", Version: "9.2"}})
 		}
 		for i := range 8 {
 			r.Health = append(r.Health, estate.Health{Item: fmt.Sprintf("sensor %d", i), OK: true})
@@ -94,7 +103,8 @@ func TestReadingsComeOutAsTheyWentIn(t *testing.T) {
 		rs := y.day(n)
 		if n%7 == 3 {
 			silent := *rs[2]
-			silent.SetSection(estate.Section{Name: estate.FirmwareItems, At: rs[2].Tried(), Err: "the BMC does not answer"})
+			silent.SetSection(estate.Section{Name: estate.FirmwareItems, At: rs[2].Tried(),
+				Err: "the BMC does not answer"})
 			rs[2] = &silent
 		}
 		if err := s.KeepReadings(t.Context(), rs); err != nil {
@@ -120,7 +130,8 @@ func TestReadingsComeOutAsTheyWentIn(t *testing.T) {
 	if err := s.db.QueryRow("SELECT count(*) FROM parts WHERE base IS NOT NULL").Scan(&leaning); err != nil {
 		t.Fatal(err)
 	}
-	if err := s.db.QueryRow("SELECT count(*) FROM parts p JOIN parts b ON p.base = b.hash WHERE b.base IS NOT NULL").Scan(&deep); err != nil {
+	if err := s.db.QueryRow("SELECT count(*) FROM parts p JOIN parts b ON p.base = b.hash WHERE b.base IS NOT NULL").
+		Scan(&deep); err != nil {
 		t.Fatal(err)
 	}
 	if leaning < 100 || deep > 0 {
@@ -171,7 +182,8 @@ func TestReadingsOfTheFirstVersionAreTakenOver(t *testing.T) {
 	for n := range 3 {
 		r := y.day(n)[0]
 		want = append(want, asJSON(t, r))
-		if _, err := tx.Exec("INSERT INTO readings (host, first, at, print, body) VALUES (?, ?, ?, ?, ?)", r.Host, at(r.Tried()), at(r.Tried().Add(time.Hour)), "x", want[n]); err != nil {
+		if _, err := tx.Exec("INSERT INTO readings (host, first, at, print, body) VALUES (?, ?, ?, ?, ?)", r.Host,
+			at(r.Tried()), at(r.Tried().Add(time.Hour)), "x", want[n]); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -186,7 +198,8 @@ func TestReadingsOfTheFirstVersionAreTakenOver(t *testing.T) {
 	if err != nil || asJSON(t, got["h0000"]) != want[1] {
 		t.Errorf("%v\n%s\n%s", err, asJSON(t, got["h0000"]), want[1])
 	}
-	if kept, err := s.When(t.Context(), "h0000", 9); err != nil || len(kept) != 3 || kept[0].To.Sub(kept[0].From) != time.Hour {
+	if kept, err := s.When(t.Context(), "h0000", 9); err != nil || len(kept) != 3 ||
+		kept[0].To.Sub(kept[0].From) != time.Hour {
 		t.Errorf("%v %v", kept, err)
 	}
 }
@@ -225,7 +238,8 @@ func BenchmarkYear(b *testing.B) {
 		var worst time.Duration
 		for _, day := range []int{0, 100, 200, 364} {
 			began := time.Now()
-			if got, err := s.On(b.Context(), names, start.AddDate(0, 0, day).Add(12*time.Hour)); err != nil || len(got) != hosts {
+			if got, err := s.On(b.Context(), names, start.AddDate(0, 0, day).Add(12*time.Hour)); err != nil ||
+				len(got) != hosts {
 				b.Fatal(len(got), err)
 			}
 			worst = max(worst, time.Since(began))

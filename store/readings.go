@@ -77,7 +77,8 @@ func (p *packer) insert(tx *sql.Tx, r *estate.Reading, first, last time.Time) (f
 	}
 	var before []byte
 	var began int64
-	err = tx.QueryRow("SELECT first, parts FROM readings WHERE host = ? ORDER BY first DESC LIMIT 1", r.Host).Scan(&began, &before)
+	err = tx.QueryRow("SELECT first, parts FROM readings WHERE host = ? ORDER BY first DESC LIMIT 1",
+		r.Host).Scan(&began, &before)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return 0, 0, err
 	}
@@ -86,10 +87,13 @@ func (p *packer) insert(tx *sql.Tx, r *estate.Reading, first, last time.Time) (f
 		return 0, 0, err
 	}
 	if bytes.Equal(parts, before) || began == nano(first) && before != nil {
-		_, err = tx.Exec("UPDATE readings SET at = ?, parts = ?, times = ? WHERE host = ? AND first = ?", nano(last), parts, times, r.Host, began)
+		_, err = tx.Exec("UPDATE readings SET at = ?, parts = ?, times = ? WHERE host = ? AND first = ?", nano(last),
+			parts, times, r.Host, began)
 		return began, nano(last), err
 	}
-	_, err = tx.Exec("INSERT INTO readings (host, first, at, parts, times) VALUES (?, ?, ?, ?, ?) ON CONFLICT (host, first) DO UPDATE SET at = excluded.at, parts = excluded.parts, times = excluded.times", r.Host, nano(first), nano(last), parts, times)
+	_, err = tx.Exec("INSERT INTO readings (host, first, at, parts, times) VALUES (?, ?, ?, ?, ?) ON CONFLICT (host, "+
+		"first) DO UPDATE SET at = excluded.at, parts = excluded.parts, times = excluded.times", r.Host, nano(first),
+		nano(last), parts, times)
 	return nano(first), nano(last), err
 }
 
@@ -111,7 +115,8 @@ type opener struct {
 }
 
 func (s *Store) opener() *opener {
-	return &opener{db: s.db, parts: s.parts, ahead: map[hash]packed{}, seen: map[hash]*whole{}, bases: map[hash][]byte{}}
+	return &opener{db: s.db, parts: s.parts, ahead: map[hash]packed{}, seen: map[hash]*whole{},
+		bases: map[hash][]byte{}}
 }
 
 func (o *opener) open(ctx context.Context, r row) (*estate.Reading, error) {
@@ -156,7 +161,8 @@ func (o *opener) fetchSome(ctx context.Context, chunk []hash, bases map[hash]boo
 	for i := range chunk {
 		args[i] = chunk[i][:]
 	}
-	rows, err := o.db.QueryContext(ctx, "SELECT hash, base, body FROM parts WHERE hash IN (?"+strings.Repeat(", ?", len(chunk)-1)+")", args...)
+	rows, err := o.db.QueryContext(ctx, "SELECT hash, base, body FROM parts WHERE hash IN (?"+
+		strings.Repeat(", ?", len(chunk)-1)+")", args...)
 	if err != nil {
 		return err
 	}
@@ -266,7 +272,9 @@ type decoded struct {
 // and again.
 func (s *Store) newest(ctx context.Context, o *opener, host string) (*estate.Reading, error) {
 	r := row{host: host}
-	err := s.db.QueryRowContext(ctx, "SELECT first, at, parts, times FROM readings WHERE host = ? ORDER BY first DESC LIMIT 1", host).Scan(&r.first, &r.at, &r.parts, &r.times)
+	err := s.db.QueryRowContext(ctx,
+		"SELECT first, at, parts, times FROM readings WHERE host = ? ORDER BY first DESC LIMIT 1", host).Scan(&r.first,
+		&r.at, &r.parts, &r.times)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -295,7 +303,9 @@ func (s *Store) On(ctx context.Context, hosts []string, when time.Time) (map[str
 	var rows []row
 	for _, h := range hosts {
 		r := row{host: h}
-		err := s.db.QueryRowContext(ctx, "SELECT first, at, parts, times FROM readings WHERE host = ? AND first <= ? ORDER BY first DESC LIMIT 1", h, nano(when)).
+		err := s.db.QueryRowContext(ctx,
+			"SELECT first, at, parts, times FROM readings WHERE host = ? AND first <= ? ORDER BY first DESC LIMIT 1",
+			h, nano(when)).
 			Scan(&r.first, &r.at, &r.parts, &r.times)
 		if errors.Is(err, sql.ErrNoRows) {
 			continue
@@ -351,7 +361,8 @@ func (s *Store) History(ctx context.Context, host string, most int) ([]*estate.R
 }
 
 func (s *Store) rows(ctx context.Context, host string, most int) (out []row, err error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT first, at, parts, times FROM readings WHERE host = ? ORDER BY first DESC LIMIT ?", host, most)
+	rows, err := s.db.QueryContext(ctx,
+		"SELECT first, at, parts, times FROM readings WHERE host = ? ORDER BY first DESC LIMIT ?", host, most)
 	if err != nil {
 		return nil, err
 	}

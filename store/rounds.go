@@ -60,7 +60,8 @@ func (s *Store) Begin(ctx context.Context, l Lease, id string, first course.Even
 		if err := s.check(ctx, tx, l); err != nil {
 			return err
 		}
-		if _, err := tx.Exec("INSERT INTO rounds (id, cluster, started, seq, sum) VALUES (?, ?, ?, 0, ?)", id, l.Cluster(), at(first.At), course.NewChain(id).Head().Sum); err != nil {
+		if _, err := tx.Exec("INSERT INTO rounds (id, cluster, started, seq, sum) VALUES (?, ?, ?, 0, ?)", id,
+			l.Cluster(), at(first.At), course.NewChain(id).Head().Sum); err != nil {
 			return err
 		}
 		out, _, err = write(tx, l, id, first)
@@ -71,7 +72,8 @@ func (s *Store) Begin(ctx context.Context, l Lease, id string, first course.Even
 
 // Append writes the next event of a round and returns it with its number and its sum. It fails with ErrLost, and writes
 // nothing, when the lease is not held any more: somebody else may be writing.
-func (s *Store) Append(ctx context.Context, l Lease, id string, e course.Event) (out course.Event, sum string, err error) {
+func (s *Store) Append(ctx context.Context, l Lease, id string, e course.Event) (out course.Event,
+	sum string, err error) {
 	err = s.tx(ctx, func(tx *sql.Tx) error {
 		if err := s.check(ctx, tx, l); err != nil {
 			return err
@@ -95,7 +97,8 @@ func write(tx *sql.Tx, l Lease, id string, e course.Event) (course.Event, string
 		var last string
 		err := tx.QueryRow("SELECT sum FROM journal WHERE round = ? AND seq = ?", id, head.Seq).Scan(&last)
 		if errors.Is(err, sql.ErrNoRows) || err == nil && last != head.Sum {
-			return e, "", &course.Malformed{Entry: head.Seq, Why: "it is missing or not as it was written: nothing is written behind it"}
+			return e, "", &course.Malformed{Entry: head.Seq,
+				Why: "it is missing or not as it was written: nothing is written behind it"}
 		}
 		if err != nil {
 			return e, "", err
@@ -107,7 +110,8 @@ func write(tx *sql.Tx, l Lease, id string, e course.Event) (course.Event, string
 		return e, "", err
 	}
 	sum := course.Bind(head.Sum, text)
-	if _, err = tx.Exec("INSERT INTO journal (round, seq, sum, text) VALUES (?, ?, ?, ?)", id, e.Seq, sum, string(text)); err == nil {
+	if _, err = tx.Exec("INSERT INTO journal (round, seq, sum, text) VALUES (?, ?, ?, ?)", id, e.Seq, sum,
+		string(text)); err == nil {
 		_, err = tx.Exec("UPDATE rounds SET seq = ?, sum = ? WHERE id = ?", e.Seq, sum, id)
 	}
 	if err == nil {
@@ -121,8 +125,11 @@ func write(tx *sql.Tx, l Lease, id string, e course.Event) (course.Event, string
 // comes before and a *course.Malformed.
 func (s *Store) Journal(ctx context.Context, id string, c *course.Chain) ([]course.Event, error) {
 	// One statement sees one state: the entries and both places that know how many there are.
-	rows, err := s.db.QueryContext(ctx, `SELECT COALESCE(j.seq, 0), COALESCE(j.sum, ''), COALESCE(j.text, ''), r.seq, r.sum, COALESCE(l.seq, 0), COALESCE(l.sum, '')
-		FROM rounds r LEFT JOIN journal j ON j.round = r.id AND j.seq > ? LEFT JOIN leases l ON l.round = r.id WHERE r.id = ? ORDER BY j.seq`, c.Head().Seq, id)
+	rows, err := s.db.QueryContext(ctx,
+		`SELECT COALESCE(j.seq, 0), COALESCE(j.sum, ''), COALESCE(j.text, ''), r.seq, r.sum,
+			COALESCE(l.seq, 0), COALESCE(l.sum, '')
+		FROM rounds r LEFT JOIN journal j ON j.round = r.id AND j.seq > ? LEFT JOIN leases l ON l.round = r.id
+		WHERE r.id = ? ORDER BY j.seq`, c.Head().Seq, id)
 	if err != nil {
 		return nil, err
 	}
@@ -160,7 +167,9 @@ func (s *Store) Journal(ctx context.Context, id string, c *course.Chain) ([]cour
 
 // Rounds returns the rounds of a cluster, or of all clusters where it is empty, the newest first.
 func (s *Store) Rounds(ctx context.Context, cluster string) ([]Round, error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT id, cluster, started FROM rounds WHERE cluster = ? OR ? = '' ORDER BY started DESC, id DESC", cluster, cluster)
+	rows, err := s.db.QueryContext(ctx,
+		"SELECT id, cluster, started FROM rounds WHERE cluster = ? OR ? = '' ORDER BY started DESC, id DESC",
+		cluster, cluster)
 	if err != nil {
 		return nil, err
 	}
@@ -184,7 +193,9 @@ func (s *Store) Rounds(ctx context.Context, cluster string) ([]Round, error) {
 func (s *Store) Latest(ctx context.Context, cluster string) (Round, error) {
 	r := Round{Cluster: cluster}
 	var started string
-	err := s.db.QueryRowContext(ctx, "SELECT id, started FROM rounds WHERE cluster = ? ORDER BY started DESC, id DESC LIMIT 1", cluster).Scan(&r.ID, &started)
+	err := s.db.QueryRowContext(ctx,
+		"SELECT id, started FROM rounds WHERE cluster = ? ORDER BY started DESC, id DESC LIMIT 1",
+		cluster).Scan(&r.ID, &started)
 	if errors.Is(err, sql.ErrNoRows) {
 		return Round{}, fmt.Errorf("the cluster %s had no round yet: %w", cluster, ErrNoRound)
 	}
@@ -197,26 +208,32 @@ func (s *Store) Latest(ctx context.Context, cluster string) (Round, error) {
 // Knows tells whether the round is one of this store's, or one of another's that somebody has taken over.
 func (s *Store) Knows(ctx context.Context, round string) (bool, error) {
 	var n int
-	err := s.db.QueryRowContext(ctx, "SELECT (SELECT COUNT(*) FROM rounds WHERE id = ?) + (SELECT COUNT(*) FROM rounds_1 WHERE id = ?) + (SELECT COUNT(*) FROM strangers WHERE round = ?)",
+	err := s.db.QueryRowContext(ctx,
+		"SELECT (SELECT COUNT(*) FROM rounds WHERE id = ?) + (SELECT COUNT(*) FROM rounds_1 WHERE id = ?) + (SELECT "+
+			"COUNT(*) FROM strangers WHERE round = ?)",
 		round, round, round).Scan(&n)
 	return n > 0, err
 }
 
 // TakeOver notes that a round of another store is over as far as this one goes.
 func (s *Store) TakeOver(ctx context.Context, round, by string, now time.Time) error {
-	_, err := s.db.ExecContext(ctx, "INSERT INTO strangers (round, at, by_whom) VALUES (?, ?, ?) ON CONFLICT (round) DO NOTHING", round, at(now), by)
+	_, err := s.db.ExecContext(ctx,
+		"INSERT INTO strangers (round, at, by_whom) VALUES (?, ?, ?) ON CONFLICT (round) DO NOTHING",
+		round, at(now), by)
 	return err
 }
 
 // Ask leaves a request for whoever runs the round; host names the visit that it is about, where it is about one.
 func (s *Store) Ask(ctx context.Context, round, what, host, by string) error {
-	_, err := s.db.ExecContext(ctx, "INSERT INTO requests (id, round, what, host, by_whom) VALUES (?, ?, ?, ?, ?)", ulid.Make().String(), round, what, host, by)
+	_, err := s.db.ExecContext(ctx, "INSERT INTO requests (id, round, what, host, by_whom) VALUES (?, ?, ?, ?, ?)",
+		ulid.Make().String(), round, what, host, by)
 	return err
 }
 
 // Take writes the requests that nobody has taken yet into the round's journal, in their order, and returns what it
 // wrote, with the entries' sums. Only the lease's holder can.
-func (s *Store) Take(ctx context.Context, l Lease, round string, now time.Time) (out []course.Event, sums []string, err error) {
+func (s *Store) Take(ctx context.Context, l Lease, round string, now time.Time) (out []course.Event,
+	sums []string, err error) {
 	var n int
 	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM requests WHERE round = ?", round).Scan(&n)
 	if err != nil || n == 0 {
@@ -276,7 +293,9 @@ func (s *Store) SetProgress(ctx context.Context, round string, p Progress) error
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, "INSERT INTO progress (round, text) VALUES (?, ?) ON CONFLICT (round) DO UPDATE SET text = excluded.text", round, string(text))
+	_, err = s.db.ExecContext(ctx,
+		"INSERT INTO progress (round, text) VALUES (?, ?) ON CONFLICT (round) DO UPDATE SET text = excluded.text",
+		round, string(text))
 	return err
 }
 
@@ -303,11 +322,13 @@ func (s *Store) KeepPlan(ctx context.Context, p *plan.Plan) error {
 		return err
 	}
 	return s.tx(ctx, func(tx *sql.Tx) error {
-		_, err := tx.Exec("INSERT INTO plans (digest, cluster, made, text) VALUES (?, ?, ?, ?) ON CONFLICT (digest) DO NOTHING", p.Digest(), p.Brief.Cluster, at(p.Made), string(text))
+		_, err := tx.Exec("INSERT INTO plans (digest, cluster, made, text) VALUES (?, ?, ?, ?) ON CONFLICT (digest) "+
+			"DO NOTHING", p.Digest(), p.Brief.Cluster, at(p.Made), string(text))
 		if err != nil {
 			return err
 		}
-		_, err = tx.Exec("DELETE FROM plans WHERE cluster = ? AND digest NOT IN (SELECT digest FROM plans WHERE cluster = ? ORDER BY made DESC, digest LIMIT ?)",
+		_, err = tx.Exec("DELETE FROM plans WHERE cluster = ? AND digest NOT IN (SELECT digest FROM plans WHERE "+
+			"cluster = ? ORDER BY made DESC, digest LIMIT ?)",
 			p.Brief.Cluster, p.Brief.Cluster, keptPlans)
 		return err
 	})
@@ -337,7 +358,8 @@ func (s *Store) Plan(ctx context.Context, cluster, digest string) (*plan.Plan, e
 		}
 		found = &plan.Plan{}
 		if err := json.Unmarshal([]byte(text), found); err != nil || found.Digest() != d {
-			return nil, fmt.Errorf("the plan %s of %s is not as it was kept: plan again (%w)", digest, cluster, errors.Join(err, errors.New("its digest is another")))
+			return nil, fmt.Errorf("the plan %s of %s is not as it was kept: plan again (%w)", digest, cluster,
+				errors.Join(err, errors.New("its digest is another")))
 		}
 	}
 	if found == nil {
@@ -356,7 +378,8 @@ func (s *Store) KeepTimes(ctx context.Context, round string, visits []course.Vis
 				if v.Phase != course.Over || span.Failed || span.To.IsZero() {
 					continue
 				}
-				_, err := tx.Exec("INSERT INTO times (round, host, n, step, model, took) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (round, host, n) DO NOTHING",
+				_, err := tx.Exec("INSERT INTO times (round, host, n, step, model, took) VALUES (?, ?, ?, ?, ?, ?) "+
+					"ON CONFLICT (round, host, n) DO NOTHING",
 					round, v.Host, n, string(span.Step), v.Model, int64(span.To.Sub(span.From)))
 				if err != nil {
 					return err

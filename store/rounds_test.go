@@ -70,7 +70,8 @@ func TestOneLeasePerCluster(t *testing.T) {
 func TestASlowHolderCanDoNothing(t *testing.T) {
 	a, b, w := clocked(t)
 	slow := take(t, a, "vts")
-	if _, err := a.Begin(t.Context(), slow, "R", course.Event{At: now, Kind: course.Started, Plan: &plan.Plan{}}); err != nil {
+	if _, err := a.Begin(t.Context(), slow, "R",
+		course.Event{At: now, Kind: course.Started, Plan: &plan.Plan{}}); err != nil {
 		t.Fatal(err)
 	}
 	w.pass(Term - slow.margin() - 1)
@@ -92,7 +93,8 @@ func TestASlowHolderCanDoNothing(t *testing.T) {
 	if err := b.Ask(t.Context(), "R", course.AskStop, "", "me"); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := a.Append(t.Context(), slow, "R", course.Event{At: now, Kind: course.Asked}); !errors.Is(err, ErrLost) {
+	if _, _, err := a.Append(t.Context(), slow, "R", course.Event{At: now, Kind: course.Asked}); !errors.Is(err,
+		ErrLost) {
 		t.Errorf("the slow one wrote: %v", err)
 	}
 	if err := slow.Renew(t.Context()); !errors.Is(err, ErrLost) || slow.Stands() == nil {
@@ -105,7 +107,8 @@ func TestASlowHolderCanDoNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	got, sums, err := b.Take(t.Context(), quick, "R", now)
-	if err != nil || len(got) != 1 || len(sums) != 1 || got[0].Seq != 3 || got[0].Epoch != quick.epoch || got[0].Detail != course.AskStop {
+	if err != nil || len(got) != 1 || len(sums) != 1 || got[0].Seq != 3 || got[0].Epoch != quick.epoch ||
+		got[0].Detail != course.AskStop {
 		t.Errorf("the new holder: %+v %v", got, err)
 	}
 	if got, _, err := b.Take(t.Context(), quick, "R", now); err != nil || len(got) != 0 {
@@ -212,7 +215,8 @@ func TestTheClockOfTheMachineCannotBeSet(t *testing.T) {
 	}
 	var cols string
 	s := open(t, t.TempDir())
-	if err := s.db.QueryRow("SELECT sql FROM sqlite_master WHERE name = 'leases'").Scan(&cols); err != nil || strings.Contains(cols, "expires") {
+	if err := s.db.QueryRow("SELECT sql FROM sqlite_master WHERE name = 'leases'").Scan(&cols); err != nil ||
+		strings.Contains(cols, "expires") {
 		t.Errorf("leases are kept by the time of day: %s %v", cols, err)
 	}
 }
@@ -221,11 +225,14 @@ func TestTheClockOfTheMachineCannotBeSet(t *testing.T) {
 func journalOf(t *testing.T, s *Store, id string) *lease {
 	t.Helper()
 	l := take(t, s, "vts")
-	if _, err := s.Begin(t.Context(), l, id, course.Event{At: now, Kind: course.Started, Round: id, Plan: &plan.Plan{}}); err != nil {
+	if _, err := s.Begin(t.Context(), l, id,
+		course.Event{At: now, Kind: course.Started, Round: id, Plan: &plan.Plan{}}); err != nil {
 		t.Fatal(err)
 	}
 	for i := range 4 {
-		if _, _, err := s.Append(t.Context(), l, id, course.Event{At: now.Add(time.Duration(i) * time.Minute), Kind: course.Asked, Detail: course.AskPause, By: fmt.Sprint("p", i)}); err != nil {
+		if _, _, err := s.Append(t.Context(), l, id,
+			course.Event{At: now.Add(time.Duration(i) * time.Minute), Kind: course.Asked, Detail: course.AskPause,
+				By: fmt.Sprint("p", i)}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -240,16 +247,21 @@ func TestAJournalCannotLie(t *testing.T) {
 		entry int64 // the first that can't be relied on
 		reads int   // how many come before
 	}{
-		"nothing":                   {"", 0, 5},
-		"its end is cut":            {"DELETE FROM journal WHERE seq > 3", 4, 3},
-		"a row is deleted":          {"DELETE FROM journal WHERE seq = 3", 3, 2},
-		"all rows are deleted":      {"DELETE FROM journal", 1, 0},
-		"a byte is altered":         {`UPDATE journal SET text = replace(text, '"p1"', '"p9"') WHERE seq = 3`, 3, 2},
-		"two rows are swapped":      {"UPDATE journal SET text = (SELECT text FROM journal o WHERE o.seq = 7 - journal.seq) WHERE seq IN (3, 4)", 3, 2},
-		"rows with sums swapped":    {"UPDATE journal SET seq = -seq WHERE seq IN (3, 4); UPDATE journal SET seq = 7 + seq WHERE seq < 0", 3, 2},
-		"a row is added":            {"INSERT INTO journal SELECT round, 6, sum, text FROM journal WHERE seq = 5", 6, 5},
-		"cut, with its own head":    {"DELETE FROM journal WHERE seq > 3; UPDATE rounds SET seq = 3, sum = (SELECT sum FROM journal WHERE seq = 3)", 4, 3},
-		"another round's journal":   {"UPDATE journal SET round = 'Q'; UPDATE rounds SET id = 'Q'; UPDATE leases SET round = 'Q'", 1, 0},
+		"nothing":              {"", 0, 5},
+		"its end is cut":       {"DELETE FROM journal WHERE seq > 3", 4, 3},
+		"a row is deleted":     {"DELETE FROM journal WHERE seq = 3", 3, 2},
+		"all rows are deleted": {"DELETE FROM journal", 1, 0},
+		"a byte is altered":    {`UPDATE journal SET text = replace(text, '"p1"', '"p9"') WHERE seq = 3`, 3, 2},
+		"two rows are swapped": {"UPDATE journal SET text = (SELECT text FROM journal o WHERE o.seq = 7 - " +
+			"journal.seq) WHERE seq IN (3, 4)", 3, 2},
+		"rows with sums swapped": {"UPDATE journal SET seq = -seq WHERE seq IN (3, 4); UPDATE journal SET seq = 7 " +
+			"+ seq WHERE seq < 0", 3, 2},
+		"a row is added": {"INSERT INTO journal SELECT round, 6, sum, text FROM journal WHERE seq = 5",
+			6, 5},
+		"cut, with its own head": {"DELETE FROM journal WHERE seq > 3; UPDATE rounds SET seq = 3, sum = (SELECT " +
+			"sum FROM journal WHERE seq = 3)", 4, 3},
+		"another round's journal": {"UPDATE journal SET round = 'Q'; UPDATE rounds SET id = 'Q'; UPDATE " +
+			"leases SET round = 'Q'", 1, 0},
 		"the last entry is another": {`UPDATE journal SET text = replace(text, '"p3"', '"p9"'), sum = 'abc' WHERE seq = 5`, 5, 4},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -268,7 +280,8 @@ func TestAJournalCannotLie(t *testing.T) {
 				t.Errorf("%d events, %v", len(events), err)
 			}
 			_, _, err = s.Append(t.Context(), l, id, course.Event{At: now, Kind: course.Asked})
-			if cut := strings.Contains(name, "end is cut") || strings.Contains(name, "all rows") || strings.Contains(name, "last entry"); cut && !errors.As(err, &bad) {
+			if cut := strings.Contains(name, "end is cut") || strings.Contains(name, "all rows") ||
+				strings.Contains(name, "last entry"); cut && !errors.As(err, &bad) {
 				t.Errorf("it was written behind: %v", err)
 			}
 		})
@@ -286,10 +299,12 @@ func TestReadingOn(t *testing.T) {
 	if got, err := s.Journal(t.Context(), "R", chain); err != nil || len(got) != 0 {
 		t.Error(len(got), err)
 	}
-	if _, sum, err := s.Append(t.Context(), l, "R", course.Event{At: now, Kind: course.Asked}); err != nil || sum == "" {
+	if _, sum, err := s.Append(t.Context(), l, "R", course.Event{At: now, Kind: course.Asked}); err != nil ||
+		sum == "" {
 		t.Fatal(err)
 	}
-	if got, err := s.Journal(t.Context(), "R", chain); err != nil || len(got) != 1 || chain.Head().Seq != 6 || len(chain.Sums()) != 6 {
+	if got, err := s.Journal(t.Context(), "R", chain); err != nil || len(got) != 1 || chain.Head().Seq != 6 ||
+		len(chain.Sums()) != 6 {
 		t.Error(len(got), err)
 	}
 	if _, err := s.db.Exec("DELETE FROM journal WHERE seq = 6"); err != nil {
@@ -326,7 +341,9 @@ func TestAPlanIsKeptUnderItsDigest(t *testing.T) {
 		t.Errorf("a plan that was altered: %v", err)
 	}
 	for i := range keptPlans + 5 {
-		if err := s.KeepPlan(t.Context(), &plan.Plan{Brief: plan.Brief{Cluster: "vts"}, Made: now.Add(time.Duration(i+1) * time.Minute)}); err != nil {
+		if err := s.KeepPlan(t.Context(),
+			&plan.Plan{Brief: plan.Brief{Cluster: "vts"},
+				Made: now.Add(time.Duration(i+1) * time.Minute)}); err != nil {
 			t.Fatal(err)
 		}
 	}

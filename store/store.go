@@ -119,7 +119,8 @@ func OpenToLook(ctx context.Context, dir string) (*Store, error) {
 		var have int
 		err = s.db.QueryRowContext(ctx, "PRAGMA user_version").Scan(&have)
 		if err == nil && have != len(migrations) {
-			err = fmt.Errorf("its schema is %d, and this version looks at %d: open it once where it can be written", have, len(migrations))
+			err = fmt.Errorf("its schema is %d, and this version looks at %d: open it once where it can be written",
+				have, len(migrations))
 		}
 		if err == nil {
 			if s, err = s.prepared(ctx); err == nil {
@@ -200,7 +201,8 @@ func (s *Store) migrate(ctx context.Context) error {
 	case have == len(migrations):
 		return nil
 	case have > len(migrations):
-		return fmt.Errorf("%w (its schema is %d, this version knows %d): use that version, or another --state directory", ErrNewer, have, len(migrations))
+		return fmt.Errorf("%w (its schema is %d, this version knows %d): use that version, or another --state "+
+			"directory", ErrNewer, have, len(migrations))
 	}
 	return s.tx(ctx, func(tx *sql.Tx) error {
 		if err := tx.QueryRow("PRAGMA user_version").Scan(&have); err != nil { // another process may have been faster
@@ -218,7 +220,8 @@ func (s *Store) migrate(ctx context.Context) error {
 
 // ErrBusy is what writing gives while another process holds the state file: one that was stopped or hangs holds it for
 // as long as it does.
-var ErrBusy = errors.New("another process has held the state file for more than 10 s: if one of yare's is stopped or hangs, end it")
+var ErrBusy = errors.New("another process has held the state file for more than 10 s: if one of yare's is " +
+	"stopped or hangs, end it")
 
 // busy tells whether the file is held by another process (SQLITE_BUSY, https://sqlite.org/rescode.html#busy).
 func busy(err error) bool {

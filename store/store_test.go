@@ -39,7 +39,8 @@ func TestReadingsAreKeptWhereSomethingChanged(t *testing.T) {
 		t.Errorf("%d rows are kept of three states: %v", n, err)
 	}
 	got, err := s.Newest(t.Context(), []string{"heron", "ibis"})
-	if err != nil || len(got) != 1 || got["heron"].Components[0].Version != "1" || !got["heron"].At().Equal(now.Add(4*time.Minute)) {
+	if err != nil || len(got) != 1 || got["heron"].Components[0].Version != "1" ||
+		!got["heron"].At().Equal(now.Add(4*time.Minute)) {
 		t.Errorf("%+v %v", got["heron"], err)
 	}
 }

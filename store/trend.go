@@ -52,7 +52,8 @@ func (s *Store) KeepTally(ctx context.Context, cluster string, t drift.Tally) er
 		if err != nil && !errors.Is(err, sql.ErrNoRows) || had == string(body) {
 			return ignoreNone(err)
 		}
-		_, err = tx.Exec("INSERT INTO tallies (cluster, at, body) VALUES (?, ?, ?) ON CONFLICT (cluster, at) DO UPDATE SET body = excluded.body", cluster, when, string(body))
+		_, err = tx.Exec("INSERT INTO tallies (cluster, at, body) VALUES (?, ?, ?) ON CONFLICT (cluster, at) DO "+
+			"UPDATE SET body = excluded.body", cluster, when, string(body))
 		return err
 	})
 }
@@ -67,7 +68,9 @@ func ignoreNone(err error) error {
 // Trend returns the tallies of a cluster since that time, in the order of time, and before them the one that held then.
 // A tally holds until the next.
 func (s *Store) Trend(ctx context.Context, cluster string, since time.Time) ([]drift.Tally, error) {
-	rows, err := s.db.QueryContext(ctx, `SELECT at, body FROM tallies WHERE cluster = ?1 AND at >= coalesce((SELECT max(at) FROM tallies WHERE cluster = ?1 AND at <= ?2), '')
+	rows, err := s.db.QueryContext(ctx,
+		`SELECT at, body FROM tallies WHERE cluster = ?1
+			AND at >= coalesce((SELECT max(at) FROM tallies WHERE cluster = ?1 AND at <= ?2), '')
 		ORDER BY at`, cluster, at(since))
 	if err != nil {
 		return nil, err
@@ -104,7 +107,9 @@ func (s *Store) KeepLook(ctx context.Context, cluster string, l Look) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, "INSERT INTO looks (cluster, at, by, body) VALUES (?, ?, ?, ?) ON CONFLICT (cluster) DO UPDATE SET at = excluded.at, by = excluded.by, body = excluded.body", cluster, at(l.At), l.By, body)
+	_, err = s.db.ExecContext(ctx,
+		"INSERT INTO looks (cluster, at, by, body) VALUES (?, ?, ?, ?) ON CONFLICT (cluster) DO UPDATE SET at = "+
+			"excluded.at, by = excluded.by, body = excluded.body", cluster, at(l.At), l.By, body)
 	return err
 }
 
@@ -112,7 +117,8 @@ func (s *Store) KeepLook(ctx context.Context, cluster string, l Look) error {
 func (s *Store) Looked(ctx context.Context, cluster string) (l Look, ok bool, err error) {
 	var when string
 	var body []byte
-	err = s.db.QueryRowContext(ctx, "SELECT at, by, body FROM looks WHERE cluster = ?", cluster).Scan(&when, &l.By, &body)
+	err = s.db.QueryRowContext(ctx, "SELECT at, by, body FROM looks WHERE cluster = ?", cluster).
+		Scan(&when, &l.By, &body)
 	if errors.Is(err, sql.ErrNoRows) {
 		return l, false, nil
 	}
@@ -152,7 +158,9 @@ func (s *Store) KeepFilter(ctx context.Context, name, text string) error {
 		_, err := s.db.ExecContext(ctx, "DELETE FROM filters WHERE name = ?", name)
 		return err
 	}
-	_, err := s.db.ExecContext(ctx, "INSERT INTO filters (name, text) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET text = excluded.text", name, text)
+	_, err := s.db.ExecContext(ctx,
+		"INSERT INTO filters (name, text) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET text = excluded.text",
+		name, text)
 	return err
 }
 
@@ -185,6 +193,8 @@ func (s *Store) KeepWaiver(ctx context.Context, w precheck.Waiver) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, "INSERT INTO waivers (id, cluster, at, body) VALUES (?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET body = excluded.body", w.ID, w.Cluster, at(w.At), string(body))
+	_, err = s.db.ExecContext(ctx,
+		"INSERT INTO waivers (id, cluster, at, body) VALUES (?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET body = "+
+			"excluded.body", w.ID, w.Cluster, at(w.At), string(body))
 	return err
 }

@@ -126,7 +126,8 @@ func (f *fake) Gather(_ context.Context, b plan.Brief) (*plan.Input, error) {
 	return &plan.Input{Brief: b, Now: now, Cluster: f.snap.Survey.Bands[0].Cluster}, f.err
 }
 func (f *fake) Make(in plan.Input) (*plan.Plan, error) {
-	return f.plan, f.note(strings.Join(append([]string{"plan"}, brieffile.Words(in.Brief, plan.DefaultBrief(estate.Cluster{Name: in.Brief.Cluster}))...), " "))
+	return f.plan, f.note(strings.Join(append([]string{"plan"},
+		brieffile.Words(in.Brief, plan.DefaultBrief(estate.Cluster{Name: in.Brief.Cluster}))...), " "))
 }
 func (f *fake) WaiveFor(_ context.Context, c string, of []precheck.Answer, reason string, lasts time.Duration) error {
 	return f.note(fmt.Sprintf("waive %s of %d hosts of %s for %s: %s", of[0].Check, len(of), c, lasts, reason))
@@ -138,7 +139,8 @@ func (f *fake) Begin(_ context.Context, p *plan.Plan, reason string) error {
 	return f.note(fmt.Sprintf("start a plan of %d visits %s", len(p.Visits), reason))
 }
 func (f *fake) Missing(_ context.Context, c string) (hosts, lines []string, err error) {
-	return []string{"c0h000", "c0h003"}, []string{"c0h000, c0h003: /var/lib/yare: a directory"}, f.note("missing on " + c)
+	return []string{"c0h000", "c0h003"}, []string{"c0h000, c0h003: /var/lib/yare: a directory"},
+		f.note("missing on " + c)
 }
 func (f *fake) Prepare(_ context.Context, hosts []string, done func(string)) error {
 	for _, h := range hosts {
@@ -164,7 +166,9 @@ func model(t testing.TB, f *fake, w, h int) *Model {
 func press(m *Model, keys ...string) {
 	for _, k := range keys {
 		msg := tea.KeyPressMsg{Text: k, Code: []rune(k)[0]}
-		if code, ok := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "tab": tea.KeyTab, "up": tea.KeyUp, "down": tea.KeyDown, "left": tea.KeyLeft, "right": tea.KeyRight, "backspace": tea.KeyBackspace, "space": tea.KeySpace, "end": tea.KeyEnd}[k]; ok {
+		if code, ok := map[string]rune{"enter": tea.KeyEnter, "esc": tea.KeyEscape, "tab": tea.KeyTab, "up": tea.KeyUp,
+			"down": tea.KeyDown, "left": tea.KeyLeft, "right": tea.KeyRight, "backspace": tea.KeyBackspace,
+			"space": tea.KeySpace, "end": tea.KeyEnd}[k]; ok {
 			msg = tea.KeyPressMsg{Code: code}
 		}
 		_, cmd := m.Update(msg)

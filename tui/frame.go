@@ -145,6 +145,8 @@ func paintEmpty(c *part.Canvas, a part.Area) {
 	col.Line(
 		0,
 		part.Plain,
-		"Write clusters with their hosts into the estate file, then open it again; docs/formats.md describes the file, and \"yare estate init\" asks for what it needs and writes it. \"yare demo\" shows a simulated estate meanwhile.",
+		"Write clusters with their hosts into the estate file, then open it again; docs/formats.md describes the "+
+			"file, and \"yare estate init\" asks for what it needs and writes it. \"yare demo\" shows a "+
+			"simulated estate meanwhile.",
 	)
 }

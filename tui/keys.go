@@ -55,7 +55,9 @@ func (m *Model) everywhere() []part.Key {
 		return hint
 	}
 	return []part.Key{
-		part.NewKey("esc", "out", "come out, or show all where something is narrowed", out, func() tea.Msg { return m.back() }),
+		part.NewKey("esc", "out", "come out, or show all where something is narrowed", out, func() tea.Msg {
+			return m.back()
+		}),
 		part.NewKey(
 			"d",
 			here(part.Drift, "drift"),
@@ -93,7 +95,10 @@ func (m *Model) everywhere() []part.Key {
 		),
 		part.NewKey("/", "narrow", "narrow what is shown", "", func() tea.Msg { m.over = newNarrowing(m); return nil }),
 		part.NewKey("R", "read", "read every host now", "", func() tea.Msg { return m.readAll() }),
-		part.NewKey("e", "export", "export what this view shows", "", func() tea.Msg { m.over = &chooser{}; return nil }),
+		part.NewKey("e", "export", "export what this view shows", "", func() tea.Msg {
+			m.over = &chooser{}
+			return nil
+		}),
 		part.NewKey("w", "", "go to the Waterline", "", func() tea.Msg { m.stack = m.stack[:1]; return m.show() }),
 		part.NewKey("K", "", "keep what is narrowed to under a name", "", m.askFilterName),
 		part.NewKey("U", "", "take back what was just done, where that can be", undo, m.undo),

@@ -55,11 +55,17 @@ func answers(host string) []precheck.Answer {
 	at := now.Add(-time.Minute)
 	w := precheck.Waiver{ID: "W1", By: "op", Reason: "ordered", Until: now.Add(time.Hour)}
 	return []precheck.Answer{
-		{Check: "reachable", Host: host, Level: precheck.Clear, Evidence: "read 1 min ago", At: at, Until: at.Add(time.Hour)},
-		{Check: "bmc", Host: host, Level: precheck.Blocker, Evidence: "the BMC is unread: no route", Remedy: "see that the BMC answers", Unknown: true, At: at, Never: "what waits there runs at the restart, and a host whose power can't be told is not restarted"},
-		{Check: "together", Host: host, Level: precheck.Blocker, Evidence: "L25 is on no line", Remedy: "ask its publisher for a newer list"},
-		{Check: "restart", Host: host, Level: precheck.Caution, Evidence: "deb:k 2 is installed and 1 runs", Remedy: "the round's restart will settle it"},
-		{Check: "health", Host: host, Level: precheck.Caution, Evidence: "a fan of " + host, Remedy: "mend it first", Waived: &w},
+		{Check: "reachable", Host: host, Level: precheck.Clear, Evidence: "read 1 min ago", At: at,
+			Until: at.Add(time.Hour)},
+		{Check: "bmc", Host: host, Level: precheck.Blocker, Evidence: "the BMC is unread: no route",
+			Remedy: "see that the BMC answers", Unknown: true, At: at,
+			Never: "what waits there runs at the restart, and a host whose power can't be told is not restarted"},
+		{Check: "together", Host: host, Level: precheck.Blocker, Evidence: "L25 is on no line",
+			Remedy: "ask its publisher for a newer list"},
+		{Check: "restart", Host: host, Level: precheck.Caution, Evidence: "deb:k 2 is installed and 1 runs",
+			Remedy: "the round's restart will settle it"},
+		{Check: "health", Host: host, Level: precheck.Caution, Evidence: "a fan of " + host,
+			Remedy: "mend it first", Waived: &w},
 	}
 }
 
@@ -69,14 +75,16 @@ func aPlan() *plan.Plan {
 		Brief: plan.Brief{Cluster: "c0"},
 		Made:  now,
 		Load:  0.3,
-		Visits: []plan.Visit{{Host: "c0h000", Obstacle: strings.Repeat("in the way ", 30), WayOut: "leave it out", Answers: answers("c0h000")},
+		Visits: []plan.Visit{{Host: "c0h000", Obstacle: strings.Repeat("in the way ", 30), WayOut: "leave it out",
+			Answers: answers("c0h000")},
 			{
 				Host:    "c0h003",
 				Answers: answers("c0h003"),
 				Empties: true,
 				Load:    0.4,
 				Limit:   0.6,
-				Steps:   []plan.Stretch{{Step: act.DrainStep, Middle: time.Hour}, {Step: act.RestartStep, Middle: time.Hour}},
+				Steps: []plan.Stretch{{Step: act.DrainStep, Middle: time.Hour},
+					{Step: act.RestartStep, Middle: time.Hour}},
 			}},
 		Aside: []plan.Aside{{Host: "c0h001", Why: "in line", InLine: true}},
 	}
@@ -214,7 +222,8 @@ func TestTheBottomLineOffersWhatCanBeDoneNow(t *testing.T) {
 		State: &course.State{Status: course.Finished, Visits: []course.Visit{{Visit: plan.Visit{Host: "c0h000"}}}},
 	}
 	settle(m, m.load(false))
-	if got := bottom(); strings.Contains(got, "start") || strings.Contains(got, "pause") || !strings.Contains(got, "p plan") {
+	if got := bottom(); strings.Contains(got, "start") || strings.Contains(got, "pause") ||
+		!strings.Contains(got, "p plan") {
 		t.Errorf("after its end: %q", got)
 	}
 }
@@ -352,7 +361,8 @@ func TestKeysTypedAheadReachWhatTheyAreMeantFor(t *testing.T) {
 				for _, msg := range outcomes(cmd) {
 					switch msg.(type) {
 					case part.Ask, part.Confirm, part.Job, part.Left, part.Back, part.Say:
-						t.Errorf("%v %s (%s): %T comes late, and the next key would be before it", way, k.Key, k.Name, msg)
+						t.Errorf("%v %s (%s): %T comes late, and the next key would be before it",
+							way, k.Key, k.Name, msg)
 					}
 				}
 			}

@@ -258,7 +258,8 @@ func (h *help) paint(m *Model, c *part.Canvas) {
 	lines = append(
 		lines,
 		part.Hang(
-			"↑↓←→ or hjkl  move; PgUp, PgDn, Home, End too; the mouse points, its wheel scrolls, and a click on a heading sorts",
+			"↑↓←→ or hjkl  move; PgUp, PgDn, Home, End too; the mouse points, its wheel scrolls, and a "+
+				"click on a heading sorts",
 			inner,
 		)...)
 	for _, k := range m.keys() {

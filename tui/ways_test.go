@@ -91,9 +91,12 @@ func TestWhatIfPlansAtOnceAndGoesIntoTheRound(t *testing.T) {
 	}
 	shows(t, m, "left out", "what if: --hosts c0h000,c0h001 --out-of-service 2")
 	for _, c := range []struct{ key, want string }{
-		{"]", "plan --hosts c0h000,c0h001 --out-of-service 2 --reserve 1"}, {"[", "plan --hosts c0h000,c0h001 --out-of-service 2"},
-		{"o", "plan --hosts c0h000,c0h001 --order lightest-first --out-of-service 2"}, {"l", "plan --hosts c0h000,c0h001 --order lightest-first --out-of-service 2 --limit 90"},
-		{"z", "plan --hosts c0h000,c0h001 --order lightest-first --out-of-service 2"}, {"z", "plan --hosts c0h000,c0h001 --out-of-service 2"},
+		{"]", "plan --hosts c0h000,c0h001 --out-of-service 2 --reserve 1"},
+		{"[", "plan --hosts c0h000,c0h001 --out-of-service 2"},
+		{"o", "plan --hosts c0h000,c0h001 --order lightest-first --out-of-service 2"},
+		{"l", "plan --hosts c0h000,c0h001 --order lightest-first --out-of-service 2 --limit 90"},
+		{"z", "plan --hosts c0h000,c0h001 --order lightest-first --out-of-service 2"},
+		{"z", "plan --hosts c0h000,c0h001 --out-of-service 2"},
 	} {
 		if press(m, c.key); last(f) != c.want {
 			t.Errorf("%s: %s, want %s", c.key, last(f), c.want)
@@ -416,7 +419,8 @@ func TestPayloadsArePrunedOnlyAfterAYes(t *testing.T) {
 	press(m, "x", "P")
 	enter(m, " damaged")
 	press(m, "enter", "y", "l")
-	if got := strings.Join(f.calls, ";"); got != "fetch;verify;prune unknown older=90 false;prune unknown older=90 damaged false;prune unknown older=90 damaged true;kept" {
+	if got := strings.Join(f.calls, ";"); got != "fetch;verify;prune unknown older=90 false;prune unknown older=90 "+
+		"damaged false;prune unknown older=90 damaged true;kept" {
 		t.Error(got)
 	}
 	shows(t, m, "Payloads", "ab  5 B  fw:nic 2")
@@ -641,7 +645,8 @@ func TestAFindingIsWaivedAndTakenBack(t *testing.T) {
 	f := &fake{snap: snapshot(1, 3), plan: aPlan()}
 	m := model(t, f, 160, 45)
 	press(m, "p", "a")
-	shows(t, m, "2 blocking", "2 not known", "2 cautions", "2 waived", "2 clear", "L25 is on no line", "together: Will devices")
+	shows(t, m, "2 blocking", "2 not known", "2 cautions", "2 waived", "2 clear", "L25 is on no line",
+		"together: Will devices")
 	press(m, "W")
 	enter(m, "")
 	press(m, "enter")
@@ -654,7 +659,8 @@ func TestAFindingIsWaivedAndTakenBack(t *testing.T) {
 	press(m, "enter")
 	shows(t, m, "Waive together of c0h000, c0h003?", "It pardons just this, for 7 days")
 	press(m, "y")
-	if !slices.Contains(f.calls, "waive together of 2 hosts of c0 for 168h0m0s: the maker says so") || strings.Count(strings.Join(f.calls, ";"), "waive") != 1 {
+	if !slices.Contains(f.calls, "waive together of 2 hosts of c0 for 168h0m0s: the maker says so") ||
+		strings.Count(strings.Join(f.calls, ";"), "waive") != 1 {
 		t.Errorf("%v", f.calls)
 	}
 	press(m, "down", "W")
@@ -673,11 +679,14 @@ func TestAFindingIsWaivedAndTakenBack(t *testing.T) {
 // then asked; where it can't be told nothing is asked.
 func TestHostsThatTakeNoOrdersYet(t *testing.T) {
 	p := aPlan()
-	p.Visits[0].Obstacle, p.Visits[0].Answers = "c0h000: it takes no orders", []precheck.Answer{{Check: "orders", Host: "c0h000", Level: precheck.Blocker, Evidence: "c0h000: it takes no orders", Remedy: "prepare it"}}
+	p.Visits[0].Obstacle, p.Visits[0].Answers = "c0h000: it takes no orders",
+		[]precheck.Answer{{Check: "orders", Host: "c0h000", Level: precheck.Blocker,
+			Evidence: "c0h000: it takes no orders", Remedy: "prepare it"}}
 	f := &fake{snap: snapshot(1, 4), plan: p}
 	m := model(t, f, 160, 45)
 	press(m, "p", "f")
-	shows(t, m, "Put this on c0h000, c0h003?", "c0h000, c0h003: /var/lib/yare: a directory", "Running guests are not touched")
+	shows(t, m, "Put this on c0h000, c0h003?", "c0h000, c0h003: /var/lib/yare: a directory",
+		"Running guests are not touched")
 	press(m, "n")
 	if last(f) != "missing on c0" {
 		t.Errorf("%v", f.calls)

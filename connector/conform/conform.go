@@ -224,7 +224,8 @@ func (t *trial) refused(o connector.Order, why string) error {
 }
 
 func (t *trial) reading() {
-	for _, want := range [][]estate.SectionName{{estate.Host}, {estate.GuestList, estate.Host}, {estate.BMCState}, estate.SectionNames} {
+	for _, want := range [][]estate.SectionName{{estate.Host}, {estate.GuestList, estate.Host}, {estate.BMCState},
+		estate.SectionNames} {
 		r := t.read(t.Host, want...)
 		for _, s := range r.Sections {
 			if !slices.Contains(want, s.Name) {
@@ -279,7 +280,8 @@ func (t *trial) epochs() {
 	high := t.epoch
 	t.epoch--
 	for _, kind := range act.Names() {
-		if err := t.refused(t.order(kind, t.sample(kind)), "it is of a lower epoch"); !errors.Is(err, connector.ErrStale) {
+		if err := t.refused(t.order(kind, t.sample(kind)), "it is of a lower epoch"); !errors.Is(err,
+			connector.ErrStale) {
 			t.Errorf("%s: %v", kind, err)
 		}
 	}
@@ -477,7 +479,8 @@ func (t *trial) anyOn(host string) string {
 
 func (t *trial) refusals() {
 	if t.Guest != "" {
-		t.refused(t.order(act.Move, act.Act{Guest: "nobody", GuestID: "00000000-0000-0000-0000-000000000000", To: t.To}), "there is no such guest")
+		t.refused(t.order(act.Move, act.Act{Guest: "nobody", GuestID: "00000000-0000-0000-0000-000000000000",
+			To: t.To}), "there is no such guest")
 	}
 	t.refused(t.order(act.Adopt, act.Act{}), "it is not closed")
 	if t.Change.File != "" {
@@ -507,7 +510,9 @@ func (t *trial) aborted() {
 		}
 	}
 	on := func(host string) bool {
-		return slices.ContainsFunc(t.read(host, estate.GuestList).RunningGuests(), func(g estate.Guest) bool { return g.UID() == o.UID() })
+		return slices.ContainsFunc(t.read(host, estate.GuestList).RunningGuests(), func(g estate.Guest) bool {
+			return g.UID() == o.UID()
+		})
 	}
 	if !on(t.Host) || on(t.To) {
 		t.Errorf("%s was to stay on %s: there %v, on %s %v", t.Guest, t.Host, on(t.Host), t.To, on(t.To))
@@ -561,7 +566,8 @@ func (t *trial) changing() {
 
 func (t *trial) failing() {
 	c := t.Refused
-	if f := t.settled(t.order(act.Install, act.Act{Change: &c})); f.Outcome != act.NotDone && f.Outcome != act.NeedsPerson || f.Detail == "" {
+	if f := t.settled(t.order(act.Install, act.Act{Change: &c})); f.Outcome != act.NotDone &&
+		f.Outcome != act.NeedsPerson || f.Detail == "" {
 		t.Errorf("%s: %s", f.Outcome, f.Detail)
 	}
 }
@@ -580,7 +586,8 @@ func (t *trial) flashing() {
 		t.Fatal(err)
 	}
 	// Found without its id too: as a task that the BMC did not list before.
-	if f := t.look(o, connector.Receipt{}, time.Now()); f.Outcome != act.UnderWay && f.Outcome != act.Done && f.Outcome != act.Untold {
+	if f := t.look(o, connector.Receipt{}, time.Now()); f.Outcome != act.UnderWay && f.Outcome != act.Done &&
+		f.Outcome != act.Untold {
 		t.Errorf("without its id it is %s: %s", f.Outcome, f.Detail)
 	}
 	if f := t.find(o, r); f.Outcome != act.Done {
@@ -632,7 +639,9 @@ func (t *trial) lostAnswer() {
 func (t *trial) lookOnly() {
 	why := fmt.Errorf("%w here", connector.ErrLookOnly)
 	plain := t.World
-	for name, acts := range map[string]func(string) bool{"nowhere": func(string) bool { return false }, "not where it leads": func(h string) bool { return h == t.Host }} {
+	for name, acts := range map[string]func(string) bool{"nowhere": func(string) bool {
+		return false
+	}, "not where it leads": func(h string) bool { return h == t.Host }} {
 		world := struct {
 			connector.Opener
 			connector.Clock
@@ -642,7 +651,8 @@ func (t *trial) lookOnly() {
 			if acts(t.Host) && !migrates(kind) || migrates(kind) && t.Guest == "" {
 				continue
 			}
-			if err := t.refused(t.order(kind, t.sample(kind)), "acting is allowed "+name); !errors.Is(err, connector.ErrLookOnly) {
+			if err := t.refused(t.order(kind, t.sample(kind)), "acting is allowed "+name); !errors.Is(err,
+				connector.ErrLookOnly) {
 				t.Errorf("%s: %v", kind, err)
 			}
 		}

@@ -43,7 +43,8 @@ func (d *Connector) tryMachine(ctx context.Context, host string) []connector.Sta
 	}
 	as, do := "commands run as the user", "see that the user's shell and authorized_keys let commands run"
 	if d.Sudo {
-		as, do = "commands run as root, by sudo", "let the user become root by sudo without a password (NOPASSWD), or take sudo out of the estate file"
+		as, do = "commands run as root, by sudo",
+			"let the user become root by sudo without a password (NOPASSWD), or take sudo out of the estate file"
 	}
 	_, err = conn.Run(ctx, "echo aye\n", d.Sudo)
 	if !add("SSH", "permission", as, err, do) {
@@ -63,21 +64,25 @@ func (d *Connector) tryMachine(ctx context.Context, host string) []connector.Sta
 	if s.Err != "" {
 		err = fmt.Errorf("%s", s.Err)
 	}
-	add("libvirt", "answer", fmt.Sprintf("%d guests through %s", len(guests.Guests), s.Source), err, "without it the host's guests are unread, and no round touches it")
+	add("libvirt", "answer", fmt.Sprintf("%d guests through %s", len(guests.Guests), s.Source), err,
+		"without it the host's guests are unread, and no round touches it")
 	return out
 }
 
 func (d *Connector) tryBMC(ctx context.Context, host string) []connector.Stage {
 	b, ok := d.BMCs[host]
 	if !ok {
-		return []connector.Stage{{Way: "BMC", Name: "configuration", Found: errNoBMC.Error(), Do: "add it under bmcs: without it health and the BMC's firmware are unread"}}
+		return []connector.Stage{{Way: "BMC", Name: "configuration", Found: errNoBMC.Error(),
+			Do: "add it under bmcs: without it health and the BMC's firmware are unread"}}
 	}
 	client, err := d.client(ctx, host)
 	if err != nil {
-		return []connector.Stage{{Way: "BMC", Name: "secret", Found: err.Error(), Do: "put the password where the estate file says that it is"}}
+		return []connector.Stage{{Way: "BMC", Name: "secret", Found: err.Error(),
+			Do: "put the password where the estate file says that it is"}}
 	}
 	defer client.Close()
-	return append([]connector.Stage{{Way: "BMC", Name: "secret", OK: true, Found: "the password of " + b.User + " is at hand"}}, client.Test(ctx)...)
+	return append([]connector.Stage{{Way: "BMC", Name: "secret", OK: true, Found: "the password of " + b.User +
+		" is at hand"}}, client.Test(ctx)...)
 }
 
 // Reaches tells, by an error, why the libvirt of one host does not reach that of another in the given form. It asks the

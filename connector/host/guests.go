@@ -58,11 +58,13 @@ func (t traces) why(helper error) error {
 	case path == "":
 		return fmt.Errorf("libvirt is stopped: %s is installed and has no socket; start its socket unit", t.daemon)
 	case !t.sockets[path]:
-		return fmt.Errorf("libvirt is there and may not be used: %s is closed to this user; add the user to the socket's group, or set sudo in the estate file", path)
+		return fmt.Errorf("libvirt is there and may not be used: %s is closed to this user; add the user to the "+
+			"socket's group, or set sudo in the estate file", path)
 	case !t.heard[path]:
 		return fmt.Errorf("libvirt crashed or was killed: %s is there and nobody listens", path)
 	}
-	return fmt.Errorf("libvirt is there and may not be reached: the SSH server forwards to no sockets (AllowStreamLocalForwarding, or a restricted key), and its helper virt-ssh-helper does not help: %v", helper)
+	return fmt.Errorf("libvirt is there and may not be reached: the SSH server forwards to no sockets "+
+		"(AllowStreamLocalForwarding, or a restricted key), and its helper virt-ssh-helper does not help: %v", helper)
 }
 
 // guestPatience is the part of a look that libvirt may take to begin to speak.
@@ -130,7 +132,8 @@ func readThrough(ctx context.Context, d door, m *libvirt.Meter, r *estate.Readin
 	}
 	t, err := d.look(ctx)
 	if err != nil {
-		return "", fmt.Errorf("libvirt lets nobody in (%v), and what is there of it can't be looked at: %w", refused, err)
+		return "", fmt.Errorf("libvirt lets nobody in (%v), and what is there of it can't be looked at: %w",
+			refused, err)
 	}
 	return "", t.why(helper)
 }
@@ -247,7 +250,8 @@ for c in %s; do command -v $c >/dev/null && echo "daemon $c"; done
 grep libvirt /proc/net/unix | sed 's/^/unix /'
 echo end
 `
-	out, err := o.conn.Run(ctx, fmt.Sprintf(script, strings.Join(libvirt.Sockets, " "), strings.Join(daemons, " ")), false)
+	out, err := o.conn.Run(ctx, fmt.Sprintf(script, strings.Join(libvirt.Sockets, " "), strings.Join(daemons, " ")),
+		false)
 	t := traces{sockets: map[string]bool{}, heard: map[string]bool{}}
 	for line := range strings.Lines(string(out)) {
 		switch f := strings.Fields(line); {

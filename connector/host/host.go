@@ -87,7 +87,8 @@ func (s *session) machine(ctx context.Context, sections []estate.SectionName) *e
 	return r
 }
 
-func (d *Connector) probe(ctx context.Context, conn *ssh.Conn, host string, sections []estate.SectionName) (*estate.Reading, error) {
+func (d *Connector) probe(ctx context.Context, conn *ssh.Conn, host string,
+	sections []estate.SectionName) (*estate.Reading, error) {
 	answer, err := conn.Run(ctx, linux.Probe(d.limit()/4, sections...), d.Sudo)
 	if err != nil {
 		return nil, err
@@ -201,7 +202,8 @@ func join(machine, board *estate.Reading) *estate.Reading {
 			r.SetSection(s)
 			continue
 		}
-		both := estate.Section{Name: s.Name, At: own.At, Source: own.Source + " and " + s.Source, Partial: strings.Trim(own.Partial+"; "+s.Partial, "; ")}
+		both := estate.Section{Name: s.Name, At: own.At, Source: own.Source + " and " + s.Source,
+			Partial: strings.Trim(own.Partial+"; "+s.Partial, "; ")}
 		if s.At.Before(own.At) { // the section is as old as the older half
 			both.At = s.At
 		}

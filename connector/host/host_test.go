@@ -113,20 +113,24 @@ func TestACommandThatHangsCostsItsSection(t *testing.T) {
 		}
 	}
 	s := sshtest.Start(t, "SetEnv PATH="+bin+":"+os.Getenv("PATH"))
-	r, err := connector.Read(t.Context(), reader(s, 8*time.Second), "heron", estate.Host, estate.Packages, estate.SettingItems)
+	r, err := connector.Read(t.Context(), reader(s, 8*time.Second), "heron", estate.Host,
+		estate.Packages, estate.SettingItems)
 	if err != nil {
 		t.Fatal(err)
 	}
 	if r.Section(estate.Packages).Err != "" || r.Section(estate.Host).Err != "" {
 		t.Errorf("%+v", r.Sections)
 	}
-	if c, _ := r.Component("set:firewall/default", ""); c.Version != "" || !strings.Contains(c.Unread, "did not end within 2 s") {
+	if c, _ := r.Component("set:firewall/default", ""); c.Version != "" ||
+		!strings.Contains(c.Unread, "did not end within 2 s") {
 		t.Errorf("%+v", c)
 	}
 	if err := os.WriteFile(filepath.Join(bin, "find"), []byte("#!/bin/sh\nexec sleep 3674\n"), 0o700); err != nil {
 		t.Fatal(err)
 	}
-	if r, err = connector.Read(t.Context(), reader(s, 30*time.Second), "heron", estate.Host, estate.Packages); err != nil || r.Section(estate.Host).Err != "" || !strings.Contains(r.Section(estate.Packages).Err, "did not end in time") {
+	if r, err = connector.Read(t.Context(), reader(s, 30*time.Second), "heron", estate.Host,
+		estate.Packages); err != nil || r.Section(estate.Host).Err != "" ||
+		!strings.Contains(r.Section(estate.Packages).Err, "did not end in time") {
 		t.Errorf("%+v %v", r.Sections, err)
 	}
 	sshtest.Gone(t, "sleep", "3674")
@@ -141,8 +145,11 @@ func TestASilentBMCCostsItsLimit(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer l.Close()
-	d := &Connector{SSH: &ssh.Dialer{}, Limit: 5 * time.Second, BMCs: map[string]BMC{"heron": {Target: redfish.Target{At: l.Addr().String(), User: "watch", Fingerprint: strings.Repeat("0", 64)},
-		Password: func(context.Context) (string, error) { return "word", nil }}}}
+	d := &Connector{SSH: &ssh.Dialer{}, Limit: 5 * time.Second,
+		BMCs: map[string]BMC{"heron": {Target: redfish.Target{At: l.Addr().String(), User: "watch",
+			Fingerprint: strings.Repeat("0", 64)}, Password: func(context.Context) (string, error) {
+			return "word", nil
+		}}}}
 	start := time.Now()
 	r, err := connector.Read(t.Context(), d, "heron", estate.HealthItems, estate.FirmwareItems, estate.BMCState)
 	if err != nil || time.Since(start) > d.Limit+500*time.Millisecond {
@@ -199,13 +206,19 @@ func TestStatesOfLibvirtAreToldApart(t *testing.T) {
 	sock := libvirt.Sockets[0]
 	closed := func() net.Conn { c := silentConn(); c.Close(); return c }
 	for says, d := range map[string]fakeDoor{
-		"is not installed":         {},
-		"libvirt is stopped":       {there: traces{daemon: "virtqemud"}},
-		"closed to this user":      {there: traces{daemon: "virtqemud", sockets: map[string]bool{sock: false}, heard: map[string]bool{sock: true}}},
-		"crashed or was killed":    {there: traces{daemon: "virtqemud", sockets: map[string]bool{sock: true}}},
-		"forwards to no sockets":   {there: traces{daemon: "virtqemud", sockets: map[string]bool{sock: true}, heard: map[string]bool{sock: true}}},
-		"a password is required":   {help: func() (net.Conn, error) { return complaint{closed()}, nil }, there: traces{sockets: map[string]bool{sock: true}, heard: map[string]bool{sock: true}}},
-		"libvirt crashed":          {help: func() (net.Conn, error) { return closed(), nil }, there: traces{daemon: "libvirtd", sockets: map[string]bool{sock: true}}},
+		"is not installed":   {},
+		"libvirt is stopped": {there: traces{daemon: "virtqemud"}},
+		"closed to this user": {there: traces{daemon: "virtqemud", sockets: map[string]bool{sock: false},
+			heard: map[string]bool{sock: true}}},
+		"crashed or was killed": {there: traces{daemon: "virtqemud", sockets: map[string]bool{sock: true}}},
+		"forwards to no sockets": {there: traces{daemon: "virtqemud", sockets: map[string]bool{sock: true},
+			heard: map[string]bool{sock: true}}},
+		"a password is required": {help: func() (net.Conn, error) {
+			return complaint{closed()}, nil
+		}, there: traces{sockets: map[string]bool{sock: true}, heard: map[string]bool{sock: true}}},
+		"libvirt crashed": {help: func() (net.Conn, error) {
+			return closed(), nil
+		}, there: traces{daemon: "libvirtd", sockets: map[string]bool{sock: true}}},
 		"libvirt hangs: it accept": {sockets: map[string]func() net.Conn{sock: silentConn}},
 	} {
 		r := readGuests(t.Context(), d, &libvirt.Meter{})
@@ -217,7 +230,9 @@ func TestStatesOfLibvirtAreToldApart(t *testing.T) {
 
 func TestWhereSomebodyListens(t *testing.T) {
 	t.Parallel()
-	got := listening("Num       RefCount Protocol Flags    Type St Inode Path\n0000: 00000002 00000000 00010000 0001 01 1234 /run/libvirt/virtqemud-sock\n0000: 00000003 00000000 00000000 0001 03 1235 /run/libvirt/libvirt-sock\n")
+	got := listening("Num       RefCount Protocol Flags    Type St Inode Path\n" +
+		"0000: 00000002 00000000 00010000 0001 01 1234 /run/libvirt/virtqemud-sock\n" +
+		"0000: 00000003 00000000 00000000 0001 03 1235 /run/libvirt/libvirt-sock\n")
 	if len(got) != 1 || !got["/run/libvirt/virtqemud-sock"] {
 		t.Errorf("%v", got)
 	}
@@ -247,10 +262,12 @@ nonsense
 		{Target: "sda", Source: "/var/iso/x.iso", Media: true},
 	}}}}
 	settle(r, strings.ReplaceAll(table, `\\`, `\`))
-	if got := strings.Join(r.Offer.Storages, "; "); got != "gfs2 at /srv/quay; nas:/vm at /srv/vm; nas:/vm two at /srv/vm/two" {
+	if got := strings.Join(r.Offer.Storages,
+		"; "); got != "gfs2 at /srv/quay; nas:/vm at /srv/vm; nas:/vm two at /srv/vm/two" {
 		t.Errorf("it has %s", got)
 	}
-	if got := strings.Join(r.Guests[0].Storages, "; "); got != "gfs2 at /srv/quay; nas:/vm at /srv/vm; nas:/vm two at /srv/vm/two" {
+	if got := strings.Join(r.Guests[0].Storages,
+		"; "); got != "gfs2 at /srv/quay; nas:/vm at /srv/vm; nas:/vm two at /srv/vm/two" {
 		t.Errorf("the first needs %s", got)
 	}
 	var local []string
@@ -261,7 +278,8 @@ nonsense
 			}
 		}
 	}
-	if got := strings.Join(local, " "); got != "/srv/vm/two/scratch/a.img /srv/vmore.img /var/iso/x.iso" || len(r.Guests[1].Storages) > 0 {
+	if got := strings.Join(local, " "); got != "/srv/vm/two/scratch/a.img /srv/vmore.img /var/iso/x.iso" ||
+		len(r.Guests[1].Storages) > 0 {
 		t.Errorf("local are %s", got)
 	}
 	empty := &estate.Reading{Guests: []estate.Guest{{Disks: []estate.Disk{{Source: "/a"}}}}}
@@ -296,7 +314,8 @@ func TestFirmwareOfMachineAndBMC(t *testing.T) {
 	} {
 		r := join(half("fw:nic", c.machine, now, "SSH"), half("fw:bmc", c.board, now.Add(-time.Second), "Redfish"))
 		s := r.Section(estate.FirmwareItems)
-		if s.Whole() != c.whole || s.Err != c.err || s.Partial != c.partial || len(r.Components) != c.has || !s.At.Equal(now.Add(-time.Second)) {
+		if s.Whole() != c.whole || s.Err != c.err || s.Partial != c.partial || len(r.Components) != c.has ||
+			!s.At.Equal(now.Add(-time.Second)) {
 			t.Errorf("machine %q, BMC %q: %+v with %d components", c.machine, c.board, s, len(r.Components))
 		}
 	}

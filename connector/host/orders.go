@@ -110,7 +110,8 @@ func packages(o connector.Order) (out []string) {
 	return out
 }
 
-func plainly(verb string, args func(connector.Order) []string) func(*session, context.Context, connector.Order) (connector.Receipt, error) {
+func plainly(verb string, args func(connector.Order) []string) func(*session, context.Context,
+	connector.Order) (connector.Receipt, error) {
 	return func(s *session, ctx context.Context, o connector.Order) (connector.Receipt, error) {
 		return connector.Receipt{}, s.tell(ctx, o, nil, io.Discard, verb, args(o)...)
 	}
@@ -129,8 +130,10 @@ func actName(id string) string {
 }
 
 // tell gives an order to the wrapper.
-func (s *session) tell(ctx context.Context, o connector.Order, in io.Reader, out io.Writer, verb string, args ...string) error {
-	args = append([]string{"order", actName(o.ID), strconv.FormatInt(o.Epoch, 10), o.Round, strconv.FormatInt(o.Entry, 10), o.Sum, verb}, args...)
+func (s *session) tell(ctx context.Context, o connector.Order, in io.Reader, out io.Writer, verb string,
+	args ...string) error {
+	args = append([]string{"order", actName(o.ID), strconv.FormatInt(o.Epoch, 10), o.Round,
+		strconv.FormatInt(o.Entry, 10), o.Sum, verb}, args...)
 	return s.wrapper(ctx, in, out, args...)
 }
 
@@ -160,7 +163,8 @@ func (s *session) wrapper(ctx context.Context, in io.Reader, out io.Writer, args
 	case exit == refused:
 		return fmt.Errorf("%s refuses: %s", s.host, said)
 	case exit == missing || exit == missing-1:
-		return fmt.Errorf("%s takes no orders: what yare needs for that is not on it; yare host prepare %s shows what that is, and puts it there", s.host, s.host)
+		return fmt.Errorf("%s takes no orders: what yare needs for that is not on it; yare host prepare %s shows "+
+			"what that is, and puts it there", s.host, s.host)
 	}
 	return fmt.Errorf("%s: the wrapper ended with %d: %w (%s)", s.host, exit, connector.ErrUnreachable, said)
 }
@@ -188,7 +192,8 @@ func (s *session) stage(ctx context.Context, o connector.Order) (connector.Recei
 		return connector.Receipt{}, err
 	}
 	var sum ssh.Answer
-	err = s.tell(ctx, o, o.Payload, &sum, "stage", o.Change.SHA256, kind, strconv.FormatInt(o.Size, 10), strconv.FormatInt(from, 10))
+	err = s.tell(ctx, o, o.Payload, &sum, "stage", o.Change.SHA256, kind, strconv.FormatInt(o.Size, 10),
+		strconv.FormatInt(from, 10))
 	return connector.Receipt{SHA256: strings.TrimSpace(sum.String())}, err
 }
 
@@ -238,7 +243,8 @@ func (s *session) guest(ctx context.Context, o connector.Order) (connector.Recei
 	if err != nil {
 		return connector.Receipt{}, err
 	}
-	do := map[act.Name]func(string) error{act.Down: h.ShutDown, act.Save: h.Save, act.Start: h.Start, act.Eject: func(id string) error { return h.Eject(id, o.Media) },
+	do := map[act.Name]func(string) error{act.Down: h.ShutDown, act.Save: h.Save, act.Start: h.Start,
+		act.Eject: func(id string) error { return h.Eject(id, o.Media) },
 		act.Carry: func(id string) error { return h.Carry(id, o.To, s.by.Migration) }}[o.Kind]
 	ended := make(chan error, 1)
 	go func() {

@@ -56,7 +56,8 @@ func (s *session) found(ctx context.Context) (f found, err error) {
 	if err != nil {
 		return f, err
 	}
-	text, err := s.by.rooted(ctx, conn, fmt.Sprintf(lookScript, strings.Join(tools, " "), linux.WrapperPath(), linux.Home, linux.Home, linux.HookPath, linux.HookPath, linux.Home, linux.Home))
+	text, err := s.by.rooted(ctx, conn, fmt.Sprintf(lookScript, strings.Join(tools, " "), linux.WrapperPath(),
+		linux.Home, linux.Home, linux.HookPath, linux.HookPath, linux.Home, linux.Home))
 	if err != nil {
 		return f, err
 	}
@@ -117,10 +118,15 @@ func (f found) items() []connector.Item {
 		return connector.Item{What: what, Why: why, There: there}
 	}
 	return []connector.Item{
-		item(linux.Home, "a directory for what is kept of orders, of packages that wait there, and of a closed host's mark", f.home),
-		item(linux.WrapperPath(), "the program that orders go through: it refuses those of an older lease and those that it has had, and outlives the connection", f.wrapper),
-		item(linux.HookPath, "the script that libvirt asks before a guest starts or arrives: while the host is closed it says no", f.hook),
-		item("a restart of libvirt's daemon", "it looks for hooks only when it starts; running guests are not touched", f.hook && f.asked == nil),
+		item(linux.Home, "a directory for what is kept of orders, of packages that wait there, and of a "+
+			"closed host's mark", f.home),
+		item(linux.WrapperPath(),
+			"the program that orders go through: it refuses those of an older lease and those that it has had, and "+
+				"outlives the connection", f.wrapper),
+		item(linux.HookPath, "the script that libvirt asks before a guest starts or arrives: while the host is "+
+			"closed it says no", f.hook),
+		item("a restart of libvirt's daemon", "it looks for hooks only when it starts; running guests are not touched",
+			f.hook && f.asked == nil),
 	}
 }
 
@@ -184,7 +190,8 @@ func (s *session) Prepare(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	if _, err := s.by.rooted(ctx, conn, fmt.Sprintf(prepareScript, linux.Home, linux.WrapperPath(), linux.HookPath, hookDir, linux.Wrapper, linux.Hook)); err != nil {
+	if _, err := s.by.rooted(ctx, conn, fmt.Sprintf(prepareScript, linux.Home, linux.WrapperPath(), linux.HookPath,
+		hookDir, linux.Wrapper, linux.Hook)); err != nil {
 		return fmt.Errorf("putting it on %s: %w", s.host, err)
 	}
 	if f.hook && f.asked == nil {

@@ -73,7 +73,8 @@ func resolution(changes []connector.Wanted) (string, error) {
 			if err != nil {
 				return "", err
 			}
-			fmt.Fprintf(&files, "base64 -d >%d.deb <<'E'\n%s\nE\n", i, base64.StdEncoding.EncodeToString(deb.Hollow(control)))
+			fmt.Fprintf(&files, "base64 -d >%d.deb <<'E'\n%s\nE\n", i,
+				base64.StdEncoding.EncodeToString(deb.Hollow(control)))
 			args = append(args, fmt.Sprintf("./%d.deb", i))
 		default:
 			alone = ""
@@ -108,7 +109,8 @@ func resolved(text string, changes []connector.Wanted) (r act.Resolution) {
 			if _, asked := wanted[rest]; asked {
 				errors = append(errors, rest+" is held on it (apt-mark hold)")
 			}
-		case word == "E:", strings.Contains(line, ": Depends:"), strings.Contains(line, ": Conflicts:"), strings.Contains(line, ": Breaks:"):
+		case word == "E:", strings.Contains(line, ": Depends:"), strings.Contains(line, ": Conflicts:"),
+			strings.Contains(line, ": Breaks:"):
 			errors = append(errors, strings.TrimPrefix(line, "E: "))
 		case word == "none":
 			r.Unasked = rest

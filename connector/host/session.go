@@ -266,7 +266,8 @@ func (s *session) watch(a act.Act, f *flight) {
 					_ = h.Unbound(a.UID()) // where it can't be, it is given up below
 				case giveUp:
 					s.mu.Lock()
-					f.gaveUp = fmt.Sprintf("it writes its memory as fast as that can be sent: given up at the %d. time through it, with %d MiB to send at best", job.Iteration, p.least>>20)
+					f.gaveUp = fmt.Sprintf("it writes its memory as fast as that can be sent: given up at the %d. "+
+						"time through it, with %d MiB to send at best", job.Iteration, p.least>>20)
 					s.mu.Unlock()
 					_ = h.Abort(a.UID()) // it is looked at again
 				}

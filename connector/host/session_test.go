@@ -30,13 +30,16 @@ func TestWhenAMigrationIsGivenUp(t *testing.T) {
 		letGo  int // the time through the memory in which it is let go, and given up; 0: never
 		giveUp int
 	}{
-		"it shrinks slowly":              {shrinking(30, 1000*mib, time.Minute), 0, 0},
-		"it stays":                       {same(12, 100*mib, 10*time.Second), 5, 9},
-		"it stays, and is quick":         {same(60, 100*mib, time.Second), 22, 42},
-		"it shrinks after it was let go": {append(same(5, 100*mib, 10*time.Second), shrinking(20, 90*mib, 10*time.Second)...), 5, 0},
-		"it grows":                       {append(shrinking(4, 100*mib, 10*time.Second), same(10, 90*mib, 10*time.Second)...), 8, 12},
-		"a little less is no progress":   {[]step{{100 * mib, 9e9}, {98 * mib, 9e9}, {97 * mib, 9e9}, {96 * mib, 9e9}, {96 * mib, 9e9}, {96 * mib, 9e9}}, 5, 0},
-		"it is over in its third time":   {same(3, 100*mib, time.Hour), 0, 0},
+		"it shrinks slowly":      {shrinking(30, 1000*mib, time.Minute), 0, 0},
+		"it stays":               {same(12, 100*mib, 10*time.Second), 5, 9},
+		"it stays, and is quick": {same(60, 100*mib, time.Second), 22, 42},
+		"it shrinks after it was let go": {append(same(5, 100*mib, 10*time.Second),
+			shrinking(20, 90*mib, 10*time.Second)...), 5, 0},
+		"it grows": {append(shrinking(4, 100*mib, 10*time.Second),
+			same(10, 90*mib, 10*time.Second)...), 8, 12},
+		"a little less is no progress": {[]step{{100 * mib, 9e9}, {98 * mib, 9e9}, {97 * mib, 9e9}, {96 * mib, 9e9},
+			{96 * mib, 9e9}, {96 * mib, 9e9}}, 5, 0},
+		"it is over in its third time": {same(3, 100*mib, time.Hour), 0, 0},
 	} {
 		var p progress
 		at := time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)

@@ -9,7 +9,8 @@ import (
 )
 
 // shared are file systems that several hosts can have mounted at once.
-var shared = []string{"nfs", "nfs4", "cifs", "smb3", "ceph", "fuse.ceph", "glusterfs", "fuse.glusterfs", "gfs2", "ocfs2", "lustre", "beegfs", "9p", "virtiofs"}
+var shared = []string{"nfs", "nfs4", "cifs", "smb3", "ceph", "fuse.ceph", "glusterfs", "fuse.glusterfs", "gfs2",
+	"ocfs2", "lustre", "beegfs", "9p", "virtiofs"}
 
 // mount is a line of /proc/mounts.
 type mount struct{ source, at, kind string }

@@ -100,7 +100,8 @@ type amount struct {
 
 // mib is the amount in MiB. libvirt writes KiB, and accepts the units of its manual.
 func (a amount) mib() int64 {
-	bytes := map[string]float64{"b": 1, "bytes": 1, "KB": 1e3, "k": 1 << 10, "KiB": 1 << 10, "": 1 << 10, "MB": 1e6, "M": 1 << 20, "MiB": 1 << 20,
+	bytes := map[string]float64{"b": 1, "bytes": 1, "KB": 1e3, "k": 1 << 10, "KiB": 1 << 10, "": 1 << 10, "MB": 1e6,
+		"M": 1 << 20, "MiB": 1 << 20,
 		"GB": 1e9, "G": 1 << 30, "GiB": 1 << 30, "TB": 1e12, "T": 1 << 40, "TiB": 1 << 40}[a.Unit]
 	return int64(min(float64(a.Value)*bytes/(1<<20), 1<<40)) // no host has an exbibyte
 }
@@ -119,7 +120,8 @@ func describe(text string) (*domain, error) {
 
 // guest is what the description says of a guest, but for its state.
 func (d *domain) guest() estate.Guest {
-	g := estate.Guest{ID: strings.ToLower(strings.TrimSpace(d.UUID)), Name: d.Name, Labels: strings.Fields(d.Labels.Words), Machine: machine(d.Type.Machine)}
+	g := estate.Guest{ID: strings.ToLower(strings.TrimSpace(d.UUID)), Name: d.Name,
+		Labels: strings.Fields(d.Labels.Words), Machine: machine(d.Type.Machine)}
 	if g.Load.MemoryMiB = d.Given.mib(); g.Load.MemoryMiB == 0 {
 		g.Load.MemoryMiB = d.Memory.mib()
 	}
@@ -149,10 +151,12 @@ func (d *domain) guest() estate.Guest {
 		}
 		if source := cmp.Or(s.File, s.Dev, s.Dir, s.Name, volume); source != "" {
 			media := x.Device == "cdrom" || x.Device == "floppy"
-			g.Disks = append(g.Disks, estate.Disk{Target: x.Target.Dev, Source: source, Media: media, Local: media && strings.HasPrefix(s.Dev, "/dev/")})
+			g.Disks = append(g.Disks, estate.Disk{Target: x.Target.Dev, Source: source, Media: media, Local: media &&
+				strings.HasPrefix(s.Dev, "/dev/")})
 		}
 		if x.Mirror != nil { // a job goes on with it; libvirt moves no guest meanwhile
-			g.Pins = append(g.Pins, fmt.Sprintf("its disk %s is being copied (%s)", x.Target.Dev, cmp.Or(x.Mirror.Job, "copy")))
+			g.Pins = append(g.Pins, fmt.Sprintf("its disk %s is being copied (%s)", x.Target.Dev,
+				cmp.Or(x.Mirror.Job, "copy")))
 		}
 	}
 	for _, h := range d.Devices.Hostdevs {
@@ -203,7 +207,8 @@ func machine(name string) estate.Inner {
 	digits := strings.IndexFunc(last, unicode.IsDigit)
 	switch {
 	case family == "" || digits < 0:
-		return estate.Inner{Name: strings.TrimPrefix(name, "pc-"), Unread: "the machine type " + name + " names no version"}
+		return estate.Inner{Name: strings.TrimPrefix(name, "pc-"),
+			Unread: "the machine type " + name + " names no version"}
 	case digits > 0:
 		family += "-" + last[:digits]
 	}

@@ -22,7 +22,8 @@ import (
 // Sockets are where libvirt's daemons listen on a host, the best first: the one daemon of old and the one for QEMU
 // alone, each with and without the right to change things. That right is wanted for one thing only: to ask guests'
 // agents for their version.
-var Sockets = []string{"/run/libvirt/virtqemud-sock", "/run/libvirt/libvirt-sock", "/run/libvirt/virtqemud-sock-ro", "/run/libvirt/libvirt-sock-ro"}
+var Sockets = []string{"/run/libvirt/virtqemud-sock", "/run/libvirt/libvirt-sock", "/run/libvirt/virtqemud-sock-ro",
+	"/run/libvirt/libvirt-sock-ro"}
 
 // Writable is how many of them, at the front, give the right to change things.
 const Writable = 2
@@ -233,7 +234,8 @@ func (h *Host) used(ctx context.Context, m *Meter) (map[libvirt.UUID]int64, erro
 
 // cpuTime is the CPU time that each running guest has had, in nanoseconds.
 func (h *Host) cpuTime() (map[libvirt.UUID]uint64, error) {
-	stats, err := h.l.ConnectGetAllDomainStats(nil, uint32(libvirt.DomainStatsCPUTotal), uint32(libvirt.ConnectGetAllDomainsStatsRunning))
+	stats, err := h.l.ConnectGetAllDomainStats(nil, uint32(libvirt.DomainStatsCPUTotal),
+		uint32(libvirt.ConnectGetAllDomainsStatsRunning))
 	if unsupported(err) { // by drivers that run no guests of their own
 		return nil, nil
 	}
@@ -295,7 +297,9 @@ func (h *Host) Offer(guests []estate.Guest) (o estate.Offer, err error) {
 	slices.Sort(o.Features)
 	o.Features = slices.Compact(o.Features)
 	for i := range guests {
-		guests[i].Features = slices.DeleteFunc(guests[i].Features, func(f string) bool { return !slices.Contains(o.Features, f) })
+		guests[i].Features = slices.DeleteFunc(guests[i].Features, func(f string) bool {
+			return !slices.Contains(o.Features, f)
+		})
 	}
 	return o, nil
 }

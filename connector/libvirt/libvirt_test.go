@@ -20,13 +20,20 @@ import (
 
 const window = `<domain type='kvm'><name>gauge-1</name><uuid>0B3E7AE4-1111-4222-8333-444455556666</uuid>
 <memory unit='KiB'>8388608</memory><currentMemory unit='KiB'>4194304</currentMemory>
-<metadata><y:labels xmlns:y='urn:yareharbour:guest'>batch night</y:labels><labels xmlns='urn:other'>no</labels></metadata><os><type arch='x86_64' machine='pc-q35-9.2'>hvm</type></os><cpu mode='custom' match='exact'><model fallback='forbid'>Skerry-v2</model></cpu><devices>
-<interface type='network'><source network='quay' bridge='br7'/></interface><interface type='bridge'><source bridge='br0'/></interface>
+<metadata><y:labels xmlns:y='urn:yareharbour:guest'>batch night</y:labels><labels xmlns='urn:other'>no</labels>
+</metadata><os><type arch='x86_64' machine='pc-q35-9.2'>hvm</type></os><cpu mode='custom' match='exact'>
+<model fallback='forbid'>Skerry-v2</model></cpu><devices>
+<interface type='network'><source network='quay' bridge='br7'/></interface><interface type='bridge'>
+<source bridge='br0'/></interface>
 <interface type='bridge'><source bridge='br0'/></interface>
-<disk type='file' device='disk'><source file='/srv/a.img'/><target dev='vda'/></disk><disk type='volume' device='disk'><source pool='pool' volume='b'/><mirror type='file' job='active-commit'/><target dev='vdb'/></disk>
-<disk type='file' device='cdrom'><source file='/srv/x.iso'/><target dev='sda'/></disk><disk type='block' device='cdrom'><source dev='/dev/sr0'/><target dev='sdb'/></disk>
+<disk type='file' device='disk'><source file='/srv/a.img'/><target dev='vda'/></disk>
+<disk type='volume' device='disk'><source pool='pool' volume='b'/><mirror type='file' job='active-commit'/>
+<target dev='vdb'/></disk>
+<disk type='file' device='cdrom'><source file='/srv/x.iso'/><target dev='sda'/></disk>
+<disk type='block' device='cdrom'><source dev='/dev/sr0'/><target dev='sdb'/></disk>
 <hostdev type='pci'><source><address domain='0x0000' bus='0x3b' slot='0x00' function='0x1'/></source></hostdev>
-<channel type='unix'><target type='virtio' name='org.qemu.guest_agent.0' state='connected'/></channel></devices></domain>`
+<channel type='unix'><target type='virtio' name='org.qemu.guest_agent.0' state='connected'/></channel></devices>
+</domain>`
 
 func TestADescriptionOfADomain(t *testing.T) {
 	d, err := describe(window)
@@ -34,19 +41,26 @@ func TestADescriptionOfADomain(t *testing.T) {
 		t.Fatal(err)
 	}
 	g := d.guest()
-	if g.ID != "0b3e7ae4-1111-4222-8333-444455556666" || g.Name != "gauge-1" || g.Load.MemoryMiB != 4096 || strings.Join(g.Networks, " ") != "quay br0" || strings.Join(g.Devices, " ") != "0000:3b:00.1" ||
-		strings.Join(g.Labels, " ") != "batch night" || strings.Join(g.Pins, ";") != "its disk vdb is being copied (active-commit)" ||
+	if g.ID != "0b3e7ae4-1111-4222-8333-444455556666" || g.Name != "gauge-1" || g.Load.MemoryMiB != 4096 ||
+		strings.Join(g.Networks, " ") != "quay br0" || strings.Join(g.Devices, " ") != "0000:3b:00.1" ||
+		strings.Join(g.Labels, " ") != "batch night" ||
+		strings.Join(g.Pins, ";") != "its disk vdb is being copied (active-commit)" ||
 		g.Machine != (estate.Inner{Name: "q35", Version: "9.2"}) || d.agent() != "connected" {
 		t.Errorf("%+v", g)
 	}
-	if got := fmt.Sprintf("%+v", g.Disks); got != "[{Target:vda Source:/srv/a.img Media:false Local:false} {Target:vdb Source:pool/b Media:false Local:false} {Target:sda Source:/srv/x.iso Media:true Local:false} {Target:sdb Source:/dev/sr0 Media:true Local:true}]" {
+	if got := fmt.Sprintf("%+v", g.Disks); got != "[{Target:vda Source:/srv/a.img Media:false Local:false} "+
+		"{Target:vdb Source:pool/b Media:false Local:false} {Target:sda Source:/srv/x.iso Media:true Local:false} "+
+		"{Target:sdb Source:/dev/sr0 Media:true Local:true}]" {
 		t.Error(got)
 	}
 	if got := strings.Join(d.needs(), "; "); got != "pc-q35-9.2; CPU Skerry-v2 (kvm)" {
 		t.Error(got)
 	}
-	d, err = describe(`<domain><uuid>u</uuid><cpu mode='host-passthrough'/><devices><filesystem type='mount'><source dir='/srv'/><target dir='share'/></filesystem><disk device='cdrom'><target dev='sda'/></disk></devices></domain>`)
-	if err != nil || len(d.needs()) > 0 || len(d.guest().Disks) > 0 || strings.Join(d.guest().Pins, "") != "it shares a directory of its host (share)" {
+	d, err = describe(`<domain><uuid>u</uuid><cpu mode='host-passthrough'/><devices><filesystem type='mount'>
+<source dir='/srv'/><target dir='share'/></filesystem><disk device='cdrom'><target dev='sda'/></disk></devices>
+</domain>`)
+	if err != nil || len(d.needs()) > 0 || len(d.guest().Disks) > 0 ||
+		strings.Join(d.guest().Pins, "") != "it shares a directory of its host (share)" {
 		t.Errorf("%+v %v", d, err)
 	}
 	for name, want := range map[string]estate.Inner{
@@ -64,7 +78,8 @@ func TestADescriptionOfADomain(t *testing.T) {
 			t.Errorf("%q is taken for a description", bad)
 		}
 	}
-	for text, want := range map[amount]int64{{"KiB", 2048}: 2, {"GiB", 1}: 1024, {"", 1024}: 1, {"bytes", 1 << 20}: 1, {"TiB", 1 << 62}: 1 << 40} {
+	for text, want := range map[amount]int64{{"KiB", 2048}: 2, {"GiB", 1}: 1024, {"", 1024}: 1, {"bytes", 1 << 20}: 1,
+		{"TiB", 1 << 62}: 1 << 40} {
 		if got := text.mib(); got != want {
 			t.Errorf("%+v is %d MiB, want %d", text, got, want)
 		}
@@ -74,11 +89,16 @@ func TestADescriptionOfADomain(t *testing.T) {
 // Memory counts as long as a guest holds it, whatever it does.
 // What a host offers is read of what libvirt says that it can run.
 func TestWhatAHostOffers(t *testing.T) {
-	got, err := machines(`<capabilities><guest><arch name='x86_64'><machine maxCpus='288' canonical='pc-q35-9.2'>q35</machine><machine>pc-q35-8.0</machine><domain type='kvm'><machine>microvm</machine></domain></arch></guest></capabilities>`)
+	got, err := machines(`<capabilities><guest><arch name='x86_64'>
+<machine maxCpus='288' canonical='pc-q35-9.2'>q35</machine><machine>pc-q35-8.0</machine><domain type='kvm'>
+<machine>microvm</machine></domain></arch></guest></capabilities>`)
 	if err != nil || strings.Join(got, " ") != "q35 pc-q35-9.2 pc-q35-8.0 microvm" {
 		t.Errorf("%v %v", got, err)
 	}
-	got, err = models("kvm", `<domainCapabilities><cpu><mode name='host-model'><model>Quay-v9</model></mode><mode name='custom'><model usable='yes'>Skerry-v1</model><model usable='no'>Skerry-v2</model><model usable='unknown'>Skerry-v3</model></mode></cpu></domainCapabilities>`)
+	got, err = models("kvm",
+		`<domainCapabilities><cpu><mode name='host-model'><model>Quay-v9</model></mode><mode name='custom'>
+<model usable='yes'>Skerry-v1</model><model usable='no'>Skerry-v2</model><model usable='unknown'>Skerry-v3</model>
+</mode></cpu></domainCapabilities>`)
 	if err != nil || strings.Join(got, " ") != "CPU Skerry-v1 (kvm)" {
 		t.Errorf("%v %v", got, err)
 	}
@@ -94,8 +114,10 @@ func TestWhatAHostOffers(t *testing.T) {
 
 func TestStatesOfGuests(t *testing.T) {
 	for s, want := range map[libvirt.DomainState]estate.GuestState{
-		libvirt.DomainRunning: estate.Running, libvirt.DomainBlocked: estate.Running, libvirt.DomainShutdown: estate.Running, libvirt.DomainNostate: estate.Running,
-		libvirt.DomainPaused: estate.Suspended, libvirt.DomainPmsuspended: estate.Suspended, libvirt.DomainCrashed: estate.Crashed, libvirt.DomainShutoff: estate.Off,
+		libvirt.DomainRunning: estate.Running, libvirt.DomainBlocked: estate.Running,
+		libvirt.DomainShutdown: estate.Running, libvirt.DomainNostate: estate.Running,
+		libvirt.DomainPaused: estate.Suspended, libvirt.DomainPmsuspended: estate.Suspended,
+		libvirt.DomainCrashed: estate.Crashed, libvirt.DomainShutoff: estate.Off,
 	} {
 		if got := stateOf(s); got != want {
 			t.Errorf("%d is %s, want %s", s, got, want)
@@ -117,7 +139,8 @@ func daemon(t *testing.T) string {
 	}
 	t.Cleanup(func() { os.RemoveAll(dir) })
 	cmd := exec.Command(program)
-	cmd.Env = []string{"HOME=" + dir, "XDG_RUNTIME_DIR=" + dir, "XDG_CONFIG_HOME=" + dir, "XDG_CACHE_HOME=" + dir, "PATH=" + os.Getenv("PATH")}
+	cmd.Env = []string{"HOME=" + dir, "XDG_RUNTIME_DIR=" + dir, "XDG_CONFIG_HOME=" + dir, "XDG_CACHE_HOME=" + dir,
+		"PATH=" + os.Getenv("PATH")}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	if os.Getuid() == 0 { // root's daemon is the machine's own
 		const nobody = 65534
@@ -191,7 +214,8 @@ func TestGuestsOfARealLibvirt(t *testing.T) {
 		t.Errorf("a guest that is off is %+v", g)
 	}
 	guests := []estate.Guest{{Features: []string{"pc-no-such-machine"}}}
-	if o, err := h.Offer(guests); err != nil || strings.Join(o.Networks, " ") != "default" || len(guests[0].Features) > 0 {
+	if o, err := h.Offer(guests); err != nil || strings.Join(o.Networks, " ") != "default" ||
+		len(guests[0].Features) > 0 {
 		t.Errorf("%+v %v %v", o, err, guests)
 	}
 }

@@ -61,9 +61,11 @@ func (h *Host) Migrate(id, to string, m Migration) error {
 	}
 	var params []libvirt.TypedParam
 	if m.Bandwidth > 0 {
-		params = append(params, libvirt.TypedParam{Field: "bandwidth", Value: *libvirt.NewTypedParamValueUllong(m.Bandwidth)})
+		params = append(params, libvirt.TypedParam{Field: "bandwidth",
+			Value: *libvirt.NewTypedParamValueUllong(m.Bandwidth)})
 	}
-	flags := libvirt.MigrateLive | libvirt.MigratePeer2peer | libvirt.MigratePersistDest | libvirt.MigrateUndefineSource | libvirt.MigrateAutoConverge | libvirt.MigrateAbortOnError
+	flags := libvirt.MigrateLive | libvirt.MigratePeer2peer | libvirt.MigratePersistDest |
+		libvirt.MigrateUndefineSource | libvirt.MigrateAutoConverge | libvirt.MigrateAbortOnError
 	if m.Tunnelled {
 		flags |= libvirt.MigrateTunnelled
 	}
@@ -77,7 +79,8 @@ func (h *Host) Carry(id, to string, m Migration) error {
 	if err != nil {
 		return err
 	}
-	_, err = h.l.DomainMigratePerform3Params(d, libvirt.OptString{m.At(to)}, nil, nil, libvirt.MigrateOffline|libvirt.MigratePeer2peer|libvirt.MigratePersistDest|libvirt.MigrateUndefineSource)
+	_, err = h.l.DomainMigratePerform3Params(d, libvirt.OptString{m.At(to)}, nil, nil,
+		libvirt.MigrateOffline|libvirt.MigratePeer2peer|libvirt.MigratePersistDest|libvirt.MigrateUndefineSource)
 	return err
 }
 
@@ -173,9 +176,13 @@ func (h *Host) Proven(ctx context.Context) error {
 	var err error
 	for _, kind := range []string{"kvm", "qemu"} {
 		var d libvirt.Domain
-		d, err = h.l.DomainCreateXML(fmt.Sprintf("<domain type='%s'><name>%s</name><memory unit='MiB'>1</memory><os><type>hvm</type></os></domain>", kind, ProofGuest), libvirt.DomainStartPaused|libvirt.DomainStartAutodestroy)
+		d, err = h.l.DomainCreateXML(
+			fmt.Sprintf("<domain type='%s'><name>%s</name><memory "+
+				"unit='MiB'>1</memory><os><type>hvm</type></os></domain>", kind, ProofGuest),
+			libvirt.DomainStartPaused|libvirt.DomainStartAutodestroy)
 		if err == nil {
-			return errors.Join(errors.New("libvirt does not ask the hook that keeps guests away from a closed host: it was not restarted since that was put there"), h.l.DomainDestroy(d))
+			return errors.Join(errors.New("libvirt does not ask the hook that keeps guests away from a closed host: "+
+				"it was not restarted since that was put there"), h.l.DomainDestroy(d))
 		}
 		if strings.Contains(err.Error(), "the hook is in force") {
 			return ctx.Err()

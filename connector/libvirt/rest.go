@@ -59,7 +59,8 @@ func (h *Host) Eject(id string, media []string) error {
 		how |= libvirt.DomainDeviceModifyConfig
 	}
 	for _, disk := range x.Devices.Disks {
-		if !slices.Contains(media, cmp.Or(disk.Source.File, disk.Source.Dev)) || disk.Device != "cdrom" && disk.Device != "floppy" {
+		if !slices.Contains(media, cmp.Or(disk.Source.File, disk.Source.Dev)) ||
+			disk.Device != "cdrom" && disk.Device != "floppy" {
 			continue
 		}
 		empty, err := xml.Marshal(drive{Device: disk.Device, Kind: "file", Target: disk.Target})

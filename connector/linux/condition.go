@@ -187,7 +187,8 @@ func spaces(table []string, mounts string) (out []estate.Space) {
 	}
 	for _, line := range table {
 		f := strings.Fields(line)
-		if len(f) < 6 || !strings.HasPrefix(f[5], "/") || slices.Contains(volatile, kind[f[5]]) || kind[f[5]] == "devtmpfs" {
+		if len(f) < 6 || !strings.HasPrefix(f[5], "/") || slices.Contains(volatile, kind[f[5]]) ||
+			kind[f[5]] == "devtmpfs" {
 			continue
 		}
 		size, err := strconv.ParseInt(f[1], 10, 64)
@@ -225,7 +226,8 @@ func arrays(text string) (out []estate.Array) {
 		f := strings.Fields(line)
 		switch {
 		case len(f) > 2 && f[1] == ":" && strings.HasPrefix(f[0], "md"):
-			out = append(out, estate.Array{Name: f[0], Whole: f[2] == "active", Detail: map[bool]string{false: f[2]}[f[2] == "active"]})
+			out = append(out, estate.Array{Name: f[0], Whole: f[2] == "active",
+				Detail: map[bool]string{false: f[2]}[f[2] == "active"]})
 			if strings.Contains(line, "(F)") {
 				out[len(out)-1].Whole, out[len(out)-1].Detail = false, "a device of it failed"
 			}

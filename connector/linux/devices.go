@@ -31,7 +31,8 @@ func (m Machine) drivers(r *estate.Reading) error {
 		if err != nil || v == "" {
 			v = kernel
 		}
-		r.Components = append(r.Components, estate.Component{Key: estate.Key("drv:" + driver), Device: path.Base(at), Version: v, Model: m.pciModel(at), Class: m.pciClass(at)})
+		r.Components = append(r.Components, estate.Component{Key: estate.Key("drv:" + driver), Device: path.Base(at),
+			Version: v, Model: m.pciModel(at), Class: m.pciClass(at)})
 	}
 	return nil
 }
@@ -78,9 +79,11 @@ func (m Machine) firmware(r *estate.Reading) error {
 		r.Hardware.Maker, _ = m.text(dmi + "sys_vendor")
 		r.Hardware.Model, _ = m.text(dmi + "product_name")
 		r.Hardware.Serial, _ = m.text(dmi + "product_serial")
-		r.Components = append(r.Components, estate.Component{Key: "fw:bios", Version: bios, Model: r.Hardware.Model, Class: "bios"})
+		r.Components = append(r.Components,
+			estate.Component{Key: "fw:bios", Version: bios, Model: r.Hardware.Model, Class: "bios"})
 		if v, err := m.text(dmi + "ec_firmware_release"); err == nil && v != "" {
-			r.Components = append(r.Components, estate.Component{Key: "fw:ec", Version: v, Model: r.Hardware.Model, Class: "other"})
+			r.Components = append(r.Components,
+				estate.Component{Key: "fw:ec", Version: v, Model: r.Hardware.Model, Class: "other"})
 		}
 	} else if missing(err) {
 		err = errors.New("this machine has no DMI table")
@@ -126,8 +129,9 @@ func (m Machine) adapterFirmware(r *estate.Reading) {
 			continue
 		}
 		seen[bus] = true
-		r.Components = append(r.Components, estate.Component{Key: estate.Key("fw:" + told["driver"]), Device: bus, Version: firstWord(v),
-			Model: m.pciModel(path.Join(pciDevices, bus)), Class: "network"})
+		r.Components = append(r.Components,
+			estate.Component{Key: estate.Key("fw:" + told["driver"]), Device: bus, Version: firstWord(v),
+				Model: m.pciModel(path.Join(pciDevices, bus)), Class: "network"})
 	}
 	for _, at := range m.Glob("sys/class/infiniband/*") {
 		model, _ := m.text(path.Join(at, "board_id"))
@@ -139,7 +143,8 @@ func (m Machine) adapterFirmware(r *estate.Reading) {
 
 // item is the firmware of a device that is named by its model.
 func item(model, class, device, v string) estate.Component {
-	c := estate.Component{Key: estate.Key("fw:" + slug(model)), Device: device, Version: firstWord(v), Model: model, Class: class}
+	c := estate.Component{Key: estate.Key("fw:" + slug(model)), Device: device, Version: firstWord(v),
+		Model: model, Class: class}
 	if c.Version == "" {
 		c.Unread = "the device names no version"
 	}

@@ -85,5 +85,6 @@ func failed(command []string, said, ended string) error {
 	if first == "" {
 		first = ended
 	}
-	return fmt.Errorf("%s: %s", strings.Join(command[:min(2, len(command))], " "), strings.TrimPrefix(first, command[0]+": "))
+	return fmt.Errorf("%s: %s", strings.Join(command[:min(2, len(command))], " "),
+		strings.TrimPrefix(first, command[0]+": "))
 }

@@ -42,7 +42,8 @@ type Machine struct {
 }
 
 // Sections are those that a machine can tell of. Its guests and its BMC are asked elsewhere.
-var Sections = []estate.SectionName{estate.Host, estate.Packages, estate.Drivers, estate.FirmwareItems, estate.SettingItems, estate.ConditionItems}
+var Sections = []estate.SectionName{estate.Host, estate.Packages, estate.Drivers, estate.FirmwareItems,
+	estate.SettingItems, estate.ConditionItems}
 
 // later is a source in which commands had to be ended, as a probe tells.
 type later interface {

@@ -24,8 +24,10 @@ func machine() fstest.MapFS {
 		"boot/vmlinuz-6.1.0-9-amd64":     f(""),
 		"boot/vmlinuz-6.1.0-37-amd64":    f(""),
 		"var/lib/dpkg/status": f("Package: dpkg\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1.21\n\n" +
-			"Package: linux-image-6.1.0-31-amd64\nStatus: install ok installed\nArchitecture: amd64\nVersion: 6.1.128-1\n\n" +
-			"Package: linux-image-6.1.0-37-amd64\nStatus: install ok installed\nArchitecture: amd64\nVersion: 6.1.140-1\n"),
+			"Package: linux-image-6.1.0-31-amd64\nStatus: install ok installed\nArchitecture: amd64\n" +
+			"Version: 6.1.128-1\n\n" +
+			"Package: linux-image-6.1.0-37-amd64\nStatus: install ok installed\nArchitecture: amd64\n" +
+			"Version: 6.1.140-1\n"),
 		"sys/bus/pci/devices/0000:01:00.0/uevent": f("DRIVER=lorne25\nPCI_ID=1AF4:1000\n"),
 		"sys/bus/pci/devices/0000:01:00.0/vendor": f("0xf0f0\n"),
 		"sys/bus/pci/devices/0000:01:00.0/device": f("0x1000\n"),
@@ -44,7 +46,8 @@ func read(t *testing.T, root fstest.MapFS) *estate.Reading {
 
 func TestReadsWhatIsThere(t *testing.T) {
 	r := read(t, machine())
-	if r.Release != "Brae Linux 4.2" || r.Capacity != (estate.Resources{MemoryMiB: 16000, CPU: 2000}) || r.Hardware.Model != "Quay 1" {
+	if r.Release != "Brae Linux 4.2" || r.Capacity != (estate.Resources{MemoryMiB: 16000, CPU: 2000}) ||
+		r.Hardware.Model != "Quay 1" {
 		t.Errorf("%+v", r)
 	}
 	if r.Kernel != (estate.Kernel{Running: "6.1.0-31-amd64", Installed: "6.1.0-37-amd64"}) {
@@ -64,7 +67,8 @@ func TestReadsWhatIsThere(t *testing.T) {
 }
 
 func TestWhatCannotBeReadIsUnreadWithTheReason(t *testing.T) {
-	for section, gone := range map[estate.SectionName]string{estate.Packages: "var/lib/dpkg/", estate.Drivers: "sys/bus/", estate.FirmwareItems: "sys/class/dmi",
+	for section, gone := range map[estate.SectionName]string{estate.Packages: "var/lib/dpkg/",
+		estate.Drivers: "sys/bus/", estate.FirmwareItems: "sys/class/dmi",
 		estate.Host: "proc/"} {
 		root := machine()
 		for name := range root {
@@ -100,13 +104,15 @@ func TestReplacedProgramsAreToldWithWhoRunsThem(t *testing.T) {
 	root := machine()
 	f := func(s string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(s)} }
 	link := func(s string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(s), Mode: fs.ModeSymlink} }
-	root["var/lib/dpkg/status"] = f("Package: dpkg\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1.21\n\n" +
+	root["var/lib/dpkg/status"] = f("Package: dpkg\nStatus: install ok installed\n" +
+		"Architecture: amd64\nVersion: 1.21\n\n" +
 		"Package: libssl3\nStatus: install ok installed\nArchitecture: amd64\nVersion: 3.0.17-1\n\n" +
 		"Package: qemu-system-x86\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1:9.2\n")
 	root["var/lib/dpkg/info/libssl3:amd64.list"] = f("/.\n/lib/x86_64-linux-gnu/libssl.so.3\n")
 	root["var/lib/dpkg/info/qemu-system-x86.list"] = f("/usr/bin/qemu-system-x86_64\n")
 	root["proc/10/exe"], root["proc/10/cgroup"] = link("/usr/sbin/sshd"), f("0::/system.slice/ssh.service\n")
-	root["proc/10/maps"] = f("7f00-7f01 r-xp 00000000 08:01 99 /usr/lib/x86_64-linux-gnu/libssl.so.3 (deleted)\n7f02-7f03 r--p 0 08:01 98 /tmp/data (deleted)\n")
+	root["proc/10/maps"] = f("7f00-7f01 r-xp 00000000 08:01 99 /usr/lib/x86_64-linux-gnu/libssl.so.3 (deleted)\n" +
+		"7f02-7f03 r--p 0 08:01 98 /tmp/data (deleted)\n")
 	root["proc/11/exe"], root["proc/11/maps"] = link("/usr/bin/qemu-system-x86_64 (deleted)"), f("")
 	root["proc/11/cmdline"] = f("/usr/bin/qemu-system-x86_64\x00-name\x00guest=gauge-1,debug-threads=on\x00")
 	root["proc/12/exe"], root["proc/12/maps"] = link("/usr/bin/vim (deleted)"), f("") // a person's own
@@ -122,7 +128,8 @@ func TestReplacedProgramsAreToldWithWhoRunsThem(t *testing.T) {
 	if q.Awaits() != "the emulator of guest gauge-1" {
 		t.Errorf("qemu is held by %+v", q.Holders)
 	}
-	for key, want := range map[estate.Key]string{"set:kernel-argument/iommu": "pt", "set:kernel-argument/quiet": "set", "set:name-server/1": "10.20.0.53", "set:service/ssh": "enabled, running"} {
+	for key, want := range map[estate.Key]string{"set:kernel-argument/iommu": "pt", "set:kernel-argument/quiet": "set",
+		"set:name-server/1": "10.20.0.53", "set:service/ssh": "enabled, running"} {
 		if c, _ := r.Component(key, ""); c.Version != want {
 			t.Errorf("%s is %q, want %q", key, c.Version, want)
 		}
@@ -134,7 +141,8 @@ func TestALocalCommandThatHangsIsEnded(t *testing.T) {
 	t.Parallel()
 	start := time.Now()
 	_, err := run("sh", "-c", "sleep 3073 & sleep 3073")
-	if err == nil || !strings.Contains(err.Error(), "did not end within") || time.Since(start) > patience+3*time.Second {
+	if err == nil || !strings.Contains(err.Error(), "did not end within") ||
+		time.Since(start) > patience+3*time.Second {
 		t.Errorf("%v after %s", err, time.Since(start))
 	}
 	sshtest.Gone(t, "sleep", "3073")

@@ -28,7 +28,8 @@ func (m Machine) packages(r *estate.Reading) (source string, err error) {
 			return "/" + dpkgStatus, err
 		}
 		for _, p := range installed {
-			r.Components = append(r.Components, estate.Component{Key: debindex.Key(p.Name, p.Arch, native), Version: p.Version, State: p.State})
+			r.Components = append(r.Components,
+				estate.Component{Key: debindex.Key(p.Name, p.Arch, native), Version: p.Version, State: p.State})
 		}
 		if len(installed) > 0 {
 			return "/" + dpkgStatus, nil
@@ -96,16 +97,18 @@ func (m Machine) rpms(r *estate.Reading, out []byte) error {
 
 // kernelOf tells whether an rpm package of that name brings the kernel that runs.
 func kernelOf(name string) bool {
-	return slices.Contains([]string{"kernel", "kernel-core", "kernel-default", "kernel-rt-core", "kernel-uek-core"}, name)
+	return slices.Contains([]string{"kernel", "kernel-core", "kernel-default", "kernel-rt-core", "kernel-uek-core"},
+		name)
 }
 
 // kernelPackage notes on the Debian package of the newest installed kernel that another one runs, as long as both are
 // of this distribution.
 func (m Machine) kernelPackage(r *estate.Reading) {
 	k, _ := m.kernel()
-	if k.Installed == "" || k.Installed == k.Running || !slices.ContainsFunc(r.Components, func(c estate.Component) bool {
-		return c.Key == estate.Key("deb:linux-image-"+k.Running)
-	}) {
+	if k.Installed == "" || k.Installed == k.Running ||
+		!slices.ContainsFunc(r.Components, func(c estate.Component) bool {
+			return c.Key == estate.Key("deb:linux-image-"+k.Running)
+		}) {
 		return
 	}
 	for i := range r.Components {

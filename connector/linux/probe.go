@@ -49,14 +49,16 @@ type Probed struct {
 }
 
 // errProbe is what an answer gives that is not a whole probe's.
-var errProbe = errors.New("the machine did not answer as a Linux machine with a POSIX shell, GNU grep, find and timeout does")
+var errProbe = errors.New(
+	"the machine did not answer as a Linux machine with a POSIX shell, GNU grep, find and timeout does")
 
 // maxLine is the longest line of an answer, in bytes.
 const maxLine = 4 << 20
 
 // ParseProbe reads what the probe printed. An answer that breaks off is an error.
 func ParseProbe(r io.Reader) (*Probed, error) {
-	p := &Probed{files: map[string]*bytes.Buffer{}, links: map[string]string{}, denied: map[string]bool{}, outputs: map[string]*bytes.Buffer{}, failed: map[string]string{}, late: map[estate.SectionName]string{}}
+	p := &Probed{files: map[string]*bytes.Buffer{}, links: map[string]string{}, denied: map[string]bool{},
+		outputs: map[string]*bytes.Buffer{}, failed: map[string]string{}, late: map[estate.SectionName]string{}}
 	sc := bufio.NewScanner(r)
 	sc.Buffer(nil, maxLine)
 	begun, ended, strange := false, false, ""

@@ -48,7 +48,8 @@ func TestAProbeSeesWhatTheFileSystemShows(t *testing.T) {
 					t.Errorf("the file system shows %+v, the probe %+v", w, g)
 				}
 			}
-			t.Errorf("%d and %d components\n%+v\n%+v", len(want.Components), len(got.Components), want.Sections, got.Sections)
+			t.Errorf("%d and %d components\n%+v\n%+v", len(want.Components), len(got.Components),
+				want.Sections, got.Sections)
 			return
 		}
 	}
@@ -113,12 +114,14 @@ func TestAnRPMMachineIsReadLikeAnyOther(t *testing.T) {
 			got = append(got, strings.TrimSpace(string(c.Key)+" "+c.Version+" "+c.Awaits()))
 		}
 	}
-	want := []string{"rpm:brae-tls-libs 1:2.0.7-3.br9 sshd.service", "rpm:kernel-core 20.14.0-42.2.br9 the host", "rpm:qemu-kvm-core 17:8.4.0-3.br9 the emulator of guest gauge-1",
+	want := []string{"rpm:brae-tls-libs 1:2.0.7-3.br9 sshd.service", "rpm:kernel-core 20.14.0-42.2.br9 the host",
+		"rpm:qemu-kvm-core 17:8.4.0-3.br9 the emulator of guest gauge-1",
 		"rpm:tzdata 2024a-1.br9", "rpm:zlib 1.4.1-6.br9", "rpm:zlib:i686 1.4.1-6.br9"}
 	if !slices.Equal(got, want) {
 		t.Errorf("%q\nwant %q", got, want)
 	}
-	if k, _ := r.Component("rpm:kernel-core", ""); k.Running != "20.14.0-42.1.br9" || r.Kernel.Installed != "20.14.0-42.2.br9.x86_64" {
+	if k, _ := r.Component("rpm:kernel-core", ""); k.Running != "20.14.0-42.1.br9" ||
+		r.Kernel.Installed != "20.14.0-42.2.br9.x86_64" {
 		t.Errorf("%+v, kernel %+v", k, r.Kernel)
 	}
 }
@@ -154,7 +157,8 @@ func TestFirmwareOfAdaptersAndDisks(t *testing.T) {
 			got = append(got, c.Title()+" "+c.Version+" "+c.Model)
 		}
 	}
-	want := []string{"fw:bios 2.5.0 ", "fw:lorne25 (0000:3b:00.0) 7.4.2 f0f0:1000", "fw:skerry-hd4 (sda) A7 Skerry HD4", "fw:skerry-nv-960g (nvme0) 1.4.2 Skerry NV 960G"}
+	want := []string{"fw:bios 2.5.0 ", "fw:lorne25 (0000:3b:00.0) 7.4.2 f0f0:1000", "fw:skerry-hd4 (sda) A7 Skerry HD4",
+		"fw:skerry-nv-960g (nvme0) 1.4.2 Skerry NV 960G"}
 	if !slices.Equal(got, want) {
 		t.Errorf("%q\nwant %q", got, want)
 	}
@@ -172,11 +176,13 @@ func TestSettingsOfAMachine(t *testing.T) {
 		{"$iptables -S INPUT | -P INPUT DROP", "firewall/default", "drop"},
 		{"$iptables -S INPUT | -P INPUT ACCEPT", "firewall/default", "accept"},
 		{"", "firewall/default", "? neither nft nor iptables is there to ask"},
-		{"?nft list ruleset | Operation not permitted (you must be root)", "firewall/default", "? nft list: Operation not permitted (you must be root)"},
+		{"?nft list ruleset | Operation not permitted (you must be root)", "firewall/default",
+			"? nft list: Operation not permitted (you must be root)"},
 		{"@/etc/localtime | /usr/share/zoneinfo/Etc/UTC", "time-zone", "Etc/UTC"},
 		{"/etc/chrony.conf | pool 10.20.0.123 iburst", "time-server/1", "10.20.0.123"},
 		{"/etc/systemd/timesyncd.conf | NTP=10.20.0.123 10.20.1.123", "time-server/2", "10.20.1.123"},
-		{"/etc/resolv.conf | nameserver 127.0.0.53\n/run/systemd/resolve/resolv.conf | nameserver 10.20.0.53", "name-server/1", "10.20.0.53"},
+		{"/etc/resolv.conf | nameserver 127.0.0.53\n/run/systemd/resolve/resolv.conf | nameserver 10.20.0.53",
+			"name-server/1", "10.20.0.53"},
 	} {
 		r := probed(t, rpmMachine+"\n"+c.records)
 		got, _ := r.Component(estate.Key("set:"+c.key), "")
@@ -189,8 +195,10 @@ func TestSettingsOfAMachine(t *testing.T) {
 // Without root much may not be seen: it is counted and said. A program that is not there, as a kernel thread has none,
 // is not hidden.
 func TestWhatMayNotBeSeenIsNotMissing(t *testing.T) {
-	r := probed(t, strings.ReplaceAll(rpmMachine, "$rpm", "$other")+"\n@/proc/1/exe\n!/proc/1/exe\n@/proc/2/exe\n!/proc/2/exe\n@/proc/3/exe\n!/var/lib/dpkg/status")
-	if s := r.Section(estate.Packages); !strings.Contains(s.Err, "permission denied") || !strings.HasSuffix(s.Source, "(processes hidden from this user: 2)") {
+	r := probed(t, strings.ReplaceAll(rpmMachine, "$rpm", "$other")+"\n@/proc/1/exe\n!/proc/1/exe\n@/proc/2/exe\n"+
+		"!/proc/2/exe\n@/proc/3/exe\n!/var/lib/dpkg/status")
+	if s := r.Section(estate.Packages); !strings.Contains(s.Err, "permission denied") ||
+		!strings.HasSuffix(s.Source, "(processes hidden from this user: 2)") {
 		t.Errorf("%+v", s)
 	}
 }

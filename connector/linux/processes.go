@@ -106,7 +106,8 @@ func (m Machine) holders(r *estate.Reading, all []process) {
 		for _, g := range p.gone {
 			for i := range r.Components {
 				c := &r.Components[i]
-				if h := (estate.Holder{Service: p.service, Guest: p.guest}); c.Key == owner[g] && !slices.Contains(c.Holders, h) {
+				if h := (estate.Holder{Service: p.service, Guest: p.guest}); c.Key == owner[g] &&
+					!slices.Contains(c.Holders, h) {
 					c.Holders = append(c.Holders, h)
 				}
 			}

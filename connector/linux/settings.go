@@ -72,7 +72,8 @@ func (m Machine) nameServers() []string {
 // timeServers are the servers and pools that the configurations of chrony, ntpd and systemd-timesyncd name, in their
 // order.
 func (m Machine) timeServers() (out []string) {
-	files := []string{"etc/chrony/chrony.conf", "etc/chrony.conf", "etc/ntp.conf", "etc/ntpsec/ntp.conf", "etc/systemd/timesyncd.conf"}
+	files := []string{"etc/chrony/chrony.conf", "etc/chrony.conf", "etc/ntp.conf", "etc/ntpsec/ntp.conf",
+		"etc/systemd/timesyncd.conf"}
 	files = append(files, m.Glob("etc/chrony/sources.d/*.sources")...)
 	for _, name := range files {
 		b, _ := m.ReadFile(name)

@@ -15,7 +15,8 @@ import (
 // Where there is no apt, dnf does the same, after its own test of the transaction.
 func TestTheWrapperAsksDnf(t *testing.T) {
 	onEachShell(t, func(b *bench) {
-		b.manager("dnf", "case \" $* \" in *tsflags=test*) [ ! -e "+b.dir+"/refuses ] || { echo 'Error: nothing provides buoy'; exit 1; } ;; esac\n")
+		b.manager("dnf", "case \" $* \" in *tsflags=test*) [ ! -e "+b.dir+
+			"/refuses ] || { echo 'Error: nothing provides buoy'; exit 1; } ;; esac\n")
 		code, said := b.order(1, "R", "install", "keel=2.0-1.brae")
 		b.want(0, code, said)
 		if end := b.finished(); end != "done 0" {
@@ -23,7 +24,8 @@ func TestTheWrapperAsksDnf(t *testing.T) {
 		}
 		asked := b.file("asked")
 		test, carry, _ := strings.Cut(asked, "\n")
-		if !strings.Contains(test, "tsflags=test --setopt=install_weak_deps=False install keel-2.0-1.brae") || !strings.Contains(carry, "install keel-2.0-1.brae") || strings.Contains(carry, "tsflags") {
+		if !strings.Contains(test, "tsflags=test --setopt=install_weak_deps=False install keel-2.0-1.brae") ||
+			!strings.Contains(carry, "install keel-2.0-1.brae") || strings.Contains(carry, "tsflags") {
 			b.Errorf("it asked\n%s", asked)
 		}
 		if err := os.WriteFile(filepath.Join(b.dir, "refuses"), nil, 0o600); err != nil {
@@ -49,14 +51,18 @@ func TestTheWrapperByDnfItself(t *testing.T) {
 	}
 	shelf := t.TempDir()
 	long := "a-name-too-long-for-a-column-of-the-table-in-which-dnf-says-what-it-would-do"
-	for _, p := range []struct{ name, version, more string }{{"keel", "1.0", ""}, {"keel", "2.0", ""}, {"buoy", "1.0", "Requires: keel"}, {"mast", "1.0", "Requires: sail"},
-		{"sail", "1.0", ""}, {"rope", "1.0", "Requires: nowhere"}, {long, "1.0", ""}, {"hull", "1.0", "Obsoletes: buoy\nRequires: keel"}} {
+	for _, p := range []struct{ name, version, more string }{{"keel", "1.0", ""}, {"keel", "2.0", ""},
+		{"buoy", "1.0", "Requires: keel"}, {"mast", "1.0", "Requires: sail"},
+		{"sail", "1.0", ""}, {"rope", "1.0", "Requires: nowhere"}, {long, "1.0", ""},
+		{"hull", "1.0", "Obsoletes: buoy\nRequires: keel"}} {
 		spec := filepath.Join(shelf, p.name+".spec")
-		text := fmt.Sprintf("Name: %s\nVersion: %s\nRelease: 1\nSummary: made up\nLicense: none\nBuildArch: noarch\n%s\n%%description\nMade up.\n%%files\n", p.name, p.version, p.more)
+		text := fmt.Sprintf("Name: %s\nVersion: %s\nRelease: 1\nSummary: made up\nLicense: none\nBuildArch: noarch\n"+
+			"%s\n%%description\nMade up.\n%%files\n", p.name, p.version, p.more)
 		if err := os.WriteFile(spec, []byte(text), 0o600); err != nil {
 			t.Fatal(err)
 		}
-		if out, err := exec.Command("rpmbuild", "-bb", "--define", "_topdir "+shelf+"/top", "--define", "_rpmdir "+shelf, spec).CombinedOutput(); err != nil {
+		if out, err := exec.Command("rpmbuild", "-bb", "--define", "_topdir "+shelf+"/top", "--define",
+			"_rpmdir "+shelf, spec).CombinedOutput(); err != nil {
 			t.Fatalf("rpmbuild: %v\n%s", err, out)
 		}
 	}
@@ -74,7 +80,8 @@ func TestTheWrapperByDnfItself(t *testing.T) {
 				b.Fatal(err)
 			}
 		}
-		b.manager("dnf", fmt.Sprintf("PATH=/usr/sbin:/usr/bin:/sbin:/bin exec dnf --installroot=%[1]s --releasever=1 --setopt=reposdir=%[1]s/repos "+
+		b.manager("dnf", fmt.Sprintf("PATH=/usr/sbin:/usr/bin:/sbin:/bin exec dnf --installroot=%[1]s --releasever=1 "+
+			"--setopt=reposdir=%[1]s/repos "+
 			"--setopt=cachedir=%[1]s/cache --setopt=persistdir=%[1]s/persist --setopt=logdir=%[1]s/log \"$@\"\n", root))
 		staged := func(name, version string) string {
 			from := filepath.Join(shelf, "noarch", name+"-"+version+"-1.noarch.rpm")

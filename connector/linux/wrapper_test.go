@@ -63,7 +63,8 @@ func (b *bench) call(in string, args ...string) (int, string) {
 func (b *bench) order(epoch int, round, verb string, args ...string) (int, string) {
 	b.Helper()
 	b.n++
-	return b.call("", append([]string{"order", fmt.Sprintf("act%d", b.n), fmt.Sprint(epoch), round, "7", "sum7", verb}, args...)...)
+	return b.call("", append([]string{"order", fmt.Sprintf("act%d", b.n), fmt.Sprint(epoch), round, "7", "sum7", verb},
+		args...)...)
 }
 
 func (b *bench) want(status int, got int, said string) {
@@ -107,7 +108,8 @@ func TestTheWrapperKeepsMarks(t *testing.T) {
 	onEachShell(t, func(b *bench) {
 		code, said := b.order(1, "R1", "close", "op", "patches; $(reboot) `id` 'x'")
 		b.want(0, code, said)
-		if mark := b.file("mark"); !strings.Contains(mark, "round R1\nby op\n") || !strings.HasSuffix(mark, "reason patches; $(reboot) `id` 'x'\n") {
+		if mark := b.file("mark"); !strings.Contains(mark, "round R1\nby op\n") ||
+			!strings.HasSuffix(mark, "reason patches; $(reboot) `id` 'x'\n") {
 			b.Errorf("its mark is %q", mark)
 		}
 		for _, verb := range []string{"open", "remark", "close"} {
@@ -120,12 +122,14 @@ func TestTheWrapperKeepsMarks(t *testing.T) {
 		b.want(0, code, said)
 		code, said = b.order(2, "R2", "remark", "op2", "it failed")
 		b.want(0, code, said)
-		if mark := b.file("mark"); !strings.Contains(mark, "round R2\n") || !strings.Contains(mark, "reason it failed\n") {
+		if mark := b.file("mark"); !strings.Contains(mark, "round R2\n") ||
+			!strings.Contains(mark, "reason it failed\n") {
 			b.Errorf("its mark is %q", mark)
 		}
 		code, said = b.order(3, "R3", "restart", "no")
 		b.want(72, code, said)
-		if code, said = b.call("", "trace", fmt.Sprintf("act%d", b.n)); code != 0 || !strings.HasPrefix(said, "done 72\nit is not closed") {
+		if code, said = b.call("", "trace", fmt.Sprintf("act%d", b.n)); code != 0 ||
+			!strings.HasPrefix(said, "done 72\nit is not closed") {
 			b.Errorf("what was refused is told as %q", said)
 		}
 		code, said = b.order(4, "R2", "open")
@@ -149,7 +153,8 @@ func TestTheWrapperStages(t *testing.T) {
 		sum := hex.EncodeToString(hash[:])
 		stage := func(in []byte, from int, sum string) (int, string) {
 			b.n++
-			return b.call(string(in), "order", fmt.Sprintf("act%d", b.n), "1", "R", "1", "s", "stage", sum, "deb", fmt.Sprint(len(body)), fmt.Sprint(from))
+			return b.call(string(in), "order", fmt.Sprintf("act%d", b.n), "1", "R", "1", "s", "stage", sum, "deb",
+				fmt.Sprint(len(body)), fmt.Sprint(from))
 		}
 		code, said := stage(body[:9000], 0, sum)
 		b.want(72, code, said)
@@ -206,7 +211,9 @@ func TestTheWrapperTakesOnlyWords(t *testing.T) {
 		if left, _ := filepath.Glob(filepath.Join(b.dir, "acts", "*")); len(left) > 0 {
 			b.Errorf("%v was made", left)
 		}
-		for _, args := range [][]string{{"services", "a; reboot"}, {"install", "x;y=1"}, {"install", "@../../etc/passwd/x=1"}, {"install", "$(id)=1"}, {"format"}, {"stage", "../x", "deb", "1", "0"}} {
+		for _, args := range [][]string{{"services", "a; reboot"}, {"install", "x;y=1"},
+			{"install", "@../../etc/passwd/x=1"}, {"install", "$(id)=1"}, {"format"},
+			{"stage", "../x", "deb", "1", "0"}} {
 			code, said := b.order(1, "R", args[0], args[1:]...)
 			b.want(72, code, said)
 		}
@@ -239,7 +246,8 @@ func TestTheWrapperTellsWhatBecameOfOrders(t *testing.T) {
 			b.Fatal(err)
 		}
 		own := filepath.Join(b.dir, "wrapper")
-		text := strings.NewReplacer("PATH=/usr/sbin", "PATH="+bin+":/usr/sbin", "/run/systemd/system", b.dir+"/no-systemd").Replace(b.file("wrapper"))
+		text := strings.NewReplacer("PATH=/usr/sbin", "PATH="+bin+":/usr/sbin", "/run/systemd/system",
+			b.dir+"/no-systemd").Replace(b.file("wrapper"))
 		if err := os.WriteFile(own, []byte(text), 0o700); err != nil {
 			b.Fatal(err)
 		}
@@ -264,7 +272,8 @@ func TestTheWrapperTellsWhatBecameOfOrders(t *testing.T) {
 		if err := os.WriteFile(filepath.Join(b.dir, "go"), nil, 0o600); err != nil {
 			b.Fatal(err)
 		}
-		for id, want := range map[string]string{"good": "done 0", "bad": "done 1", "killed": "lost it was ended from outside"} {
+		for id, want := range map[string]string{"good": "done 0", "bad": "done 1",
+			"killed": "lost it was ended from outside"} {
 			for start := time.Now(); trace(id) != want; time.Sleep(20 * time.Millisecond) {
 				if time.Since(start) > time.Minute {
 					b.Fatalf("%s: %q, want %q", id, trace(id), want)
@@ -308,7 +317,8 @@ func TestTheHook(t *testing.T) {
 			t.Errorf("a closed host takes %v: %s", o, said)
 		}
 	}
-	for _, o := range [][2]string{{"release", "end"}, {"stopped", "end"}, {"start", "begin"}, {"started", "begin"}, {"reconnect", "begin"}} {
+	for _, o := range [][2]string{{"release", "end"}, {"stopped", "end"}, {"start", "begin"}, {"started", "begin"},
+		{"reconnect", "begin"}} {
 		if code, said := ask("g1", o[0], o[1]); code != 0 {
 			t.Errorf("it hinders %v: %s", o, said)
 		}
@@ -336,7 +346,9 @@ func (b *bench) manager(name, script string) {
 		if err := os.MkdirAll(tools, 0o700); err != nil {
 			b.Fatal(err)
 		}
-		for _, t := range []string{"sh", "cat", "cut", "sed", "grep", "tr", "tail", "head", "mkdir", "mv", "rm", "ln", "sync", "flock", "setsid", "sleep", "env", "sha256sum", "stat", "date", "awk", "df", "xargs", "find", "timeout", "touch"} {
+		for _, t := range []string{"sh", "cat", "cut", "sed", "grep", "tr", "tail", "head", "mkdir", "mv", "rm", "ln",
+			"sync", "flock", "setsid", "sleep", "env", "sha256sum", "stat", "date", "awk", "df", "xargs",
+			"find", "timeout", "touch"} {
 			if path, err := exec.LookPath(t); err == nil {
 				if err := os.Symlink(path, filepath.Join(tools, t)); err != nil {
 					b.Fatal(err)
@@ -352,7 +364,8 @@ func (b *bench) finished() string {
 	id := fmt.Sprintf("act%d", b.n)
 	for start := time.Now(); ; time.Sleep(20 * time.Millisecond) {
 		_, said := b.call("", "trace", id)
-		if first, _, _ := strings.Cut(said, "\n"); strings.HasPrefix(first, "done") || strings.HasPrefix(first, "lost") {
+		if first, _, _ := strings.Cut(said, "\n"); strings.HasPrefix(first, "done") ||
+			strings.HasPrefix(first, "lost") {
 			return first
 		}
 		if time.Since(start) > time.Minute {
@@ -389,7 +402,9 @@ func TestTheWrapperAsksApt(t *testing.T) {
 		if end := b.finished(); end != "done 0" {
 			b.Error(end)
 		}
-		if asked := b.file("asked"); !strings.Contains(asked, "apt-get -y -q --no-install-recommends --no-remove") || !strings.Contains(asked, "--force-confold install keel=2.0") || strings.Contains(asked, "--allow-downgrades") {
+		if asked := b.file("asked"); !strings.Contains(asked, "apt-get -y -q --no-install-recommends --no-remove") ||
+			!strings.Contains(asked, "--force-confold install keel=2.0") ||
+			strings.Contains(asked, "--allow-downgrades") {
 			b.Errorf("it asked\n%s", asked)
 		}
 		would("Inst buoy (1.0 Lab [all])\nInst keel [1.0] (2.0 Lab [all])\n")

@@ -78,7 +78,8 @@ func (c *Client) Health(ctx context.Context) (items []estate.Health, partial str
 		v.lost("what was not asked for in time", ctx.Err())
 	}
 	if len(v.items) == 0 {
-		return nil, "", c.wrap("reading health", &refusal{message: strings.Join(append([]string{"nothing that it lists has a health"}, v.missing...), "; ")})
+		return nil, "", c.wrap("reading health",
+			&refusal{message: strings.Join(append([]string{"nothing that it lists has a health"}, v.missing...), "; ")})
 	}
 	return v.items, strings.Join(v.missing, "; "), nil
 }

@@ -42,7 +42,8 @@ const apart = "-_. :/"
 // of the estate file go before all that, by the id as it stands, by the id without version, or by the item's name.
 func (s item) component(names map[string]string) (estate.Component, bool) {
 	id, name, version := strings.TrimSpace(s.Id), strings.TrimSpace(s.Name), strings.TrimSpace(s.Version)
-	if other.MatchString(id) || strings.EqualFold(s.Status.State, "StandbySpare") || strings.EqualFold(s.Status.State, "Absent") {
+	if other.MatchString(id) || strings.EqualFold(s.Status.State, "StandbySpare") ||
+		strings.EqualFold(s.Status.State, "Absent") {
 		return estate.Component{}, false
 	}
 	bare := unversioned(own.ReplaceAllString(id, ""), version)
@@ -55,7 +56,8 @@ func (s item) component(names map[string]string) (estate.Component, bool) {
 	if to := cmp.Or(names[id], names[bare], names[name]); to != "" {
 		key, device, _ = strings.Cut(strings.TrimSuffix(to, ")"), " (")
 	}
-	c := estate.Component{Key: estate.Key(key), Version: version, Model: strings.TrimSpace(model), Device: device, Class: class(s.RelatedItem, key)}
+	c := estate.Component{Key: estate.Key(key), Version: version, Model: strings.TrimSpace(model), Device: device,
+		Class: class(s.RelatedItem, key)}
 	if c.Version == "" { // DSP0268 lets Version be null
 		c.Unread = "its BMC names no version"
 	}
@@ -79,7 +81,8 @@ func unversioned(id, version string) string {
 
 // bounded tells whether id[from:to] is a part of its own, not a piece of a longer word or number.
 func bounded(id string, from, to int) bool {
-	return (from == 0 || strings.ContainsRune(apart, rune(id[from-1]))) && (to == len(id) || strings.ContainsRune(apart, rune(id[to])))
+	return (from == 0 || strings.ContainsRune(apart, rune(id[from-1]))) &&
+		(to == len(id) || strings.ContainsRune(apart, rune(id[to])))
 }
 
 var notInSlug = regexp.MustCompile(`[^a-z0-9]+`)
@@ -93,8 +96,10 @@ func slug(s string) string {
 func class(related []ref, key string) string {
 	for _, r := range related {
 		for _, k := range []struct{ in, class string }{
-			{"/Drives/", "disk"}, {"/NetworkAdapters/", "network"}, {"/NetworkInterfaces/", "network"}, {"/EthernetInterfaces/", "network"}, {"/Storage/", "storage"},
-			{"/StorageControllers/", "storage"}, {"/PowerSupplies/", "power"}, {"/GraphicsControllers/", "graphics"}, {"/Managers/", "bmc"}, {"/Bios", "bios"},
+			{"/Drives/", "disk"}, {"/NetworkAdapters/", "network"}, {"/NetworkInterfaces/", "network"},
+			{"/EthernetInterfaces/", "network"}, {"/Storage/", "storage"},
+			{"/StorageControllers/", "storage"}, {"/PowerSupplies/", "power"}, {"/GraphicsControllers/", "graphics"},
+			{"/Managers/", "bmc"}, {"/Bios", "bios"},
 		} {
 			if strings.Contains(r.ID+"/", k.in) {
 				return k.class
@@ -125,7 +130,8 @@ func components(items []item, names map[string]string) (out []estate.Component) 
 			at[c.Title()] = len(out)
 			out = append(out, c)
 		case out[i].Version != c.Version:
-			out[i].Unread = "its BMC lists it twice, as " + cmp.Or(out[i].Version, "no version") + " and as " + cmp.Or(c.Version, "no version") + "; give each its own name with names in the estate file"
+			out[i].Unread = "its BMC lists it twice, as " + cmp.Or(out[i].Version, "no version") + " and as " +
+				cmp.Or(c.Version, "no version") + "; give each its own name with names in the estate file"
 			out[i].Version, out[i].Running, out[i].Restarts = "", "", ""
 		}
 	}

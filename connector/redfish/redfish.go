@@ -30,9 +30,10 @@ import (
 type Target struct {
 	At          string // name:port
 	User        string
-	Fingerprint string            // SHA-256 of its certificate, in hex; empty: verified by roots
-	Roots       *x509.CertPool    // nil: the machine's own
-	Names       map[string]string // inventory id or model → component, and device in parentheses, as "fw:skerry-raid (bay 1)"
+	Fingerprint string         // SHA-256 of its certificate, in hex; empty: verified by roots
+	Roots       *x509.CertPool // nil: the machine's own
+	// inventory id or model → component, and device in parentheses, as "fw:skerry-raid (bay 1)"
+	Names map[string]string
 }
 
 // root is where every Redfish service begins (DSP0266, "Service root request").
@@ -76,16 +77,18 @@ func (t Target) tls() *tls.Config {
 		return &tls.Config{RootCAs: t.Roots, MinVersion: tls.VersionTLS12, CurvePreferences: curves}
 	}
 	// also of a session that is resumed
-	return &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12, CurvePreferences: curves, VerifyConnection: func(s tls.ConnectionState) error {
-		if len(s.PeerCertificates) == 0 {
-			return errors.New("the BMC shows no certificate")
-		}
-		sum := sha256.Sum256(s.PeerCertificates[0].Raw)
-		if got := hex.EncodeToString(sum[:]); got != t.Fingerprint {
-			return &untrusted{fmt.Sprintf("the BMC shows a certificate with the fingerprint %s, and %s is pinned", got, t.Fingerprint)}
-		}
-		return nil
-	}}
+	return &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12, CurvePreferences: curves,
+		VerifyConnection: func(s tls.ConnectionState) error {
+			if len(s.PeerCertificates) == 0 {
+				return errors.New("the BMC shows no certificate")
+			}
+			sum := sha256.Sum256(s.PeerCertificates[0].Raw)
+			if got := hex.EncodeToString(sum[:]); got != t.Fingerprint {
+				return &untrusted{fmt.Sprintf("the BMC shows a certificate with the fingerprint %s, and %s is pinned",
+					got, t.Fingerprint)}
+			}
+			return nil
+		}}
 }
 
 // curves are those that BMCs know. The larger keys that are offered beside them otherwise make a greeting of two
@@ -184,10 +187,12 @@ const (
 
 // request makes a request, and again after a while where the BMC says that it is busy and nothing was asked to be
 // changed.
-func (c *Client) request(ctx context.Context, method, at, kind string, body []byte, auth http.Header, into any) (http.Header, error) {
+func (c *Client) request(ctx context.Context, method, at, kind string, body []byte, auth http.Header,
+	into any) (http.Header, error) {
 	for try := 1; ; try++ {
 		h, err := c.once(ctx, method, at, kind, body, auth, into)
-		if try == busyTries || method != http.MethodGet || !refused(err, http.StatusServiceUnavailable, http.StatusTooManyRequests) {
+		if try == busyTries || method != http.MethodGet ||
+			!refused(err, http.StatusServiceUnavailable, http.StatusTooManyRequests) {
 			return h, err
 		}
 		wait := time.Second
@@ -207,13 +212,15 @@ func (c *Client) where(at string) (*url.URL, error) {
 		return nil, &refusal{message: "it links to " + strconv.Quote(at) + ", which is no address"}
 	}
 	if u.Scheme != c.base.Scheme || !strings.EqualFold(u.Host, c.base.Host) {
-		return nil, &refusal{message: fmt.Sprintf("it links to %s, which is another service than %s", u.Host, c.base.Host)}
+		return nil, &refusal{message: fmt.Sprintf("it links to %s, which is another service than %s",
+			u.Host, c.base.Host)}
 	}
 	u.Fragment = ""
 	return u, nil
 }
 
-func (c *Client) once(ctx context.Context, method, at, kind string, body []byte, auth http.Header, into any) (http.Header, error) {
+func (c *Client) once(ctx context.Context, method, at, kind string, body []byte, auth http.Header,
+	into any) (http.Header, error) {
 	u, err := c.where(at)
 	if err != nil {
 		return nil, err
@@ -241,16 +248,21 @@ func (c *Client) once(ctx context.Context, method, at, kind string, body []byte,
 	}
 	switch {
 	case len(b) > maxAnswer:
-		return nil, &refusal{status: resp.StatusCode, message: fmt.Sprintf("%s answers with more than %d MiB", u.Path, maxAnswer>>20)}
+		return nil, &refusal{status: resp.StatusCode,
+			message: fmt.Sprintf("%s answers with more than %d MiB", u.Path, maxAnswer>>20)}
 	case resp.StatusCode >= 300 && resp.StatusCode < 400:
-		return nil, &refusal{status: resp.StatusCode, message: fmt.Sprintf("%s leads on to %s, which is not followed", u.Path, strconv.Quote(resp.Header.Get("Location")))}
+		return nil, &refusal{status: resp.StatusCode,
+			message: fmt.Sprintf("%s leads on to %s, which is not followed", u.Path,
+				strconv.Quote(resp.Header.Get("Location")))}
 	case resp.StatusCode >= 400:
 		text, ids := message(resp.Status, b)
 		return resp.Header, &refusal{status: resp.StatusCode, message: text, ids: ids}
 	}
 	if into != nil && len(b) > 0 {
 		if err := json.Unmarshal(b, into); err != nil {
-			return nil, &refusal{status: resp.StatusCode, message: fmt.Sprintf("%s is answered with %s, not with what Redfish says (%v)", u.Path, kindOf(resp.Header, b), err)}
+			return nil, &refusal{status: resp.StatusCode,
+				message: fmt.Sprintf("%s is answered with %s, not with what Redfish says (%v)", u.Path,
+					kindOf(resp.Header, b), err)}
 		}
 	}
 	return resp.Header, nil

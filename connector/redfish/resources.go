@@ -105,7 +105,9 @@ func (c *Client) system(ctx context.Context) (system, error) {
 	for i := range all {
 		all[i].ID = links[i].ID
 	}
-	if physical := slices.DeleteFunc(slices.Clone(all), func(s system) bool { return s.SystemType != "" && s.SystemType != "Physical" }); len(physical) > 0 {
+	if physical := slices.DeleteFunc(slices.Clone(all), func(s system) bool {
+		return s.SystemType != "" && s.SystemType != "Physical"
+	}); len(physical) > 0 {
 		all = physical
 	}
 	if len(all) > 1 {
@@ -115,7 +117,9 @@ func (c *Client) system(ctx context.Context) (system, error) {
 			return !strings.EqualFold(name, short)
 		})
 		if len(all) != 1 {
-			return system{}, &refusal{message: fmt.Sprintf("it is the BMC of %d systems, and not one of them says that its name is %s", len(links), c.host)}
+			return system{}, &refusal{
+				message: fmt.Sprintf("it is the BMC of %d systems, and not one of them says that its name is %s",
+					len(links), c.host)}
 		}
 	}
 	if len(all) == 0 {
@@ -127,7 +131,8 @@ func (c *Client) system(ctx context.Context) (system, error) {
 // System returns the host's hardware, and the power state as Redfish says it.
 func (c *Client) System(ctx context.Context) (hw estate.Hardware, power string, err error) {
 	s, err := c.system(ctx)
-	return estate.Hardware{Maker: strings.TrimSpace(s.Manufacturer), Model: strings.TrimSpace(s.Model), Serial: strings.TrimSpace(s.SerialNumber)}, s.PowerState, c.wrap("reading the system", err)
+	return estate.Hardware{Maker: strings.TrimSpace(s.Manufacturer), Model: strings.TrimSpace(s.Model),
+		Serial: strings.TrimSpace(s.SerialNumber)}, s.PowerState, c.wrap("reading the system", err)
 }
 
 // update is what is looked at of an update service.
@@ -180,7 +185,8 @@ func (c *Client) Inventory(ctx context.Context) ([]estate.Component, error) {
 }
 
 // Update pushes an image at one component and returns the task that applies it.
-func (c *Client) Update(ctx context.Context, key estate.Key, device, file string, image []byte) (task string, err error) {
+func (c *Client) Update(ctx context.Context, key estate.Key, device, file string,
+	image []byte) (task string, err error) {
 	items, u, err := c.items(ctx)
 	if err != nil {
 		return "", c.wrap("updating "+string(key), err)
@@ -192,10 +198,12 @@ func (c *Client) Update(ctx context.Context, key estate.Key, device, file string
 		}
 	}
 	if target == "" {
-		return "", c.wrap("updating "+string(key), &refusal{status: http.StatusNotFound, message: "the BMC knows no such component"})
+		return "", c.wrap("updating "+string(key),
+			&refusal{status: http.StatusNotFound, message: "the BMC knows no such component"})
 	}
 	if u.MultipartHttpPushUri == "" {
-		return "", c.wrap("updating "+string(key), &refusal{status: http.StatusNotFound, message: "the BMC takes no image by multipart push"})
+		return "", c.wrap("updating "+string(key),
+			&refusal{status: http.StatusNotFound, message: "the BMC takes no image by multipart push"})
 	}
 	kind, body, err := multipartPush([]string{target}, file, image)
 	if err != nil {
@@ -222,7 +230,8 @@ func multipartPush(targets []string, file string, image []byte) (kind string, bo
 		return "", nil, err
 	}
 	err = errors.Join(part(`form-data; name="UpdateParameters"`, "application/json", params),
-		part(fmt.Sprintf(`form-data; name="UpdateFile"; filename=%q`, file), "application/octet-stream", image), w.Close())
+		part(fmt.Sprintf(`form-data; name="UpdateFile"; filename=%q`, file), "application/octet-stream", image),
+		w.Close())
 	return w.FormDataContentType(), buf.Bytes(), err
 }
 
@@ -347,7 +356,8 @@ func (c *Client) Reset(ctx context.Context, kind string) error {
 
 // ReadSection reads into the reading what the BMC tells of that section: firmware, health, or the BMC's own state with
 // the host's hardware. Where a part of it could not be read, partial says which.
-func (c *Client) ReadSection(ctx context.Context, name estate.SectionName, r *estate.Reading) (partial string, err error) {
+func (c *Client) ReadSection(ctx context.Context, name estate.SectionName,
+	r *estate.Reading) (partial string, err error) {
 	switch name {
 	case estate.FirmwareItems:
 		items, err := c.Inventory(ctx)
@@ -383,7 +393,8 @@ const maxImage = 512 << 20
 func (c *Client) Flash(ctx context.Context, o connector.Order) (connector.Receipt, error) {
 	image, err := io.ReadAll(io.LimitReader(o.Payload, maxImage+1))
 	if err == nil && len(image) > maxImage {
-		err = fmt.Errorf("%s is larger than %d MiB, and no image for the BMC of %s", o.Change.File, maxImage>>20, c.host)
+		err = fmt.Errorf("%s is larger than %d MiB, and no image for the BMC of %s", o.Change.File,
+			maxImage>>20, c.host)
 	}
 	if err != nil {
 		return connector.Receipt{}, err

@@ -92,7 +92,8 @@ func (c *Client) authorize(ctx context.Context, renew bool) (http.Header, error)
 		}
 	}
 	if c.login.basic {
-		return http.Header{"Authorization": {"Basic " + base64.StdEncoding.EncodeToString([]byte(c.target.User+":"+c.password))}}, nil
+		return http.Header{"Authorization": {"Basic " +
+			base64.StdEncoding.EncodeToString([]byte(c.target.User+":"+c.password))}}, nil
 	}
 	return http.Header{"X-Auth-Token": {c.login.token}}, nil
 }
@@ -125,7 +126,8 @@ func (c *Client) enter(ctx context.Context) error {
 		c.login.basic = true
 		return nil
 	case refused(err, http.StatusUnauthorized, http.StatusForbidden, http.StatusBadRequest):
-		return &refusal{status: http.StatusUnauthorized, message: fmt.Sprintf("it does not let %s in: %v", c.target.User, err)}
+		return &refusal{status: http.StatusUnauthorized,
+			message: fmt.Sprintf("it does not let %s in: %v", c.target.User, err)}
 	case err != nil:
 		return err
 	}
@@ -141,7 +143,8 @@ func (c *Client) enter(ctx context.Context) error {
 
 // noSessions tells whether the BMC has no sessions at all, or none left to give.
 func noSessions(err error) bool {
-	if refused(err, http.StatusNotFound, http.StatusMethodNotAllowed, http.StatusNotImplemented, http.StatusServiceUnavailable, http.StatusTooManyRequests) {
+	if refused(err, http.StatusNotFound, http.StatusMethodNotAllowed, http.StatusNotImplemented,
+		http.StatusServiceUnavailable, http.StatusTooManyRequests) {
 		return true
 	}
 	r, ok := err.(*refusal)

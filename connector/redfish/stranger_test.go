@@ -85,43 +85,56 @@ func (s *stranger) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 // newStranger is one with two chassis, paged collections and odd ids.
 func newStranger() *stranger {
 	link := func(at string) string { return `{"@odata.id":"` + at + `"}` }
-	s := &stranger{most: 4, basic: true, sessions: map[string]string{}, how: map[string]http.HandlerFunc{}, docs: map[string]string{
-		root: `{"RedfishVersion":"1.6.0","Vendor":"Marsh","Systems":{"@odata.id":"/box/nodes"},"Chassis":{"@odata.id":"/box/frames"},
-			"UpdateService":{"@odata.id":"/box/soft"},"Tasks":{"@odata.id":"/box/work"},"Links":{"Sessions":{"@odata.id":"/login"}}}`,
-		"/box/nodes": `{"Members":[` + link("/box/nodes/left") + `]}`,
-		"/box/nodes/left": `{"SystemType":"Physical","Manufacturer":"Marsh ","Model":"Reed 3","SerialNumber":"R3-1","PowerState":"On","HostName":"heron",
-			"Memory":{"@odata.id":"/box/mem"},"Processors":{"@odata.id":"/box/cpu"},"Storage":{"@odata.id":"/box/store"},"Status":{"Health":"OK","State":"Enabled"}}`,
-		"/box/mem":              `{"Members":[` + link("/box/mem/1") + `,` + link("/box/mem/2") + `]}`,
-		"/box/mem/1":            `{"Id":"1","Name":"Module A1","Status":{"State":"Enabled","Health":"OK"}}`,
-		"/box/mem/2":            `{"Id":"2","Name":"Module A2","Status":{"State":"Absent"}}`,
-		"/box/cpu":              `{"Members":[` + link("/box/cpu/1") + `]}`,
-		"/box/cpu/1":            `{"Id":"1","Name":"1","Status":{"State":"Enabled","Health":"OK"}}`,
-		"/box/store":            `{"Members":[` + link("/box/store/1") + `]}`,
-		"/box/store/1":          `{"Name":"Shelf","StorageControllers":[{"Name":"Shelf controller","Status":{"Health":"OK"}}],"Drives":[` + link("/box/disk/1") + `]}`,
-		"/box/disk/1":           `{"Name":"Disk in bay 1","Status":{"State":"Enabled","Health":"Warning","Conditions":[{"Message":"few spare blocks left"}]}}`,
-		"/box/frames":           `{"Members":[` + link("/box/frames/a") + `],"Members@odata.nextLink":"/box/frames?skip=1"}`,
-		"/box/frames?skip=1":    `{"Members":[` + link("/box/frames/b") + `]}`,
-		"/box/frames/a":         `{"Name":"Node","Power":{"@odata.id":"/box/frames/a/pow"},"Thermal":{"@odata.id":"/box/frames/a/heat"}}`,
-		"/box/frames/b":         `{"Name":"Shelf","PowerSubsystem":{"@odata.id":"/box/frames/b/pow"},"ThermalSubsystem":{"@odata.id":"/box/frames/b/heat"}}`,
-		"/box/frames/a/pow":     `{"PowerSupplies":[{"Name":"Supply 1","Status":{"Health":"OK","State":"Enabled"}},{"Name":"Supply 2","Status":{"State":"Absent"}}]}`,
-		"/box/frames/a/heat":    `{"Fans":[{"Name":"Fan 1","Status":{"Health":"OK"}}],"Temperatures":[{"Name":"Inlet","Status":{"Health":"OK"}}]}`,
-		"/box/frames/b/pow":     `{"PowerSupplies":{"@odata.id":"/box/frames/b/pow/all"}}`,
-		"/box/frames/b/pow/all": `{"Members":[` + link("/box/frames/b/pow/1") + `]}`,
-		"/box/frames/b/pow/1":   `{"Name":"Supply 1","Status":{"Health":"Critical"}}`,
-		"/box/frames/b/heat":    `{"Fans":{"@odata.id":"/box/frames/b/fans"}}`,
-		"/box/frames/b/fans":    `{"Members":[` + link("/box/frames/b/fan/1") + `]}`,
-		"/box/frames/b/fan/1":   `{"Name":"Fan 1","Status":{"Health":"OK"}}`,
-		"/box/work":             `{"Tasks":{"@odata.id":"/box/work/all"}}`,
-		"/box/work/all":         `{"Members":[` + link("/box/work/all/7") + `,` + link("/box/work/all/8") + `]}`,
-		"/box/work/all/7":       `{"Id":"7","TaskState":"Running"}`,
-		"/box/work/all/8":       `{"Id":"8","TaskState":"Completed"}`,
-		"/box/soft":             `{"FirmwareInventory":{"@odata.id":"/box/soft/all"}}`,
-	}}
+	s := &stranger{most: 4, basic: true, sessions: map[string]string{}, how: map[string]http.HandlerFunc{},
+		docs: map[string]string{
+			root: `{"RedfishVersion":"1.6.0","Vendor":"Marsh","Systems":{"@odata.id":"/box/nodes"},
+"Chassis":{"@odata.id":"/box/frames"},
+			"UpdateService":{"@odata.id":"/box/soft"},"Tasks":{"@odata.id":"/box/work"},
+"Links":{"Sessions":{"@odata.id":"/login"}}}`,
+			"/box/nodes": `{"Members":[` + link("/box/nodes/left") + `]}`,
+			"/box/nodes/left": `{"SystemType":"Physical","Manufacturer":"Marsh ","Model":"Reed 3",
+"SerialNumber":"R3-1","PowerState":"On","HostName":"heron",
+			"Memory":{"@odata.id":"/box/mem"},"Processors":{"@odata.id":"/box/cpu"},
+"Storage":{"@odata.id":"/box/store"},"Status":{"Health":"OK","State":"Enabled"}}`,
+			"/box/mem":   `{"Members":[` + link("/box/mem/1") + `,` + link("/box/mem/2") + `]}`,
+			"/box/mem/1": `{"Id":"1","Name":"Module A1","Status":{"State":"Enabled","Health":"OK"}}`,
+			"/box/mem/2": `{"Id":"2","Name":"Module A2","Status":{"State":"Absent"}}`,
+			"/box/cpu":   `{"Members":[` + link("/box/cpu/1") + `]}`,
+			"/box/cpu/1": `{"Id":"1","Name":"1","Status":{"State":"Enabled","Health":"OK"}}`,
+			"/box/store": `{"Members":[` + link("/box/store/1") + `]}`,
+			"/box/store/1": `{"Name":"Shelf","StorageControllers":[{"Name":"Shelf controller",
+"Status":{"Health":"OK"}}],"Drives":[` + link("/box/disk/1") + `]}`,
+			"/box/disk/1": `{"Name":"Disk in bay 1","Status":{"State":"Enabled","Health":"Warning",
+"Conditions":[{"Message":"few spare blocks left"}]}}`,
+			"/box/frames": `{"Members":[` + link("/box/frames/a") +
+				`],"Members@odata.nextLink":"/box/frames?skip=1"}`,
+			"/box/frames?skip=1": `{"Members":[` + link("/box/frames/b") + `]}`,
+			"/box/frames/a": `{"Name":"Node","Power":{"@odata.id":"/box/frames/a/pow"},
+"Thermal":{"@odata.id":"/box/frames/a/heat"}}`,
+			"/box/frames/b": `{"Name":"Shelf","PowerSubsystem":{"@odata.id":"/box/frames/b/pow"},
+"ThermalSubsystem":{"@odata.id":"/box/frames/b/heat"}}`,
+			"/box/frames/a/pow": `{"PowerSupplies":[{"Name":"Supply 1","Status":{"Health":"OK",
+"State":"Enabled"}},{"Name":"Supply 2","Status":{"State":"Absent"}}]}`,
+			"/box/frames/a/heat": `{"Fans":[{"Name":"Fan 1","Status":{"Health":"OK"}}],
+"Temperatures":[{"Name":"Inlet","Status":{"Health":"OK"}}]}`,
+			"/box/frames/b/pow":     `{"PowerSupplies":{"@odata.id":"/box/frames/b/pow/all"}}`,
+			"/box/frames/b/pow/all": `{"Members":[` + link("/box/frames/b/pow/1") + `]}`,
+			"/box/frames/b/pow/1":   `{"Name":"Supply 1","Status":{"Health":"Critical"}}`,
+			"/box/frames/b/heat":    `{"Fans":{"@odata.id":"/box/frames/b/fans"}}`,
+			"/box/frames/b/fans":    `{"Members":[` + link("/box/frames/b/fan/1") + `]}`,
+			"/box/frames/b/fan/1":   `{"Name":"Fan 1","Status":{"Health":"OK"}}`,
+			"/box/work":             `{"Tasks":{"@odata.id":"/box/work/all"}}`,
+			"/box/work/all":         `{"Members":[` + link("/box/work/all/7") + `,` + link("/box/work/all/8") + `]}`,
+			"/box/work/all/7":       `{"Id":"7","TaskState":"Running"}`,
+			"/box/work/all/8":       `{"Id":"8","TaskState":"Completed"}`,
+			"/box/soft":             `{"FirmwareInventory":{"@odata.id":"/box/soft/all"}}`,
+		}}
 	var page []string
 	for i, it := range []string{
 		`{"Id":"Current-3.04.11-Reed-BMC","Name":"Reed BMC","Version":"3.04.11 "}`,
 		`{"Id":"Previous-3.04.09-Reed-BMC","Name":"Reed BMC","Version":"3.04.09"}`,
-		`{"Id":"installed_1.22.0_Lorne.Slot.2","Name":"Lorne L25","Version":"1.22.0","RelatedItem":[{"@odata.id":"/box/frames/a/NetworkAdapters/2"}]}`,
+		`{"Id":"installed_1.22.0_Lorne.Slot.2","Name":"Lorne L25","Version":"1.22.0",
+"RelatedItem":[{"@odata.id":"/box/frames/a/NetworkAdapters/2"}]}`,
 		`{"Id":"BIOS ","Name":" Reed BIOS ","Version":" 2.5.0 "}`,
 		`{"Id":"PART 0x14","Name":"Tarbet S9","Version":"4.12.1"}`,
 		`{"Id":"Spare","Name":"Reed BMC","Version":"3.04.08","Status":{"State":"StandbySpare"}}`,
@@ -131,7 +144,8 @@ func newStranger() *stranger {
 		s.docs[at] = it
 		page = append(page, link(at))
 	}
-	s.docs["/box/soft/all"] = `{"Members":[` + strings.Join(page[:3], ",") + `],"Members@odata.nextLink":"/box/soft/all?from=3"}`
+	s.docs["/box/soft/all"] = `{"Members":[` + strings.Join(page[:3], ",") +
+		`],"Members@odata.nextLink":"/box/soft/all?from=3"}`
 	s.docs["/box/soft/all?from=3"] = `{"Members":[` + strings.Join(page[3:], ",") + `]}`
 	return s
 }
@@ -142,7 +156,8 @@ func (s *stranger) serve(t *testing.T, password string) (*Client, *httptest.Serv
 	srv := httptest.NewTLSServer(s)
 	t.Cleanup(srv.Close)
 	sum := sha256.Sum256(srv.Certificate().Raw)
-	c := New("heron", Target{At: srv.Listener.Addr().String(), User: "watch", Fingerprint: hex.EncodeToString(sum[:]), Names: map[string]string{"PART 0x14": "fw:tarbet-s9 (slot 4)"}}, password)
+	c := New("heron", Target{At: srv.Listener.Addr().String(), User: "watch", Fingerprint: hex.EncodeToString(sum[:]),
+		Names: map[string]string{"PART 0x14": "fw:tarbet-s9 (slot 4)"}}, password)
 	t.Cleanup(c.Close)
 	return c, srv
 }
@@ -162,7 +177,8 @@ func TestAStrangersBMCIsReadByLinks(t *testing.T) {
 	for _, i := range items {
 		got = append(got, fmt.Sprintf("%s %s %s %s", i.Title(), i.Version, i.Model, i.Class))
 	}
-	want := []string{"fw:reed-bmc 3.04.11 Reed BMC bmc", "fw:lorne (Slot.2) 1.22.0 Lorne L25 network", "fw:bios 2.5.0 Reed BIOS bios", "fw:tarbet-s9 (slot 4) 4.12.1 Tarbet S9 other", "fw:disk (1)  Ulva W31 other"}
+	want := []string{"fw:reed-bmc 3.04.11 Reed BMC bmc", "fw:lorne (Slot.2) 1.22.0 Lorne L25 network",
+		"fw:bios 2.5.0 Reed BIOS bios", "fw:tarbet-s9 (slot 4) 4.12.1 Tarbet S9 other", "fw:disk (1)  Ulva W31 other"}
 	if !slices.Equal(got, want) {
 		t.Errorf("%q\nwant %q", got, want)
 	}
@@ -190,14 +206,18 @@ func TestHealthIsThatOfEveryChassisAndOfAllThatIsInThem(t *testing.T) {
 	for _, h := range health {
 		got = append(got, fmt.Sprintf("%s %v %s", h.Item, h.OK, h.Detail))
 	}
-	want := []string{"Node: Supply 1 true ", "Node: Fan 1 true ", "Node: Inlet true ", "Shelf: Supply 1 false Critical", "Shelf: Fan 1 true ", "Module A1 true ", "processor 1 true ",
+	want := []string{"Node: Supply 1 true ", "Node: Fan 1 true ", "Node: Inlet true ", "Shelf: Supply 1 false Critical",
+		"Shelf: Fan 1 true ", "Module A1 true ", "processor 1 true ",
 		"Shelf controller true ", "Disk in bay 1 false few spare blocks left"}
 	if !slices.Equal(got, want) {
 		t.Errorf("%q\nwant %q", got, want)
 	}
 	// One part that can't be read costs that part, and is told.
-	s.how["/box/frames/b/pow"] = func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusInternalServerError) }
-	if health, partial, err = c.Health(t.Context()); err != nil || len(health) != 8 || !strings.Contains(partial, "Shelf: power and cooling could not be read") {
+	s.how["/box/frames/b/pow"] = func(w http.ResponseWriter, _ *http.Request) {
+		w.WriteHeader(http.StatusInternalServerError)
+	}
+	if health, partial, err = c.Health(t.Context()); err != nil || len(health) != 8 ||
+		!strings.Contains(partial, "Shelf: power and cooling could not be read") {
 		t.Errorf("%d items, %q, %v", len(health), partial, err)
 	}
 	// Nothing that has a health is not well: it is unread.
@@ -206,8 +226,10 @@ func TestHealthIsThatOfEveryChassisAndOfAllThatIsInThem(t *testing.T) {
 			delete(s.docs, at)
 		}
 	}
-	s.docs["/box/nodes/left"], s.docs["/box/frames"], s.docs["/box/frames/a"] = `{"PowerState":"On"}`, `{"Members":[{"@odata.id":"/box/frames/a"}]}`, `{"Name":"Node"}`
-	if health, _, err = c.Health(t.Context()); err == nil || len(health) > 0 || !strings.Contains(err.Error(), "has a health") {
+	s.docs["/box/nodes/left"], s.docs["/box/frames"], s.docs["/box/frames/a"] = `{"PowerState":"On"}`,
+		`{"Members":[{"@odata.id":"/box/frames/a"}]}`, `{"Name":"Node"}`
+	if health, _, err = c.Health(t.Context()); err == nil || len(health) > 0 ||
+		!strings.Contains(err.Error(), "has a health") {
 		t.Errorf("%v %v", health, err)
 	}
 }
@@ -287,7 +309,8 @@ func TestNoSecretLeavesTheBMC(t *testing.T) {
 		lead(s)
 		c, _ := s.serve(t, "word")
 		_, _, err := c.System(t.Context())
-		if err == nil || !strings.Contains(err.Error(), "not followed") && !strings.Contains(err.Error(), "another service") {
+		if err == nil || !strings.Contains(err.Error(), "not followed") && !strings.Contains(err.Error(),
+			"another service") {
 			t.Errorf("%s: %v", name, err)
 		}
 		if len(thief.asked) > 0 {
@@ -329,16 +352,22 @@ func TestABMCThatMisbehavesCostsItsLimitAndSaysWhatItDid(t *testing.T) {
 		how  http.HandlerFunc
 		says string
 	}{
-		"silence": {func(_ http.ResponseWriter, r *http.Request) { <-r.Context().Done() }, connector.ErrUnreachable.Error()},
+		"silence": {func(_ http.ResponseWriter, r *http.Request) {
+			<-r.Context().Done()
+		}, connector.ErrUnreachable.Error()},
 		"a web page": {func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Content-Type", "text/html")
 			fmt.Fprint(w, "<html>")
 		}, `"text/html"`},
-		"endless": {func(w http.ResponseWriter, _ *http.Request) { _, _ = w.Write(make([]byte, maxAnswer+2)) }, "more than"},
+		"endless": {func(w http.ResponseWriter, _ *http.Request) {
+			_, _ = w.Write(make([]byte, maxAnswer+2))
+		}, "more than"},
 		"round pages": {func(w http.ResponseWriter, _ *http.Request) {
 			fmt.Fprint(w, `{"Members":[],"Members@odata.nextLink":"/box/nodes"}`)
 		}, "pages without an end"},
-		"no members": {func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, `{"Members":[]}`) }, "Systems are empty"},
+		"no members": {func(w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprint(w, `{"Members":[]}`)
+		}, "Systems are empty"},
 		"busy once": {func(w http.ResponseWriter, _ *http.Request) {
 			if busy++; busy == 1 {
 				w.Header().Set("Retry-After", "0")
@@ -349,7 +378,8 @@ func TestABMCThatMisbehavesCostsItsLimitAndSaysWhatItDid(t *testing.T) {
 		}, ""},
 		"its own words": {func(w http.ResponseWriter, _ *http.Request) {
 			w.WriteHeader(http.StatusForbidden)
-			fmt.Fprint(w, `{"error":{"message":"general","@Message.ExtendedInfo":[{"MessageId":"Base.1.0.InsufficientPrivilege","Message":"the role is too small"}]}}`)
+			fmt.Fprint(w, `{"error":{"message":"general",
+"@Message.ExtendedInfo":[{"MessageId":"Base.1.0.InsufficientPrivilege","Message":"the role is too small"}]}}`)
 		}, "the role is too small"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -407,7 +437,8 @@ func TestStagesOfATest(t *testing.T) {
 			t.Errorf("want %s: %+v", stage, g)
 		}
 	}
-	if g := last(New("heron", Target{At: at, User: "watch", Fingerprint: strings.Repeat("0", 64)}, "word")); g.Name != "TLS" || !strings.Contains(g.Do, "fingerprint") {
+	if g := last(New("heron", Target{At: at, User: "watch", Fingerprint: strings.Repeat("0", 64)},
+		"word")); g.Name != "TLS" || !strings.Contains(g.Do, "fingerprint") {
 		t.Errorf("%+v", g)
 	}
 }
@@ -434,7 +465,8 @@ func TestNamesOfInventoryItems(t *testing.T) {
 		}
 	}
 	twice := components([]item{{Id: "nic", Name: "NIC", Version: "1.0"}, {Id: "nic", Name: "NIC", Version: "2.0"}}, nil)
-	if len(twice) != 1 || twice[0].Version != "" || !strings.Contains(twice[0].Unread, "lists it twice, as 1.0 and as 2.0") {
+	if len(twice) != 1 || twice[0].Version != "" ||
+		!strings.Contains(twice[0].Unread, "lists it twice, as 1.0 and as 2.0") {
 		t.Errorf("%+v", twice)
 	}
 }
@@ -465,10 +497,13 @@ func TestOneBMCOfSeveralSystems(t *testing.T) {
 		left, right string
 		power, says string
 	}{
-		"by its name":         {system("ibis", "Physical", "Off"), system("Heron.merrow.invalid", "Physical", "On"), "On", ""},
-		"the physical one":    {system("", "Physical", "On"), system("heron", "Virtual", "Off"), "On", ""},
-		"nobody has its name": {system("ibis", "Physical", "On"), system("knot", "Physical", "On"), "", "not one of them says that its name is heron"},
-		"two have its name":   {system("heron", "Physical", "On"), system("heron", "Physical", "Off"), "", "the BMC of 2 systems"},
+		"by its name": {system("ibis", "Physical", "Off"),
+			system("Heron.merrow.invalid", "Physical", "On"), "On", ""},
+		"the physical one": {system("", "Physical", "On"), system("heron", "Virtual", "Off"), "On", ""},
+		"nobody has its name": {system("ibis", "Physical", "On"), system("knot", "Physical", "On"), "",
+			"not one of them says that its name is heron"},
+		"two have its name": {system("heron", "Physical", "On"), system("heron", "Physical", "Off"), "",
+			"the BMC of 2 systems"},
 	} {
 		s := newStranger()
 		s.docs["/box/nodes"] = `{"Members":[{"@odata.id":"/box/nodes/left"},{"@odata.id":"/box/nodes/right"}]}`
@@ -493,7 +528,8 @@ func TestASumIsHeardWhereItsPartsAreWell(t *testing.T) {
 	} {
 		for _, partIll := range []bool{false, true} {
 			s := newStranger()
-			s.docs["/box/nodes/left"] = strings.Replace(s.docs["/box/nodes/left"], `{"Health":"OK","State":"Enabled"}`, sum, 1)
+			s.docs["/box/nodes/left"] = strings.Replace(s.docs["/box/nodes/left"],
+				`{"Health":"OK","State":"Enabled"}`, sum, 1)
 			if !partIll {
 				s.docs["/box/disk/1"] = strings.Replace(s.docs["/box/disk/1"], "Warning", "OK", 1)
 				s.docs["/box/frames/b/pow/1"] = strings.Replace(s.docs["/box/frames/b/pow/1"], "Critical", "OK", 1)

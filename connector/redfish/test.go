@@ -41,7 +41,8 @@ func (c *Client) Test(ctx context.Context) (out []connector.Stage) {
 	if err := secure.HandshakeContext(ctx); err != nil {
 		do := "see what listens at that port"
 		if distrust(err) {
-			do = "compare the certificate's fingerprint on the BMC itself, and pin it with fingerprint in the estate file; or name the roots that vouch for it"
+			do = "compare the certificate's fingerprint on the BMC itself, and pin it with fingerprint in the estate " +
+				"file; or name the roots that vouch for it"
 		}
 		return fail("TLS", err, do)
 	}
@@ -50,14 +51,17 @@ func (c *Client) Test(ctx context.Context) (out []connector.Stage) {
 	if c.target.Fingerprint != "" {
 		known = "pinned"
 	}
-	hold("TLS", "certificate of %q, %s, ends %s", cert.Subject.CommonName, known, cert.NotAfter.Local().Format("2006-01-02 MST"))
+	hold("TLS", "certificate of %q, %s, ends %s", cert.Subject.CommonName, known,
+		cert.NotAfter.Local().Format("2006-01-02 MST"))
 	s, err := c.start(ctx)
 	if err != nil {
 		return fail("answer", err, "see that at in the estate file names the BMC, and that Redfish is enabled on it")
 	}
 	hold("answer", "Redfish %s%s", s.RedfishVersion, after(" of ", s.Vendor))
 	if _, err := c.authorize(ctx, false); err != nil {
-		return fail("login", err, "correct user and password in the estate file; some BMCs lock an account after a few wrong ones, so this was tried once")
+		return fail("login", err,
+			"correct user and password in the estate file; some BMCs lock an account after a few wrong "+
+				"ones, so this was tried once")
 	}
 	power, err := c.testLogin(ctx)
 	if refused(err, http.StatusUnauthorized) {
@@ -95,7 +99,8 @@ func after(word, s string) string {
 // that a person may compare it with the BMC's own and pin it.
 func Certificate(ctx context.Context, at string) (sum, subject string, err error) {
 	// nothing is sent
-	d := tls.Dialer{Config: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12, CurvePreferences: curves}}
+	d := tls.Dialer{Config: &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12,
+		CurvePreferences: curves}}
 	conn, err := d.DialContext(ctx, "tcp", at)
 	if err != nil {
 		return "", "", err

@@ -69,10 +69,14 @@ func TestTheSimulatedEstateConforms(t *testing.T) {
 			}
 		}
 	}
-	conform.Test(t, conform.Bench{World: c, Host: "knot", To: "lapwing", Guest: world.Hosts["knot"].Reading.RunningGuests()[0].Name, Rests: []act.Name{act.Down, act.Save},
-		Change: act.Change{Component: tls.Key, From: tls.Version, To: "1.9-brae1", File: "tls", SHA256: sum(body), Pass: 1}, Payload: body,
-		Flash: act.Change{Component: bmc.Key, Device: bmc.Device, From: bmc.Version, To: "9.9", File: "bmc", SHA256: sum(image), Pass: 1}, Image: image,
-		Service: act.Change{Component: guard.Key, From: guard.Version, To: guard.Version, Services: []string{"brae-guard.service"}, Pass: 1},
+	conform.Test(t, conform.Bench{World: c, Host: "knot", To: "lapwing",
+		Guest: world.Hosts["knot"].Reading.RunningGuests()[0].Name, Rests: []act.Name{act.Down, act.Save},
+		Change: act.Change{Component: tls.Key, From: tls.Version, To: "1.9-brae1", File: "tls", SHA256: sum(body),
+			Pass: 1}, Payload: body,
+		Flash: act.Change{Component: bmc.Key, Device: bmc.Device, From: bmc.Version, To: "9.9", File: "bmc",
+			SHA256: sum(image), Pass: 1}, Image: image,
+		Service: act.Change{Component: guard.Key, From: guard.Version, To: guard.Version,
+			Services: []string{"brae-guard.service"}, Pass: 1},
 		Abort: func(host string) {
 			if err := c.Order(t.Context(), sim.Fault{Host: host, Kind: sim.MoveFails, Times: 1}); err != nil {
 				t.Fatal(err)
@@ -111,7 +115,8 @@ func TestASimulationThatIsKilledForgetsNothing(t *testing.T) {
 		t.Fatal(err)
 	}
 	var w sim.World
-	if err := json.Unmarshal(kept, &w); err != nil || w.Hosts["knot"].Reading.Guard.Epoch != 7 || w.Hosts["knot"].Reading.Closed == nil {
+	if err := json.Unmarshal(kept, &w); err != nil || w.Hosts["knot"].Reading.Guard.Epoch != 7 ||
+		w.Hosts["knot"].Reading.Closed == nil {
 		t.Errorf("what was answered is not on disk: %+v %v", w.Hosts["knot"].Reading.Guard, err)
 	}
 	if err := c.Stop(t.Context()); err != nil {

@@ -53,7 +53,9 @@ func (s *session) Read(ctx context.Context, sections ...estate.SectionName) (*es
 
 // hostSections are those of the sections that the host itself tells.
 func hostSections(sections []estate.SectionName) []estate.SectionName {
-	return slices.DeleteFunc(slices.Clone(sections), func(s estate.SectionName) bool { return slices.Contains(bmcSections, s) })
+	return slices.DeleteFunc(slices.Clone(sections), func(s estate.SectionName) bool {
+		return slices.Contains(bmcSections, s)
+	})
 }
 
 // readHost asks the host itself; where it does not answer, its sections are unread.

@@ -48,7 +48,8 @@ func (s *session) Do(ctx context.Context, o connector.Order) (connector.Receipt,
 	if payload == nil {
 		payload = http.NoBody
 	}
-	reply, err := s.c.post(ctx, "do", s.host, http.Header{sim.OrderHeader: {base64.StdEncoding.EncodeToString(text)}}, payload, size)
+	reply, err := s.c.post(ctx, "do", s.host, http.Header{sim.OrderHeader: {base64.StdEncoding.EncodeToString(text)}},
+		payload, size)
 	if err != nil {
 		return connector.Receipt{}, err
 	}
@@ -58,7 +59,8 @@ func (s *session) Do(ctx context.Context, o connector.Order) (connector.Receipt,
 	if o.Keep != nil {
 		sum := sha256.Sum256(reply.Body)
 		if got := hex.EncodeToString(sum[:]); got != reply.SHA256 {
-			return connector.Receipt{}, fmt.Errorf("what %s gave arrived with the SHA-256 %s, and it says %s", s.host, got, reply.SHA256)
+			return connector.Receipt{}, fmt.Errorf("what %s gave arrived with the SHA-256 %s, and it says %s",
+				s.host, got, reply.SHA256)
 		}
 		if _, err := o.Keep.Write(reply.Body); err != nil {
 			return connector.Receipt{}, fmt.Errorf("keeping what %s gave: %w", s.host, err)

@@ -35,7 +35,8 @@ type Connector struct {
 func Dial(ctx context.Context, dir string) (*Connector, error) {
 	a, err := sim.ReadAddress(dir)
 	if err != nil {
-		return nil, fmt.Errorf("the simulated estate of %s %w: %w; start it with yare sim or yare demo", dir, connector.ErrUnreachable, err)
+		return nil, fmt.Errorf("the simulated estate of %s %w: %w; start it with yare sim or yare demo", dir,
+			connector.ErrUnreachable, err)
 	}
 	c := &Connector{address: a, bmcs: map[string]*redfish.Client{},
 		http: &http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: 16}}}
@@ -64,7 +65,8 @@ func (c *Connector) call(ctx context.Context, name string, call sim.Call) (sim.R
 }
 
 // post sends one call and takes the answer apart. An answer that does not come, or not whole, is none.
-func (c *Connector) post(ctx context.Context, name, host string, header http.Header, body io.Reader, size int64) (reply sim.Reply, err error) {
+func (c *Connector) post(ctx context.Context, name, host string, header http.Header, body io.Reader,
+	size int64) (reply sim.Reply, err error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://"+c.address.Host+"/"+name, body)
 	if err != nil {
 		return reply, err

@@ -72,7 +72,8 @@ func TestTheEstatesClockRunsFaster(t *testing.T) {
 func TestDialWithoutASimulationSaysWhatToDo(t *testing.T) {
 	t.Parallel()
 	_, err := Dial(t.Context(), t.TempDir())
-	if !errors.Is(err, connector.ErrUnreachable) || !strings.Contains(err.Error(), "start it with yare sim or yare demo") {
+	if !errors.Is(err, connector.ErrUnreachable) ||
+		!strings.Contains(err.Error(), "start it with yare sim or yare demo") {
 		t.Error(err)
 	}
 }

@@ -13,7 +13,9 @@ import (
 )
 
 // plain are the options that are read where OpenSSH is not installed.
-var plain = []string{"HostName", "Port", "User", "HostKeyAlias", "IdentitiesOnly", "IdentityAgent", "ProxyCommand", "ProxyJump", "RevokedHostKeys", "BindAddress", "AddressFamily", "KnownHostsCommand", "PKCS11Provider", "VerifyHostKeyDNS"}
+var plain = []string{"HostName", "Port", "User", "HostKeyAlias", "IdentitiesOnly", "IdentityAgent", "ProxyCommand",
+	"ProxyJump", "RevokedHostKeys", "BindAddress", "AddressFamily", "KnownHostsCommand",
+	"PKCS11Provider", "VerifyHostKeyDNS"}
 
 // listed are those that may be given several times.
 var listed = []string{"IdentityFile", "CertificateFile", "UserKnownHostsFile", "GlobalKnownHostsFile"}
@@ -36,11 +38,14 @@ func (d *Dialer) read(r route) (options, []string, error) {
 		}
 		kept, left := withoutMatch(string(text))
 		for _, line := range left {
-			notes = append(notes, fmt.Sprintf("%s line %d: a Match block is not understood without OpenSSH's ssh on this machine, and left out", name, line))
+			notes = append(notes, fmt.Sprintf(
+				"%s line %d: a Match block is not understood without OpenSSH's ssh on this machine, and left out",
+				name, line))
 		}
 		f, err := ssh_config.Decode(strings.NewReader(kept))
 		if err != nil {
-			notes = append(notes, fmt.Sprintf("%s is not understood without OpenSSH's ssh on this machine, and left out: %v", name, err))
+			notes = append(notes, fmt.Sprintf(
+				"%s is not understood without OpenSSH's ssh on this machine, and left out: %v", name, err))
 			continue
 		}
 		for _, key := range plain {
@@ -94,7 +99,9 @@ func Aliases(files []string) (out []string) {
 			continue // it need not be there
 		}
 		for line := range strings.Lines(string(text)) {
-			f := strings.FieldsFunc(line, func(c rune) bool { return c == ' ' || c == '\t' || c == '=' || c == '\n' || c == '\r' })
+			f := strings.FieldsFunc(line, func(c rune) bool {
+				return c == ' ' || c == '\t' || c == '=' || c == '\n' || c == '\r'
+			})
 			if len(f) < 2 || !strings.EqualFold(f[0], "Host") {
 				continue
 			}

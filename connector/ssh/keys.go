@@ -93,7 +93,8 @@ func (k *hostKeys) revoke(file string) error {
 		return err
 	}
 	if bytes.HasPrefix(text, []byte("SSHKRL")) {
-		return fmt.Errorf("RevokedHostKeys %s is a binary list, which is not understood: name a file of public keys", file)
+		return fmt.Errorf("RevokedHostKeys %s is a binary list, which is not understood: name a file of public keys",
+			file)
 	}
 	for line := range strings.Lines(string(text)) {
 		if line = strings.TrimSpace(line); line == "" || line[0] == '#' {
@@ -129,10 +130,12 @@ func (k *hostKeys) check(host string, remote net.Addr, key ssh.PublicKey) error 
 	case errors.As(err, &revoked):
 		k.refused = fmt.Errorf("it shows the host key %s, which is revoked in %s", shown, revoked.Revoked.Filename)
 	case errors.As(err, &other) && len(other.Want) == 0:
-		k.refused = fmt.Errorf("its host key %s is in none of %s: compare it on the host itself (ssh-keygen -lf /etc/ssh/ssh_host_*.pub) and add it there", shown, strings.Join(k.files, ", "))
+		k.refused = fmt.Errorf("its host key %s is in none of %s: compare it on the host itself (ssh-keygen -lf "+
+			"/etc/ssh/ssh_host_*.pub) and add it there", shown, strings.Join(k.files, ", "))
 	case errors.As(err, &other):
 		w := other.Want[0]
-		k.refused = fmt.Errorf("it shows the host key %s, and %s line %d has another: the host was made anew, or another machine answers in its place", shown, w.Filename, w.Line)
+		k.refused = fmt.Errorf("it shows the host key %s, and %s line %d has another: the host was made anew, or "+
+			"another machine answers in its place", shown, w.Filename, w.Line)
 	case err != nil:
 		k.refused = fmt.Errorf("its host %s is not accepted: %w", shown, err)
 	default:
@@ -144,7 +147,8 @@ func (k *hostKeys) check(host string, remote net.Addr, key ssh.PublicKey) error 
 var errRevoked = errors.New("the key is revoked")
 
 // certified are the algorithms of host certificates; an authority of any kind may vouch for a key of any other.
-var certified = []string{ssh.CertAlgoED25519v01, ssh.CertAlgoECDSA256v01, ssh.CertAlgoECDSA384v01, ssh.CertAlgoECDSA521v01, ssh.CertAlgoRSASHA512v01, ssh.CertAlgoRSASHA256v01}
+var certified = []string{ssh.CertAlgoED25519v01, ssh.CertAlgoECDSA256v01, ssh.CertAlgoECDSA384v01,
+	ssh.CertAlgoECDSA521v01, ssh.CertAlgoRSASHA512v01, ssh.CertAlgoRSASHA256v01}
 
 // algorithms are those of the keys that are known, so that a host with several shows one of them; none known: any.
 func (k *hostKeys) algorithms(r route) (out []string) {
@@ -234,10 +238,14 @@ func (id *identity) certified(keys []ssh.Signer) (out []ssh.Signer) {
 			id.notes = append(id.notes, f+" is no certificate")
 			continue
 		}
-		if end := time.Unix(int64(cert.ValidBefore), 0); cert.ValidBefore != ssh.CertTimeInfinity && time.Now().After(end) {
-			id.notes = append(id.notes, fmt.Sprintf("the certificate %s ended %s", f, end.Format("2006-01-02 15:04 MST")))
+		if end := time.Unix(int64(cert.ValidBefore), 0); cert.ValidBefore != ssh.CertTimeInfinity &&
+			time.Now().After(end) {
+			id.notes = append(id.notes,
+				fmt.Sprintf("the certificate %s ended %s", f, end.Format("2006-01-02 15:04 MST")))
 		}
-		i := slices.IndexFunc(keys, func(s ssh.Signer) bool { return bytes.Equal(s.PublicKey().Marshal(), cert.Key.Marshal()) })
+		i := slices.IndexFunc(keys, func(s ssh.Signer) bool {
+			return bytes.Equal(s.PublicKey().Marshal(), cert.Key.Marshal())
+		})
 		if i < 0 {
 			id.notes = append(id.notes, "the key of the certificate "+f+" is not at hand")
 			continue

@@ -96,7 +96,8 @@ func (d *Dialer) route(ctx context.Context, host string, last bool) (route, erro
 	if name, port, err := net.SplitHostPort(target); err == nil {
 		target, r.port = name, port
 	}
-	if r.host = strings.Trim(target, "[]"); r.host == "" || strings.HasPrefix(r.host, "-") || strings.HasPrefix(r.user, "-") || strings.ContainsAny(r.host, " \t\n") {
+	if r.host = strings.Trim(target, "[]"); r.host == "" || strings.HasPrefix(r.host, "-") ||
+		strings.HasPrefix(r.user, "-") || strings.ContainsAny(r.host, " \t\n") {
 		return r, fmt.Errorf("%q is no name of a host", host)
 	}
 	if last {
@@ -112,7 +113,8 @@ func (d *Dialer) route(ctx context.Context, host string, last bool) (route, erro
 }
 
 // unsupported are options that bear on the way to a host, and that are told where somebody uses them.
-var unsupported = map[string]string{"knownhostscommand": "KnownHostsCommand", "pkcs11provider": "PKCS11Provider", "bindinterface": "BindInterface", "proxyusefdpass": "ProxyUseFdpass", "verifyhostkeydns": "VerifyHostKeyDNS"}
+var unsupported = map[string]string{"knownhostscommand": "KnownHostsCommand", "pkcs11provider": "PKCS11Provider",
+	"bindinterface": "BindInterface", "proxyusefdpass": "ProxyUseFdpass", "verifyhostkeydns": "VerifyHostKeyDNS"}
 
 // take fills in what the options say.
 func (r *route) take(o options, known []string) {
@@ -186,7 +188,8 @@ func (r *route) path(home, name string) string {
 func (r *route) expand(home, s string) string {
 	me, _ := os.Hostname()
 	short, _, _ := strings.Cut(me, ".")
-	return strings.NewReplacer("%%", "%", "%d", home, "%h", r.name, "%n", r.host, "%r", r.user, "%p", r.port, "%u", whoRuns(), "%k", cmp.Or(r.alias, r.host),
+	return strings.NewReplacer("%%", "%", "%d", home, "%h", r.name, "%n", r.host, "%r", r.user, "%p", r.port, "%u",
+		whoRuns(), "%k", cmp.Or(r.alias, r.host),
 		"%l", me, "%L", short, "%i", fmt.Sprint(os.Getuid())).Replace(s)
 }
 

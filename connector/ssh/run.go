@@ -39,7 +39,8 @@ func (c *Conn) Run(ctx context.Context, script string, sudo bool) ([]byte, error
 // prints, and returns its exit status and what it complained of. Whatever becomes of the connection, the host itself
 // ends it when the context's time is up. An error that wraps connector.ErrUnreachable says that it is not known whether
 // the command ran.
-func (c *Conn) Command(ctx context.Context, command string, sudo bool, in io.Reader, out io.Writer) (exit int, said string, err error) {
+func (c *Conn) Command(ctx context.Context, command string, sudo bool, in io.Reader, out io.Writer) (exit int,
+	said string, err error) {
 	s, err := c.client.NewSession()
 	if err != nil {
 		if c.Ended() {

@@ -91,13 +91,15 @@ func (d *Dialer) dial(ctx context.Context, c *Conn, host string, chain []string)
 		way = "SSH to the jump host " + host
 	}
 	if len(chain) > maxHops || slices.Contains(chain, host) {
-		return c.failed(way, "proxy", host, fmt.Errorf("its jump hosts go round in a circle, or are more than %d", maxHops), "look at ProxyJump in the SSH configuration")
+		return c.failed(way, "proxy", host, fmt.Errorf("its jump hosts go round in a circle, or are more than %d",
+			maxHops), "look at ProxyJump in the SSH configuration")
 	}
 	r, err := d.route(ctx, host, len(chain) == 0)
 	if err != nil {
 		return c.failed(way, "configuration", host, err, "ssh -G "+host+" shows what OpenSSH makes of it")
 	}
-	c.note(way, "configuration", strings.Join(append([]string{fmt.Sprintf("%s at %s, by %s", r.user, r.address(), r.by)}, r.notes...), "; "))
+	c.note(way, "configuration",
+		strings.Join(append([]string{fmt.Sprintf("%s at %s, by %s", r.user, r.address(), r.by)}, r.notes...), "; "))
 	if c.client == nil { // only the first of several jumps has a way of its own
 		for _, j := range r.jumps {
 			if err := d.dial(ctx, c, j, append(slices.Clone(chain), host)); err != nil {
@@ -121,12 +123,14 @@ func (d *Dialer) dial(ctx context.Context, c *Conn, host string, chain []string)
 
 // remedies are what to do where a stage fails; an error itself says more where more is known.
 var remedies = map[string]string{
-	"name":     "correct the name in the estate file, or give it a HostName in the SSH configuration",
-	"port":     "see that the host is up, its SSH server runs, and no firewall stands between",
-	"proxy":    "see that the jump host may reach it (AllowTcpForwarding in its sshd_config) and the name is right there",
+	"name": "correct the name in the estate file, or give it a HostName in the SSH configuration",
+	"port": "see that the host is up, its SSH server runs, and no firewall stands between",
+	"proxy": "see that the jump host may reach it (AllowTcpForwarding in its sshd_config) and " +
+		"the name is right there",
 	"host key": "compare the key on the host's own console before you trust it",
-	"login":    "put a public key into the user's authorized_keys on the host, or give the key to the agent with ssh-add",
-	"answer":   "see what listens at that port",
+	"login": "put a public key into the user's authorized_keys on the host, or give the key " +
+		"to the agent with ssh-add",
+	"answer": "see what listens at that port",
 }
 
 // tcp connects from here, from the last jump host, or through a command.
@@ -176,7 +180,8 @@ func unreachable(ctx context.Context, address string, err error) error {
 	case errors.Is(err, syscall.ECONNREFUSED):
 		return fmt.Errorf("nothing listens at %s: %w", address, connector.ErrUnreachable)
 	case errors.As(err, &refused) && refused.Reason == ssh.Prohibited:
-		return fmt.Errorf("the jump host does not allow connections to %s (%s): %w", address, refused.Message, connector.ErrUnreachable)
+		return fmt.Errorf("the jump host does not allow connections to %s (%s): %w", address, refused.Message,
+			connector.ErrUnreachable)
 	case errors.As(err, &refused):
 		return fmt.Errorf("the jump host can't reach %s (%s): %w", address, refused.Message, connector.ErrUnreachable)
 	case ctx.Err() != nil:
@@ -193,7 +198,8 @@ func (d *Dialer) login(ctx context.Context, c *Conn, conn net.Conn, r route, way
 	}
 	id := r.identity(ctx)
 	defer id.Close()
-	config := &ssh.ClientConfig{User: r.user, HostKeyCallback: keys.check, HostKeyAlgorithms: keys.algorithms(r), Auth: []ssh.AuthMethod{ssh.PublicKeysCallback(id.signers)}}
+	config := &ssh.ClientConfig{User: r.user, HostKeyCallback: keys.check, HostKeyAlgorithms: keys.algorithms(r),
+		Auth: []ssh.AuthMethod{ssh.PublicKeysCallback(id.signers)}}
 	stop := context.AfterFunc(ctx, func() { conn.Close() })
 	defer stop()
 	begun := time.Now()
@@ -208,9 +214,11 @@ func (d *Dialer) login(ctx context.Context, c *Conn, conn net.Conn, r route, way
 	case keys.refused != nil:
 		return nil, "host key", keys.refused
 	case ctx.Err() != nil && keys.shown == "":
-		return nil, "answer", fmt.Errorf("%s accepts the connection and does not speak SSH within %s: %w", r.address(), time.Since(begun).Round(time.Second), connector.ErrUnreachable)
+		return nil, "answer", fmt.Errorf("%s accepts the connection and does not speak SSH within %s: %w", r.address(),
+			time.Since(begun).Round(time.Second), connector.ErrUnreachable)
 	case ctx.Err() != nil:
-		return nil, "login", fmt.Errorf("%s let nobody in within %s: %w", r.address(), time.Since(begun).Round(time.Second), connector.ErrUnreachable)
+		return nil, "login", fmt.Errorf("%s let nobody in within %s: %w", r.address(),
+			time.Since(begun).Round(time.Second), connector.ErrUnreachable)
 	case strings.Contains(err.Error(), "unable to authenticate"):
 		return nil, "login", fmt.Errorf("%s does not let %s in: %s", r.address(), r.user, id.tried())
 	case errors.Is(err, io.EOF) || errors.Is(err, syscall.ECONNRESET):

@@ -42,24 +42,35 @@ func TestTheConfigurationIsWhatOpenSSHMakesOfIt(t *testing.T) {
 	s.Write(t, "revoked", key)
 	known := func(name string) string { return strings.ReplaceAll(base, s.KnownHosts, filepath.Join(s.Dir, name)) }
 	for name, c := range map[string]struct{ config, host, stage, says string }{
-		"plain":           {base, "heron", "", ""},
-		"Match exec":      {"Match host avocet exec \"true\"\n" + strings.TrimPrefix(base, "Host heron\n"), "avocet", "", ""},
-		"Match exec not":  {"Match host avocet exec \"false\"\n" + strings.TrimPrefix(base, "Host heron\n"), "avocet.invalid", "name", "can't be resolved"},
-		"Match final":     {base + "Match final host 127.0.0.1\n\tUser " + s.Me + "\n", "heron", "", ""},
-		"alias":           {"Host heron\n\tHostKeyAlias marsh\n" + known("aliased"), "heron", "", ""},
-		"bad known line":  {known("broken"), "heron", "", ""},
-		"other key":       {known("other"), "heron", "host key", "made anew, or another machine answers"},
-		"unknown key":     {"Host heron\n\tHostKeyAlias reed\n" + known("aliased"), "heron", "host key", "is in none of"},
-		"revoked":         {"Host heron\n\tRevokedHostKeys " + filepath.Join(s.Dir, "revoked") + "\n" + base, "heron", "host key", "RevokedHostKeys names"},
-		"unknown option":  {"Frobnicate yes\n" + base, "heron", "configuration", "Bad configuration option: frobnicate"},
-		"no such user":    {"Host heron\n\tUser nobody-at-all\n" + base, "heron", "login", "does not let nobody-at-all in"},
-		"no key":          {"Host heron\n\tIdentityFile /nowhere\n" + strings.ReplaceAll(base, s.Key, "/nowhere/either"), "heron", "login", "there is no key to log in with"},
-		"nobody there":    {"Host heron\n\tPort 1\n" + base, "heron", "port", "nothing listens"},
-		"option as name":  {base, "-oProxyCommand=true", "configuration", "is no name of a host"},
-		"jump":            {base + "Host avocet\n\tProxyJump heron\n" + strings.TrimPrefix(base, "Host heron\n"), "avocet", "", ""},
-		"jump's own user": {base + "Host hop\n\tUser nobody-at-all\n" + strings.TrimPrefix(base, "Host heron\n") + "Host avocet\n\tProxyJump hop\n" + strings.TrimPrefix(base, "Host heron\n"), "avocet", "login", "does not let nobody-at-all in"},
+		"plain": {base, "heron", "", ""},
+		"Match exec": {"Match host avocet exec \"true\"\n" + strings.TrimPrefix(base, "Host heron\n"),
+			"avocet", "", ""},
+		"Match exec not": {"Match host avocet exec \"false\"\n" + strings.TrimPrefix(base, "Host heron\n"),
+			"avocet.invalid", "name", "can't be resolved"},
+		"Match final":    {base + "Match final host 127.0.0.1\n\tUser " + s.Me + "\n", "heron", "", ""},
+		"alias":          {"Host heron\n\tHostKeyAlias marsh\n" + known("aliased"), "heron", "", ""},
+		"bad known line": {known("broken"), "heron", "", ""},
+		"other key":      {known("other"), "heron", "host key", "made anew, or another machine answers"},
+		"unknown key": {"Host heron\n\tHostKeyAlias reed\n" + known("aliased"), "heron",
+			"host key", "is in none of"},
+		"revoked": {"Host heron\n\tRevokedHostKeys " + filepath.Join(s.Dir, "revoked") + "\n" + base, "heron",
+			"host key", "RevokedHostKeys names"},
+		"unknown option": {"Frobnicate yes\n" + base, "heron", "configuration",
+			"Bad configuration option: frobnicate"},
+		"no such user": {"Host heron\n\tUser nobody-at-all\n" + base, "heron", "login",
+			"does not let nobody-at-all in"},
+		"no key": {"Host heron\n\tIdentityFile /nowhere\n" +
+			strings.ReplaceAll(base, s.Key, "/nowhere/either"), "heron", "login", "there is no key to log in with"},
+		"nobody there":   {"Host heron\n\tPort 1\n" + base, "heron", "port", "nothing listens"},
+		"option as name": {base, "-oProxyCommand=true", "configuration", "is no name of a host"},
+		"jump": {base + "Host avocet\n\tProxyJump heron\n" + strings.TrimPrefix(base, "Host heron\n"),
+			"avocet", "", ""},
+		"jump's own user": {base + "Host hop\n\tUser nobody-at-all\n" + strings.TrimPrefix(base, "Host heron\n") +
+			"Host avocet\n\tProxyJump hop\n" + strings.TrimPrefix(base, "Host heron\n"), "avocet", "login",
+			"does not let nobody-at-all in"},
 		"jumps in a ring": {base + "Host a\n\tProxyJump b\nHost b\n\tProxyJump a\n", "a", "proxy", "circle"},
-		"proxy command":   {"Host heron\n\tProxyCommand sh -c 'exec 3<>/dev/null; exec nc 127.0.0.1 %p'\n" + base, "heron", "", ""},
+		"proxy command": {"Host heron\n\tProxyCommand sh -c 'exec 3<>/dev/null; exec nc 127.0.0.1 %p'\n" + base,
+			"heron", "", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			if name == "proxy command" {
@@ -69,14 +80,18 @@ func TestTheConfigurationIsWhatOpenSSHMakesOfIt(t *testing.T) {
 			}
 			stages, err := try(t, s, c.config, c.host)
 			last := stages[len(stages)-1]
-			if (err == nil) != (c.says == "") || err != nil && (!strings.Contains(err.Error(), c.says) || last.Name != c.stage || last.OK) {
+			if (err == nil) != (c.says == "") ||
+				err != nil && (!strings.Contains(err.Error(), c.says) || last.Name != c.stage || last.OK) {
 				t.Errorf("%v, at %+v", err, last)
 			}
 		})
 	}
 	// Whom the estate names logs in to the host, and not to the jump host before it.
-	own := &Dialer{User: s.Me, Config: []string{s.Write(t, "hop", "Host hop\n\tUser nobody-at-all\n"+strings.TrimPrefix(base, "Host heron\n")+"Host avocet\n\tProxyJump hop\n"+strings.TrimPrefix(base, "Host heron\n"))}}
-	if _, _, err := own.Try(t.Context(), "avocet"); err == nil || !strings.Contains(err.Error(), "does not let nobody-at-all in") {
+	own := &Dialer{User: s.Me,
+		Config: []string{s.Write(t, "hop", "Host hop\n\tUser nobody-at-all\n"+strings.TrimPrefix(base, "Host heron\n")+
+			"Host avocet\n\tProxyJump hop\n"+strings.TrimPrefix(base, "Host heron\n"))}}
+	if _, _, err := own.Try(t.Context(), "avocet"); err == nil ||
+		!strings.Contains(err.Error(), "does not let nobody-at-all in") {
 		t.Errorf("the estate's user logs in to a jump host: %v", err)
 	}
 	// What has no effect here is told, and nothing else is.
@@ -130,7 +145,8 @@ func TestCertificatesOfHostsAndUsers(t *testing.T) {
 		t.Fatal(err)
 	}
 	authority := s.Write(t, "authorities", "@cert-authority * "+string(text))
-	config := "Host heron\n\tHostKeyAlias heron\n" + strings.ReplaceAll(strings.ReplaceAll(s.Read(t, "ssh_config"), s.KnownHosts, authority), s.Key, mine)
+	config := "Host heron\n\tHostKeyAlias heron\n" +
+		strings.ReplaceAll(strings.ReplaceAll(s.Read(t, "ssh_config"), s.KnownHosts, authority), s.Key, mine)
 	stages, err := try(t, s, config, "heron")
 	if err != nil {
 		t.Fatal(err)
@@ -141,7 +157,8 @@ func TestCertificatesOfHostsAndUsers(t *testing.T) {
 		t.Errorf("%+v", stages)
 	}
 	// The certificate is for another name, has ended, or is for another user: refused.
-	if _, err := try(t, s, strings.Replace(config, "HostKeyAlias heron", "HostKeyAlias stint", 1), "heron"); err == nil || !strings.Contains(err.Error(), "is not accepted") {
+	if _, err := try(t, s, strings.Replace(config, "HostKeyAlias heron", "HostKeyAlias stint", 1),
+		"heron"); err == nil || !strings.Contains(err.Error(), "is not accepted") {
 		t.Error(err)
 	}
 	sshtest.Keygen(t, "-s", ca, "-I", "watch", "-n", s.Me, "-V", "-2h:-1h", mine+".pub")
@@ -159,7 +176,8 @@ func TestASilentAgentCostsSeconds(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer l.Close()
-	config := strings.ReplaceAll(s.Read(t, "ssh_config"), "IdentityAgent none", "IdentityAgent "+filepath.Join(s.Dir, "agent"))
+	config := strings.ReplaceAll(s.Read(t, "ssh_config"), "IdentityAgent none",
+		"IdentityAgent "+filepath.Join(s.Dir, "agent"))
 	start := time.Now()
 	if _, err := try(t, s, config, "heron"); err != nil || time.Since(start) > listing+4*time.Second {
 		t.Errorf("%v after %s", err, time.Since(start))
@@ -174,7 +192,8 @@ func TestASilentAgentCostsSeconds(t *testing.T) {
 func TestWhatAnswersAtThePort(t *testing.T) {
 	t.Parallel()
 	s := sshtest.Start(t)
-	for says, speak := range map[string]string{"does not speak SSH": "", "overflow": strings.Repeat("x", 1<<20), "hangs up before it says who it is": "bye"} {
+	for says, speak := range map[string]string{"does not speak SSH": "", "overflow": strings.Repeat("x", 1<<20),
+		"hangs up before it says who it is": "bye"} {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
 			t.Fatal(err)
@@ -200,7 +219,8 @@ func TestWhatAnswersAtThePort(t *testing.T) {
 		start := time.Now()
 		_, stages, err := d.Try(ctx, "heron")
 		cancel()
-		if err == nil || !strings.Contains(err.Error(), says) || stages[len(stages)-1].Name != "answer" || time.Since(start) > 3*time.Second {
+		if err == nil || !strings.Contains(err.Error(), says) || stages[len(stages)-1].Name != "answer" ||
+			time.Since(start) > 3*time.Second {
 			t.Errorf("%v after %s, at %+v; want %q", err, time.Since(start), stages, says)
 		}
 	}
@@ -216,9 +236,11 @@ func TestCommandsEndAndLeaveNothingBehind(t *testing.T) {
 		script, says string
 		limit        time.Duration
 	}{
-		"hangs":   {"sleep 3071 & sleep 3071", "does not answer in time", 2 * time.Second},
-		"endless": {"yes 'and so on and on and on and on and on and on and on and on'", "more than 24 MiB", 20 * time.Second},
-		"mutters": {"yes 'and so on and on and on and on and on and on and on and on' >&2", "more than 24 MiB", 20 * time.Second},
+		"hangs": {"sleep 3071 & sleep 3071", "does not answer in time", 2 * time.Second},
+		"endless": {"yes 'and so on and on and on and on and on and on and on and on'",
+			"more than 24 MiB", 20 * time.Second},
+		"mutters": {"yes 'and so on and on and on and on and on and on and on and on' >&2",
+			"more than 24 MiB", 20 * time.Second},
 	} {
 		conn, err := d.Dial(t.Context(), "heron")
 		if err != nil {
@@ -241,7 +263,8 @@ func TestCommandsEndAndLeaveNothingBehind(t *testing.T) {
 func TestSilenceBehindAJumpIsNoticed(t *testing.T) {
 	t.Parallel()
 	hop, far := sshtest.Start(t), sshtest.Start(t)
-	config := strings.ReplaceAll(hop.Read(t, "ssh_config"), "Host heron", "Host hop") + "Host avocet\n\tProxyJump hop\n" + strings.TrimPrefix(far.Read(t, "ssh_config"), "Host heron\n")
+	config := strings.ReplaceAll(hop.Read(t, "ssh_config"), "Host heron", "Host hop") + "Host avocet\n" +
+		"\tProxyJump hop\n" + strings.TrimPrefix(far.Read(t, "ssh_config"), "Host heron\n")
 	d := &Dialer{Config: []string{hop.Write(t, "two", config)}}
 	conn, err := d.Dial(t.Context(), "avocet")
 	if err != nil {

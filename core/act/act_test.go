@@ -15,7 +15,8 @@ var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
 
 // host is a reading of which everything was read.
 func host(name string, with ...func(*estate.Reading)) *estate.Reading {
-	r := &estate.Reading{Host: name, BootID: "boot", BMC: estate.BMC{Reset: now.Add(-time.Hour), Tasks: []string{"old"}},
+	r := &estate.Reading{Host: name, BootID: "boot",
+		BMC:        estate.BMC{Reset: now.Add(-time.Hour), Tasks: []string{"old"}},
 		Components: []estate.Component{{Key: "deb:k", Version: "1"}, {Key: "fw:f", Version: "1"}}}
 	for _, s := range estate.SectionNames {
 		r.SetSection(estate.Section{Name: s, At: now})
@@ -95,7 +96,8 @@ func reset(t time.Time) func(*estate.Reading) { return func(r *estate.Reading) {
 
 // acts as the cases have them: a change of a package and of firmware, a guest on its way.
 func anAct(k Name) Act {
-	a := Act{ID: "x", Kind: k, Round: "R", Host: "a", Epoch: 4, Before: Before{BootID: "boot", Tasks: []string{"old"}, BMCReset: now.Add(-time.Hour)}}
+	a := Act{ID: "x", Kind: k, Round: "R", Host: "a", Epoch: 4,
+		Before: Before{BootID: "boot", Tasks: []string{"old"}, BMCReset: now.Add(-time.Hour)}}
 	switch k.Step() {
 	case StageStep:
 		a.Change = &Change{Component: "deb:k", From: "1", To: "2", File: "k.deb", SHA256: "sum"}
@@ -152,11 +154,13 @@ func TestWhatGoesInTogether(t *testing.T) {
 		{host("a", at("deb:k", "2"), has("9")), NeedsPerson, `was "5", should become "6" and is "9"`},
 		{host("a", at("deb:k", "2"), has("6"), state("deb:s", "unpacked")), NeedsPerson, "deb:s 6 is unpacked"},
 	} {
-		if got := a.Kind.Of().Find(a, Seen{Host: c.seen}); got.Outcome != c.want || !strings.Contains(got.Detail, c.says) {
+		if got := a.Kind.Of().Find(a, Seen{Host: c.seen}); got.Outcome != c.want ||
+			!strings.Contains(got.Detail, c.says) {
 			t.Errorf("%d: %s, %q; want %s, %q", n, got.Outcome, got.Detail, c.want, c.says)
 		}
 	}
-	if !a.Makes(0) || !a.Makes(3) || a.Makes(1) || len(a.Changes()) != 2 || a.Says() != "change 2 packages: deb:k 1 → 2 and 1 more" {
+	if !a.Makes(0) || !a.Makes(3) || a.Makes(1) || len(a.Changes()) != 2 ||
+		a.Says() != "change 2 packages: deb:k 1 → 2 and 1 more" {
 		t.Errorf("%s: %v", a.Says(), a.Changes())
 	}
 	if one, _ := anAct(Install).Kind.Of().Takes(anAct(Install)); one >= 25*time.Second {
@@ -166,8 +170,11 @@ func TestWhatGoesInTogether(t *testing.T) {
 		o    Change
 		want bool
 	}{
-		{Change{Component: "deb:s", From: "1", To: "2"}, true}, {Change{Component: "deb:s", From: "1", To: "2", Pass: 2}, false}, {Change{Component: "rpm:s", From: "1", To: "2"}, false},
-		{Change{Component: "drv:s", From: "1", To: "2"}, false}, {Change{Component: "deb:s", From: "2", To: "2"}, false}, {Change{Component: "deb:s", From: "2"}, true},
+		{Change{Component: "deb:s", From: "1", To: "2"}, true},
+		{Change{Component: "deb:s", From: "1", To: "2", Pass: 2}, false},
+		{Change{Component: "rpm:s", From: "1", To: "2"}, false},
+		{Change{Component: "drv:s", From: "1", To: "2"}, false},
+		{Change{Component: "deb:s", From: "2", To: "2"}, false}, {Change{Component: "deb:s", From: "2"}, true},
 	} {
 		if got := (Change{Component: "deb:k", From: "1", To: "2"}).Together(c.o); got != c.want {
 			t.Errorf("%+v: %v", c.o, got)
@@ -187,7 +194,8 @@ func TestFind(t *testing.T) {
 	isOff := guest(estate.Off)
 	iso := func(local bool) func(*estate.Reading) {
 		return func(r *estate.Reading) {
-			r.Guests[0].Disks = []estate.Disk{{Target: "sda", Source: "/x.iso", Media: true, Local: local}, {Target: "vda", Source: "/x.img", Local: true}}
+			r.Guests[0].Disks = []estate.Disk{{Target: "sda", Source: "/x.iso", Media: true, Local: local},
+				{Target: "vda", Source: "/x.img", Local: true}}
 		}
 	}
 	saved := func(r *estate.Reading) { r.Guests[0].Saved = true }
@@ -222,7 +230,8 @@ func TestFind(t *testing.T) {
 		{Move, to(on(), guest(estate.Running), unread(estate.Host)), Untold, "the guests of b"},
 		{Move, and(to(on(), guest(estate.Running)), unasked), Untold, "no answer"},
 		{Move, and(to(on(off), guest(estate.Running)), unasked), Done, ""},
-		{Move, and(on(off, guest(estate.Running)), unasked), NeedsPerson, "g is not on a, whose power is off and not there on b"},
+		{Move, and(on(off, guest(estate.Running)), unasked), NeedsPerson,
+			"g is not on a, whose power is off and not there on b"},
 		{Move, and(to(on(off), guest(estate.Running), unread(estate.GuestList)), unasked), Untold, "the guests of b"},
 		{Move, to(on(guest(estate.Running)), off, guest(estate.Running)), NotDone, "it still runs on a"},
 		{Move, and(to(on(guest(estate.Running)), off), unasked), Untold, "no answer"},
@@ -328,7 +337,8 @@ func TestFind(t *testing.T) {
 		{Restart, and(on(), Trace{State: Taken}), UnderWay, "not gone down"},
 		{Restart, and(on(), Trace{State: Ended}), UnderWay, "not gone down"},
 		{Restart, and(on(), Trace{State: Lost, Error: "it was ended from outside"}), UnderWay, "not gone down"},
-		{Install, and(on(), Trace{State: Lost, Error: "the host restarted while it ran"}), NotDone, "the host restarted"},
+		{Install, and(on(), Trace{State: Lost, Error: "the host restarted while it ran"}),
+			NotDone, "the host restarted"},
 		{Restart, and(on(), running), UnderWay, "not gone down"},
 		{Restart, and(on(), failed), NotDone, "it broke"},
 		{Restart, accepted(and(on(), failed)), NotDone, "it broke"},
@@ -451,7 +461,8 @@ func TestEveryKindIsWhole(t *testing.T) {
 		if got.Carries != (k == Stage || k == Flash) || got.Gives != (k == Backup) {
 			t.Errorf("%s carries %v, gives %v", k, got.Carries, got.Gives)
 		}
-		if got.Needs != want.Needs || got.Quiet != want.Quiet || got.Tries != want.Tries || got.Repeats != want.Repeats || got.Aside != want.Aside {
+		if got.Needs != want.Needs || got.Quiet != want.Quiet || got.Tries != want.Tries ||
+			got.Repeats != want.Repeats || got.Aside != want.Aside {
 			t.Errorf("%s: %+v", k, got)
 		}
 	}
@@ -459,17 +470,22 @@ func TestEveryKindIsWhole(t *testing.T) {
 
 func TestWords(t *testing.T) {
 	for want, a := range map[string]Act{
-		"move g to b": anAct(Move), "stage k.deb": anAct(Stage), "change deb:k 1 → 2": anAct(Install), "restart (pass 2)": anAct(Restart), "restart k.service": anAct(Service),
-		"close": anAct(Close), "reopen": anAct(Open), "write down why it stays closed": anAct(Remark), "tell it the epoch 4": anAct(Claim), "adopt the mark of round lost": anAct(Adopt),
-		"shut down g": {Kind: Down, Guest: "g"}, "suspend g": {Kind: Save, Guest: "g"}, "start g": {Kind: Start, Guest: "g"},
-		"keep its configuration": anAct(Backup), "adopt": {Kind: Adopt}, "flap": {Kind: "flap"}, "restart the services of deb:k": {Kind: Service, Change: &Change{Component: "deb:k"}},
+		"move g to b": anAct(Move), "stage k.deb": anAct(Stage), "change deb:k 1 → 2": anAct(Install),
+		"restart (pass 2)": anAct(Restart), "restart k.service": anAct(Service),
+		"close": anAct(Close), "reopen": anAct(Open), "write down why it stays closed": anAct(Remark),
+		"tell it the epoch 4": anAct(Claim), "adopt the mark of round lost": anAct(Adopt),
+		"shut down g": {Kind: Down, Guest: "g"}, "suspend g": {Kind: Save, Guest: "g"},
+		"start g":                {Kind: Start, Guest: "g"},
+		"keep its configuration": anAct(Backup), "adopt": {Kind: Adopt}, "flap": {Kind: "flap"},
+		"restart the services of deb:k": {Kind: Service, Change: &Change{Component: "deb:k"}},
 	} {
 		if got := a.Says(); got != want {
 			t.Errorf("%q, want %q", got, want)
 		}
 	}
 	for want, c := range map[string]Change{
-		"deb:k 1 → 2": {Component: "deb:k", From: "1", To: "2"}, "deb:k 2 is installed": {Component: "deb:k", To: "2"}, "deb:k 1 is removed": {Component: "deb:k", From: "1"},
+		"deb:k 1 → 2": {Component: "deb:k", From: "1", To: "2"}, "deb:k 2 is installed": {Component: "deb:k", To: "2"},
+		"deb:k 1 is removed":            {Component: "deb:k", From: "1"},
 		"fw:f (slot 2) 1 starts to run": {Component: "fw:f", Device: "slot 2", From: "1", To: "1"},
 	} {
 		if got := c.Says(); got != want {
@@ -480,8 +496,10 @@ func TestWords(t *testing.T) {
 
 func TestTheKindOfAChange(t *testing.T) {
 	for want, c := range map[Name]Change{
-		Install: {Component: "deb:k", From: "1", To: "2", File: "x"}, Flash: {Component: "fw:f", From: "1", To: "2", File: "x"},
-		Service: {Component: "deb:k", From: "2", To: "2", Restart: catalogue.ServiceRestart}, "": {Component: "deb:k", From: "2", To: "2", Restart: catalogue.HostRestart},
+		Install: {Component: "deb:k", From: "1", To: "2", File: "x"},
+		Flash:   {Component: "fw:f", From: "1", To: "2", File: "x"},
+		Service: {Component: "deb:k", From: "2", To: "2", Restart: catalogue.ServiceRestart},
+		"":      {Component: "deb:k", From: "2", To: "2", Restart: catalogue.HostRestart},
 	} {
 		if got := c.Kind(); got != want {
 			t.Errorf("%s: %q, want %q", c.Says(), got, want)
@@ -507,12 +525,14 @@ func TestKeys(t *testing.T) {
 		}
 		keys[a.Key()] = string(k)
 	}
-	for want, a := range map[string]Act{"a/restart/2": anAct(Restart), "a/close": anAct(Close), "a/install/0": anAct(Install), "a/move/u": anAct(Move)} {
+	for want, a := range map[string]Act{"a/restart/2": anAct(Restart), "a/close": anAct(Close),
+		"a/install/0": anAct(Install), "a/move/u": anAct(Move)} {
 		if a.Key() != want {
 			t.Errorf("%q, want %q", a.Key(), want)
 		}
 	}
-	for name, b := range map[string]Act{"guest": {GuestID: "v"}, "pass": {Pass: 3}, "change": {Change: &Change{}, Index: 1}, "host": {Host: "b"}} {
+	for name, b := range map[string]Act{"guest": {GuestID: "v"}, "pass": {Pass: 3},
+		"change": {Change: &Change{}, Index: 1}, "host": {Host: "b"}} {
 		if b.Key() == (Act{}).Key() {
 			t.Errorf("another %s has the same key", name)
 		}
@@ -552,13 +572,15 @@ func TestAStranger(t *testing.T) {
 		t.Error(err)
 	}
 	k := Name("flap").Of()
-	if got := k.Find(Act{}, Seen{Host: host("a")}); got.Outcome != NeedsPerson || Name("flap").Known() || k.Rules().Remedy == "" {
+	if got := k.Find(Act{}, Seen{Host: host("a")}); got.Outcome != NeedsPerson || Name("flap").Known() ||
+		k.Rules().Remedy == "" {
 		t.Errorf("%+v", got)
 	}
 }
 
 func TestOutcomesInWords(t *testing.T) {
-	for o, want := range map[Outcome]string{Untold: "can't be told", Done: "done", NotDone: "not done", UnderWay: "under way", NeedsPerson: "needs a person"} {
+	for o, want := range map[Outcome]string{Untold: "can't be told", Done: "done", NotDone: "not done",
+		UnderWay: "under way", NeedsPerson: "needs a person"} {
 		if o.String() != want {
 			t.Errorf("%d: %q", o, o)
 		}
@@ -566,13 +588,16 @@ func TestOutcomesInWords(t *testing.T) {
 }
 
 func TestSameChange(t *testing.T) {
-	c := Change{Component: "deb:k", Device: "d", From: "1", To: "2", SHA256: "s", Restart: catalogue.HostRestart, Pass: 1}
-	for _, o := range []Change{{Component: "deb:l"}, {Device: "e"}, {From: "0"}, {To: "3"}, {SHA256: "t"}, {Restart: catalogue.NoRestart}, {Pass: 2}} {
+	c := Change{Component: "deb:k", Device: "d", From: "1", To: "2", SHA256: "s",
+		Restart: catalogue.HostRestart, Pass: 1}
+	for _, o := range []Change{{Component: "deb:l"}, {Device: "e"}, {From: "0"}, {To: "3"}, {SHA256: "t"},
+		{Restart: catalogue.NoRestart}, {Pass: 2}} {
 		x := c
 		if o.Component != "" {
 			x.Component = o.Component
 		}
-		x.Device, x.From, x.To, x.SHA256 = or(o.Device, x.Device), or(o.From, x.From), or(o.To, x.To), or(o.SHA256, x.SHA256)
+		x.Device, x.From, x.To, x.SHA256 = or(o.Device, x.Device), or(o.From, x.From), or(o.To, x.To),
+			or(o.SHA256, x.SHA256)
 		if o.Restart != "" {
 			x.Restart = o.Restart
 		}

@@ -13,7 +13,8 @@ var Adopt = define("adopt", adopt{})
 type adopt struct{}
 
 func (adopt) Rules() Rules {
-	return Rules{Step: CloseStep, Needs: Needs{Alone: true}, Tries: 1, Owes: "it is closed", Pays: Open, Remedy: "look at the mark on the host, then resume the round"}
+	return Rules{Step: CloseStep, Needs: Needs{Alone: true}, Tries: 1, Owes: "it is closed", Pays: Open,
+		Remedy: "look at the mark on the host, then resume the round"}
 }
 
 func (adopt) Says(a Act) string {

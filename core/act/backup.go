@@ -8,7 +8,8 @@ var Backup = define("backup", backup{})
 type backup struct{}
 
 func (backup) Rules() Rules {
-	return Rules{Step: BackupStep, Tries: 2, Repeats: true, Gives: true, Needs: Needs{Alone: true}, Remedy: "see whether the host answers and the state directory has room, then resume the round"}
+	return Rules{Step: BackupStep, Tries: 2, Repeats: true, Gives: true, Needs: Needs{Alone: true},
+		Remedy: "see whether the host answers and the state directory has room, then resume the round"}
 }
 
 func (backup) Says(Act) string { return "keep its configuration" }

@@ -14,7 +14,8 @@ var Carry = define("carry", carry{})
 type carry struct{}
 
 func (carry) Rules() Rules {
-	return Rules{Step: DrainStep, Needs: Needs{Alone: true}, Tries: 2, Remedy: "see on both hosts why the guest can't be defined there, then resume the round",
+	return Rules{Step: DrainStep, Needs: Needs{Alone: true}, Tries: 2,
+		Remedy:  "see on both hosts why the guest can't be defined there, then resume the round",
 		Unclear: "look for the guest on both hosts: it must be defined on one of them only; then resume the round"}
 }
 
@@ -54,7 +55,8 @@ func (carry) Find(a Act, s Seen) Finding {
 	case isHere && !isThere:
 		return Finding{Outcome: NotDone, Detail: a.Guest + " is on " + a.Host + " still"}
 	case isHere:
-		return Finding{Outcome: NeedsPerson, Detail: fmt.Sprintf("%s is defined on %s and on %s", a.Guest, a.Host, a.To)}
+		return Finding{Outcome: NeedsPerson,
+			Detail: fmt.Sprintf("%s is defined on %s and on %s", a.Guest, a.Host, a.To)}
 	}
 	return Finding{Outcome: NeedsPerson, Detail: fmt.Sprintf("%s is neither on %s nor on %s", a.Guest, a.Host, a.To)}
 }

@@ -18,10 +18,11 @@ type Change struct {
 	File      string            `json:"file,omitempty"`
 	SHA256    string            `json:"sha256,omitempty"`
 	Size      int64             `json:"size,omitempty"`
-	Pass      int               `json:"pass"`               // from 1: what a restart makes possible comes in a later pass
-	Why       string            `json:"why"`                // the verdict's word
-	Model     string            `json:"model,omitempty"`    // the hardware that it is on
-	Services  []string          `json:"services,omitempty"` // that still run what was replaced, where nothing is put in
+	// from 1: what a restart makes possible comes in a later pass
+	Pass     int      `json:"pass"`
+	Why      string   `json:"why"`                // the verdict's word
+	Model    string   `json:"model,omitempty"`    // the hardware that it is on
+	Services []string `json:"services,omitempty"` // that still run what was replaced, where nothing is put in
 }
 
 // Title is the component with its device.
@@ -62,7 +63,8 @@ func (c Change) Kind() Name {
 // Together tells whether two changes are made by one act: packages of one system in one pass, so that what needs each
 // other comes in at once.
 func (c Change) Together(o Change) bool {
-	return c.Pass == o.Pass && c.Kind() == Install && o.Kind() == Install && c.Component.Section() == estate.Packages && c.Component.Kind() == o.Component.Kind()
+	return c.Pass == o.Pass && c.Kind() == Install && o.Kind() == Install && c.Component.Section() == estate.Packages &&
+		c.Component.Kind() == o.Component.Kind()
 }
 
 // Place tells whether two changes are made in the same place: to one component of one device.
@@ -76,7 +78,8 @@ func Next(changes []Change, pass int, made func(kind Name, i int) bool) (a Act, 
 		switch k := c.Kind(); {
 		case c.Pass != pass || k == "" || made(k, i):
 		case !ok:
-			a, ok = Act{Kind: k, Index: i, Pass: pass, Change: c, Services: c.Services, Before: Before{Version: c.From}}, true
+			a, ok = Act{Kind: k, Index: i, Pass: pass, Change: c, Services: c.Services,
+				Before: Before{Version: c.From}}, true
 		case a.Change.Together(*c):
 			a.With = append(a.With, Placed{i, *c})
 		}
@@ -129,5 +132,6 @@ func (t Trace) underWay(says string) Finding {
 
 // Same tells whether two changes put the very same thing in the same place, in the same pass.
 func (c Change) Same(o Change) bool {
-	return c.Component == o.Component && c.Device == o.Device && c.From == o.From && c.To == o.To && c.SHA256 == o.SHA256 && c.Restart == o.Restart && c.Pass == o.Pass
+	return c.Component == o.Component && c.Device == o.Device && c.From == o.From && c.To == o.To &&
+		c.SHA256 == o.SHA256 && c.Restart == o.Restart && c.Pass == o.Pass
 }

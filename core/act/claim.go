@@ -14,7 +14,8 @@ var Claim = define("claim", claim{})
 type claim struct{}
 
 func (claim) Rules() Rules {
-	return Rules{Step: PrecheckStep, Tries: 1, Repeats: true, Remedy: "see that the host answers, then resume the round"}
+	return Rules{Step: PrecheckStep, Tries: 1, Repeats: true,
+		Remedy: "see that the host answers, then resume the round"}
 }
 
 func (claim) Says(a Act) string { return fmt.Sprintf("tell it the epoch %d", a.Epoch) }

@@ -16,7 +16,8 @@ var Eject = define("eject", eject{})
 type eject struct{}
 
 func (eject) Rules() Rules {
-	return Rules{Step: DrainStep, Tries: 2, Repeats: true, Remedy: "see in the guest who holds its drive, then resume the round"}
+	return Rules{Step: DrainStep, Tries: 2, Repeats: true,
+		Remedy: "see in the guest who holds its drive, then resume the round"}
 }
 
 func (eject) Says(a Act) string { return "take the media out of the drives of " + a.Guest }

@@ -21,8 +21,9 @@ const Settling = time.Minute
 
 func (flash) Rules() Rules {
 	return Rules{Step: ChangeStep, Needs: Needs{Alone: true}, Tries: 1, Quiet: true, Carries: true,
-		Remedy:  "see the BMC's own log of that moment, mend it, then resume the round",
-		Unclear: "look at the BMC's own log and tasks; flash it by hand, or restart the BMC so that nothing can be under way in it, then resume the round"}
+		Remedy: "see the BMC's own log of that moment, mend it, then resume the round",
+		Unclear: "look at the BMC's own log and tasks; flash it by hand, or restart the BMC so that nothing can be " +
+			"under way in it, then resume the round"}
 }
 
 func (flash) Says(a Act) string { return "change " + a.Change.Says() }
@@ -46,7 +47,8 @@ func (flash) Find(a Act, s Seen) Finding {
 	case now.Version == c.To:
 		return Finding{Outcome: Done}
 	case now.Version != c.From:
-		return Finding{Outcome: NeedsPerson, Detail: fmt.Sprintf("%s was %q, should become %q and is %q", c.Component, c.From, c.To, now.Version)}
+		return Finding{Outcome: NeedsPerson, Detail: fmt.Sprintf("%s was %q, should become %q and is %q", c.Component,
+			c.From, c.To, now.Version)}
 	case s.Trace.State == Broke:
 		return Finding{Outcome: NotDone, Detail: s.Trace.Error}
 	}
@@ -55,13 +57,19 @@ func (flash) Find(a Act, s Seen) Finding {
 	case why != nil:
 		return untold(why)
 	case b.Reset.After(a.Before.BMCReset) && !a.Before.BMCReset.IsZero():
-		return Finding{Outcome: NotDone, Detail: fmt.Sprintf("%s is at %q, and the BMC has started anew since", c.Component, now.Version)}
+		return Finding{Outcome: NotDone, Detail: fmt.Sprintf("%s is at %q, and the BMC has started anew since",
+			c.Component, now.Version)}
 	case s.Accepted:
-		return Finding{Outcome: NeedsPerson, Detail: fmt.Sprintf("the BMC took the image, knows no task for it any more, and %s is still at %q", c.Component, now.Version)}
+		return Finding{Outcome: NeedsPerson,
+			Detail: fmt.Sprintf("the BMC took the image, knows no task for it any more, and %s is still at %q",
+				c.Component, now.Version)}
 	case slices.ContainsFunc(b.Tasks, func(id string) bool { return !slices.Contains(a.Before.Tasks, id) }):
-		return Finding{Outcome: NeedsPerson, Detail: fmt.Sprintf("the BMC has a task that it had not before, and %s is still at %q", c.Component, now.Version)}
+		return Finding{Outcome: NeedsPerson,
+			Detail: fmt.Sprintf("the BMC has a task that it had not before, and %s is still at %q",
+				c.Component, now.Version)}
 	case s.Now.Sub(s.Since) < Settling:
 		return s.Trace.underWay("whether the BMC took the image is not known yet: it is given a minute to say so")
 	}
-	return Finding{Outcome: NotDone, Detail: fmt.Sprintf("%s is at %q, and the BMC has no task that it had not before", c.Component, now.Version)}
+	return Finding{Outcome: NotDone, Detail: fmt.Sprintf("%s is at %q, and the BMC has no task that it had not before",
+		c.Component, now.Version)}
 }

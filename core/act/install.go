@@ -15,7 +15,8 @@ var Install = define("install", install{})
 type install struct{}
 
 func (install) Rules() Rules {
-	return Rules{Step: ChangeStep, Needs: Needs{Alone: true}, Tries: 1, Remedy: "see the host's own log of that moment, mend it, then resume the round"}
+	return Rules{Step: ChangeStep, Needs: Needs{Alone: true}, Tries: 1,
+		Remedy: "see the host's own log of that moment, mend it, then resume the round"}
 }
 
 func (install) Says(a Act) string {
@@ -50,13 +51,16 @@ func (install) Find(a Act, s Seen) Finding {
 		case unread != nil:
 			return untold(unread)
 		case now.State != "":
-			return Finding{Outcome: NeedsPerson, Detail: strings.TrimSuffix(fmt.Sprintf("%s %s is %s: %s", c.Title(), now.Version, now.State, s.Trace.Error), ": ")}
+			return Finding{Outcome: NeedsPerson,
+				Detail: strings.TrimSuffix(fmt.Sprintf("%s %s is %s: %s", c.Title(), now.Version, now.State,
+					s.Trace.Error), ": ")}
 		case now.Version == c.To:
 			in++
 		case now.Version == c.From:
 			out = or(out, fmt.Sprintf("%s is at %q", c.Component, now.Version))
 		default:
-			return Finding{Outcome: NeedsPerson, Detail: fmt.Sprintf("%s was %q, should become %q and is %q", c.Component, c.From, c.To, now.Version)}
+			return Finding{Outcome: NeedsPerson,
+				Detail: fmt.Sprintf("%s was %q, should become %q and is %q", c.Component, c.From, c.To, now.Version)}
 		}
 	}
 	if out == "" {

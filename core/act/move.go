@@ -75,7 +75,8 @@ func (move) Find(a Act, s Seen) Finding {
 		}
 		return or(string(state), "not there") + " on " + host
 	}
-	return Finding{Outcome: NeedsPerson, Detail: fmt.Sprintf("%s is %s and %s", a.Guest, word(here, a.Host, s.Host), word(there, a.To, s.To))}
+	return Finding{Outcome: NeedsPerson, Detail: fmt.Sprintf("%s is %s and %s", a.Guest, word(here, a.Host, s.Host),
+		word(there, a.To, s.To))}
 }
 
 // holds is the state of the act's guest on a host; "" where it is not there, or only as a definition that holds

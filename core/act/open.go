@@ -13,7 +13,8 @@ var Open = define("reopen", opening{})
 type opening struct{}
 
 func (opening) Rules() Rules {
-	return Rules{Step: ReopenStep, Needs: Needs{Alone: true}, Tries: 1, Remedy: "see on the host who closed it, then resume the round"}
+	return Rules{Step: ReopenStep, Needs: Needs{Alone: true}, Tries: 1,
+		Remedy: "see on the host who closed it, then resume the round"}
 }
 
 func (opening) Says(Act) string { return "reopen" }

@@ -12,7 +12,8 @@ var Remark = define("remark", remark{})
 type remark struct{}
 
 func (remark) Rules() Rules {
-	return Rules{Step: CloseStep, Needs: Needs{Closed: true}, Tries: 1, Repeats: true, Aside: true, Remedy: "the journal has the reason"}
+	return Rules{Step: CloseStep, Needs: Needs{Closed: true}, Tries: 1, Repeats: true, Aside: true,
+		Remedy: "the journal has the reason"}
 }
 
 func (remark) Says(Act) string { return "write down why it stays closed" }

@@ -11,8 +11,10 @@ import (
 // Down shuts a guest down that does not move, as its brief says, and Save suspends one to disk: its host takes its
 // memory with it. Either is owed a Start.
 var (
-	Down = define("shut down", rest{verb: "shut down", owes: "is shut down", middle: 40 * time.Second, worst: 5 * time.Minute})
-	Save = define("suspend", rest{verb: "suspend", owes: "is suspended to disk", saves: true, middle: time.Minute, worst: 15 * time.Minute})
+	Down = define("shut down", rest{verb: "shut down", owes: "is shut down", middle: 40 * time.Second,
+		worst: 5 * time.Minute})
+	Save = define("suspend", rest{verb: "suspend", owes: "is suspended to disk", saves: true, middle: time.Minute,
+		worst: 15 * time.Minute})
 )
 
 // rest is how a guest comes to rest.
@@ -23,7 +25,8 @@ type rest struct {
 }
 
 func (k rest) Rules() Rules {
-	return Rules{Step: DrainStep, Needs: Needs{Alone: true}, Tries: 2, Owes: k.owes, Pays: Start, Remedy: "see on the guest why it goes on running; then resume the round",
+	return Rules{Step: DrainStep, Needs: Needs{Alone: true}, Tries: 2, Owes: k.owes, Pays: Start,
+		Remedy:  "see on the guest why it goes on running; then resume the round",
 		Unclear: "look for the guest on its host; then resume the round"}
 }
 
@@ -31,7 +34,8 @@ func (k rest) Says(a Act) string { return k.verb + " " + a.Guest }
 
 func (k rest) Takes(a Act) (middle, worst time.Duration) {
 	if k.saves { // its memory is written to disk, at some 200 MiB a second
-		return time.Duration(a.MemoryMiB/200)*time.Second + 5*time.Second, time.Duration(a.MemoryMiB/50)*time.Second + time.Minute
+		return time.Duration(a.MemoryMiB/200)*time.Second + 5*time.Second,
+			time.Duration(a.MemoryMiB/50)*time.Second + time.Minute
 	}
 	return k.middle, k.worst
 }
@@ -48,7 +52,8 @@ func (k rest) Find(a Act, s Seen) Finding {
 	case g.State == estate.Off && g.Saved == k.saves:
 		return Finding{Outcome: Done}
 	case g.State == estate.Off && k.saves:
-		return Finding{Outcome: NeedsPerson, Detail: a.Guest + " is off, and nothing of what was in its memory is on disk"}
+		return Finding{Outcome: NeedsPerson,
+			Detail: a.Guest + " is off, and nothing of what was in its memory is on disk"}
 	case g.State == estate.Off:
 		return Finding{Outcome: NeedsPerson, Detail: a.Guest + " is suspended to disk, and was to be shut down"}
 	case s.Accepted && s.Now.Sub(s.Since) < worst:
@@ -63,7 +68,8 @@ var Start = define("start", start{})
 type start struct{}
 
 func (start) Rules() Rules {
-	return Rules{Step: ReopenStep, Needs: Needs{Alone: true}, Tries: 3, Remedy: "see on the host why the guest does not start, start it, then resume the round",
+	return Rules{Step: ReopenStep, Needs: Needs{Alone: true}, Tries: 3,
+		Remedy:  "see on the host why the guest does not start, start it, then resume the round",
 		Unclear: "look for the guest on its host: it must run there; then resume the round"}
 }
 

@@ -15,7 +15,8 @@ type restart struct{}
 
 func (restart) Rules() Rules {
 	return Rules{Step: RestartStep, Needs: Needs{Empty: true, Closed: true, Alone: true}, Tries: 1, Quiet: true,
-		Remedy: "see the host's own log of that moment, then resume the round", Unclear: "look at the host's console through its BMC, then resume the round"}
+		Remedy:  "see the host's own log of that moment, then resume the round",
+		Unclear: "look at the host's console through its BMC, then resume the round"}
 }
 
 func (restart) Says(a Act) string { return fmt.Sprintf("restart (pass %d)", a.Pass) }
@@ -46,7 +47,8 @@ func (restart) Find(a Act, s Seen) Finding {
 	case id == "":
 		return untold(errors.New("it answers, and its boot id can't be read"))
 	case id != a.Before.BootID && a.Before.BootID == "":
-		return Finding{Outcome: NeedsPerson, Detail: "its boot id before was not known, so nothing tells whether it restarted"}
+		return Finding{Outcome: NeedsPerson,
+			Detail: "its boot id before was not known, so nothing tells whether it restarted"}
 	case id == a.Before.BootID && t.State == Broke:
 		return Finding{Outcome: NotDone, Detail: or(t.Error, "it failed")}
 	case id == a.Before.BootID && told:

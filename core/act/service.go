@@ -15,7 +15,8 @@ var Service = define("service restart", service{})
 type service struct{}
 
 func (service) Rules() Rules {
-	return Rules{Step: ChangeStep, Needs: Needs{Alone: true}, Tries: 2, Repeats: true, Remedy: "see the service's own log on the host, then resume the round"}
+	return Rules{Step: ChangeStep, Needs: Needs{Alone: true}, Tries: 2, Repeats: true,
+		Remedy: "see the service's own log on the host, then resume the round"}
 }
 
 func (service) Says(a Act) string {
@@ -39,10 +40,13 @@ func (service) Find(a Act, s Seen) Finding {
 	case unread != nil:
 		return untold(unread)
 	case now.Version != c.To:
-		return Finding{Outcome: NeedsPerson, Detail: fmt.Sprintf("%s was at %q and is at %q", c.Component, c.To, now.Version)}
+		return Finding{Outcome: NeedsPerson,
+			Detail: fmt.Sprintf("%s was at %q and is at %q", c.Component, c.To, now.Version)}
 	}
 	if still := now.Services(); len(still) > 0 { // guests that run the old go on with it until they move
-		return Finding{Outcome: NotDone, Detail: or(s.Trace.Error, fmt.Sprintf("%s still run what %s %s replaced", strings.Join(still, ", "), c.Component, c.To))}
+		return Finding{Outcome: NotDone,
+			Detail: or(s.Trace.Error,
+				fmt.Sprintf("%s still run what %s %s replaced", strings.Join(still, ", "), c.Component, c.To))}
 	}
 	return Finding{Outcome: Done}
 }

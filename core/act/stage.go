@@ -12,7 +12,8 @@ var Stage = define("stage", stage{})
 type stage struct{}
 
 func (stage) Rules() Rules {
-	return Rules{Step: StageStep, Tries: 1, Repeats: true, Carries: true, Remedy: "see whether the host has room and the payload is whole, then resume the round"}
+	return Rules{Step: StageStep, Tries: 1, Repeats: true, Carries: true,
+		Remedy: "see whether the host has room and the payload is whole, then resume the round"}
 }
 
 func (stage) Says(a Act) string { return "stage " + a.Change.File }
@@ -30,6 +31,7 @@ func (stage) Find(a Act, s Seen) Finding {
 	case got == "":
 		return Finding{Outcome: NotDone, Detail: "the host does not hold it"}
 	default:
-		return Finding{Outcome: NotDone, Detail: fmt.Sprintf("%s arrived on %s with the hash %s instead of %s", a.Change.File, a.Host, got, a.Change.SHA256)}
+		return Finding{Outcome: NotDone, Detail: fmt.Sprintf("%s arrived on %s with the hash %s instead of %s",
+			a.Change.File, a.Host, got, a.Change.SHA256)}
 	}
 }

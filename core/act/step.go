@@ -24,7 +24,8 @@ const (
 )
 
 // Steps lists them in their order within a visit.
-var Steps = []Step{PrecheckStep, StageStep, DrainStep, CloseStep, BackupStep, ChangeStep, RestartStep, ProveStep, ReopenStep, ReturnStep}
+var Steps = []Step{PrecheckStep, StageStep, DrainStep, CloseStep, BackupStep, ChangeStep, RestartStep, ProveStep,
+	ReopenStep, ReturnStep}
 
 // Looking returns how long a step takes that only looks, where the estate has no history of it: in the middle case and
 // at worst.

@@ -72,7 +72,8 @@ func (c Clause) Says() string {
 
 // Subject is what a filter looks at of the clause.
 func (c Clause) Subject() narrow.Subject {
-	return narrow.Subject{Component: c.Component, Severity: c.Severity, Vendor: c.Vendor, Age: -1, Words: []string{c.Says(), c.Hardware}}
+	return narrow.Subject{Component: c.Component, Severity: c.Severity, Vendor: c.Vendor, Age: -1,
+		Words: []string{c.Says(), c.Hardware}}
 }
 
 func (c Clause) on() string {
@@ -199,7 +200,9 @@ func (s *Set) bind(b Baseline, c Clause, ranks map[*Bound]int) {
 		return
 	}
 	all := append(s.exact[c.Component], n)
-	slices.SortStableFunc(all, func(a, b *Bound) int { return -cmp.Compare(min(len(a.Hardware), 1), min(len(b.Hardware), 1)) })
+	slices.SortStableFunc(all, func(a, b *Bound) int {
+		return -cmp.Compare(min(len(a.Hardware), 1), min(len(b.Hardware), 1))
+	})
 	s.exact[c.Component] = all
 }
 

@@ -69,11 +69,14 @@ func TestNamedListsWhoseAbsenceCanMatter(t *testing.T) {
 
 func TestAnExceptionHoldsThroughItsEndAndNoLonger(t *testing.T) {
 	end := time.Date(2026, 12, 7, 0, 0, 0, 0, time.UTC)
-	s := Bind([]Baseline{{Name: "a", Assign: []string{"vts"}, Exceptions: []Exception{{Component: "fw:*", Hosts: []string{"vts/knot"}, Until: end}}}}, "vts", "knot", nil)
-	if s.Excepted("fw:bios", end.Add(-time.Second)) == nil || s.Excepted("fw:bios", end) != nil || s.Excepted("deb:ssl", end.Add(-time.Hour)) != nil {
+	s := Bind([]Baseline{{Name: "a", Assign: []string{"vts"},
+		Exceptions: []Exception{{Component: "fw:*", Hosts: []string{"vts/knot"}, Until: end}}}}, "vts", "knot", nil)
+	if s.Excepted("fw:bios", end.Add(-time.Second)) == nil || s.Excepted("fw:bios", end) != nil ||
+		s.Excepted("deb:ssl", end.Add(-time.Hour)) != nil {
 		t.Error("it holds at the wrong times or for the wrong things")
 	}
-	other := Bind([]Baseline{{Name: "a", Assign: []string{"vts"}, Exceptions: []Exception{{Component: "fw:*", Hosts: []string{"vts/knot"}, Until: end}}}}, "vts", "heron", nil)
+	other := Bind([]Baseline{{Name: "a", Assign: []string{"vts"},
+		Exceptions: []Exception{{Component: "fw:*", Hosts: []string{"vts/knot"}, Until: end}}}}, "vts", "heron", nil)
 	if other.Excepted("fw:bios", end.Add(-time.Hour)) != nil {
 		t.Error("one host's exception pardons another")
 	}
@@ -83,7 +86,8 @@ func TestSays(t *testing.T) {
 	for want, c := range map[string]Clause{
 		"never":     {Posture: Never},
 		"exactly 1": {Posture: Exactly, Version: "1"},
-		"at least the newest on track 4 of severity high and above that is 14 days old": {Posture: AtLeast, Follow: true, Track: "4", Severity: 3, MinAge: 14 * 24 * time.Hour},
+		"at least the newest on track 4 of severity high and above that is 14 days old": {Posture: AtLeast,
+			Follow: true, Track: "4", Severity: 3, MinAge: 14 * 24 * time.Hour},
 	} {
 		if got := c.Says(); got != want {
 			t.Errorf("%q, want %q", got, want)
@@ -92,12 +96,15 @@ func TestSays(t *testing.T) {
 }
 
 func TestDerive(t *testing.T) {
-	r := &estate.Reading{Host: "knot", Components: []estate.Component{{Key: "deb:ssl", Version: "2"}, {Key: "fw:nic", Device: "slot 2", Version: "22.4"},
-		{Key: "fw:nic", Device: "slot 4", Version: "22.3"}}}
+	r := &estate.Reading{Host: "knot",
+		Components: []estate.Component{{Key: "deb:ssl", Version: "2"},
+			{Key: "fw:nic", Device: "slot 2", Version: "22.4"},
+			{Key: "fw:nic", Device: "slot 4", Version: "22.3"}}}
 	for _, s := range []estate.SectionName{estate.Packages, estate.Drivers} {
 		r.SetSection(estate.Section{Name: s})
 	}
-	if _, err := Derive(r, "b", estate.Layers[:3]); err == nil || !strings.Contains(err.Error(), "unread are firmware (never read)") {
+	if _, err := Derive(r, "b", estate.Layers[:3]); err == nil ||
+		!strings.Contains(err.Error(), "unread are firmware (never read)") {
 		t.Errorf("half a host was taken for a model: %v", err)
 	}
 	b, err := Derive(r, "b", []estate.Layer{estate.Platform})
@@ -116,14 +123,19 @@ func TestDerive(t *testing.T) {
 
 func TestCompareSaysWhatChanged(t *testing.T) {
 	until := time.Date(2026, 12, 7, 0, 0, 0, 0, time.UTC)
-	from := Baseline{Rank: 1, Assign: []string{"a"}, Clauses: []Clause{{Component: "deb:a", Posture: AtLeast, Version: "1"}, {Component: "deb:b", Posture: Never}, {Component: "fw:n", Posture: Exactly, Version: "1", Hardware: "L25"}},
+	from := Baseline{Rank: 1, Assign: []string{"a"},
+		Clauses: []Clause{{Component: "deb:a", Posture: AtLeast, Version: "1"}, {Component: "deb:b", Posture: Never},
+			{Component: "fw:n", Posture: Exactly, Version: "1", Hardware: "L25"}},
 		Exceptions: []Exception{{Component: "deb:a", Hosts: []string{"a"}, Until: until, Reason: "r", By: "x"}}}
-	to := Baseline{Rank: 1, Assign: []string{"a", "b"}, Clauses: []Clause{{Component: "deb:a", Posture: AtLeast, Version: "2", Line: 7}, {Component: "deb:c", Posture: Never}, {Component: "fw:n", Posture: Exactly, Version: "1", Hardware: "L25"}}}
+	to := Baseline{Rank: 1, Assign: []string{"a", "b"},
+		Clauses: []Clause{{Component: "deb:a", Posture: AtLeast, Version: "2", Line: 7},
+			{Component: "deb:c", Posture: Never}, {Component: "fw:n", Posture: Exactly, Version: "1", Hardware: "L25"}}}
 	var got []string
 	for _, c := range Compare(from, to) {
 		got = append(got, c.String())
 	}
-	want := []string{"~ binds: a → a, b", "~ deb:a: at least 1 → at least 2", "− deb:b: never", "+ deb:c: never", "− exception of deb:a: on a until " + until.Add(-time.Second).Format(time.DateOnly) + " by x: r"}
+	want := []string{"~ binds: a → a, b", "~ deb:a: at least 1 → at least 2", "− deb:b: never", "+ deb:c: never",
+		"− exception of deb:a: on a until " + until.Add(-time.Second).Format(time.DateOnly) + " by x: r"}
 	if strings.Join(got, "\n") != strings.Join(want, "\n") {
 		t.Errorf("%s", strings.Join(got, "\n"))
 	}
@@ -133,8 +145,10 @@ func TestCompareSaysWhatChanged(t *testing.T) {
 }
 
 func TestPrintTellsWhoIsBoundAlike(t *testing.T) {
-	bs := []Baseline{{Assign: []string{"a", "b"}}, {Assign: []string{"a/one"}, Exceptions: []Exception{{Hosts: []string{"b"}}}}}
-	if Print(bs, "a", "two") == Print(bs, "a", "one") || Print(bs, "a", "two") != Print(bs, "a", "three") || Print(bs, "a", "two") == Print(bs, "b", "two") {
+	bs := []Baseline{{Assign: []string{"a", "b"}},
+		{Assign: []string{"a/one"}, Exceptions: []Exception{{Hosts: []string{"b"}}}}}
+	if Print(bs, "a", "two") == Print(bs, "a", "one") || Print(bs, "a", "two") != Print(bs, "a", "three") ||
+		Print(bs, "a", "two") == Print(bs, "b", "two") {
 		t.Error("hosts that other clauses or exceptions bind look alike, or hosts that the same bind do not")
 	}
 }

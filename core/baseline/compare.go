@@ -36,7 +36,9 @@ func Compare(from, to Baseline) []Change {
 	add("rank", fmt.Sprint(from.Rank), fmt.Sprint(to.Rank))
 	add("binds", orNobody(from.Assign), orNobody(to.Assign))
 	for _, c := range from.Clauses {
-		i := slices.IndexFunc(to.Clauses, func(o Clause) bool { return o.Component == c.Component && o.Hardware == c.Hardware })
+		i := slices.IndexFunc(to.Clauses, func(o Clause) bool {
+			return o.Component == c.Component && o.Hardware == c.Hardware
+		})
 		if i < 0 {
 			add(string(c.Component), c.Says(), "")
 			continue
@@ -44,7 +46,9 @@ func Compare(from, to Baseline) []Change {
 		add(string(c.Component), c.Says(), to.Clauses[i].Says())
 	}
 	for _, c := range to.Clauses {
-		if !slices.ContainsFunc(from.Clauses, func(o Clause) bool { return o.Component == c.Component && o.Hardware == c.Hardware }) {
+		if !slices.ContainsFunc(from.Clauses, func(o Clause) bool {
+			return o.Component == c.Component && o.Hardware == c.Hardware
+		}) {
 			add(string(c.Component), "", c.Says())
 		}
 	}
@@ -78,5 +82,6 @@ func pardons(b Baseline) (out []string) {
 }
 
 func (e Exception) says() string {
-	return fmt.Sprintf("on %s until %s by %s: %s", strings.Join(e.Hosts, ", "), e.Until.Add(-time.Second).Format(time.DateOnly), e.By, e.Reason)
+	return fmt.Sprintf("on %s until %s by %s: %s", strings.Join(e.Hosts, ", "),
+		e.Until.Add(-time.Second).Format(time.DateOnly), e.By, e.Reason)
 }

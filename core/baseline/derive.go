@@ -32,7 +32,8 @@ func Derive(r *estate.Reading, name string, layers []estate.Layer) (Baseline, er
 			continue
 		}
 		if !c.Known() {
-			return b, fmt.Errorf("%s can't serve as a model: at which version it has %s is not known: %s", r.Host, c.Title(), c.Unread)
+			return b, fmt.Errorf("%s can't serve as a model: at which version it has %s is not known: %s",
+				r.Host, c.Title(), c.Unread)
 		}
 		i, known := at[c.Key]
 		switch {

@@ -73,9 +73,11 @@ func (l *look) place(line int, says, name string) {
 		for _, c := range l.w.Clusters {
 			names = append(names, c.Name)
 		}
-		l.add(line, true, "%s %s, and there is no cluster %q; there are %s", says, name, cluster, strings.Join(names, ", "))
+		l.add(line, true, "%s %s, and there is no cluster %q; there are %s", says, name, cluster,
+			strings.Join(names, ", "))
 	case one && !slices.Contains(l.w.Clusters[i].Hosts, host):
-		l.add(line, true, "%s %s, and there is no host %q in %s, which has %s", says, name, host, cluster, strings.Join(l.w.Clusters[i].Hosts, ", "))
+		l.add(line, true, "%s %s, and there is no host %q in %s, which has %s", says, name, host, cluster,
+			strings.Join(l.w.Clusters[i].Hosts, ", "))
 	}
 }
 
@@ -166,7 +168,8 @@ func (l *look) pinned(c Clause, releases []catalogue.Release) {
 	i := slices.IndexFunc(releases, func(r catalogue.Release) bool { return scheme.Compare(r.Version, c.Version) == 0 })
 	switch {
 	case i < 0:
-		l.add(c.Line, false, "%s %s is in no feed: hosts are held against it, and it can't be put in", c.Component, c.Version)
+		l.add(c.Line, false, "%s %s is in no feed: hosts are held against it, and it can't be put in",
+			c.Component, c.Version)
 	case releases[i].Withdrawn != "":
 		l.add(c.Line, false, "%s %s was withdrawn: %s", c.Component, c.Version, releases[i].Withdrawn)
 	}
@@ -222,14 +225,16 @@ func (l *look) exception(e Exception, all []Baseline) {
 	}
 	spoken := slices.ContainsFunc(all, func(b Baseline) bool {
 		return l.meets(b, e) && slices.ContainsFunc(b.Clauses, func(c Clause) bool {
-			return c.Component.Matches(e.Component) || e.Component.Matches(c.Component) || c.Component.Kind() == estate.WholeHost && l.holds(c.Component, e.Component)
+			return c.Component.Matches(e.Component) || e.Component.Matches(c.Component) ||
+				c.Component.Kind() == estate.WholeHost && l.holds(c.Component, e.Component)
 		})
 	})
 	if !spoken {
 		l.add(0, true, "the exception of %s pardons nothing: no clause that binds there speaks of it", e.Component)
 	}
 	if !l.w.Now.Before(e.Until) {
-		l.add(0, false, "the exception of %s on %s ended with %s: it pardons nothing any more", e.Component, strings.Join(e.Hosts, ", "), e.LastDay())
+		l.add(0, false, "the exception of %s on %s ended with %s: it pardons nothing any more", e.Component,
+			strings.Join(e.Hosts, ", "), e.LastDay())
 	}
 }
 
@@ -248,6 +253,8 @@ func (l *look) meets(b Baseline, e Exception) bool {
 // holds tells whether a whole-host target has a member that an exception speaks of.
 func (l *look) holds(target, pardoned estate.Key) bool {
 	return slices.ContainsFunc(l.w.Catalogue.Releases(target), func(r catalogue.Release) bool {
-		return slices.ContainsFunc(r.Members, func(m catalogue.Requirement) bool { return pardoned.Matches(m.Component) || m.Component == pardoned })
+		return slices.ContainsFunc(r.Members, func(m catalogue.Requirement) bool {
+			return pardoned.Matches(m.Component) || m.Component == pardoned
+		})
 	})
 }

@@ -171,7 +171,8 @@ func (c *Catalogue) Against(key estate.Key, version string) []*Advisory {
 		if a.Source {
 			v = source
 		}
-		if v == "" || a.Withdrawn != "" || a.Since != "" && scheme.Compare(v, a.Since) < 0 || a.Fixed != "" && scheme.Compare(v, a.Fixed) >= 0 ||
+		if v == "" || a.Withdrawn != "" || a.Since != "" && scheme.Compare(v, a.Since) < 0 ||
+			a.Fixed != "" && scheme.Compare(v, a.Fixed) >= 0 ||
 			a.Last != "" && scheme.Compare(v, a.Last) > 0 {
 			continue
 		}

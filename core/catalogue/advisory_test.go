@@ -24,8 +24,10 @@ func TestAdvisoriesOfSources(t *testing.T) {
 		{ID: "B", Severity: Low, Affects: []Affect{{Component: "deb:lib", Since: "2-1", Fixed: "3-1"}}},
 		{ID: "C", Severity: Critical, Affects: []Affect{{Component: "deb:lib", Since: "3-1", Last: "3-1"}}},
 	})
-	c.Add(Feed{Name: "deb"}, []Release{{Component: "deb:lib", Version: "1-1", Source: "gcc-src", SourceVersion: "12.2-3"},
-		{Component: "deb:lib", Version: "3-1", Source: "gcc-src", SourceVersion: "12.2-5"}, {Component: "deb:lib", Version: "4-1", Source: "gcc-src", SourceVersion: "13-1"}})
+	c.Add(Feed{Name: "deb"},
+		[]Release{{Component: "deb:lib", Version: "1-1", Source: "gcc-src", SourceVersion: "12.2-3"},
+			{Component: "deb:lib", Version: "3-1", Source: "gcc-src", SourceVersion: "12.2-5"},
+			{Component: "deb:lib", Version: "4-1", Source: "gcc-src", SourceVersion: "13-1"}})
 	rs := c.Releases("deb:lib")
 	if got := strings.Join(rs[1].Advisories, " "); got != "B A" || rs[1].Severity != High || len(rs[2].Fixes) != 0 {
 		t.Errorf("3-1 is the first to mend %q: %+v", got, rs)
@@ -39,7 +41,8 @@ func TestAdvisoriesOfSources(t *testing.T) {
 
 // Whichever comes first, releases or advisories, and however often: the catalogue says the same.
 func TestTheOrderInWhichThingsAreLearnedDoesNotMatter(t *testing.T) {
-	releases := []Release{{Component: "rpm:crab", Version: "1-1"}, {Component: "rpm:crab", Version: "2-1", Severity: Low}}
+	releases := []Release{{Component: "rpm:crab", Version: "1-1"},
+		{Component: "rpm:crab", Version: "2-1", Severity: Low}}
 	advisories := []Advisory{{ID: "A", Severity: Critical, Affects: []Affect{{Component: "rpm:crab", Fixed: "2-1"}}}}
 	one, two := &Catalogue{}, &Catalogue{}
 	one.Add(Feed{Name: "r"}, releases)
@@ -50,7 +53,8 @@ func TestTheOrderInWhichThingsAreLearnedDoesNotMatter(t *testing.T) {
 	}
 	for _, c := range []*Catalogue{one, two} {
 		rs := c.Releases("rpm:crab")
-		if len(rs) != 2 || rs[1].Severity != Critical || rs[1].SeverityFrom("2-1") != Low || rs[1].SeverityFrom("1-1") != Critical || !slices.Equal(rs[1].Advisories, []string{"A"}) {
+		if len(rs) != 2 || rs[1].Severity != Critical || rs[1].SeverityFrom("2-1") != Low ||
+			rs[1].SeverityFrom("1-1") != Critical || !slices.Equal(rs[1].Advisories, []string{"A"}) {
 			t.Errorf("%+v", rs)
 		}
 	}
@@ -75,8 +79,10 @@ func TestANewerAdvisoryReplacesTheOlderOfItsID(t *testing.T) {
 
 func TestUntilKnowsOnlyWhatWasKnown(t *testing.T) {
 	var c Catalogue
-	c.Add(Feed{Name: "f"}, []Release{{Component: "fw:n", Version: "1", Track: "1", Date: now.AddDate(0, 0, -9)}, {Component: "fw:n", Version: "2", Track: "1", Date: now}}, Track{"fw:n", "1", ""})
-	c.AddAdvisories(Feed{}, []Advisory{{ID: "A", Published: now, Severity: High, Affects: []Affect{{Component: "fw:n", Fixed: "1"}}}})
+	c.Add(Feed{Name: "f"}, []Release{{Component: "fw:n", Version: "1", Track: "1", Date: now.AddDate(0, 0, -9)},
+		{Component: "fw:n", Version: "2", Track: "1", Date: now}}, Track{"fw:n", "1", ""})
+	c.AddAdvisories(Feed{}, []Advisory{{ID: "A", Published: now, Severity: High,
+		Affects: []Affect{{Component: "fw:n", Fixed: "1"}}}})
 	then := c.Until(now.AddDate(0, 0, -1))
 	if r := then.Newest("fw:n", "", Rule{Track: "1"}); r == nil || r.Version != "1" || r.Severity != Unknown {
 		t.Errorf("%+v", r)
@@ -89,15 +95,19 @@ func TestUntilKnowsOnlyWhatWasKnown(t *testing.T) {
 func TestMismatches(t *testing.T) {
 	var c Catalogue
 	c.AddPairings([]Pairing{
-		{List: "net", Hardware: "L25", Platform: "Brae Linux 4", With: []Within{{"drv:l", "2.0", "2.1"}, {"fw:l", "22.3", "22.3"}}},
-		{List: "net", Hardware: "L25", Platform: "Brae Linux 4", With: []Within{{"drv:l", "2.1", ""}, {"fw:l", "22.4", ""}}, Blocks: true},
+		{List: "net", Hardware: "L25", Platform: "Brae Linux 4",
+			With: []Within{{"drv:l", "2.0", "2.1"}, {"fw:l", "22.3", "22.3"}}},
+		{List: "net", Hardware: "L25", Platform: "Brae Linux 4",
+			With: []Within{{"drv:l", "2.1", ""}, {"fw:l", "22.4", ""}}, Blocks: true},
 	})
 	for _, q := range []struct {
 		platform, drv, fw string
 		off               bool
 	}{
-		{"Brae Linux 4.2", "2.1", "22.3", false}, {"Brae Linux 4.2", "2.2", "22.4", false}, {"Brae Linux 4.2", "2.1", "22.9", false},
-		{"Brae Linux 4.2", "2.0", "22.4", true}, {"Brae Linux 5", "2.1", "22.3", true}, {"Brae Linux 4.2", "", "22.4", false},
+		{"Brae Linux 4.2", "2.1", "22.3", false}, {"Brae Linux 4.2", "2.2", "22.4", false},
+		{"Brae Linux 4.2", "2.1", "22.9", false},
+		{"Brae Linux 4.2", "2.0", "22.4", true}, {"Brae Linux 5", "2.1", "22.3", true},
+		{"Brae Linux 4.2", "", "22.4", false},
 	} {
 		at := func(k estate.Key) Holding {
 			v := map[estate.Key]string{"drv:l": q.drv, "fw:l": q.fw}[k]
@@ -125,7 +135,8 @@ func TestPruneNeverTakesWhatIsWanted(t *testing.T) {
 		want string
 	}{
 		{PruneRule{}, ""}, {PruneRule{Unknown: true}, "stray"}, {PruneRule{OlderThan: 90 * 24 * time.Hour}, "old"},
-		{PruneRule{Most: 25}, "old stray"}, {PruneRule{Most: 1}, "old stray new"}, {PruneRule{Unknown: true, Most: 30}, "stray"},
+		{PruneRule{Most: 25}, "old stray"}, {PruneRule{Most: 1}, "old stray new"},
+		{PruneRule{Unknown: true, Most: 30}, "stray"},
 	} {
 		var got []string
 		for _, d := range Prune(have, wanted, known, c.rule, now) {
@@ -138,7 +149,8 @@ func TestPruneNeverTakesWhatIsWanted(t *testing.T) {
 }
 
 func TestNumbersInWords(t *testing.T) {
-	for want, got := range map[string]string{"1 file": Some(1, "file"), "0 files": Some(0, "file"), "2 advisories": Some(2, "advisory"), "512 B": Bytes(512), "13 KiB": Bytes(13 << 10),
+	for want, got := range map[string]string{"1 file": Some(1, "file"), "0 files": Some(0, "file"),
+		"2 advisories": Some(2, "advisory"), "512 B": Bytes(512), "13 KiB": Bytes(13 << 10),
 		"1.5 MiB": Bytes(3 << 19), "76.0 GiB": Bytes(76 << 30)} {
 		if got != want {
 			t.Errorf("%q, want %q", got, want)

@@ -94,7 +94,8 @@ type Release struct {
 	Requires   []Requirement `json:"requires,omitempty"`
 	Withdrawn  string        `json:"withdrawn,omitempty"` // why its publisher took it back; empty: it stands
 	Notes      string        `json:"notes,omitempty"`
-	OneWay     string        `json:"one_way,omitempty"` // why nobody goes back from it to an older one; empty: nothing is known against it
+	// why nobody goes back from it to an older one; empty: nothing is known against it
+	OneWay string `json:"one_way,omitempty"`
 	// Adds and Drops are features that a host has, or has no more, once it runs: types of machine among them.
 	Adds   []string `json:"adds,omitempty"`
 	Drops  []string `json:"drops,omitempty"`
@@ -242,7 +243,8 @@ func (c *Catalogue) place(key estate.Key, rs []Release) {
 		}
 		for j := range rs {
 			r := &rs[j]
-			if i != j && r.own == "" && key.Scheme().Compare(r.Version, w.Version) == 0 && (w.Track == "" || w.Track == r.Track) && w.meansAll(r.Hardware) {
+			if i != j && r.own == "" && key.Scheme().Compare(r.Version, w.Version) == 0 &&
+				(w.Track == "" || w.Track == r.Track) && w.meansAll(r.Hardware) {
 				r.Withdrawn = w.own
 			}
 		}
@@ -254,7 +256,8 @@ func (r *Release) meansAll(hardware []string) bool {
 	if len(r.Hardware) == 0 {
 		return true
 	}
-	return len(hardware) > 0 && !slices.ContainsFunc(hardware, func(h string) bool { return !slices.Contains(r.Hardware, h) })
+	return len(hardware) > 0 &&
+		!slices.ContainsFunc(hardware, func(h string) bool { return !slices.Contains(r.Hardware, h) })
 }
 
 // WithdrawnFor says why a version of the component was taken back for that hardware, on that track; "" where it stands,
@@ -297,7 +300,8 @@ func (c *Catalogue) add(r *Release) {
 	scheme := r.Component.Scheme()
 	for i := range have {
 		h := &have[i]
-		if (h.Version == r.Version || scheme.Compare(h.Version, r.Version) == 0) && (h.Track == r.Track || r.Track == "") && slices.Equal(h.Hardware, r.Hardware) {
+		if (h.Version == r.Version || scheme.Compare(h.Version, r.Version) == 0) &&
+			(h.Track == r.Track || r.Track == "") && slices.Equal(h.Hardware, r.Hardware) {
 			h.dispute(r)
 			if h.own == "" {
 				h.own = r.Withdrawn
@@ -337,7 +341,8 @@ func (h *Release) dispute(o *Release) {
 	}
 	differ := func(what, a, b string) {
 		if a != "" && b != "" && a != b {
-			h.Disputed = strings.TrimPrefix(fmt.Sprintf("%s; its %s is %s in %s and %s in %s", h.Disputed, what, a, h.Feed, b, o.Feed), "; ")
+			h.Disputed = strings.TrimPrefix(fmt.Sprintf("%s; its %s is %s in %s and %s in %s", h.Disputed, what, a,
+				h.Feed, b, o.Feed), "; ")
 		}
 	}
 	differ("SHA-256", h.SHA256, o.SHA256)

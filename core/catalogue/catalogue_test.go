@@ -85,7 +85,8 @@ func TestRefusalsAreComplete(t *testing.T) {
 	if len(got) != 6 {
 		t.Errorf("%d refusals of 6", len(got))
 	}
-	for i, want := range []string{"one does not continue the other", "younger", "severity is low", "not for this hardware", "automatically", "withdrew"} {
+	for i, want := range []string{"one does not continue the other", "younger", "severity is low",
+		"not for this hardware", "automatically", "withdrew"} {
 		if i < len(got) && !strings.Contains(got[i].Why, want) {
 			t.Errorf("%s: %q, want %q", got[i].Release.Version, got[i].Why, want)
 		}

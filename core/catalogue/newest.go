@@ -63,7 +63,8 @@ func (c *Catalogue) Mended(key estate.Key, model string, rule Rule) string {
 			continue
 		}
 		for _, f := range r.Fixes {
-			if f.Severity >= rule.Severity && scheme.Compare(f.In, rule.From) <= 0 && (since == "" || scheme.Compare(f.In, since) > 0) {
+			if f.Severity >= rule.Severity && scheme.Compare(f.In, rule.From) <= 0 &&
+				(since == "" || scheme.Compare(f.In, since) > 0) {
 				since = f.In
 			}
 		}
@@ -73,7 +74,8 @@ func (c *Catalogue) Mended(key estate.Key, model string, rule Rule) string {
 
 func admits(rule Rule, r *Release, model string) bool {
 	switch {
-	case r.Withdrawn != "" || r.Manual || r.Ambiguous() || !r.Fits(model) || r.Track != rule.Track || rule.Severity > Unknown && r.SeverityFrom(rule.From) < rule.Severity:
+	case r.Withdrawn != "" || r.Manual || r.Ambiguous() || !r.Fits(model) || r.Track != rule.Track ||
+		rule.Severity > Unknown && r.SeverityFrom(rule.From) < rule.Severity:
 		return false
 	case rule.Vendor != "" && !strings.EqualFold(rule.Vendor, r.Vendor):
 		return false
@@ -116,13 +118,16 @@ func refusal(rule Rule, r *Release, model string) string {
 	case r.Track != rule.Track && rule.Track == "":
 		return "it is on the track " + r.Track + ", which is not followed here"
 	case r.Track != rule.Track:
-		return "it is on track " + r.Track + "; track " + rule.Track + " is followed here, and one does not continue the other"
+		return "it is on track " + r.Track + "; track " + rule.Track +
+			" is followed here, and one does not continue the other"
 	case r.Manual:
 		return "its feed is not to be followed automatically"
 	case rule.Vendor != "" && !strings.EqualFold(rule.Vendor, r.Vendor):
-		return "it is published by " + cmp.Or(r.Vendor, "nobody who is named") + ", and the clause follows " + rule.Vendor
+		return "it is published by " + cmp.Or(r.Vendor, "nobody who is named") +
+			", and the clause follows " + rule.Vendor
 	case rule.Severity > Unknown && r.SeverityFrom(rule.From) < rule.Severity:
-		return "its severity is " + r.SeverityFrom(rule.From).String() + ", and the clause follows " + rule.Severity.String() + " and above"
+		return "its severity is " + r.SeverityFrom(rule.From).String() + ", and the clause follows " +
+			rule.Severity.String() + " and above"
 	case !rule.Before.IsZero() && r.Date.IsZero():
 		return "it has no date, and the clause asks for an age"
 	case !admits(rule, r, model):

@@ -11,8 +11,9 @@ import (
 // Pairing is one line of a compatibility list: versions of several things that are known to work together. A
 // publisher's list is about the hardware that its lines name, and says nothing of any other.
 type Pairing struct {
-	List     string   `json:"list"`     // the list it is from
-	Hardware string   `json:"hardware"` // the device's model; empty: the list is about programs that must go together, as storage software and hypervisor
+	List string `json:"list"` // the list it is from
+	// the device's model; empty: the list is about programs that must go together, as storage software and hypervisor
+	Hardware string   `json:"hardware"`
 	Platform string   `json:"platform"` // prefix of the platform's own name for itself; empty: any
 	With     []Within `json:"with"`
 	// Blocks tells that its publisher supports nothing outside the list; otherwise leaving it is a caution.
@@ -100,7 +101,9 @@ func (c *Catalogue) Mismatches(platform string, models []string, at func(estate.
 			if unread == "" && slices.ContainsFunc(lines, func(p Pairing) bool { return p.fits(platform, at) }) {
 				continue
 			}
-			m := Mismatch{Hardware: subject, List: name, Blocks: slices.ContainsFunc(lines, func(p Pairing) bool { return p.Blocks }), Unknown: unread != "", Why: mismatch(lines, platform, at)}
+			m := Mismatch{Hardware: subject, List: name, Blocks: slices.ContainsFunc(lines, func(p Pairing) bool {
+				return p.Blocks
+			}), Unknown: unread != "", Why: mismatch(lines, platform, at)}
 			if unread != "" {
 				m.Why = "whether it is on the list is not known: the version of " + unread + " was not read"
 			}
@@ -168,5 +171,6 @@ func mismatch(lines []Pairing, platform string, at func(estate.Key) Holding) str
 	if len(good) == 0 {
 		return fmt.Sprintf("nothing on the list is for %s", platform)
 	}
-	return fmt.Sprintf("%s is on no line of it; what goes together is %s", strings.Join(has, " with "), strings.Join(good, ", or "))
+	return fmt.Sprintf("%s is on no line of it; what goes together is %s", strings.Join(has, " with "),
+		strings.Join(good, ", or "))
 }

@@ -47,7 +47,8 @@ func Prune(have []Stored, wanted, known map[string]bool, rule PruneRule, now tim
 		case rule.Unknown && !known[s.SHA256]:
 			out = append(out, Doomed{s, "no release names it"})
 		case rule.OlderThan > 0 && age > rule.OlderThan:
-			out = append(out, Doomed{s, fmt.Sprintf("no host wants it, and it came in %d days ago", int(age.Hours()/24))})
+			out = append(out, Doomed{s,
+				fmt.Sprintf("no host wants it, and it came in %d days ago", int(age.Hours()/24))})
 		default:
 			kept = append(kept, s)
 			total += s.Size

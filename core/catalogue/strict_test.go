@@ -29,12 +29,15 @@ func TestWithdrawalsMeanWhatTheySay(t *testing.T) {
 		var cat Catalogue
 		w := c.withdrawn
 		w.Component, w.Withdrawn = "fw:n", "it drops links"
-		cat.Add(Feed{Name: "a"}, []Release{{Component: "fw:n", Version: "1.1", Track: "1"}, {Component: "fw:n", Version: "1.2", Track: "1", Hardware: []string{"A"}, Feed: "a"}})
+		cat.Add(Feed{Name: "a"},
+			[]Release{{Component: "fw:n", Version: "1.1", Track: "1"},
+				{Component: "fw:n", Version: "1.2", Track: "1", Hardware: []string{"A"}, Feed: "a"}})
 		cat.Add(Feed{Name: "b"}, []Release{w})
 		if got := cat.WithdrawnFor("fw:n", c.version, c.track, c.model); (got != "") != c.gone {
 			t.Errorf("%s: %q", c.name, got)
 		}
-		if r := cat.Newest("fw:n", "A", Rule{Track: "1"}); c.model == "A" && c.track == "1" && (r.Version == "1.2") == c.gone {
+		if r := cat.Newest("fw:n", "A", Rule{Track: "1"}); c.model == "A" && c.track == "1" &&
+			(r.Version == "1.2") == c.gone {
 			t.Errorf("%s: the newest is %s", c.name, r.Version)
 		}
 	}
@@ -44,10 +47,13 @@ func TestWithdrawalsMeanWhatTheySay(t *testing.T) {
 func TestFeedsThatDisagreeAreTold(t *testing.T) {
 	var c Catalogue
 	day := time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)
-	c.Add(Feed{Name: "a"}, []Release{{Component: "deb:x", Version: "2", SHA256: "aa", Date: day, Feed: "a"}, {Component: "deb:x", Version: "1", SHA256: "cc", Feed: "a"}})
-	c.Add(Feed{Name: "b"}, []Release{{Component: "deb:x", Version: "0:2", SHA256: "bb", Date: day.AddDate(0, 0, 1), Feed: "b"}, {Component: "deb:x", Version: "1", SHA256: "cc", Feed: "b"}})
+	c.Add(Feed{Name: "a"}, []Release{{Component: "deb:x", Version: "2", SHA256: "aa", Date: day, Feed: "a"},
+		{Component: "deb:x", Version: "1", SHA256: "cc", Feed: "a"}})
+	c.Add(Feed{Name: "b"}, []Release{{Component: "deb:x", Version: "0:2", SHA256: "bb", Date: day.AddDate(0, 0, 1),
+		Feed: "b"}, {Component: "deb:x", Version: "1", SHA256: "cc", Feed: "b"}})
 	rs := c.Releases("deb:x")
-	if len(rs) != 2 || !rs[1].Ambiguous() || !strings.Contains(rs[1].Disputed, "its date is 2026-11-01 in a and 2026-11-02 in b") || rs[0].Disputed != "" {
+	if len(rs) != 2 || !rs[1].Ambiguous() ||
+		!strings.Contains(rs[1].Disputed, "its date is 2026-11-01 in a and 2026-11-02 in b") || rs[0].Disputed != "" {
 		t.Fatalf("%+v", rs)
 	}
 	if r := c.Newest("deb:x", "", Rule{}); r.Version != "1" {
@@ -61,15 +67,18 @@ func TestFeedsThatDisagreeAreTold(t *testing.T) {
 // A release without a track, or without a date, is never proposed where one is asked for, and it is said why.
 func TestWhatIsMissingIsSaid(t *testing.T) {
 	var c Catalogue
-	c.Add(Feed{Name: "f"}, []Release{{Component: "fw:n", Version: "4.1"}, {Component: "fw:n", Version: "9.9"}, {Component: "fw:n", Version: "4.0", Track: "4"}},
+	c.Add(Feed{Name: "f"}, []Release{{Component: "fw:n", Version: "4.1"}, {Component: "fw:n", Version: "9.9"},
+		{Component: "fw:n", Version: "4.0", Track: "4"}},
 		Track{"fw:n", "4", "4."}, Track{"fw:n", "5", "5."})
 	if r := c.Newest("fw:n", "", Rule{Track: "4"}); r == nil || r.Version != "4.1" {
 		t.Errorf("a version with the prefix of a declared track is on it: %+v", r)
 	}
-	if f := c.Refusals("fw:n", "4.1", "", Rule{Track: "4"}); len(f) != 1 || f[0].Why != "it names no track, and track 4 is followed here" {
+	if f := c.Refusals("fw:n", "4.1", "", Rule{Track: "4"}); len(f) != 1 ||
+		f[0].Why != "it names no track, and track 4 is followed here" {
 		t.Errorf("%+v", f)
 	}
-	if f := c.Refusals("fw:n", "4.0", "", Rule{Track: "4", Before: time.Now()}); len(f) != 2 || f[1].Why != "it has no date, and the clause asks for an age" {
+	if f := c.Refusals("fw:n", "4.0", "", Rule{Track: "4", Before: time.Now()}); len(f) != 2 ||
+		f[1].Why != "it has no date, and the clause asks for an age" {
 		t.Errorf("%+v", f)
 	}
 }
@@ -89,13 +98,19 @@ func TestListsByThemselves(t *testing.T) {
 		has  map[estate.Key]Holding
 		off  string // lists
 	}{
-		{"both lists hold", map[estate.Key]Holding{"fw:l": known("2.5"), "deb:shoal": known(), "deb:qemu": known("1")}, ""},
-		{"one of two lists does not", map[estate.Key]Holding{"fw:l": known("4"), "deb:shoal": known(), "deb:qemu": known("1")}, "site"},
-		{"one of two devices does not", map[estate.Key]Holding{"fw:l": known("2", "1"), "deb:shoal": known(), "deb:qemu": known()}, "net"},
+		{"both lists hold", map[estate.Key]Holding{"fw:l": known("2.5"), "deb:shoal": known(), "deb:qemu": known("1")},
+			""},
+		{"one of two lists does not",
+			map[estate.Key]Holding{"fw:l": known("4"), "deb:shoal": known(), "deb:qemu": known("1")}, "site"},
+		{"one of two devices does not", map[estate.Key]Holding{"fw:l": known("2", "1"), "deb:shoal": known(),
+			"deb:qemu": known()}, "net"},
 		{"unread is not on any", map[estate.Key]Holding{"deb:shoal": known(), "deb:qemu": known()}, "net site"},
-		{"a pair of programs", map[estate.Key]Holding{"fw:l": known("2"), "deb:shoal": known("4.2"), "deb:qemu": known("8")}, "storage"},
-		{"the pair as listed", map[estate.Key]Holding{"fw:l": known("2"), "deb:shoal": known("4.2"), "deb:qemu": known("9.1")}, ""},
-		{"a pair of which one is unread", map[estate.Key]Holding{"fw:l": known("2"), "deb:shoal": known("4.2")}, "storage"},
+		{"a pair of programs", map[estate.Key]Holding{"fw:l": known("2"), "deb:shoal": known("4.2"),
+			"deb:qemu": known("8")}, "storage"},
+		{"the pair as listed", map[estate.Key]Holding{"fw:l": known("2"), "deb:shoal": known("4.2"),
+			"deb:qemu": known("9.1")}, ""},
+		{"a pair of which one is unread", map[estate.Key]Holding{"fw:l": known("2"), "deb:shoal": known("4.2")},
+			"storage"},
 	} {
 		var got []string
 		for _, m := range c.Mismatches("Brae", []string{"L25"}, func(k estate.Key) Holding { return q.has[k] }) {

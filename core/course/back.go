@@ -24,7 +24,9 @@ func (t *turn) mayFly(v *Visit) (flying int, ok bool) {
 		if t.f.Readings[h].Off() { // nothing runs there, which is known; but it is out of service too
 			if most := t.s.Plan.Brief.Out; t.offNow()+len(t.draining()) > most {
 				if t.busy(v.Host) == 0 {
-					t.hindered(v, fmt.Sprintf("%s is off: no new moves are begun: at most %d may be out of service at once", h, most), "bring "+h+" back, or plan anew with more hosts out at once")
+					t.hindered(v, fmt.Sprintf(
+						"%s is off: no new moves are begun: at most %d may be out of service at once", h, most),
+						"bring "+h+" back, or plan anew with more hosts out at once")
 				}
 				return flying, false
 			}
@@ -33,7 +35,8 @@ func (t *turn) mayFly(v *Visit) (flying int, ok bool) {
 		for _, s := range []estate.SectionName{estate.Host, estate.GuestList} {
 			if why := t.f.Readings[h].Section(s).Err; why != "" {
 				if t.busy(v.Host) == 0 {
-					t.hindered(v, notKnown(h, s)+": no new moves are begun: "+why, "bring "+h+" back or prove its power off, then resume")
+					t.hindered(v, notKnown(h, s)+": no new moves are begun: "+why,
+						"bring "+h+" back or prove its power off, then resume")
 				}
 				return flying, false
 			}
@@ -71,7 +74,8 @@ func (t *turn) returns(v *Visit) {
 	going, left := fit.Back(t.problem(nil), v.Host, want)
 	if len(going) > 0 {
 		m := going[0]
-		t.start(v, act.Act{Kind: act.Return, Host: m.From, Guest: m.Guest, GuestID: m.ID, To: v.Host, MemoryMiB: t.guest(m.From, m.UID()).Load.MemoryMiB, Bandwidth: t.s.Plan.Brief.Bandwidth})
+		t.start(v, act.Act{Kind: act.Return, Host: m.From, Guest: m.Guest, GuestID: m.ID, To: v.Host,
+			MemoryMiB: t.guest(m.From, m.UID()).Load.MemoryMiB, Bandwidth: t.s.Plan.Brief.Bandwidth})
 		return
 	}
 	if flying > 0 {
@@ -82,8 +86,10 @@ func (t *turn) returns(v *Visit) {
 	}
 	says := strings.Join(why, "; ")
 	if v.Host == t.s.Plan.Brief.Trial && !proven {
-		t.record(Event{Kind: Blocked, Host: v.Host, Detail: fmt.Sprintf("it is in service again, and no guest could come back to it, so that is not proven: %s", says),
-			Remedy: "see what keeps it away, then resume the round; or leave " + v.Host + " out, and the others follow without proof"})
+		t.record(Event{Kind: Blocked, Host: v.Host,
+			Detail: fmt.Sprintf("it is in service again, and no guest could come back to it, so that is not proven: %s",
+				says), Remedy: "see what keeps it away, then resume the round; or leave " + v.Host +
+				" out, and the others follow without proof"})
 		return
 	}
 	t.record(Event{Kind: Stays, Host: v.Host, Moves: stay, Detail: says})
@@ -94,7 +100,9 @@ func (t *turn) returns(v *Visit) {
 func (t *turn) whereabouts(uid string) (host string, state estate.GuestState) {
 	for _, h := range t.f.Hosts {
 		guests := t.f.Readings[h].Holding()
-		if i := slices.IndexFunc(guests, func(g estate.Guest) bool { return g.UID() == uid }); i >= 0 && state != estate.Running {
+		if i := slices.IndexFunc(guests, func(g estate.Guest) bool {
+			return g.UID() == uid
+		}); i >= 0 && state != estate.Running {
 			host, state = h, guests[i].State
 		}
 	}

@@ -89,15 +89,19 @@ func Contradicts(host string, g estate.Guard, round string, epoch int64, sums []
 	}
 	switch {
 	case g.Epoch == epoch && g.Round != round && round != "" && g.Round != "":
-		return says("%s has taken orders of round %s under the epoch %d, which is this round's: another store's runner is at work", host, g.Round, g.Epoch)
+		return says("%s has taken orders of round %s under the epoch %d, which is this round's: another store's "+
+			"runner is at work", host, g.Round, g.Epoch)
 	case g.Epoch > epoch:
-		return says("%s has taken orders of the epoch %d, and this store knows of %d: another store's runner is at work, or this store is an older copy", host, g.Epoch, epoch)
+		return says("%s has taken orders of the epoch %d, and this store knows of %d: another store's runner is at "+
+			"work, or this store is an older copy", host, g.Epoch, epoch)
 	case g.Round != round || g.Entry == 0:
 		return nil
 	case g.Entry > int64(len(sums)):
-		return says("%s has taken the order of entry %d, and the journal has %d: its end is missing, or this store is an older copy", host, g.Entry, len(sums))
+		return says("%s has taken the order of entry %d, and the journal has %d: its end is missing, or this store "+
+			"is an older copy", host, g.Entry, len(sums))
 	case sums[g.Entry-1] != g.Sum:
-		return says("%s has taken the order of another entry %d than the journal has: the journal is another one", host, g.Entry)
+		return says("%s has taken the order of another entry %d than the journal has: the journal is another one",
+			host, g.Entry)
 	}
 	return nil
 }

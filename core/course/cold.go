@@ -83,7 +83,8 @@ func (t *turn) carries(v *Visit, r *estate.Reading) bool {
 		}
 		if t.busy(v.Host) == 0 && t.fresh(to, estate.Host, estate.GuestList) {
 			if why := t.f.Readings[to]; !why.Takes() {
-				t.hindered(v, c.Guest+" is to be carried to "+to+", which takes no guests now", "see why it does not, then resume the round")
+				t.hindered(v, c.Guest+" is to be carried to "+to+", which takes no guests now",
+					"see why it does not, then resume the round")
 				return true
 			}
 			t.start(v, act.Act{Kind: act.Carry, Guest: c.Guest, GuestID: c.ID, To: to})

@@ -55,20 +55,22 @@ const (
 
 // Event is one entry of a round's journal.
 type Event struct {
-	V      int               `json:"v"`   // Schema
-	Seq    int64             `json:"seq"` // counts from 1, without a gap
-	At     time.Time         `json:"at"`
-	Epoch  int64             `json:"epoch"` // of the lease under which it was written
-	Kind   EventKind         `json:"kind"`
-	Round  string            `json:"round,omitempty"` // its id, for Started
-	Host   string            `json:"host,omitempty"`  // of a visit
-	Act    *act.Act          `json:"act,omitempty"`
-	Task   string            `json:"task,omitempty"`
-	SHA256 string            `json:"sha256,omitempty"` // of what was taken or given, as the outside or the runner computed it
-	Detail string            `json:"detail,omitempty"`
-	Vain   bool              `json:"vain,omitempty"` // of Failed: it would fail again as it is
-	Remedy string            `json:"remedy,omitempty"`
-	Leap   time.Duration     `json:"leap,omitempty"` // of Leapt, in nanoseconds; below zero where the time of day went back
+	V     int       `json:"v"`   // Schema
+	Seq   int64     `json:"seq"` // counts from 1, without a gap
+	At    time.Time `json:"at"`
+	Epoch int64     `json:"epoch"` // of the lease under which it was written
+	Kind  EventKind `json:"kind"`
+	Round string    `json:"round,omitempty"` // its id, for Started
+	Host  string    `json:"host,omitempty"`  // of a visit
+	Act   *act.Act  `json:"act,omitempty"`
+	Task  string    `json:"task,omitempty"`
+	// of what was taken or given, as the outside or the runner computed it
+	SHA256 string `json:"sha256,omitempty"`
+	Detail string `json:"detail,omitempty"`
+	Vain   bool   `json:"vain,omitempty"` // of Failed: it would fail again as it is
+	Remedy string `json:"remedy,omitempty"`
+	// of Leapt, in nanoseconds; below zero where the time of day went back
+	Leap   time.Duration     `json:"leap,omitempty"`
 	By     string            `json:"by,omitempty"`
 	Status Status            `json:"status,omitempty"`
 	Plan   *plan.Plan        `json:"plan,omitempty"`

@@ -19,7 +19,8 @@ func Forecast(p *plan.Plan) *State {
 				f.Acts = append(f.Acts, act.Act{Kind: act.Move, Host: v.Host, Guest: m.Guest, GuestID: m.ID, To: m.To})
 			}
 			for _, m := range v.Back {
-				f.Acts = append(f.Acts, act.Act{Kind: act.Return, Host: m.From, For: v.Host, Guest: m.Guest, GuestID: m.ID, To: m.To})
+				f.Acts = append(f.Acts, act.Act{Kind: act.Return, Host: m.From, For: v.Host, Guest: m.Guest,
+					GuestID: m.ID, To: m.To})
 			}
 			at := t.From
 			for _, step := range v.Steps {

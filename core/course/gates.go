@@ -23,7 +23,8 @@ type Gate struct {
 // Gates lists them in the order in which they are asked. The first that holds a visit gives the sentence that its host
 // shows.
 var Gates = []Gate{
-	{"journal", "Is the journal all that was written?", "find the newer copy of the state directory, and go on with that one", journalGate},
+	{"journal", "Is the journal all that was written?",
+		"find the newer copy of the state directory, and go on with that one", journalGate},
 	{"lease", "Does this runner still hold the cluster's lease?", "watch who holds it: yare round watch", leaseGate},
 	{"stop", "Did nobody ask the round to stop?", "yare round resume goes on", stopGate},
 	{"pause", "Did nobody ask the round to pause?", "yare round resume goes on", pauseGate},
@@ -31,10 +32,13 @@ var Gates = []Gate{
 	{"turn", "Have all visits before it begun?", "", turnGate},
 	{"after", "Are the visits over to whose hosts its guests go?", "", afterGate},
 	{"trial", "Has the host on trial carried guests for as long as the brief says?", "", trialGate},
-	{"window", "Is it a time at which the brief lets a visit be under way, and would it be over before that ends?", "plan anew with another window", windowGate},
+	{"window", "Is it a time at which the brief lets a visit be under way, and would it be over before that ends?",
+		"plan anew with another window", windowGate},
 	{"at once", "Are fewer visits under way than the brief allows at once?", "", atOnceGate},
-	{"out", "Will no more hosts be out of service than the brief allows, those that already are included?", "bring the others back, or allow more hosts out at once", outGate},
-	{"certificate", "Have the guests of all hosts that are out a place, with the reserve kept?", "see where room can be made", certificateGate},
+	{"out", "Will no more hosts be out of service than the brief allows, those that already are included?",
+		"bring the others back, or allow more hosts out at once", outGate},
+	{"certificate", "Have the guests of all hosts that are out a place, with the reserve kept?",
+		"see where room can be made", certificateGate},
 }
 
 // held returns the first gate that holds the visit, and its sentence. It asks for looks that a gate wants; until they
@@ -222,7 +226,8 @@ func certificateGate(t *turn, v *Visit) (string, bool) {
 	case a.Outcome != fit.Fits:
 		return fmt.Sprintf("with %s out as well: %s: %s", v.Host, a.Outcome, a.Obstacle), true
 	case !kept: // it would begin now only to send its guests elsewhere than was shown
-		return fmt.Sprintf("while %s is out its guests can't go where it was planned: %s", join(t.draining()), a.Obstacle), true
+		return fmt.Sprintf("while %s is out its guests can't go where it was planned: %s",
+			join(t.draining()), a.Obstacle), true
 	}
 	return "", false
 }
@@ -271,7 +276,9 @@ func (t *turn) problem(out []string) fit.Problem {
 	for i := range hosts {
 		h := &hosts[i]
 		if slices.Contains(out, h.Name) {
-			h.Guests = slices.DeleteFunc(slices.Clone(h.Guests), func(g estate.Guest) bool { return t.moving(h.Name, g.UID()) })
+			h.Guests = slices.DeleteFunc(slices.Clone(h.Guests), func(g estate.Guest) bool {
+				return t.moving(h.Name, g.UID())
+			})
 			continue
 		}
 		for _, p := range t.flights(h.Name) {

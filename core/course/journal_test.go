@@ -17,7 +17,8 @@ import (
 // aPlan visits a, whose one change needs a restart, and b.
 func aPlan() *plan.Plan {
 	c := act.Change{Component: "deb:k", From: "1", To: "2", Pass: 1, File: "k", SHA256: "s"}
-	return &plan.Plan{Visits: []plan.Visit{{Host: "a", Changes: []act.Change{c}, Passes: 1, Restarts: []int{1}, Empties: true}, {Host: "b"}}}
+	return &plan.Plan{Visits: []plan.Visit{{Host: "a", Changes: []act.Change{c}, Passes: 1, Restarts: []int{1},
+		Empties: true}, {Host: "b"}}}
 }
 
 // whole is a journal that tells a good story.
@@ -26,8 +27,10 @@ func whole() []Event {
 	c := &p.Visits[0].Changes[0]
 	put := &act.Act{ID: "x", Kind: act.Install, Host: "a", Change: c, Pass: 1}
 	end := &act.Act{ID: "y", Kind: act.Close, Host: "a"}
-	out := []Event{{Kind: Started, Round: "R", Plan: p, By: "me", Detail: "why"}, {Kind: Began, Host: "a"}, {Kind: Checked, Host: "a", Before: &estate.Reading{Host: "a"}},
-		{Kind: Intent, Act: end}, {Kind: Accepted, Act: end}, {Kind: Done, Act: end}, {Kind: Intent, Act: put}, {Kind: Accepted, Act: put, Task: "7"}, {Kind: Quiet, Act: put}, {Kind: Heard, Act: put}, {Kind: Done, Act: put}}
+	out := []Event{{Kind: Started, Round: "R", Plan: p, By: "me", Detail: "why"}, {Kind: Began, Host: "a"},
+		{Kind: Checked, Host: "a", Before: &estate.Reading{Host: "a"}},
+		{Kind: Intent, Act: end}, {Kind: Accepted, Act: end}, {Kind: Done, Act: end}, {Kind: Intent, Act: put},
+		{Kind: Accepted, Act: put, Task: "7"}, {Kind: Quiet, Act: put}, {Kind: Heard, Act: put}, {Kind: Done, Act: put}}
 	for i := range out {
 		out[i].V, out[i].Seq, out[i].Epoch, out[i].At = Schema, int64(i+1), 1, noon.Add(time.Duration(i)*time.Minute)
 	}
@@ -37,7 +40,8 @@ func whole() []Event {
 // A journal that can't be is refused rather than guessed at, with the number of the entry; what comes before it is
 // told.
 func TestFoldRefuses(t *testing.T) {
-	if s, err := Fold(whole()); err != nil || len(s.Open) != 0 || !s.Visits[0].Closed() || !s.Visits[0].Did(act.Install, 0) || s.Plan.Brief.By != "me" || s.Plan.Brief.Reason != "why" {
+	if s, err := Fold(whole()); err != nil || len(s.Open) != 0 || !s.Visits[0].Closed() ||
+		!s.Visits[0].Did(act.Install, 0) || s.Plan.Brief.By != "me" || s.Plan.Brief.Reason != "why" {
 		t.Fatalf("%+v %v", s, err)
 	}
 	for name, c := range map[string]struct {
@@ -58,11 +62,15 @@ func TestFoldRefuses(t *testing.T) {
 		"an outcome without an intent": {4, func(es []Event) { es[3].Kind = Done }},
 		"an intent that is open":       {5, func(es []Event) { es[4].Kind = Intent }},
 		"an outcome twice":             {8, func(es []Event) { es[7].Act = es[3].Act }},
-		"an act on a strange host":     {4, func(es []Event) { es[3].Act = &act.Act{ID: "x", Kind: act.Close, Host: "z"} }},
-		"a change that is not there":   {7, func(es []Event) { a := *es[6].Act; a.Index = 1; es[6].Act = &a }},
-		"a change below none":          {7, func(es []Event) { a := *es[6].Act; a.Index = -1; es[6].Act = &a }},
-		"a change without a change":    {7, func(es []Event) { a := *es[6].Act; a.Change = nil; es[6].Act = &a }},
-		"a kind of act that is none":   {4, func(es []Event) { es[3].Act = &act.Act{ID: "x", Kind: "flap", Host: "a"} }},
+		"an act on a strange host": {4, func(es []Event) {
+			es[3].Act = &act.Act{ID: "x", Kind: act.Close, Host: "z"}
+		}},
+		"a change that is not there": {7, func(es []Event) { a := *es[6].Act; a.Index = 1; es[6].Act = &a }},
+		"a change below none":        {7, func(es []Event) { a := *es[6].Act; a.Index = -1; es[6].Act = &a }},
+		"a change without a change":  {7, func(es []Event) { a := *es[6].Act; a.Change = nil; es[6].Act = &a }},
+		"a kind of act that is none": {4, func(es []Event) {
+			es[3].Act = &act.Act{ID: "x", Kind: "flap", Host: "a"}
+		}},
 		"an event of no kind":          {6, func(es []Event) { es[5].Kind = "guessed" }},
 		"a request about an act":       {6, func(es []Event) { es[5].Kind = Asked }},
 		"a visit's event about an act": {6, func(es []Event) { es[5].Kind = Proven }},
@@ -71,7 +79,8 @@ func TestFoldRefuses(t *testing.T) {
 		c.spoil(es)
 		s, err := Fold(es)
 		var bad *Malformed
-		if !errors.As(err, &bad) || bad.Entry != c.at || bad.Why == "" || !strings.Contains(err.Error(), fmt.Sprint("entry ", c.at)) {
+		if !errors.As(err, &bad) || bad.Entry != c.at || bad.Why == "" ||
+			!strings.Contains(err.Error(), fmt.Sprint("entry ", c.at)) {
 			t.Errorf("%s: %v", name, err)
 			continue
 		}
@@ -122,17 +131,25 @@ func TestAChainIsReadAsItWasWritten(t *testing.T) {
 			ns[3].Text = []byte(strings.Replace(string(ns[3].Text), "intent", "Intent", 1))
 			return ns
 		}},
-		"a sum is another":          {"R", 4, func(ns []Entry) []Entry { ns[3].Sum = ns[2].Sum; return ns }},
-		"two are swapped":           {"R", 4, func(ns []Entry) []Entry { ns[3], ns[4] = ns[4], ns[3]; return ns }},
-		"two texts are swapped":     {"R", 4, func(ns []Entry) []Entry { ns[3].Text, ns[4].Text = ns[4].Text, ns[3].Text; return ns }},
-		"it calls itself another":   {"R", 4, func(ns []Entry) []Entry { return rebind(ns, 3, `"seq":4`, `"seq":5`) }},
-		"it is no event":            {"R", 4, func(ns []Entry) []Entry { return rebind(ns, 3, `{"v"`, `{{"v"`) }},
-		"it names an unknown kind":  {"R", 4, func(ns []Entry) []Entry { return rebind(ns, 3, `"kind":"close"`, `"kind":"flap"`) }},
-		"all after it is rewritten": {"R", 11, func(ns []Entry) []Entry { return rebind(ns, 3, `"host":"a"`, `"host":"b"`) }},
+		"a sum is another": {"R", 4, func(ns []Entry) []Entry { ns[3].Sum = ns[2].Sum; return ns }},
+		"two are swapped":  {"R", 4, func(ns []Entry) []Entry { ns[3], ns[4] = ns[4], ns[3]; return ns }},
+		"two texts are swapped": {"R", 4, func(ns []Entry) []Entry {
+			ns[3].Text, ns[4].Text = ns[4].Text, ns[3].Text
+			return ns
+		}},
+		"it calls itself another": {"R", 4, func(ns []Entry) []Entry { return rebind(ns, 3, `"seq":4`, `"seq":5`) }},
+		"it is no event":          {"R", 4, func(ns []Entry) []Entry { return rebind(ns, 3, `{"v"`, `{{"v"`) }},
+		"it names an unknown kind": {"R", 4, func(ns []Entry) []Entry {
+			return rebind(ns, 3, `"kind":"close"`, `"kind":"flap"`)
+		}},
+		"all after it is rewritten": {"R", 11, func(ns []Entry) []Entry {
+			return rebind(ns, 3, `"host":"a"`, `"host":"b"`)
+		}},
 	} {
 		got, err := read(c.round, c.spoil(entries(whole())), end)
 		var bad *Malformed
-		if c.at == 0 && (err != nil || len(got) != len(ns)) || c.at > 0 && (!errors.As(err, &bad) || bad.Entry != c.at) {
+		if c.at == 0 && (err != nil || len(got) != len(ns)) ||
+			c.at > 0 && (!errors.As(err, &bad) || bad.Entry != c.at) {
 			t.Errorf("%s: %d events, %v", name, len(got), err)
 		}
 	}
@@ -140,7 +157,8 @@ func TestAChainIsReadAsItWasWritten(t *testing.T) {
 	if c.Head() != (Head{0, "R"}) || len(c.Sums()) != 0 {
 		t.Error(c.Head())
 	}
-	if _, err := c.Next(ns[0]); err != nil || c.Head() != (Head{1, ns[0].Sum}) || len(c.Sums()) != 1 || c.Sums()[0] != ns[0].Sum {
+	if _, err := c.Next(ns[0]); err != nil || c.Head() != (Head{1, ns[0].Sum}) || len(c.Sums()) != 1 ||
+		c.Sums()[0] != ns[0].Sum {
 		t.Error(c.Head(), err)
 	}
 	if err := c.Reaches(Head{}); err != nil {
@@ -168,19 +186,24 @@ func TestAHostContradictsAJournalThatIsNotAll(t *testing.T) {
 		g    estate.Guard
 		says string
 	}{
-		"it has taken nothing":        {estate.Guard{}, ""},
-		"what the journal has":        {estate.Guard{Round: "R", Epoch: 4, Entry: 3, Sum: "s3"}, ""},
-		"an earlier entry":            {estate.Guard{Round: "R", Epoch: 3, Entry: 1, Sum: "s1"}, ""},
-		"an earlier round":            {estate.Guard{Round: "Q", Epoch: 3, Entry: 99, Sum: "x"}, ""},
-		"a higher epoch":              {estate.Guard{Round: "R", Epoch: 5, Entry: 1, Sum: "s1"}, "the epoch 5, and this store knows of 4"},
-		"an entry beyond the end":     {estate.Guard{Round: "R", Epoch: 4, Entry: 4, Sum: "s4"}, "entry 4, and the journal has 3"},
+		"it has taken nothing": {estate.Guard{}, ""},
+		"what the journal has": {estate.Guard{Round: "R", Epoch: 4, Entry: 3, Sum: "s3"}, ""},
+		"an earlier entry":     {estate.Guard{Round: "R", Epoch: 3, Entry: 1, Sum: "s1"}, ""},
+		"an earlier round":     {estate.Guard{Round: "Q", Epoch: 3, Entry: 99, Sum: "x"}, ""},
+		"a higher epoch": {estate.Guard{Round: "R", Epoch: 5, Entry: 1, Sum: "s1"},
+			"the epoch 5, and this store knows of 4"},
+		"an entry beyond the end": {estate.Guard{Round: "R", Epoch: 4, Entry: 4, Sum: "s4"},
+			"entry 4, and the journal has 3"},
 		"another entry of the number": {estate.Guard{Round: "R", Epoch: 4, Entry: 3, Sum: "x"}, "another entry 3"},
-		"another round, same epoch":   {estate.Guard{Round: "Q", Epoch: 4, Entry: 1, Sum: "x"}, "of round Q under the epoch 4"},
-		"no entry":                    {estate.Guard{Round: "R", Epoch: 4}, ""},
+		"another round, same epoch": {estate.Guard{Round: "Q", Epoch: 4, Entry: 1, Sum: "x"},
+			"of round Q under the epoch 4"},
+		"no entry": {estate.Guard{Round: "R", Epoch: 4}, ""},
 	} {
 		got := Contradicts("a", c.g, "R", 4, sums)
 		var no *Contradiction
-		if (c.says == "") != (got == nil) || got != nil && (!errors.As(got, &no) || no.Host != "a" || no.Epoch != c.g.Epoch || !strings.Contains(got.Error(), c.says)) {
+		if (c.says == "") != (got == nil) ||
+			got != nil && (!errors.As(got, &no) || no.Host != "a" || no.Epoch != c.g.Epoch ||
+				!strings.Contains(got.Error(), c.says)) {
 			t.Errorf("%s: %v", name, got)
 		}
 	}
@@ -188,7 +211,9 @@ func TestAHostContradictsAJournalThatIsNotAll(t *testing.T) {
 
 // Whatever stands in a journal, folding it does not panic; and a round that it tells of can be decided on.
 func FuzzFold(f *testing.F) {
-	for _, spoil := range []func([]Event){func([]Event) {}, func(es []Event) { es[3].Act = nil }, func(es []Event) { es[6].Act.Index = 9 }} {
+	for _, spoil := range []func([]Event){func([]Event) {}, func(es []Event) { es[3].Act = nil }, func(es []Event) {
+		es[6].Act.Index = 9
+	}} {
 		es := whole()
 		spoil(es)
 		text, err := json.Marshal(es)
@@ -228,11 +253,13 @@ func FuzzFold(f *testing.F) {
 func TestForecastLaysVisitsEndToEnd(t *testing.T) {
 	p := aPlan()
 	p.Made = noon
-	p.Visits[0].Steps = []plan.Stretch{{Step: act.DrainStep, Middle: time.Minute}, {Step: act.RestartStep, Pass: 1, Middle: time.Hour}}
+	p.Visits[0].Steps = []plan.Stretch{{Step: act.DrainStep, Middle: time.Minute},
+		{Step: act.RestartStep, Pass: 1, Middle: time.Hour}}
 	p.Visits[1].Obstacle, p.Visits[1].Steps = "in the way", p.Visits[0].Steps
 	s := Forecast(p)
 	v := s.Visits[0]
-	if len(v.Spans) != 2 || !v.Spans[0].From.Equal(noon) || !v.Spans[1].From.Equal(v.Spans[0].To) || v.Spans[1].To.Sub(noon) != 61*time.Minute || !s.Last.Equal(v.Spans[1].To) {
+	if len(v.Spans) != 2 || !v.Spans[0].From.Equal(noon) || !v.Spans[1].From.Equal(v.Spans[0].To) ||
+		v.Spans[1].To.Sub(noon) != 61*time.Minute || !s.Last.Equal(v.Spans[1].To) {
 		t.Errorf("%+v", v.Spans)
 	}
 	if len(s.Visits[1].Spans) > 0 || s.Status != Planned {
@@ -247,7 +274,8 @@ func TestSpans(t *testing.T) {
 		t.Fatal(err)
 	}
 	at := func(n int) time.Time { return noon.Add(time.Duration(n) * time.Minute) }
-	want := []Span{{act.PrecheckStep, 0, at(1), at(2), false}, {act.CloseStep, 0, at(3), at(5), false}, {act.ChangeStep, 1, at(6), at(10), false}}
+	want := []Span{{act.PrecheckStep, 0, at(1), at(2), false}, {act.CloseStep, 0, at(3), at(5), false},
+		{act.ChangeStep, 1, at(6), at(10), false}}
 	got := s.Visits[0].Spans
 	if len(got) != len(want) {
 		t.Fatalf("%+v", got)
@@ -272,7 +300,8 @@ func TestGatesAreWhole(t *testing.T) {
 	}
 	// the others are about secrets, and about names in files
 	for _, n := range []int{1, 2, 3, 4, 5, 6, 7, 8, 9, 11, 13} {
-		if !strings.Contains(cases, fmt.Sprintf("# invariant %d:", n)) && !strings.Contains(cases, fmt.Sprintf("# invariant %d,", n)) {
+		if !strings.Contains(cases, fmt.Sprintf("# invariant %d:", n)) &&
+			!strings.Contains(cases, fmt.Sprintf("# invariant %d,", n)) {
 			t.Errorf("no case is about invariant %d", n)
 		}
 	}
@@ -280,7 +309,15 @@ func TestGatesAreWhole(t *testing.T) {
 
 func TestWhatAnEventIsAbout(t *testing.T) {
 	move := &act.Act{Kind: act.Move, Host: "a", Guest: "g", To: "b"}
-	for want, e := range map[string]Event{"a move g to b": {Kind: Done, Act: move}, "c precheck": {Kind: Blocked, Host: "c"}, "d prove": {Kind: Unproven, Host: "d"}, "e waits: x": {Kind: Waits, Host: "e", Detail: "x"}, "a restart (pass 1): silent meanwhile, as is expected": {Kind: Quiet, Act: &act.Act{Kind: act.Restart, Host: "a", Pass: 1}}, "a move g to b: no answer, and it is waited for: x": {Kind: Quiet, Act: move, Detail: "x"}, "a move g to b: it answers again": {Kind: Heard, Act: move}, "a move g to b: y": {Kind: Undone, Act: move, Detail: "y"}, "f left out: z": {Kind: Left, Host: "f", Detail: "z"}} {
+	for want, e := range map[string]Event{"a move g to b": {Kind: Done, Act: move},
+		"c precheck": {Kind: Blocked, Host: "c"}, "d prove": {Kind: Unproven, Host: "d"},
+		"e waits: x": {Kind: Waits, Host: "e", Detail: "x"},
+		"a restart (pass 1): silent meanwhile, as is expected": {Kind: Quiet,
+			Act: &act.Act{Kind: act.Restart, Host: "a", Pass: 1}},
+		"a move g to b: no answer, and it is waited for: x": {Kind: Quiet, Act: move, Detail: "x"},
+		"a move g to b: it answers again":                   {Kind: Heard, Act: move},
+		"a move g to b: y":                                  {Kind: Undone, Act: move, Detail: "y"},
+		"f left out: z":                                     {Kind: Left, Host: "f", Detail: "z"}} {
 		if got := e.About() + " " + e.Says(); got != want {
 			t.Errorf("%q, want %q", got, want)
 		}
@@ -302,7 +339,8 @@ func BenchmarkNext(b *testing.B) {
 func benchRound(hosts int) (*State, Facts) {
 	p := aPlan()
 	p.Brief = plan.Brief{Out: 1, Moves: 2, Patience: time.Minute}
-	f := Facts{Now: noon, Lease: true, Readings: map[string]*estate.Reading{}, Read: map[string]map[estate.SectionName]Sight{}, Today: map[string]Today{"a": {}}}
+	f := Facts{Now: noon, Lease: true, Readings: map[string]*estate.Reading{},
+		Read: map[string]map[estate.SectionName]Sight{}, Today: map[string]Today{"a": {}}}
 	for i := range hosts {
 		h := "a"
 		if i > 0 {
@@ -310,7 +348,9 @@ func benchRound(hosts int) (*State, Facts) {
 		}
 		r := &estate.Reading{Host: h, Capacity: estate.Resources{MemoryMiB: 1000, CPU: 1000}}
 		for g := range 10 {
-			r.Guests = append(r.Guests, estate.Guest{ID: fmt.Sprint(h, g), Name: fmt.Sprint(h, g), State: estate.Running, Load: estate.Resources{MemoryMiB: 10, CPU: 1}})
+			r.Guests = append(r.Guests,
+				estate.Guest{ID: fmt.Sprint(h, g), Name: fmt.Sprint(h, g), State: estate.Running,
+					Load: estate.Resources{MemoryMiB: 10, CPU: 1}})
 		}
 		f.Read[h] = map[estate.SectionName]Sight{}
 		for _, s := range estate.SectionNames {
@@ -326,7 +366,8 @@ func benchRound(hosts int) (*State, Facts) {
 		panic(err)
 	}
 	for i := range s.Plan.Visits[0].Changes {
-		s.Visits[0].Acts = append(s.Visits[0].Acts, act.Act{Kind: act.Stage, Change: &s.Plan.Visits[0].Changes[i], Index: i})
+		s.Visits[0].Acts = append(s.Visits[0].Acts,
+			act.Act{Kind: act.Stage, Change: &s.Plan.Visits[0].Changes[i], Index: i})
 	}
 	return s, f
 }
@@ -346,7 +387,8 @@ func TestTheFoldKeepsWhatWasSaid(t *testing.T) {
 		t.Errorf("%+v", v())
 	}
 	sc.apply(Event{Kind: Blocked, Host: "a", Detail: "no", Checks: []precheck.Answer{{Check: "x"}}})
-	if len(v().Answers) != 1 || v().Failure == nil || !v().Failure.Certain || v().Failure.Waited || !v().Failure.Marked || v().Failure.Says() != "precheck failed: no" {
+	if len(v().Answers) != 1 || v().Failure == nil || !v().Failure.Certain || v().Failure.Waited ||
+		!v().Failure.Marked || v().Failure.Says() != "precheck failed: no" {
 		t.Errorf("%+v", v().Failure)
 	}
 	sc.apply(Event{Kind: Blocked, Host: "a", Detail: "later"})
@@ -375,7 +417,8 @@ func TestTheFoldKeepsWhatWasSaid(t *testing.T) {
 		t.Error("it was restarted in the first pass only")
 	case !v().Made(0) || v().Made(1):
 		t.Error("only the first change was made")
-	case len(v().Moved()) != 1 || v().Moved()[0].Guest != "g1" || v().Moved()[0].To != "b" || v().Moved()[0].From != "a":
+	case len(v().Moved()) != 1 || v().Moved()[0].Guest != "g1" || v().Moved()[0].To != "b" ||
+		v().Moved()[0].From != "a":
 		t.Errorf("%+v", v().Moved())
 	}
 	sc.journal([]string{"put:l", "proving"})
@@ -459,7 +502,8 @@ func TestHowFarASilentRestartIs(t *testing.T) {
 		sc.know()
 		sc.seen([]string{"a.silent"})
 		d := Next(sc.s, sc.f)
-		if len(d.Says) != 1 || d.Says[0].Percent != want.Percent || d.Says[0].Left != want.Left || d.Says[0].Act == "" || d.Wake != Poll {
+		if len(d.Says) != 1 || d.Says[0].Percent != want.Percent || d.Says[0].Left != want.Left ||
+			d.Says[0].Act == "" || d.Wake != Poll {
 			t.Errorf("%s: %+v", after, d)
 		}
 	}
@@ -471,7 +515,8 @@ func TestNoTwoActsHaveOneID(t *testing.T) {
 	sc.visit([]string{"a", "k/host"})
 	sc.begin()
 	sc.host = "a"
-	for _, j := range []string{"began checked", "stage:k", "move:g1>b/failed", "move:g1>b/failed", "move:g1>b", "close", "put:k"} {
+	for _, j := range []string{"began checked", "stage:k", "move:g1>b/failed", "move:g1>b/failed",
+		"move:g1>b", "close", "put:k"} {
 		sc.journal(strings.Fields(j))
 		sc.know()
 		for _, a := range Next(sc.s, sc.f).Begin {
@@ -493,12 +538,14 @@ func TestSpansOfPassesAndFailures(t *testing.T) {
 	sc.visit([]string{"a", "k/host", "f/host/2"})
 	sc.begin()
 	sc.host = "a"
-	sc.journal(strings.Fields("began +1m checked stage:k stage:f +1m move:g1>b +1m move:g2>b/failed +1m move:g2>b close put:k restart:1 +1m put:f +1m restart:2/failed"))
+	sc.journal(strings.Fields("began +1m checked stage:k stage:f +1m move:g1>b +1m move:g2>b/failed +1m move:g2>b " +
+		"close put:k restart:1 +1m put:f +1m restart:2/failed"))
 	var got []string
 	for _, s := range sc.s.Visit("a").Spans {
 		got = append(got, fmt.Sprintf("%s%d %v %v", s.Step, s.Pass, s.To.Sub(s.From), s.Failed))
 	}
-	want := "precheck0 1m0s false|stage0 0s false|drain0 2m0s false|close0 0s false|change1 0s false|restart1 0s false|change2 0s false|restart2 0s true"
+	want := "precheck0 1m0s false|stage0 0s false|drain0 2m0s false|close0 0s false|change1 0s false|restart1 0s " +
+		"false|change2 0s false|restart2 0s true"
 	if strings.Join(got, "|") != want {
 		t.Errorf("%s\nwant\n%s", strings.Join(got, "|"), want)
 	}

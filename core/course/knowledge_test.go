@@ -45,9 +45,13 @@ func (p *played) do(a act.Act) {
 	case act.Close, act.Remark, act.Adopt:
 		r.Closed = &estate.Mark{Round: "R", By: "op", Reason: a.Reason, At: p.facts.Now}
 	case act.Install, act.Flash, act.Service:
-		r.Components = slices.DeleteFunc(slices.Clone(r.Components), func(c estate.Component) bool { return c.Key == a.Change.Component && c.Device == a.Change.Device })
+		r.Components = slices.DeleteFunc(slices.Clone(r.Components), func(c estate.Component) bool {
+			return c.Key == a.Change.Component && c.Device == a.Change.Device
+		})
 		if a.Change.To != "" {
-			r.Components = append(r.Components, estate.Component{Key: a.Change.Component, Device: a.Change.Device, Version: a.Change.To, Model: a.Change.Model})
+			r.Components = append(r.Components,
+				estate.Component{Key: a.Change.Component, Device: a.Change.Device, Version: a.Change.To,
+					Model: a.Change.Model})
 		}
 		r.Sort()
 	case act.Restart:
@@ -68,7 +72,8 @@ func (p *played) do(a act.Act) {
 	case act.Down, act.Save, act.Start:
 		r.Guests = slices.Clone(r.Guests)
 		i := slices.IndexFunc(r.Guests, func(g estate.Guest) bool { return g.UID() == a.UID() })
-		r.Guests[i].State, r.Guests[i].Saved = map[bool]estate.GuestState{false: estate.Off, true: estate.Running}[a.Kind == act.Start], a.Kind == act.Save
+		r.Guests[i].State, r.Guests[i].Saved = map[bool]estate.GuestState{false: estate.Off,
+			true: estate.Running}[a.Kind == act.Start], a.Kind == act.Save
 	}
 }
 
@@ -126,7 +131,8 @@ func TestLessKnowledgeNeverBeginsMore(t *testing.T) {
 			continue
 		}
 		p.Brief.Out = 1 + n%2
-		round := played{t, &State{}, Facts{Now: plantest.Now, Lease: true, Hosts: w.In.Cluster.Hosts, Readings: w.In.Readings}}
+		round := played{t, &State{},
+			Facts{Now: plantest.Now, Lease: true, Hosts: w.In.Cluster.Hosts, Readings: w.In.Readings}}
 		round.append(Event{Kind: Started, Round: "R", Plan: &p})
 		for step := 0; round.state.Status == Running && step < 300; step++ {
 			round.know(w.In)
@@ -168,7 +174,9 @@ func TestLessKnowledgeNeverBeginsMore(t *testing.T) {
 			t.Fatalf("world %d: the round is finished and owes something", n)
 		}
 	}
-	if turns < 1000 || did[act.Save] == 0 || did[act.Start] == 0 || did[act.Move] == 0 || did[act.Close] == 0 || did[act.Restart] == 0 || did[act.Install] == 0 || did[act.Return] == 0 || did[act.Carry] == 0 || did[act.Down] == 0 || proofs == 0 {
+	if turns < 1000 || did[act.Save] == 0 || did[act.Start] == 0 || did[act.Move] == 0 || did[act.Close] == 0 ||
+		did[act.Restart] == 0 || did[act.Install] == 0 || did[act.Return] == 0 || did[act.Carry] == 0 ||
+		did[act.Down] == 0 || proofs == 0 {
 		t.Errorf("the test proves little: %d turns, acts %v, %d proofs", turns, did, proofs)
 	}
 }
@@ -262,7 +270,8 @@ func TestWithoutALookNothingIsBegun(t *testing.T) {
 		if len(p.Visits) == 0 || p.Visits[0].Obstacle != "" {
 			continue
 		}
-		round := played{t, &State{}, Facts{Now: plantest.Now, Lease: true, Hosts: w.In.Cluster.Hosts, Readings: w.In.Readings}}
+		round := played{t, &State{},
+			Facts{Now: plantest.Now, Lease: true, Hosts: w.In.Cluster.Hosts, Readings: w.In.Readings}}
 		round.append(Event{Kind: Started, Round: "R", Plan: &p})
 		for step := 0; round.state.Status == Running && step < 100; step++ {
 			round.know(w.In)
@@ -303,7 +312,8 @@ func TestWithoutALookNothingIsBegun(t *testing.T) {
 // Next decides by what it is given: asked twice it says the same, and it changes nothing of it.
 func TestNextIsAFunction(t *testing.T) {
 	w, p := plantest.Random(rand.New(rand.NewSource(3))).Judge()
-	round := played{t, &State{}, Facts{Now: plantest.Now, Lease: true, Hosts: w.In.Cluster.Hosts, Readings: w.In.Readings}}
+	round := played{t, &State{},
+		Facts{Now: plantest.Now, Lease: true, Hosts: w.In.Cluster.Hosts, Readings: w.In.Readings}}
 	round.append(Event{Kind: Started, Round: "R", Plan: &p})
 	round.know(w.In)
 	before := fmt.Sprintf("%+v", round.state)

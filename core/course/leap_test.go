@@ -60,7 +60,9 @@ func TestAWaiverThatWasTakenBackIsOver(t *testing.T) {
 		at    time.Time
 		want  int
 	}{
-		"it stands": {[]precheck.Waiver{other, w}, noon, 1}, "taken back": {[]precheck.Waiver{back}, noon, 0}, "over": {[]precheck.Waiver{w}, noon.Add(time.Hour), 0}, "not on the record": {nil, noon, 0}, "another": {[]precheck.Waiver{other}, noon, 0},
+		"it stands": {[]precheck.Waiver{other, w}, noon, 1}, "taken back": {[]precheck.Waiver{back}, noon, 0},
+		"over": {[]precheck.Waiver{w}, noon.Add(time.Hour), 0}, "not on the record": {nil, noon, 0},
+		"another": {[]precheck.Waiver{other}, noon, 0},
 	} {
 		tt := &turn{s: &State{Plan: plan.Plan{Waivers: []precheck.Waiver{w}}}, f: &Facts{Now: c.at}}
 		if got := tt.pardons(Today{Waivers: c.today}); len(got) != c.want {
@@ -79,8 +81,10 @@ func TestALadderIsHeldToItsEnds(t *testing.T) {
 		}
 		return r
 	}
-	v := &Visit{Visit: plan.Visit{Host: "a", Changes: []act.Change{{Component: "fw:x", From: "1", To: "3", Pass: 1}, {Component: "fw:x", From: "3", To: "4", Pass: 2}}}, Before: at("1")}
-	for version, want := range map[string][2]bool{"1": {true, false}, "3": {true, false}, "4": {false, true}, "2": {false, false}} {
+	v := &Visit{Visit: plan.Visit{Host: "a", Changes: []act.Change{{Component: "fw:x", From: "1", To: "3", Pass: 1},
+		{Component: "fw:x", From: "3", To: "4", Pass: 2}}}, Before: at("1")}
+	for version, want := range map[string][2]bool{"1": {true, false}, "3": {true, false}, "4": {false, true},
+		"2": {false, false}} {
 		if ok := asPlanned(v, at(version)).Level == precheck.Clear; ok != want[0] {
 			t.Errorf("at %s it is as planned: %v", version, ok)
 		}

@@ -161,7 +161,8 @@ func (t *turn) fresh(host string, sections ...estate.SectionName) bool {
 func (t *turn) after(then Sight, host string, sections ...estate.SectionName) bool {
 	var missing []estate.SectionName
 	for _, s := range sections {
-		if at, ok := t.f.Read[host][s]; !ok || at.Seq < max(t.s.touched[host], then.Seq) || at.Tick < then.Tick || t.f.Readings[host] == nil {
+		if at, ok := t.f.Read[host][s]; !ok || at.Seq < max(t.s.touched[host], then.Seq) || at.Tick < then.Tick ||
+			t.f.Readings[host] == nil {
 			missing = append(missing, s)
 		}
 	}
@@ -233,7 +234,8 @@ func (t *turn) start(v *Visit, a act.Act) {
 	seen := t.f.Readings[a.Host]
 	for _, s := range sections {
 		if why := seen.Section(s).Err; why != "" {
-			t.hindered(v, fmt.Sprintf("before it can %s: %s can't be read: %s", a.Says(), sectionSays(a.Host, s), why), "see why it does not answer, then resume the round")
+			t.hindered(v, fmt.Sprintf("before it can %s: %s can't be read: %s", a.Says(), sectionSays(a.Host, s), why),
+				"see why it does not answer, then resume the round")
 			return
 		}
 	}
@@ -272,17 +274,21 @@ type lack struct{ why, remedy string }
 func unmet(n act.Needs, seen *estate.Reading, round string) *lack {
 	if n.Empty {
 		if h := len(seen.Holding()); h > 0 {
-			return &lack{fmt.Sprintf("%d guests are on it that run or hold their memory", h), "move them away, then resume"}
+			return &lack{fmt.Sprintf("%d guests are on it that run or hold their memory", h),
+				"move them away, then resume"}
 		}
 	}
 	if n.Closed {
 		switch m := seen.Closed; {
 		case m == nil:
-			return &lack{"its mark is gone: it may take guests again", "see who opened it, then resume: it is closed anew"}
+			return &lack{"its mark is gone: it may take guests again",
+				"see who opened it, then resume: it is closed anew"}
 		case m.Round != round:
-			return &lack{fmt.Sprintf("it is closed by %s (%s), and no more by this round", m.By, m.Reason), "a host that somebody else closed is theirs to open; ask them"}
+			return &lack{fmt.Sprintf("it is closed by %s (%s), and no more by this round", m.By, m.Reason),
+				"a host that somebody else closed is theirs to open; ask them"}
 		case m.Loose != "":
-			return &lack{"it is closed, and guests could come all the same: " + m.Loose, "yare host prepare mends it; then resume the round"}
+			return &lack{"it is closed, and guests could come all the same: " + m.Loose,
+				"yare host prepare mends it; then resume the round"}
 		}
 	}
 	return nil

@@ -58,18 +58,21 @@ var noon = time.Date(2026, 11, 21, 12, 0, 0, 0, time.UTC)
 func newScene(t *testing.T) *scene {
 	sc := &scene{t: t, s: &State{}, now: noon, ids: map[string]string{}, acts: map[string]act.Act{}}
 	sc.plan.Brief = plan.Brief{Cluster: "c", Out: 1, Moves: 2, Patience: 20 * time.Minute}
-	sc.f = Facts{Lease: true, Readings: map[string]*estate.Reading{}, Read: map[string]map[estate.SectionName]Sight{}, Traces: map[string]Traced{}, Calls: map[string]bool{}, Today: map[string]Today{}}
+	sc.f = Facts{Lease: true, Readings: map[string]*estate.Reading{}, Read: map[string]map[estate.SectionName]Sight{},
+		Traces: map[string]Traced{}, Calls: map[string]bool{}, Today: map[string]Today{}}
 	return sc
 }
 
 // components of the notation, by their letters.
-var components = map[string]estate.Key{"k": "deb:k", "l": "deb:l", "f": "fw:f", "d": "deb:d", "s": "deb:s", "r": "deb:r"}
+var components = map[string]estate.Key{"k": "deb:k", "l": "deb:l", "f": "fw:f", "d": "deb:d",
+	"s": "deb:s", "r": "deb:r"}
 
 func (sc *scene) hosts(words []string) {
 	for _, w := range words {
 		name, guests, _ := strings.Cut(w, ":")
-		r := &estate.Reading{Host: name, BootID: "boot-" + name, Capacity: estate.Resources{MemoryMiB: 100, CPU: 100}, Networks: []string{"n"},
-			Health: []estate.Health{{Item: "fans", OK: true}}, BMC: estate.BMC{Power: "On", Tasks: []string{"old"}, Reset: noon.Add(-time.Hour)}}
+		r := &estate.Reading{Host: name, BootID: "boot-" + name, Capacity: estate.Resources{MemoryMiB: 100, CPU: 100},
+			Networks: []string{"n"}, Health: []estate.Health{{Item: "fans", OK: true}},
+			BMC: estate.BMC{Power: "On", Tasks: []string{"old"}, Reset: noon.Add(-time.Hour)}}
 		for l, k := range components {
 			c := estate.Component{Key: k, Version: "1"}
 			if l == "s" {
@@ -82,11 +85,17 @@ func (sc *scene) hosts(words []string) {
 		}
 		for _, g := range strings.Split(guests, ",") {
 			if name, ok := strings.CutSuffix(g, "/off"); ok {
-				r.Guests = append(r.Guests, estate.Guest{ID: name, Name: name, State: estate.Off, Load: estate.Resources{MemoryMiB: 10, CPU: 1}})
+				r.Guests = append(r.Guests,
+					estate.Guest{ID: name, Name: name, State: estate.Off,
+						Load: estate.Resources{MemoryMiB: 10, CPU: 1}})
 			} else if name, ok := strings.CutSuffix(g, "/iso"); ok {
-				r.Guests = append(r.Guests, estate.Guest{ID: name, Name: name, State: estate.Running, Load: estate.Resources{MemoryMiB: 10, CPU: 1}, Disks: []estate.Disk{{Target: "sda", Source: "/x.iso", Media: true, Local: true}}})
+				r.Guests = append(r.Guests,
+					estate.Guest{ID: name, Name: name, State: estate.Running,
+						Load:  estate.Resources{MemoryMiB: 10, CPU: 1},
+						Disks: []estate.Disk{{Target: "sda", Source: "/x.iso", Media: true, Local: true}}})
 			} else if g != "" {
-				r.Guests = append(r.Guests, estate.Guest{ID: g, Name: g, State: estate.Running, Load: estate.Resources{MemoryMiB: 10, CPU: 1}})
+				r.Guests = append(r.Guests,
+					estate.Guest{ID: g, Name: g, State: estate.Running, Load: estate.Resources{MemoryMiB: 10, CPU: 1}})
 			}
 		}
 		for _, s := range estate.SectionNames {
@@ -134,7 +143,8 @@ func (sc *scene) visit(words []string) {
 		restart, second := strings.CutSuffix(restart, "/2")
 		if usual, ok := strings.CutPrefix(letter, "usual:"); ok {
 			middle, _ := time.ParseDuration(usual)
-			v.Steps = []plan.Stretch{{Step: act.DrainStep, Middle: time.Second}, {Step: act.RestartStep, Middle: middle, Pessimistic: 5 * middle}}
+			v.Steps = []plan.Stretch{{Step: act.DrainStep, Middle: time.Second},
+				{Step: act.RestartStep, Middle: middle, Pessimistic: 5 * middle}}
 			continue
 		}
 		if letter == "adopt" {
@@ -166,7 +176,8 @@ func (sc *scene) visit(words []string) {
 		if list, ok := strings.CutPrefix(w, "rests:"); ok { // shut down, or suspended where a + stands before it
 			for _, g := range strings.Split(list, ",") {
 				name, saves := strings.CutPrefix(g, "+")
-				v.Rests = append(v.Rests, plan.Rest{ID: name, Guest: name, How: map[bool]act.Name{false: act.Down, true: act.Save}[saves]})
+				v.Rests = append(v.Rests,
+					plan.Rest{ID: name, Guest: name, How: map[bool]act.Name{false: act.Down, true: act.Save}[saves]})
 			}
 			continue
 		}
@@ -182,7 +193,8 @@ func (sc *scene) visit(words []string) {
 			v.Backup = true
 			continue
 		}
-		c := act.Change{Component: components[strings.Trim(letter, "2")], From: "1", To: "2", Restart: catalogue.Restart(restart), Pass: 1, File: letter + ".file", SHA256: "sum-" + letter}
+		c := act.Change{Component: components[strings.Trim(letter, "2")], From: "1", To: "2",
+			Restart: catalogue.Restart(restart), Pass: 1, File: letter + ".file", SHA256: "sum-" + letter}
 		switch letter {
 		case "d":
 			c.To, c.File = "", ""
@@ -234,7 +246,9 @@ func (sc *scene) sendGuests() {
 			todo = append(todo, v.Host)
 		}
 	}
-	tour := fit.Plan(fit.Problem{Hosts: precheck.FitHosts(sc.f.Hosts, sc.f.Readings), Terms: fit.Terms{Reserve: sc.plan.Brief.Reserve, Rest: sc.plan.Terms().Rest}}, todo, fit.Order{Fixed: todo, Width: sc.plan.Brief.Out})
+	tour := fit.Plan(fit.Problem{Hosts: precheck.FitHosts(sc.f.Hosts, sc.f.Readings),
+		Terms: fit.Terms{Reserve: sc.plan.Brief.Reserve, Rest: sc.plan.Terms().Rest}}, todo,
+		fit.Order{Fixed: todo, Width: sc.plan.Brief.Out})
 	for _, stop := range tour.Stops {
 		v := &sc.plan.Visits[slices.IndexFunc(sc.plan.Visits, func(v plan.Visit) bool { return v.Host == stop.Host })]
 		if v.Moves == nil && v.After == nil {
@@ -267,7 +281,10 @@ var far = map[string][]EventKind{
 	"undone":     {Intent, Undone},
 }
 
-var actKinds = map[string]act.Name{"stage": act.Stage, "move": act.Move, "close": act.Close, "backup": act.Backup, "restart": act.Restart, "open": act.Open, "remark": act.Remark, "claim": act.Claim, "adopt": act.Adopt, "down": act.Down, "save": act.Save, "start": act.Start, "return": act.Return, "eject": act.Eject, "carry": act.Carry}
+var actKinds = map[string]act.Name{"stage": act.Stage, "move": act.Move, "close": act.Close, "backup": act.Backup,
+	"restart": act.Restart, "open": act.Open, "remark": act.Remark, "claim": act.Claim, "adopt": act.Adopt,
+	"down": act.Down, "save": act.Save, "start": act.Start, "return": act.Return,
+	"eject": act.Eject, "carry": act.Carry}
 
 func (sc *scene) journal(words []string) {
 	for _, w := range words {
@@ -321,7 +338,8 @@ func (sc *scene) journal(words []string) {
 
 // act plays an act as far as the word says, and what it brings about where it is done.
 func (sc *scene) act(kind, arg, until string) {
-	a := act.Act{Kind: actKinds[kind], Host: sc.host, Round: "R", Epoch: sc.s.Epoch, Before: act.Remember(sc.f.Readings[sc.host])}
+	a := act.Act{Kind: actKinds[kind], Host: sc.host, Round: "R", Epoch: sc.s.Epoch,
+		Before: act.Remember(sc.f.Readings[sc.host])}
 	v := sc.s.Visit(sc.host)
 	switch kind {
 	case "move", "carry":
@@ -340,7 +358,9 @@ func (sc *scene) act(kind, arg, until string) {
 		a.Pass, _ = strconv.Atoi(arg)
 	case "stage", "put", "serve":
 		for i, letter := range strings.Split(arg, "+") {
-			at := slices.IndexFunc(v.Changes, func(c act.Change) bool { return c.Component == components[strings.Trim(letter, "2")] })
+			at := slices.IndexFunc(v.Changes, func(c act.Change) bool {
+				return c.Component == components[strings.Trim(letter, "2")]
+			})
 			switch {
 			case at < 0:
 				sc.t.Fatalf("%s:%s: there is no such change", kind, arg)
@@ -354,7 +374,8 @@ func (sc *scene) act(kind, arg, until string) {
 			a.Kind, a.Pass, a.Before.Version = a.Change.Kind(), a.Change.Pass, a.Change.From
 		}
 		if kind == "serve" {
-			a.Kind, a.Pass, a.Services, a.Before.Version = act.Service, a.Change.Pass, []string{arg + ".service"}, a.Change.To
+			a.Kind, a.Pass, a.Services, a.Before.Version = act.Service, a.Change.Pass,
+				[]string{arg + ".service"}, a.Change.To
 		}
 	case "adopt":
 		a.Before.Mark = &estate.Mark{Round: "lost"}
@@ -402,7 +423,8 @@ func (sc *scene) brings(a act.Act) {
 	case act.Down, act.Save, act.Start:
 		for i := range r.Guests {
 			if g := &r.Guests[i]; g.UID() == a.UID() {
-				g.State, g.Saved = map[bool]estate.GuestState{false: estate.Off, true: estate.Running}[a.Kind == act.Start], a.Kind == act.Save
+				g.State, g.Saved = map[bool]estate.GuestState{false: estate.Off,
+					true: estate.Running}[a.Kind == act.Start], a.Kind == act.Save
 			}
 		}
 	case act.Eject:
@@ -678,7 +700,8 @@ func (sc *scene) says(d Decision) (out []string) {
 // holds compares: each wanted item begins some item that was said, or is that with "…" for what is left out.
 func matches(said, want string) bool {
 	begins, rest, cut := strings.Cut(want, "…")
-	return strings.HasPrefix(said, strings.TrimSpace(begins)) && (!cut || strings.Contains(said, strings.TrimSpace(rest)))
+	return strings.HasPrefix(said, strings.TrimSpace(begins)) &&
+		(!cut || strings.Contains(said, strings.TrimSpace(rest)))
 }
 
 func (sc *scene) decides(wanted []string) {

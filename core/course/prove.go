@@ -31,7 +31,8 @@ func unproven(v *Visit, r *estate.Reading) (wrong []string) {
 		case comp.Version != c.To:
 			wrong = append(wrong, fmt.Sprintf("%s is %q and should be %q", c.Component, comp.Version, c.To))
 		case c.Restart != catalogue.NoRestart && len(comp.Services()) > 0:
-			wrong = append(wrong, fmt.Sprintf("%s still run what %s %s replaced", strings.Join(comp.Services(), ", "), c.Component, c.To))
+			wrong = append(wrong, fmt.Sprintf("%s still run what %s %s replaced", strings.Join(comp.Services(), ", "),
+				c.Component, c.To))
 		case comp.Running != "":
 			wrong = append(wrong, fmt.Sprintf("%s %s is installed but %s runs", c.Component, c.To, comp.Running))
 		}
@@ -64,7 +65,9 @@ func unasked(v *Visit, r *estate.Reading) (out []string) {
 	if packages := estate.Packages; v.Before.Section(packages).Whole() && r.Section(packages).Whole() {
 		for _, c := range r.Present() {
 			_, was := v.Before.Component(c.Key, c.Device)
-			if asked := slices.ContainsFunc(v.Changes, func(o act.Change) bool { return o.Component == c.Key }); c.Key.Section() == packages && !was && !asked && !along(c.Key) {
+			if asked := slices.ContainsFunc(v.Changes, func(o act.Change) bool {
+				return o.Component == c.Key
+			}); c.Key.Section() == packages && !was && !asked && !along(c.Key) {
 				out = append(out, c.Title()+" has come, unplanned")
 			}
 		}
@@ -74,14 +77,17 @@ func unasked(v *Visit, r *estate.Reading) (out []string) {
 		if b.Key.Layer() == estate.Inside || !r.Section(b.Key.Section()).Whole() {
 			continue
 		}
-		asked := slices.ContainsFunc(v.Changes, func(c act.Change) bool { return c.Component == b.Key && c.Device == b.Device })
+		asked := slices.ContainsFunc(v.Changes, func(c act.Change) bool {
+			return c.Component == b.Key && c.Device == b.Device
+		})
 		now, ok := r.Component(b.Key, b.Device)
 		switch {
 		case asked, along(b.Key):
 		case !ok:
 			out = append(out, b.Title()+" is gone, unplanned")
 		case b.Known() && !now.Known():
-			out = append(out, fmt.Sprintf("%s was at %s, and where it stands now can't be read: %s", b.Title(), b.Version, now.Unread))
+			out = append(out, fmt.Sprintf("%s was at %s, and where it stands now can't be read: %s", b.Title(),
+				b.Version, now.Unread))
 		case b.Known() && now.Version != b.Version:
 			out = append(out, fmt.Sprintf("%s went from %s to %s, unplanned", b.Title(), b.Version, now.Version))
 		}

@@ -60,7 +60,8 @@ func (t *turn) claim(of *act.Act) {
 	if t.count(func(a *act.Act) bool { return a.Host == of.Host && a.Kind == act.Claim && a.Epoch == t.s.Epoch }) > 0 {
 		return
 	}
-	t.intend(act.Act{Kind: act.Claim, Host: of.Host, For: of.For, Round: t.s.Round, Epoch: t.s.Epoch, By: t.s.Plan.Brief.By})
+	t.intend(act.Act{Kind: act.Claim, Host: of.Host, For: of.For, Round: t.s.Round, Epoch: t.s.Epoch,
+		By: t.s.Plan.Brief.By})
 }
 
 // seen gathers what the act's kind asks for, and asks for a look at what is not fresh. The trace comes first: while it
@@ -105,7 +106,8 @@ func (t *turn) notDone(p *Pending, f act.Finding, broke bool) {
 
 func (t *turn) underWay(p *Pending, f act.Finding) {
 	if late := t.f.Now.Sub(p.From) - t.bears(p, true); late >= 0 {
-		t.settled(Overdue, p, fmt.Sprintf("it has been under way for %s, and should have ended %s ago: %s", drift.Age(t.f.Now.Sub(p.At)), drift.Age(late),
+		t.settled(Overdue, p, fmt.Sprintf("it has been under way for %s, and should have ended %s ago: %s",
+			drift.Age(t.f.Now.Sub(p.At)), drift.Age(late),
 			cmp.Or(f.Detail, "nothing says why")), p.Act.Kind.Of().Rules().Advice(p.Act.Host, false))
 		return
 	}
@@ -126,13 +128,15 @@ func (t *turn) untold(p *Pending, f act.Finding) {
 		detail := fmt.Sprintf("no answer for %s: %s", drift.Age(silent), f.Detail)
 		if a.Kind == act.Restart {
 			middle, _ := t.usual(a)
-			detail = fmt.Sprintf("it did not come back within %s; usually it takes %s: %s", drift.Age(silent), drift.Age(middle), f.Detail)
+			detail = fmt.Sprintf("it did not come back within %s; usually it takes %s: %s", drift.Age(silent),
+				drift.Age(middle), f.Detail)
 		}
 		t.settled(Overdue, p, detail, rules.Advice(a.Host, false))
 	default:
 		says := fmt.Sprintf("silent for %s: %s", drift.Age(silent), f.Detail)
 		if middle, _ := t.usual(a); rules.Quiet {
-			says = fmt.Sprintf("silent for %s, as is expected meanwhile; usually it takes %s", drift.Age(silent), drift.Age(middle))
+			says = fmt.Sprintf("silent for %s, as is expected meanwhile; usually it takes %s",
+				drift.Age(silent), drift.Age(middle))
 			f.Percent, f.Left = min(99, int(100*t.f.Now.Sub(p.At)/middle)), max(0, middle-t.f.Now.Sub(p.At))
 		}
 		f.Detail = says
@@ -142,7 +146,8 @@ func (t *turn) untold(p *Pending, f act.Finding) {
 
 func (t *turn) tell(p *Pending, f act.Finding) {
 	t.waits = true
-	t.d.Says = append(t.d.Says, Said{Host: p.Act.Visit(), Act: p.Act.ID, Says: f.Detail, Percent: f.Percent, Left: f.Left})
+	t.d.Says = append(t.d.Says,
+		Said{Host: p.Act.Visit(), Act: p.Act.ID, Says: f.Detail, Percent: f.Percent, Left: f.Left})
 }
 
 // usual is how long the act usually takes on its host, by the plan: the longer of what the estate knows and what the

@@ -187,7 +187,9 @@ func (s *State) Holds() bool {
 // coming up after one.
 func (s *State) Silent(host string) bool {
 	v := s.Visit(host)
-	return v != nil && (v.Phase == Settling || slices.ContainsFunc(s.Open, func(p Pending) bool { return p.Act.Host == host && p.Act.Kind.Of().Rules().Quiet }))
+	return v != nil && (v.Phase == Settling || slices.ContainsFunc(s.Open, func(p Pending) bool {
+		return p.Act.Host == host && p.Act.Kind.Of().Rules().Quiet
+	}))
 }
 
 // Apply takes in the next event. It refuses one that can't come here with a *Malformed, and leaves the state as it was.
@@ -222,7 +224,8 @@ func (s *State) refuses(e *Event) string {
 	case e.V != Schema:
 		return fmt.Sprintf("it is of the schema %d, and this version reads %d", e.V, Schema)
 	case e.Seq != s.Seq+1:
-		return fmt.Sprintf("the entry that stands here is number %d: one is missing, or they were put in another order", e.Seq)
+		return fmt.Sprintf("the entry that stands here is number %d: one is missing, or they were put in another order",
+			e.Seq)
 	case (e.Kind == Started) != (s.Seq == 0):
 		return fmt.Sprintf("a journal begins with %q and has it once", Started)
 	case e.Kind == Started && e.Plan == nil:
@@ -458,13 +461,15 @@ func (v *Visit) fail(a *act.Act, e *Event, certain bool) {
 		step = a.Kind.Step()
 	}
 	waited := !v.Waits.IsZero() || e.Kind == Overdue
-	v.Failure = &Failure{Act: a, Step: step, Error: e.Detail, Remedy: e.Remedy, At: e.At, Certain: certain, Waited: waited, Marked: !v.Closed()}
+	v.Failure = &Failure{Act: a, Step: step, Error: e.Detail, Remedy: e.Remedy, At: e.At, Certain: certain,
+		Waited: waited, Marked: !v.Closed()}
 }
 
 // Away are the guests that are still to come back.
 func (v *Visit) Away() []fit.Move {
 	return slices.DeleteFunc(slices.Clone(v.Back), func(m fit.Move) bool {
-		return slices.Contains(v.Stay, m.UID()) || slices.ContainsFunc(v.Acts, func(a act.Act) bool { return a.Kind == act.Return && a.UID() == m.UID() })
+		return slices.Contains(v.Stay, m.UID()) ||
+			slices.ContainsFunc(v.Acts, func(a act.Act) bool { return a.Kind == act.Return && a.UID() == m.UID() })
 	})
 }
 
@@ -543,7 +548,9 @@ func (s *State) done(v *Visit, a act.Act, e *Event, sum string) {
 		v.Failure.Marked = true
 	}
 	v.Acts = append(v.Acts, a)
-	v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool { return o.Kind.Of().Rules().Pays == a.Kind && o.UID() == a.UID() })
+	v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool {
+		return o.Kind.Of().Rules().Pays == a.Kind && o.UID() == a.UID()
+	})
 	if r.Owes != "" {
 		v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool { return o.Kind == a.Kind && o.UID() == a.UID() })
 		v.Owed = append(v.Owed, a)

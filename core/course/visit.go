@@ -78,7 +78,8 @@ func (t *turn) pay(v *Visit) {
 			host = a.To
 		}
 	}
-	t.start(v, act.Act{Host: host, Kind: o.Kind.Of().Rules().Pays, Guest: o.Guest, GuestID: o.GuestID, MemoryMiB: o.MemoryMiB})
+	t.start(v, act.Act{Host: host, Kind: o.Kind.Of().Rules().Pays, Guest: o.Guest, GuestID: o.GuestID,
+		MemoryMiB: o.MemoryMiB})
 }
 
 func (t *turn) halt(v *Visit) {
@@ -87,7 +88,8 @@ func (t *turn) halt(v *Visit) {
 	case len(v.Owed) > 0: // guests that were shut down for it are started again
 		t.pay(v)
 	case v.Skip:
-		t.record(Event{Kind: Left, Host: v.Host, Detail: "somebody asked to leave it out; guests that moved away stay where they are"})
+		t.record(Event{Kind: Left, Host: v.Host,
+			Detail: "somebody asked to leave it out; guests that moved away stay where they are"})
 	default:
 		t.say(v.Host, "it stands at a safe point")
 	}
@@ -124,18 +126,22 @@ func (t *turn) precheck(v *Visit) {
 	}
 	answers := t.answers(v)
 	if b := blockers(answers); len(b) > 0 {
-		t.record(Event{Kind: Blocked, Host: v.Host, Detail: b[0].Check + ": " + b[0].Evidence, Remedy: b[0].Remedy, Checks: answers})
+		t.record(Event{Kind: Blocked, Host: v.Host, Detail: b[0].Check + ": " + b[0].Evidence,
+			Remedy: b[0].Remedy, Checks: answers})
 		return
 	}
-	t.record(Event{Kind: Checked, Host: v.Host, Detail: fmt.Sprintf("%d checks, none blocks", len(answers)), Checks: answers, Before: t.f.Readings[v.Host]})
+	t.record(Event{Kind: Checked, Host: v.Host, Detail: fmt.Sprintf("%d checks, none blocks", len(answers)),
+		Checks: answers, Before: t.f.Readings[v.Host]})
 }
 
 // answers are the prechecks as they are answered now, with what only a round asks: whether the host is as it was
 // planned, and what is to be put in still stands. No age limit: the readings were taken for this very turn.
 func (t *turn) answers(v *Visit) []precheck.Answer {
 	today := t.f.Today[v.Host]
-	f := precheck.Facts{Now: t.f.Now, Terms: t.s.Plan.Terms(), Out: t.s.Plan.Brief.Out, Hosts: t.f.Hosts, Readings: t.f.Readings, Empties: v.Empties, Round: t.s.Round,
-		Adopts: v.Adopts, Visited: t.draining(), Payloads: map[string]error{}, Judged: today.Judged, Verdicts: today.Verdicts, Mismatches: today.Mismatches}
+	f := precheck.Facts{Now: t.f.Now, Terms: t.s.Plan.Terms(), Out: t.s.Plan.Brief.Out, Hosts: t.f.Hosts,
+		Readings: t.f.Readings, Empties: v.Empties, Round: t.s.Round, Adopts: v.Adopts, Visited: t.draining(),
+		Payloads: map[string]error{}, Judged: today.Judged,
+		Verdicts: today.Verdicts, Mismatches: today.Mismatches}
 	f.StagesMiB, f.Kernel = v.Stages()
 	f.Drops, f.Controller = v.Drops, t.s.Plan.Controller
 	f.Own = today.Own
@@ -149,13 +155,16 @@ func (t *turn) answers(v *Visit) []precheck.Answer {
 		}
 		f.Payloads[c.File] = why
 	}
-	return precheck.Waive(append(precheck.Host(f, v.Host), asPlanned(v, t.f.Readings[v.Host]), standing(v, today)), t.pardons(today), t.f.Now)
+	return precheck.Waive(append(precheck.Host(f, v.Host), asPlanned(v, t.f.Readings[v.Host]), standing(v, today)),
+		t.pardons(today), t.f.Now)
 }
 
 // pardons are the waivers that the plan was made with and that stand today.
 func (t *turn) pardons(today Today) (out []precheck.Waiver) {
 	for _, w := range t.s.Plan.Waivers {
-		if slices.ContainsFunc(today.Waivers, func(o precheck.Waiver) bool { return o.ID == w.ID && o.Stands(t.f.Now) }) {
+		if slices.ContainsFunc(today.Waivers, func(o precheck.Waiver) bool {
+			return o.ID == w.ID && o.Stands(t.f.Now)
+		}) {
 			out = append(out, w)
 		}
 	}
@@ -166,7 +175,8 @@ var errUnlooked = errors.New("it could not be known whether it is here and whole
 
 // asPlanned holds the host to what it was when the round's wants were frozen.
 func asPlanned(v *Visit, r *estate.Reading) precheck.Answer {
-	a := precheck.Answer{Check: "as planned", Host: v.Host, Level: precheck.Clear, Evidence: "it is as it was when the round was planned", Never: precheck.OnlyHere}
+	a := precheck.Answer{Check: "as planned", Host: v.Host, Level: precheck.Clear,
+		Evidence: "it is as it was when the round was planned", Never: precheck.OnlyHere}
 	for i, c := range v.Changes {
 		if slices.ContainsFunc(v.Changes[:i], c.Place) {
 			continue // a later rung of a ladder
@@ -178,7 +188,8 @@ func asPlanned(v *Visit, r *estate.Reading) precheck.Answer {
 			a.Remedy = "see why it can't be read, then resume the round"
 		case has.Version != c.From && has.Version != c.To:
 			a.Level = precheck.Blocker
-			a.Evidence = fmt.Sprintf("%s was %q when the round was planned and is %q now", c.Component, c.From, has.Version)
+			a.Evidence = fmt.Sprintf("%s was %q when the round was planned and is %q now",
+				c.Component, c.From, has.Version)
 			a.Remedy = "plan the round again"
 		}
 	}
@@ -187,7 +198,8 @@ func asPlanned(v *Visit, r *estate.Reading) precheck.Answer {
 
 // standing holds what is still to be put in to what its publishers say today.
 func standing(v *Visit, today Today) precheck.Answer {
-	a := precheck.Answer{Check: "standing", Host: v.Host, Level: precheck.Clear, Evidence: "nothing that would be put in was withdrawn since", Never: precheck.OnlyHere}
+	a := precheck.Answer{Check: "standing", Host: v.Host, Level: precheck.Clear,
+		Evidence: "nothing that would be put in was withdrawn since", Never: precheck.OnlyHere}
 	for i, c := range v.Changes {
 		if !c.Installs() || c.To == "" || v.Did(c.Kind(), i) {
 			continue
@@ -238,7 +250,8 @@ func (t *turn) adopts(v *Visit) bool {
 func (t *turn) stages(v *Visit) bool {
 	for i, c := range v.Changes {
 		same := func(o act.Change) bool { return o.File == c.File }
-		if c.File == "" || !c.Installs() || slices.ContainsFunc(v.Changes[:i], same) || v.Did(act.Stage, i) || v.Did(c.Kind(), i) {
+		if c.File == "" || !c.Installs() || slices.ContainsFunc(v.Changes[:i], same) || v.Did(act.Stage, i) ||
+			v.Did(c.Kind(), i) {
 			continue
 		}
 		if t.busy(v.Host) == 0 {
@@ -320,7 +333,8 @@ func (t *turn) clear(v *Visit, staying []estate.Guest) {
 func (t *turn) ejects(v *Visit, moving []estate.Guest) bool {
 	for i := range moving {
 		g := &moving[i]
-		if len(act.Inserted(g)) == 0 || !slices.ContainsFunc(v.Ejects, func(e plan.Eject) bool { return e.UID() == g.UID() }) {
+		if len(act.Inserted(g)) == 0 ||
+			!slices.ContainsFunc(v.Ejects, func(e plan.Eject) bool { return e.UID() == g.UID() }) {
 			continue
 		}
 		if t.count(func(a *act.Act) bool { return a.Kind == act.Eject && a.Host == v.Host }) == 0 {
@@ -389,7 +403,8 @@ func (t *turn) move(v *Visit, staying []estate.Guest) {
 	answer, kept := t.certify(v.Host, fit.Effort)
 	if answer.Outcome != fit.Fits {
 		if t.busy(v.Host) == 0 && flying == 0 {
-			t.record(Event{Kind: Blocked, Host: v.Host, Detail: "no room: " + answer.Outcome.String() + ": " + answer.Obstacle.String(), Remedy: answer.Obstacle.WayOut})
+			t.record(Event{Kind: Blocked, Host: v.Host, Detail: "no room: " + answer.Outcome.String() + ": " +
+				answer.Obstacle.String(), Remedy: answer.Obstacle.WayOut})
 		}
 		return
 	}
@@ -401,7 +416,8 @@ func (t *turn) move(v *Visit, staying []estate.Guest) {
 			}
 		}
 		if says := v.reroutes(moves); says != "" {
-			t.record(Event{Kind: Rerouted, Host: v.Host, Moves: moves, Detail: says + ": what was planned does not stand: " + answer.Obstacle.String()})
+			t.record(Event{Kind: Rerouted, Host: v.Host, Moves: moves,
+				Detail: says + ": what was planned does not stand: " + answer.Obstacle.String()})
 			return
 		}
 	}
@@ -415,7 +431,8 @@ func (t *turn) move(v *Visit, staying []estate.Guest) {
 	}
 	m := answer.Moves[i]
 	g := staying[slices.IndexFunc(staying, func(g estate.Guest) bool { return g.ID == m.ID && g.Name == m.Guest })]
-	t.start(v, act.Act{Kind: act.Move, Guest: m.Guest, GuestID: m.ID, To: m.To, MemoryMiB: g.Load.MemoryMiB, Bandwidth: t.s.Plan.Brief.Bandwidth})
+	t.start(v, act.Act{Kind: act.Move, Guest: m.Guest, GuestID: m.ID, To: m.To, MemoryMiB: g.Load.MemoryMiB,
+		Bandwidth: t.s.Plan.Brief.Bandwidth})
 }
 
 // reroutes says which guests go elsewhere than was planned; "" where none does.
@@ -442,7 +459,8 @@ func notKnown(host string, s estate.SectionName) string {
 
 // backs keeps the host's configuration before the first change.
 func (t *turn) backs(v *Visit) bool {
-	if !v.Backup || v.Did(act.Backup, 0) || slices.ContainsFunc(v.Acts, func(a act.Act) bool { return a.Kind.Step() == act.ChangeStep }) {
+	if !v.Backup || v.Did(act.Backup, 0) ||
+		slices.ContainsFunc(v.Acts, func(a act.Act) bool { return a.Kind.Step() == act.ChangeStep }) {
 		return false
 	}
 	t.start(v, act.Act{Kind: act.Backup})
@@ -479,7 +497,8 @@ func (t *turn) revives(v *Visit, pass int) bool {
 		return false
 	}
 	for i, c := range v.Changes {
-		if c.Pass != pass || c.Kind() != act.Install || c.Restart != catalogue.ServiceRestart || !v.Did(act.Install, i) || v.Did(act.Service, i) {
+		if c.Pass != pass || c.Kind() != act.Install || c.Restart != catalogue.ServiceRestart ||
+			!v.Did(act.Install, i) || v.Did(act.Service, i) {
 			continue
 		}
 		if t.busy(v.Host) > 0 || !t.fresh(v.Host, c.Component.Section()) {
@@ -487,7 +506,8 @@ func (t *turn) revives(v *Visit, pass int) bool {
 		}
 		now, unread := c.Standing(t.f.Readings[v.Host])
 		if services := now.Services(); unread == nil && len(services) > 0 {
-			t.start(v, act.Act{Kind: act.Service, Index: i, Pass: pass, Change: &c, Services: services, Reason: t.s.Plan.Brief.Reason, Before: act.Before{Version: c.To}})
+			t.start(v, act.Act{Kind: act.Service, Index: i, Pass: pass, Change: &c, Services: services,
+				Reason: t.s.Plan.Brief.Reason, Before: act.Before{Version: c.To}})
 			return true
 		}
 	}
@@ -508,6 +528,7 @@ func (t *turn) prove(v *Visit) {
 	case t.f.Now.Sub(v.Proving) < t.s.Plan.Brief.Patience:
 		t.wait(v.Host, "not proven yet: "+wrong[0])
 	default:
-		t.record(Event{Kind: Unproven, Host: v.Host, Detail: strings.Join(wrong, "; "), Remedy: "mend it on the host, then resume the round: it proves the host again"})
+		t.record(Event{Kind: Unproven, Host: v.Host, Detail: strings.Join(wrong, "; "),
+			Remedy: "mend it on the host, then resume the round: it proves the host again"})
 	}
 }

@@ -22,7 +22,8 @@ func BenchmarkCheck1000Hosts700Packages(b *testing.B) {
 	}
 	cat := &catalogue.Catalogue{}
 	cat.Add(catalogue.Feed{Name: "f"}, releases)
-	base := baseline.Baseline{Name: "b", Assign: []string{"c"}, Clauses: []baseline.Clause{{Component: "deb:*", Posture: baseline.IfPresent, Follow: true}}}
+	base := baseline.Baseline{Name: "b", Assign: []string{"c"},
+		Clauses: []baseline.Clause{{Component: "deb:*", Posture: baseline.IfPresent, Follow: true}}}
 	var hosts []*estate.Reading
 	for h := range 1000 {
 		r := &estate.Reading{Host: fmt.Sprintf("h%04d", h)}

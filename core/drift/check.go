@@ -74,7 +74,8 @@ func (c *Checker) Host(cluster string, r *estate.Reading) []Verdict {
 		if b == nil || b.Component != comp.Key && !read[comp.Key.Section()] {
 			continue
 		}
-		v := Verdict{Host: r.Host, Component: comp.Key, Device: comp.Device, Has: comp.Version, Found: comp, Clause: b, Model: comp.Model, Class: comp.Class}
+		v := Verdict{Host: r.Host, Component: comp.Key, Device: comp.Device, Has: comp.Version, Found: comp, Clause: b,
+			Model: comp.Model, Class: comp.Class}
 		if kind == "" || !strings.HasPrefix(string(comp.Key), kind) { // they are sorted: a kind comes all at once
 			kind, known = comp.Key.Kind()+":", read[comp.Key.Section()]
 		}
@@ -95,7 +96,8 @@ func (c *Checker) Host(cluster string, r *estate.Reading) []Verdict {
 	out = c.wildUnread(out, r, set, read)
 	if slices.ContainsFunc(set.Named(), func(k estate.Key) bool { return k.Layer() == estate.Inside }) {
 		slices.SortStableFunc(out, func(a, b Verdict) int {
-			return cmp.Or(strings.Compare(string(a.Component), string(b.Component)), strings.Compare(a.Device, b.Device))
+			return cmp.Or(strings.Compare(string(a.Component), string(b.Component)),
+				strings.Compare(a.Device, b.Device))
 		})
 	}
 	return out
@@ -111,7 +113,8 @@ func (c *Checker) readSections(r *estate.Reading) map[estate.SectionName]bool {
 }
 
 // absent appends the verdict on a component that a clause names and the reading does not hold.
-func (c *Checker) absent(out []Verdict, r *estate.Reading, set *baseline.Set, key estate.Key, read map[estate.SectionName]bool) []Verdict {
+func (c *Checker) absent(out []Verdict, r *estate.Reading, set *baseline.Set, key estate.Key,
+	read map[estate.SectionName]bool) []Verdict {
 	v := Verdict{Host: r.Host, Component: key, Clause: set.Naming(key)}
 	if v.Clause == nil {
 		return out
@@ -129,7 +132,8 @@ func (c *Checker) absent(out []Verdict, r *estate.Reading, set *baseline.Set, ke
 
 // absentInside appends a verdict for each running guest that lacks what a clause wants inside guests; one that does not
 // run can't be asked.
-func (c *Checker) absentInside(out []Verdict, r *estate.Reading, set *baseline.Set, key estate.Key, like Verdict) []Verdict {
+func (c *Checker) absentInside(out []Verdict, r *estate.Reading, set *baseline.Set, key estate.Key,
+	like Verdict) []Verdict {
 	for i := range r.Guests {
 		g := &r.Guests[i]
 		if _, has := r.Component(key, g.Name); has || g.State != estate.Running {
@@ -145,7 +149,8 @@ func (c *Checker) absentInside(out []Verdict, r *estate.Reading, set *baseline.S
 
 // wildUnread appends one unread verdict for each clause about a whole kind whose section was not read: without it, a
 // host of which nothing is known would have nothing against it.
-func (c *Checker) wildUnread(out []Verdict, r *estate.Reading, set *baseline.Set, read map[estate.SectionName]bool) []Verdict {
+func (c *Checker) wildUnread(out []Verdict, r *estate.Reading, set *baseline.Set,
+	read map[estate.SectionName]bool) []Verdict {
 	for _, b := range set.Wild() {
 		if !read[b.Component.Section()] || r.Section(b.Component.Section()).Partial != "" {
 			out = append(out, Verdict{Host: r.Host, Component: b.Component, Outcome: Unread, Clause: b})
@@ -183,7 +188,8 @@ func (c *Checker) judge(v *Verdict, set *baseline.Set) {
 	}
 	q := question{clause: v.Clause, key: v.Component}
 	if v.Found != nil {
-		q.version, q.running, q.model, q.held = v.Found.Version, v.Found.Running, v.Found.Model, len(v.Found.Holders) > 0
+		q.version, q.running, q.model, q.held = v.Found.Version, v.Found.Running, v.Found.Model,
+			len(v.Found.Holders) > 0
 		q.half = v.Found.State != ""
 	}
 	a, ok := c.memo[q]
@@ -220,7 +226,8 @@ func (c *Checker) answer(q question, present bool) answer {
 func (c *Checker) wanted(q question, present bool) (a answer, track string) {
 	if !q.clause.Follow {
 		track, known := c.Catalogue.TrackOf(q.key, q.clause.Version, q.model)
-		return answer{wants: q.clause.Version, tracked: known, release: c.Catalogue.Release(q.key, q.clause.Version, track, q.model)}, track
+		return answer{wants: q.clause.Version, tracked: known,
+			release: c.Catalogue.Release(q.key, q.clause.Version, track, q.model)}, track
 	}
 	rule := c.rule(q.clause, q.key, q.version, q.model)
 	if r := c.Catalogue.Newest(q.key, q.model, rule); r != nil {
@@ -319,8 +326,8 @@ func (c *Checker) targets(clause baseline.Clause) []baseline.Clause {
 	}
 	out := make([]baseline.Clause, 0, len(a.release.Members))
 	for _, m := range a.release.Members {
-		out = append(out, baseline.Clause{Component: m.Component, Posture: clause.Posture, Version: m.AtLeast, Line: clause.Line,
-			Of: string(clause.Component) + " " + a.release.Version})
+		out = append(out, baseline.Clause{Component: m.Component, Posture: clause.Posture,
+			Version: m.AtLeast, Line: clause.Line, Of: string(clause.Component) + " " + a.release.Version})
 	}
 	return out
 }

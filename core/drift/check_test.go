@@ -354,7 +354,8 @@ func parseScenario(t *testing.T, text string) (*Checker, *estate.Reading, [][]st
 		sev, _ := catalogue.ParseSeverity(opt["severity"])
 		switch key := estate.Key(f[1]); f[0] {
 		case "release":
-			rel := catalogue.Release{Component: key, Version: f[2], Track: opt["track"], Severity: sev, Date: now.Add(-days(opt["age"])), Vendor: opt["vendor"]}
+			rel := catalogue.Release{Component: key, Version: f[2], Track: opt["track"], Severity: sev,
+				Date: now.Add(-days(opt["age"])), Vendor: opt["vendor"]}
 			if _, ok := opt["withdrawn"]; ok {
 				rel.Withdrawn = "it loses the link"
 			}
@@ -365,25 +366,32 @@ func parseScenario(t *testing.T, text string) (*Checker, *estate.Reading, [][]st
 		case "track":
 			cat.Add(catalogue.Feed{Name: "test"}, nil, catalogue.Track{Component: key, Name: f[2], Prefix: f[3]})
 		case "clause":
-			cl := baseline.Clause{Component: key, Posture: baseline.Posture(strings.ReplaceAll(f[2], "-", " ")), Track: opt["track"],
-				Severity: sev, MinAge: days(opt["age"]), Vendor: opt["vendor"], Hardware: opt["hardware"]}
+			cl := baseline.Clause{Component: key, Posture: baseline.Posture(strings.ReplaceAll(f[2], "-", " ")),
+				Track: opt["track"], Severity: sev, MinAge: days(opt["age"]), Vendor: opt["vendor"],
+				Hardware: opt["hardware"]}
 			if cl.Follow = f[3] == "newest"; !cl.Follow {
 				cl.Version = f[3]
 			}
-			c.Baselines = append(c.Baselines, baseline.Baseline{Name: "b" + opt["rank"], Rank: len(opt["rank"]) * int(days(opt["rank"])/day),
-				Assign: []string{"vts"}, Clauses: []baseline.Clause{cl}})
+			c.Baselines = append(c.Baselines,
+				baseline.Baseline{Name: "b" + opt["rank"], Rank: len(opt["rank"]) * int(days(opt["rank"])/day),
+					Assign: []string{"vts"}, Clauses: []baseline.Clause{cl}})
 		case "except":
 			c.Baselines = append(c.Baselines, baseline.Baseline{Name: "pardon", Exceptions: []baseline.Exception{
-				{Component: key, Hosts: []string{"vts/knot"}, Until: now.Add(days(opt["until"])), Reason: "a test", By: "somebody"}},
+				{Component: key, Hosts: []string{"vts/knot"}, Until: now.Add(days(opt["until"])),
+					Reason: "a test", By: "somebody"}},
 				Assign: []string{"vts"}})
 		case "has":
 			ver, unread := f[2], ""
 			if ver == "?" {
 				ver, unread = "", "the BMC names none"
 			}
-			r.Components = append(r.Components, estate.Component{Key: key, Version: ver, Unread: unread, Running: opt["running"], Model: opt["model"], Device: opt["device"], Restarts: "host"})
+			r.Components = append(r.Components,
+				estate.Component{Key: key, Version: ver, Unread: unread, Running: opt["running"], Model: opt["model"],
+					Device: opt["device"], Restarts: "host"})
 		case "advisory":
-			cat.AddAdvisories(catalogue.Feed{Name: "test"}, []catalogue.Advisory{{ID: f[1], Severity: sev, Affects: []catalogue.Affect{{Component: estate.Key(f[2]), Fixed: opt["fixed"]}}}})
+			cat.AddAdvisories(catalogue.Feed{Name: "test"},
+				[]catalogue.Advisory{{ID: f[1], Severity: sev,
+					Affects: []catalogue.Affect{{Component: estate.Key(f[2]), Fixed: opt["fixed"]}}}})
 		case "members":
 			rel := catalogue.Release{Component: key, Version: f[2]}
 			for _, m := range f[3:] {
@@ -452,7 +460,8 @@ func TestWhyNamesTheNewerOneOnTheOtherTrack(t *testing.T) {
 }
 
 func TestSummaryKeepsUnreadApart(t *testing.T) {
-	s := Summarize([]Verdict{{Outcome: Unread}, {Outcome: NotApplying}, {Outcome: AwaitingRestart, Component: "deb:a"}, {Outcome: InLine},
+	s := Summarize([]Verdict{{Outcome: Unread}, {Outcome: NotApplying}, {Outcome: AwaitingRestart, Component: "deb:a"},
+		{Outcome: InLine},
 		{Outcome: Excepted}, {Outcome: Disputed, Component: "fw:a"}})
 	if s.InLine != 1 || s.Unread != 1 || s.Drift != 2 || s.Aside != 2 {
 		t.Errorf("%+v", s)
@@ -470,13 +479,15 @@ func TestSiblings(t *testing.T) {
 		}
 		for i, v := range strings.Fields(versions) {
 			if v != "-" {
-				r.Components = append(r.Components, estate.Component{Key: estate.Key("deb:" + string(rune('a'+i))), Version: v})
+				r.Components = append(r.Components,
+					estate.Component{Key: estate.Key("deb:" + string(rune('a'+i))), Version: v})
 			}
 		}
 		return r
 	}
 	silent := &estate.Reading{Host: "heron", Hardware: estate.Hardware{Model: "Quay 1"}}
-	got := CompareSiblings([]*estate.Reading{read("knot", "1 1 1"), read("ibis", "1 2 1"), read("ruff", "1 1 1"), read("stint", "1 1 -"), silent})
+	got := CompareSiblings([]*estate.Reading{read("knot", "1 1 1"), read("ibis", "1 2 1"), read("ruff", "1 1 1"),
+		read("stint", "1 1 -"), silent})
 	if len(got) != 1 || len(got[0].Unread) != 1 {
 		t.Fatalf("%+v", got)
 	}
@@ -491,7 +502,8 @@ func TestSiblings(t *testing.T) {
 // Each reading is a line of "component=version"; "!" marks one whose packages could not be read.
 func TestLife(t *testing.T) {
 	var rs []*estate.Reading
-	for i, line := range []string{"deb:a=1 deb:b=1", "deb:a=1 deb:b=1", "deb:a=2 deb:b=1", "!", "deb:a=2 deb:c=1", "deb:a=1 deb:c=1"} {
+	for i, line := range []string{"deb:a=1 deb:b=1", "deb:a=1 deb:b=1", "deb:a=2 deb:b=1", "!", "deb:a=2 deb:c=1",
+		"deb:a=1 deb:c=1"} {
 		r := &estate.Reading{Host: "knot"}
 		section := estate.Section{Name: estate.Packages, At: now.Add(time.Duration(i) * time.Hour)}
 		for _, w := range strings.Fields(line) {

@@ -11,7 +11,8 @@ import (
 
 func sortVerdicts(vs []Verdict) {
 	slices.SortFunc(vs, func(a, b Verdict) int {
-		return cmp.Or(strings.Compare(a.Host, b.Host), strings.Compare(string(a.Component), string(b.Component)), strings.Compare(a.Device, b.Device))
+		return cmp.Or(strings.Compare(a.Host, b.Host), strings.Compare(string(a.Component), string(b.Component)),
+			strings.Compare(a.Device, b.Device))
 	})
 }
 
@@ -142,7 +143,8 @@ func Spans(readings []*estate.Reading, until []time.Time) []Span {
 		spans[i] = *o
 	}
 	slices.SortStableFunc(spans, func(a, b Span) int {
-		return cmp.Or(strings.Compare(string(a.Component), string(b.Component)), strings.Compare(a.Device, b.Device), b.First.Compare(a.First))
+		return cmp.Or(strings.Compare(string(a.Component), string(b.Component)), strings.Compare(a.Device, b.Device),
+			b.First.Compare(a.First))
 	})
 	return spans
 }

@@ -43,7 +43,8 @@ type spot struct {
 }
 
 // Hold turns readings around. A section that was not read at the time now, or longer ago than maxAge, holds nothing.
-func Hold(clusters []estate.Cluster, readings map[string]*estate.Reading, now time.Time, maxAge time.Duration) *Holdings {
+func Hold(clusters []estate.Cluster, readings map[string]*estate.Reading, now time.Time,
+	maxAge time.Duration) *Holdings {
 	h := &Holdings{variants: map[estate.Key][]variant{}}
 	for _, c := range clusters {
 		for _, name := range c.Hosts {
@@ -70,12 +71,14 @@ func Hold(clusters []estate.Cluster, readings map[string]*estate.Reading, now ti
 func (h *Holdings) add(host int, c *estate.Component) {
 	vs := h.variants[c.Key]
 	for i := range vs {
-		if v := &vs[i]; v.version == c.Version && v.running == c.Running && v.model == c.Model && v.waits == (len(c.Holders) > 0) && v.half == (c.State != "") {
+		if v := &vs[i]; v.version == c.Version && v.running == c.Running && v.model == c.Model &&
+			v.waits == (len(c.Holders) > 0) && v.half == (c.State != "") {
 			v.at = append(v.at, spot{host, c.Device})
 			return
 		}
 	}
-	h.variants[c.Key] = append(vs, variant{c.Version, c.Running, c.Model, c.Class, len(c.Holders) > 0, c.State != "", []spot{{host, c.Device}}})
+	h.variants[c.Key] = append(vs, variant{c.Version, c.Running, c.Model, c.Class, len(c.Holders) > 0, c.State != "",
+		[]spot{{host, c.Device}}})
 }
 
 // Shift is a verdict that an edit changes.
@@ -112,7 +115,8 @@ func (c *Checker) Edit(h *Holdings, before, after *baseline.Baseline) Effect {
 	if after != nil {
 		now.Baselines = append(slices.Clone(others), *after)
 	}
-	e := edit{h: h, old: old, now: now, shifts: make([][]Shift, len(h.hosts)), worse: make([]bool, len(h.hosts)), better: make([]bool, len(h.hosts)), unread: make([]bool, len(h.hosts))}
+	e := edit{h: h, old: old, now: now, shifts: make([][]Shift, len(h.hosts)), worse: make([]bool, len(h.hosts)),
+		better: make([]bool, len(h.hosts)), unread: make([]bool, len(h.hosts))}
 	e.run()
 	return e.effect()
 }
@@ -202,7 +206,8 @@ func (e *edit) judge(p pair, k estate.Key, v *variant) (o outcomes) {
 		if len(b.Against) > 0 {
 			return Disputed, ""
 		}
-		a := c.answer(question{clause: b, key: k, version: version, running: running, model: model, held: waits, half: half}, present)
+		a := c.answer(question{clause: b, key: k, version: version, running: running, model: model,
+			held: waits, half: half}, present)
 		if a.outcome.Drifts() && set.Excepted(k, c.Now) != nil {
 			return Excepted, a.wants
 		}
@@ -352,7 +357,8 @@ func (e Effect) Says() string {
 		parts = append(parts, fmt.Sprintf("%s would have less against them", hosts(e.Better)))
 	}
 	if len(parts) == 0 && len(e.Shifts) > 0 {
-		parts = append(parts, fmt.Sprintf("%d verdicts would change, and no host would fall out of line or come into it", len(e.Shifts)))
+		parts = append(parts, fmt.Sprintf(
+			"%d verdicts would change, and no host would fall out of line or come into it", len(e.Shifts)))
 	}
 	if len(parts) == 0 {
 		parts = append(parts, "no host's verdicts would change")

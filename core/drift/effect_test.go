@@ -21,12 +21,15 @@ func world(r *rand.Rand) ([]estate.Cluster, map[string]*estate.Reading, *catalog
 	var rs []catalogue.Release
 	for _, k := range keys[:3] {
 		for v := range 3 {
-			rs = append(rs, catalogue.Release{Component: k, Version: fmt.Sprint(v + 1), Severity: catalogue.Severity(r.Intn(5))})
+			rs = append(rs, catalogue.Release{Component: k, Version: fmt.Sprint(v + 1),
+				Severity: catalogue.Severity(r.Intn(5))})
 		}
 	}
-	rs = append(rs, catalogue.Release{Component: "host:t", Version: "1", Members: []catalogue.Requirement{{Component: "deb:a", AtLeast: "2"}, {Component: "fw:n", AtLeast: "3"}}})
+	rs = append(rs, catalogue.Release{Component: "host:t", Version: "1",
+		Members: []catalogue.Requirement{{Component: "deb:a", AtLeast: "2"}, {Component: "fw:n", AtLeast: "3"}}})
 	cat.Add(catalogue.Feed{}, rs)
-	clusters := []estate.Cluster{{Name: "x", Hosts: []string{"x1", "x2", "x3"}}, {Name: "y", Hosts: []string{"y1", "y2"}}}
+	clusters := []estate.Cluster{{Name: "x", Hosts: []string{"x1", "x2", "x3"}},
+		{Name: "y", Hosts: []string{"y1", "y2"}}}
 	readings := map[string]*estate.Reading{}
 	for _, c := range clusters {
 		for _, h := range c.Hosts {
@@ -40,7 +43,9 @@ func world(r *rand.Rand) ([]estate.Cluster, map[string]*estate.Reading, *catalog
 			}
 			for _, k := range keys[:4] {
 				if r.Intn(3) > 0 {
-					d.Components = append(d.Components, estate.Component{Key: k, Version: []string{"", "1", "2", "3", "1", "2", "3"}[r.Intn(7)], Model: []string{"", "L25"}[r.Intn(2)]})
+					d.Components = append(d.Components,
+						estate.Component{Key: k, Version: []string{"", "1", "2", "3", "1", "2", "3"}[r.Intn(7)],
+							Model: []string{"", "L25"}[r.Intn(2)]})
 				}
 			}
 			d.Sort()
@@ -65,7 +70,8 @@ func randomBaseline(r *rand.Rand, name string) baseline.Baseline {
 		}
 	}
 	if r.Intn(3) == 0 {
-		b.Exceptions = []baseline.Exception{{Component: "deb:a", Hosts: []string{"x"}, Until: saturday.Add(time.Hour), Reason: "r", By: "b"}}
+		b.Exceptions = []baseline.Exception{{Component: "deb:a", Hosts: []string{"x"}, Until: saturday.Add(time.Hour),
+			Reason: "r", By: "b"}}
 	}
 	return b
 }
@@ -85,8 +91,10 @@ func TestEffectAgainstCheckingEverythingTwice(t *testing.T) {
 		for _, s := range c.Edit(held, &before, &after).Shifts {
 			got[s.Host+" "+s.Title()] = fmt.Sprint(says(s.Before), " to ", says(s.After))
 		}
-		was := drifts(&drift.Checker{Catalogue: cat, Baselines: append(others[:1:1], before), Now: saturday}, clusters, readings)
-		is := drifts(&drift.Checker{Catalogue: cat, Baselines: append(others[:1:1], after), Now: saturday}, clusters, readings)
+		was := drifts(&drift.Checker{Catalogue: cat, Baselines: append(others[:1:1], before), Now: saturday},
+			clusters, readings)
+		is := drifts(&drift.Checker{Catalogue: cat, Baselines: append(others[:1:1], after), Now: saturday},
+			clusters, readings)
 		want := map[string]string{}
 		for _, m := range []map[string]string{was, is} {
 			for k := range m {
@@ -144,7 +152,8 @@ func TestEffectSaysItInASentence(t *testing.T) {
 	for want, e := range map[string]drift.Effect{
 		"no host's verdicts would change": {},
 		"9 hosts would fall out of line":  {Worse: 9, Shifts: make([]drift.Shift, 9)},
-		"1 host would fall out of line, 2 hosts would have less against them, of 1 host it is not known": {Worse: 1, Better: 2, Unread: 1},
+		"1 host would fall out of line, 2 hosts would have less against them, of 1 host it is not known": {Worse: 1,
+			Better: 2, Unread: 1},
 	} {
 		if got := e.Says(); got != want {
 			t.Errorf("%q, want %q", got, want)
@@ -159,7 +168,8 @@ func BenchmarkEdit1000Hosts(b *testing.B) {
 	cat := &catalogue.Catalogue{}
 	var rs []catalogue.Release
 	for n := range 700 {
-		rs = append(rs, catalogue.Release{Component: libKey(n), Version: libVersion(n, 2), Severity: catalogue.Severity(n % 5)})
+		rs = append(rs, catalogue.Release{Component: libKey(n), Version: libVersion(n, 2),
+			Severity: catalogue.Severity(n % 5)})
 	}
 	cat.Add(catalogue.Feed{}, rs)
 	held := drift.Hold(clusters, readings, saturday, 0)
@@ -167,9 +177,14 @@ func BenchmarkEdit1000Hosts(b *testing.B) {
 	for _, c := range clusters {
 		all = append(all, c.Name)
 	}
-	before := baseline.Baseline{Name: "b", Assign: all, Clauses: []baseline.Clause{{Component: "deb:*", Posture: baseline.IfPresent, Follow: true}}}
-	one := baseline.Baseline{Name: "b", Assign: all, Clauses: append(before.Clauses, baseline.Clause{Component: libKey(7), Posture: baseline.AtLeast, Version: libVersion(7, 3)})}
-	kind := baseline.Baseline{Name: "b", Assign: all, Clauses: []baseline.Clause{{Component: "deb:*", Posture: baseline.IfPresent, Follow: true, Severity: catalogue.High}}}
+	before := baseline.Baseline{Name: "b", Assign: all,
+		Clauses: []baseline.Clause{{Component: "deb:*", Posture: baseline.IfPresent, Follow: true}}}
+	one := baseline.Baseline{Name: "b", Assign: all,
+		Clauses: append(before.Clauses,
+			baseline.Clause{Component: libKey(7), Posture: baseline.AtLeast, Version: libVersion(7, 3)})}
+	kind := baseline.Baseline{Name: "b", Assign: all,
+		Clauses: []baseline.Clause{{Component: "deb:*", Posture: baseline.IfPresent, Follow: true,
+			Severity: catalogue.High}}}
 	c := &drift.Checker{Catalogue: cat, Baselines: []baseline.Baseline{before}, Now: saturday}
 	b.Run("one clause", func(b *testing.B) {
 		for b.Loop() {
@@ -187,7 +202,8 @@ func BenchmarkEdit1000Hosts(b *testing.B) {
 	})
 	b.Run("beside checking everything", func(b *testing.B) {
 		for b.Loop() {
-			drifts(&drift.Checker{Catalogue: cat, Baselines: []baseline.Baseline{one}, Now: saturday}, clusters, readings)
+			drifts(&drift.Checker{Catalogue: cat, Baselines: []baseline.Baseline{one}, Now: saturday},
+				clusters, readings)
 		}
 	})
 }

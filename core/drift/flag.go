@@ -53,7 +53,8 @@ func Flags(h *Holdings, cat *catalogue.Catalogue, bound func(host string, k esta
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Flag) int {
-		return cmp.Or(cmp.Compare(min(len(b.Withdrawn), 1), min(len(a.Withdrawn), 1)), cmp.Compare(b.Severity, a.Severity), strings.Compare(string(a.Component), string(b.Component)))
+		return cmp.Or(cmp.Compare(min(len(b.Withdrawn), 1), min(len(a.Withdrawn), 1)),
+			cmp.Compare(b.Severity, a.Severity), strings.Compare(string(a.Component), string(b.Component)))
 	})
 	return out
 }
@@ -62,7 +63,9 @@ func Flags(h *Holdings, cat *catalogue.Catalogue, bound func(host string, k esta
 func BoundBy(byHost map[string][]Verdict) func(host string, k estate.Key) bool {
 	return func(host string, k estate.Key) bool {
 		vs := byHost[host]
-		i, _ := slices.BinarySearchFunc(vs, k, func(v Verdict, k estate.Key) int { return strings.Compare(string(v.Component), string(k)) })
+		i, _ := slices.BinarySearchFunc(vs, k, func(v Verdict, k estate.Key) int {
+			return strings.Compare(string(v.Component), string(k))
+		})
 		return i < len(vs) && vs[i].Component == k
 	}
 }

@@ -54,7 +54,8 @@ func TestCompareSaysWhatDiffersAndWhatItCannotSay(t *testing.T) {
 // A version that could not be read is no difference: not to a sibling, not to another time, and nothing that came or
 // went.
 func TestAVersionNobodyCanTellIsNoDifference(t *testing.T) {
-	known, lost, back := told("h", 0, "fw:n 1", "fw:m 1"), told("h", 1, "fw:n", "fw:m 1"), told("h", 2, "fw:n 1", "fw:m 1")
+	known, lost, back := told("h", 0, "fw:n 1", "fw:m 1"), told("h", 1, "fw:n", "fw:m 1"),
+		told("h", 2, "fw:n 1", "fw:m 1")
 	for _, pair := range [][2]*estate.Reading{{known, lost}, {lost, back}, {lost, told("h", 3, "fw:m 1")}} {
 		if c := Compare(pair[0], pair[1]); len(c.Turns) != 0 {
 			t.Errorf("%+v", c.Turns)
@@ -63,7 +64,8 @@ func TestAVersionNobodyCanTellIsNoDifference(t *testing.T) {
 	if turns := Life([]*estate.Reading{known, lost, back}); len(turns) != 0 {
 		t.Errorf("a life of %+v", turns)
 	}
-	if turns := Life([]*estate.Reading{known, lost, told("h", 2, "fw:n 2", "fw:m 1")}); len(turns) != 1 || turns[0].From != "1" || turns[0].To != "2" {
+	if turns := Life([]*estate.Reading{known, lost, told("h", 2, "fw:n 2", "fw:m 1")}); len(turns) != 1 ||
+		turns[0].From != "1" || turns[0].To != "2" {
 		t.Errorf("a life of %+v, want 1 to 2", turns)
 	}
 	other := told("i", 0, "fw:n", "fw:m 1")
@@ -77,7 +79,8 @@ func TestAVersionNobodyCanTellIsNoDifference(t *testing.T) {
 }
 
 func TestSpansSayFirstAndLastSeen(t *testing.T) {
-	rs := []*estate.Reading{told("h", 0, "fw:n 1"), told("h", 2, "!firmware"), told("h", 3, "fw:n 2"), told("h", 5), told("h", 7, "fw:n 2")}
+	rs := []*estate.Reading{told("h", 0, "fw:n 1"), told("h", 2, "!firmware"), told("h", 3, "fw:n 2"), told("h", 5),
+		told("h", 7, "fw:n 2")}
 	at := func(d int) time.Time { return now.AddDate(0, 0, d) }
 	var got []string
 	for _, s := range Spans(rs, []time.Time{at(1), at(2), at(4), at(6), at(9)}) {
@@ -105,7 +108,8 @@ func TestNewsIsWhatTheLastLookDidNotSee(t *testing.T) {
 		t.Errorf("%v, want %v", got, want)
 	}
 	t1 := Count(now, verdicts(Behind, InLine, Unread, Excepted))
-	if t1.Drift[estate.Firmware] != 1 || t1.Unread != 1 || t1.InLine != 1 || t1.Adrift != 1 || t1.Hosts != 1 || t1.Total() != 1 {
+	if t1.Drift[estate.Firmware] != 1 || t1.Unread != 1 || t1.InLine != 1 || t1.Adrift != 1 ||
+		t1.Hosts != 1 || t1.Total() != 1 {
 		t.Errorf("%+v", t1)
 	}
 }
@@ -113,13 +117,15 @@ func TestNewsIsWhatTheLastLookDidNotSee(t *testing.T) {
 // C2: who lacks the component of an "if present" clause and who lacks that of an "at least" clause are not the same,
 // and neither is in line by mistake.
 func TestLackingAComponentIsNeverInLineByMistake(t *testing.T) {
-	for posture, want := range map[baseline.Posture]Outcome{baseline.IfPresent: NotApplying, baseline.AtLeast: Absent, baseline.Exactly: Absent} {
+	for posture, want := range map[baseline.Posture]Outcome{baseline.IfPresent: NotApplying, baseline.AtLeast: Absent,
+		baseline.Exactly: Absent} {
 		for _, follow := range []bool{true, false} {
 			cl := baseline.Clause{Component: "fw:n", Posture: posture, Follow: follow}
 			if !follow {
 				cl.Version = "2"
 			}
-			c := &Checker{Catalogue: &catalogue.Catalogue{}, Now: now, Baselines: []baseline.Baseline{{Name: "b", Assign: []string{"c"}, Clauses: []baseline.Clause{cl}}}}
+			c := &Checker{Catalogue: &catalogue.Catalogue{}, Now: now,
+				Baselines: []baseline.Baseline{{Name: "b", Assign: []string{"c"}, Clauses: []baseline.Clause{cl}}}}
 			vs := c.Host("c", told("h", 0, "deb:other 1"))
 			s := Summarize(vs)
 			if len(vs) != 1 || vs[0].Outcome != want || s.InLine != 0 {
@@ -135,16 +141,23 @@ func TestWhyNothingIsOffered(t *testing.T) {
 		releases []catalogue.Release
 		want     string
 	}{
-		"no feed":          {nil, "No feed has any release of it"},
-		"wrong package":    {[]catalogue.Release{{Component: "rpm:ssl", Version: "2"}}, "The catalogue has rpm:ssl but not as a deb package"},
-		"wrong hardware":   {[]catalogue.Release{{Component: "deb:ssl", Version: "2", Hardware: []string{"L25"}}}, "it is not for this hardware"},
-		"withdrawn":        {[]catalogue.Release{{Component: "deb:ssl", Version: "2", Withdrawn: "it leaks"}}, "its publisher withdrew it: it leaks"},
-		"not automatic":    {[]catalogue.Release{{Component: "deb:ssl", Version: "2", Manual: true}}, "not to be followed automatically"},
-		"older than there": {[]catalogue.Release{{Component: "deb:ssl", Version: "0.1", Severity: catalogue.Low, Hardware: []string{"x"}}, {Component: "deb:ssl", Version: "0.2", Manual: true}}, "older than what is here"},
+		"no feed": {nil, "No feed has any release of it"},
+		"wrong package": {[]catalogue.Release{{Component: "rpm:ssl", Version: "2"}},
+			"The catalogue has rpm:ssl but not as a deb package"},
+		"wrong hardware": {[]catalogue.Release{{Component: "deb:ssl", Version: "2", Hardware: []string{"L25"}}},
+			"it is not for this hardware"},
+		"withdrawn": {[]catalogue.Release{{Component: "deb:ssl", Version: "2", Withdrawn: "it leaks"}},
+			"its publisher withdrew it: it leaks"},
+		"not automatic": {[]catalogue.Release{{Component: "deb:ssl", Version: "2", Manual: true}},
+			"not to be followed automatically"},
+		"older than there": {[]catalogue.Release{{Component: "deb:ssl", Version: "0.1", Severity: catalogue.Low,
+			Hardware: []string{"x"}}, {Component: "deb:ssl", Version: "0.2", Manual: true}}, "older than what is here"},
 	} {
 		cat := &catalogue.Catalogue{}
 		cat.Add(catalogue.Feed{Name: "f"}, c.releases)
-		ch := &Checker{Catalogue: cat, Now: now, Baselines: []baseline.Baseline{{Name: "b", Assign: []string{"c"}, Clauses: []baseline.Clause{{Component: "deb:*", Posture: baseline.IfPresent, Follow: true}}}}}
+		ch := &Checker{Catalogue: cat, Now: now,
+			Baselines: []baseline.Baseline{{Name: "b", Assign: []string{"c"},
+				Clauses: []baseline.Clause{{Component: "deb:*", Posture: baseline.IfPresent, Follow: true}}}}}
 		r := told("h", 0, "deb:ssl 1")
 		v := ch.Host("c", r)[0]
 		why := strings.Join(ch.Why("c", v, r), " ")

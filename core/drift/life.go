@@ -42,7 +42,8 @@ func Life(readings []*estate.Reading) []Turn {
 		var turns []Turn
 		for _, c := range r.Components {
 			p := place{c.Key, c.Device}
-			if s := c.Key.Section(); c.Key.Layer() != estate.Inside && r.Section(s).Err == "" && seen[s] && known[p] != now[p] {
+			if s := c.Key.Section(); c.Key.Layer() != estate.Inside && r.Section(s).Err == "" &&
+				seen[s] && known[p] != now[p] {
 				turns = append(turns, Turn{r.Section(s).At, p.key, p.device, known[p], now[p]})
 			}
 		}

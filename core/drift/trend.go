@@ -86,7 +86,9 @@ type News struct {
 
 // Has tells whether a verdict is among the news.
 func (n *News) Has(v *Verdict) bool {
-	return slices.ContainsFunc(n.Drift, func(o Verdict) bool { return o.Host == v.Host && o.Component == v.Component && o.Device == v.Device })
+	return slices.ContainsFunc(n.Drift, func(o Verdict) bool {
+		return o.Host == v.Host && o.Component == v.Component && o.Device == v.Device
+	})
 }
 
 // Since returns the verdicts that are new drift since the look.

@@ -35,7 +35,8 @@ const (
 )
 
 // Outcomes lists them in the order in which they are tried.
-var Outcomes = []Outcome{Unread, Disputed, Excepted, NotApplying, Unwanted, Withdrawn, Absent, HalfInstalled, OffTrack, Behind, Ahead,
+var Outcomes = []Outcome{Unread, Disputed, Excepted, NotApplying, Unwanted, Withdrawn, Absent, HalfInstalled,
+	OffTrack, Behind, Ahead,
 	AwaitingRestart, InLine}
 
 var outcomeNames = [...]string{"unread", "disputed", "excepted", "does not apply", "unwanted", "withdrawn", "absent",
@@ -94,8 +95,9 @@ func (v *Verdict) Title() string {
 
 // Subject is what a filter looks at of the verdict at the time now.
 func (v *Verdict) Subject(now time.Time) narrow.Subject {
-	s := narrow.Subject{Hosts: []string{v.Host}, Component: v.Component, Severity: v.Severity(), Verdicts: []string{v.Outcome.String()}, Age: -1,
-		Hardware: []string{v.Model}, Class: v.Class, Words: []string{v.Device, v.Has, v.Wants, v.Last, v.Model}}
+	s := narrow.Subject{Hosts: []string{v.Host}, Component: v.Component, Severity: v.Severity(),
+		Verdicts: []string{v.Outcome.String()}, Age: -1, Hardware: []string{v.Model}, Class: v.Class,
+		Words: []string{v.Device, v.Has, v.Wants, v.Last, v.Model}}
 	if v.Clause != nil {
 		s.Words = append(s.Words, v.Clause.Baseline)
 	}

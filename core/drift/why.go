@@ -29,7 +29,8 @@ func (c *Checker) Why(cluster string, v Verdict, r *estate.Reading) []string {
 func (c *Checker) whyHas(v Verdict, r *estate.Reading) string {
 	s := r.Section(v.Component.Section())
 	if v.Outcome == Unread && v.Found != nil {
-		return fmt.Sprintf("%s has %s, and at which version is not known: %s.%s", r.Host, v.Title(), v.Found.Unread, lastKnown(v))
+		return fmt.Sprintf("%s has %s, and at which version is not known: %s.%s", r.Host, v.Title(),
+			v.Found.Unread, lastKnown(v))
 	}
 	if v.Outcome == Unread {
 		why := r.Unread(s.Name, c.Now, c.MaxAge)
@@ -130,7 +131,8 @@ func (c *Checker) whyOutcome(cluster string, v Verdict, r *estate.Reading) strin
 	case Unread:
 		return "So it is unread: it counts neither as in line nor as drift."
 	case Disputed:
-		return fmt.Sprintf("But %s at the same rank, so it is disputed: until one gives way, nobody knows what is wanted.",
+		return fmt.Sprintf("But %s at the same rank, so it is disputed: until one gives way, "+
+			"nobody knows what is wanted.",
 			strings.Join(v.Clause.Against, " and "))
 	case Excepted:
 		e := c.set(cluster, v.Host).Excepted(v.Component, c.Now)
@@ -142,7 +144,8 @@ func (c *Checker) whyOutcome(cluster string, v Verdict, r *estate.Reading) strin
 		return c.whyNothing(v)
 	case Unwanted:
 		if v.Wants != "" {
-			return fmt.Sprintf("It is set to %s and %s is wanted; a setting has no order, so this value is simply unwanted.", v.Has, v.Wants)
+			return fmt.Sprintf("It is set to %s and %s is wanted; a setting has no order, so this value is simply "+
+				"unwanted.", v.Has, v.Wants)
 		}
 		return "It is there and should not be: it is unwanted."
 	case Withdrawn:
@@ -150,7 +153,8 @@ func (c *Checker) whyOutcome(cluster string, v Verdict, r *estate.Reading) strin
 	case Absent:
 		return "It should be there and is not: it is absent."
 	case HalfInstalled:
-		return fmt.Sprintf("It is there, but %s: its package system did not finish with it, and installs nothing else until somebody mends that. It is half installed.", v.Found.State)
+		return fmt.Sprintf("It is there, but %s: its package system did not finish with it, and installs nothing "+
+			"else until somebody mends that. It is half installed.", v.Found.State)
 	case OffTrack:
 		return c.whyOffTrack(v)
 	case AwaitingRestart:
@@ -186,7 +190,8 @@ func whyAwaiting(v Verdict) string {
 		}
 		s += "; a live migration to another host and back, or a stop and start, brings each onto the new one"
 	} else if services > 0 {
-		s = fmt.Sprintf("The wanted version is installed, but the program that %s runs was replaced on disk under it; it must restart", v.Found.Awaits())
+		s = fmt.Sprintf("The wanted version is installed, but the program that %s runs was replaced on disk under "+
+			"it; it must restart", v.Found.Awaits())
 	}
 	return s + ": it is awaiting restart."
 }
@@ -205,7 +210,8 @@ func whyInLine(v Verdict) string {
 
 func (c *Checker) whyWithdrawn(v Verdict) string {
 	track, _ := c.Catalogue.TrackOf(v.Component, v.Has, v.Found.Model)
-	s := fmt.Sprintf("Release %s was withdrawn by its publisher: %s.", v.Has, c.Catalogue.WithdrawnFor(v.Component, v.Has, track, v.Found.Model))
+	s := fmt.Sprintf("Release %s was withdrawn by its publisher: %s.", v.Has,
+		c.Catalogue.WithdrawnFor(v.Component, v.Has, track, v.Found.Model))
 	if v.Wants == "" {
 		return s + " There is no other release to go to."
 	}
@@ -221,7 +227,8 @@ func (c *Checker) whyOffTrack(v Verdict) string {
 		return fmt.Sprintf("%s is on none of the tracks that are known (%s): it is off track.", v.Has,
 			strings.Join(c.Catalogue.Tracks(v.Component), ", "))
 	}
-	return fmt.Sprintf("It stands on track %s and the clause wants another; one does not continue the other, so it is off track and a person decides.", own)
+	return fmt.Sprintf("It stands on track %s and the clause wants another; one does not continue the other, so it "+
+		"is off track and a person decides.", own)
 }
 
 // whyNotNewer lists releases above the wanted one that were passed over. A pinned clause passes over nothing: it asks
@@ -315,7 +322,8 @@ func (c *Checker) whyNothing(v Verdict) string {
 // whyUnknown tells a component that no feed has from one that feeds have under another kind of package.
 func (c *Checker) whyUnknown(v Verdict) string {
 	for _, kind := range estate.Kinds() {
-		if k := estate.Key(kind + ":" + v.Component.Name()); kind != v.Component.Kind() && kind != "set" && len(c.Catalogue.Releases(k)) > 0 {
+		if k := estate.Key(kind + ":" + v.Component.Name()); kind != v.Component.Kind() && kind != "set" &&
+			len(c.Catalogue.Releases(k)) > 0 {
 			return fmt.Sprintf("The catalogue has %s but not as a %s package", k, v.Component.Kind())
 		}
 	}

@@ -71,7 +71,8 @@ func SectionsOf(l Layer) (out []SectionName) {
 func ParseKey(s string) (Key, error) {
 	k := Key(s)
 	if _, ok := kinds[k.Kind()]; !ok {
-		return "", fmt.Errorf("component %q: a component's name begins with its kind and a colon; the kinds are %s", s, strings.Join(Kinds(), ", "))
+		return "", fmt.Errorf("component %q: a component's name begins with its kind and a colon; the kinds are %s", s,
+			strings.Join(Kinds(), ", "))
 	}
 	if k.Name() == "" || strings.ContainsAny(s, " \t\n") {
 		return "", fmt.Errorf("component %q has no proper name after its kind", s)

@@ -77,7 +77,8 @@ func (c Condition) or(last Condition) Condition {
 // Under is the file system that a path is on; the zero value where that is not known.
 func (c *Condition) Under(path string) (best Space) {
 	for _, s := range c.Space {
-		if (s.Path == "/" || path == s.Path || len(path) > len(s.Path) && path[:len(s.Path)+1] == s.Path+"/") && len(s.Path) >= len(best.Path) {
+		if (s.Path == "/" || path == s.Path || len(path) > len(s.Path) && path[:len(s.Path)+1] == s.Path+"/") &&
+			len(s.Path) >= len(best.Path) {
 			best = s
 		}
 	}

@@ -220,10 +220,12 @@ type Inner struct {
 // Components are what a guest has of its own that a clause can speak of: its agent and its machine type.
 func (g *Guest) Components() (out []Component) {
 	if g.Agent.Name != "" {
-		out = append(out, Component{Key: Key("agent:" + g.Agent.Name), Device: g.Name, Version: g.Agent.Version, Unread: g.Agent.Unread})
+		out = append(out, Component{Key: Key("agent:" + g.Agent.Name), Device: g.Name, Version: g.Agent.Version,
+			Unread: g.Agent.Unread})
 	}
 	if g.Machine.Name != "" {
-		out = append(out, Component{Key: Key("machine:" + g.Machine.Name), Device: g.Name, Version: g.Machine.Version, Unread: g.Machine.Unread})
+		out = append(out, Component{Key: Key("machine:" + g.Machine.Name), Device: g.Name, Version: g.Machine.Version,
+			Unread: g.Machine.Unread})
 	}
 	return out
 }

@@ -26,7 +26,8 @@ const (
 )
 
 // SectionNames lists every section in the order in which they are read and shown.
-var SectionNames = []SectionName{Host, Packages, Drivers, FirmwareItems, GuestList, HealthItems, BMCState, SettingItems, ConditionItems}
+var SectionNames = []SectionName{Host, Packages, Drivers, FirmwareItems, GuestList, HealthItems, BMCState,
+	SettingItems, ConditionItems}
 
 // Section says when and from where a part of a reading was taken. One with an Err is unread: nothing it would hold may
 // be taken for absent, and nothing for fine. What the reading has of an unread section is what was last known, and Held
@@ -75,7 +76,8 @@ type Mark struct {
 	Round  string    `json:"round,omitempty"` // empty when a person closed it outside any round
 	Reason string    `json:"reason"`
 	At     time.Time `json:"at"`
-	Loose  string    `json:"loose,omitempty"` // why guests could come all the same; empty while the host itself refuses them
+	// why guests could come all the same; empty while the host itself refuses them
+	Loose string `json:"loose,omitempty"`
 }
 
 // Refuses tells whether a host with this guard takes no order of that round and epoch: the epoch is lower than one that
@@ -127,17 +129,18 @@ type Reading struct {
 	Storages []string  `json:"storages,omitempty"` // that it reaches
 	Features []string  `json:"features,omitempty"` // of its processor and emulator, types of machine among them
 	// Counts are what it has of countable things, by kind, whether they are taken or not.
-	Counts     map[string]int `json:"counts,omitempty"`
-	Offer      Offer          `json:"offer,omitzero"`
-	Emulator   Key            `json:"emulator,omitempty"` // the component that guests run on; empty where that is not known
-	Closed     *Mark          `json:"closed,omitempty"`
-	Guard      Guard          `json:"guard,omitzero"`
-	Unready    string         `json:"unready,omitempty"` // why it takes no orders; empty where it does
-	Components []Component    `json:"components"`        // sorted by key, then device
-	Guests     []Guest        `json:"guests"`
-	Health     []Health       `json:"health,omitempty"`
-	BMC        BMC            `json:"bmc"`
-	Condition  Condition      `json:"condition,omitzero"`
+	Counts map[string]int `json:"counts,omitempty"`
+	Offer  Offer          `json:"offer,omitzero"`
+	// the component that guests run on; empty where that is not known
+	Emulator   Key         `json:"emulator,omitempty"`
+	Closed     *Mark       `json:"closed,omitempty"`
+	Guard      Guard       `json:"guard,omitzero"`
+	Unready    string      `json:"unready,omitempty"` // why it takes no orders; empty where it does
+	Components []Component `json:"components"`        // sorted by key, then device
+	Guests     []Guest     `json:"guests"`
+	Health     []Health    `json:"health,omitempty"`
+	BMC        BMC         `json:"bmc"`
+	Condition  Condition   `json:"condition,omitzero"`
 }
 
 // Offer is what a host's libvirt offers guests beside what is read of the host itself; it belongs to the section of the
@@ -150,7 +153,8 @@ type Offer struct {
 
 // Offers are the networks, storages and features that guests find on the host.
 func (r *Reading) Offers() Offer {
-	return Offer{union(r.Networks, r.Offer.Networks), union(r.Storages, r.Offer.Storages), union(r.Features, r.Offer.Features)}
+	return Offer{union(r.Networks, r.Offer.Networks), union(r.Storages, r.Offer.Storages),
+		union(r.Features, r.Offer.Features)}
 }
 
 func union(a, b []string) []string {
@@ -203,7 +207,8 @@ func (r *Reading) Reached() bool { return r.Section(Host).Err == "" }
 // look that its power is off. Without that proof a host that does not answer counts as running its guests.
 func (r *Reading) Off() bool {
 	host, board := r.Section(Host), r.Section(BMCState)
-	return host.Err != "" && r.Section(GuestList).Err != "" && board.Err == "" && r.BMC.Power == "Off" && !board.At.Before(host.At.Add(-sameLook))
+	return host.Err != "" && r.Section(GuestList).Err != "" && board.Err == "" && r.BMC.Power == "Off" &&
+		!board.At.Before(host.At.Add(-sameLook))
 }
 
 // sameLook is how far apart the ends of one look at a host and its BMC may be: a host that does not answer is waited
@@ -285,13 +290,17 @@ func (r *Reading) Over(last *Reading) *Reading {
 			out.Components = append(out.Components, c)
 		} else if partial := r.Section(name).Partial; partial != "" {
 			if _, now := r.Component(c.Key, c.Device); !now {
-				out.Components = append(out.Components, Component{Key: c.Key, Device: c.Device, Model: c.Model, Unread: partial, Last: cmp.Or(c.Version, c.Last)})
+				out.Components = append(out.Components,
+					Component{Key: c.Key, Device: c.Device, Model: c.Model, Unread: partial,
+						Last: cmp.Or(c.Version, c.Last)})
 			}
 		}
 	}
 	if f := from[Host]; f == last {
-		out.Release, out.Build, out.Kernel, out.BootID, out.BootedAt = f.Release, f.Build, f.Kernel, f.BootID, f.BootedAt
-		out.Capacity, out.Networks, out.Closed, out.Guard, out.Unready = f.Capacity, f.Networks, f.Closed, f.Guard, f.Unready
+		out.Release, out.Build, out.Kernel, out.BootID, out.BootedAt = f.Release, f.Build,
+			f.Kernel, f.BootID, f.BootedAt
+		out.Capacity, out.Networks, out.Closed, out.Guard, out.Unready = f.Capacity, f.Networks,
+			f.Closed, f.Guard, f.Unready
 		out.Storages, out.Features, out.Counts = f.Storages, f.Features, f.Counts
 	}
 	out.Hardware = r.Hardware.or(last.Hardware)
@@ -312,7 +321,8 @@ func (r *Reading) Over(last *Reading) *Reading {
 // or fills in what the hardware was last known to be where this look could not tell: a machine does not change its
 // maker.
 func (h Hardware) or(o Hardware) Hardware {
-	return Hardware{Maker: cmp.Or(h.Maker, o.Maker), Model: cmp.Or(h.Model, o.Model), Serial: cmp.Or(h.Serial, o.Serial)}
+	return Hardware{Maker: cmp.Or(h.Maker, o.Maker), Model: cmp.Or(h.Model, o.Model),
+		Serial: cmp.Or(h.Serial, o.Serial)}
 }
 
 func (r *Reading) section(name SectionName) (Section, bool) {
@@ -335,9 +345,13 @@ func (r *Reading) Present() []Component {
 
 // Sort brings sections, components and guests into the order that the rest of the program relies on.
 func (r *Reading) Sort() {
-	slices.SortStableFunc(r.Sections, func(a, b Section) int { return slices.Index(SectionNames, a.Name) - slices.Index(SectionNames, b.Name) })
+	slices.SortStableFunc(r.Sections, func(a, b Section) int {
+		return slices.Index(SectionNames, a.Name) - slices.Index(SectionNames, b.Name)
+	})
 	slices.SortStableFunc(r.Components, byPlace)
-	slices.SortFunc(r.Guests, func(a, b Guest) int { return cmp.Or(strings.Compare(a.Name, b.Name), strings.Compare(a.ID, b.ID)) })
+	slices.SortFunc(r.Guests, func(a, b Guest) int {
+		return cmp.Or(strings.Compare(a.Name, b.Name), strings.Compare(a.ID, b.ID))
+	})
 }
 
 // Of returns the components with that key; there are several where a host has several devices alike. The reading must

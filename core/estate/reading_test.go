@@ -14,11 +14,17 @@ var (
 
 // whole is a reading in which every section was read.
 func whole(at time.Time, source string) *Reading {
-	r := &Reading{Host: "heron", Release: "Brae Linux 4.2", Build: "image 41", BootID: "b", Kernel: Kernel{Running: "30.4"}, Capacity: Resources{MemoryMiB: 512}, Hardware: Hardware{Maker: "Corran", Model: "Quay 1", Serial: "Q1"},
-		Networks: []string{"storage"}, Closed: &Mark{By: "night shift"},
-		Components: []Component{{Key: "deb:k", Version: "1"}, {Key: "deb:s", Version: "1"}, {Key: "fw:nic", Device: "slot 2", Version: "7", Model: "Lorne L25"}, {Key: "fw:bmc", Version: "3"}, {Key: "set:x", Version: "on"}},
-		Guests:     []Guest{{ID: "u1", Name: "g1", State: Running, Load: Resources{MemoryMiB: 8}}, {ID: "u2", Name: "g2", State: Suspended, Load: Resources{MemoryMiB: 4}}, {ID: "u3", Name: "g3", State: Off, Load: Resources{MemoryMiB: 2}}},
-		Health:     []Health{{Item: "fans", OK: true}}, BMC: BMC{Power: "On", Queue: 1}}
+	r := &Reading{Host: "heron", Release: "Brae Linux 4.2", Build: "image 41", BootID: "b",
+		Kernel: Kernel{Running: "30.4"}, Capacity: Resources{MemoryMiB: 512},
+		Hardware: Hardware{Maker: "Corran", Model: "Quay 1", Serial: "Q1"}, Networks: []string{"storage"},
+		Closed: &Mark{By: "night shift"},
+		Components: []Component{{Key: "deb:k", Version: "1"}, {Key: "deb:s", Version: "1"},
+			{Key: "fw:nic", Device: "slot 2", Version: "7", Model: "Lorne L25"}, {Key: "fw:bmc", Version: "3"},
+			{Key: "set:x", Version: "on"}},
+		Guests: []Guest{{ID: "u1", Name: "g1", State: Running, Load: Resources{MemoryMiB: 8}},
+			{ID: "u2", Name: "g2", State: Suspended, Load: Resources{MemoryMiB: 4}},
+			{ID: "u3", Name: "g3", State: Off, Load: Resources{MemoryMiB: 2}}},
+		Health: []Health{{Item: "fans", OK: true}}, BMC: BMC{Power: "On", Queue: 1}}
 	for _, n := range SectionNames {
 		r.SetSection(Section{Name: n, At: at, Source: source})
 	}
@@ -45,12 +51,14 @@ func TestASectionThatFailsKeepsItsOwnTime(t *testing.T) {
 		case BMCState:
 			now.BMC = BMC{}
 		case Host:
-			now.Release, now.Build, now.BootID, now.Kernel, now.Capacity, now.Networks, now.Closed = "", "", "", Kernel{}, Resources{}, nil, nil
+			now.Release, now.Build, now.BootID, now.Kernel, now.Capacity, now.Networks, now.Closed = "", "", "",
+				Kernel{}, Resources{}, nil, nil
 		}
 		before := *now
 		got := now.Over(last)
 		s := got.Section(failed)
-		if s.Err != "no answer" || !s.At.Equal(later) || !s.Held.Equal(then) || s.HeldFrom != "old" || got.Read(failed) || s.Whole() {
+		if s.Err != "no answer" || !s.At.Equal(later) || !s.Held.Equal(then) || s.HeldFrom != "old" ||
+			got.Read(failed) || s.Whole() {
 			t.Errorf("%s: %+v", failed, s)
 		}
 		if at, from := s.Known(); !at.Equal(then) || from != "old" {
@@ -67,7 +75,8 @@ func TestASectionThatFailsKeepsItsOwnTime(t *testing.T) {
 				t.Errorf("%s failed, and %s is %s", failed, c.Title(), c.Version)
 			}
 		}
-		if len(got.Components) != len(last.Components) || len(got.Guests) != 3 || len(got.Health) != 1 || got.BMC.Power != "On" || got.BootID != "b" || got.Build != "image 41" || got.Closed == nil {
+		if len(got.Components) != len(last.Components) || len(got.Guests) != 3 || len(got.Health) != 1 ||
+			got.BMC.Power != "On" || got.BootID != "b" || got.Build != "image 41" || got.Closed == nil {
 			t.Errorf("%s failed, and something is lost: %+v", failed, got)
 		}
 		if !reflect.DeepEqual(before.Sections, now.Sections) {
@@ -97,7 +106,8 @@ func TestWhatWasNotAskedForStays(t *testing.T) {
 	if s := got.Section(Packages); !s.At.Equal(then) || s.Err != "" {
 		t.Errorf("%+v", s)
 	}
-	never := (&Reading{Host: "heron", Sections: []Section{{Name: Packages, At: later, Err: "no route"}}}).Over(&Reading{Host: "heron"})
+	never := (&Reading{Host: "heron", Sections: []Section{{Name: Packages, At: later, Err: "no route"}}}).
+		Over(&Reading{Host: "heron"})
 	if s := never.Section(Packages); !s.Held.IsZero() || never.Section(Drivers).Err != "never read" {
 		t.Errorf("%+v", never.Sections)
 	}
@@ -153,18 +163,29 @@ func TestPowerIsProof(t *testing.T) {
 		change func(*Reading)
 		off    bool
 	}{
-		"it is off":                       {func(*Reading) {}, true},
-		"it answers":                      {func(r *Reading) { r.SetSection(Section{Name: Host, At: later}) }, false},
-		"its power is on":                 {func(r *Reading) { r.BMC.Power = "On" }, false},
-		"its power is not told":           {func(r *Reading) { r.BMC.Power = "" }, false},
-		"its BMC does not answer":         {func(r *Reading) { r.SetSection(Section{Name: BMCState, At: later, Err: "no answer"}) }, false},
-		"it was off at an earlier look":   {func(r *Reading) { r.SetSection(Section{Name: BMCState, At: later.Add(-31 * time.Second)}) }, false},
-		"the BMC was quicker":             {func(r *Reading) { r.SetSection(Section{Name: BMCState, At: later.Add(-30 * time.Second)}) }, true},
-		"its BMC was asked after that":    {func(r *Reading) { r.SetSection(Section{Name: BMCState, At: later.Add(time.Hour)}) }, true},
-		"its BMC was never asked":         {func(r *Reading) { r.Sections = r.Sections[:1] }, false},
-		"its guests could be read though": {func(r *Reading) { r.SetSection(Section{Name: GuestList, At: later}) }, false},
+		"it is off":             {func(*Reading) {}, true},
+		"it answers":            {func(r *Reading) { r.SetSection(Section{Name: Host, At: later}) }, false},
+		"its power is on":       {func(r *Reading) { r.BMC.Power = "On" }, false},
+		"its power is not told": {func(r *Reading) { r.BMC.Power = "" }, false},
+		"its BMC does not answer": {func(r *Reading) {
+			r.SetSection(Section{Name: BMCState, At: later, Err: "no answer"})
+		}, false},
+		"it was off at an earlier look": {func(r *Reading) {
+			r.SetSection(Section{Name: BMCState, At: later.Add(-31 * time.Second)})
+		}, false},
+		"the BMC was quicker": {func(r *Reading) {
+			r.SetSection(Section{Name: BMCState, At: later.Add(-30 * time.Second)})
+		}, true},
+		"its BMC was asked after that": {func(r *Reading) {
+			r.SetSection(Section{Name: BMCState, At: later.Add(time.Hour)})
+		}, true},
+		"its BMC was never asked": {func(r *Reading) { r.Sections = r.Sections[:1] }, false},
+		"its guests could be read though": {func(r *Reading) {
+			r.SetSection(Section{Name: GuestList, At: later})
+		}, false},
 	} {
-		r := &Reading{Guests: guests, BMC: BMC{Power: "Off"}, Sections: []Section{{Name: Host, At: later, Err: "no answer"}, {Name: BMCState, At: later}}}
+		r := &Reading{Guests: guests, BMC: BMC{Power: "Off"},
+			Sections: []Section{{Name: Host, At: later, Err: "no answer"}, {Name: BMCState, At: later}}}
 		c.change(r)
 		if r.Off() != c.off || (len(r.Holding()) == 0) != c.off {
 			t.Errorf("%s: off %v, and %d guests hold it", name, r.Off(), len(r.Holding()))
@@ -193,7 +214,8 @@ func TestAgesOfReadings(t *testing.T) {
 	if !r.At().Equal(then) || !r.Tried().Equal(later) {
 		t.Errorf("at %s, tried %s", r.At(), r.Tried())
 	}
-	if r.Unread(Drivers, then.Add(25*time.Hour), 24*time.Hour) == "" || r.Unread(Drivers, then.Add(23*time.Hour), 24*time.Hour) != "" {
+	if r.Unread(Drivers, then.Add(25*time.Hour), 24*time.Hour) == "" ||
+		r.Unread(Drivers, then.Add(23*time.Hour), 24*time.Hour) != "" {
 		t.Error("a day is not what a reading lasts")
 	}
 	if (&Reading{}).Reached() || !(&Reading{}).At().IsZero() {

@@ -20,7 +20,9 @@ func Back(p Problem, host string, want []Move) (moves []Move, stay []Stays) {
 	h := int32(slices.Index(c.names, host))
 	if s == nil || h < 0 {
 		for _, m := range want {
-			stay = append(stay, Stays{m, &Obstacle{Constraint: "can't be asked about: " + host + " is no host of the cluster, or the losses are too many to look at"}})
+			stay = append(stay, Stays{m,
+				&Obstacle{Constraint: "can't be asked about: " + host +
+					" is no host of the cluster, or the losses are too many to look at"}})
 		}
 		return nil, stay
 	}
@@ -87,7 +89,9 @@ func (s *state) sendBack(h int32, guests []int32, most int) (going []shift, stay
 			continue
 		}
 		mark, from := len(s.trail), s.at[g]
-		if len(asked) < len(unit) || slices.ContainsFunc(unit, func(m int32) bool { return !s.moves_[m] || !s.accepts(m, h) || !s.place(m, h) }) {
+		if len(asked) < len(unit) || slices.ContainsFunc(unit, func(m int32) bool {
+			return !s.moves_[m] || !s.accepts(m, h) || !s.place(m, h)
+		}) {
 			s.undo(mark)
 			stay = append(stay, asked...)
 			continue

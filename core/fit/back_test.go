@@ -34,7 +34,8 @@ func TestGuestsGoHome(t *testing.T) {
 		}
 		tour := Plan(p, everyHost(p), Order{Home: true, Width: 4})
 		if len(tour.Stuck) > 0 || tour.Moves != 2*guests || len(tour.Twice) > 0 || tour.Level != 0 {
-			t.Fatalf("%d moves for %d guests, twice %d, level %d, stuck %v", tour.Moves, guests, len(tour.Twice), tour.Level, tour.Stuck)
+			t.Fatalf("%d moves for %d guests, twice %d, level %d, stuck %v", tour.Moves, guests, len(tour.Twice),
+				tour.Level, tour.Stuck)
 		}
 		replay(t, p, tour)
 		q := p
@@ -79,7 +80,8 @@ func TestAProofOfTheWayBack(t *testing.T) {
 	if without := Plan(p, everyHost(p), Order{First: "h03", Width: 4}); len(without.Stops[0].Back) > 0 {
 		t.Error("a guest goes back though nobody asked for it")
 	}
-	if empty := Plan(Problem{Hosts: []Host{{Name: "a", Open: true}, {Name: "b", Open: true}}}, []string{"a", "b"}, Order{First: "a", Proof: true}); len(empty.Stops) != 2 || len(empty.Stops[0].Back) > 0 {
+	if empty := Plan(Problem{Hosts: []Host{{Name: "a", Open: true}, {Name: "b", Open: true}}}, []string{"a", "b"},
+		Order{First: "a", Proof: true}); len(empty.Stops) != 2 || len(empty.Stops[0].Back) > 0 {
 		t.Errorf("%+v", empty)
 	}
 }
@@ -87,10 +89,12 @@ func TestAProofOfTheWayBack(t *testing.T) {
 // Who can't go back says why, and the others go: those of one unit go together or not at all.
 func TestWhoCanGoBack(t *testing.T) {
 	host := func(name string, room int64, guests ...estate.Guest) Host {
-		return Host{Name: name, Open: true, Capacity: estate.Resources{MemoryMiB: room << 10, CPU: 64_000}, Guests: guests}
+		return Host{Name: name, Open: true, Capacity: estate.Resources{MemoryMiB: room << 10, CPU: 64_000},
+			Guests: guests}
 	}
 	guest := func(name string, gib int64) estate.Guest {
-		return estate.Guest{ID: name, Name: name, State: estate.Running, Load: estate.Resources{MemoryMiB: gib << 10, CPU: 1000}}
+		return estate.Guest{ID: name, Name: name, State: estate.Running,
+			Load: estate.Resources{MemoryMiB: gib << 10, CPU: 1000}}
 	}
 	pinned := guest("pinned", 1)
 	pinned.Pins = []string{"it has a snapshot"}
@@ -102,17 +106,37 @@ func TestWhoCanGoBack(t *testing.T) {
 		goes  string
 		stays string
 	}{
-		{"all of them, the smallest first", Problem{Hosts: []Host{host("a", 100), host("b", 100, guest("x", 20), guest("y", 10))}}, []string{"x", "y"}, "y x", ""},
-		{"one is too large", Problem{Hosts: []Host{host("a", 30), host("b", 100, guest("x", 40), guest("y", 10))}}, []string{"x", "y"}, "y", "x: finds no room on a"},
-		{"the reserve is kept", Problem{Terms: Terms{Reserve: 1}, Hosts: []Host{host("a", 100), host("b", 60, guest("x", 50)), host("c", 100, guest("z", 80))}}, []string{"x"}, "", "x: would leave too little for the reserve"},
-		{"it is closed", Problem{Hosts: []Host{{Name: "a", Capacity: estate.Resources{MemoryMiB: 100 << 10}}, host("b", 100, guest("x", 1))}}, []string{"x"}, "", "x: finds no room on a"},
-		{"one is pinned", Problem{Hosts: []Host{host("a", 100), host("b", 100, pinned, guest("x", 1))}}, []string{"pinned", "x"}, "x", "pinned: can't be migrated"},
-		{"one has gone", Problem{Hosts: []Host{host("a", 100), host("b", 100, guest("x", 1))}}, []string{"y", "x"}, "x", "y: is not on b any more"},
-		{"those of a unit go as one", Problem{Terms: Terms{Rules: together}, Hosts: []Host{host("a", 100), host("b", 100, guest("t1", 1), guest("t2", 2), guest("x", 3))}}, []string{"x", "t1", "t2"}, "t1 t2 x", ""},
-		{"or not at all", Problem{Terms: Terms{Rules: together}, Hosts: []Host{host("a", 40), host("b", 100, guest("t1", 1), guest("t2", 50), guest("x", 3))}}, []string{"x", "t1", "t2"}, "x", "t1: would leave too little for the reserve on a; t2: finds no room on a"},
-		{"a unit of which one is not asked for stays", Problem{Terms: Terms{Rules: together}, Hosts: []Host{host("a", 100), host("b", 100, guest("t1", 1), guest("t2", 2))}}, []string{"t1"}, "", "t1: would leave"},
-		{"no such host", Problem{Hosts: []Host{host("b", 100, guest("x", 1))}}, []string{"x"}, "", "x: can't be asked about: a is no host"},
-		{"the reserve is not kept as it is", Problem{Terms: Terms{Reserve: 1}, Hosts: []Host{host("a", 100), host("b", 10, guest("x", 1)), host("c", 200, guest("z", 150))}}, []string{"x"}, "", "x: "},
+		{"all of them, the smallest first",
+			Problem{Hosts: []Host{host("a", 100), host("b", 100, guest("x", 20), guest("y", 10))}},
+			[]string{"x", "y"}, "y x", ""},
+		{"one is too large", Problem{Hosts: []Host{host("a", 30), host("b", 100, guest("x", 40), guest("y", 10))}},
+			[]string{"x", "y"}, "y", "x: finds no room on a"},
+		{"the reserve is kept", Problem{Terms: Terms{Reserve: 1},
+			Hosts: []Host{host("a", 100), host("b", 60, guest("x", 50)), host("c", 100, guest("z", 80))}},
+			[]string{"x"}, "", "x: would leave too little for the reserve"},
+		{"it is closed", Problem{Hosts: []Host{{Name: "a", Capacity: estate.Resources{MemoryMiB: 100 << 10}},
+			host("b", 100, guest("x", 1))}}, []string{"x"}, "", "x: finds no room on a"},
+		{"one is pinned", Problem{Hosts: []Host{host("a", 100), host("b", 100, pinned, guest("x", 1))}},
+			[]string{"pinned", "x"}, "x", "pinned: can't be migrated"},
+		{"one has gone", Problem{Hosts: []Host{host("a", 100), host("b", 100, guest("x", 1))}}, []string{"y", "x"}, "x",
+			"y: is not on b any more"},
+		{"those of a unit go as one",
+			Problem{Terms: Terms{Rules: together},
+				Hosts: []Host{host("a", 100), host("b", 100, guest("t1", 1), guest("t2", 2), guest("x", 3))}},
+			[]string{"x", "t1", "t2"}, "t1 t2 x", ""},
+		{"or not at all", Problem{Terms: Terms{Rules: together},
+			Hosts: []Host{host("a", 40), host("b", 100, guest("t1", 1), guest("t2", 50), guest("x", 3))}},
+			[]string{"x", "t1", "t2"}, "x", "t1: would leave too little for the reserve on a; t2: finds no room on a"},
+		{"a unit of which one is not asked for stays",
+			Problem{Terms: Terms{Rules: together},
+				Hosts: []Host{host("a", 100), host("b", 100, guest("t1", 1), guest("t2", 2))}}, []string{"t1"},
+			"", "t1: would leave"},
+		{"no such host", Problem{Hosts: []Host{host("b", 100, guest("x", 1))}}, []string{"x"}, "",
+			"x: can't be asked about: a is no host"},
+		{"the reserve is not kept as it is",
+			Problem{Terms: Terms{Reserve: 1},
+				Hosts: []Host{host("a", 100), host("b", 10, guest("x", 1)), host("c", 200, guest("z", 150))}},
+			[]string{"x"}, "", "x: "},
 	} {
 		var want []Move
 		for _, w := range c.want {

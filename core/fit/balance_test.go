@@ -13,7 +13,8 @@ import (
 func host(name string, room, cores int64, guests ...int64) Host {
 	h := Host{Name: name, Open: true, Capacity: estate.Resources{MemoryMiB: room << 10, CPU: cores * 1000}}
 	for i, g := range guests {
-		h.Guests = append(h.Guests, estate.Guest{ID: fmt.Sprint(name, i), Name: fmt.Sprint(name, "-", g), State: estate.Running, Load: estate.Resources{MemoryMiB: g << 10, CPU: 1000}})
+		h.Guests = append(h.Guests, estate.Guest{ID: fmt.Sprint(name, i), Name: fmt.Sprint(name, "-", g),
+			State: estate.Running, Load: estate.Resources{MemoryMiB: g << 10, CPU: 1000}})
 	}
 	return h
 }
@@ -29,13 +30,19 @@ func TestHowLevelHostsAre(t *testing.T) {
 		spread float64
 		moves  int
 	}{
-		{"one large guest levels it", []Host{host("a", 100, 100, 50, 10), host("b", 100, 100, 20), host("c", 100, 100)}, "c", 0.4, 1},
-		{"several small ones", []Host{host("a", 100, 100, 10, 10, 10, 10, 10, 10), host("b", 100, 100, 20), host("c", 100, 100)}, "c", 0.4, 3},
-		{"nobody was visited", []Host{host("a", 100, 100, 50, 10), host("b", 100, 100, 20), host("c", 100, 100)}, "", 0.6, 0},
-		{"what is scarcest counts", []Host{host("a", 100, 10, 1, 1, 1, 1), host("b", 100, 10, 1), host("c", 100, 10)}, "c", 0.3, 2},
-		{"closed hosts are none of it", []Host{host("a", 100, 100, 30), closed(host("b", 100, 100, 90)), host("c", 100, 100)}, "c", 0, 1},
+		{"one large guest levels it", []Host{host("a", 100, 100, 50, 10), host("b", 100, 100, 20), host("c", 100, 100)},
+			"c", 0.4, 1},
+		{"several small ones", []Host{host("a", 100, 100, 10, 10, 10, 10, 10, 10), host("b", 100, 100, 20),
+			host("c", 100, 100)}, "c", 0.4, 3},
+		{"nobody was visited", []Host{host("a", 100, 100, 50, 10), host("b", 100, 100, 20), host("c", 100, 100)},
+			"", 0.6, 0},
+		{"what is scarcest counts", []Host{host("a", 100, 10, 1, 1, 1, 1), host("b", 100, 10, 1), host("c", 100, 10)},
+			"c", 0.3, 2},
+		{"closed hosts are none of it",
+			[]Host{host("a", 100, 100, 30), closed(host("b", 100, 100, 90)), host("c", 100, 100)}, "c", 0, 1},
 		{"one host alone is level", []Host{host("a", 100, 100, 30)}, "a", 0, 0},
-		{"one that is closed again levels nothing", []Host{host("a", 100, 100, 60), host("b", 100, 100), closed(host("c", 100, 100))}, "c", 0.6, 0},
+		{"one that is closed again levels nothing",
+			[]Host{host("a", 100, 100, 60), host("b", 100, 100), closed(host("c", 100, 100))}, "c", 0.6, 0},
 		{"level enough", []Host{host("a", 100, 100, 12), host("b", 100, 100, 12), host("c", 100, 100, 10)}, "c", 0, 0},
 	} {
 		p := Problem{Hosts: c.hosts}
@@ -73,16 +80,24 @@ func TestEachKindOfRuleIsNamed(t *testing.T) {
 		order Order
 		first string
 	}{
-		{"networks", with(needs(func(g *estate.Guest) { g.Networks = names("n") }, func(h *Host) { h.Networks = names("n") })), Order{Fixed: names("b", "a", "c")}, "network"},
-		{"storages", with(needs(func(g *estate.Guest) { g.Storages = names("n") }, func(h *Host) { h.Storages = names("n") })), Order{Fixed: names("b", "a", "c")}, "storage"},
-		{"features", with(needs(func(g *estate.Guest) { g.Features = names("n") }, func(h *Host) { h.Features = names("n") })), Order{Fixed: names("b", "a", "c")}, "feature"},
+		{"networks", with(needs(func(g *estate.Guest) {
+			g.Networks = names("n")
+		}, func(h *Host) { h.Networks = names("n") })), Order{Fixed: names("b", "a", "c")}, "network"},
+		{"storages", with(needs(func(g *estate.Guest) {
+			g.Storages = names("n")
+		}, func(h *Host) { h.Storages = names("n") })), Order{Fixed: names("b", "a", "c")}, "storage"},
+		{"features", with(needs(func(g *estate.Guest) {
+			g.Features = names("n")
+		}, func(h *Host) { h.Features = names("n") })), Order{Fixed: names("b", "a", "c")}, "feature"},
 		{"rules", with(func(p *Problem) {
 			p.Rules = []estate.Rule{{Keep: estate.KeptOut, Guests: names("a-5", "c-5"), Hosts: names("b")}}
 		}), Order{Fixed: names("b", "a", "c")}, "rules that keep guests"},
 		{"by hand", with(func(*Problem) {}), Order{Fixed: names("a", "b", "c")}, "in another order"},
-		{"lightest first", Problem{Hosts: []Host{host("a", 40, 40, 1, 1, 1), host("b", 40, 40, 9), host("c", 40, 40, 9)}}, Order{Light: true}, "in another order"},
+		{"lightest first", Problem{Hosts: []Host{host("a", 40, 40, 1, 1, 1), host("b", 40, 40, 9),
+			host("c", 40, 40, 9)}}, Order{Light: true}, "in another order"},
 		{"a trial", with(func(*Problem) {}), Order{First: "a"}, "in another order"},
-		{"the controller", Problem{Hosts: []Host{host("a", 40, 40, 1), host("b", 40, 40, 9, 9), host("c", 40, 40, 9, 9)}}, Order{Last: "a"}, "in another order"},
+		{"the controller", Problem{Hosts: []Host{host("a", 40, 40, 1), host("b", 40, 40, 9, 9),
+			host("c", 40, 40, 9, 9)}}, Order{Last: "a"}, "in another order"},
 	} {
 		tour := Plan(c.p, everyHost(c.p), c.order)
 		why := Excess(c.p, everyHost(c.p), c.order, tour)
@@ -113,7 +128,8 @@ func TestEachKindOfRuleIsNamed(t *testing.T) {
 		}
 	}
 	// A host less in reserve can be what costs.
-	p := Problem{Terms: Terms{Reserve: 1}, Hosts: []Host{host("a", 20, 20, 5, 5), host("b", 20, 20, 5, 5), host("c", 20, 20, 2), host("d", 20, 20, 9)}}
+	p := Problem{Terms: Terms{Reserve: 1},
+		Hosts: []Host{host("a", 20, 20, 5, 5), host("b", 20, 20, 5, 5), host("c", 20, 20, 2), host("d", 20, 20, 9)}}
 	todo := []string{"a", "b", "c"}
 	if tour := Plan(p, todo, Order{}); tour.Moves > tour.Floor {
 		for _, w := range Excess(p, todo, Order{}, tour) {
@@ -126,7 +142,8 @@ func TestEachKindOfRuleIsNamed(t *testing.T) {
 
 // Two hosts are the same to any guest only where both are empty, as large, as new, unvisited, and take the same.
 func TestHostsThatAreAlike(t *testing.T) {
-	p := Problem{Hosts: []Host{host("a", 20, 20, 5), host("b", 20, 20), host("c", 20, 20), host("d", 20, 21), host("e", 20, 20), host("f", 20, 20), host("g", 20, 20)}}
+	p := Problem{Hosts: []Host{host("a", 20, 20, 5), host("b", 20, 20), host("c", 20, 20), host("d", 20, 21),
+		host("e", 20, 20), host("f", 20, 20), host("g", 20, 20)}}
 	p.Hosts[0].Guests[0].Networks = []string{"n"}
 	for i := range p.Hosts {
 		p.Hosts[i].Networks = []string{"n"}
@@ -138,7 +155,8 @@ func TestHostsThatAreAlike(t *testing.T) {
 	for _, c := range []struct {
 		a, b string
 		want bool
-	}{{"b", "c", true}, {"c", "b", true}, {"a", "b", false}, {"b", "a", false}, {"b", "d", false}, {"d", "b", false}, {"b", "e", false}, {"e", "b", false}, {"b", "f", false}, {"b", "g", false}, {"g", "b", false}} {
+	}{{"b", "c", true}, {"c", "b", true}, {"a", "b", false}, {"b", "a", false}, {"b", "d", false}, {"d", "b", false},
+		{"b", "e", false}, {"e", "b", false}, {"b", "f", false}, {"b", "g", false}, {"g", "b", false}} {
 		i := e.indices([]string{c.a, c.b})
 		if got := e.alike(i[0], i[1]); got != c.want {
 			t.Errorf("%s and %s alike: %v", c.a, c.b, got)

@@ -99,7 +99,8 @@ func verifyLoss(p *Problem, hosts map[string]*Host, out []string, l Loss) error 
 			if to == nil || !to.Open || slices.Contains(l.Hosts, to.Name) || slices.Contains(out, to.Name) {
 				return fmt.Errorf("%s restarts on %q", g.Name, l.Restarts[g.UID()])
 			}
-			for _, pair := range [][2][]string{{to.Networks, g.Networks}, {to.Storages, g.Storages}, {to.Features, g.Features}} {
+			for _, pair := range [][2][]string{{to.Networks, g.Networks}, {to.Storages, g.Storages},
+				{to.Features, g.Features}} {
 				for _, x := range pair[1] {
 					if !slices.Contains(pair[0], x) {
 						return fmt.Errorf("%s restarts on %s, which lacks %s", g.Name, to.Name, x)

@@ -108,7 +108,8 @@ func (c *compiled) sizes() {
 			size = max(size, float64(c.load[at+d])/max(total[d], 1))
 		}
 		c.size = append(c.size, size*float64(c.nh))
-		c.moves_ = append(c.moves_, len(g.Ties(c.p.Eject[g.UID()])) == 0 && (g.State == "" || g.State == estate.Running || c.p.Cold[g.UID()]))
+		c.moves_ = append(c.moves_, len(g.Ties(c.p.Eject[g.UID()])) == 0 &&
+			(g.State == "" || g.State == estate.Running || c.p.Cold[g.UID()]))
 		c.cold = append(c.cold, c.p.Cold[g.UID()])
 		c.restarts = append(c.restarts, !g.Rooted())
 		c.rests = append(c.rests, c.p.Rest[g.UID()])
@@ -164,7 +165,9 @@ func (c *compiled) classes() {
 			case rule.Keep == estate.KeptIn && rule.Prefer:
 				w.liked = append(w.liked, rule.Hosts...)
 			case rule.Keep == estate.KeptIn && w.asked:
-				w.inside = slices.DeleteFunc(slices.Clone(w.inside), func(h string) bool { return !slices.Contains(rule.Hosts, h) })
+				w.inside = slices.DeleteFunc(slices.Clone(w.inside), func(h string) bool {
+					return !slices.Contains(rule.Hosts, h)
+				})
 			case rule.Keep == estate.KeptIn:
 				w.asked, w.inside = true, rule.Hosts
 			case rule.Prefer:

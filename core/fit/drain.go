@@ -242,7 +242,9 @@ func (s *state) dislikes(g, h int32) (n int) {
 			break
 		}
 	}
-	if x := s.fond[g]; x >= 0 && slices.ContainsFunc(s.groups[x].members, func(m int32) bool { return m != g && s.at[m] != h && s.at[m] != s.at[g] }) {
+	if x := s.fond[g]; x >= 0 && slices.ContainsFunc(s.groups[x].members, func(m int32) bool {
+		return m != g && s.at[m] != h && s.at[m] != s.at[g]
+	}) {
 		n++
 	}
 	return n

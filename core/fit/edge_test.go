@@ -62,7 +62,8 @@ func TestBound(t *testing.T) {
 		p, _, _ := parse(t, c.text)
 		tour := Plan(p, strings.Fields(c.todo), Order{})
 		if len(tour.Stuck) > 0 || tour.Floor != c.floor || tour.Bound != c.bound || tour.Moves != c.bound {
-			t.Errorf("%s: %d moves, floor %d, bound %d, %d stuck; want floor %d and %d moves", c.name, tour.Moves, tour.Floor, tour.Bound, len(tour.Stuck), c.floor, c.bound)
+			t.Errorf("%s: %d moves, floor %d, bound %d, %d stuck; want floor %d and %d moves", c.name, tour.Moves,
+				tour.Floor, tour.Bound, len(tour.Stuck), c.floor, c.bound)
 		}
 		replay(t, p, tour)
 	}
@@ -114,9 +115,12 @@ func TestPreferences(t *testing.T) {
 		c 80: i:2
 		`
 	for rules, want := range map[string]string{
-		"prefer apart g i": "b", "prefer together g h": "b", "prefer inside b: g": "b", "prefer outside c: g": "b", "prefer outside b: g": "c",
-		"prefer together g i": "c", "prefer apart g h": "c", "prefer apart g i\nprefer outside b: g\nprefer together g i": "c", "prefer apart g h\nprefer outside c: g\nprefer together g h": "b",
-		"prefer apart g i\nprefer outside b: g\nprefer inside c: g": "c", "prefer apart h i": "c",
+		"prefer apart g i": "b", "prefer together g h": "b", "prefer inside b: g": "b", "prefer outside c: g": "b",
+		"prefer outside b: g": "c",
+		"prefer together g i": "c", "prefer apart g h": "c",
+		"prefer apart g i\nprefer outside b: g\nprefer together g i": "c",
+		"prefer apart g h\nprefer outside c: g\nprefer together g h": "b",
+		"prefer apart g i\nprefer outside b: g\nprefer inside c: g":  "c", "prefer apart h i": "c",
 	} {
 		p, q, _ := parse(t, hosts+rules+"\ndrain a keep 0 -> x")
 		if a := Drain(p, strings.Fields(q)[1:], nil, Effort); a.Outcome != Fits || a.Moves[0].To != want {
@@ -166,7 +170,8 @@ func TestWhatMostHostsLack(t *testing.T) {
 		b 10 e1:
 		c 10 e1:
 		d 10 e2: j:6
-		drain a keep 0 -> x`: "of those left, most fail this: one that has an emulator as new as the one that it runs on",
+		drain a keep 0 -> x`: "of those left, most fail this: one that has an emulator as new " +
+			"as the one that it runs on",
 		`a 10: g:4 h:5
 		b 10: i:6
 		c 10: j:6

@@ -42,7 +42,8 @@ type exhaust struct {
 }
 
 func (c *compiled) exhaust(effort int) *exhaust {
-	e := &exhaust{compiled: c, effort: effort, at: slices.Clone(c.at), runsOn: slices.Clone(c.runsOn), free: slices.Clone(c.cap), done: make([]bool, c.nh)}
+	e := &exhaust{compiled: c, effort: effort, at: slices.Clone(c.at), runsOn: slices.Clone(c.runsOn),
+		free: slices.Clone(c.cap), done: make([]bool, c.nh)}
 	for g, h := range c.at {
 		e.take(int32(g), h)
 	}
@@ -139,8 +140,10 @@ func (e *exhaust) drain(going []int32, then func() bool) bool {
 	g, from := going[0], e.at[going[0]]
 	var tried []int32
 	for h := range int32(e.nh) {
-		if !e.open[h] || slices.Contains(e.outs, h) || !e.offers(g, h) || !e.roomOn(g, h, true) || e.crowds(g, h) || !e.joins(g, h) ||
-			!e.cold[g] && e.runsOn[g] > 0 && e.rank(h) > 0 && e.rank(h) < e.runsOn[g] || slices.ContainsFunc(tried, func(o int32) bool { return e.alike(o, h) }) {
+		if !e.open[h] || slices.Contains(e.outs, h) || !e.offers(g, h) || !e.roomOn(g, h, true) ||
+			e.crowds(g, h) || !e.joins(g, h) ||
+			!e.cold[g] && e.runsOn[g] > 0 && e.rank(h) > 0 && e.rank(h) < e.runsOn[g] ||
+			slices.ContainsFunc(tried, func(o int32) bool { return e.alike(o, h) }) {
 			continue
 		}
 		tried = append(tried, h)
@@ -168,7 +171,8 @@ func (e *exhaust) drain(going []int32, then func() bool) bool {
 // alike tells whether two hosts are the same to any guest: empty, as large, and taking the same. What fails on one
 // fails on the other.
 func (e *exhaust) alike(a, b int32) bool {
-	if slices.Contains(e.at, a) || slices.Contains(e.at, b) || e.emulator[a] != e.emulator[b] || e.done[a] != e.done[b] || e.done[a] {
+	if slices.Contains(e.at, a) || slices.Contains(e.at, b) || e.emulator[a] != e.emulator[b] ||
+		e.done[a] != e.done[b] || e.done[a] {
 		return false
 	}
 	for d := range e.nd {
@@ -205,7 +209,8 @@ func (e *exhaust) keeps() bool {
 		slices.SortStableFunc(going, func(a, b int32) int { return cmp.Compare(e.size[b], e.size[a]) })
 		if len(going) > 0 && !e.restart(going, lost) {
 			if e.effort > 0 {
-				e.refused = &reason{guest: going[0], loss: e.lossOf(lost), report: "has no place, wherever the others go"}
+				e.refused = &reason{guest: going[0], loss: e.lossOf(lost),
+					report: "has no place, wherever the others go"}
 			}
 			return false
 		}
@@ -224,7 +229,8 @@ func (e *exhaust) restart(going, lost []int32) bool {
 	g, from := going[0], e.at[going[0]]
 	var tried []int32
 	for h := range int32(e.nh) {
-		if !e.open[h] || slices.Contains(e.outs, h) || slices.Contains(lost, h) || !e.offers(g, h) || !e.roomOn(g, h, false) || e.crowds(g, h) ||
+		if !e.open[h] || slices.Contains(e.outs, h) || slices.Contains(lost, h) || !e.offers(g, h) ||
+			!e.roomOn(g, h, false) || e.crowds(g, h) ||
 			slices.ContainsFunc(tried, func(o int32) bool { return e.alike(o, h) }) {
 			continue
 		}

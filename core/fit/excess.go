@@ -72,7 +72,9 @@ func Excess(p Problem, todo []string, o Order, t Tour) (out []Lifted) {
 			out = append(out, Lifted{says, x.Moves})
 		}
 	}
-	if networks := p.without(func(g *estate.Guest) { g.Networks = nil }); slices.ContainsFunc(p.Hosts, func(h Host) bool { return len(h.Networks) > 0 }) {
+	if networks := p.without(func(g *estate.Guest) {
+		g.Networks = nil
+	}); slices.ContainsFunc(p.Hosts, func(h Host) bool { return len(h.Networks) > 0 }) {
 		try("if every host had every network", networks)
 	}
 	if slices.ContainsFunc(p.Hosts, func(h Host) bool { return len(h.Storages) > 0 }) {

@@ -129,7 +129,8 @@ func (o *Obstacle) String() string {
 	case len(o.Lost) > 0 && o.Guest != "":
 		return fmt.Sprintf("if %s failed meanwhile, %s %s", strings.Join(o.Lost, " and "), o.Guest, o.Constraint)
 	case len(o.Lost) > 0:
-		return fmt.Sprintf("if %s failed meanwhile, its guests would have no place: %s", strings.Join(o.Lost, " and "), o.Constraint)
+		return fmt.Sprintf("if %s failed meanwhile, its guests would have no place: %s",
+			strings.Join(o.Lost, " and "), o.Constraint)
 	case o.Guest != "":
 		return o.Guest + " " + o.Constraint
 	}
@@ -165,7 +166,10 @@ func Drain(p Problem, out, avoid []string, effort int) Answer {
 	}
 	s := newState(c)
 	if s == nil {
-		return Answer{Outcome: Unproven, Obstacle: &Obstacle{Constraint: fmt.Sprintf("the choices of %d hosts that could be lost are too many to look at", p.Reserve), WayOut: "keep a smaller reserve"}}
+		return Answer{Outcome: Unproven,
+			Obstacle: &Obstacle{Constraint: fmt.Sprintf(
+				"the choices of %d hosts that could be lost are too many to look at", p.Reserve),
+				WayOut: "keep a smaller reserve"}}
 	}
 	s.prefer(nil, c.indices(avoid))
 	return s.drain(outs, effort)
@@ -224,14 +228,16 @@ func Keep(p Problem, out []string, planned []Move) Answer {
 			continue // it has gone already
 		}
 		if h < 0 {
-			return Answer{Obstacle: &Obstacle{Guest: m.Guest, Constraint: "was to go to " + m.To + ", which is no host of the cluster"}}
+			return Answer{Obstacle: &Obstacle{Guest: m.Guest, Constraint: "was to go to " + m.To +
+				", which is no host of the cluster"}}
 		}
 		want[g] = int32(h)
 	}
 	outs := c.indices(out)
 	for g, at := range c.at {
 		if _, named := want[int32(g)]; !named && !c.rests[g] && slices.Contains(outs, at) {
-			return Answer{Obstacle: &Obstacle{Guest: c.guests[g].Name, Constraint: "is on " + c.names[at] + " and was not when the round was planned"}}
+			return Answer{Obstacle: &Obstacle{Guest: c.guests[g].Name, Constraint: "is on " + c.names[at] +
+				" and was not when the round was planned"}}
 		}
 	}
 	moves, why := s.emptyAll(outs, want)
@@ -277,7 +283,9 @@ type Spare struct {
 
 // Headroom returns the smallest spare over all losses of k hosts. With k = 0 it is what is free.
 func Headroom(hosts []Host, k int) Spare {
-	return slices.MinFunc(Spares(hosts, k), func(a, b Spare) int { return cmp.Compare(a.Room.MemoryMiB, b.Room.MemoryMiB) })
+	return slices.MinFunc(Spares(hosts, k), func(a, b Spare) int {
+		return cmp.Compare(a.Room.MemoryMiB, b.Room.MemoryMiB)
+	})
 }
 
 // Spares returns what is spare in each loss of k hosts, in the order of the hosts; one of nothing lost where k is 0.

@@ -70,7 +70,8 @@ func TestAgainstBruteForce(t *testing.T) {
 		counts[a.Outcome]++
 		want := bruteDrain(p, out)
 		if a.Outcome == Unproven || (a.Outcome == Fits) != want {
-			t.Fatalf("case %d, keep %d: got %v %v, brute force says %v\n%+v", n, p.Reserve, a.Outcome, a.Obstacle, want, p)
+			t.Fatalf("case %d, keep %d: got %v %v, brute force says %v\n%+v", n, p.Reserve,
+				a.Outcome, a.Obstacle, want, p)
 		}
 		if a.Outcome == Fits {
 			if q := after(t, p, a.Moves); !bruteReserve(q, out) {
@@ -91,11 +92,13 @@ func random(r *rand.Rand) Problem {
 	n := 0
 	for i := range p.Hosts {
 		h := &p.Hosts[i]
-		*h = Host{Name: "h" + strconv.Itoa(i), Open: r.Intn(8) > 0, Networks: []string{"n0"}, Capacity: estate.Resources{MemoryMiB: int64(6 + r.Intn(6)), CPU: int64(6 + r.Intn(6))},
-			Counts: map[string]int{"vf": r.Intn(3)}, Emulator: Emulator{"deb:e", strconv.Itoa(1 + r.Intn(2))}}
+		*h = Host{Name: "h" + strconv.Itoa(i), Open: r.Intn(8) > 0, Networks: []string{"n0"},
+			Capacity: estate.Resources{MemoryMiB: int64(6 + r.Intn(6)), CPU: int64(6 + r.Intn(6))},
+			Counts:   map[string]int{"vf": r.Intn(3)}, Emulator: Emulator{"deb:e", strconv.Itoa(1 + r.Intn(2))}}
 		for range r.Intn(3) {
 			n++
-			g := estate.Guest{ID: "id" + strconv.Itoa(n), Name: "g" + strconv.Itoa(n), State: estate.Running, Load: estate.Resources{MemoryMiB: int64(1 + r.Intn(3)), CPU: int64(1 + r.Intn(3))}}
+			g := estate.Guest{ID: "id" + strconv.Itoa(n), Name: "g" + strconv.Itoa(n), State: estate.Running,
+				Load: estate.Resources{MemoryMiB: int64(1 + r.Intn(3)), CPU: int64(1 + r.Intn(3))}}
 			if r.Intn(10) == 0 {
 				g.Networks = []string{"n1"}
 			}
@@ -163,7 +166,8 @@ func together(p *Problem, moved []estate.Guest) bool {
 		for i := range moved {
 			for j := range p.Hosts {
 				for k := range p.Hosts[j].Guests {
-					if o := &p.Hosts[j].Guests[k]; rule.Means(&moved[i]) && rule.Means(o) && at[o.UID()] != at[moved[i].UID()] {
+					if o := &p.Hosts[j].Guests[k]; rule.Means(&moved[i]) && rule.Means(o) &&
+						at[o.UID()] != at[moved[i].UID()] {
 						return false
 					}
 				}
@@ -258,7 +262,9 @@ func bruteTakes(p *Problem, h *Host, g *estate.Guest, live bool) bool {
 		if !rule.Means(g) {
 			continue
 		}
-		if rule.Keep == estate.KeptOut && slices.Contains(rule.Hosts, h.Name) || rule.Keep == estate.Apart && slices.ContainsFunc(h.Guests, func(o estate.Guest) bool { return rule.Means(&o) }) {
+		if rule.Keep == estate.KeptOut && slices.Contains(rule.Hosts, h.Name) ||
+			rule.Keep == estate.Apart &&
+				slices.ContainsFunc(h.Guests, func(o estate.Guest) bool { return rule.Means(&o) }) {
 			return false
 		}
 	}

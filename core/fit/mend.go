@@ -134,10 +134,13 @@ func (s *state) repack(l int32) bool {
 		switch rule {
 		case 2:
 			slices.SortStableFunc(all, func(a, b int32) int {
-				return cmp.Or(cmp.Compare(narrow[s.class[a]], narrow[s.class[b]]), len(s.apart[b])-len(s.apart[a]), bySize(a, b))
+				return cmp.Or(cmp.Compare(narrow[s.class[a]], narrow[s.class[b]]),
+					len(s.apart[b])-len(s.apart[a]), bySize(a, b))
 			})
 		case 3:
-			slices.SortStableFunc(all, func(a, b int32) int { return cmp.Compare(s.load[int(b)*s.nd], s.load[int(a)*s.nd]) })
+			slices.SortStableFunc(all, func(a, b int32) int {
+				return cmp.Compare(s.load[int(b)*s.nd], s.load[int(a)*s.nd])
+			})
 		default:
 			slices.SortStableFunc(all, bySize)
 		}

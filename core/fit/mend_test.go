@@ -48,12 +48,23 @@ func TestSeats(t *testing.T) {
 		loose, tight string
 	}{
 		{"by memory", Problem{Hosts: three()}, "c", "b"},
-		{"by cores where those are scarcer", Problem{Hosts: change(three(), func(_, c *Host) { c.Capacity.CPU = 2000 })}, "b", "c"},
+		{"by cores where those are scarcer", Problem{Hosts: change(three(), func(_, c *Host) {
+			c.Capacity.CPU = 2000
+		})}, "b", "c"},
 		{"not to a closed host", Problem{Hosts: change(three(), func(_, c *Host) { c.Open = false })}, "b", "b"},
-		{"not where its network is not", Problem{Hosts: change(three(), func(b, c *Host) { b.Networks = []string{"a-10"} }), Terms: Terms{Rules: []estate.Rule{{Keep: estate.KeptIn, Guests: []string{"a-10"}, Hosts: []string{"a", "b"}}}}}, "b", "b"},
-		{"not beside whom it is kept apart from", Problem{Hosts: three(), Terms: Terms{Rules: []estate.Rule{{Keep: estate.Apart, Guests: []string{"a-10", "c-20"}}}}}, "b", "b"},
-		{"nowhere", Problem{Hosts: change(three(), func(b, c *Host) { b.Capacity.MemoryMiB, c.Capacity.MemoryMiB = 55<<10, 25<<10 })}, "-", "-"},
-		{"to the brim", Problem{Hosts: change(three(), func(b, c *Host) { b.Capacity.MemoryMiB, c.Capacity.MemoryMiB = 60<<10, 29<<10 })}, "b", "b"},
+		{"not where its network is not", Problem{Hosts: change(three(), func(b, c *Host) {
+			b.Networks = []string{"a-10"}
+		}), Terms: Terms{Rules: []estate.Rule{{Keep: estate.KeptIn, Guests: []string{"a-10"},
+			Hosts: []string{"a", "b"}}}}}, "b", "b"},
+		{"not beside whom it is kept apart from",
+			Problem{Hosts: three(), Terms: Terms{
+				Rules: []estate.Rule{{Keep: estate.Apart, Guests: []string{"a-10", "c-20"}}}}}, "b", "b"},
+		{"nowhere", Problem{Hosts: change(three(), func(b, c *Host) {
+			b.Capacity.MemoryMiB, c.Capacity.MemoryMiB = 55<<10, 25<<10
+		})}, "-", "-"},
+		{"to the brim", Problem{Hosts: change(three(), func(b, c *Host) {
+			b.Capacity.MemoryMiB, c.Capacity.MemoryMiB = 60<<10, 29<<10
+		})}, "b", "b"},
 		{"what it does not take may be short", Problem{Hosts: change(three(), func(b, c *Host) {
 			b.Open = false
 			c.Counts, c.Guests[0].Takes = map[string]int{"vf": 1}, map[string]int{"vf": 3}
@@ -120,10 +131,14 @@ func TestRestartsAreGivenAnew(t *testing.T) {
 		p    Problem
 		ok   bool
 	}{
-		{"largest first", Problem{Hosts: []Host{host("a", 200, 10, 20, 50, 30), host("b", 60, 10), host("c", 50, 10)}}, true},
+		{"largest first", Problem{Hosts: []Host{host("a", 200, 10, 20, 50, 30), host("b", 60, 10), host("c", 50, 10)}},
+			true},
 		{"tightly", Problem{Hosts: []Host{host("a", 200, 10, 40, 30, 30), host("b", 60, 10), host("c", 40, 10)}}, true},
-		{"those with fewest hosts first", networks(Problem{Hosts: []Host{host("a", 200, 10, 20, 30), host("b", 30, 10), host("c", 30, 10)}}, 0, "n", 1), true},
-		{"not at all", Problem{Hosts: []Host{host("a", 200, 10, 40, 40, 40), host("b", 70, 10), host("c", 50, 10)}}, false},
+		{"those with fewest hosts first",
+			networks(Problem{Hosts: []Host{host("a", 200, 10, 20, 30), host("b", 30, 10), host("c", 30, 10)}},
+				0, "n", 1), true},
+		{"not at all", Problem{Hosts: []Host{host("a", 200, 10, 40, 40, 40), host("b", 70, 10), host("c", 50, 10)}},
+			false},
 	} {
 		s, l := bench(t, c.p)
 		if !c.ok {
@@ -186,7 +201,8 @@ func TestBesideRestarts(t *testing.T) {
 
 // Whom a guest must not meet is on a host as long as that one is not lost, or restarts there.
 func TestWhoMeetsWhom(t *testing.T) {
-	p := Problem{Hosts: []Host{host("a", 100, 10, 30, 20), host("b", 100, 10, 40), host("c", 100, 10, 1)}, Terms: Terms{Rules: []estate.Rule{{Keep: estate.Apart, Guests: []string{"a-*", "b-40"}}}}}
+	p := Problem{Hosts: []Host{host("a", 100, 10, 30, 20), host("b", 100, 10, 40), host("c", 100, 10, 1)},
+		Terms: Terms{Rules: []estate.Rule{{Keep: estate.Apart, Guests: []string{"a-*", "b-40"}}}}}
 	s, l := bench(t, p)
 	large, small := s.on[1][0], s.on[1][1]
 	ofB := int32(slices.IndexFunc(s.losses, func(x []int32) bool { return x[0] == 2 }))
@@ -194,7 +210,9 @@ func TestWhoMeetsWhom(t *testing.T) {
 		what    string
 		loss, h int32
 		want    bool
-	}{{"on b, which stays", l, 2, true}, {"on b, where nothing is lost", -1, 2, true}, {"on b, which is lost", ofB, 2, false}, {"nobody is on c", l, 3, false}, {"its fellow is on a", -1, 1, true}, {"a is lost", l, 1, false}} {
+	}{{"on b, which stays", l, 2, true}, {"on b, where nothing is lost", -1, 2, true},
+		{"on b, which is lost", ofB, 2, false}, {"nobody is on c", l, 3, false}, {"its fellow is on a", -1, 1, true},
+		{"a is lost", l, 1, false}} {
 		if got := s.meets(large, c.loss, c.h); got != c.want {
 			t.Errorf("%s: %v", c.what, got)
 		}

@@ -41,7 +41,9 @@ func TestOrders(t *testing.T) {
 		{"one last", Order{Last: "b", Light: true}, "d e c a b"},
 	} {
 		tour := Plan(p, everyHost(p), c.order)
-		if got := stops(tour); len(tour.Stuck) > 0 || c.name == "some by hand, the others after them" && !strings.HasPrefix(got, "e ") || c.name != "some by hand, the others after them" && got != c.want {
+		if got := stops(tour); len(tour.Stuck) > 0 ||
+			c.name == "some by hand, the others after them" && !strings.HasPrefix(got, "e ") ||
+			c.name != "some by hand, the others after them" && got != c.want {
 			t.Errorf("%s: %q, want %q (%+v)", c.name, got, c.want, tour.Stuck)
 		}
 		replay(t, p, tour)
@@ -206,7 +208,8 @@ func TestExcessIsExplained(t *testing.T) {
 	if tour.Moves <= tour.Floor {
 		t.Fatalf("moves %d, floor %d", tour.Moves, tour.Floor)
 	}
-	if len(why) == 0 || why[0].Moves >= tour.Moves || !strings.Contains(why[0].Says, "network") && !strings.Contains(why[0].Says, "order") {
+	if len(why) == 0 || why[0].Moves >= tour.Moves ||
+		!strings.Contains(why[0].Says, "network") && !strings.Contains(why[0].Says, "order") {
 		t.Errorf("%+v", why)
 	}
 	if len(tour.Twice) != tour.Moves-5 {
@@ -261,7 +264,8 @@ func TestKeepingToWhatWasPlanned(t *testing.T) {
 	}
 	came := rota()
 	came.Hosts[2].Guests = append(came.Hosts[2].Guests, parseGuest("late:1"))
-	if k := Keep(came, []string{"c"}, a.Moves); k.Outcome != Unproven || !strings.Contains(k.Obstacle.String(), "late is on c and was not when the round was planned") {
+	if k := Keep(came, []string{"c"}, a.Moves); k.Outcome != Unproven ||
+		!strings.Contains(k.Obstacle.String(), "late is on c and was not when the round was planned") {
 		t.Errorf("a guest came: %+v", k.Obstacle)
 	}
 	gone := []Move{{Guest: "c1", From: "c", To: "z"}, {Guest: "c2", From: "c", To: "b"}}
@@ -300,10 +304,13 @@ func TestTooHardIsUnproven(t *testing.T) {
 	p := Problem{Hosts: []Host{{Name: "a", Open: true}}}
 	for i := range 12 {
 		p.Hosts[0].Capacity.MemoryMiB += 90
-		p.Hosts = append(p.Hosts, Host{Name: fmt.Sprint("h", i), Open: true, Capacity: estate.Resources{MemoryMiB: 100, CPU: int64(1000 + i)}})
+		p.Hosts = append(p.Hosts,
+			Host{Name: fmt.Sprint("h", i), Open: true,
+				Capacity: estate.Resources{MemoryMiB: 100, CPU: int64(1000 + i)}})
 	}
 	for i := range 24 { // in sum there is room, but three never fit together and two leave a gap that nothing fills
-		p.Hosts[0].Guests = append(p.Hosts[0].Guests, estate.Guest{Name: fmt.Sprint("g", i), Load: estate.Resources{MemoryMiB: 35 + int64(i%3)}})
+		p.Hosts[0].Guests = append(p.Hosts[0].Guests,
+			estate.Guest{Name: fmt.Sprint("g", i), Load: estate.Resources{MemoryMiB: 35 + int64(i%3)}})
 	}
 	p.Hosts[0].Guests = append(p.Hosts[0].Guests, estate.Guest{Name: "last", Load: estate.Resources{MemoryMiB: 34}})
 	if a := Drain(p, []string{"a"}, nil, Effort); a.Outcome != Unproven || a.Obstacle == nil || a.Obstacle.Guest == "" {
@@ -316,7 +323,9 @@ func TestTooHardIsUnproven(t *testing.T) {
 }
 
 func TestGiB(t *testing.T) {
-	for mib, want := range map[int64]string{0: "0 GiB", 1: "1 MiB", 48: "48 MiB", 99: "99 MiB", 103: "0.1 GiB", 1024: "1 GiB", 1536: "1.5 GiB", 512: "0.5 GiB", 102400: "100 GiB", 102401: "100 GiB", 102399: "100.0 GiB", 103000: "101 GiB", 102912: "101 GiB"} {
+	for mib, want := range map[int64]string{0: "0 GiB", 1: "1 MiB", 48: "48 MiB", 99: "99 MiB", 103: "0.1 GiB",
+		1024: "1 GiB", 1536: "1.5 GiB", 512: "0.5 GiB", 102400: "100 GiB", 102401: "100 GiB", 102399: "100.0 GiB",
+		103000: "101 GiB", 102912: "101 GiB"} {
 		if got := GiB(mib); got != want {
 			t.Errorf("%d MiB: %q, want %q", mib, got, want)
 		}
@@ -327,7 +336,8 @@ func TestChoices(t *testing.T) {
 	for _, c := range []struct {
 		n, k int
 		want string
-	}{{3, 2, "[[0 1] [0 2] [1 2]]"}, {3, 1, "[[0] [1] [2]]"}, {2, 5, "[[0 1]]"}, {3, 0, "[]"}, {0, 2, "[]"}, {3, -1, "[]"}} {
+	}{{3, 2, "[[0 1] [0 2] [1 2]]"}, {3, 1, "[[0] [1] [2]]"}, {2, 5, "[[0 1]]"}, {3, 0, "[]"},
+		{0, 2, "[]"}, {3, -1, "[]"}} {
 		if got := fmt.Sprint(choices(c.n, c.k)); got != c.want {
 			t.Errorf("%d of %d: %s, want %s", c.k, c.n, got, c.want)
 		}
@@ -357,10 +367,12 @@ func TestVerifyFindsWhatIsWrong(t *testing.T) {
 		"a closed host": func(c *Certificate, p *Problem) {
 			p.Hosts[slices.Index(everyHost(*p), c.Losses[0].Restarts["a1"])].Open = false
 		},
-		"a network is missing":    func(_ *Certificate, p *Problem) { p.Hosts[0].Guests[0].Networks = []string{"x"} },
-		"too full":                func(_ *Certificate, p *Problem) { p.Hosts[0].Guests[0].Load = parseAmount("29") },
-		"too many cores":          func(_ *Certificate, p *Problem) { p.Hosts[0].Guests[0].Load = parseAmount("1,9") },
-		"not counted":             func(_ *Certificate, p *Problem) { p.Hosts[0].Guests[0].Takes = map[string]int{"vf": 1} },
+		"a network is missing": func(_ *Certificate, p *Problem) { p.Hosts[0].Guests[0].Networks = []string{"x"} },
+		"too full":             func(_ *Certificate, p *Problem) { p.Hosts[0].Guests[0].Load = parseAmount("29") },
+		"too many cores":       func(_ *Certificate, p *Problem) { p.Hosts[0].Guests[0].Load = parseAmount("1,9") },
+		"not counted": func(_ *Certificate, p *Problem) {
+			p.Hosts[0].Guests[0].Takes = map[string]int{"vf": 1}
+		},
 		"a host out is not empty": func(c *Certificate, _ *Problem) { c.Out = []string{"a"} },
 		"against a rule": func(c *Certificate, p *Problem) {
 			p.Rules = []estate.Rule{{Keep: estate.KeptIn, Guests: []string{"a1"}, Hosts: []string{"a"}}}

@@ -31,17 +31,22 @@ func (c *compiled) immovable(outs []int32) *Obstacle {
 		ties := g.Ties(c.p.Eject[g.UID()])
 		switch {
 		case len(g.Devices) == 1:
-			return &Obstacle{Guest: g.Name, Constraint: "holds the device " + g.Devices[0] + " of its host and can't move", WayOut: "shut it down for the visit, or give it a device that moves"}
+			return &Obstacle{Guest: g.Name, Constraint: "holds the device " + g.Devices[0] +
+				" of its host and can't move", WayOut: "shut it down for the visit, or give it a device that moves"}
 		case len(g.Devices) > 1:
-			return &Obstacle{Guest: g.Name, Constraint: fmt.Sprintf("holds %d devices of its host (%s) and can't move", len(g.Devices), strings.Join(g.Devices, ", ")),
+			return &Obstacle{Guest: g.Name, Constraint: fmt.Sprintf("holds %d devices of its host (%s) and can't move",
+				len(g.Devices), strings.Join(g.Devices, ", ")),
 				WayOut: "shut it down for the visit, or give it devices that move"}
 		case len(ties) > 0 && len(g.Ties(true)) == 0:
-			return &Obstacle{Guest: g.Name, Constraint: "can't move: " + strings.Join(ties, "; "), WayOut: "take out what is in its drives, or shut it down for the visit"}
+			return &Obstacle{Guest: g.Name, Constraint: "can't move: " + strings.Join(ties, "; "),
+				WayOut: "take out what is in its drives, or shut it down for the visit"}
 		case len(ties) > 0:
-			return &Obstacle{Guest: g.Name, Constraint: "can't move: " + strings.Join(ties, "; "), WayOut: "see to that, or shut it down for the visit"}
+			return &Obstacle{Guest: g.Name, Constraint: "can't move: " + strings.Join(ties, "; "),
+				WayOut: "see to that, or shut it down for the visit"}
 		case !c.moves_[i]:
-			return &Obstacle{Guest: g.Name, Constraint: fmt.Sprintf("is %s: it can't be migrated so, and what is in its memory would be lost if the host restarted", g.State),
-				WayOut: "let it run again, or shut it down for the visit"}
+			return &Obstacle{Guest: g.Name,
+				Constraint: fmt.Sprintf("is %s: it can't be migrated so, and what is in its memory would be lost if "+
+					"the host restarted", g.State), WayOut: "let it run again, or shut it down for the visit"}
 		}
 		w := &c.wants[c.class[i]]
 		if o := c.nowhere(outs, int32(i), w); o != nil {
@@ -67,13 +72,18 @@ func (c *compiled) nowhere(outs []int32, g int32, w *want) *Obstacle {
 	case !others:
 		return nil // there is no other open host: the sums say what is missing
 	case slices.ContainsFunc(c.p.Hosts, func(h Host) bool { _, lack := lacks(h.Networks, w.networks); return lack }):
-		return &Obstacle{Guest: name, Constraint: "finds its networks (" + strings.Join(w.networks, ", ") + ") on no other open host", WayOut: "connect one more host to them"}
+		return &Obstacle{Guest: name, Constraint: "finds its networks (" + strings.Join(w.networks, ", ") +
+			") on no other open host", WayOut: "connect one more host to them"}
 	case slices.ContainsFunc(c.p.Hosts, func(h Host) bool { _, lack := lacks(h.Storages, w.storages); return lack }):
-		return &Obstacle{Guest: name, Constraint: "finds its storages (" + strings.Join(w.storages, ", ") + ") on no other open host", WayOut: "connect one more host to them"}
+		return &Obstacle{Guest: name, Constraint: "finds its storages (" + strings.Join(w.storages, ", ") +
+			") on no other open host", WayOut: "connect one more host to them"}
 	case slices.ContainsFunc(c.p.Hosts, func(h Host) bool { _, lack := lacks(h.Features, w.features); return lack }):
-		return &Obstacle{Guest: name, Constraint: "finds what it needs of processor and emulator (" + strings.Join(w.features, ", ") + ") on no other open host", WayOut: "start it anew with less, or bring another host up to it first"}
+		return &Obstacle{Guest: name, Constraint: "finds what it needs of processor and emulator (" +
+			strings.Join(w.features, ", ") + ") on no other open host",
+			WayOut: "start it anew with less, or bring another host up to it first"}
 	}
-	return &Obstacle{Guest: name, Constraint: "is kept by rules from every other open host", WayOut: "lift one of these rules for the round"}
+	return &Obstacle{Guest: name, Constraint: "is kept by rules from every other open host",
+		WayOut: "lift one of these rules for the round"}
 }
 
 // sums is the proof by addition. However guests are placed on the open hosts, these have the same left in all; and a
@@ -194,7 +204,8 @@ func (c *compiled) short(d int, n int64, lost []int32, set []bool, example int32
 			}
 		}
 		i := slices.Index(c.class, example)
-		o.Constraint += fmt.Sprintf(" on %s, the only hosts for guests as %s", strings.Join(where, ", "), c.guests[i].Name)
+		o.Constraint += fmt.Sprintf(" on %s, the only hosts for guests as %s",
+			strings.Join(where, ", "), c.guests[i].Name)
 	}
 	return o
 }
@@ -227,7 +238,8 @@ func (c *compiled) pigeonholes(outs []int32) *Obstacle {
 			}
 		}
 		if members > max(holes-c.p.Reserve, 0) && members > 1 && !c.crowded(holding) {
-			o := &Obstacle{Constraint: fmt.Sprintf("%d guests that are kept apart (%s) would have %d hosts", members, strings.Join(c.p.Rules[gr.rule].Guests, ", "), max(holes-c.p.Reserve, 0)),
+			o := &Obstacle{Constraint: fmt.Sprintf("%d guests that are kept apart (%s) would have %d hosts", members,
+				strings.Join(c.p.Rules[gr.rule].Guests, ", "), max(holes-c.p.Reserve, 0)),
 				WayOut: "lift the rule for the round, or shut one of them down for the visit"}
 			if c.p.Reserve > 0 && members <= holes {
 				o.Constraint += fmt.Sprintf(" once %d failed", c.p.Reserve)

@@ -21,7 +21,8 @@ func searcher(p Problem, o Order, todo ...string) *tourist {
 // A tour is begun with the hosts that have fewest guests, then the largest, then those with least memory to move; never
 // with the one that goes last, unless it is alone; and with whom the order says where it does.
 func TestWithWhomATourIsBegun(t *testing.T) {
-	p := Problem{Hosts: []Host{host("a", 100, 10, 1, 1), host("b", 100, 10, 9), host("c", 200, 10, 9), host("d", 100, 10, 3), host("e", 100, 10)}}
+	p := Problem{Hosts: []Host{host("a", 100, 10, 1, 1), host("b", 100, 10, 9), host("c", 200, 10, 9),
+		host("d", 100, 10, 3), host("e", 100, 10)}}
 	for _, c := range []struct {
 		o    Order
 		todo string
@@ -64,8 +65,10 @@ func TestWhichRunIsBetter(t *testing.T) {
 		a, b *run
 		want bool
 	}{
-		{r(0, 0, 9), r(1, 0, 2), true}, {r(1, 0, 2), r(0, 0, 9), false}, {r(0, 1, 9), r(0, 2, 1), true}, {r(0, 2, 1), r(0, 1, 9), false},
-		{r(0, 0, 3), r(0, 0, 4), true}, {r(0, 0, 4), r(0, 0, 4), false}, {r(0, 0, 5), r(0, 0, 4), false}, {r(2, 9, 9), r(3, 0, 0), true},
+		{r(0, 0, 9), r(1, 0, 2), true}, {r(1, 0, 2), r(0, 0, 9), false}, {r(0, 1, 9), r(0, 2, 1), true},
+		{r(0, 2, 1), r(0, 1, 9), false},
+		{r(0, 0, 3), r(0, 0, 4), true}, {r(0, 0, 4), r(0, 0, 4), false}, {r(0, 0, 5), r(0, 0, 4), false},
+		{r(2, 9, 9), r(3, 0, 0), true},
 	} {
 		if got := c.a.better(c.b); got != c.want {
 			t.Errorf("%d: %v", i, got)
@@ -82,8 +85,10 @@ func TestWhenASearchIsSettled(t *testing.T) {
 		r    run
 		want bool
 	}{
-		{false, run{moves: 10}, true}, {false, run{moves: 11}, false}, {false, run{moves: 11, back: 1}, true}, {false, run{moves: 9, stuck: make([]Stuck, 1)}, false},
-		{true, run{moves: 30}, true}, {true, run{moves: 30, away: 1}, false}, {true, run{moves: 30, stuck: make([]Stuck, 1)}, false},
+		{false, run{moves: 10}, true}, {false, run{moves: 11}, false}, {false, run{moves: 11, back: 1}, true},
+		{false, run{moves: 9, stuck: make([]Stuck, 1)}, false},
+		{true, run{moves: 30}, true}, {true, run{moves: 30, away: 1}, false},
+		{true, run{moves: 30, stuck: make([]Stuck, 1)}, false},
 	} {
 		s.o.Home = c.home
 		if got := s.settled(&c.r); got != c.want {
@@ -131,7 +136,8 @@ func TestWhenEverythingIsTried(t *testing.T) {
 	if got := searcher(p, Order{}).improved(bad()); got.moves != best {
 		t.Errorf("%d moves, and %d are enough", got.moves, best)
 	}
-	many := Problem{Hosts: []Host{host("a", 200, 20, 5, 5, 5, 5, 5, 5, 5), host("b", 200, 20, 5, 5, 5, 5, 5, 5), host("c", 200, 20)}}
+	many := Problem{Hosts: []Host{host("a", 200, 20, 5, 5, 5, 5, 5, 5, 5), host("b", 200, 20, 5, 5, 5, 5, 5, 5),
+		host("c", 200, 20)}}
 	if len(many.Hosts[0].Guests)+len(many.Hosts[1].Guests) != small+1 {
 		t.Fatal("the case is not what it says")
 	}
@@ -144,9 +150,12 @@ func TestWhenEverythingIsTried(t *testing.T) {
 		s *tourist
 		r *run
 	}{
-		"what is settled": {searcher(p, Order{}), settled}, "many guests": {searcher(many, Order{}), &run{moves: 99}}, "many hosts": {searcher(six, Order{}), &run{moves: 99}},
-		"several at once": {searcher(p, Order{Width: 2}), bad()}, "by hand": {searcher(p, Order{Fixed: []string{"a"}}), bad()}, "the controller's last": {searcher(p, Order{Last: "a"}), bad()},
-		"all go home": {searcher(p, Order{Home: true}), &run{moves: 99, away: 1}},
+		"what is settled": {searcher(p, Order{}), settled}, "many guests": {searcher(many, Order{}), &run{moves: 99}},
+		"many hosts":            {searcher(six, Order{}), &run{moves: 99}},
+		"several at once":       {searcher(p, Order{Width: 2}), bad()},
+		"by hand":               {searcher(p, Order{Fixed: []string{"a"}}), bad()},
+		"the controller's last": {searcher(p, Order{Last: "a"}), bad()},
+		"all go home":           {searcher(p, Order{Home: true}), &run{moves: 99, away: 1}},
 	} {
 		if got := c.s.improved(c.r); got != c.r {
 			t.Errorf("%s: everything was tried", name)
@@ -161,7 +170,8 @@ func TestWhenEverythingIsTried(t *testing.T) {
 // Whoever goes next: those named, in their order; then the one with the fewest guests, the largest, the emptiest; the
 // last waits for all others, and the one on trial for nobody.
 func TestWhoGoesNext(t *testing.T) {
-	p := Problem{Hosts: []Host{host("a", 100, 10, 1, 1), host("b", 100, 10, 9), host("c", 200, 10, 9), host("d", 100, 10, 3), host("e", 100, 10)}}
+	p := Problem{Hosts: []Host{host("a", 100, 10, 1, 1), host("b", 100, 10, 9), host("c", 200, 10, 9),
+		host("d", 100, 10, 3), host("e", 100, 10)}}
 	for _, c := range []struct {
 		o     Order
 		first string
@@ -222,7 +232,8 @@ func TestHowManyToursAreTried(t *testing.T) {
 		}
 	}
 	// Beginning with the one that has most costs most: the others have been tried.
-	p := Problem{Hosts: []Host{host("a", 20, 20, 1), host("b", 20, 20, 1, 1), host("c", 20, 20, 1, 1, 1), host("d", 20, 20, 1, 1, 1, 1)}}
+	p := Problem{Hosts: []Host{host("a", 20, 20, 1), host("b", 20, 20, 1, 1), host("c", 20, 20, 1, 1, 1),
+		host("d", 20, 20, 1, 1, 1, 1)}}
 	s := searcher(p, Order{})
 	s.bound = 0
 	tour := s.search()

@@ -54,8 +54,10 @@ func newState(c *compiled) *state {
 	if len(c.losses)*c.ng > mostTargets {
 		return nil
 	}
-	s := &state{compiled: c, at: slices.Clone(c.at), on: make([][]int32, c.nh), free: slices.Clone(c.cap), takes: slices.Clone(c.open), out: make([]bool, c.nh),
-		done: make([]bool, c.nh), gone: make([]bool, len(c.losses)), inLoss: make([][]int32, c.nh), target: make([]int16, len(c.losses)*c.ng), runsOn: slices.Clone(c.runsOn),
+	s := &state{compiled: c, at: slices.Clone(c.at), on: make([][]int32, c.nh), free: slices.Clone(c.cap),
+		takes: slices.Clone(c.open), out: make([]bool, c.nh), done: make([]bool, c.nh),
+		gone: make([]bool, len(c.losses)), inLoss: make([][]int32, c.nh),
+		target: make([]int16, len(c.losses)*c.ng), runsOn: slices.Clone(c.runsOn),
 		use: make([]int64, len(c.losses)*c.nh*c.nd), peak: make([]int64, c.nh*c.nd), tier: make([]int8, c.nh)}
 	for i := range s.target {
 		s.target[i] = -1

@@ -114,7 +114,8 @@ func (t *tourist) search() Tour {
 				if best != nil && (t.work > patience || t.settled(best) || len(best.stops) == 0) {
 					return t.told(t.improved(best))
 				}
-				if best != nil && len(best.stuck) == 0 && f >= 0 && !t.o.Home && !t.anywhere() && t.total+t.count(f) >= best.moves {
+				if best != nil && len(best.stuck) == 0 && f >= 0 && !t.o.Home && !t.anywhere() &&
+					t.total+t.count(f) >= best.moves {
 					continue
 				}
 				t.runs++
@@ -135,7 +136,8 @@ const small = 12
 
 // improved looks for a better tour by trying everything, on a cluster that is small enough.
 func (t *tourist) improved(r *run) *run {
-	if t.settled(r) || t.c.ng > small || len(t.todo) > 5 || t.o.width() > 1 || t.o.Home || t.firsts()[0] < 0 || t.o.Last != "" {
+	if t.settled(r) || t.c.ng > small || len(t.todo) > 5 || t.o.width() > 1 || t.o.Home ||
+		t.firsts()[0] < 0 || t.o.Last != "" {
 		return r
 	}
 	fewer := r.moves
@@ -170,7 +172,8 @@ func (t *tourist) firsts() []int32 {
 	last := t.c.indices([]string{t.o.Last})
 	out = slices.DeleteFunc(out, func(h int32) bool { return len(out) > 1 && slices.Contains(last, h) })
 	slices.SortStableFunc(out, func(a, b int32) int {
-		return cmp.Or(t.count(a)-t.count(b), cmp.Compare(t.c.cap[int(b)*t.c.nd], t.c.cap[int(a)*t.c.nd]), cmp.Compare(t.memory(a), t.memory(b)))
+		return cmp.Or(t.count(a)-t.count(b), cmp.Compare(t.c.cap[int(b)*t.c.nd], t.c.cap[int(a)*t.c.nd]),
+			cmp.Compare(t.memory(a), t.memory(b)))
 	})
 	return out
 }
@@ -269,7 +272,9 @@ func (t *tourist) home(s *state, r *run, h int32) {
 	stop := &r.stops[slices.IndexFunc(r.stops, func(x Stop) bool { return x.Host == s.names[h] })]
 	var guests []int32
 	for g := range int32(s.ng) {
-		if slices.ContainsFunc(stop.Moves, func(m Move) bool { return m.UID() == s.guests[g].UID() && s.names[s.at[g]] == m.To }) {
+		if slices.ContainsFunc(stop.Moves, func(m Move) bool {
+			return m.UID() == s.guests[g].UID() && s.names[s.at[g]] == m.To
+		}) {
 			guests = append(guests, g)
 		}
 	}
@@ -358,7 +363,8 @@ func (p Problem) Moved(moves []Move) Problem {
 }
 
 // next picks the host that goes next and empties it on paper; -1 where none can go.
-func (t *tourist) next(s *state, left []int32, toCome []bool, first int32, fixed []int32, wide int, beside bool) (int32, []shift) {
+func (t *tourist) next(s *state, left []int32, toCome []bool, first int32, fixed []int32, wide int,
+	beside bool) (int32, []shift) {
 	order := t.ordered(s, left, first, fixed)
 	strict := len(fixed) > 0 || t.o.Light
 	best, fewest, looked := int32(-1), 0, 0
@@ -405,7 +411,8 @@ func (t *tourist) ordered(s *state, left []int32, first int32, fixed []int32) []
 		if t.o.Light {
 			return cmp.Or(cmp.Compare(t.memory(a), t.memory(b)), cmp.Compare(a, b))
 		}
-		return cmp.Or(len(s.on[a])-len(s.on[b]), cmp.Compare(s.cap[int(b)*s.nd], s.cap[int(a)*s.nd]), cmp.Compare(s.free[int(b)*s.nd], s.free[int(a)*s.nd]), cmp.Compare(a, b))
+		return cmp.Or(len(s.on[a])-len(s.on[b]), cmp.Compare(s.cap[int(b)*s.nd], s.cap[int(a)*s.nd]),
+			cmp.Compare(s.free[int(b)*s.nd], s.free[int(a)*s.nd]), cmp.Compare(a, b))
 	})
 	place := func(h int32) int {
 		switch i := slices.Index(fixed, h); {

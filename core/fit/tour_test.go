@@ -17,7 +17,8 @@ func cluster(seed int64, hosts int, load float64, mixed bool) Problem {
 	p := Problem{Terms: Terms{Reserve: 1}}
 	var memory, cores int64
 	for i := range hosts {
-		h := Host{Name: fmt.Sprintf("h%02d", i), Open: true, Networks: []string{"n0", "n1", "n2", "n3"}, Capacity: estate.Resources{MemoryMiB: 512 << 10, CPU: 128_000}}
+		h := Host{Name: fmt.Sprintf("h%02d", i), Open: true, Networks: []string{"n0", "n1", "n2", "n3"},
+			Capacity: estate.Resources{MemoryMiB: 512 << 10, CPU: 128_000}}
 		if mixed && i%3 == 0 {
 			h.Capacity = estate.Resources{MemoryMiB: 768 << 10, CPU: 192_000}
 		}
@@ -37,7 +38,8 @@ func cluster(seed int64, hosts int, load float64, mixed bool) Problem {
 	}
 	for i := range n {
 		g := estate.Guest{ID: fmt.Sprintf("id%04d", i), Name: fmt.Sprintf("g%04d", i), State: estate.Running,
-			Load: estate.Resources{MemoryMiB: int64(sizes[i] / sum * load * float64(memory)), CPU: int64(cpus[i] / sumCPU * load * float64(cores))}}
+			Load: estate.Resources{MemoryMiB: int64(sizes[i] / sum * load * float64(memory)),
+				CPU: int64(cpus[i] / sumCPU * load * float64(cores))}}
 		if mixed {
 			g.Networks = []string{[]string{"n0", "n1", "n2", "n3"}[r.Intn(4)]}
 			if r.Intn(12) == 0 {
@@ -47,7 +49,9 @@ func cluster(seed int64, hosts int, load float64, mixed bool) Problem {
 		best := -1 // where there is most room, as an even cluster is
 		for k := range p.Hosts {
 			h := &p.Hosts[k]
-			if len(g.Networks) > 0 && !slices.Contains(h.Networks, g.Networks[0]) || g.Name[0] == 'x' && slices.ContainsFunc(h.Guests, func(o estate.Guest) bool { return o.Name[:3] == g.Name[:3] }) {
+			if len(g.Networks) > 0 && !slices.Contains(h.Networks, g.Networks[0]) ||
+				g.Name[0] == 'x' &&
+					slices.ContainsFunc(h.Guests, func(o estate.Guest) bool { return o.Name[:3] == g.Name[:3] }) {
 				continue
 			}
 			if best < 0 || share(h) < share(&p.Hosts[best]) {
@@ -126,7 +130,8 @@ func TestFewMoves(t *testing.T) {
 				tour := Plan(p, everyHost(p), Order{})
 				if len(tour.Stuck) > 0 {
 					if a := tour.Stuck[0].Answer; compile(&p).impossible([]int32{0}) == nil {
-						t.Errorf("%d hosts, mixed %v, load %.2f: %d stuck: %s", hosts, mixed, load, len(tour.Stuck), a.Obstacle)
+						t.Errorf("%d hosts, mixed %v, load %.2f: %d stuck: %s", hosts, mixed, load,
+							len(tour.Stuck), a.Obstacle)
 					}
 					continue
 				}
@@ -173,7 +178,8 @@ func fewest(p Problem, left []string, sofar, best int) int {
 		h := slices.IndexFunc(p.Hosts, func(h Host) bool { return h.Name == host })
 		guests := p.Hosts[h].Guests
 		n := sofar + len(guests)
-		if best >= 0 && n >= best || slices.ContainsFunc(guests, func(g estate.Guest) bool { return len(g.Devices) > 0 }) {
+		if best >= 0 && n >= best ||
+			slices.ContainsFunc(guests, func(g estate.Guest) bool { return len(g.Devices) > 0 }) {
 			continue
 		}
 		q := p
@@ -224,9 +230,11 @@ func TestToursAgainstBruteForce(t *testing.T) {
 				t.Fatalf("case %d: a tour of %d moves where there is none: %+v\n%+v", n, tour.Moves, tour.Stops, p)
 			}
 		case len(tour.Stuck) > 0:
-			t.Fatalf("case %d: stuck at %s (%s), and %d moves would do\n%+v", n, tour.Stuck[0].Host, tour.Stuck[0].Answer.Obstacle, want, p)
+			t.Fatalf("case %d: stuck at %s (%s), and %d moves would do\n%+v", n, tour.Stuck[0].Host,
+				tour.Stuck[0].Answer.Obstacle, want, p)
 		case tour.Moves < want || tour.Bound > want || tour.Floor > tour.Bound:
-			t.Fatalf("case %d: moves %d, bound %d, floor %d; the fewest are %d", n, tour.Moves, tour.Bound, tour.Floor, want)
+			t.Fatalf("case %d: moves %d, bound %d, floor %d; the fewest are %d", n, tour.Moves,
+				tour.Bound, tour.Floor, want)
 		default:
 			done++
 			if tour.Moves > want {
@@ -258,7 +266,9 @@ func BenchmarkTwoHundred(b *testing.B) {
 						tour := Plan(p, everyHost(p), Order{})
 						if len(tour.Stuck) > 0 {
 							stuck++
-							if !slices.ContainsFunc(tour.Stuck, func(s Stuck) bool { return s.Answer.Outcome == Unproven }) {
+							if !slices.ContainsFunc(tour.Stuck, func(s Stuck) bool {
+								return s.Answer.Outcome == Unproven
+							}) {
 								disproved++
 							}
 							continue

@@ -98,7 +98,9 @@ func WaysOut(p Problem, out []string) (ways []Way, whole bool) {
 		}
 		complete = rec(0, nil)
 		if len(ways) > 0 || !complete {
-			slices.SortStableFunc(ways, func(a, b Way) int { return cmp.Or(cmp.Compare(a.cost(), b.cost()), cmp.Compare(a.memory, b.memory)) })
+			slices.SortStableFunc(ways, func(a, b Way) int {
+				return cmp.Or(cmp.Compare(a.cost(), b.cost()), cmp.Compare(a.memory, b.memory))
+			})
 			if len(ways) == 0 {
 				ways = p.greedy(out, items)
 				return ways, false
@@ -170,7 +172,9 @@ func (p Problem) with(items []item) Problem {
 			p.Eject[x.uid] = true
 		default:
 			for i := range p.Hosts {
-				p.Hosts[i].Guests = slices.DeleteFunc(slices.Clone(p.Hosts[i].Guests), func(g estate.Guest) bool { return g.UID() == x.uid })
+				p.Hosts[i].Guests = slices.DeleteFunc(slices.Clone(p.Hosts[i].Guests), func(g estate.Guest) bool {
+					return g.UID() == x.uid
+				})
 			}
 		}
 	}
@@ -207,7 +211,9 @@ func (p *Problem) greedy(out []string, items []item) []Way {
 	guests := slices.DeleteFunc(slices.Clone(items), func(x item) bool { return x.uid == "" || x.eject })
 	slices.SortStableFunc(guests, func(a, b item) int { return cmp.Compare(b.memory, a.memory) })
 	guests = guests[:min(len(guests), 12)]
-	fewest := sort.Search(len(guests), func(n int) bool { return Drain(p.with(guests[:n+1]), out, nil, Glance).Outcome == Fits })
+	fewest := sort.Search(len(guests), func(n int) bool {
+		return Drain(p.with(guests[:n+1]), out, nil, Glance).Outcome == Fits
+	})
 	if fewest == len(guests) {
 		return nil
 	}

@@ -81,7 +81,8 @@ func TestWaysOutInWords(t *testing.T) {
 		}
 	}
 	two := []Way{{Guests: []string{"a", "b"}}, {Reserve: true}}
-	for want, ways := range map[string][]Way{"wait": nil, "shut down a, b for the visit": two[:1], "shut down a, b for the visit (or one other thing)": two} {
+	for want, ways := range map[string][]Way{"wait": nil, "shut down a, b for the visit": two[:1],
+		"shut down a, b for the visit (or one other thing)": two} {
 		if got := WayOut(ways, "wait"); got != want {
 			t.Errorf("%q, want %q", got, want)
 		}
@@ -90,7 +91,8 @@ func TestWaysOutInWords(t *testing.T) {
 
 // Where more than three things are needed, the largest guests are shut down until it goes.
 func TestWhereMuchIsNeeded(t *testing.T) {
-	p := Problem{Hosts: []Host{{Name: "a", Open: true, Capacity: parseAmount("100")}, {Name: "b", Open: true, Capacity: parseAmount("1")}}}
+	p := Problem{Hosts: []Host{{Name: "a", Open: true, Capacity: parseAmount("100")},
+		{Name: "b", Open: true, Capacity: parseAmount("1")}}}
 	for i := range 6 {
 		p.Hosts[0].Guests = append(p.Hosts[0].Guests, estate.Guest{Name: fmt.Sprint("g", i), Load: parseAmount("5")})
 	}

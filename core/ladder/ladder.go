@@ -98,9 +98,12 @@ func hardwareOf(cat *catalogue.Catalogue, key estate.Key, model string) string {
 	return model
 }
 
-func (l *Ladder) want(cat *catalogue.Catalogue, verdicts map[string][]drift.Verdict, at func(track, model, version string) *Rung) {
+func (l *Ladder) want(cat *catalogue.Catalogue, verdicts map[string][]drift.Verdict,
+	at func(track, model, version string) *Rung) {
 	for host, vs := range verdicts {
-		i, _ := slices.BinarySearchFunc(vs, l.Component, func(v drift.Verdict, k estate.Key) int { return strings.Compare(string(v.Component), string(k)) })
+		i, _ := slices.BinarySearchFunc(vs, l.Component, func(v drift.Verdict, k estate.Key) int {
+			return strings.Compare(string(v.Component), string(k))
+		})
 		for ; i < len(vs) && vs[i].Component == l.Component; i++ {
 			v := &vs[i]
 			if v.Found == nil && v.Outcome == drift.Absent {
@@ -160,7 +163,8 @@ type Row struct {
 
 // List lists components that the filter lets through. A component of which hosts have some and the catalogue knows
 // nothing is in it too; so, with all, is one that no host has.
-func List(cat *catalogue.Catalogue, held *drift.Holdings, verdicts map[string][]drift.Verdict, f narrow.Filter, now time.Time, all bool) []Row {
+func List(cat *catalogue.Catalogue, held *drift.Holdings, verdicts map[string][]drift.Verdict, f narrow.Filter,
+	now time.Time, all bool) []Row {
 	drifts := map[estate.Key]int{}
 	bound := map[estate.Key]bool{}
 	says := map[estate.Key]map[string]bool{}
@@ -188,7 +192,8 @@ func List(cat *catalogue.Catalogue, held *drift.Holdings, verdicts map[string][]
 		if k.Layer() == estate.Settings { // what is set has no releases
 			continue
 		}
-		if k.Name() == "*" || r.Hosts == 0 && !bound[k] && !all && k.Kind() != estate.WholeHost || r.Releases == 0 && !bound[k] && !all {
+		if k.Name() == "*" || r.Hosts == 0 && !bound[k] && !all && k.Kind() != estate.WholeHost ||
+			r.Releases == 0 && !bound[k] && !all {
 			continue
 		}
 		if f.Empty() || f.Lets(subject(cat, held, k, r, says[k], now)) {
@@ -237,8 +242,10 @@ func row(cat *catalogue.Catalogue, held *drift.Holdings, k estate.Key) Row {
 	return r
 }
 
-func subject(cat *catalogue.Catalogue, held *drift.Holdings, k estate.Key, r Row, says map[string]bool, now time.Time) narrow.Subject {
-	s := narrow.Subject{Component: k, Severity: r.Severity, Vendor: r.Vendor, Age: -1, Words: append(slices.Clone(r.Newest), r.Feed)}
+func subject(cat *catalogue.Catalogue, held *drift.Holdings, k estate.Key, r Row, says map[string]bool,
+	now time.Time) narrow.Subject {
+	s := narrow.Subject{Component: k, Severity: r.Severity, Vendor: r.Vendor, Age: -1,
+		Words: append(slices.Clone(r.Newest), r.Feed)}
 	if !r.Made.IsZero() {
 		s.Age = now.Sub(r.Made)
 	}

@@ -19,13 +19,20 @@ var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
 func harbour() (*catalogue.Catalogue, *drift.Holdings, map[string][]drift.Verdict) {
 	cat := &catalogue.Catalogue{}
 	cat.Add(catalogue.Feed{Name: "f"}, []catalogue.Release{
-		{Component: "fw:n", Version: "4.1", Track: "4", Hardware: []string{"S9"}, Vendor: "Corran", Severity: catalogue.Low, Date: now.AddDate(0, 0, -90)},
-		{Component: "fw:n", Version: "4.2", Track: "4", Hardware: []string{"S9"}, Vendor: "Corran", Severity: catalogue.High, Date: now.AddDate(0, 0, -9), Notes: "Mends the link.", Restart: catalogue.HostRestart},
-		{Component: "fw:n", Version: "4.3", Track: "4", Hardware: []string{"S9"}, Vendor: "Corran", Withdrawn: "it drops the link"},
+		{Component: "fw:n", Version: "4.1", Track: "4", Hardware: []string{"S9"}, Vendor: "Corran",
+			Severity: catalogue.Low, Date: now.AddDate(0, 0, -90)},
+		{Component: "fw:n", Version: "4.2", Track: "4", Hardware: []string{"S9"}, Vendor: "Corran",
+			Severity: catalogue.High, Date: now.AddDate(0, 0, -9), Notes: "Mends the link.",
+			Restart: catalogue.HostRestart},
+		{Component: "fw:n", Version: "4.3", Track: "4", Hardware: []string{"S9"}, Vendor: "Corran",
+			Withdrawn: "it drops the link"},
 		{Component: "fw:n", Version: "5.0", Track: "5", Hardware: []string{"S9"}, Vendor: "Corran"},
 		{Component: "fw:unused", Version: "1"},
-	}, catalogue.Track{Component: "fw:n", Name: "4", Prefix: "4."}, catalogue.Track{Component: "fw:n", Name: "5", Prefix: "5."})
-	cat.AddAdvisories(catalogue.Feed{}, []catalogue.Advisory{{ID: "A-1", Severity: catalogue.High, Affects: []catalogue.Affect{{Component: "fw:n", Fixed: "4.2"}}}})
+	}, catalogue.Track{Component: "fw:n", Name: "4", Prefix: "4."},
+		catalogue.Track{Component: "fw:n", Name: "5", Prefix: "5."})
+	cat.AddAdvisories(catalogue.Feed{},
+		[]catalogue.Advisory{{ID: "A-1", Severity: catalogue.High,
+			Affects: []catalogue.Affect{{Component: "fw:n", Fixed: "4.2"}}}})
 	clusters := []estate.Cluster{{Name: "c", Hosts: []string{"a", "b", "d", "e"}}}
 	readings := map[string]*estate.Reading{}
 	for host, v := range map[string]string{"a": "4.1", "b": "4.3", "d": "5.0", "e": ""} {
@@ -38,7 +45,9 @@ func harbour() (*catalogue.Catalogue, *drift.Holdings, map[string][]drift.Verdic
 		}
 		readings[host] = r
 	}
-	c := &drift.Checker{Catalogue: cat, Now: now, Baselines: []baseline.Baseline{{Name: "base", Assign: []string{"c"}, Clauses: []baseline.Clause{{Component: "fw:n", Posture: baseline.AtLeast, Follow: true, Track: "4"}}}}}
+	c := &drift.Checker{Catalogue: cat, Now: now,
+		Baselines: []baseline.Baseline{{Name: "base", Assign: []string{"c"},
+			Clauses: []baseline.Clause{{Component: "fw:n", Posture: baseline.AtLeast, Follow: true, Track: "4"}}}}}
 	verdicts := map[string][]drift.Verdict{}
 	for h, r := range readings {
 		verdicts[h] = c.Host("c", r)
@@ -52,10 +61,12 @@ func TestLadders(t *testing.T) {
 	var got []string
 	for _, track := range l.Tracks {
 		for _, r := range track.Rungs {
-			got = append(got, fmt.Sprintf("%s %s: %s | %s", track.Name, r.Version, strings.Join(r.Says(), "; "), strings.Join(r.Hosts, ",")))
+			got = append(got, fmt.Sprintf("%s %s: %s | %s", track.Name, r.Version, strings.Join(r.Says(), "; "),
+				strings.Join(r.Hosts, ",")))
 		}
 	}
-	want := []string{"5 5.0: high; newest | d", "4 4.3: withdrawn: it drops the link | b", "4 4.2: high; newest; wanted by base | ", "4 4.1: low; affected by A-1 | a"}
+	want := []string{"5 5.0: high; newest | d", "4 4.3: withdrawn: it drops the link | b",
+		"4 4.2: high; newest; wanted by base | ", "4 4.1: low; affected by A-1 | a"}
 	if strings.Join(got, "\n") != strings.Join(want, "\n") {
 		t.Errorf("%s\nin place of\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
@@ -80,7 +91,8 @@ func TestList(t *testing.T) {
 		}
 		return strings.Join(out, " ")
 	}
-	for filter, want := range map[string]string{"": "fw:n", "vendor=corran": "fw:n", "vendor=lorne": "", "severity=high": "fw:n", "severity=critical": "", "verdict=off-track": "fw:n", "host=d": "fw:n",
+	for filter, want := range map[string]string{"": "fw:n", "vendor=corran": "fw:n", "vendor=lorne": "",
+		"severity=high": "fw:n", "severity=critical": "", "verdict=off-track": "fw:n", "host=d": "fw:n",
 		"host=z": "", "a-1": "fw:n", "age=10": "fw:n", "age=-10": "", "s9": "fw:n"} {
 		if got := names(filter, false); got != want {
 			t.Errorf("%q: %q, want %q", filter, got, want)
@@ -90,7 +102,8 @@ func TestList(t *testing.T) {
 		t.Errorf("with what no host has: %q", got)
 	}
 	r := List(cat, held, verdicts, narrow.Filter{}, now, false)[0]
-	if r.Hosts != 3 || r.Drift != 4 || r.Withdrawn != 1 || r.Releases != 4 || strings.Join(r.Newest, " ") != "4.2 (4) 5.0 (5)" {
+	if r.Hosts != 3 || r.Drift != 4 || r.Withdrawn != 1 || r.Releases != 4 ||
+		strings.Join(r.Newest, " ") != "4.2 (4) 5.0 (5)" {
 		t.Errorf("%+v", r)
 	}
 }

@@ -59,7 +59,8 @@ var fields = []string{"layer", "severity", "vendor", "host", "kind", "verdict", 
 
 // Verdicts are the words that verdict= knows, with hyphens for blanks: those of the vocabulary, and what an edit can
 // come to.
-var Verdicts = []string{"unread", "disputed", "excepted", "does-not-apply", "unwanted", "withdrawn", "absent", "half-installed", "off-track", "behind", "ahead", "awaiting-restart", "in-line"}
+var Verdicts = []string{"unread", "disputed", "excepted", "does-not-apply", "unwanted", "withdrawn", "absent",
+	"half-installed", "off-track", "behind", "ahead", "awaiting-restart", "in-line"}
 
 // Parse understands a text. An unknown field is an error; so is a value that a field can't have.
 func Parse(text string) (Filter, error) {
@@ -188,8 +189,9 @@ func (f Filter) Lets(s Subject) bool {
 
 // words are all that the line says, in small letters.
 func (s Subject) words() string {
-	return strings.ToLower(strings.Join(append([]string{string(s.Component), string(s.Component.Layer()), s.Vendor, s.severity(), s.Class},
-		slices.Concat(s.Hosts, s.Verdicts, s.Hardware, s.Words)...), "\x00"))
+	return strings.ToLower(strings.Join(
+		append([]string{string(s.Component), string(s.Component.Layer()), s.Vendor, s.severity(), s.Class},
+			slices.Concat(s.Hosts, s.Verdicts, s.Hardware, s.Words)...), "\x00"))
 }
 
 func (s Subject) severity() string {
@@ -210,7 +212,9 @@ func (t *term) holds(s Subject, words string) bool {
 	case "severity":
 		return s.Severity >= t.least
 	case "vendor":
-		return slices.ContainsFunc(t.values, func(v string) bool { return strings.HasPrefix(strings.ToLower(s.Vendor), v) })
+		return slices.ContainsFunc(t.values, func(v string) bool {
+			return strings.HasPrefix(strings.ToLower(s.Vendor), v)
+		})
 	case "verdict":
 		return slices.ContainsFunc(s.Verdicts, func(v string) bool {
 			return slices.Contains(t.values, strings.ReplaceAll(strings.ToLower(v), " ", "-"))

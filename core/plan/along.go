@@ -32,16 +32,19 @@ func (in Input) along(v *Visit) []precheck.Answer {
 	if !r.about(v.Packages()) {
 		said = []act.Resolution{{Unasked: "these changes are others than those that it was asked about"}}
 	}
-	a := precheck.Answer{Check: "along", Host: v.Host, Level: precheck.Clear, Evidence: "nothing else changes with its packages", Never: precheck.OnlyHere}
+	a := precheck.Answer{Check: "along", Host: v.Host, Level: precheck.Clear,
+		Evidence: "nothing else changes with its packages", Never: precheck.OnlyHere}
 	var with []string
 	for _, r := range said {
 		r.Along = slices.Clone(r.Along)
 		switch wrong := r.Says(); {
 		case wrong != "":
-			a.Level, a.Evidence, a.Remedy = precheck.Blocker, wrong, "bring what it lacks to where the host's package manager finds it, or plan without the change"
+			a.Level, a.Evidence, a.Remedy = precheck.Blocker, wrong,
+				"bring what it lacks to where the host's package manager finds it, or plan without the change"
 			return []precheck.Answer{a}
 		case r.Unasked != "":
-			a.Level, a.Evidence, a.Remedy = precheck.Caution, "what else would change could not be asked: "+r.Unasked, "a change that would bring more than was planned is refused by the host when it is made"
+			a.Level, a.Evidence, a.Remedy = precheck.Caution, "what else would change could not be asked: "+r.Unasked,
+				"a change that would bring more than was planned is refused by the host when it is made"
 		}
 		for i := range r.Along {
 			x := &r.Along[i]

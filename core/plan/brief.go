@@ -101,7 +101,8 @@ func Opens(windows []Window, now time.Time, takes time.Duration) (time.Time, boo
 // DefaultBrief is one host at a time, and the cluster's own reserve, migrations at once and patience; two and twenty
 // minutes where it has none.
 func DefaultBrief(c estate.Cluster) Brief {
-	return Brief{Cluster: c.Name, Out: 1, Reserve: c.Reserve, Moves: cmp.Or(c.Moves, 2), Patience: cmp.Or(c.Patience, 20*time.Minute), Bandwidth: c.Bandwidth}
+	return Brief{Cluster: c.Name, Out: 1, Reserve: c.Reserve, Moves: cmp.Or(c.Moves, 2),
+		Patience: cmp.Or(c.Patience, 20*time.Minute), Bandwidth: c.Bandwidth}
 }
 
 // Wrong says what of a brief means nothing on its cluster, or contradicts itself: nothing that it names is silently
@@ -115,7 +116,8 @@ func (in Input) Wrong() error {
 		for i, h := range named.names {
 			switch {
 			case !slices.Contains(hosts, h):
-				return fmt.Errorf("the brief's %s: %s has no host %q; it has %s", named.what, in.Cluster.Name, h, strings.Join(hosts, ", "))
+				return fmt.Errorf("the brief's %s: %s has no host %q; it has %s", named.what, in.Cluster.Name, h,
+					strings.Join(hosts, ", "))
 			case slices.Contains(named.names[:i], h):
 				return fmt.Errorf("the brief's %s: %s stands there twice", named.what, h)
 			case len(b.Hosts) > 0 && !slices.Contains(b.Hosts, h):
@@ -125,7 +127,8 @@ func (in Input) Wrong() error {
 	}
 	switch {
 	case b.Out < 1:
-		return fmt.Errorf("the brief lets %d hosts be out of service at once: a visit takes one out, so it must be 1 at least", b.Out)
+		return fmt.Errorf("the brief lets %d hosts be out of service at once: a visit takes one out, so it "+
+			"must be 1 at least", b.Out)
 	case b.Reserve < 0 || b.Reserve >= len(hosts):
 		return fmt.Errorf("the brief keeps %d hosts in reserve, and %s has %d", b.Reserve, in.Cluster.Name, len(hosts))
 	case b.Moves < 1:
@@ -139,11 +142,13 @@ func (in Input) Wrong() error {
 	case b.Soak != 0 && b.Trial == "":
 		return fmt.Errorf("the brief has the others wait %s after a host on trial, and names none", drift.Age(b.Soak))
 	case b.Trial != "" && len(b.Sequence) > 0 && b.Sequence[0] != b.Trial:
-		return fmt.Errorf("the brief puts %s first by hand, and has %s on trial before all others", b.Sequence[0], b.Trial)
+		return fmt.Errorf("the brief puts %s first by hand, and has %s on trial before all others",
+			b.Sequence[0], b.Trial)
 	}
 	for i, w := range b.Windows {
 		if !w.To.After(w.From) || i > 0 && w.From.Before(b.Windows[i-1].To) {
-			return fmt.Errorf("the brief's windows: the one from %s to %s ends before it begins, or before the one that it follows", w.From.Format(time.RFC3339), w.To.Format(time.RFC3339))
+			return fmt.Errorf("the brief's windows: the one from %s to %s ends before it begins, or before the one "+
+				"that it follows", w.From.Format(time.RFC3339), w.To.Format(time.RFC3339))
 		}
 	}
 	for _, words := range b.Lift {
@@ -177,15 +182,19 @@ func (in Input) strangers() error {
 	}
 	for _, k := range in.Brief.Only {
 		if !known(k) {
-			return fmt.Errorf("the brief changes %s alone, and no clause asks anything of that on %s", k, in.Cluster.Name)
+			return fmt.Errorf("the brief changes %s alone, and no clause asks anything of that on %s",
+				k, in.Cluster.Name)
 		}
 	}
 	for _, k := range slices.Sorted(maps.Keys(in.Brief.Releases)) {
 		version := in.Brief.Releases[k]
 		if !known(k) {
-			return fmt.Errorf("the brief puts in %s %s, and no clause asks anything of that on %s", k, version, in.Cluster.Name)
+			return fmt.Errorf("the brief puts in %s %s, and no clause asks anything of that on %s", k,
+				version, in.Cluster.Name)
 		}
-		if in.Catalogue == nil || !slices.ContainsFunc(in.Catalogue.Releases(k), func(r catalogue.Release) bool { return k.Scheme().Compare(r.Version, version) == 0 }) {
+		if in.Catalogue == nil || !slices.ContainsFunc(in.Catalogue.Releases(k), func(r catalogue.Release) bool {
+			return k.Scheme().Compare(r.Version, version) == 0
+		}) {
 			return fmt.Errorf("the brief puts in %s %s, and that is in no feed", k, version)
 		}
 	}
@@ -222,7 +231,8 @@ func (in Input) scoped(d drift.Verdict, c want) (out want, left string) {
 		return want{}, fmt.Sprintf("the brief wants %s, which %s", version, why)
 	}
 	out = c
-	out.To, out.File, out.SHA256, out.Size, out.Restart, out.below = rel.Version, rel.File, rel.SHA256, rel.Size, cmp.Or(rel.Restart, c.Restart), nil
+	out.To, out.File, out.SHA256, out.Size, out.Restart, out.below = rel.Version, rel.File, rel.SHA256, rel.Size,
+		cmp.Or(rel.Restart, c.Restart), nil
 	out.Why += ", by the brief"
 	return out, ""
 }
@@ -262,7 +272,8 @@ func Differences(before, now *Plan) (out []string) {
 	number("can't be made", len(before.Obstacles()), len(now.Obstacles()))
 	number("moves", before.Moves, now.Moves)
 	if drift.Age(am) != drift.Age(bm) || drift.Age(aw) != drift.Age(bw) {
-		out = append(out, fmt.Sprintf("takes %s → %s, at worst %s → %s", drift.Age(am), drift.Age(bm), drift.Age(aw), drift.Age(bw)))
+		out = append(out, fmt.Sprintf("takes %s → %s, at worst %s → %s", drift.Age(am), drift.Age(bm),
+			drift.Age(aw), drift.Age(bw)))
 	}
 	if a, b := turns(before), turns(now); !slices.Equal(a, b) && len(a) == len(b) {
 		out = append(out, "order "+strings.Join(b, ", "))

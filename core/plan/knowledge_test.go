@@ -27,7 +27,9 @@ func TestLessKnowledgeNeverPermitsMore(t *testing.T) {
 		after, less := w.Without(r).Judge()
 		for _, h := range w.In.Cluster.Hosts {
 			for _, v := range after.In.Verdicts[h] {
-				was := slices.IndexFunc(before.In.Verdicts[h], func(o drift.Verdict) bool { return o.Component == v.Component && o.Device == v.Device })
+				was := slices.IndexFunc(before.In.Verdicts[h], func(o drift.Verdict) bool {
+					return o.Component == v.Component && o.Device == v.Device
+				})
 				if good(v.Outcome) && (was < 0 || !good(before.In.Verdicts[h][was].Outcome)) {
 					t.Fatalf("world %d: %s on %s became %s by knowing less", n, v.Title(), h, v.Outcome)
 				}
@@ -48,14 +50,18 @@ func TestLessKnowledgeNeverPermitsMore(t *testing.T) {
 				t.Fatalf("world %d: the obstacle of %s (%s) went by knowing less", n, h, a.Obstacle)
 			}
 			for _, c := range b.Changes {
-				if !slices.ContainsFunc(a.Changes, func(o act.Change) bool { return o.Component == c.Component && o.Device == c.Device && o.To == c.To }) {
+				if !slices.ContainsFunc(a.Changes, func(o act.Change) bool {
+					return o.Component == c.Component && o.Device == c.Device && o.To == c.To
+				}) {
 					t.Fatalf("world %d: %s on %s is changed by knowing less", n, c.Says(), h)
 				}
 			}
 			for _, x := range b.Answers {
 				i := slices.IndexFunc(a.Answers, func(o precheck.Answer) bool { return o.Check == x.Check })
-				if i >= 0 && x.Level == precheck.Clear && a.Answers[i].Level != precheck.Clear && x.Check != "fit" && x.Check != "closed" && (x.Check != "guests" || b.Empties) {
-					t.Fatalf("world %d: the precheck %s of %s cleared by knowing less: %q, was %q", n, x.Check, h, x.Evidence, a.Answers[i].Evidence)
+				if i >= 0 && x.Level == precheck.Clear && a.Answers[i].Level != precheck.Clear && x.Check != "fit" &&
+					x.Check != "closed" && (x.Check != "guests" || b.Empties) {
+					t.Fatalf("world %d: the precheck %s of %s cleared by knowing less: %q, was %q", n, x.Check, h,
+						x.Evidence, a.Answers[i].Evidence)
 				}
 			}
 		}

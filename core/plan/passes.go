@@ -61,7 +61,8 @@ func arrange(in Input, r *estate.Reading, v *Visit, todo []want) {
 			for _, c := range later {
 				why := unmet(in, r, runs, c.Change)
 				if c.from != "" {
-					v.Left = append(v.Left, fmt.Sprintf("%s: %s can't be had yet: %s; %s is put in", c.Title(), c.To, why, c.from))
+					v.Left = append(v.Left, fmt.Sprintf("%s: %s can't be had yet: %s; %s is put in",
+						c.Title(), c.To, why, c.from))
 				} else {
 					v.Left = append(v.Left, c.Says()+": "+why)
 				}
@@ -93,7 +94,8 @@ func stepDown(in Input, r *estate.Reading, runs standings, later []want) bool {
 		}
 		for n, rel := range c.below {
 			rung := *c
-			rung.To, rung.File, rung.SHA256, rung.Size, rung.Restart = rel.Version, rel.File, rel.SHA256, rel.Size, cmp.Or(rel.Restart, catalogue.NoRestart)
+			rung.To, rung.File, rung.SHA256, rung.Size, rung.Restart = rel.Version, rel.File, rel.SHA256, rel.Size,
+				cmp.Or(rel.Restart, catalogue.NoRestart)
 			if rel.Barred() != "" || unmet(in, r, runs, rung.Change) != "" {
 				continue
 			}

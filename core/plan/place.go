@@ -50,7 +50,8 @@ func place(in Input, p *Plan) {
 		}
 	}
 	tour := fit.Plan(problem, todo, order)
-	p.Moves, p.Floor, p.Bound, p.Twice, p.Spread, p.Level = tour.Moves, tour.Floor, tour.Bound, tour.Twice, tour.Spread, tour.Level
+	p.Moves, p.Floor, p.Bound, p.Twice, p.Spread, p.Level = tour.Moves, tour.Floor, tour.Bound, tour.Twice,
+		tour.Spread, tour.Level
 	p.Width = order.Width
 	p.Excess = fit.Excess(problem, todo, order, tour)
 	p.Load, p.Limit = in.tide(problem.Hosts, nil)
@@ -96,8 +97,9 @@ func place(in Input, p *Plan) {
 // Way is a way out of what keeps a host from being visited.
 type Way struct {
 	fit.Way
-	MoreOut bool   `json:"more_out,omitempty"` // one more host may be out of service at once
-	Rests   []Rest `json:"rests,omitempty"`    // how the guests of Off come to rest, where all of them are on the host itself
+	MoreOut bool `json:"more_out,omitempty"` // one more host may be out of service at once
+	// how the guests of Off come to rest, where all of them are on the host itself
+	Rests []Rest `json:"rests,omitempty"`
 }
 
 // wayOf is a way out that fit found for a host: guests of the host itself are the round's to bring to rest.
@@ -153,7 +155,8 @@ func (p *Plan) visit(host string) *Visit {
 
 // problem is the cluster with what its hosts will offer once they were visited.
 func (in Input) problem(p *Plan) fit.Problem {
-	out := fit.Problem{Hosts: precheck.FitHosts(in.Cluster.Hosts, in.Readings), Terms: in.Brief.terms(p.Rules, p.Visits...)}
+	out := fit.Problem{Hosts: precheck.FitHosts(in.Cluster.Hosts, in.Readings),
+		Terms: in.Brief.terms(p.Rules, p.Visits...)}
 	for i := range p.Visits {
 		v := &p.Visits[i]
 		n := slices.IndexFunc(out.Hosts, func(h fit.Host) bool { return h.Name == v.Host })
@@ -197,7 +200,8 @@ func (in Input) features(v *Visit) []string {
 
 // order is what the brief says of it, with the controller's host last.
 func (in Input) order() fit.Order {
-	o := fit.Order{Fixed: in.Brief.Sequence, Light: in.Brief.Order == LightestFirst, First: in.Brief.Trial, Width: max(in.Brief.AtOnce()-in.outAlready(), 1), Home: in.Brief.Home, Proof: in.Brief.Trial != ""}
+	o := fit.Order{Fixed: in.Brief.Sequence, Light: in.Brief.Order == LightestFirst, First: in.Brief.Trial,
+		Width: max(in.Brief.AtOnce()-in.outAlready(), 1), Home: in.Brief.Home, Proof: in.Brief.Trial != ""}
 	if h := in.controllers(); h != in.Brief.Trial && !slices.Contains(in.Brief.Sequence, h) {
 		o.Last = h
 	}

@@ -16,7 +16,9 @@ import (
 // Whoever is out of service already takes a place among those that may be: closed hosts, and those that do not answer.
 // The host that a lost round left closed does not, for this one goes on with it.
 func TestHowManyMayGoOut(t *testing.T) {
-	in := Input{Cluster: estate.Cluster{Hosts: []string{"a", "b", "c", "d", "e"}}, Readings: map[string]*estate.Reading{"a": reading("a"), "b": reading("b"), "c": reading("c"), "d": reading("d")}}
+	in := Input{Cluster: estate.Cluster{Hosts: []string{"a", "b", "c", "d", "e"}},
+		Readings: map[string]*estate.Reading{"a": reading("a"), "b": reading("b"),
+			"c": reading("c"), "d": reading("d")}}
 	in.Brief.Out = 4
 	width := func(already, may int) {
 		t.Helper()
@@ -37,7 +39,8 @@ func TestHowManyMayGoOut(t *testing.T) {
 
 // The order is the brief's, and the controller's host goes last where the brief does not say when it goes.
 func TestTheOrderThatIsAskedFor(t *testing.T) {
-	in := Input{Cluster: estate.Cluster{Hosts: []string{"a", "b"}}, Readings: map[string]*estate.Reading{"a": reading("a", 1, 1), "b": reading("b", 1)}}
+	in := Input{Cluster: estate.Cluster{Hosts: []string{"a", "b"}},
+		Readings: map[string]*estate.Reading{"a": reading("a", 1, 1), "b": reading("b", 1)}}
 	if o := in.order(); o.Light || o.First != "" || o.Last != "" || len(o.Fixed) > 0 || o.Width != 1 {
 		t.Errorf("%+v", o)
 	}
@@ -70,7 +73,8 @@ func TestTheOrderThatIsAskedFor(t *testing.T) {
 
 // A host is judged as it will be where its emulator changes, and only there.
 func TestAHostWithANewEmulator(t *testing.T) {
-	in := Input{Cluster: estate.Cluster{Hosts: []string{"a", "b"}}, Readings: map[string]*estate.Reading{"a": reading("a"), "b": reading("b")}}
+	in := Input{Cluster: estate.Cluster{Hosts: []string{"a", "b"}},
+		Readings: map[string]*estate.Reading{"a": reading("a"), "b": reading("b")}}
 	in.Readings["a"].Emulator = "deb:emu"
 	after := func(v Visit) *fit.After {
 		problem := in.problem(&Plan{Visits: []Visit{v}})
@@ -83,13 +87,17 @@ func TestAHostWithANewEmulator(t *testing.T) {
 		v    Visit
 		want string
 	}{
-		"it changes":           {Visit{Host: "a", Changes: []act.Change{{Component: "deb:x", To: "3"}, {Component: "deb:emu", To: "2"}, {Component: "deb:y", To: "4"}}}, "2"},
-		"something else does":  {Visit{Host: "a", Changes: []act.Change{{Component: "deb:x", To: "2"}}}, ""},
-		"it is removed":        {Visit{Host: "a", Changes: []act.Change{{Component: "deb:emu"}}}, ""},
-		"it is not visited":    {Visit{Host: "a", Obstacle: "no room", Changes: []act.Change{{Component: "deb:emu", To: "2"}}}, ""},
+		"it changes": {Visit{Host: "a",
+			Changes: []act.Change{{Component: "deb:x", To: "3"}, {Component: "deb:emu", To: "2"},
+				{Component: "deb:y", To: "4"}}}, "2"},
+		"something else does": {Visit{Host: "a", Changes: []act.Change{{Component: "deb:x", To: "2"}}}, ""},
+		"it is removed":       {Visit{Host: "a", Changes: []act.Change{{Component: "deb:emu"}}}, ""},
+		"it is not visited": {Visit{Host: "a", Obstacle: "no room",
+			Changes: []act.Change{{Component: "deb:emu", To: "2"}}}, ""},
 		"it is not in cluster": {Visit{Host: "z", Changes: []act.Change{{Component: "deb:emu", To: "2"}}}, ""},
 	} {
-		if got := after(c.v); (got == nil) != (c.want == "") || got != nil && (got.Emulator.Version != c.want || got.Emulator.Key != "deb:emu") {
+		if got := after(c.v); (got == nil) != (c.want == "") ||
+			got != nil && (got.Emulator.Version != c.want || got.Emulator.Key != "deb:emu") {
 			t.Errorf("%s: %+v", name, got)
 		}
 	}
@@ -107,21 +115,27 @@ func TestWhatIsDoneWithGuests(t *testing.T) {
 	r.Guests[2].Pins = []string{"it has a snapshot"}
 	r.Guests[3].State = estate.Suspended
 	r.Guests[4].Disks = []estate.Disk{{Target: "sda", Source: "/x.iso", Media: true, Local: true}}
-	r.Guests[5].Disks = []estate.Disk{{Target: "sda", Source: "/x.iso", Media: true, Local: true}, {Target: "vda", Source: "/a.img", Local: true}}
-	r.Guests[6].Disks = []estate.Disk{{Target: "sda", Source: "/srv/x.iso", Media: true}, {Target: "vda", Source: "/srv/a.img"}}
+	r.Guests[5].Disks = []estate.Disk{{Target: "sda", Source: "/x.iso", Media: true, Local: true},
+		{Target: "vda", Source: "/a.img", Local: true}}
+	r.Guests[6].Disks = []estate.Disk{{Target: "sda", Source: "/srv/x.iso", Media: true},
+		{Target: "vda", Source: "/srv/a.img"}}
 	for name, c := range map[string]struct {
 		policies []Policy
 		want     string
 	}{
-		"by a pattern":               {[]Policy{{[]string{"a-*"}, DoShutDown}}, "shut down a-1, shut down a-2, shut down a-4, shut down a-5"},
-		"suspended to disk":          {[]Policy{{[]string{"a-*"}, DoSuspend}}, "suspend a-1, suspend a-2, suspend a-3, suspend a-4, suspend a-5"},
-		"by name":                    {[]Policy{{[]string{"a-0"}, DoShutDown}}, "shut down a-0"},
-		"the first that says so":     {[]Policy{{[]string{"a-1"}, DoSuspend}, {[]string{"a-*"}, DoShutDown}}, "suspend a-1, shut down a-2, shut down a-4, shut down a-5"},
+		"by a pattern": {[]Policy{{[]string{"a-*"}, DoShutDown}},
+			"shut down a-1, shut down a-2, shut down a-4, shut down a-5"},
+		"suspended to disk": {[]Policy{{[]string{"a-*"}, DoSuspend}},
+			"suspend a-1, suspend a-2, suspend a-3, suspend a-4, suspend a-5"},
+		"by name": {[]Policy{{[]string{"a-0"}, DoShutDown}}, "shut down a-0"},
+		"the first that says so": {[]Policy{{[]string{"a-1"}, DoSuspend}, {[]string{"a-*"}, DoShutDown}},
+			"suspend a-1, shut down a-2, shut down a-4, shut down a-5"},
 		"what is suspended, by name": {[]Policy{{[]string{"a-3"}, DoShutDown}}, ""},
 		"ejected":                    {[]Policy{{[]string{"a-*"}, DoEject}}, "eject a-4 [/x.iso]"},
-		"ejected, and else at rest":  {[]Policy{{[]string{"a-*"}, DoEject}, {[]string{"a-5"}, DoSuspend}}, "suspend a-5, eject a-4 [/x.iso]"},
-		"left":                       {[]Policy{{[]string{"a-2", "a-6"}, DoLeave}}, "left for a-2"},
-		"left, by a pattern":         {[]Policy{{[]string{"a-*"}, DoLeave}}, "left for a-1"},
+		"ejected, and else at rest": {[]Policy{{[]string{"a-*"}, DoEject}, {[]string{"a-5"}, DoSuspend}},
+			"suspend a-5, eject a-4 [/x.iso]"},
+		"left":               {[]Policy{{[]string{"a-2", "a-6"}, DoLeave}}, "left for a-2"},
+		"left, by a pattern": {[]Policy{{[]string{"a-*"}, DoLeave}}, "left for a-1"},
 	} {
 		b := Brief{Guests: c.policies}
 		v := Visit{Host: "a"}
@@ -152,7 +166,8 @@ func TestWhatIsDoneWithGuests(t *testing.T) {
 	}
 	var b Brief
 	way := wayOf(fit.Way{Eject: []string{"a4"}, Drives: []string{"a-4"}}, r)
-	if way.Take(&b); !way.Takeable() || len(b.Guests) != 1 || b.Guests[0].Do != DoEject || b.Guests[0].Guests[0] != "a4" || way.Says() != "take out what is in the drives of a-4" {
+	if way.Take(&b); !way.Takeable() || len(b.Guests) != 1 || b.Guests[0].Do != DoEject ||
+		b.Guests[0].Guests[0] != "a4" || way.Says() != "take out what is in the drives of a-4" {
 		t.Errorf("%+v: %+v", way, b)
 	}
 	// each of them takes its time when it comes back
@@ -162,7 +177,8 @@ func TestWhatIsDoneWithGuests(t *testing.T) {
 	m, w := act.Start.Of().Takes(act.Act{})
 	last, was := with[len(with)-1], alone[len(alone)-1]
 	if last.Middle != was.Middle+2*m || last.Pessimistic != was.Pessimistic+2*w {
-		t.Errorf("%v and %v, where %v and %v are usual: two starts of %v and %v", last.Middle, last.Pessimistic, was.Middle, was.Pessimistic, m, w)
+		t.Errorf("%v and %v, where %v and %v are usual: two starts of %v and %v", last.Middle, last.Pessimistic,
+			was.Middle, was.Pessimistic, m, w)
 	}
 }
 
@@ -200,7 +216,8 @@ func TestWhatIsStaged(t *testing.T) {
 		{nil, 0, false},
 		{[]act.Change{{Component: "deb:x", To: "2", Size: 1}}, 1, false},
 		{[]act.Change{{Component: "deb:x", To: "2", Size: 1 << 20}}, 1, false},
-		{[]act.Change{{Component: "deb:x", To: "2", Size: 1<<20 + 1}, {Component: "deb:linux-image-y", To: "2", Size: 1 << 20}}, 3, true},
+		{[]act.Change{{Component: "deb:x", To: "2", Size: 1<<20 + 1},
+			{Component: "deb:linux-image-y", To: "2", Size: 1 << 20}}, 3, true},
 		{[]act.Change{{Component: "rpm:kernel", To: "2", Size: 5 << 20}}, 5, true},
 	} {
 		v := Visit{Changes: c.changes}
@@ -234,7 +251,8 @@ func TestAGuestThatIsLeftInPeace(t *testing.T) {
 	in.Brief.Guests = []Policy{{[]string{"b-20"}, DoLeave}}
 	p := Make(in)
 	i := slices.IndexFunc(p.Aside, func(a Aside) bool { return a.Host == "b" })
-	if i < 0 || p.Aside[i].InLine || p.Aside[i].Drift == 0 || !strings.Contains(p.Aside[i].Why, "b-20 is left in peace") || len(p.Visits) != 2 || p.InLine() {
+	if i < 0 || p.Aside[i].InLine || p.Aside[i].Drift == 0 ||
+		!strings.Contains(p.Aside[i].Why, "b-20 is left in peace") || len(p.Visits) != 2 || p.InLine() {
 		t.Errorf("%+v", p.Aside)
 	}
 	in = parse(t, "a 10 | deb:s=1\nb 20 | deb:s=1", "deb:s 2 service")
@@ -250,19 +268,25 @@ func TestMediaAreTakenOut(t *testing.T) {
 	in := scenario(t)
 	g := &in.Readings["b"].Guests[0]
 	g.Disks = []estate.Disk{{Target: "sda", Source: "/x.iso", Media: true, Local: true}}
-	in.Readings["b"].Guests = append(in.Readings["b"].Guests, estate.Guest{ID: "o", Name: "old", State: estate.Off, Disks: []estate.Disk{{Local: true}}})
+	in.Readings["b"].Guests = append(in.Readings["b"].Guests,
+		estate.Guest{ID: "o", Name: "old", State: estate.Off, Disks: []estate.Disk{{Local: true}}})
 	stuck := Make(in)
 	v := stuck.visit("b")
-	if !strings.Contains(v.Obstacle, "b-20") || len(v.Ways) == 0 || v.Ways[0].Says() != "take out what is in the drives of b-20" || !v.Ways[0].Takeable() {
+	if !strings.Contains(v.Obstacle, "b-20") || len(v.Ways) == 0 ||
+		v.Ways[0].Says() != "take out what is in the drives of b-20" || !v.Ways[0].Takeable() {
 		t.Fatalf("%q, %+v", v.Obstacle, v.Ways)
 	}
 	v.Ways[0].Take(&in.Brief)
 	p := Make(in)
 	v = p.visit("b")
-	if v.Obstacle != "" || len(v.Moves) < 1 || len(v.Ejects) != 1 || v.Ejects[0].Says() != "/x.iso is taken out of the drive of b-20, and stays out" || fmt.Sprint(v.Off) != "[old]" {
+	if v.Obstacle != "" || len(v.Moves) < 1 || len(v.Ejects) != 1 ||
+		v.Ejects[0].Says() != "/x.iso is taken out of the drive of b-20, and stays out" ||
+		fmt.Sprint(v.Off) != "[old]" {
 		t.Errorf("%+v", v)
 	}
-	if moved := Moved(&stuck, &p); !slices.ContainsFunc(moved, func(s string) bool { return strings.Contains(s, "/x.iso is taken out") }) {
+	if moved := Moved(&stuck, &p); !slices.ContainsFunc(moved, func(s string) bool {
+		return strings.Contains(s, "/x.iso is taken out")
+	}) {
 		t.Error(moved)
 	}
 	if moved := Moved(&p, &p); len(moved) > 0 {
@@ -276,7 +300,8 @@ func TestGuestsThatMoveCold(t *testing.T) {
 	in := scenario(t)
 	for _, h := range []string{"a", "b", "c"} {
 		r := in.Readings[h]
-		r.Components = append(r.Components, estate.Component{Key: "deb:emu", Version: map[string]string{"a": "1", "b": "2", "c": "1"}[h]})
+		r.Components = append(r.Components,
+			estate.Component{Key: "deb:emu", Version: map[string]string{"a": "1", "b": "2", "c": "1"}[h]})
 		r.Sort()
 		r.Emulator = "deb:emu"
 		for i := range r.Guests {
@@ -294,10 +319,12 @@ func TestGuestsThatMoveCold(t *testing.T) {
 	in.Readings["c"].Networks = []string{"n"}
 	p := Make(in)
 	b, a := p.visit("b"), p.visit("a")
-	if b.Obstacle != "" || len(b.Colds) != 1 || !b.Colds[0].Runs || b.Colds[0].Says() != "b-20 is shut down, moved, and started there" || len(b.Moves) == 0 {
+	if b.Obstacle != "" || len(b.Colds) != 1 || !b.Colds[0].Runs ||
+		b.Colds[0].Says() != "b-20 is shut down, moved, and started there" || len(b.Moves) == 0 {
 		t.Errorf("%q %+v", b.Obstacle, b.Colds)
 	}
-	if len(a.Colds) != 1 || a.Colds[0].Says() != "old, which is off, is carried to c" || fmt.Sprint(a.Off) != "[older]" {
+	if len(a.Colds) != 1 || a.Colds[0].Says() != "old, which is off, is carried to c" ||
+		fmt.Sprint(a.Off) != "[older]" {
 		t.Errorf("%+v, off %v", a.Colds, a.Off)
 	}
 	in.Readings["c"].Networks = nil // nobody can run it: it stays
@@ -306,7 +333,8 @@ func TestGuestsThatMoveCold(t *testing.T) {
 	} else if fmt.Sprint(a.visit("a").Off) != "[older old]" {
 		t.Errorf("who can't be carried is not told of: %v", a.visit("a").Off)
 	}
-	moved := Moved(&Plan{Visits: []Visit{*a}}, &Plan{Visits: []Visit{{Host: "a", Colds: []Cold{{ID: "x", Guest: "x", Runs: true}}}}})
+	moved := Moved(&Plan{Visits: []Visit{*a}},
+		&Plan{Visits: []Visit{{Host: "a", Colds: []Cold{{ID: "x", Guest: "x", Runs: true}}}}})
 	if !slices.ContainsFunc(moved, func(s string) bool {
 		return strings.Contains(s, "x is shut down, moved, and started there, which was not shown")
 	}) {
@@ -325,7 +353,8 @@ func TestGuestsThatMoveCold(t *testing.T) {
 // closed or lacks what it needs.
 func TestWhereGuestsThatAreOffGo(t *testing.T) {
 	host := func(name string, used int64, open bool, networks ...string) fit.Host {
-		return fit.Host{Name: name, Open: open, Networks: networks, Capacity: estate.Resources{MemoryMiB: 100}, Guests: []estate.Guest{{Load: estate.Resources{MemoryMiB: used}}}}
+		return fit.Host{Name: name, Open: open, Networks: networks, Capacity: estate.Resources{MemoryMiB: 100},
+			Guests: []estate.Guest{{Load: estate.Resources{MemoryMiB: used}}}}
 	}
 	r := &estate.Reading{Guests: []estate.Guest{{ID: "o", Name: "o", State: estate.Off, Networks: []string{"n"}}}}
 	for name, c := range map[string]struct {
@@ -333,8 +362,10 @@ func TestWhereGuestsThatAreOffGo(t *testing.T) {
 		toCome []string
 		want   string
 	}{
-		"the emptiest":              {[]fit.Host{host("b", 50, true, "n"), host("c", 20, true, "n"), host("d", 30, true, "n")}, nil, "c"},
-		"one that is not to come":   {[]fit.Host{host("b", 50, true, "n"), host("c", 20, true, "n")}, []string{"c"}, "b"},
+		"the emptiest": {[]fit.Host{host("b", 50, true, "n"), host("c", 20, true, "n"),
+			host("d", 30, true, "n")}, nil, "c"},
+		"one that is not to come": {[]fit.Host{host("b", 50, true, "n"), host("c", 20, true, "n")},
+			[]string{"c"}, "b"},
 		"one to come if need be":    {[]fit.Host{host("c", 20, true, "n")}, []string{"c"}, "c"},
 		"none that is closed":       {[]fit.Host{host("b", 50, true, "n"), host("c", 20, false, "n")}, nil, "b"},
 		"none that lacks something": {[]fit.Host{host("b", 50, true, "n"), host("c", 20, true)}, nil, "b"},

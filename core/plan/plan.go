@@ -28,35 +28,43 @@ type want struct {
 
 // Visit is one host's turn.
 type Visit struct {
-	Host      string            `json:"host"`
-	Model     string            `json:"model"` // its hardware, by which times are learned
-	Changes   []act.Change      `json:"changes"`
-	Passes    int               `json:"passes"`
-	Restarts  []int             `json:"restarts"`         // the passes that end with a restart of the host
-	Empties   bool              `json:"empties"`          // guests must leave
-	Backup    bool              `json:"backup"`           // its configuration is kept before the first change
-	Adopts    string            `json:"adopts,omitempty"` // the round, of which nothing is known here, whose mark the host carries
-	Guests    []string          `json:"guests,omitempty"` // that are on it, by name
-	Load      float64           `json:"load"`             // share of the memory of the hosts in service while this one is out, 0 to 1
-	Limit     float64           `json:"limit"`            // the share up to which the loss of the reserve can be borne then
-	Moves     []fit.Move        `json:"moves,omitempty"`
-	Back      []fit.Move        `json:"back,omitempty"`      // guests that go back to it afterwards
-	Rehearses bool              `json:"rehearses,omitempty"` // its first pass is a restart and nothing else
-	Rests     []Rest            `json:"rests,omitempty"`     // guests that do not move: they come to rest after the others have left, in this order, and are started in the opposite one
-	Ejects    []Eject           `json:"ejects,omitempty"`    // guests that move once media are out of their drives
-	Colds     []Cold            `json:"colds,omitempty"`     // guests that move while they are off
-	Off       []string          `json:"off,omitempty"`       // guests that are powered off on it, by name: they stay, and nothing is done with them
-	After     []string          `json:"after,omitempty"`     // hosts whose visits must be over before it begins: its guests go there
-	Obstacle  string            `json:"obstacle,omitempty"`  // why it can't be done as things stand
-	WayOut    string            `json:"way_out,omitempty"`
-	Ways      []Way             `json:"ways,omitempty"` // the smallest ways out, as far as they are the round's to take
-	WaysBack  []WayBack         `json:"ways_back,omitempty"`
-	Drops     []string          `json:"drops,omitempty"` // features, types of machine among them, that the host has no more afterwards
-	Left      []string          `json:"left,omitempty"`  // drift that this round does not mend, and why
-	Along     []act.Along       `json:"along,omitempty"`
-	Answers   []precheck.Answer `json:"prechecks"`
-	Steps     []Stretch         `json:"steps"`
-	leaves    string            // the guest for whose sake the host is not visited
+	Host     string       `json:"host"`
+	Model    string       `json:"model"` // its hardware, by which times are learned
+	Changes  []act.Change `json:"changes"`
+	Passes   int          `json:"passes"`
+	Restarts []int        `json:"restarts"` // the passes that end with a restart of the host
+	Empties  bool         `json:"empties"`  // guests must leave
+	Backup   bool         `json:"backup"`   // its configuration is kept before the first change
+	// the round, of which nothing is known here, whose mark the host carries
+	Adopts string   `json:"adopts,omitempty"`
+	Guests []string `json:"guests,omitempty"` // that are on it, by name
+	// share of the memory of the hosts in service while this one is out, 0 to 1
+	Load float64 `json:"load"`
+	// the share up to which the loss of the reserve can be borne then
+	Limit     float64    `json:"limit"`
+	Moves     []fit.Move `json:"moves,omitempty"`
+	Back      []fit.Move `json:"back,omitempty"`      // guests that go back to it afterwards
+	Rehearses bool       `json:"rehearses,omitempty"` // its first pass is a restart and nothing else
+	// guests that do not move: they come to rest after the others have left, in this order, and are started in the
+	// opposite one
+	Rests  []Rest  `json:"rests,omitempty"`
+	Ejects []Eject `json:"ejects,omitempty"` // guests that move once media are out of their drives
+	Colds  []Cold  `json:"colds,omitempty"`  // guests that move while they are off
+	// guests that are powered off on it, by name: they stay, and nothing is done with them
+	Off []string `json:"off,omitempty"`
+	// hosts whose visits must be over before it begins: its guests go there
+	After    []string  `json:"after,omitempty"`
+	Obstacle string    `json:"obstacle,omitempty"` // why it can't be done as things stand
+	WayOut   string    `json:"way_out,omitempty"`
+	Ways     []Way     `json:"ways,omitempty"` // the smallest ways out, as far as they are the round's to take
+	WaysBack []WayBack `json:"ways_back,omitempty"`
+	// features, types of machine among them, that the host has no more afterwards
+	Drops   []string          `json:"drops,omitempty"`
+	Left    []string          `json:"left,omitempty"` // drift that this round does not mend, and why
+	Along   []act.Along       `json:"along,omitempty"`
+	Answers []precheck.Answer `json:"prechecks"`
+	Steps   []Stretch         `json:"steps"`
+	leaves  string            // the guest for whose sake the host is not visited
 }
 
 // Estimate is how long a visit takes, in the middle case and in the pessimistic one.
@@ -81,11 +89,14 @@ type Plan struct {
 	Limit     float64   `json:"limit"`      // as Visit.Limit, likewise
 	// Excess says what of the moves beyond the floor what costs, and Twice are the moves that a guest makes after its
 	// first.
-	Excess  []fit.Lifted      `json:"excess,omitempty"`
-	Twice   []fit.Move        `json:"twice,omitempty"`
-	Spread  float64           `json:"spread"`            // how far apart the fullest and the emptiest host are at the end, but for the last one visited, in shares of what is scarcest
-	Width   int               `json:"width"`             // visits side by side at most
-	Level   int               `json:"level"`             // moves more that would bring every host within fit.Evenly of the mean
+	Excess []fit.Lifted `json:"excess,omitempty"`
+	Twice  []fit.Move   `json:"twice,omitempty"`
+	// how far apart the fullest and the emptiest host are at the end, but for the last one visited, in shares of what
+	// is scarcest
+	Spread float64 `json:"spread"`
+	Width  int     `json:"width"` // visits side by side at most
+	// moves more that would bring every host within fit.Evenly of the mean
+	Level   int               `json:"level"`
 	Waivers []precheck.Waiver `json:"waivers,omitempty"` // that pardon something here
 	Rules   []estate.Rule     `json:"rules,omitempty"`   // about guests, that the round keeps
 	// Controller is the guest of the cluster that this program runs in, by name or UUID; empty where it runs in none.
@@ -104,7 +115,8 @@ type Aside struct {
 
 // InLine tells whether every host of the cluster is in line, as far as anybody asked anything of it.
 func (p *Plan) InLine() bool {
-	return len(p.Visits) == 0 && len(p.Aside) > 0 && !slices.ContainsFunc(p.Aside, func(a Aside) bool { return !a.InLine })
+	return len(p.Visits) == 0 && len(p.Aside) > 0 &&
+		!slices.ContainsFunc(p.Aside, func(a Aside) bool { return !a.InLine })
 }
 
 // aside says why a host is not visited, by its verdicts and what a round would have to leave.
@@ -193,7 +205,10 @@ func Make(in Input) Plan {
 		}
 		if v.leaves != "" {
 			sum := drift.Summarize(in.Verdicts[h])
-			p.Aside = append(p.Aside, Aside{Host: h, Drift: sum.Drift, Unread: sum.Unread, Why: "left as it is: it would have to be empty, and by the brief " + v.leaves + " is left in peace"})
+			p.Aside = append(p.Aside,
+				Aside{Host: h, Drift: sum.Drift, Unread: sum.Unread,
+					Why: "left as it is: it would have to be empty, and by the brief " +
+						v.leaves + " is left in peace"})
 			continue
 		}
 		p.Visits = append(p.Visits, v)
@@ -218,7 +233,9 @@ func Make(in Input) Plan {
 
 // rules are those of the cluster that the brief does not lift.
 func (in Input) rules() []estate.Rule {
-	return slices.DeleteFunc(slices.Clone(in.Cluster.Rules), func(r estate.Rule) bool { return slices.Contains(in.Brief.Lift, r.Says()) })
+	return slices.DeleteFunc(slices.Clone(in.Cluster.Rules), func(r estate.Rule) bool {
+		return slices.Contains(in.Brief.Lift, r.Says())
+	})
 }
 
 func visit(in Input, host string) Visit {
@@ -249,7 +266,9 @@ func visit(in Input, host string) Visit {
 	arrange(in, r, &v, wants)
 	v.WaysBack = in.waysBack(&v)
 	then := in.features(&v)
-	v.Drops = slices.DeleteFunc(slices.Clone(r.Offers().Features), func(f string) bool { return slices.Contains(then, f) })
+	v.Drops = slices.DeleteFunc(slices.Clone(r.Offers().Features), func(f string) bool {
+		return slices.Contains(then, f)
+	})
 	for _, c := range v.Changes {
 		v.Passes = max(v.Passes, c.Pass)
 		v.Backup = v.Backup || c.Installs()
@@ -264,7 +283,8 @@ func visit(in Input, host string) Visit {
 	if v.Empties {
 		v.leaves = in.Brief.treats(&v, r)
 		for i := range r.Guests {
-			if g := &r.Guests[i]; g.State == estate.Off && !slices.ContainsFunc(v.Colds, func(c Cold) bool { return c.UID() == g.UID() }) {
+			if g := &r.Guests[i]; g.State == estate.Off &&
+				!slices.ContainsFunc(v.Colds, func(c Cold) bool { return c.UID() == g.UID() }) {
 				v.Off = append(v.Off, g.Name)
 			}
 		}
@@ -276,8 +296,10 @@ func visit(in Input, host string) Visit {
 var errUnverified = errors.New("there is nothing here to verify it with")
 
 func (in Input) facts(v *Visit) precheck.Facts {
-	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Terms: in.Brief.terms(in.rules(), *v), Out: in.Brief.Out, Hosts: in.Cluster.Hosts,
-		Readings: in.Readings, Verdicts: in.Verdicts[v.Host], Empties: v.Empties, Adopts: v.Adopts, Payloads: map[string]error{}}
+	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Terms: in.Brief.terms(in.rules(), *v), Out: in.Brief.Out,
+		Hosts: in.Cluster.Hosts, Readings: in.Readings, Verdicts: in.Verdicts[v.Host],
+		Empties: v.Empties, Adopts: v.Adopts,
+		Payloads: map[string]error{}}
 	f.StagesMiB, f.Kernel = v.Stages()
 	f.Drops, f.Controller = v.Drops, in.Controller
 	f.Own = in.Own[v.Host]
@@ -340,7 +362,8 @@ func after(r *estate.Reading, v *Visit) func(estate.Key) catalogue.Holding {
 
 // change turns a verdict into what a round does about it; left says why it does nothing about a drift.
 func change(d drift.Verdict, r *estate.Reading) (c want, left string) {
-	c.Change = act.Change{Component: d.Component, Device: d.Device, From: d.Has, To: d.Wants, Restart: catalogue.NoRestart, Pass: 1, Why: d.Outcome.String()}
+	c.Change = act.Change{Component: d.Component, Device: d.Device, From: d.Has, To: d.Wants,
+		Restart: catalogue.NoRestart, Pass: 1, Why: d.Outcome.String()}
 	if d.Found != nil {
 		c.Model = d.Found.Model
 	}
@@ -365,7 +388,8 @@ func change(d drift.Verdict, r *estate.Reading) (c want, left string) {
 		return c, ""
 	case drift.AwaitingRestart:
 		if slices.ContainsFunc(d.Found.Holders, func(h estate.Holder) bool { return h.Guest != "" }) {
-			return want{}, "awaiting " + d.Found.Awaits() + ": each comes onto the new one when it moves here from elsewhere, or starts anew"
+			return want{}, "awaiting " + d.Found.Awaits() +
+				": each comes onto the new one when it moves here from elsewhere, or starts anew"
 		}
 		if d.Found.Restarts != "host" {
 			c.Restart = catalogue.ServiceRestart
@@ -441,8 +465,11 @@ func (p *Plan) Notes() (out []string) {
 	case p.Brief.Home && len(p.Visits) > 0:
 		out = append(out, fmt.Sprintf("every guest is where it was afterwards, for %d moves more", back))
 	case back > 0:
-		out = append(out, fmt.Sprintf("%s comes back to %s as proof, and stays there over the soak", p.visit(p.Brief.Trial).Back[0].Guest, p.Brief.Trial))
-	case slices.ContainsFunc(p.Visits, func(v Visit) bool { return v.Host == p.Brief.Trial && v.Empties && v.Obstacle == "" }):
+		out = append(out, fmt.Sprintf("%s comes back to %s as proof, and stays there over the soak",
+			p.visit(p.Brief.Trial).Back[0].Guest, p.Brief.Trial))
+	case slices.ContainsFunc(p.Visits, func(v Visit) bool {
+		return v.Host == p.Brief.Trial && v.Empties && v.Obstacle == ""
+	}):
 		out = append(out, "no guest comes back to "+p.Brief.Trial+" as proof: it had none that could")
 	}
 	if !p.Brief.Home && len(p.Twice) > 0 && p.Moves > p.Floor {
@@ -474,7 +501,9 @@ func (p *Plan) Notes() (out []string) {
 			}
 		}
 		if last != "" {
-			out = append(out, fmt.Sprintf("afterwards %s is empty and the others are within %.0f points of each other; %d moves more would level that", last, 100*p.Spread, p.Level))
+			out = append(out, fmt.Sprintf(
+				"afterwards %s is empty and the others are within %.0f points of each other; %d moves more would "+
+					"level that", last, 100*p.Spread, p.Level))
 		}
 	}
 	if turns := p.Schedule((*Visit).worst); len(p.Brief.Windows) > 0 && len(turns) > 0 {
@@ -485,7 +514,8 @@ func (p *Plan) Notes() (out []string) {
 		i := slices.IndexFunc(p.Brief.Windows, func(w Window) bool { return !last.After(w.To) })
 		if i >= 0 {
 			w := p.Brief.Windows[i]
-			out = append(out, fmt.Sprintf("at worst it ends at %s, and the window at %s", last.Format("Mon 15:04"), w.To.In(last.Location()).Format("Mon 15:04")))
+			out = append(out, fmt.Sprintf("at worst it ends at %s, and the window at %s", last.Format("Mon 15:04"),
+				w.To.In(last.Location()).Format("Mon 15:04")))
 		}
 	}
 	return out

@@ -162,13 +162,15 @@ func outline(p Plan) string {
 
 func parse(t *testing.T, hosts, releases string) Input {
 	t.Helper()
-	in := Input{Now: now, Cluster: estate.Cluster{Name: "c"}, Readings: map[string]*estate.Reading{}, Verdicts: map[string][]drift.Verdict{},
-		Catalogue: &catalogue.Catalogue{}, Times: Times{}, Payloads: func(string, string) error { return nil }}
+	in := Input{Now: now, Cluster: estate.Cluster{Name: "c"}, Readings: map[string]*estate.Reading{},
+		Verdicts: map[string][]drift.Verdict{}, Catalogue: &catalogue.Catalogue{}, Times: Times{},
+		Payloads: func(string, string) error { return nil }}
 	b := baseline.Baseline{Name: "b", Assign: []string{"c"}}
 	named := map[estate.Key]bool{}
 	for _, l := range strings.Split(lines(releases), "\n") {
 		f := strings.Fields(l)
-		r := catalogue.Release{Component: estate.Key(f[0]), Version: f[1], Restart: catalogue.Restart(f[2]), File: f[0] + f[1], SHA256: "5a"}
+		r := catalogue.Release{Component: estate.Key(f[0]), Version: f[1], Restart: catalogue.Restart(f[2]),
+			File: f[0] + f[1], SHA256: "5a"}
 		for i, w := range f {
 			switch w {
 			case "withdrawn":
@@ -179,7 +181,8 @@ func parse(t *testing.T, hosts, releases string) Input {
 		}
 		in.Catalogue.Add(catalogue.Feed{Name: "f"}, []catalogue.Release{r})
 		if !named[r.Component] {
-			b.Clauses = append(b.Clauses, baseline.Clause{Component: r.Component, Posture: baseline.IfPresent, Follow: true})
+			b.Clauses = append(b.Clauses,
+				baseline.Clause{Component: r.Component, Posture: baseline.IfPresent, Follow: true})
 			named[r.Component] = true
 		}
 	}
@@ -207,7 +210,9 @@ func host(line string) *estate.Reading {
 		var gib int64
 		fmt.Sscan(g, &gib)
 		if gib > 0 {
-			r.Guests = append(r.Guests, estate.Guest{Name: r.Host + "-" + g, State: estate.Running, Load: estate.Resources{MemoryMiB: gib << 10}})
+			r.Guests = append(r.Guests,
+				estate.Guest{Name: r.Host + "-" + g, State: estate.Running,
+					Load: estate.Resources{MemoryMiB: gib << 10}})
 		}
 	}
 	for _, c := range strings.Fields(components) {
@@ -271,7 +276,8 @@ func TestTimesAreLearned(t *testing.T) {
 // B8: the management service goes before the hosts that it manages, wherever in the cluster it runs.
 func TestAReleaseThatNeedsTheManagementServiceWaitsForIt(t *testing.T) {
 	for manager, want := range map[string]bool{"2.9": false, "3.0": true, "3.1": true} {
-		in := parse(t, "a 4 | deb:platform=1\nb 4 | deb:platform=1 deb:manager="+manager, "deb:platform 2 host needs deb:manager 3.0\ndeb:manager 2.9 none")
+		in := parse(t, "a 4 | deb:platform=1\nb 4 | deb:platform=1 deb:manager="+manager,
+			"deb:platform 2 host needs deb:manager 3.0\ndeb:manager 2.9 none")
 		rs := in.Catalogue.Releases("deb:platform")
 		rs[0].Requires[0].Anywhere = true
 		p := Make(in)
@@ -280,7 +286,8 @@ func TestAReleaseThatNeedsTheManagementServiceWaitsForIt(t *testing.T) {
 			for _, c := range v.Changes {
 				planned = planned || v.Host == "a" && c.Component == "deb:platform"
 			}
-			waits = waits || v.Host == "a" && strings.Contains(strings.Join(v.Left, " "), "deb:manager 3.0 to run somewhere in the cluster first")
+			waits = waits || v.Host == "a" && strings.Contains(strings.Join(v.Left, " "),
+				"deb:manager 3.0 to run somewhere in the cluster first")
 		}
 		for _, left := range p.Aside {
 			waits = waits || left.Host == "a"

@@ -105,8 +105,12 @@ func (b *Brief) done(r *estate.Reading) (out map[string]Do, order []estate.Guest
 		for _, word := range p.Guests {
 			one := estate.Rule{Guests: []string{word}}
 			for _, g := range r.Guests {
-				if _, taken := out[g.UID()]; taken || r.Off() || !one.Means(&g) || !g.Holds() && (p.Do != DoCold || g.Saved) || strings.Contains(word, "*") && migrates(&g) || p.Do == DoShutDown && g.State != estate.Running ||
-					p.Do == DoCold && (len(g.Ties(false)) > 0 || g.State != estate.Running && g.State != estate.Off) || p.Do == DoEject && (len(act.Inserted(&g)) == 0 || len(g.Ties(true)) > 0 || g.State != estate.Running) {
+				if _, taken := out[g.UID()]; taken || r.Off() || !one.Means(&g) ||
+					!g.Holds() && (p.Do != DoCold || g.Saved) || strings.Contains(word, "*") && migrates(&g) ||
+					p.Do == DoShutDown && g.State != estate.Running ||
+					p.Do == DoCold && (len(g.Ties(false)) > 0 || g.State != estate.Running && g.State != estate.Off) ||
+					p.Do == DoEject && (len(act.Inserted(&g)) == 0 || len(g.Ties(true)) > 0 ||
+						g.State != estate.Running) {
 					continue
 				}
 				out[g.UID()] = p.Do
@@ -142,7 +146,8 @@ func (p *Plan) Terms() fit.Terms { return p.Brief.terms(p.Rules, p.Visits...) }
 
 // terms are those of fit by the brief and the rules, with what is done with guests on the visits.
 func (b *Brief) terms(rules []estate.Rule, visits ...Visit) fit.Terms {
-	out := fit.Terms{Rules: rules, Reserve: b.Reserve, Limit: b.Limit, Rest: map[string]bool{}, Eject: map[string]bool{}, Cold: map[string]bool{}}
+	out := fit.Terms{Rules: rules, Reserve: b.Reserve, Limit: b.Limit, Rest: map[string]bool{},
+		Eject: map[string]bool{}, Cold: map[string]bool{}}
 	for i := range visits {
 		v := &visits[i]
 		for j := range v.Rests {
@@ -213,7 +218,8 @@ func carries(v *Visit, r *estate.Reading, hosts []fit.Host, toCome []string) {
 func (in Input) unheard() error {
 	for _, p := range in.Brief.Guests {
 		if !slices.Contains(Dos, p.Do) {
-			return fmt.Errorf("the brief's guests: %q is nothing that is done with a guest; %q, %q, %q, %q and %q are", p.Do, DoShutDown, DoSuspend, DoEject, DoCold, DoLeave)
+			return fmt.Errorf("the brief's guests: %q is nothing that is done with a guest; %q, %q, %q, %q and %q are",
+				p.Do, DoShutDown, DoSuspend, DoEject, DoCold, DoLeave)
 		}
 		for _, word := range p.Guests {
 			one := estate.Rule{Guests: []string{word}}

@@ -95,11 +95,14 @@ func (p *Plan) hold(all map[string]held) bool {
 		switch {
 		case v.Obstacle != "":
 		case trial == nil && p.Brief.Trial != "":
-			all[v.Host] = held{fmt.Sprintf("it waits for %s, which is on trial and is not visited: %s", p.Brief.Trial, p.why(p.Brief.Trial)), "another host on trial, or none"}
+			all[v.Host] = held{fmt.Sprintf("it waits for %s, which is on trial and is not visited: %s", p.Brief.Trial,
+				p.why(p.Brief.Trial)), "another host on trial, or none"}
 		case trial != nil && trial.Obstacle != "":
-			all[v.Host] = held{"it waits for " + trial.Host + ", which is on trial and can't be visited", "another host on trial, or none"}
+			all[v.Host] = held{"it waits for " + trial.Host + ", which is on trial and can't be visited",
+				"another host on trial, or none"}
 		case late(v.Host) && !slices.ContainsFunc(v.After, late) && (trial == nil || v == trial || !late(trial.Host)):
-			all[v.Host] = held{fmt.Sprintf("no window is left that is long enough: it takes up to %s", drift.Age(v.worst())), "a longer window, one more, or fewer hosts in the round"}
+			all[v.Host] = held{fmt.Sprintf("no window is left that is long enough: it takes up to %s",
+				drift.Age(v.worst())), "a longer window, one more, or fewer hosts in the round"}
 		}
 	}
 	return len(all) > before

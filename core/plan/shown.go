@@ -88,12 +88,16 @@ func (v *Visit) moved(now *Visit, add func(host, format string, args ...any)) {
 		}
 	}
 	for i := range now.Ejects {
-		if e := &now.Ejects[i]; !slices.ContainsFunc(v.Ejects, func(o Eject) bool { return o.UID() == e.UID() && slices.Equal(o.Media, e.Media) }) {
+		if e := &now.Ejects[i]; !slices.ContainsFunc(v.Ejects, func(o Eject) bool {
+			return o.UID() == e.UID() && slices.Equal(o.Media, e.Media)
+		}) {
 			add(v.Host, "%s, which was not shown", e.Says())
 		}
 	}
 	for i := range now.Colds {
-		if c := &now.Colds[i]; !slices.ContainsFunc(v.Colds, func(o Cold) bool { return o.UID() == c.UID() && o.Runs == c.Runs }) {
+		if c := &now.Colds[i]; !slices.ContainsFunc(v.Colds, func(o Cold) bool {
+			return o.UID() == c.UID() && o.Runs == c.Runs
+		}) {
 			add(v.Host, "%s, which was not shown", c.Says())
 		}
 	}

@@ -108,7 +108,9 @@ func (t Times) steps(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 			acts = append(acts, act.Act{Kind: act.Eject, Guest: v.Ejects[i].Guest})
 		}
 		for _, g := range r.RunningGuests() {
-			if slices.ContainsFunc(v.Rests, func(r Rest) bool { return r.UID() == g.UID() }) || slices.ContainsFunc(v.Colds, func(c Cold) bool { return c.UID() == g.UID() }) {
+			if slices.ContainsFunc(v.Rests, func(r Rest) bool {
+				return r.UID() == g.UID()
+			}) || slices.ContainsFunc(v.Colds, func(c Cold) bool { return c.UID() == g.UID() }) {
 				continue
 			}
 			acts = append(acts, act.Act{Kind: act.Move, MemoryMiB: g.Load.MemoryMiB, Bandwidth: b.Bandwidth})
@@ -158,7 +160,8 @@ func (t Times) steps(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 	if len(v.Back) > 0 {
 		var acts []act.Act
 		for i := range v.Back {
-			acts = append(acts, act.Act{Kind: act.Return, MemoryMiB: memoryOf(r, v.Back[i].UID()), Bandwidth: b.Bandwidth})
+			acts = append(acts, act.Act{Kind: act.Return, MemoryMiB: memoryOf(r, v.Back[i].UID()),
+				Bandwidth: b.Bandwidth})
 		}
 		sum(act.ReturnStep, 0, migrations, acts)
 	}

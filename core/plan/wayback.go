@@ -43,7 +43,9 @@ func (in Input) waysBack(v *Visit) (out []WayBack) {
 		if !c.Installs() {
 			continue
 		}
-		begun := slices.IndexFunc(out, func(w WayBack) bool { return w.Component == c.Component && w.Device == c.Device })
+		begun := slices.IndexFunc(out, func(w WayBack) bool {
+			return w.Component == c.Component && w.Device == c.Device
+		})
 		if begun >= 0 { // a rung of a ladder ends where the next one begins
 			out[begun].From = c.To
 			continue
@@ -90,7 +92,8 @@ func (in Input) oneWay(w *WayBack, model string) string {
 	}
 	order := w.Component.Scheme().Compare
 	for _, r := range in.Catalogue.Releases(w.Component) {
-		if r.OneWay != "" && r.Fits(model) && order(r.Version, w.From) <= 0 && (w.To == "" || order(r.Version, w.To) > 0) {
+		if r.OneWay != "" && r.Fits(model) && order(r.Version, w.From) <= 0 &&
+			(w.To == "" || order(r.Version, w.To) > 0) {
 			return strings.TrimSuffix(r.OneWay, ".")
 		}
 	}
@@ -116,7 +119,8 @@ func (v *Visit) Backs() (none []string, others string) {
 	case here == back:
 		others = fmt.Sprintf("%s can be undone by a person, with what is here", catalogue.Some(back, "change"))
 	default:
-		others = fmt.Sprintf("%s can be undone by a person; for %d of them the older release must be fetched first", catalogue.Some(back, "change"), back-here)
+		others = fmt.Sprintf("%s can be undone by a person; for %d of them the older release must be fetched first",
+			catalogue.Some(back, "change"), back-here)
 	}
 	return none, others
 }

@@ -49,15 +49,29 @@ func TestTheWayBack(t *testing.T) {
 		change func(*Input)
 		want   string
 	}{
-		{"as it is; a ladder goes back as one", func(*Input) {}, "no way back from drv:d 3: 1 is in no feed|deb:k 1 is here and verified|fw:x 1 is here and verified"},
+		{"as it is; a ladder goes back as one", func(*Input) {},
+			"no way back from drv:d 3: 1 is in no feed|deb:k 1 is here and verified|fw:x 1 is here and verified"},
 		{"not here", func(in *Input) { in.Payloads = nothing }, "deb:k 1 is in a feed, and not here"},
-		{"withdrawn", edit("deb:k", "1", func(r *catalogue.Release) { r.Withdrawn = "it leaks" }), "no way back from deb:k 3: 1 was withdrawn: it leaks"},
-		{"in no file", edit("deb:k", "1", func(r *catalogue.Release) { r.File = "" }), "no way back from deb:k 3: 1 comes in no file"},
-		{"signed is enough", edit("deb:k", "1", func(r *catalogue.Release) { r.File, r.Signed = "", true }), "deb:k 1 is in a feed, and not here"},
-		{"the last rung is one way", edit("fw:x", "3", func(r *catalogue.Release) { r.OneWay = "another layout." }), "no way back from fw:x 3: another layout;|fw:x 3: another layout"},
-		{"a rung on the way is one way", edit("fw:x", "2", func(r *catalogue.Release) { r.OneWay = "another layout" }), "no way back from fw:x 3: another layout"},
-		{"what stands there now is one way, which matters to nobody", edit("fw:x", "1", func(r *catalogue.Release) { r.OneWay = "another layout" }), "fw:x 1 is here and verified"},
-		{"for other hardware", edit("fw:x", "3", func(r *catalogue.Release) { r.OneWay, r.Hardware = "another layout", []string{"N"} }), "fw:x 1 is here and verified"},
+		{"withdrawn", edit("deb:k", "1", func(r *catalogue.Release) {
+			r.Withdrawn = "it leaks"
+		}), "no way back from deb:k 3: 1 was withdrawn: it leaks"},
+		{"in no file", edit("deb:k", "1", func(r *catalogue.Release) { r.File = "" }),
+			"no way back from deb:k 3: 1 comes in no file"},
+		{"signed is enough", edit("deb:k", "1", func(r *catalogue.Release) {
+			r.File, r.Signed = "", true
+		}), "deb:k 1 is in a feed, and not here"},
+		{"the last rung is one way", edit("fw:x", "3", func(r *catalogue.Release) {
+			r.OneWay = "another layout."
+		}), "no way back from fw:x 3: another layout;|fw:x 3: another layout"},
+		{"a rung on the way is one way", edit("fw:x", "2", func(r *catalogue.Release) {
+			r.OneWay = "another layout"
+		}), "no way back from fw:x 3: another layout"},
+		{"what stands there now is one way, which matters to nobody", edit("fw:x", "1", func(r *catalogue.Release) {
+			r.OneWay = "another layout"
+		}), "fw:x 1 is here and verified"},
+		{"for other hardware", edit("fw:x", "3", func(r *catalogue.Release) {
+			r.OneWay, r.Hardware = "another layout", []string{"N"}
+		}), "fw:x 1 is here and verified"},
 	} {
 		in := parse(t, hosts, releases)
 		in.Payloads = func(string, string) error { return nil }
@@ -85,7 +99,8 @@ func TestTheWayBack(t *testing.T) {
 	for i := range p.visit("a").WaysBack {
 		p.visit("a").WaysBack[i].Here = false
 	}
-	if _, others = p.visit("a").Backs(); !strings.Contains(others, "for 2 of them the older release must be fetched first") {
+	if _, others = p.visit("a").Backs(); !strings.Contains(others,
+		"for 2 of them the older release must be fetched first") {
 		t.Error(others)
 	}
 	for _, w := range []struct {
@@ -94,7 +109,8 @@ func TestTheWayBack(t *testing.T) {
 	}{
 		{WayBack{Component: "deb:n", From: "1"}, "deb:n 1 can be removed again"},
 		{WayBack{Component: "deb:n", To: "1", Here: true}, "deb:n 1 is here and verified"},
-		{WayBack{Component: "deb:n", To: "1", None: "1 is in no feed"}, "no way back from deb:n (removed): 1 is in no feed"},
+		{WayBack{Component: "deb:n", To: "1", None: "1 is in no feed"},
+			"no way back from deb:n (removed): 1 is in no feed"},
 	} {
 		if got := w.way.Says(); got != w.want {
 			t.Error(got)
@@ -109,7 +125,8 @@ func TestFeaturesAfterAChange(t *testing.T) {
 		b 20 | deb:k=1
 		c 30 | deb:k=2`, `
 		deb:k 2 host`)
-	in.Catalogue.Add(catalogue.Feed{Name: "f"}, []catalogue.Release{{Component: "deb:k", Version: "2", Adds: []string{"new", "old"}, Drops: []string{"gone"}}})
+	in.Catalogue.Add(catalogue.Feed{Name: "f"},
+		[]catalogue.Release{{Component: "deb:k", Version: "2", Adds: []string{"new", "old"}, Drops: []string{"gone"}}})
 	for _, h := range []string{"a", "b", "c"} {
 		in.Readings[h].Features = []string{"gone", "old"}
 	}

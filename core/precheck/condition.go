@@ -91,9 +91,11 @@ func space(f Facts, r *estate.Reading) found {
 func root(f Facts, r *estate.Reading) found {
 	switch c := &r.Condition; {
 	case c.Root == "":
-		return unknown(Caution, "whether its root outlives a restart could not be known: its type was not told", "look at it on the host: findmnt /")
+		return unknown(Caution, "whether its root outlives a restart could not be known: its type was not told",
+			"look at it on the host: findmnt /")
 	case c.Volatile:
-		return blocker("its root ("+c.Root+") does not outlive a restart: what is put in would be gone after it", "change the image that it starts from instead")
+		return blocker("its root ("+c.Root+") does not outlive a restart: what is put in would be gone after it",
+			"change the image that it starts from instead")
 	default:
 		return clear("its root (" + c.Root + ") outlives a restart")
 	}
@@ -138,7 +140,8 @@ func bonds(f Facts, r *estate.Reading) found {
 		}
 	}
 	if len(bad) > 0 {
-		return caution(strings.Join(bad, "; ")+": there is no second way", "see to the cable, the port and the switch first: a driver's or an adapter's update takes a link down")
+		return caution(strings.Join(bad, "; ")+": there is no second way",
+			"see to the cable, the port and the switch first: a driver's or an adapter's update takes a link down")
 	}
 	return clear(fmt.Sprintf("every bond has two links up (%d)", len(r.Condition.Bonds)))
 }

@@ -65,7 +65,8 @@ func TestConditions(t *testing.T) {
 		{"space", room("/boot", bootMiB, 1000, true, 0), Clear, ""},
 		{"space", room("/boot", bootMiB-1, 1000, true, 0), Blocker, "/boot has 199 MiB free, and a kernel takes 200"},
 		{"space", room("/boot", bootMiB-1, 1000, false, 0), Clear, ""},
-		{"space", room("/var", 611, 1000, false, 100), Blocker, "/var has 611 MiB free, and what is staged there takes 612"},
+		{"space", room("/var", 611, 1000, false, 100), Blocker,
+			"/var has 611 MiB free, and what is staged there takes 612"},
 		{"space", room("/var", 612, 1000, false, 100), Clear, ""},
 		{"space", room("/usr", 811, 1000, false, 100), Blocker, "what is put in takes 812"},
 		{"space", room("/srv", 49, 1000, false, 0), Caution, "/srv has 49 of 1000 MiB free"},
@@ -81,7 +82,10 @@ func TestConditions(t *testing.T) {
 		{"wear", func(f *Facts, c *estate.Condition) { worn(100)(f, c); f.Empties = false }, Caution, ""},
 		{"wear", func(*Facts, *estate.Condition) {}, Clear, "no disk of it tells"},
 		{"serves", server("00:aa"), Caution, "/srv is served by g-b, a guest on b: whoever uses it waits"},
-		{"serves", func(f *Facts, c *estate.Condition) { server("00:aa")(f, c); f.Rest = map[string]bool{"g-b": true} }, Blocker, "which comes to rest: the host hangs on its own guest"},
+		{"serves", func(f *Facts, c *estate.Condition) {
+			server("00:aa")(f, c)
+			f.Rest = map[string]bool{"g-b": true}
+		}, Blocker, "which comes to rest: the host hangs on its own guest"},
 		{"serves", server("00:bb"), Clear, "no guest of the cluster serves what it has mounted from elsewhere (1)"},
 		{"serves", server(""), Clear, "(1 of 1 are not)"},
 		{"bonds", bond(true, true), Clear, "every bond has two links up (1)"},
@@ -95,7 +99,8 @@ func TestConditions(t *testing.T) {
 		f := facts()
 		c.spoil(&f, &f.Readings["a"].Condition)
 		for _, a := range Host(f, "a") {
-			if a.Check == c.check && (a.Level != c.level || !strings.Contains(a.Evidence, c.says) || a.Level != Clear && a.Remedy == "") {
+			if a.Check == c.check && (a.Level != c.level || !strings.Contains(a.Evidence, c.says) ||
+				a.Level != Clear && a.Remedy == "") {
 				t.Errorf("%d: %s is %s, %q; want %s, %q", n, c.check, a.Level, a.Evidence, c.level, c.says)
 			}
 		}
@@ -112,14 +117,18 @@ func TestConditions(t *testing.T) {
 		t.Errorf("of a condition that was not read %d checks say so", unknowns)
 	}
 	// What blocked as it was last known blocks still, whether none of it was read now or a part.
-	for _, s := range []estate.Section{{Name: estate.ConditionItems, At: now, Err: "no answer"}, {Name: estate.ConditionItems, At: now, Partial: "half of it"}} {
+	for _, s := range []estate.Section{{Name: estate.ConditionItems, At: now, Err: "no answer"},
+		{Name: estate.ConditionItems, At: now, Partial: "half of it"}} {
 		f := facts()
 		array(false, true)(&f, &f.Readings["a"].Condition)
 		look := &estate.Reading{Host: "a"}
 		look.SetSection(s)
 		f.Readings["a"] = look.Over(f.Readings["a"])
 		for _, a := range Host(f, "a") {
-			if a.Check == "storage" && (a.Level != Blocker || !a.Unknown || !strings.Contains(a.Evidence, "md0: recovery = 3 %; that is as it was last known: "+s.Err+s.Partial)) {
+			if a.Check == "storage" &&
+				(a.Level != Blocker || !a.Unknown ||
+					!strings.Contains(a.Evidence,
+						"md0: recovery = 3 %; that is as it was last known: "+s.Err+s.Partial)) {
 				t.Errorf("%s: %q", a.Level, a.Evidence)
 			}
 		}
@@ -128,7 +137,8 @@ func TestConditions(t *testing.T) {
 
 func TestUnder(t *testing.T) {
 	c := estate.Condition{Space: []estate.Space{{Path: "/"}, {Path: "/var"}, {Path: "/var/lib/yare"}}}
-	for path, want := range map[string]string{"/var/lib/yare": "/var/lib/yare", "/var/lib/yarem": "/var", "/variant": "/", "/var": "/var", "/boot": "/"} {
+	for path, want := range map[string]string{"/var/lib/yare": "/var/lib/yare", "/var/lib/yarem": "/var",
+		"/variant": "/", "/var": "/var", "/boot": "/"} {
 		if got := c.Under(path).Path; got != want {
 			t.Errorf("%s is under %q, want %q", path, got, want)
 		}

@@ -15,7 +15,8 @@ func guests(f Facts, r *estate.Reading) found {
 		return clear("no change here needs the host empty")
 	}
 	if why := r.Unread(estate.GuestList, f.Now, f.MaxAge); why != "" {
-		return unknown(Blocker, "which guests are on it is unread: "+why, "see that the host answers, then read it again")
+		return unknown(Blocker, "which guests are on it is unread: "+why,
+			"see that the host answers, then read it again")
 	}
 	var tied, lost []string
 	leave, rest, cold, off, later := 0, 0, 0, 0, 0
@@ -26,11 +27,15 @@ func guests(f Facts, r *estate.Reading) found {
 		switch {
 		case g.State == estate.Off && gone >= 0:
 			later++
-			tied = append(tied, fmt.Sprintf("%s is off, and could not be started any more: afterwards the host has no %s", g.Name, g.Features[gone]))
+			tied = append(tied, fmt.Sprintf(
+				"%s is off, and could not be started any more: afterwards the host has no %s",
+				g.Name, g.Features[gone]))
 		case g.State == estate.Off:
 			off++
 		case f.Rest[g.UID()] && gone >= 0:
-			lost = append(lost, fmt.Sprintf("%s comes to rest here and could not be started again: afterwards the host has no %s", g.Name, g.Features[gone]))
+			lost = append(lost, fmt.Sprintf(
+				"%s comes to rest here and could not be started again: afterwards the host has no %s",
+				g.Name, g.Features[gone]))
 		case f.Rest[g.UID()]:
 			rest++
 		case f.Cold[g.UID()] && len(ties) == 0:
@@ -55,9 +60,11 @@ func guests(f Facts, r *estate.Reading) found {
 	says := strings.Join(counts, "; ")
 	switch {
 	case len(lost) > 0:
-		return blocker(strings.Join(lost, "; "), "move it away while it is off, or give it a type of machine that the host will have")
+		return blocker(strings.Join(lost, "; "),
+			"move it away while it is off, or give it a type of machine that the host will have")
 	case len(tied) > 0:
-		return caution(strings.Join(append(tied, says), "; "), "say in the brief what is done with each: --guest NAME=shut-down, suspend, eject, cold or leave")
+		return caution(strings.Join(append(tied, says), "; "),
+			"say in the brief what is done with each: --guest NAME=shut-down, suspend, eject, cold or leave")
 	}
 	return clear(says)
 }
@@ -99,9 +106,11 @@ func serves(f Facts, r *estate.Reading) found {
 		}
 	}
 	if unknown > 0 {
-		return clear(fmt.Sprintf("no guest of the cluster serves what it has mounted, as far as the servers are its neighbours (%d of %d are not)", unknown, len(r.Condition.Servers)))
+		return clear(fmt.Sprintf("no guest of the cluster serves what it has mounted, as far as the servers are its "+
+			"neighbours (%d of %d are not)", unknown, len(r.Condition.Servers)))
 	}
-	return clear(fmt.Sprintf("no guest of the cluster serves what it has mounted from elsewhere (%d)", len(r.Condition.Servers)))
+	return clear(fmt.Sprintf("no guest of the cluster serves what it has mounted from elsewhere (%d)",
+		len(r.Condition.Servers)))
 }
 
 // controller looks for the guest that this program runs in: it may move, and must not be brought down.
@@ -118,9 +127,11 @@ func controller(f Facts, r *estate.Reading) found {
 			case !f.Empties:
 				return clear(says + "it; nothing here needs the host empty")
 			case f.Rest[g.UID()] || f.Cold[g.UID()]:
-				return blocker(says+"it, which the brief has shut down or suspended: the round would end with it", "let it move, or run the round from elsewhere")
+				return blocker(says+"it, which the brief has shut down or suspended: the round would end with it",
+					"let it move, or run the round from elsewhere")
 			}
-			return caution(says+"it: it moves while the round goes on", "its host goes last; or run the round from elsewhere")
+			return caution(says+"it: it moves while the round goes on",
+				"its host goes last; or run the round from elsewhere")
 		}
 	}
 	return clear("it runs in no guest of the cluster")

@@ -109,29 +109,51 @@ func unknown(level Level, evidence, remedy string) found {
 
 // Checks is the set, in the order in which they are asked.
 var Checks = []Check{
-	{"reachable", "Does the host answer, and is what is known of it fresh?", "a host that nothing is known of may run anything", []estate.SectionName{estate.Host, estate.GuestList}, reachable},
+	{"reachable", "Does the host answer, and is what is known of it fresh?",
+		"a host that nothing is known of may run anything", []estate.SectionName{estate.Host, estate.GuestList},
+		reachable},
 	{"orders", "Does it take orders?", "it would refuse them", []estate.SectionName{estate.Host}, orders},
-	{"members", "Do all other hosts of the cluster answer?", "what does not answer counts as running its guests", nil, members},
-	{"closed", "Is no host closed by somebody else?", "a host that somebody else closed is theirs to open, and no more hosts are out of service than the brief allows", nil, closed},
-	{"rules", "Do the rules about guests mean guests that there are, and agree?", "lift the rule for the round instead", []estate.SectionName{estate.GuestList}, rules},
-	{RoomCheck, "Is there room for its guests elsewhere, with the reserve kept?", "keep a smaller reserve instead, which says what is given up", []estate.SectionName{estate.GuestList}, room},
-	{"guests", "Can every guest leave, or is it said what is done with it?", "", []estate.SectionName{estate.GuestList}, guests},
-	{"serves", "Does no guest serve the storage of the host that it leaves, or of another?", "", []estate.SectionName{estate.ConditionItems}, condition("who serves its storage", serves)},
-	{"controller", "Does this program not run on it?", "the round would end itself", []estate.SectionName{estate.GuestList}, controller},
-	{"bmc", "Does the BMC answer, with an empty task queue?", "what waits there runs at the restart, and a host whose power can't be told is not restarted", []estate.SectionName{estate.BMCState}, bmc},
+	{"members", "Do all other hosts of the cluster answer?", "what does not answer counts as running its guests",
+		nil, members},
+	{"closed", "Is no host closed by somebody else?",
+		"a host that somebody else closed is theirs to open, and no more hosts are out of service than the " +
+			"brief allows", nil, closed},
+	{"rules", "Do the rules about guests mean guests that there are, and agree?", "lift the rule for the round instead",
+		[]estate.SectionName{estate.GuestList}, rules},
+	{RoomCheck, "Is there room for its guests elsewhere, with the reserve kept?",
+		"keep a smaller reserve instead, which says what is given up", []estate.SectionName{estate.GuestList}, room},
+	{"guests", "Can every guest leave, or is it said what is done with it?", "",
+		[]estate.SectionName{estate.GuestList}, guests},
+	{"serves", "Does no guest serve the storage of the host that it leaves, or of another?", "",
+		[]estate.SectionName{estate.ConditionItems}, condition("who serves its storage", serves)},
+	{"controller", "Does this program not run on it?", "the round would end itself",
+		[]estate.SectionName{estate.GuestList}, controller},
+	{"bmc", "Does the BMC answer, with an empty task queue?",
+		"what waits there runs at the restart, and a host whose power can't be told is not restarted",
+		[]estate.SectionName{estate.BMCState}, bmc},
 	{"health", "Do the host and its BMC report themselves well?", "", []estate.SectionName{estate.HealthItems}, health},
-	{"restart", "Is no restart pending from before?", "", []estate.SectionName{estate.Packages, estate.Drivers, estate.FirmwareItems}, pending},
-	{"clock", "Does its clock agree with this one?", "", []estate.SectionName{estate.ConditionItems}, condition("its clock", clock)},
-	{"root", "Does its root outlive a restart?", "what is put in would be gone", []estate.SectionName{estate.ConditionItems}, condition("whether its root outlives a restart", root)},
-	{"space", "Is there room for what is put in?", "it would break off in the middle", []estate.SectionName{estate.ConditionItems}, condition("its room", space)},
-	{"storage", "Are its arrays whole and in sync?", "", []estate.SectionName{estate.ConditionItems}, condition("whether its arrays are in sync", storage)},
-	{"wear", "Have its disks life enough left?", "", []estate.SectionName{estate.ConditionItems}, condition("how worn its disks are", wear)},
-	{"bonds", "Are both links of its bonds up?", "", []estate.SectionName{estate.ConditionItems}, condition("whether its bonded links are up", bonds)},
-	{"certificates", "Are its certificates far from their end?", "", []estate.SectionName{estate.ConditionItems}, condition("how long its certificates last", certificates)},
-	{"packages", "Has the package system finished what it began?", "it installs nothing before that", []estate.SectionName{estate.Packages}, packages},
+	{"restart", "Is no restart pending from before?", "",
+		[]estate.SectionName{estate.Packages, estate.Drivers, estate.FirmwareItems}, pending},
+	{"clock", "Does its clock agree with this one?", "", []estate.SectionName{estate.ConditionItems},
+		condition("its clock", clock)},
+	{"root", "Does its root outlive a restart?", "what is put in would be gone",
+		[]estate.SectionName{estate.ConditionItems}, condition("whether its root outlives a restart", root)},
+	{"space", "Is there room for what is put in?", "it would break off in the middle",
+		[]estate.SectionName{estate.ConditionItems}, condition("its room", space)},
+	{"storage", "Are its arrays whole and in sync?", "", []estate.SectionName{estate.ConditionItems},
+		condition("whether its arrays are in sync", storage)},
+	{"wear", "Have its disks life enough left?", "", []estate.SectionName{estate.ConditionItems},
+		condition("how worn its disks are", wear)},
+	{"bonds", "Are both links of its bonds up?", "", []estate.SectionName{estate.ConditionItems},
+		condition("whether its bonded links are up", bonds)},
+	{"certificates", "Are its certificates far from their end?", "", []estate.SectionName{estate.ConditionItems},
+		condition("how long its certificates last", certificates)},
+	{"packages", "Has the package system finished what it began?", "it installs nothing before that",
+		[]estate.SectionName{estate.Packages}, packages},
 	{"dispute", "Do the baselines agree on what is wanted?", "", nil, dispute},
 	{"payload", "Is every payload here and verified?", "nothing unverified is applied", nil, payload},
-	{"together", "Will devices, drivers, firmware and platform be a combination that is known to be good?", "", nil, together},
+	{"together", "Will devices, drivers, firmware and platform be a combination that is known to be good?",
+		"", nil, together},
 }
 
 // Host asks every check about one host.
@@ -191,7 +213,8 @@ func Blockers(as []Answer) []Answer {
 func reachable(f Facts, r *estate.Reading) found {
 	for _, s := range []estate.SectionName{estate.Host, estate.GuestList} {
 		if why := r.Unread(s, f.Now, f.MaxAge); why != "" {
-			return unknown(Blocker, fmt.Sprintf("its section %q is unread: %s", s, why), "see that the host answers, then read it again")
+			return unknown(Blocker, fmt.Sprintf("its section %q is unread: %s", s, why),
+				"see that the host answers, then read it again")
 		}
 	}
 	return clear("read " + drift.Age(f.Now.Sub(r.At())) + " ago")
@@ -217,7 +240,8 @@ func members(f Facts, r *estate.Reading) found {
 		o := f.Readings[h]
 		switch {
 		case h == r.Host:
-		case o != nil && slices.Contains(f.Visited, h) && o.Closed != nil && f.ours(o.Closed) && len(o.Holding()) == 0: // it may be restarting, and was empty
+		case o != nil && slices.Contains(f.Visited, h) && o.Closed != nil && f.ours(o.Closed) &&
+			len(o.Holding()) == 0: // it may be restarting, and was empty
 		case o == nil:
 			silent = append(silent, h+" (never read)")
 		case o.Off():
@@ -235,11 +259,15 @@ func members(f Facts, r *estate.Reading) found {
 	case len(off) == 0:
 		return clear(fmt.Sprintf("all %d others answer", len(f.Hosts)-1))
 	case f.Empties && len(off) >= f.Out:
-		return blocker(fmt.Sprintf("off: %s, as the BMC says; at most %d may be out of service at once", strings.Join(off, ", "), f.Out), "bring it back, "+moreOut)
+		return blocker(fmt.Sprintf("off: %s, as the BMC says; at most %d may be out of service at once",
+			strings.Join(off, ", "), f.Out), "bring it back, "+moreOut)
 	default:
-		return caution("off: "+strings.Join(off, ", ")+", as the BMC says: no guest runs there", "a host that is gone for good is taken out of the estate file")
+		return caution("off: "+strings.Join(off, ", ")+", as the BMC says: no guest runs there",
+			"a host that is gone for good is taken out of the estate file")
 	}
-	return unknown(Blocker, strings.Join(silent, ", ")+" can't be read, and counts as running the guests last known of it", "bring it back, or prove that its power is off")
+	return unknown(Blocker, strings.Join(silent, ", ")+
+		" can't be read, and counts as running the guests last known of it",
+		"bring it back, or prove that its power is off")
 }
 
 func closed(f Facts, r *estate.Reading) found {
@@ -247,20 +275,24 @@ func closed(f Facts, r *estate.Reading) found {
 	n := 0
 	for _, h := range f.Hosts {
 		o := f.Readings[h]
-		if o == nil || o.Closed == nil || h == r.Host && f.ours(o.Closed) || slices.Contains(f.Visited, h) && f.ours(o.Closed) {
+		if o == nil || o.Closed == nil || h == r.Host && f.ours(o.Closed) ||
+			slices.Contains(f.Visited, h) && f.ours(o.Closed) {
 			continue
 		}
 		n++
-		out = append(out, fmt.Sprintf("%s, by %s %s ago (%s)", h, o.Closed.By, drift.Age(f.Now.Sub(o.Closed.At)), o.Closed.Reason))
+		out = append(out, fmt.Sprintf("%s, by %s %s ago (%s)", h, o.Closed.By, drift.Age(f.Now.Sub(o.Closed.At)),
+			o.Closed.Reason))
 	}
 	if n == 0 {
 		return clear("no host is closed")
 	}
 	if r.Closed != nil && slices.ContainsFunc(out, func(s string) bool { return strings.HasPrefix(s, r.Host+",") }) {
-		return blocker("closed: "+strings.Join(out, "; "), "a host that somebody else closed is theirs to open; ask them")
+		return blocker("closed: "+strings.Join(out, "; "),
+			"a host that somebody else closed is theirs to open; ask them")
 	}
 	if f.Empties && n >= f.Out {
-		return blocker(fmt.Sprintf("closed: %s; at most %d may be out of service at once", strings.Join(out, "; "), f.Out), "ask who closed it to open it, "+moreOut)
+		return blocker(fmt.Sprintf("closed: %s; at most %d may be out of service at once", strings.Join(out, "; "),
+			f.Out), "ask who closed it to open it, "+moreOut)
 	}
 	return caution("closed: "+strings.Join(out, "; "), "ask who closed it")
 }
@@ -281,7 +313,8 @@ func room(f Facts, r *estate.Reading) found {
 		a = &found
 	}
 	if a.Outcome == fit.Fits {
-		return clear(fmt.Sprintf("its %d guests find a place, with the reserve of %d host kept", len(a.Moves), f.Reserve) + f.resting(r))
+		return clear(fmt.Sprintf("its %d guests find a place, with the reserve of %d host kept", len(a.Moves),
+			f.Reserve) + f.resting(r))
 	}
 	return blocker(a.Outcome.String()+": "+a.Obstacle.String(), a.Obstacle.WayOut)
 }
@@ -315,7 +348,8 @@ func FitHosts(names []string, readings map[string]*estate.Reading) []fit.Host {
 			continue
 		}
 		offers := r.Offers()
-		h := fit.Host{Name: n, Capacity: r.Capacity, Counts: r.Counts, Networks: offers.Networks, Storages: offers.Storages, Features: offers.Features, Guests: r.Holding(), Open: r.Takes()}
+		h := fit.Host{Name: n, Capacity: r.Capacity, Counts: r.Counts, Networks: offers.Networks,
+			Storages: offers.Storages, Features: offers.Features, Guests: r.Holding(), Open: r.Takes()}
 		if c, ok := r.Component(r.Emulator, ""); ok && r.Read(r.Emulator.Section()) {
 			h.Emulator = fit.Emulator{Key: r.Emulator, Version: c.Version}
 		}
@@ -345,7 +379,8 @@ func rules(f Facts, _ *estate.Reading) found {
 				}
 			}
 			if !found {
-				return blocker(fmt.Sprintf("the rule %q speaks of %q, and no host has such a guest", rule.Says(), word), remedy)
+				return blocker(fmt.Sprintf("the rule %q speaks of %q, and no host has such a guest", rule.Says(), word),
+					remedy)
 			}
 		}
 	}
@@ -355,9 +390,11 @@ func rules(f Facts, _ *estate.Reading) found {
 			if a.Prefer || b.Prefer || a.Keep == b.Keep {
 				continue
 			}
-			if a.Keep == estate.Together && b.Keep == estate.Apart || a.Keep == estate.Apart && b.Keep == estate.Together {
+			if a.Keep == estate.Together && b.Keep == estate.Apart ||
+				a.Keep == estate.Apart && b.Keep == estate.Together {
 				if x := common(means[i], means[j]); len(x) > 1 {
-					return blocker(fmt.Sprintf("the rules %q and %q contradict each other about %s and %s", a.Says(), b.Says(), x[0], x[1]), remedy)
+					return blocker(fmt.Sprintf("the rules %q and %q contradict each other about %s and %s", a.Says(),
+						b.Says(), x[0], x[1]), remedy)
 				}
 			}
 		}
@@ -374,7 +411,9 @@ func rOr(r *estate.Reading) *estate.Reading {
 
 func common(a, b []*estate.Guest) (names []string) {
 	for _, g := range a {
-		if slices.ContainsFunc(b, func(o *estate.Guest) bool { return o.UID() == g.UID() }) && !slices.Contains(names, g.Name) {
+		if slices.ContainsFunc(b, func(o *estate.Guest) bool {
+			return o.UID() == g.UID()
+		}) && !slices.Contains(names, g.Name) {
 			names = append(names, g.Name)
 		}
 	}
@@ -383,13 +422,17 @@ func common(a, b []*estate.Guest) (names []string) {
 
 func bmc(f Facts, r *estate.Reading) found {
 	if r.BMC.None {
-		return caution("no BMC is named for it: its power and its health can't be told, and if it does not come back from a restart nobody can prove from here that it is off", "name its BMC in the estate file, or be ready to walk there")
+		return caution("no BMC is named for it: its power and its health can't be told, and if it does not come back "+
+			"from a restart nobody can prove from here that it is off",
+			"name its BMC in the estate file, or be ready to walk there")
 	}
 	if why := r.Unread(estate.BMCState, f.Now, f.MaxAge); why != "" {
-		return unknown(Blocker, "the BMC is unread: "+why, "see that the BMC answers; a host whose power can't be told is not restarted")
+		return unknown(Blocker, "the BMC is unread: "+why,
+			"see that the BMC answers; a host whose power can't be told is not restarted")
 	}
 	if r.BMC.Queue > 0 {
-		return blocker(fmt.Sprintf("%d task(s) wait in the BMC's queue, and would run at the next restart", r.BMC.Queue), "look at the queue, and clear what nobody wants any more")
+		return blocker(fmt.Sprintf("%d task(s) wait in the BMC's queue, and would run at the next restart",
+			r.BMC.Queue), "look at the queue, and clear what nobody wants any more")
 	}
 	return clear("it answers, power is " + r.BMC.Power + ", its queue is empty")
 }
@@ -405,7 +448,8 @@ func health(f Facts, r *estate.Reading) found {
 		}
 	}
 	if len(r.Health) == 0 {
-		return unknown(Caution, "health is unread: not one item was told", "see on the host and its BMC whether all is well")
+		return unknown(Caution, "health is unread: not one item was told",
+			"see on the host and its BMC whether all is well")
 	}
 	if why := r.Section(estate.HealthItems).Partial; why != "" {
 		bad = append(bad, "not all health was read: "+why)
@@ -419,15 +463,18 @@ func health(f Facts, r *estate.Reading) found {
 func pending(f Facts, r *estate.Reading) found {
 	for _, s := range []estate.SectionName{estate.Packages, estate.Drivers, estate.FirmwareItems} {
 		if why := cmp.Or(r.Unread(s, f.Now, f.MaxAge), r.Section(s).Partial); why != "" {
-			return unknown(Caution, fmt.Sprintf("whether what is installed runs is not known: %s is unread: %s", s, why), "read it again")
+			return unknown(Caution, fmt.Sprintf("whether what is installed runs is not known: %s is unread: %s",
+				s, why), "read it again")
 		}
 	}
 	for _, c := range r.Components {
 		if c.Running != "" {
-			return caution(fmt.Sprintf("%s %s is installed and %s runs", c.Key, c.Version, c.Running), "the round's restart will settle it")
+			return caution(fmt.Sprintf("%s %s is installed and %s runs", c.Key, c.Version, c.Running),
+				"the round's restart will settle it")
 		}
 		if len(c.Holders) > 0 {
-			return caution(fmt.Sprintf("%s %s is installed, and %s still run what it replaced", c.Key, c.Version, c.Awaits()), "a service restarts, a guest moves away and back")
+			return caution(fmt.Sprintf("%s %s is installed, and %s still run what it replaced", c.Key, c.Version,
+				c.Awaits()), "a service restarts, a guest moves away and back")
 		}
 	}
 	return clear("what is installed runs")
@@ -445,14 +492,16 @@ func packages(f Facts, r *estate.Reading) found {
 		}
 	}
 	if len(half) > 0 {
-		return blocker(strings.Join(half, "; ")+": nothing else can be installed", "on the host, see why and let its package system finish: dpkg --configure -a")
+		return blocker(strings.Join(half, "; ")+": nothing else can be installed",
+			"on the host, see why and let its package system finish: dpkg --configure -a")
 	}
 	return clear("nothing is half installed")
 }
 
 // unjudged is the answer where what a check needs was not worked out: not knowing clears nothing.
 func unjudged() found {
-	return unknown(Blocker, "it could not be known: the host was not judged against its baselines and the catalogue", "see what keeps the catalogue from being read, then ask again")
+	return unknown(Blocker, "it could not be known: the host was not judged against its baselines and the catalogue",
+		"see what keeps the catalogue from being read, then ask again")
 }
 
 func dispute(f Facts, r *estate.Reading) found {
@@ -461,7 +510,9 @@ func dispute(f Facts, r *estate.Reading) found {
 	}
 	for i := range f.Verdicts {
 		if v := &f.Verdicts[i]; v.Host == r.Host && v.Clause != nil && len(v.Clause.Against) > 0 {
-			return blocker(fmt.Sprintf("%s: %s wants %s, but %s", v.Component, v.Clause.Baseline, v.Clause.Says(), strings.Join(v.Clause.Against, " and ")), "give one of the baselines the lower rank, or take one clause away")
+			return blocker(fmt.Sprintf("%s: %s wants %s, but %s", v.Component, v.Clause.Baseline, v.Clause.Says(),
+				strings.Join(v.Clause.Against, " and ")),
+				"give one of the baselines the lower rank, or take one clause away")
 		}
 	}
 	return clear("they agree")
@@ -496,5 +547,6 @@ func together(f Facts, _ *estate.Reading) found {
 		}
 		out = append(out, fmt.Sprintf("%s, by the list %s: %s", m.Hardware, m.List, m.Why))
 	}
-	return found{level: level, evidence: strings.Join(out, "; "), remedy: "let the baselines want a combination that is on the list, or ask its publisher for a newer list"}
+	return found{level: level, evidence: strings.Join(out, "; "),
+		remedy: "let the baselines want a combination that is on the list, or ask its publisher for a newer list"}
 }

@@ -17,13 +17,15 @@ var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
 
 // facts are those of a cluster in which nothing is wrong.
 func facts() Facts {
-	f := Facts{Now: now, MaxAge: time.Hour, Terms: fit.Terms{Reserve: 1}, Out: 1, Hosts: []string{"a", "b", "c"}, Readings: map[string]*estate.Reading{},
-		Empties: true, Judged: true, Payloads: map[string]error{"x.payload": nil}}
+	f := Facts{Now: now, MaxAge: time.Hour, Terms: fit.Terms{Reserve: 1}, Out: 1, Hosts: []string{"a", "b", "c"},
+		Readings: map[string]*estate.Reading{}, Empties: true, Judged: true,
+		Payloads: map[string]error{"x.payload": nil}}
 	for _, h := range f.Hosts {
-		r := &estate.Reading{Host: h, Capacity: estate.Resources{MemoryMiB: 100, CPU: 100}, BMC: estate.BMC{Power: "On"},
-			Health:    []estate.Health{{Item: "fans", OK: true}},
-			Condition: estate.Condition{Root: "ext4", Space: []estate.Space{{Path: "/", FreeMiB: 20 << 10, SizeMiB: 40 << 10}}},
-			Guests:    []estate.Guest{{Name: "g-" + h, State: estate.Running, Load: estate.Resources{MemoryMiB: 30}}}}
+		r := &estate.Reading{Host: h, Capacity: estate.Resources{MemoryMiB: 100, CPU: 100},
+			BMC: estate.BMC{Power: "On"}, Health: []estate.Health{{Item: "fans", OK: true}},
+			Condition: estate.Condition{Root: "ext4",
+				Space: []estate.Space{{Path: "/", FreeMiB: 20 << 10, SizeMiB: 40 << 10}}},
+			Guests: []estate.Guest{{Name: "g-" + h, State: estate.Running, Load: estate.Resources{MemoryMiB: 30}}}}
 		for _, s := range estate.SectionNames {
 			r.SetSection(estate.Section{Name: s, At: now.Add(-time.Minute)})
 		}
@@ -49,71 +51,129 @@ func TestEachCheckBlocksOnWhatItIsFor(t *testing.T) {
 		says  string
 		spoil func(*Facts)
 	}{
-		{"reachable", Blocker, "no route", func(f *Facts) { f.Readings["a"].SetSection(estate.Section{Name: estate.Host, Err: "no route"}) }},
+		{"reachable", Blocker, "no route", func(f *Facts) {
+			f.Readings["a"].SetSection(estate.Section{Name: estate.Host, Err: "no route"})
+		}},
 		{"reachable", Blocker, "older than", func(f *Facts) { f.Now = now.Add(3 * time.Hour) }},
-		{"members", Blocker, "b can't be read", func(f *Facts) { f.Readings["b"].SetSection(estate.Section{Name: estate.Host, Err: "no route"}) }},
+		{"members", Blocker, "b can't be read", func(f *Facts) {
+			f.Readings["b"].SetSection(estate.Section{Name: estate.Host, Err: "no route"})
+		}},
 		{"members", Blocker, "off: b, as the BMC says; at most 1", func(f *Facts) { dead(f.Readings["b"]) }},
 		{"members", Caution, "off: b, as the BMC says", func(f *Facts) { dead(f.Readings["b"]); f.Out = 2 }},
 		{"members", Caution, "off: b, as the BMC says", func(f *Facts) { dead(f.Readings["b"]); f.Empties = false }},
-		{"members", Blocker, "c can't be read", func(f *Facts) { dead(f.Readings["b"]); dead(f.Readings["c"]); f.Readings["c"].BMC.Power = "On" }},
+		{"members", Blocker, "c can't be read", func(f *Facts) {
+			dead(f.Readings["b"])
+			dead(f.Readings["c"])
+			f.Readings["c"].BMC.Power = "On"
+		}},
 		{"guests", Clear, "able to leave: 1", func(*Facts) {}},
-		{"guests", Clear, "needs the host empty", func(f *Facts) { f.Readings["a"].Guests[0].Pins, f.Empties = []string{"it has a snapshot"}, false }},
-		{"guests", Caution, "g-a: it has a snapshot; able to leave: 0", func(f *Facts) { f.Readings["a"].Guests[0].Pins = []string{"it has a snapshot"} }},
+		{"guests", Clear, "needs the host empty", func(f *Facts) {
+			f.Readings["a"].Guests[0].Pins, f.Empties = []string{"it has a snapshot"}, false
+		}},
+		{"guests", Caution, "g-a: it has a snapshot; able to leave: 0", func(f *Facts) {
+			f.Readings["a"].Guests[0].Pins = []string{"it has a snapshot"}
+		}},
 		{"guests", Clear, "able to leave: 0; at rest meanwhile: 1", func(f *Facts) {
 			f.Readings["a"].Guests[0].Pins, f.Rest = []string{"it has a snapshot"}, map[string]bool{"g-a": true}
 		}},
-		{"guests", Caution, "g-a: in its drive sda is /x.iso, which only its host has", func(f *Facts) { f.Readings["a"].Guests[0].Disks = iso }},
-		{"guests", Clear, "able to leave: 1", func(f *Facts) { f.Readings["a"].Guests[0].Disks, f.Eject = iso, map[string]bool{"g-a": true} }},
-		{"guests", Caution, "g-a is suspended, and is not moved so", func(f *Facts) { f.Readings["a"].Guests[0].State = estate.Suspended }},
-		{"guests", Clear, "able to leave: 0; powered off: 1", func(f *Facts) { f.Readings["a"].Guests[0].State = estate.Off }},
-		{"guests", Caution, "g-a is off, and could not be started any more: afterwards the host has no old; able to leave: 0; powered off: 1", func(f *Facts) {
-			f.Readings["a"].Guests[0].State, f.Readings["a"].Guests[0].Features, f.Drops = estate.Off, []string{"old"}, []string{"old"}
+		{"guests", Caution, "g-a: in its drive sda is /x.iso, which only its host has", func(f *Facts) {
+			f.Readings["a"].Guests[0].Disks = iso
 		}},
-		{"guests", Blocker, "g-a comes to rest here and could not be started again: afterwards the host has no old", func(f *Facts) {
-			f.Readings["a"].Guests[0].Features, f.Drops, f.Rest = []string{"old"}, []string{"old"}, map[string]bool{"g-a": true}
+		{"guests", Clear, "able to leave: 1", func(f *Facts) {
+			f.Readings["a"].Guests[0].Disks, f.Eject = iso, map[string]bool{"g-a": true}
 		}},
-		{"guests", Blocker, "which guests are on it is unread: no answer", func(f *Facts) { f.Readings["a"].SetSection(estate.Section{Name: estate.GuestList, Err: "no answer"}) }},
+		{"guests", Caution, "g-a is suspended, and is not moved so", func(f *Facts) {
+			f.Readings["a"].Guests[0].State = estate.Suspended
+		}},
+		{"guests", Clear, "able to leave: 0; powered off: 1", func(f *Facts) {
+			f.Readings["a"].Guests[0].State = estate.Off
+		}},
+		{"guests", Caution, "g-a is off, and could not be started any more: afterwards the host has no old; able to " +
+			"leave: 0; powered off: 1", func(f *Facts) {
+			f.Readings["a"].Guests[0].State, f.Readings["a"].Guests[0].Features, f.Drops = estate.Off,
+				[]string{"old"}, []string{"old"}
+		}},
+		{"guests", Blocker, "g-a comes to rest here and could not be started again: afterwards the host has no old",
+			func(f *Facts) {
+				f.Readings["a"].Guests[0].Features, f.Drops, f.Rest = []string{"old"}, []string{"old"},
+					map[string]bool{"g-a": true}
+			}},
+		{"guests", Blocker, "which guests are on it is unread: no answer", func(f *Facts) {
+			f.Readings["a"].SetSection(estate.Section{Name: estate.GuestList, Err: "no answer"})
+		}},
 		{"controller", Clear, "it runs in no guest of the cluster", func(*Facts) {}},
-		{"controller", Clear, "it runs in no guest of the cluster", func(f *Facts) { f.Controller = "of another cluster" }},
+		{"controller", Clear, "it runs in no guest of the cluster", func(f *Facts) {
+			f.Controller = "of another cluster"
+		}},
 		{"controller", Clear, "this program runs in g-b, a guest on b", func(f *Facts) { f.Controller = "g-b" }},
-		{"controller", Caution, "this program runs in g-a, a guest on it: it moves", func(f *Facts) { f.Controller = "g-a" }},
-		{"controller", Caution, "this program runs in g-a", func(f *Facts) { f.Controller, f.Readings["a"].Guests[0].ID = "u", "u" }},
-		{"controller", Clear, "nothing here needs the host empty", func(f *Facts) { f.Controller, f.Empties = "g-a", false }},
-		{"controller", Blocker, "the round would end with it", func(f *Facts) { f.Controller, f.Rest = "g-a", map[string]bool{"g-a": true} }},
-		{"controller", Blocker, "the round would end with it", func(f *Facts) { f.Controller, f.Cold = "g-a", map[string]bool{"g-a": true} }},
+		{"controller", Caution, "this program runs in g-a, a guest on it: it moves", func(f *Facts) {
+			f.Controller = "g-a"
+		}},
+		{"controller", Caution, "this program runs in g-a", func(f *Facts) {
+			f.Controller, f.Readings["a"].Guests[0].ID = "u", "u"
+		}},
+		{"controller", Clear, "nothing here needs the host empty", func(f *Facts) {
+			f.Controller, f.Empties = "g-a", false
+		}},
+		{"controller", Blocker, "the round would end with it", func(f *Facts) {
+			f.Controller, f.Rest = "g-a", map[string]bool{"g-a": true}
+		}},
+		{"controller", Blocker, "the round would end with it", func(f *Facts) {
+			f.Controller, f.Cold = "g-a", map[string]bool{"g-a": true}
+		}},
 		{"bmc", Caution, "no BMC is named", func(f *Facts) {
 			f.Readings["a"].SetSection(estate.Section{Name: estate.BMCState, Err: "none"})
 			f.Readings["a"].BMC = estate.BMC{None: true}
 		}},
 		{"orders", Blocker, "b: it takes none", func(f *Facts) { f.Readings["b"].Unready = "it takes none" }},
-		{"orders", Clear, "it takes them", func(f *Facts) { f.Readings["b"].Unready, f.Empties = "it takes none", false }},
-		{"orders", Blocker, "a: it takes none", func(f *Facts) { f.Readings["a"].Unready, f.Empties = "it takes none", false }},
+		{"orders", Clear, "it takes them", func(f *Facts) {
+			f.Readings["b"].Unready, f.Empties = "it takes none", false
+		}},
+		{"orders", Blocker, "a: it takes none", func(f *Facts) {
+			f.Readings["a"].Unready, f.Empties = "it takes none", false
+		}},
 		{"members", Blocker, "c (never read) can't be read", func(f *Facts) { delete(f.Readings, "c") }},
 		{"closed", Blocker, "b, by night shift 2 days ago (memory)", func(f *Facts) { f.Readings["b"].Closed = mark }},
 		{"closed", Caution, "b, by night shift", func(f *Facts) { f.Readings["b"].Closed, f.Out = mark, 2 }},
 		{"closed", Caution, "b, by night shift", func(f *Facts) { f.Readings["b"].Closed, f.Empties = mark, false }},
 		{"closed", Blocker, "a, by night shift", func(f *Facts) { f.Readings["a"].Closed, f.Empties = mark, false }},
-		{"closed", Clear, "no host is closed", func(f *Facts) { f.Readings["a"].Closed, f.Round = &estate.Mark{Round: "R"}, "R" }},
-		{"fit", Blocker, "its guests would have no place", func(f *Facts) { f.Readings["a"].Guests[0].Load.MemoryMiB = 90 }},
-		{"fit", Clear, "needs the host empty", func(f *Facts) { f.Readings["a"].Guests[0].Load.MemoryMiB, f.Empties = 90, false }},
-		{"bmc", Blocker, "no answer", func(f *Facts) { f.Readings["a"].SetSection(estate.Section{Name: estate.BMCState, Err: "no answer"}) }},
-		{"bmc", Blocker, "2 task(s) wait", func(f *Facts) { f.Readings["a"].BMC.Queue = 2 }},
-		{"health", Caution, "fans: slow", func(f *Facts) { f.Readings["a"].Health[0] = estate.Health{Item: "fans", Detail: "slow"} }},
-		{"health", Caution, "not all health was read: the disks were silent", func(f *Facts) {
-			f.Readings["a"].SetSection(estate.Section{Name: estate.HealthItems, At: now, Partial: "the disks were silent"})
+		{"closed", Clear, "no host is closed", func(f *Facts) {
+			f.Readings["a"].Closed, f.Round = &estate.Mark{Round: "R"}, "R"
 		}},
-		{"health", Caution, "no answer", func(f *Facts) { f.Readings["a"].SetSection(estate.Section{Name: estate.HealthItems, Err: "no answer"}) }},
+		{"fit", Blocker, "its guests would have no place", func(f *Facts) {
+			f.Readings["a"].Guests[0].Load.MemoryMiB = 90
+		}},
+		{"fit", Clear, "needs the host empty", func(f *Facts) {
+			f.Readings["a"].Guests[0].Load.MemoryMiB, f.Empties = 90, false
+		}},
+		{"bmc", Blocker, "no answer", func(f *Facts) {
+			f.Readings["a"].SetSection(estate.Section{Name: estate.BMCState, Err: "no answer"})
+		}},
+		{"bmc", Blocker, "2 task(s) wait", func(f *Facts) { f.Readings["a"].BMC.Queue = 2 }},
+		{"health", Caution, "fans: slow", func(f *Facts) {
+			f.Readings["a"].Health[0] = estate.Health{Item: "fans", Detail: "slow"}
+		}},
+		{"health", Caution, "not all health was read: the disks were silent", func(f *Facts) {
+			f.Readings["a"].SetSection(estate.Section{Name: estate.HealthItems, At: now,
+				Partial: "the disks were silent"})
+		}},
+		{"health", Caution, "no answer", func(f *Facts) {
+			f.Readings["a"].SetSection(estate.Section{Name: estate.HealthItems, Err: "no answer"})
+		}},
 		{"restart", Caution, "deb:k 2 is installed and 1 runs", func(f *Facts) {
 			f.Readings["a"].Components = []estate.Component{{Key: "deb:k", Version: "2", Running: "1"}}
 		}},
 		{"restart", Caution, "deb:k 2 is installed, and k.service still run what it replaced", func(f *Facts) {
-			f.Readings["a"].Components = []estate.Component{{Key: "deb:k", Version: "2", Holders: []estate.Holder{{Service: "k.service"}}}}
+			f.Readings["a"].Components = []estate.Component{{Key: "deb:k", Version: "2",
+				Holders: []estate.Holder{{Service: "k.service"}}}}
 		}},
 		{"fit", Blocker, "its guests would have no place", func(f *Facts) { f.Visited = []string{"a", "b"} }},
 		{"fit", Clear, "its 1 guests find a place", func(f *Facts) { f.Visited = []string{"a"} }},
 		{"dispute", Blocker, "b1 wants exactly 1, but b2 wants exactly 2", func(f *Facts) {
-			f.Verdicts = []drift.Verdict{{Host: "a", Component: "deb:k", Outcome: drift.Disputed, Clause: &baseline.Bound{Baseline: "b1",
-				Clause: baseline.Clause{Posture: baseline.Exactly, Version: "1"}, Against: []string{"b2 wants exactly 2"}}}}
+			f.Verdicts = []drift.Verdict{{Host: "a", Component: "deb:k", Outcome: drift.Disputed,
+				Clause: &baseline.Bound{Baseline: "b1",
+					Clause:  baseline.Clause{Posture: baseline.Exactly, Version: "1"},
+					Against: []string{"b2 wants exactly 2"}}}}
 		}},
 		{"payload", Blocker, "x.payload: damaged", func(f *Facts) { f.Payloads["x.payload"] = errors.New("damaged") }},
 	} {
@@ -176,12 +236,15 @@ func TestOutsideACompatibilityList(t *testing.T) {
 		x := together(Facts{Judged: true, Mismatches: ms}, &estate.Reading{})
 		return Answer{Level: x.level, Evidence: x.evidence, Remedy: x.remedy}
 	}
-	soft, hard := catalogue.Mismatch{Hardware: "L25", List: "net", Why: "2 with 3 is on no line"}, catalogue.Mismatch{Hardware: "S9", List: "disks", Why: "x", Blocks: true}
+	soft, hard := catalogue.Mismatch{Hardware: "L25", List: "net", Why: "2 with 3 is on no line"},
+		catalogue.Mismatch{Hardware: "S9", List: "disks", Why: "x", Blocks: true}
 	for _, c := range []struct {
 		got  Answer
 		want Level
 	}{{of(), Clear}, {of(soft), Caution}, {of(soft, hard), Blocker}} {
-		if c.got.Level != c.want || c.want != Clear && (c.got.Remedy == "" || !strings.Contains(c.got.Evidence, "L25, by the list net: 2 with 3 is on no line")) {
+		if c.got.Level != c.want ||
+			c.want != Clear && (c.got.Remedy == "" ||
+				!strings.Contains(c.got.Evidence, "L25, by the list net: 2 with 3 is on no line")) {
 			t.Errorf("%+v, want %s", c.got, c.want)
 		}
 	}
@@ -259,7 +322,8 @@ func TestWordsThatClear(t *testing.T) {
 	if got := answer(t, f, "members"); got.Evidence != "all 2 others answer" {
 		t.Errorf("%+v", got)
 	}
-	f.Readings["a"].Components = []estate.Component{{Key: "drv:d", Version: "1", State: "odd"}, {Key: "deb:k", Version: "1"}}
+	f.Readings["a"].Components = []estate.Component{{Key: "drv:d", Version: "1", State: "odd"},
+		{Key: "deb:k", Version: "1"}}
 	if got := answer(t, f, "packages"); got.Level != Clear {
 		t.Errorf("a driver's state is no package's: %+v", got)
 	}
@@ -278,7 +342,8 @@ func TestWordsThatClear(t *testing.T) {
 func TestWhatFitSaidAlready(t *testing.T) {
 	f := facts()
 	f.Placed = &fit.Answer{Outcome: fit.Unproven, Obstacle: &fit.Obstacle{Constraint: "too hard", WayOut: "wait"}}
-	if got := answer(t, f, "fit"); got.Level != Blocker || got.Evidence != "unproven: too hard" || got.Remedy != "wait" {
+	if got := answer(t, f, "fit"); got.Level != Blocker || got.Evidence != "unproven: too hard" ||
+		got.Remedy != "wait" {
 		t.Errorf("%+v", got)
 	}
 }

@@ -49,7 +49,8 @@ func NewWaiver(cluster string, a Answer, reason, by string, now, until time.Time
 	case !until.After(now) || until.Sub(now) > MostWaived:
 		return Waiver{}, fmt.Errorf("a waiver ends: after now, and within %d days", int(MostWaived.Hours()/24))
 	}
-	return Waiver{Cluster: cluster, Host: a.Host, Check: a.Check, Evidence: lasting(a.Evidence), Reason: reason, By: by, At: now, Until: until}, nil
+	return Waiver{Cluster: cluster, Host: a.Host, Check: a.Check, Evidence: lasting(a.Evidence), Reason: reason, By: by,
+		At: now, Until: until}, nil
 }
 
 // lasting is what was found, without what changes with time alone: how long ago something was, as "3 min ago".
@@ -57,7 +58,8 @@ func lasting(evidence string) string {
 	var out []string
 	words := strings.Fields(evidence)
 	for i, w := range words {
-		if n := i + 2; n < len(words) && strings.HasPrefix(words[n], "ago") || i > 0 && i+1 < len(words) && strings.HasPrefix(words[i+1], "ago") {
+		if n := i + 2; n < len(words) && strings.HasPrefix(words[n], "ago") ||
+			i > 0 && i+1 < len(words) && strings.HasPrefix(words[i+1], "ago") {
 			continue
 		}
 		out = append(out, w)

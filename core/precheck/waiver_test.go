@@ -59,7 +59,8 @@ func TestWhatCantBeWaived(t *testing.T) {
 		"fit must never be waived": {Answer{Check: "fit", Level: Blocker, Never: "x"}, "r", now.Add(1)},
 		"about this round alone":   {Answer{Check: "as planned", Level: Blocker, Never: OnlyHere}, "r", now.Add(1)},
 	} {
-		if _, err := NewWaiver("c", c.a, c.reason, "op", now, c.until); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := NewWaiver("c", c.a, c.reason, "op", now, c.until); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %q", err, want)
 		}
 	}
@@ -118,12 +119,16 @@ func TestWhatCouldNotBeKnown(t *testing.T) {
 // The rules about guests are held to guests that there are, and against each other.
 func TestRulesAboutGuests(t *testing.T) {
 	for want, rules := range map[string][]estate.Rule{
-		"no rule says":                         nil,
-		"that there are (2)":                   {{Keep: estate.Apart, Guests: []string{"g-*"}}, {Keep: estate.KeptIn, Guests: []string{"g-a"}, Hosts: []string{"a"}}},
-		`speaks of "g-z", and no`:              {{Keep: estate.Apart, Guests: []string{"g-a", "g-z"}}},
-		"contradict each other":                {{Keep: estate.Apart, Guests: []string{"g-*"}}, {Keep: estate.Together, Guests: []string{"g-a", "g-b"}}},
-		"each means guests that there are (2)": {{Keep: estate.Apart, Guests: []string{"g-*"}, Prefer: true}, {Keep: estate.Together, Guests: []string{"g-a", "g-b"}}},
-		"about g-a and g-b":                    {{Keep: estate.Together, Guests: []string{"g-a", "g-b"}}, {Keep: estate.Apart, Guests: []string{"g-a", "g-b", "g-c"}}},
+		"no rule says": nil,
+		"that there are (2)": {{Keep: estate.Apart, Guests: []string{"g-*"}},
+			{Keep: estate.KeptIn, Guests: []string{"g-a"}, Hosts: []string{"a"}}},
+		`speaks of "g-z", and no`: {{Keep: estate.Apart, Guests: []string{"g-a", "g-z"}}},
+		"contradict each other": {{Keep: estate.Apart, Guests: []string{"g-*"}},
+			{Keep: estate.Together, Guests: []string{"g-a", "g-b"}}},
+		"each means guests that there are (2)": {{Keep: estate.Apart, Guests: []string{"g-*"}, Prefer: true},
+			{Keep: estate.Together, Guests: []string{"g-a", "g-b"}}},
+		"about g-a and g-b": {{Keep: estate.Together, Guests: []string{"g-a", "g-b"}},
+			{Keep: estate.Apart, Guests: []string{"g-a", "g-b", "g-c"}}},
 	} {
 		f := facts()
 		f.Rules = rules

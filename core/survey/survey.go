@@ -186,10 +186,13 @@ func general(in Input) (out []Need) {
 		switch {
 		case f.Bound: // its verdict says so
 		case f.Withdrawn != "":
-			out = append(out, Need{Urgency: Soon, Host: only(f.Hosts), See: AtCatalogue, Component: f.Component, Text: fmt.Sprintf("withdrawn, and no baseline covers it: %s %s%s", f.Component, f.Version, onHosts(f.Hosts))})
+			out = append(out, Need{Urgency: Soon, Host: only(f.Hosts), See: AtCatalogue, Component: f.Component,
+				Text: fmt.Sprintf("withdrawn, and no baseline covers it: %s %s%s", f.Component,
+					f.Version, onHosts(f.Hosts))})
 		case f.Severity >= catalogue.High:
 			out = append(out, Need{Urgency: Sometime, Host: only(f.Hosts), See: AtCatalogue, Component: f.Component,
-				Text: fmt.Sprintf("affected by %s, and no baseline covers it: %s %s%s", strings.Join(f.Advisories, ", "), f.Component, f.Version, onHosts(f.Hosts))})
+				Text: fmt.Sprintf("affected by %s, and no baseline covers it: %s %s%s",
+					strings.Join(f.Advisories, ", "), f.Component, f.Version, onHosts(f.Hosts))})
 		}
 	}
 	return out
@@ -262,7 +265,9 @@ func empties(vs []drift.Verdict) bool {
 
 // ready tells whether none of the checks that readings alone answer would hold a visit to the host up.
 func ready(in Input, c estate.Cluster, host string) bool {
-	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Terms: fit.Terms{Rules: c.Rules, Reserve: c.Reserve}, Out: 1, Hosts: c.Hosts, Readings: in.Readings, Empties: empties(in.Verdicts[host]), Judged: true, Placed: &fit.Answer{Outcome: fit.Fits}}
+	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Terms: fit.Terms{Rules: c.Rules, Reserve: c.Reserve}, Out: 1,
+		Hosts: c.Hosts, Readings: in.Readings, Empties: empties(in.Verdicts[host]), Judged: true,
+		Placed: &fit.Answer{Outcome: fit.Fits}}
 	return len(precheck.Blockers(precheck.Host(f, host))) == 0
 }
 
@@ -351,15 +356,19 @@ func needs(in Input, b Band) []Need {
 	}
 	since := func(r *estate.Reading, s estate.SectionName) time.Time { at, _ := r.Section(s).Known(); return at }
 	if why := in.Distrusted[b.Cluster.Name]; why != "" {
-		out = append(out, Need{Urgency: Now, Cluster: b.Cluster.Name, Text: "the journal of its round can't be trusted, and nothing is done by it: " + why, First: true, See: AtRound})
+		out = append(out, Need{Urgency: Now, Cluster: b.Cluster.Name,
+			Text:  "the journal of its round can't be trusted, and nothing is done by it: " + why,
+			First: true, See: AtRound})
 	}
 	inRound := map[string]bool{} // hosts that a round left in the middle
-	if s := b.Round; s != nil && (s.Status == course.Failing || s.Status == course.Running && !in.Runs[b.Cluster.Name]) {
+	if s := b.Round; s != nil &&
+		(s.Status == course.Failing || s.Status == course.Running && !in.Runs[b.Cluster.Name]) {
 		text := "the round failed: " + s.Detail
 		if s.Status == course.Running {
 			text = "its round was interrupted: nobody runs it any more. Resume it"
 		}
-		out = append(out, Need{Urgency: Now, Cluster: b.Cluster.Name, Text: text, First: true, See: AtRound, Since: s.Last})
+		out = append(out, Need{Urgency: Now, Cluster: b.Cluster.Name, Text: text, First: true,
+			See: AtRound, Since: s.Last})
 		for i := range s.Visits {
 			if v := &s.Visits[i]; !v.Over() && len(v.Spans) > 0 {
 				inRound[v.Host] = true
@@ -396,7 +405,8 @@ func needs(in Input, b Band) []Need {
 		if !healthKnown {
 			lastKnown = " (last known)"
 		}
-		if e := r.Section(estate.HealthItems).Err; e != "" && h.Service != Silent && !strings.Contains(e, "names no BMC") {
+		if e := r.Section(estate.HealthItems).Err; e != "" && h.Service != Silent &&
+			!strings.Contains(e, "names no BMC") {
 			n := add(Soon, h.Host, "its health is unread")
 			n.Since, n.why = since(r, estate.HealthItems), e
 		}
@@ -416,7 +426,8 @@ func needs(in Input, b Band) []Need {
 	if hosts := critical.hosts; len(hosts) > 0 {
 		critical.show(add(Now, only(hosts), "critical release missing%s", onHosts(hosts)))
 	}
-	for _, o := range []drift.Outcome{drift.Withdrawn, drift.Unread, drift.HalfInstalled, drift.Disputed, drift.OffTrack, drift.Ahead} {
+	for _, o := range []drift.Outcome{drift.Withdrawn, drift.Unread, drift.HalfInstalled, drift.Disputed,
+		drift.OffTrack, drift.Ahead} {
 		if x := byOutcome[o]; x != nil {
 			u := Sometime
 			if o == drift.Withdrawn || o == drift.Unread || o == drift.HalfInstalled {
@@ -480,7 +491,8 @@ func grouped(needs []Need) (out []Need) {
 }
 
 var says = map[drift.Outcome]string{drift.Withdrawn: "withdrawn release", drift.Unread: "something is unread",
-	drift.HalfInstalled: "a package is half installed", drift.Disputed: "baselines disagree", drift.OffTrack: "off its track", drift.Ahead: "ahead of its baseline"}
+	drift.HalfInstalled: "a package is half installed", drift.Disputed: "baselines disagree",
+	drift.OffTrack: "off its track", drift.Ahead: "ahead of its baseline"}
 
 // about is the hosts that have something in common, and the first thing on them that has it.
 type about struct {
@@ -521,7 +533,8 @@ func drainable(in Input, b Band) (out []Need) {
 	if len(b.Berths) > most {
 		return nil
 	}
-	cluster := fit.Problem{Hosts: precheck.FitHosts(b.Cluster.Hosts, in.Readings), Terms: fit.Terms{Rules: b.Cluster.Rules, Reserve: b.Cluster.Reserve}}
+	cluster := fit.Problem{Hosts: precheck.FitHosts(b.Cluster.Hosts, in.Readings),
+		Terms: fit.Terms{Rules: b.Cluster.Rules, Reserve: b.Cluster.Reserve}}
 	reasons := map[string][]string{}
 	var order []string
 	for _, h := range b.Berths {
@@ -544,7 +557,8 @@ func drainable(in Input, b Band) (out []Need) {
 		if only(reasons[why]) == "" {
 			who = list(reasons[why]) + " "
 		}
-		out = append(out, Need{Urgency: Soon, Cluster: b.Cluster.Name, Host: only(reasons[why]), Text: who + "can't be drained: " + why, See: AtPlan})
+		out = append(out, Need{Urgency: Soon, Cluster: b.Cluster.Name, Host: only(reasons[why]),
+			Text: who + "can't be drained: " + why, See: AtPlan})
 	}
 	return out
 }

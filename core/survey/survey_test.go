@@ -19,11 +19,14 @@ import (
 var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
 
 func input() Input {
-	in := Input{Estate: estate.Estate{Name: "E", Clusters: []estate.Cluster{{Name: "c", Hosts: []string{"a", "b", "d"}, Reserve: 1}}}, Now: now,
-		Readings: map[string]*estate.Reading{}, Verdicts: map[string][]drift.Verdict{}, Rounds: map[string]*course.State{}}
+	in := Input{Estate: estate.Estate{Name: "E",
+		Clusters: []estate.Cluster{{Name: "c", Hosts: []string{"a", "b", "d"}, Reserve: 1}}}, Now: now,
+		Readings: map[string]*estate.Reading{}, Verdicts: map[string][]drift.Verdict{},
+		Rounds: map[string]*course.State{}}
 	for _, h := range []string{"a", "b", "d"} {
 		r := &estate.Reading{Host: h, Capacity: estate.Resources{MemoryMiB: 100, CPU: 100},
-			Guests: []estate.Guest{{Name: "g" + h, State: estate.Running, Load: estate.Resources{MemoryMiB: 40, CPU: 10}}}}
+			Guests: []estate.Guest{{Name: "g" + h, State: estate.Running,
+				Load: estate.Resources{MemoryMiB: 40, CPU: 10}}}}
 		for _, s := range estate.SectionNames {
 			r.SetSection(estate.Section{Name: s, At: now.Add(-time.Minute)})
 		}
@@ -34,7 +37,8 @@ func input() Input {
 }
 
 func verdict(o drift.Outcome, s catalogue.Severity) drift.Verdict {
-	return drift.Verdict{Component: "fw:x", Outcome: o, Release: &catalogue.Release{Severity: s}, Clause: &baseline.Bound{}}
+	return drift.Verdict{Component: "fw:x", Outcome: o, Release: &catalogue.Release{Severity: s},
+		Clause: &baseline.Bound{}}
 }
 
 func TestAllWell(t *testing.T) {
@@ -61,7 +65,8 @@ func TestWhoIsReady(t *testing.T) {
 		in.Verdicts[h][0].Release = &catalogue.Release{Restart: catalogue.HostRestart}
 	}
 	if b := Make(in).Bands[0]; b.Adrift != 3 || b.Ready != 0 {
-		t.Errorf("adrift %d, ready %d, though no host's guests find room elsewhere with the reserve kept", b.Adrift, b.Ready)
+		t.Errorf("adrift %d, ready %d, though no host's guests find room elsewhere with the reserve kept",
+			b.Adrift, b.Ready)
 	}
 	in.Estate.Clusters[0].Reserve = 0
 	if b := Make(in).Bands[0]; b.Adrift != 3 || b.Ready != 3 {
@@ -109,7 +114,8 @@ func TestNeedsComeWorstFirst(t *testing.T) {
 		}
 	}
 	text := strings.Join(all, "\n")
-	for _, want := range []string{" the round failed: a: install failed", "a critical release missing", "b withdrawn release", "b 2 forgotten task(s)",
+	for _, want := range []string{" the round failed: a: install failed", "a critical release missing",
+		"b withdrawn release", "b 2 forgotten task(s)",
 		"d closed by somebody", "a off its track"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("nobody is told %q:\n%s", want, text)
@@ -133,8 +139,9 @@ func TestSilenceInARestartCallsNobody(t *testing.T) {
 	in := input()
 	in.Readings["a"].SetSection(estate.Section{Name: estate.Host, Err: "no route"})
 	in.Verdicts["a"] = []drift.Verdict{verdict(drift.Unread, 0), verdict(drift.Behind, catalogue.Critical)}
-	in.Rounds["c"] = &course.State{Status: course.Running, Visits: []course.Visit{{Visit: plan.Visit{Host: "a"}, Spans: []course.Span{{Step: act.RestartStep}}}},
-		Open: []course.Pending{{Act: act.Act{Kind: act.Restart, Host: "a"}}}}
+	in.Rounds["c"] = &course.State{Status: course.Running,
+		Visits: []course.Visit{{Visit: plan.Visit{Host: "a"}, Spans: []course.Span{{Step: act.RestartStep}}}},
+		Open:   []course.Pending{{Act: act.Act{Kind: act.Restart, Host: "a"}}}}
 	in.Runs = map[string]bool{"c": true}
 	s := Make(in)
 	if b := s.Bands[0].Berths[0]; b.Service != Away || b.InLine() || len(s.Needs) != 0 {
@@ -150,18 +157,22 @@ func TestSilenceInARestartCallsNobody(t *testing.T) {
 // host that it was with.
 func TestWhatARoundLeftStandsFirst(t *testing.T) {
 	for name, end := range map[string]func(*course.State, map[string]bool){
-		"failed":      func(s *course.State, _ map[string]bool) { s.Status, s.Detail = course.Failing, "a: restart failed" },
+		"failed": func(s *course.State, _ map[string]bool) {
+			s.Status, s.Detail = course.Failing, "a: restart failed"
+		},
 		"interrupted": func(s *course.State, runs map[string]bool) { s.Status, runs["c"] = course.Running, false },
 	} {
 		in := input()
 		in.Verdicts["b"] = []drift.Verdict{verdict(drift.Behind, catalogue.Critical)}
 		in.Readings["a"].SetSection(estate.Section{Name: estate.Host, Err: "no route"})
-		s := &course.State{Visits: []course.Visit{{Visit: plan.Visit{Host: "a"}, Spans: []course.Span{{Step: act.RestartStep}}}}}
+		s := &course.State{Visits: []course.Visit{{Visit: plan.Visit{Host: "a"},
+			Spans: []course.Span{{Step: act.RestartStep}}}}}
 		in.Runs = map[string]bool{}
 		end(s, in.Runs)
 		in.Rounds["c"] = s
 		needs := Make(in).Needs
-		if len(needs) < 3 || !strings.Contains(needs[0].Text, name) || needs[1].Host != "a" || !strings.Contains(needs[1].Text, "does not answer") {
+		if len(needs) < 3 || !strings.Contains(needs[0].Text, name) || needs[1].Host != "a" ||
+			!strings.Contains(needs[1].Text, "does not answer") {
 			t.Errorf("%s: %+v", name, needs)
 		}
 	}
@@ -177,7 +188,8 @@ func TestOnlyWhatWasJudgedIsInLine(t *testing.T) {
 	}
 	in.Faults = []string{"vts.yaml:3: the baseline has no clauses"}
 	s := Make(in)
-	if s.Bands[0].InLine != 0 || len(s.Needs) == 0 || s.Needs[0].Urgency != Now || !strings.Contains(s.Needs[0].Text, "vts.yaml:3") {
+	if s.Bands[0].InLine != 0 || len(s.Needs) == 0 || s.Needs[0].Urgency != Now ||
+		!strings.Contains(s.Needs[0].Text, "vts.yaml:3") {
 		t.Errorf("%+v", s)
 	}
 }
@@ -187,14 +199,16 @@ func TestWhatIsNotKnownOrAskedNeedsAPerson(t *testing.T) {
 	in := input()
 	in.Readings["a"].SetSection(estate.Section{Name: estate.GuestList, Err: "libvirt is stopped"})
 	in.Readings["b"].SetSection(estate.Section{Name: estate.HealthItems, Err: "no item"})
-	in.Flags = []drift.Flag{{Component: "fw:x", Version: "2", Withdrawn: "it is bad", Hosts: []string{"a", "b"}}, {Component: "fw:y", Version: "1", Withdrawn: "bad", Bound: true}}
+	in.Flags = []drift.Flag{{Component: "fw:x", Version: "2", Withdrawn: "it is bad", Hosts: []string{"a", "b"}},
+		{Component: "fw:y", Version: "1", Withdrawn: "bad", Bound: true}}
 	in.Problems = []baseline.Problem{{Baseline: "p", Error: true, Text: "there is no cluster"}}
 	var all []string
 	for _, n := range Make(in).Needs {
 		all = append(all, n.Text)
 	}
 	text := strings.Join(all, "\n")
-	for _, want := range []string{"its guests can't be read", "its health is unread: no item", "no baseline covers it: fw:x 2 on a, b", "the baseline p: there is no cluster"} {
+	for _, want := range []string{"its guests can't be read", "its health is unread: no item",
+		"no baseline covers it: fw:x 2 on a, b", "the baseline p: there is no cluster"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("%q is not said in:\n%s", want, text)
 		}
@@ -207,15 +221,20 @@ func TestWhatIsNotKnownOrAskedNeedsAPerson(t *testing.T) {
 // What is so of several hosts is told once, with the longest time that it has been so; what is so of one names it.
 func TestNeedsThatBelongTogetherAreToldOnce(t *testing.T) {
 	early, late := now.Add(-2*time.Hour), now.Add(-time.Hour)
-	got := grouped([]Need{{Urgency: Now, Host: "a", Text: "never read", See: AtHost, Since: late}, {Urgency: Soon, Host: "b", Text: "never read", See: AtHost}, {Urgency: Now, Text: "the reserve is not kept"},
-		{Urgency: Now, Host: "c", Text: "never read", See: AtHost, Since: early}, {Urgency: Now, Host: "d", Text: "does not answer", See: AtHost, why: "no route"},
-		{Urgency: Soon, Host: "a", Text: "silent", See: AtHost, why: "refused"}, {Urgency: Soon, Host: "b", Text: "silent", See: AtHost, why: "refused"},
-		{Urgency: Soon, Host: "a", Text: "mute", See: AtHost, why: "refused"}, {Urgency: Soon, Host: "b", Text: "mute", See: AtHost, why: "EOF"}})
+	got := grouped([]Need{{Urgency: Now, Host: "a", Text: "never read", See: AtHost, Since: late},
+		{Urgency: Soon, Host: "b", Text: "never read", See: AtHost}, {Urgency: Now, Text: "the reserve is not kept"},
+		{Urgency: Now, Host: "c", Text: "never read", See: AtHost, Since: early},
+		{Urgency: Now, Host: "d", Text: "does not answer", See: AtHost, why: "no route"},
+		{Urgency: Soon, Host: "a", Text: "silent", See: AtHost, why: "refused"},
+		{Urgency: Soon, Host: "b", Text: "silent", See: AtHost, why: "refused"},
+		{Urgency: Soon, Host: "a", Text: "mute", See: AtHost, why: "refused"},
+		{Urgency: Soon, Host: "b", Text: "mute", See: AtHost, why: "EOF"}})
 	var lines []string
 	for _, n := range got {
 		lines = append(lines, fmt.Sprintf("%d %s %s %d", n.Urgency, n.Host, n.Text, n.See))
 	}
-	want := []string{"0  never read on a, c 2", "1 b never read 1", "0  the reserve is not kept 0", "0 d does not answer: no route 1",
+	want := []string{"0  never read on a, c 2", "1 b never read 1", "0  the reserve is not kept 0",
+		"0 d does not answer: no route 1",
 		"1  silent on a, b: refused 2", "1  mute on a, b: on a, refused 2"}
 	if !slices.Equal(lines, want) || !got[0].Since.Equal(early) {
 		t.Errorf("%q, since %v", lines, got[0].Since)

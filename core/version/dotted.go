@@ -10,11 +10,13 @@ import (
 // No standard says how, so the rule is our own, with the place of pre-releases taken from Semantic Versioning 2.0.0
 // (sections 9 and 11). docs/verdicts.md has it with a table of habits:
 //
-//   - A version is a list of runs, each all digits or all letters; whatever stands between runs only separates them. A "v" or "ver" before the first digit says nothing.
-//   - Digits compare by value, letters without regard to case, and at one place nothing < letters < digits, so that 1.2 < 1.2a < 1.2.1.
+//   - A version is a list of runs, each all digits or all letters; whatever stands between runs only separates them. A
+//     "v" or "ver" before the first digit says nothing.
+//   - Digits compare by value, letters without regard to case, and at one place nothing < letters < digits, so that 1.2
+//     < 1.2a < 1.2.1.
 //   - Zeros at the end say nothing: 1.2 and 1.2.0 are the same version.
-//   - A word for what is not finished (alpha, beta, rc, pre, preview, dev, snapshot, nightly, test) begins a pre-release: it sorts before the version in front of that
-//     word, whatever follows it.
+//   - A word for what is not finished (alpha, beta, rc, pre, preview, dev, snapshot, nightly, test) begins a
+//     pre-release: it sorts before the version in front of that word, whatever follows it.
 //   - A date sorts rightly where the year comes first. One with the year last is ordered as any other list of numbers.
 func compareDotted(a, b string) int {
 	ra, pa, isPreA := splitPre(a)
@@ -43,7 +45,9 @@ func splitPre(v string) (release, pre string, is bool) {
 	}
 	for rest := v; rest != ""; {
 		run, after := nextRun(rest)
-		if run != "" && letter(run[0]) && slices.ContainsFunc(unfinished, func(w string) bool { return strings.EqualFold(w, run) }) && len(v) > len(rest) {
+		if run != "" && letter(run[0]) && slices.ContainsFunc(unfinished, func(w string) bool {
+			return strings.EqualFold(w, run)
+		}) && len(v) > len(rest) {
 			return v[:len(v)-len(rest)], rest, true
 		}
 		rest = after

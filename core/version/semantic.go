@@ -100,7 +100,8 @@ func identifier(s string) bool {
 
 func validSemantic(v string) error {
 	if _, _, ok := parseSemantic(v); !ok {
-		return fmt.Errorf("version %q is not of the form MAJOR.MINOR.PATCH, with -pre.release and +build where there are any", v)
+		return fmt.Errorf("version %q is not of the form MAJOR.MINOR.PATCH, with -pre.release and "+
+			"+build where there are any", v)
 	}
 	return nil
 }

@@ -112,7 +112,8 @@ func randomVersion(r *rand.Rand) string {
 		b.WriteString([]string{"0:", "1:", "2:", "01:"}[r.Intn(4)])
 	}
 	b.WriteByte(byte('0' + r.Intn(3)))
-	pieces := []string{"0", "1", "2", "10", "007", ".", ".", "~", "+", "a", "b", "Z", "-", "~rc", "dfsg", "+deb12u", "^", "^git", "_"}
+	pieces := []string{"0", "1", "2", "10", "007", ".", ".", "~", "+", "a", "b", "Z", "-", "~rc", "dfsg",
+		"+deb12u", "^", "^git", "_"}
 	for range r.Intn(7) {
 		b.WriteString(pieces[r.Intn(len(pieces))])
 	}
@@ -138,7 +139,8 @@ func TestAgainstDpkg(t *testing.T) {
 		}
 		want = append(want, Debian.Compare(a, b))
 		op := map[int]string{-1: "lt", 0: "eq", 1: "gt"}[want[len(want)-1]]
-		script.WriteString("dpkg --compare-versions '" + a + "' " + op + " '" + b + "' || echo '" + a + " " + op + " " + b + "'\n")
+		script.WriteString("dpkg --compare-versions '" + a + "' " + op + " '" + b + "' || echo '" + a +
+			" " + op + " " + b + "'\n")
 	}
 	cmd := exec.Command("sh")
 	cmd.Stdin = strings.NewReader(script.String())

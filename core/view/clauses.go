@@ -80,7 +80,8 @@ func (e *Estate) Disputes(name string) (out []string) {
 					out = append(
 						out,
 						fmt.Sprintf(
-							"%s on %s: %s wants %s, %s, at the same rank; give one the lower rank, or take one clause away",
+							"%s on %s: %s wants %s, %s, at the same rank; give one the lower rank, "+
+								"or take one clause away",
 							v.Title(),
 							v.Host,
 							v.Clause.Baseline,

@@ -167,7 +167,8 @@ func Went(s *course.State, now time.Time, says []course.Said, limit float64) Lan
 		l.State, l.Tone = visitState(v)
 		if !v.Over() && v.Failure == nil && s.Status != course.Finished {
 			for _, st := range v.Steps[min(len(v.Spans), len(v.Steps)):] {
-				l.Spans = append(l.Spans, Span{Step: st.Step, Pass: st.Pass, From: at, To: at.Add(st.Middle), Expected: true})
+				l.Spans = append(l.Spans,
+					Span{Step: st.Step, Pass: st.Pass, From: at, To: at.Add(st.Middle), Expected: true})
 				at = at.Add(st.Middle)
 			}
 		}

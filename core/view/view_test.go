@@ -54,7 +54,8 @@ func anEstate(verdicts map[string][]string) *Estate {
 			e.Verdicts[h] = append(
 				e.Verdicts[h],
 				drift.Verdict{Host: h, Component: estate.Key(key), Device: device, Outcome: words[w[at+1:]],
-					Clause: &baseline.Bound{Baseline: "b", Clause: baseline.Clause{Line: i + 1, Component: estate.Key(key)}}},
+					Clause: &baseline.Bound{Baseline: "b",
+						Clause: baseline.Clause{Line: i + 1, Component: estate.Key(key)}}},
 			)
 		}
 	}
@@ -93,14 +94,22 @@ func TestAMatrixHoldsWhatDisagrees(t *testing.T) {
 		filter   string
 		want     string
 	}{
-		"what is in line everywhere is no row":         {map[string][]string{"x": {"deb:a:fine", "deb:b:behind"}, "y": {"deb:a:fine", "deb:b:fine"}}, "", "deb:b: x=behind y=in line"},
-		"what does not apply is no disagreement":       {map[string][]string{"x": {"deb:a:none"}, "y": {"deb:a:fine"}}, "", ""},
-		"firmware stands below platform":               {map[string][]string{"x": {"fw:z:behind", "deb:z:absent"}}, "", "deb:z: x=absent\nfw:z: x=behind"},
-		"a host without a verdict has an empty cell":   {map[string][]string{"x": {"deb:a:behind"}, "y": nil}, "", "deb:a: x=behind"},
-		"what is unread is unread in each of its rows": {map[string][]string{"x": {"fw:n@1:behind", "fw:n@2:fine"}, "y": {"fw:n:unread"}}, "", "fw:n (1): x=behind y=unread\nfw:n (2): x=in line y=unread"},
-		"what is unread everywhere has a row":          {map[string][]string{"x": {"fw:n:unread"}}, "", "fw:n: x=unread"},
-		"a filter keeps the rows that it lets through": {map[string][]string{"x": {"deb:a:behind", "fw:b:behind"}}, "kind=fw", "fw:b: x=behind"},
-		"and the hosts": {map[string][]string{"x": {"deb:a:behind"}, "y": {"deb:a:behind"}}, "host=y", "deb:a: y=behind"},
+		"what is in line everywhere is no row": {map[string][]string{"x": {"deb:a:fine", "deb:b:behind"},
+			"y": {"deb:a:fine", "deb:b:fine"}}, "", "deb:b: x=behind y=in line"},
+		"what does not apply is no disagreement": {map[string][]string{"x": {"deb:a:none"}, "y": {"deb:a:fine"}},
+			"", ""},
+		"firmware stands below platform": {map[string][]string{"x": {"fw:z:behind", "deb:z:absent"}}, "",
+			"deb:z: x=absent\nfw:z: x=behind"},
+		"a host without a verdict has an empty cell": {map[string][]string{"x": {"deb:a:behind"}, "y": nil},
+			"", "deb:a: x=behind"},
+		"what is unread is unread in each of its rows": {map[string][]string{"x": {"fw:n@1:behind", "fw:n@2:fine"},
+			"y": {"fw:n:unread"}}, "", "fw:n (1): x=behind y=unread\nfw:n (2): x=in line y=unread"},
+		"what is unread everywhere has a row": {map[string][]string{"x": {"fw:n:unread"}},
+			"", "fw:n: x=unread"},
+		"a filter keeps the rows that it lets through": {map[string][]string{"x": {"deb:a:behind", "fw:b:behind"}},
+			"kind=fw", "fw:b: x=behind"},
+		"and the hosts": {map[string][]string{"x": {"deb:a:behind"}, "y": {"deb:a:behind"}},
+			"host=y", "deb:a: y=behind"},
 	} {
 		if got := picture(anEstate(c.verdicts).Matrix("c", filter(t, c.filter))); got != c.want {
 			t.Errorf("%s:\n%s\nwant\n%s", name, got, c.want)
@@ -165,9 +174,14 @@ func TestWhatKeepsAGuestFromMoving(t *testing.T) {
 		{estate.Guest{State: estate.Running, Networks: []string{"n"}}, func() {}, ""},
 		{estate.Guest{State: estate.Off}, func() {}, "off: it is not moved"},
 		{estate.Guest{State: estate.Running, Devices: []string{"card"}}, func() {}, "it holds card of its host"},
-		{estate.Guest{State: estate.Running, Networks: []string{"m"}}, func() {}, "no other host that answers has its network m"},
-		{estate.Guest{State: estate.Running, Networks: []string{"n"}}, func() { e.Readings["y"].Closed = &estate.Mark{} }, "no other host that answers has its network n"},
-		{estate.Guest{State: estate.Running, Networks: []string{"n"}}, func() { delete(e.Readings, "y") }, "no other host that answers has its network n"},
+		{estate.Guest{State: estate.Running, Networks: []string{"m"}}, func() {},
+			"no other host that answers has its network m"},
+		{estate.Guest{State: estate.Running, Networks: []string{"n"}}, func() {
+			e.Readings["y"].Closed = &estate.Mark{}
+		}, "no other host that answers has its network n"},
+		{estate.Guest{State: estate.Running, Networks: []string{"n"}}, func() {
+			delete(e.Readings, "y")
+		}, "no other host that answers has its network n"},
 	} {
 		c.do()
 		if got := e.Stays("x", &c.guest); got != c.why {
@@ -247,7 +261,8 @@ func TestTheLanesOfAPlan(t *testing.T) {
 			fmt.Sprintf("%s-%s %.2f of %.2f %s", v.From.Format("15:04"), v.To.Format("15:04"), v.Load, v.Limit, v.Out),
 		)
 	}
-	if want := []string{"20:00-20:10 0.30 of 0.80 ", "20:10-21:00 0.45 of 0.60 x", "21:00-22:00 0.30 of 0.80 "}; !slices.Equal(
+	if want := []string{"20:00-20:10 0.30 of 0.80 ", "20:10-21:00 0.45 of 0.60 x",
+		"21:00-22:00 0.30 of 0.80 "}; !slices.Equal(
 		tide,
 		want,
 	) {

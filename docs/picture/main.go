@@ -46,7 +46,8 @@ func imports() (map[string][]string, error) {
 			return nil, err
 		}
 		name := strings.TrimPrefix(p.ImportPath, module)
-		if strings.HasSuffix(name, "test") || strings.HasSuffix(name, "/conform") || strings.HasPrefix(name, "docs/") || strings.HasPrefix(name, "e2e") || len(p.GoFiles) == 0 {
+		if strings.HasSuffix(name, "test") || strings.HasSuffix(name, "/conform") || strings.HasPrefix(name, "docs/") ||
+			strings.HasPrefix(name, "e2e") || len(p.GoFiles) == 0 {
 			continue // it serves tests, or pictures
 		}
 		all[name] = []string{}
@@ -113,13 +114,15 @@ func draw(w io.Writer) error {
 			at[p] = point{margin + (most-len(r))*wide/2 + x*wide, margin + y*apart}
 		}
 	}
-	fmt.Fprintf(w, `<svg xmlns="http://www.w3.org/2000/svg" width="%d" height="%d" font-family="sans-serif" font-size="11">`+"\n", 2*margin+most*wide, 2*margin+len(grid)*apart)
+	fmt.Fprintf(w, `<svg xmlns="http://www.w3.org/2000/svg" width="%d" height="%d" font-family="sans-serif" `+
+		`font-size="11">`+"\n", 2*margin+most*wide, 2*margin+len(grid)*apart)
 	fmt.Fprintln(w, `<rect width="100%" height="100%" fill="#fff"/>`)
 	for _, r := range grid {
 		for _, p := range r {
 			for _, i := range all[p] {
 				if !reaches(all, p, i) {
-					fmt.Fprintf(w, `<line x1="%d" y1="%d" x2="%d" y2="%d" stroke="#9fb4be" stroke-width="0.7"/>`+"\n", at[p].x+wide/2-4, at[p].y+tall, at[i].x+wide/2-4, at[i].y)
+					fmt.Fprintf(w, `<line x1="%d" y1="%d" x2="%d" y2="%d" stroke="#9fb4be" stroke-width="0.7"/>`+"\n",
+						at[p].x+wide/2-4, at[p].y+tall, at[i].x+wide/2-4, at[i].y)
 				}
 			}
 		}
@@ -132,8 +135,10 @@ func draw(w io.Writer) error {
 			if ink == "" {
 				ink = "#eef1f2"
 			}
-			fmt.Fprintf(w, `<rect x="%d" y="%d" width="%d" height="%d" rx="3" fill="%s" stroke="#5f7480" stroke-width="0.7"/>`+"\n", at[p].x, at[p].y, wide-8, tall, ink)
-			fmt.Fprintf(w, `<text x="%d" y="%d" text-anchor="middle" fill="#1c2630">%s</text>`+"\n", at[p].x+wide/2-4, at[p].y+15, html.EscapeString(p))
+			fmt.Fprintf(w, `<rect x="%d" y="%d" width="%d" height="%d" rx="3" fill="%s" `+
+				`stroke="#5f7480" stroke-width="0.7"/>`+"\n", at[p].x, at[p].y, wide-8, tall, ink)
+			fmt.Fprintf(w, `<text x="%d" y="%d" text-anchor="middle" fill="#1c2630">%s</text>`+"\n", at[p].x+wide/2-4,
+				at[p].y+15, html.EscapeString(p))
 		}
 	}
 	_, err = fmt.Fprintln(w, "</svg>")

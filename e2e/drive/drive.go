@@ -35,11 +35,13 @@ func Open(t *testing.T, program string, cols, rows int, env []string, args ...st
 	}
 	s := &Screen{t: t, Socket: filepath.Join(dir, "s"), status: filepath.Join(dir, "status")}
 	conf := filepath.Join(dir, "conf")
-	text := "set -g default-terminal xterm-256color\nset -sg escape-time 0\nset -g status off\nset -g remain-on-exit on\n"
+	text := "set -g default-terminal xterm-256color\nset -sg escape-time 0\nset -g status off\n" +
+		"set -g remain-on-exit on\n"
 	if err := os.WriteFile(conf, []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	cmd := []string{"-S", s.Socket, "-f", conf, "new-session", "-d", "-x", fmt.Sprint(cols), "-y", fmt.Sprint(rows), "-c", dir}
+	cmd := []string{"-S", s.Socket, "-f", conf, "new-session", "-d", "-x", fmt.Sprint(cols), "-y",
+		fmt.Sprint(rows), "-c", dir}
 	for _, e := range env {
 		cmd = append(cmd, "-e", e)
 	}

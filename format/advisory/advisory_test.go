@@ -39,7 +39,9 @@ func TestScores(t *testing.T) {
 	if _, err := Score("CVSS:3.1/AV:N"); err == nil {
 		t.Error("an incomplete vector was scored")
 	}
-	for score, want := range map[float64]catalogue.Severity{0: catalogue.Unknown, 0.1: catalogue.Low, 3.9: catalogue.Low, 4: catalogue.Medium, 6.9: catalogue.Medium, 7: catalogue.High, 8.9: catalogue.High, 9: catalogue.Critical, 10: catalogue.Critical} {
+	for score, want := range map[float64]catalogue.Severity{0: catalogue.Unknown, 0.1: catalogue.Low,
+		3.9: catalogue.Low, 4: catalogue.Medium, 6.9: catalogue.Medium, 7: catalogue.High, 8.9: catalogue.High,
+		9: catalogue.Critical, 10: catalogue.Critical} {
 		if got := Rating(score); got != want {
 			t.Errorf("%v is %v, want %v", score, got, want)
 		}
@@ -52,26 +54,31 @@ func TestOSV(t *testing.T) {
 		t.Fatal(as, err)
 	}
 	a := as[0]
-	if a.ID != "BRAE-2026-0111" || a.Severity != catalogue.Critical || a.Score != 9.8 || len(a.Affects) != 1 || !a.Affects[0].Source || a.Affects[0].Component != "deb:brae-tls" || a.Affects[0].Fixed != "1.9-brae1" {
+	if a.ID != "BRAE-2026-0111" || a.Severity != catalogue.Critical || a.Score != 9.8 || len(a.Affects) != 1 ||
+		!a.Affects[0].Source || a.Affects[0].Component != "deb:brae-tls" || a.Affects[0].Fixed != "1.9-brae1" {
 		t.Errorf("%+v", a)
 	}
 	as, err = ReadOSV([]byte(`[{"id":"A","modified":"2026-01-01T00:00:00Z","affected":[
-	 {"package":{"ecosystem":"AlmaLinux:9","name":"crab"},"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"0"},{"fixed":"2-1"},{"introduced":"3-1"},{"last_affected":"4-1"}]}]},
+	 {"package":{"ecosystem":"AlmaLinux:9","name":"crab"},"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"0"},
+{"fixed":"2-1"},{"introduced":"3-1"},{"last_affected":"4-1"}]}]},
 	 {"package":{"ecosystem":"npm","name":"left"},"ranges":[{"type":"SEMVER","events":[{"introduced":"0"}]}]},
-	 {"package":{"ecosystem":"Debian","name":"open"},"ecosystem_specific":{"urgency":"low"},"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"2-1"}]}]}]},
+	 {"package":{"ecosystem":"Debian","name":"open"},"ecosystem_specific":{"urgency":"low"},
+"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"2-1"}]}]}]},
 	 {"id":"B","modified":"2026-01-01T00:00:00Z","withdrawn":"2026-02-01T00:00:00Z","affected":[]}]`), strict)
 	if err != nil || len(as) != 1 || len(as[0].Affects) != 3 {
 		t.Fatalf("a withdrawn record and a foreign ecosystem are passed over: %+v %v", as, err)
 	}
 	f := as[0].Affects
-	if f[0].Component != "rpm:crab" || f[0].Fixed != "2-1" || f[1].Since != "3-1" || f[1].Last != "4-1" || f[2].Since != "2-1" || f[2].Fixed != "" || as[0].Severity != catalogue.Low {
+	if f[0].Component != "rpm:crab" || f[0].Fixed != "2-1" || f[1].Since != "3-1" || f[1].Last != "4-1" ||
+		f[2].Since != "2-1" || f[2].Fixed != "" || as[0].Severity != catalogue.Low {
 		t.Errorf("%+v", as[0])
 	}
 	for text, want := range map[string]string{
 		"{":          "not an OSV record",
 		`{"x":1}`:    "no id or no date",
 		`[{"id":1}]`: "not an OSV record",
-		`{"id":"A","modified":"2026-01-01T00:00:00Z","severity":[{"type":"CVSS_V3","score":"CVSS:3.1/nonsense"}]}`: "is no CVSS vector",
+		`{"id":"A","modified":"2026-01-01T00:00:00Z","severity":[{"type":"CVSS_V3",
+"score":"CVSS:3.1/nonsense"}]}`: "is no CVSS vector",
 	} {
 		if _, err := ReadOSV([]byte(text), strict); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", text, err, want)
@@ -86,7 +93,8 @@ func TestCSAF(t *testing.T) {
 		t.Fatal(as, err)
 	}
 	a := as[0]
-	if a.ID != "CORRAN-SA-26-11" || a.Severity != catalogue.High || a.Score != 8.1 || a.Published.Day() != 3 || !strings.HasPrefix(a.Link, "https://corran.invalid/") {
+	if a.ID != "CORRAN-SA-26-11" || a.Severity != catalogue.High || a.Score != 8.1 || a.Published.Day() != 3 ||
+		!strings.HasPrefix(a.Link, "https://corran.invalid/") {
 		t.Errorf("%+v", a)
 	}
 	// What is fixed in a version needs no word on each that is affected.
@@ -94,11 +102,15 @@ func TestCSAF(t *testing.T) {
 		t.Errorf("%+v", a.Affects)
 	}
 	without := strings.Replace(string(text), `, "fixed": ["L25-7.4.2"]`, "", 1)
-	if as, err := ReadCSAF([]byte(without)); err != nil || len(as[0].Affects) != 2 || as[0].Affects[0].Since != "7.3.1" || as[0].Affects[0].Last != "7.3.1" {
+	if as, err := ReadCSAF([]byte(without)); err != nil || len(as[0].Affects) != 2 ||
+		as[0].Affects[0].Since != "7.3.1" || as[0].Affects[0].Last != "7.3.1" {
 		t.Errorf("with no fix each affected version is told: %+v %v", as, err)
 	}
-	purl := strings.ReplaceAll(string(text), `"x_generic_uris": [{"namespace": "https://yareharbour.invalid/component", "uri": "fw:lorne-l25"}]`, `"purl": "pkg:rpm/brae/crab@2.0-1?epoch=1"`)
-	if as, err := ReadCSAF([]byte(purl)); err != nil || as[0].Affects[0].Component != "rpm:crab" || as[0].Affects[0].Fixed != "1:2.0-1" {
+	purl := strings.ReplaceAll(string(text),
+		`"x_generic_uris": [{"namespace": "https://yareharbour.invalid/component", "uri": "fw:lorne-l25"}]`,
+		`"purl": "pkg:rpm/brae/crab@2.0-1?epoch=1"`)
+	if as, err := ReadCSAF([]byte(purl)); err != nil || as[0].Affects[0].Component != "rpm:crab" ||
+		as[0].Affects[0].Fixed != "1:2.0-1" {
 		t.Errorf("by package URL: %+v %v", as, err)
 	}
 	for from, c := range map[string][2]string{
@@ -107,7 +119,8 @@ func TestCSAF(t *testing.T) {
 		`{
   "document"`: {`[{"document"`, "not a CSAF document"},
 	} {
-		if _, err := ReadCSAF([]byte(strings.Replace(string(text), from, c[0], 1))); err == nil || !strings.Contains(err.Error(), c[1]) {
+		if _, err := ReadCSAF([]byte(strings.Replace(string(text), from, c[0], 1))); err == nil ||
+			!strings.Contains(err.Error(), c[1]) {
 			t.Errorf("%s: %v, want %q", c[0], err, c[1])
 		}
 	}
@@ -138,7 +151,9 @@ func TestEventsInAnyOrder(t *testing.T) {
 		for _, i := range order {
 			list = append(list, events[i])
 		}
-		as, err := ReadOSV(fmt.Appendf(nil, `{"id":"A","modified":"2026-01-01T00:00:00Z","affected":[{"package":{"ecosystem":"Debian","name":"crab"},"ranges":[{"type":"ECOSYSTEM","events":[%s]}]}]}`,
+		as, err := ReadOSV(fmt.Appendf(nil,
+			`{"id":"A","modified":"2026-01-01T00:00:00Z","affected":[{"package":{"ecosystem":"Debian","name":"crab"},
+"ranges":[{"type":"ECOSYSTEM","events":[%s]}]}]}`,
 			strings.Join(list, ",")), strict)
 		if err != nil || len(as) != 1 || len(as[0].Affects) != 2 {
 			t.Fatalf("%v: %+v %v", order, as, err)
@@ -147,7 +162,9 @@ func TestEventsInAnyOrder(t *testing.T) {
 			t.Errorf("%v: %+v", order, f)
 		}
 	}
-	as, err := ReadOSV([]byte(`{"id":"A","modified":"2026-01-01T00:00:00Z","affected":[{"package":{"ecosystem":"Debian","name":"crab"},"versions":["1-1","1-2"]}]}`), strict)
+	as, err := ReadOSV([]byte(
+		`{"id":"A","modified":"2026-01-01T00:00:00Z","affected":[{"package":{"ecosystem":"Debian","name":"crab"},
+"versions":["1-1","1-2"]}]}`), strict)
 	if err != nil || len(as[0].Affects) != 2 || as[0].Affects[1].Since != "1-2" || as[0].Affects[1].Last != "1-2" {
 		t.Errorf("versions that are named one by one: %+v %v", as, err)
 	}

@@ -99,8 +99,9 @@ func head(a *csaf.Advisory) catalogue.Advisory {
 }
 
 // words are how publishers grade a document as a whole.
-var words = map[string]catalogue.Severity{"critical": catalogue.Critical, "high": catalogue.High, "important": catalogue.High,
-	"medium": catalogue.Medium, "moderate": catalogue.Medium, "low": catalogue.Low}
+var words = map[string]catalogue.Severity{"critical": catalogue.Critical, "high": catalogue.High,
+	"important": catalogue.High,
+	"medium":    catalogue.Medium, "moderate": catalogue.Medium, "low": catalogue.Low}
 
 // walk goes through the branches of a product tree; the nearest product version above a product is its version.
 func walk(bs csaf.Branches, above []*csaf.Branch, products map[csaf.ProductID]product) {
@@ -212,14 +213,17 @@ func fill(a *catalogue.Advisory, v *csaf.Vulnerability, products map[csaf.Produc
 			}
 		})
 	}
-	for _, list := range []*csaf.Products{v.ProductStatus.KnownAffected, v.ProductStatus.FirstAffected, v.ProductStatus.LastAffected} {
+	for _, list := range []*csaf.Products{v.ProductStatus.KnownAffected, v.ProductStatus.FirstAffected,
+		v.ProductStatus.LastAffected} {
 		each(list, products, func(p product) {
 			switch {
 			case fixed[p.component]: // all before the fixed one
-			case p.version == "" || p.ranged: // of a range only the words are known: all versions, until something mends it
+			case p.version == "" || p.ranged:
+				// of a range only the words are known: all versions, until something mends it
 				a.Affects = append(a.Affects, catalogue.Affect{Component: p.component})
 			default:
-				a.Affects = append(a.Affects, catalogue.Affect{Component: p.component, Since: p.version, Last: p.version})
+				a.Affects = append(a.Affects,
+					catalogue.Affect{Component: p.component, Since: p.version, Last: p.version})
 			}
 		})
 	}

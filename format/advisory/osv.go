@@ -97,7 +97,8 @@ func ReadOSV(text []byte, bad func(error) error) ([]catalogue.Advisory, error) {
 }
 
 func (o osv) advisory() (catalogue.Advisory, error) {
-	a := catalogue.Advisory{ID: o.ID, Aliases: append(o.Aliases, o.Upstream...), Title: cmp.Or(o.Summary, sentence(o.Details)), Published: o.Modified}
+	a := catalogue.Advisory{ID: o.ID, Aliases: append(o.Aliases, o.Upstream...),
+		Title: cmp.Or(o.Summary, sentence(o.Details)), Published: o.Modified}
 	for _, s := range o.Severity {
 		if err := o.grade(&a, s.Type, s.Score); err != nil {
 			return a, err
@@ -184,7 +185,8 @@ func spans(key estate.Key, source bool, events []event) (out []catalogue.Affect)
 }
 
 // urgencies are the words of distributions' own trackers, for records without a score.
-var urgencies = map[string]catalogue.Severity{"low": catalogue.Low, "medium": catalogue.Medium, "high": catalogue.High, "critical": catalogue.Critical}
+var urgencies = map[string]catalogue.Severity{"low": catalogue.Low, "medium": catalogue.Medium, "high": catalogue.High,
+	"critical": catalogue.Critical}
 
 func (o osv) grade(a *catalogue.Advisory, kind, score string) error {
 	if !strings.HasPrefix(kind, "CVSS_") {

@@ -68,7 +68,9 @@ func Parse(name string, text []byte) (baseline.Baseline, error) {
 		if err != nil {
 			return b, err
 		}
-		if j := slices.IndexFunc(b.Clauses, func(o baseline.Clause) bool { return o.Component == out.Component && o.Hardware == out.Hardware }); j >= 0 {
+		if j := slices.IndexFunc(b.Clauses, func(o baseline.Clause) bool {
+			return o.Component == out.Component && o.Hardware == out.Hardware
+		}); j >= 0 {
 			return b, f.Errorf(at+".component", "%s has a clause already, on line %d", out.Component, b.Clauses[j].Line)
 		}
 		b.Clauses = append(b.Clauses, out)
@@ -84,8 +86,8 @@ func Parse(name string, text []byte) (baseline.Baseline, error) {
 }
 
 func (c clause) read(f *strictyaml.File, at string) (baseline.Clause, error) {
-	out := baseline.Clause{Posture: baseline.Posture(c.Posture), Version: cmp.Or(c.Version, c.Value), Track: c.Track, Line: f.Line(at + ".component"),
-		Vendor: c.Vendor, Hardware: c.Hardware,
+	out := baseline.Clause{Posture: baseline.Posture(c.Posture), Version: cmp.Or(c.Version, c.Value), Track: c.Track,
+		Line: f.Line(at + ".component"), Vendor: c.Vendor, Hardware: c.Hardware,
 	}
 	if c.MinAgeDays != nil {
 		out.MinAge = time.Duration(*c.MinAgeDays) * 24 * time.Hour
@@ -106,7 +108,9 @@ func (c clause) read(f *strictyaml.File, at string) (baseline.Clause, error) {
 	setting := out.Component.Layer() == estate.Settings
 	switch {
 	case setting && (c.Version != "" || c.Follow != "" || out.Posture == baseline.AtLeast):
-		return out, f.Errorf(at+".component", "a setting has a value, no version, and its values have no order: say \"exactly\", \"if present\" or \"never\" and \"value: …\"")
+		return out, f.Errorf(at+".component",
+			"a setting has a value, no version, and its values have no order: say \"exactly\", \"if present\" or "+
+				"\"never\" and \"value: …\"")
 	case c.Value != "" && !setting:
 		return out, f.Errorf(at+".value", "only a setting (set:NAME) has a value; %s has a version", out.Component)
 	case c.Hardware != "" && out.Component.Layer() != estate.Driver && out.Component.Layer() != estate.Firmware:
@@ -125,7 +129,9 @@ func (c clause) wants(f *strictyaml.File, at string, out *baseline.Clause) error
 	case out.Posture == baseline.Never && (c.Version != "" || out.Follow):
 		return f.Errorf(at+".posture", "a component that must never be there has no version")
 	case out.Posture == baseline.Never && (c.Track != "" || c.Severity != "" || c.MinAgeDays != nil || c.Vendor != ""):
-		return f.Errorf(at+".posture", "track, severity, vendor and min_age_days choose a release, and a component that must never be there has none")
+		return f.Errorf(at+".posture",
+			"track, severity, vendor and min_age_days choose a release, and a component that must "+
+				"never be there has none")
 	case out.Posture == baseline.Never:
 		return nil
 	case c.Version != "" && out.Follow:
@@ -133,7 +139,8 @@ func (c clause) wants(f *strictyaml.File, at string, out *baseline.Clause) error
 	case c.Version == "" && !out.Follow:
 		return f.Errorf(at, "the clause says neither \"version: …\" nor \"follow: newest\"")
 	case c.Version != "" && (c.Track != "" || c.Severity != "" || c.MinAgeDays != nil || c.Vendor != ""):
-		return f.Errorf(at+".version", "track, severity, vendor and min_age_days go with \"follow: newest\", not with a version")
+		return f.Errorf(at+".version",
+			"track, severity, vendor and min_age_days go with \"follow: newest\", not with a version")
 	case c.Version != "" && out.Component.Name() == "*":
 		return f.Errorf(at+".version", "%s is many components; they can't all be at one version", out.Component)
 	case c.Version != "":

@@ -67,9 +67,12 @@ func TestSchemaAndReaderAgree(t *testing.T) {
 		"baseline: b\nclauses: []\n":                                        false,
 		"clauses:\n  - component: deb:a\n    posture: never\n":              false,
 		"baseline: b\nclauses:\n  - component: apt:a\n    posture: never\n": false,
-		head + "never\nexceptions:\n  - component: fw:*\n    hosts: [vts/heron]\n    until: 2026-12-06\n    reason: r\n    by: me\n": true,
-		head + "never\nexceptions:\n  - component: fw:*\n    hosts: [vts/heron]\n    until: soon\n    reason: r\n    by: me\n":       false,
-		head + "never\nexceptions:\n  - component: fw:*\n    hosts: [vts/heron]\n    until: 2026-12-06\n    by: me\n":                false,
+		head + "never\nexceptions:\n  - component: fw:*\n    hosts: [vts/heron]\n    until: 2026-12-06\n" +
+			"    reason: r\n    by: me\n": true,
+		head + "never\nexceptions:\n  - component: fw:*\n    hosts: [vts/heron]\n    until: soon\n    reason: r\n" +
+			"    by: me\n": false,
+		head + "never\nexceptions:\n  - component: fw:*\n    hosts: [vts/heron]\n    until: 2026-12-06\n" +
+			"    by: me\n": false,
 	} {
 		_, err := Parse("f.yaml", []byte(text))
 		if (err == nil) != good {
@@ -130,7 +133,8 @@ func TestTheSchemaKnowsEveryField(t *testing.T) {
 	for _, c := range []struct {
 		of    any
 		known map[string]any
-	}{{file{}, doc.Properties}, {clause{}, doc.Defs["clause"].Properties}, {exception{}, doc.Defs["exception"].Properties}} {
+	}{{file{}, doc.Properties}, {clause{}, doc.Defs["clause"].Properties},
+		{exception{}, doc.Defs["exception"].Properties}} {
 		ty := reflect.TypeOf(c.of)
 		for i := range ty.NumField() {
 			name, _, _ := strings.Cut(ty.Field(i).Tag.Get("yaml"), ",")

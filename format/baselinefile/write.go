@@ -37,7 +37,8 @@ func Write(b baseline.Baseline) ([]byte, error) {
 		out.Clauses = append(out.Clauses, w)
 	}
 	for _, e := range b.Exceptions {
-		out.Exceptions = append(out.Exceptions, exception{string(e.Component), e.Hosts, e.Until.AddDate(0, 0, -1).Format(time.DateOnly), e.Reason, e.By})
+		out.Exceptions = append(out.Exceptions,
+			exception{string(e.Component), e.Hosts, e.Until.AddDate(0, 0, -1).Format(time.DateOnly), e.Reason, e.By})
 	}
 	return yaml.MarshalWithOptions(out, yaml.Indent(2), yaml.IndentSequence(true))
 }

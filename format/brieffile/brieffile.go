@@ -55,13 +55,15 @@ type policy struct {
 }
 
 // dos are the words for what is done with a guest.
-var dos = map[string]plan.Do{"shut-down": plan.DoShutDown, "suspend": plan.DoSuspend, "eject": plan.DoEject, "cold": plan.DoCold, "leave": plan.DoLeave}
+var dos = map[string]plan.Do{"shut-down": plan.DoShutDown, "suspend": plan.DoSuspend, "eject": plan.DoEject,
+	"cold": plan.DoCold, "leave": plan.DoLeave}
 
 // Do reads the word for what is done with a guest.
 func Do(word string) (plan.Do, error) {
 	n, ok := dos[word]
 	if !ok {
-		return n, fmt.Errorf("%q is nothing that is done with a guest; %s are", word, strings.Join(slices.Sorted(maps.Keys(dos)), " and "))
+		return n, fmt.Errorf("%q is nothing that is done with a guest; %s are", word,
+			strings.Join(slices.Sorted(maps.Keys(dos)), " and "))
 	}
 	return n, nil
 }
@@ -74,7 +76,8 @@ func ParsePolicy(word string) (plan.Policy, error) {
 	names, how, ok := strings.Cut(word, "=")
 	do, err := Do(how)
 	if !ok || names == "" || err != nil {
-		return plan.Policy{}, fmt.Errorf("%q is not guest=shut-down, guest=suspend, guest=eject, guest=cold or guest=leave", word)
+		return plan.Policy{}, fmt.Errorf(
+			"%q is not guest=shut-down, guest=suspend, guest=eject, guest=cold or guest=leave", word)
 	}
 	return plan.Policy{Guests: strings.Split(names, ","), Do: do}, nil
 }
@@ -95,7 +98,8 @@ var orders = map[string]plan.Order{"fewest-moves": plan.FewestMoves, "lightest-f
 func Order(word string) (plan.Order, error) {
 	o, ok := orders[word]
 	if !ok {
-		return o, fmt.Errorf("there is no order %q; there are %s", word, strings.Join(slices.Sorted(maps.Keys(orders)), " and "))
+		return o, fmt.Errorf("there is no order %q; there are %s", word,
+			strings.Join(slices.Sorted(maps.Keys(orders)), " and "))
 	}
 	return o, nil
 }
@@ -122,7 +126,8 @@ func moment(text string, in *time.Location) (time.Time, error) {
 			return t, nil
 		}
 	}
-	return time.Time{}, fmt.Errorf("%q is no time: one as 2026-11-22T22:00 is wanted, or with an offset, as 2026-11-22T22:00:00+01:00", text)
+	return time.Time{}, fmt.Errorf("%q is no time: one as 2026-11-22T22:00 is wanted, or with an offset, as "+
+		"2026-11-22T22:00:00+01:00", text)
 }
 
 // Cluster is the cluster that a brief file is for.
@@ -202,7 +207,8 @@ func Parse(name string, text []byte, usual plan.Brief, in *time.Location) (plan.
 	for i, p := range d.Guests {
 		do, err := Do(p.Do)
 		if err != nil || len(p.Guests) == 0 {
-			return b, f.Errorf(fmt.Sprintf("$.guests[%d]", i), "guests, and what is done with them, are wanted: %v", err)
+			return b, f.Errorf(fmt.Sprintf("$.guests[%d]", i),
+				"guests, and what is done with them, are wanted: %v", err)
 		}
 		b.Guests = append(b.Guests, plan.Policy{Guests: p.Guests, Do: do})
 	}
@@ -218,7 +224,8 @@ func Parse(name string, text []byte, usual plan.Brief, in *time.Location) (plan.
 
 // Write writes a brief as a file: what is usual on its cluster is left out, so that it stays what is usual there.
 func Write(b, usual plan.Brief) ([]byte, error) {
-	d := file{Brief: b.Cluster, Reason: b.Reason, Hosts: b.Hosts, Sequence: b.Sequence, Trial: b.Trial, Lift: b.Lift, Home: b.Home}
+	d := file{Brief: b.Cluster, Reason: b.Reason, Hosts: b.Hosts, Sequence: b.Sequence, Trial: b.Trial,
+		Lift: b.Lift, Home: b.Home}
 	if b.Order != usual.Order {
 		d.Order = word(b.Order)
 	}

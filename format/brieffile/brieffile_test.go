@@ -21,13 +21,17 @@ var usual = plan.DefaultBrief(estate.Cluster{Name: "vts", Reserve: 1})
 func full() plan.Brief {
 	at := time.Date(2026, 11, 22, 22, 0, 0, 0, time.UTC)
 	b := usual
-	b.Reason, b.Hosts, b.Order, b.Sequence = "November: it's time", []string{"heron", "ibis"}, plan.LightestFirst, []string{"ibis"}
+	b.Reason, b.Hosts, b.Order, b.Sequence = "November: it's time", []string{"heron", "ibis"},
+		plan.LightestFirst, []string{"ibis"}
 	b.Rehearse, b.Home = 720*time.Hour, true
 	b.Trial, b.Soak, b.Out, b.Reserve, b.Moves, b.Bandwidth, b.Limit = "ibis", 90*time.Minute, 2, 0, 4, 400, 0.85
 	b.Lift, b.Only = []string{"keep traffic-db-* apart"}, []estate.Key{"deb:brae-tls", "fw:corran-bmc"}
 	b.Releases = map[estate.Key]string{"deb:brae-tls": "1.9", "fw:corran-bmc": "3.10"}
-	b.Guests = []plan.Policy{{Guests: []string{"gauge-*", "replay"}, Do: plan.DoShutDown}, {Guests: []string{"met-feed"}, Do: plan.DoSuspend}, {Guests: []string{"cctv"}, Do: plan.DoEject}, {Guests: []string{"radar-*"}, Do: plan.DoLeave}, {Guests: []string{"#batch"}, Do: plan.DoCold}}
-	b.Windows = []plan.Window{{From: at, To: at.Add(6 * time.Hour)}, {From: at.Add(24 * time.Hour), To: at.Add(30 * time.Hour)}}
+	b.Guests = []plan.Policy{{Guests: []string{"gauge-*", "replay"}, Do: plan.DoShutDown},
+		{Guests: []string{"met-feed"}, Do: plan.DoSuspend}, {Guests: []string{"cctv"}, Do: plan.DoEject},
+		{Guests: []string{"radar-*"}, Do: plan.DoLeave}, {Guests: []string{"#batch"}, Do: plan.DoCold}}
+	b.Windows = []plan.Window{{From: at, To: at.Add(6 * time.Hour)},
+		{From: at.Add(24 * time.Hour), To: at.Add(30 * time.Hour)}}
 	b.Patience = 5 * time.Minute
 	return b
 }
@@ -126,7 +130,8 @@ func TestWhatABriefFileMayNotSay(t *testing.T) {
 			t.Errorf("%q: %v, want %q", text, err, want)
 		}
 	}
-	if _, err := Cluster("b.yaml", []byte("hosts: [a]\n")); err == nil || !strings.Contains(err.Error(), "names no cluster") {
+	if _, err := Cluster("b.yaml", []byte("hosts: [a]\n")); err == nil ||
+		!strings.Contains(err.Error(), "names no cluster") {
 		t.Error(err)
 	}
 }
@@ -144,9 +149,13 @@ func TestWords(t *testing.T) {
 	if w := Words(usual, usual); len(w) != 0 {
 		t.Errorf("%v", w)
 	}
-	const want = "--hosts heron,ibis --order lightest-first --sequence ibis --trial ibis --soak 1h30m --rehearse 720h --out-of-service 2 --reserve 0 --moves 4 --bandwidth 400 --home --limit 85 " +
-		"--lift 'keep traffic-db-* apart' --only deb:brae-tls,fw:corran-bmc --release deb:brae-tls=1.9 --release fw:corran-bmc=3.10 --guest 'gauge-*,replay=shut-down' --guest met-feed=suspend --guest cctv=eject --guest 'radar-*=leave' --guest '#batch=cold' " +
-		"--window 2026-11-22T22:00:00Z/2026-11-23T04:00:00Z --window 2026-11-23T22:00:00Z/2026-11-24T04:00:00Z --patience 5m"
+	const want = "--hosts heron,ibis --order lightest-first --sequence ibis --trial ibis --soak 1h30m --rehearse " +
+		"720h --out-of-service 2 --reserve 0 --moves 4 --bandwidth 400 --home --limit 85 " +
+		"--lift 'keep traffic-db-* apart' --only deb:brae-tls,fw:corran-bmc --release deb:brae-tls=1.9 --release " +
+		"fw:corran-bmc=3.10 --guest 'gauge-*,replay=shut-down' --guest met-feed=suspend --guest cctv=eject --guest " +
+		"'radar-*=leave' --guest '#batch=cold' " +
+		"--window 2026-11-22T22:00:00Z/2026-11-23T04:00:00Z --window " +
+		"2026-11-23T22:00:00Z/2026-11-24T04:00:00Z --patience 5m"
 	if got := strings.Join(Words(full(), usual), " "); got != want {
 		t.Errorf("%s\n%s", got, want)
 	}

@@ -111,7 +111,8 @@ func All(r io.Reader, size, most int64) ([]byte, error) {
 
 // openZstd bounds the memory that a frame may ask for.
 func openZstd(r io.Reader) (io.Reader, error) {
-	d, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxWindow), zstd.WithDecoderMaxWindow(maxWindow))
+	d, err := zstd.NewReader(r, zstd.WithDecoderConcurrency(1), zstd.WithDecoderMaxMemory(maxWindow),
+		zstd.WithDecoderMaxWindow(maxWindow))
 	if err != nil {
 		return nil, err
 	}

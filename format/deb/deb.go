@@ -61,13 +61,15 @@ func control(member io.Reader) ([]byte, error) {
 	}
 }
 
-// Hollow returns a package of the control file that has nothing in it. A package manager can tell from it what putting the whole one in would do.
+// Hollow returns a package of the control file that has nothing in it. A package manager can tell from it what putting
+// the whole one in would do.
 func Hollow(control []byte) []byte {
 	pack := func(files map[string][]byte) []byte {
 		var b bytes.Buffer
 		w := tar.NewWriter(&b)
 		for name, body := range files {
-			_ = w.WriteHeader(&tar.Header{Name: name, Mode: 0o644, Size: int64(len(body)), Format: tar.FormatGNU}) // to memory, as all below
+			_ = w.WriteHeader(&tar.Header{Name: name, Mode: 0o644, Size: int64(len(body)),
+				Format: tar.FormatGNU}) // to memory, as all below
 			_, _ = w.Write(body)
 		}
 		_ = w.Close()
@@ -78,7 +80,8 @@ func Hollow(control []byte) []byte {
 	for _, m := range []struct {
 		name string
 		body []byte
-	}{{"debian-binary", []byte("2.0\n")}, {"control.tar", pack(map[string][]byte{"./control": control})}, {"data.tar", pack(nil)}} {
+	}{{"debian-binary", []byte("2.0\n")}, {"control.tar", pack(map[string][]byte{"./control": control})},
+		{"data.tar", pack(nil)}} {
 		fmt.Fprintf(&out, "%-16s%-12d%-6d%-6d%-8s%-10d`\n", m.name, 0, 0, 0, "100644", len(m.body))
 		out.Write(m.body)
 		if len(m.body)%2 == 1 {

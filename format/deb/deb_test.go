@@ -9,7 +9,8 @@ import (
 	"testing"
 )
 
-const text = "Package: keel\nVersion: 2.0\nArchitecture: all\nMaintainer: Lab <lab@example.invalid>\nDepends: buoy (>= 1)\nDescription: made here\n"
+const text = "Package: keel\nVersion: 2.0\nArchitecture: all\nMaintainer: Lab <lab@example.invalid>\n" +
+	"Depends: buoy (>= 1)\nDescription: made here\n"
 
 // What is written is read again, and dpkg reads it too; what dpkg writes is read, however it is compressed.
 func TestPackages(t *testing.T) {
@@ -26,7 +27,8 @@ func TestPackages(t *testing.T) {
 	if err := os.WriteFile(file, hollow, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if out, err := exec.Command(tool, "-f", file, "Depends").CombinedOutput(); err != nil || strings.TrimSpace(string(out)) != "buoy (>= 1)" {
+	if out, err := exec.Command(tool, "-f", file, "Depends").CombinedOutput(); err != nil ||
+		strings.TrimSpace(string(out)) != "buoy (>= 1)" {
 		t.Errorf("dpkg-deb reads %q: %v", out, err)
 	}
 	tree := filepath.Join(dir, "tree", "DEBIAN")
@@ -37,7 +39,8 @@ func TestPackages(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, kind := range []string{"none", "gzip", "xz", "zstd"} {
-		if out, err := exec.Command(tool, "--root-owner-group", "-Z"+kind, "-b", filepath.Dir(tree), file).CombinedOutput(); err != nil {
+		if out, err := exec.Command(tool, "--root-owner-group", "-Z"+kind, "-b", filepath.Dir(tree), file).
+			CombinedOutput(); err != nil {
 			t.Logf("no packages in %s: %s", kind, out)
 			continue
 		}
@@ -60,7 +63,9 @@ func TestBrokenPackages(t *testing.T) {
 			t.Fatalf("cut at %d it says %q", n, got)
 		}
 	}
-	for _, bad := range []string{"", "!<arch>\n", "PK\x03\x04", string(bytes.Replace(whole, []byte("control.tar"), []byte("kontrol.tar"), 1)), string(bytes.Replace(whole, []byte("`\n"), []byte("x\n"), 1))} {
+	for _, bad := range []string{"", "!<arch>\n", "PK\x03\x04",
+		string(bytes.Replace(whole, []byte("control.tar"), []byte("kontrol.tar"), 1)),
+		string(bytes.Replace(whole, []byte("`\n"), []byte("x\n"), 1))} {
 		if got, err := Control(strings.NewReader(bad)); err == nil {
 			t.Errorf("%.20q says %q", bad, got)
 		}

@@ -33,7 +33,9 @@ func FindIndexes(lists fs.FS, keys Keyring, now time.Time, used []string) ([]Ind
 	var out []Index
 	for _, e := range entries {
 		base, ok := releaseBase(e.Name())
-		if !ok || used != nil && !slices.ContainsFunc(used, func(file string) bool { return strings.HasPrefix(file, base) }) {
+		if !ok || used != nil && !slices.ContainsFunc(used, func(file string) bool {
+			return strings.HasPrefix(file, base)
+		}) {
 			continue
 		}
 		rel, err := readReleaseFile(lists, e.Name(), keys, now)

@@ -86,9 +86,11 @@ func lists(t *testing.T, ext, release string) fstest.MapFS {
 
 func releaseFile(fields string) string {
 	sum := sha256.Sum256([]byte(packages))
-	text := fmt.Sprintf("Suite: stable\nDate: Sat, 15 Nov 2026 09:00:00 UTC\n%sMD5Sum:\n 00 1 main/binary-amd64/Packages\nSHA256:\n %s %d main/binary-amd64/Packages\n",
+	text := fmt.Sprintf("Suite: stable\nDate: Sat, 15 Nov 2026 09:00:00 UTC\n%sMD5Sum:\n"+
+		" 00 1 main/binary-amd64/Packages\nSHA256:\n %s %d main/binary-amd64/Packages\n",
 		fields, hex.EncodeToString(sum[:]), len(packages))
-	return "-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\n" + text + "-----BEGIN PGP SIGNATURE-----\n\nabc\n-----END PGP SIGNATURE-----\n"
+	return "-----BEGIN PGP SIGNED MESSAGE-----\nHash: SHA256\n\n" + text + "-----BEGIN PGP SIGNATURE-----\n\nabc\n" +
+		"-----END PGP SIGNATURE-----\n"
 }
 
 // What apt keeps of a source that is no longer configured is none of its indices.
@@ -121,11 +123,13 @@ func TestEveryCompressionThatAptKeeps(t *testing.T) {
 			t.Errorf("feed %+v", feed)
 		}
 		z := rs[0]
-		if z.Component != "deb:zlib1g" || z.Version != "1:1.2.13.dfsg-1" || z.File != "pool/z/zlib1g.deb" || z.Size != 86690 || len(z.SHA256) != 64 {
+		if z.Component != "deb:zlib1g" || z.Version != "1:1.2.13.dfsg-1" || z.File != "pool/z/zlib1g.deb" ||
+			z.Size != 86690 || len(z.SHA256) != 64 {
 			t.Errorf("%+v", z)
 		}
 		if rs[1].Component != "deb:libfoo:i386" || rs[2].Component != "deb:docs" {
-			t.Errorf("%s, %s: the architecture belongs to the key only where it is foreign", rs[1].Component, rs[2].Component)
+			t.Errorf("%s, %s: the architecture belongs to the key only where it is foreign",
+				rs[1].Component, rs[2].Component)
 		}
 	}
 }
@@ -183,7 +187,8 @@ func TestNotAutomaticIsNoCandidate(t *testing.T) {
 }
 
 func TestReleaseFilesThatAreNone(t *testing.T) {
-	for _, text := range []string{"", "<html>", "-----BEGIN PGP SIGNED MESSAGE-----\n", "-----BEGIN PGP SIGNED MESSAGE-----\n\nSuite: x\n", "Suite: x\nDate: yesterday\n"} {
+	for _, text := range []string{"", "<html>", "-----BEGIN PGP SIGNED MESSAGE-----\n",
+		"-----BEGIN PGP SIGNED MESSAGE-----\n\nSuite: x\n", "Suite: x\nDate: yesterday\n"} {
 		if _, err := ReadRelease(strings.NewReader(text)); err == nil {
 			t.Errorf("%q was taken for a Release file", text)
 		}
@@ -239,18 +244,21 @@ func TestASignatureIsBelievedOnlyWhereItIsGood(t *testing.T) {
 	}{
 		{"signed by the mirror", "", good, keyring(t, mirror)},
 		{"signed by somebody else", "signature is not good", good, keyring(t, stranger)},
-		{"changed after it was signed", "signature is not good", bytes.Replace(good, []byte("Suite: stable"), []byte("Suite: stabel"), 1), keyring(t, mirror)},
+		{"changed after it was signed", "signature is not good",
+			bytes.Replace(good, []byte("Suite: stable"), []byte("Suite: stabel"), 1), keyring(t, mirror)},
 		{"not signed at all", "carries no signature", []byte(plain), keyring(t, mirror)},
 	} {
 		fsys := lists(t, "", string(c.text))
 		found, err := FindIndexes(fsys, c.keys, time.Now(), nil)
-		if c.says == "" && (err != nil || len(found) != 1 || found[0].SHA256 == "") || c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
+		if c.says == "" && (err != nil || len(found) != 1 || found[0].SHA256 == "") ||
+			c.says != "" && (err == nil || !strings.Contains(err.Error(), c.says)) {
 			t.Errorf("%s: %v %v", c.name, found, err)
 		}
 	}
 	unvouched := lists(t, "", string(good))
 	unvouched["other_dists_x_main_binary-amd64_Packages"] = unvouched["mirror_dists_stable_main_binary-amd64_Packages"]
-	if _, err := FindIndexes(unvouched, keyring(t, mirror), time.Now(), nil); err == nil || !strings.Contains(err.Error(), "no signed Release file vouches for it") {
+	if _, err := FindIndexes(unvouched, keyring(t, mirror), time.Now(), nil); err == nil ||
+		!strings.Contains(err.Error(), "no signed Release file vouches for it") {
 		t.Errorf("an index that nobody signed: %v", err)
 	}
 	if _, err := (Keyring{}).ReadKeyring(strings.NewReader("no keys")); err == nil {
@@ -323,7 +331,8 @@ Package: never
 Status: unknown ok not-installed
 Architecture: arm64
 `
-	states := map[string]string{"dpkg": "", "held": "", "broken": "half-configured", "torn": "half-installed, needs to be installed again", "leaving": "", "waiting": "triggers-pending"}
+	states := map[string]string{"dpkg": "", "held": "", "broken": "half-configured",
+		"torn": "half-installed, needs to be installed again", "leaving": "", "waiting": "triggers-pending"}
 	got, native, err := ReadStatus(strings.NewReader(status))
 	if err != nil || native != "arm64" || len(got) != len(states) {
 		t.Errorf("%v %q %v", got, native, err)

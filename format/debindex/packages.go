@@ -36,7 +36,8 @@ func ReadPackages(r io.Reader, native, sum string, like catalogue.Release) ([]ca
 	if sum != "" {
 		r = io.TeeReader(r, hash)
 	}
-	s := NewStanzas(&compressed.Bounded{R: r, Most: maxIndex}, "Package", "Version", "Architecture", "Filename", "Size", "SHA256", "Source")
+	s := NewStanzas(&compressed.Bounded{R: r, Most: maxIndex}, "Package", "Version", "Architecture", "Filename",
+		"Size", "SHA256", "Source")
 	var out []catalogue.Release
 	for s.Next() {
 		if len(out) == maxEntries {
@@ -52,7 +53,8 @@ func ReadPackages(r io.Reader, native, sum string, like catalogue.Release) ([]ca
 		return nil, err
 	}
 	if got := hex.EncodeToString(hash.Sum(nil)); sum != "" && got != sum {
-		return nil, fmt.Errorf("its SHA-256 is %s and the Release file says %s: it is damaged, cut short, or not of this Release", got, sum)
+		return nil, fmt.Errorf("its SHA-256 is %s and the Release file says %s: it is damaged, cut short, or not "+
+			"of this Release", got, sum)
 	}
 	return out, nil
 }

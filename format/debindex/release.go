@@ -119,7 +119,8 @@ func (r Release) Indexes(arch string) (out []string) {
 			continue
 		}
 		dir := path.Base(path.Dir(name))
-		if arch == "" && strings.HasPrefix(dir, "binary-") || dir == "binary-"+arch || dir == "binary-all" || dir == "." {
+		if arch == "" && strings.HasPrefix(dir, "binary-") || dir == "binary-"+arch ||
+			dir == "binary-all" || dir == "." {
 			out = append(out, name)
 		}
 	}

@@ -75,7 +75,8 @@ func (k Keyring) ReadSigned(r io.Reader, now time.Time) (Release, error) {
 	if block == nil {
 		return Release{}, ErrUnsigned
 	}
-	sig, _, err := openpgp.VerifyDetachedSignature(k.keys, bytes.NewReader(block.Bytes), block.ArmoredSignature.Body, at(now))
+	sig, _, err := openpgp.VerifyDetachedSignature(k.keys, bytes.NewReader(block.Bytes),
+		block.ArmoredSignature.Body, at(now))
 	if err := k.believe(sig, err); err != nil {
 		return Release{}, err
 	}

@@ -45,7 +45,8 @@ func (d Draft) Text() ([]byte, error) {
 		say("  ", "known_hosts", d.Connector.KnownHosts, "")
 	}
 	if d.Connector.Migration.URI != "" {
-		say("  ", "migration", map[string]string{"uri": d.Connector.Migration.URI}, "how one host's libvirt reaches another's")
+		say("  ", "migration", map[string]string{"uri": d.Connector.Migration.URI},
+			"how one host's libvirt reaches another's")
 	}
 	b.WriteString("clusters:\n")
 	say("  - ", "name", d.Cluster, "")
@@ -62,7 +63,8 @@ func (d Draft) Text() ([]byte, error) {
 		say("    ", "password", string(m.Password), "where it is, never the password itself")
 		say("    ", "fingerprint", m.Fingerprint, "SHA-256 of its certificate")
 	}
-	b.WriteString("baselines: []                                 # files of what hosts should have; \"yare baseline derive HOST\" makes one from a good host\n")
+	b.WriteString("baselines: []                                 # files of what hosts should have; \"yare baseline " +
+		"derive HOST\" makes one from a good host\n")
 	_, err := Parse("the draft", []byte(b.String()))
 	return []byte(b.String()), err
 }

@@ -9,8 +9,10 @@ import (
 // What is drafted is read again as it was meant, whatever it holds; it allows nothing.
 func TestADraftSaysWhatItMeans(t *testing.T) {
 	d := Draft{Estate: `Merrow: "Sound" # 1`, Cluster: "yes", Hosts: []string{"h1", "1.10", "null"},
-		Connector: Connector{Kind: SSH, User: "true", Sudo: true, Config: []string{"/a b/ssh_config"}, KnownHosts: []string{"/k#1"}, Migration: Migration{URI: "qemu+ssh://root@%h/system"}},
-		BMCs:      []BMC{{Host: "h1", At: "10.0.0.1:443", User: "007", Password: "env:H1_BMC", Fingerprint: strings.Repeat("0123456789abcdef", 4)}}}
+		Connector: Connector{Kind: SSH, User: "true", Sudo: true, Config: []string{"/a b/ssh_config"},
+			KnownHosts: []string{"/k#1"}, Migration: Migration{URI: "qemu+ssh://root@%h/system"}},
+		BMCs: []BMC{{Host: "h1", At: "10.0.0.1:443", User: "007", Password: "env:H1_BMC",
+			Fingerprint: strings.Repeat("0123456789abcdef", 4)}}}
 	text, err := d.Text()
 	if err != nil {
 		t.Fatalf("%v\n%s", err, text)

@@ -27,16 +27,18 @@ type File struct {
 	// Connectors are other ways, each for the hosts and clusters that it names.
 	Connectors []Way     `yaml:"connectors"`
 	Clusters   []Cluster `yaml:"clusters"`
-	Releases   []string  `yaml:"releases"`   // release lists
-	Indexes    []Indexes `yaml:"indexes"`    // Debian indices
-	Feeds      []Feed    `yaml:"feeds"`      // where releases and advisories come from
-	Baselines  []string  `yaml:"baselines"`  // baseline files
-	Payloads   string    `yaml:"payloads"`   // the directory of payload files
-	BMCs       []BMC     `yaml:"bmcs"`       // of hosts that are reached over SSH
-	AtOnce     int       `yaml:"at_once"`    // how many hosts are read at the same time; 0: eight
-	Checks     []Check   `yaml:"checks"`     // of one\'s own
-	Controller string    `yaml:"controller"` // the guest, by name or UUID, that this program runs in; empty: it is found by this machine's UUID
-	Lease      string    `yaml:"lease"`      // how long the lease of a cluster holds without being renewed, as "60s"; empty: a minute
+	Releases   []string  `yaml:"releases"`  // release lists
+	Indexes    []Indexes `yaml:"indexes"`   // Debian indices
+	Feeds      []Feed    `yaml:"feeds"`     // where releases and advisories come from
+	Baselines  []string  `yaml:"baselines"` // baseline files
+	Payloads   string    `yaml:"payloads"`  // the directory of payload files
+	BMCs       []BMC     `yaml:"bmcs"`      // of hosts that are reached over SSH
+	AtOnce     int       `yaml:"at_once"`   // how many hosts are read at the same time; 0: eight
+	Checks     []Check   `yaml:"checks"`    // of one\'s own
+	// the guest, by name or UUID, that this program runs in; empty: it is found by this machine's UUID
+	Controller string `yaml:"controller"`
+	// how long the lease of a cluster holds without being renewed, as "60s"; empty: a minute
+	Lease string `yaml:"lease"`
 }
 
 // LeaseTerm is how long the lease of a cluster holds without being renewed; 0 where the file does not say.
@@ -71,7 +73,8 @@ type Feed struct {
 	Sync         string            `yaml:"sync"` // "on demand", "off", "every 6h", "daily 03:30"
 	Proxy        string            `yaml:"proxy"`
 	Names        map[string]string `yaml:"names"` // AppStream id, GUID or PCI id → component
-	Allow        []feed.Permission `yaml:"allow"` // what is refused otherwise: older, other-suite, weak-signatures, plain-redirects
+	// what is refused otherwise: older, other-suite, weak-signatures, plain-redirects
+	Allow []feed.Permission `yaml:"allow"`
 }
 
 // The kinds of connectors.
@@ -96,7 +99,8 @@ type Connector struct {
 
 // Migration says how guests move between hosts that are reached over SSH.
 type Migration struct {
-	URI       string `yaml:"uri"`       // of a target's libvirt as its peers reach it, with %h for its name; empty: over SSH as root
+	// of a target's libvirt as its peers reach it, with %h for its name; empty: over SSH as root
+	URI       string `yaml:"uri"`
 	Bandwidth uint64 `yaml:"bandwidth"` // of one migration at most, in MiB a second; 0: no limit
 	Tunnelled bool   `yaml:"tunnelled"` // through libvirt's own connection
 }
@@ -137,13 +141,15 @@ func (c Connector) LookLimit() (time.Duration, error) {
 
 // BMC says how a host's BMC is reached.
 type BMC struct {
-	Host        string            `yaml:"host"`
-	At          string            `yaml:"at"` // name, or name:port
-	User        string            `yaml:"user"`
-	Password    secret.Place      `yaml:"password"`    // where it is: never the secret itself
-	Fingerprint string            `yaml:"fingerprint"` // SHA-256 of its certificate, in hex, with or without colons; empty: verified by roots
-	Roots       string            `yaml:"roots"`       // a PEM file of certificates that vouch for it; empty: the machine's own
-	Names       map[string]string `yaml:"names"`       // inventory id or name → component, and device in parentheses
+	Host     string       `yaml:"host"`
+	At       string       `yaml:"at"` // name, or name:port
+	User     string       `yaml:"user"`
+	Password secret.Place `yaml:"password"` // where it is: never the secret itself
+	// SHA-256 of its certificate, in hex, with or without colons; empty: verified by roots
+	Fingerprint string `yaml:"fingerprint"`
+	// a PEM file of certificates that vouch for it; empty: the machine's own
+	Roots string            `yaml:"roots"`
+	Names map[string]string `yaml:"names"` // inventory id or name → component, and device in parentheses
 }
 
 // Cluster is a cluster and what may be done to it.
@@ -176,15 +182,19 @@ func checkOwn(f *strictyaml.File, checks []Check) error {
 		at := fmt.Sprintf("$.checks[%d]", i)
 		switch {
 		case !checkName.MatchString(c.Name):
-			return f.Errorf(at, "a check needs a name of small letters, digits and hyphens, and this one has %q", c.Name)
-		case slices.ContainsFunc(precheck.Checks, func(o precheck.Check) bool { return o.Name == c.Name }) || c.Name == "along":
+			return f.Errorf(at, "a check needs a name of small letters, digits and hyphens, and this one has %q",
+				c.Name)
+		case slices.ContainsFunc(precheck.Checks, func(o precheck.Check) bool {
+			return o.Name == c.Name
+		}) || c.Name == "along":
 			return f.Errorf(at+".name", "%s is the name of a check that there is already", c.Name)
 		case slices.ContainsFunc(checks[:i], func(o Check) bool { return o.Name == c.Name }):
 			return f.Errorf(at+".name", "there are two checks named %s", c.Name)
 		case c.Level != "" && c.Level != string(precheck.Caution) && c.Level != string(precheck.Blocker):
 			return f.Errorf(at+".level", "where it does not hold a check is a caution or a blocker, not %q", c.Level)
 		case c.Says == "" || c.Remedy == "":
-			return f.Errorf(at, "the check %s needs says, what is told where it does not hold, and remedy, what to do then", c.Name)
+			return f.Errorf(at, "the check %s needs says, what is told where it does not hold, and remedy, "+
+				"what to do then", c.Name)
 		}
 		if _, err := expression.CompileCheck(c.Holds); err != nil {
 			return f.Errorf(at+".holds", "the check %s: %v", c.Name, err)
@@ -253,7 +263,8 @@ func (f File) Describe() estate.Estate {
 			reserve = *c.Reserve
 		}
 		patience, _ := c.patience() // looked at when the file was read
-		own := estate.Cluster{Name: c.Name, Hosts: c.Hosts, Act: c.Act, Reserve: reserve, Moves: c.Moves, Patience: patience}
+		own := estate.Cluster{Name: c.Name, Hosts: c.Hosts, Act: c.Act, Reserve: reserve,
+			Moves: c.Moves, Patience: patience}
 		for _, r := range c.Rules {
 			own.Rules = append(own.Rules, estate.Rule(r))
 		}
@@ -283,7 +294,8 @@ func Parse(name string, text []byte) (File, error) {
 	}
 	for i, x := range in.Indexes {
 		if x.Dir == "" || x.Architecture == "" {
-			return in, f.Errorf(fmt.Sprintf("$.indexes[%d]", i), "indices need the directory they are in and the hosts' architecture")
+			return in, f.Errorf(fmt.Sprintf("$.indexes[%d]", i),
+				"indices need the directory they are in and the hosts' architecture")
 		}
 	}
 	if err := checkFeeds(f, in.Feeds); err != nil {
@@ -299,7 +311,8 @@ func Parse(name string, text []byte) (File, error) {
 			return in, f.Errorf(at, "a cluster needs a name and hosts")
 		}
 		if c.Reserve != nil && (*c.Reserve < 0 || *c.Reserve >= len(c.Hosts)) {
-			return in, f.Errorf(at+".reserve", "a reserve of %d host(s) can't be kept by %d hosts", *c.Reserve, len(c.Hosts))
+			return in, f.Errorf(at+".reserve", "a reserve of %d host(s) can't be kept by %d hosts",
+				*c.Reserve, len(c.Hosts))
 		}
 		if c.Moves < 0 || c.Moves > 64 {
 			return in, f.Errorf(at+".moves", "%d migrations at once: 1 to 64 are wanted", c.Moves)
@@ -372,13 +385,15 @@ func checkConnectors(f *strictyaml.File, in *File) error {
 func checkConnector(f *strictyaml.File, at string, c Connector) error {
 	switch {
 	case c.Kind != Sim && c.Kind != SSH:
-		return f.Errorf(at+".kind", "no connector %q: hosts are reached over SSH (\"ssh\"), or simulated (\"sim\")", c.Kind)
+		return f.Errorf(at+".kind", "no connector %q: hosts are reached over SSH (\"ssh\"), or simulated (\"sim\")",
+			c.Kind)
 	case c.Kind == Sim && (c.User != "" || c.Sudo || c.Limit != "" || len(c.Config)+len(c.KnownHosts) > 0):
 		return f.Errorf(at, "a simulated estate has a dir, and no user, sudo, ssh_config, known_hosts or limit")
 	case c.Kind == Sim && c.Migration != (Migration{}):
 		return f.Errorf(at+".migration", "a simulated estate moves its guests by itself")
 	case c.Migration.URI != "" && !strings.Contains(c.Migration.URI, "%h"):
-		return f.Errorf(at+".migration.uri", "%q leads to one host only: %%h stands for the target's name", c.Migration.URI)
+		return f.Errorf(at+".migration.uri", "%q leads to one host only: %%h stands for the target's name",
+			c.Migration.URI)
 	case c.Kind == SSH && c.Dir != "":
 		return f.Errorf(at+".dir", "a dir is for a simulated estate; hosts reached over SSH have none")
 	}
@@ -404,7 +419,8 @@ func checkBMC(in *File, b *BMC) string {
 	case b.Password.Check() != "":
 		return "a BMC: " + b.Password.Check()
 	case b.Fingerprint != "" && !fingerprint.MatchString(b.Fingerprint):
-		return "the fingerprint of a certificate is its SHA-256 in hex (openssl s_client -connect NAME:443 </dev/null | openssl x509 -noout -fingerprint -sha256)"
+		return "the fingerprint of a certificate is its SHA-256 in hex (openssl s_client -connect NAME:443 " +
+			"</dev/null | openssl x509 -noout -fingerprint -sha256)"
 	case b.Fingerprint != "" && b.Roots != "":
 		return "a BMC's certificate is pinned by its fingerprint or verified by roots, not both"
 	case slices.ContainsFunc(in.BMCs, func(o BMC) bool { return o.Host == b.Host && !reflect.DeepEqual(o, *b) }):
@@ -439,8 +455,9 @@ func checkFeeds(f *strictyaml.File, feeds []Feed) error {
 
 // Described returns the feed as it is to be synced; its paths are as the file has them.
 func (d Feed) Described() (feed.Feed, error) {
-	out := feed.Feed{Name: d.Name, Kind: feed.Kind(d.Kind), At: d.At, Suites: d.Suites, Components: d.Components, Architecture: d.Architecture,
-		Keyrings: d.Keyrings, Proxy: d.Proxy, Allow: d.Allow, Names: map[string]estate.Key{}}
+	out := feed.Feed{Name: d.Name, Kind: feed.Kind(d.Kind), At: d.At, Suites: d.Suites, Components: d.Components,
+		Architecture: d.Architecture, Keyrings: d.Keyrings, Proxy: d.Proxy, Allow: d.Allow,
+		Names: map[string]estate.Key{}}
 	var err error
 	if out.Schedule, err = feed.ParseSchedule(d.Sync); err != nil {
 		return out, err

@@ -24,7 +24,8 @@ func TestTheConnectorOfAHost(t *testing.T) {
 		t.Fatal(err)
 	}
 	for host, want := range map[string]string{"ibis": Sim, "heron": SSH, "egret": Sim, "ruff": SSH, "stint": SSH} {
-		if c, i := f.ConnectorOf(host); c.Kind != want || (i == 0) != (want == SSH) || want == SSH && c.User != "watch" {
+		if c, i := f.ConnectorOf(host); c.Kind != want || (i == 0) != (want == SSH) ||
+			want == SSH && c.User != "watch" {
 			t.Errorf("%s: %+v, %d", host, c, i)
 		}
 	}
@@ -35,7 +36,8 @@ func TestTheConnectorOfAHost(t *testing.T) {
 
 // What a cluster says of rounds over it is what they go by; what it does not say is left to them.
 func TestWhatAClusterSaysOfItsRounds(t *testing.T) {
-	f, err := Parse("x", []byte(strings.Replace(two, "act: true,", "act: true, reserve: 0, moves: 5, patience: 90s,", 1)))
+	f, err := Parse("x", []byte(strings.Replace(two, "act: true,",
+		"act: true, reserve: 0, moves: 5, patience: 90s,", 1)))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -65,8 +65,10 @@ func (e *Error) Error() string {
 }
 
 func environment() (*cel.Env, error) {
-	options := []cel.EnvOption{cel.Variable("now", cel.TimestampType), cel.OptionalTypes(), cel.Function("older", cel.Overload("older_key_version_version", []*cel.Type{cel.StringType, cel.StringType, cel.StringType}, cel.BoolType,
-		cel.FunctionBinding(older)))}
+	options := []cel.EnvOption{cel.Variable("now", cel.TimestampType), cel.OptionalTypes(),
+		cel.Function("older", cel.Overload("older_key_version_version",
+			[]*cel.Type{cel.StringType, cel.StringType, cel.StringType}, cel.BoolType,
+			cel.FunctionBinding(older)))}
 	for name := range variables {
 		kind := cel.ListType(cel.MapType(cel.StringType, cel.DynType))
 		if name == "host" || name == "bmc" || name == "condition" {
@@ -98,9 +100,11 @@ func Compile(text string) (*Expression, error) {
 	tree, issues := env.Compile(text)
 	if issues != nil && len(issues.Errors()) > 0 {
 		e := issues.Errors()[0]
-		return nil, &Error{max(e.Location.Line(), 1), max(e.Location.Column()+1, 1), strings.TrimSuffix(strings.Join(strings.Fields(e.Message), " "), " (in container '')")}
+		return nil, &Error{max(e.Location.Line(), 1), max(e.Location.Column()+1, 1),
+			strings.TrimSuffix(strings.Join(strings.Fields(e.Message), " "), " (in container '')")}
 	}
-	prog, err := env.Program(tree, cel.CostLimit(costLimit), cel.InterruptCheckFrequency(1000), cel.EvalOptions(cel.OptTrackCost))
+	prog, err := env.Program(tree, cel.CostLimit(costLimit), cel.InterruptCheckFrequency(1000),
+		cel.EvalOptions(cel.OptTrackCost))
 	if err != nil {
 		return nil, err
 	}
@@ -135,7 +139,8 @@ func (e *UnreadError) Error() string { return fmt.Sprintf("%s is unread: %s", e.
 
 // Evaluate evaluates the expression on a reading as it is at the time now, and says what it cost. A reading older than
 // maxAge is unread; a maxAge of zero means any age will do.
-func (x *Expression) Evaluate(ctx context.Context, r *estate.Reading, now time.Time, maxAge time.Duration) (value any, cost uint64, err error) {
+func (x *Expression) Evaluate(ctx context.Context, r *estate.Reading, now time.Time, maxAge time.Duration) (value any,
+	cost uint64, err error) {
 	for _, s := range x.Needs {
 		if why := r.Unread(s, now, maxAge); why != "" {
 			return nil, 0, &UnreadError{s, why}
@@ -196,8 +201,10 @@ func (x *Expression) values(r *estate.Reading, now time.Time) map[string]any {
 		switch section {
 		case estate.Host:
 			offers := r.Offers()
-			out[name] = map[string]any{"name": r.Host, "maker": r.Hardware.Maker, "model": r.Hardware.Model, "serial": r.Hardware.Serial, "release": r.Release, "build": r.Build,
-				"kernel": r.Kernel.Running, "kernel_installed": r.Kernel.Installed, "booted": r.BootedAt, "closed": r.Closed != nil, "memory_mib": r.Capacity.MemoryMiB, "cores": float64(r.Capacity.CPU) / 1000,
+			out[name] = map[string]any{"name": r.Host, "maker": r.Hardware.Maker, "model": r.Hardware.Model,
+				"serial": r.Hardware.Serial, "release": r.Release, "build": r.Build,
+				"kernel": r.Kernel.Running, "kernel_installed": r.Kernel.Installed, "booted": r.BootedAt,
+				"closed": r.Closed != nil, "memory_mib": r.Capacity.MemoryMiB, "cores": float64(r.Capacity.CPU) / 1000,
 				"networks": offers.Networks, "storages": offers.Storages, "features": offers.Features}
 		case estate.GuestList:
 			out[name] = guests(r)
@@ -229,7 +236,8 @@ func components(r *estate.Reading, section estate.SectionName) []map[string]any 
 		if runs == "" {
 			runs = c.Version
 		}
-		out = append(out, map[string]any{"key": string(c.Key), "name": c.Key.Name(), "version": c.Version, "runs": runs, "device": c.Device, "model": c.Model, "state": c.State, "read": c.Known()})
+		out = append(out, map[string]any{"key": string(c.Key), "name": c.Key.Name(), "version": c.Version, "runs": runs,
+			"device": c.Device, "model": c.Model, "state": c.State, "read": c.Known()})
 	}
 	return out
 }
@@ -238,8 +246,10 @@ func guests(r *estate.Reading) []map[string]any {
 	out := []map[string]any{}
 	for i := range r.Guests {
 		g := &r.Guests[i]
-		out = append(out, map[string]any{"id": g.ID, "name": g.Name, "state": string(g.State), "memory_mib": g.Load.MemoryMiB, "cores": float64(g.Load.CPU) / 1000, "networks": g.Networks,
-			"devices": g.Devices, "since": g.Since, "machine": g.Machine.Name, "machine_version": g.Machine.Version, "agent": g.Agent.Name, "agent_version": g.Agent.Version, "emulator": g.Emulator})
+		out = append(out, map[string]any{"id": g.ID, "name": g.Name, "state": string(g.State),
+			"memory_mib": g.Load.MemoryMiB, "cores": float64(g.Load.CPU) / 1000, "networks": g.Networks,
+			"devices": g.Devices, "since": g.Since, "machine": g.Machine.Name, "machine_version": g.Machine.Version,
+			"agent": g.Agent.Name, "agent_version": g.Agent.Version, "emulator": g.Emulator})
 	}
 	return out
 }
@@ -264,5 +274,6 @@ func condition(c *estate.Condition) map[string]any {
 	for _, x := range c.Certificates {
 		certs = append(certs, map[string]any{"name": x.Name, "until": x.Until})
 	}
-	return map[string]any{"clock_ahead": c.Ahead, "root": c.Root, "volatile": c.Volatile, "space": space, "bonds": bonds, "arrays": arrays, "certificates": certs}
+	return map[string]any{"clock_ahead": c.Ahead, "root": c.Root, "volatile": c.Volatile, "space": space,
+		"bonds": bonds, "arrays": arrays, "certificates": certs}
 }

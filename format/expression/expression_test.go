@@ -16,14 +16,23 @@ import (
 var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
 
 func reading() *estate.Reading {
-	r := &estate.Reading{Host: "heron", Release: "Brae Linux 4.2", BootedAt: now.Add(-40 * 24 * time.Hour), Hardware: estate.Hardware{Model: "Quay 1"}, Capacity: estate.Resources{MemoryMiB: 512 << 10, CPU: 64000},
-		Networks: []string{"vts", "storage"}, Kernel: estate.Kernel{Running: "30.4", Installed: "30.6"}, BMC: estate.BMC{Power: "On"},
-		Components: []estate.Component{{Key: "deb:brae-tls", Version: "1.8-brae1"}, {Key: "deb:telnetd", Version: "0.9"}, {Key: "fw:lorne-l25", Device: "slot 2", Version: "7.3.1", Model: "Lorne L25"},
-			{Key: "fw:lorne-l25", Device: "slot 4", Version: "7.4.2", Model: "Lorne L25"}, {Key: "drv:tarbet9", Version: "2.5.0"}, {Key: "set:name-server/1", Version: "10.20.0.53"}, {Key: "set:kernel-argument/iommu", Version: "pt"}},
-		Guests: []estate.Guest{{Name: "traffic-db-1", State: estate.Running, Load: estate.Resources{MemoryMiB: 64 << 10, CPU: 5000}, Since: now.Add(-400 * 24 * time.Hour), Agent: estate.Inner{Name: "brae-agent", Version: "2.3"}},
+	r := &estate.Reading{Host: "heron", Release: "Brae Linux 4.2", BootedAt: now.Add(-40 * 24 * time.Hour),
+		Hardware: estate.Hardware{Model: "Quay 1"}, Capacity: estate.Resources{MemoryMiB: 512 << 10, CPU: 64000},
+		Networks: []string{"vts", "storage"}, Kernel: estate.Kernel{Running: "30.4", Installed: "30.6"},
+		BMC: estate.BMC{Power: "On"},
+		Components: []estate.Component{{Key: "deb:brae-tls", Version: "1.8-brae1"},
+			{Key: "deb:telnetd", Version: "0.9"},
+			{Key: "fw:lorne-l25", Device: "slot 2", Version: "7.3.1", Model: "Lorne L25"},
+			{Key: "fw:lorne-l25", Device: "slot 4", Version: "7.4.2", Model: "Lorne L25"},
+			{Key: "drv:tarbet9", Version: "2.5.0"}, {Key: "set:name-server/1", Version: "10.20.0.53"},
+			{Key: "set:kernel-argument/iommu", Version: "pt"}},
+		Guests: []estate.Guest{{Name: "traffic-db-1", State: estate.Running,
+			Load: estate.Resources{MemoryMiB: 64 << 10, CPU: 5000}, Since: now.Add(-400 * 24 * time.Hour),
+			Agent: estate.Inner{Name: "brae-agent", Version: "2.3"}},
 			{Name: "replay", State: estate.Off, Load: estate.Resources{MemoryMiB: 96 << 10}}},
-		Health:    []estate.Health{{Item: "fans", OK: true}, {Item: "power supply 2", Detail: "no input"}},
-		Condition: estate.Condition{Root: "ext4", Space: []estate.Space{{Path: "/", FreeMiB: 900, SizeMiB: 60000}}, Bonds: []estate.Bond{{Name: "bond0", Links: []estate.Link{{Name: "a", Up: true}, {Name: "b"}}}}},
+		Health: []estate.Health{{Item: "fans", OK: true}, {Item: "power supply 2", Detail: "no input"}},
+		Condition: estate.Condition{Root: "ext4", Space: []estate.Space{{Path: "/", FreeMiB: 900, SizeMiB: 60000}},
+			Bonds: []estate.Bond{{Name: "bond0", Links: []estate.Link{{Name: "a", Up: true}, {Name: "b"}}}}},
 	}
 	for _, s := range estate.SectionNames {
 		r.SetSection(estate.Section{Name: s, At: now})
@@ -85,9 +94,13 @@ func TestNothingIsConcludedFromNotKnowing(t *testing.T) {
 		}
 		for _, s := range x.Needs {
 			for name, spoil := range map[string]func(*estate.Reading){
-				"failed":  func(r *estate.Reading) { r.SetSection(estate.Section{Name: s, At: now, Err: "no answer"}) },
-				"partial": func(r *estate.Reading) { r.SetSection(estate.Section{Name: s, At: now, Partial: "half of it"}) },
-				"old":     func(r *estate.Reading) { r.SetSection(estate.Section{Name: s, At: now.Add(-2 * time.Hour)}) },
+				"failed": func(r *estate.Reading) { r.SetSection(estate.Section{Name: s, At: now, Err: "no answer"}) },
+				"partial": func(r *estate.Reading) {
+					r.SetSection(estate.Section{Name: s, At: now, Partial: "half of it"})
+				},
+				"old": func(r *estate.Reading) {
+					r.SetSection(estate.Section{Name: s, At: now.Add(-2 * time.Hour)})
+				},
 			} {
 				r := reading()
 				spoil(r)
@@ -174,7 +187,8 @@ func TestValues(t *testing.T) {
 			t.Errorf("%s: %v", text, err)
 			continue
 		}
-		if got, cost, err := x.Evaluate(t.Context(), reading(), now, 0); err != nil || fmt.Sprint(got) != want || cost == 0 && strings.Contains(text, "size") {
+		if got, cost, err := x.Evaluate(t.Context(), reading(), now, 0); err != nil || fmt.Sprint(got) != want ||
+			cost == 0 && strings.Contains(text, "size") {
 			t.Errorf("%s: %v (cost %d) %v, want %s", text, got, cost, err, want)
 		}
 	}

@@ -40,9 +40,11 @@ func OpenCabinet(body []byte) ([]CabFile, error) {
 	if len(body) < 36 || string(body[:4]) != CabMagic {
 		return nil, fmt.Errorf("%w: it does not begin as one", ErrCabinet)
 	}
-	size, first, folders, files, flags := le.Uint32(body[8:]), le.Uint32(body[16:]), int(le.Uint16(body[26:])), int(le.Uint16(body[28:])), le.Uint16(body[30:])
+	size, first, folders, files, flags := le.Uint32(body[8:]), le.Uint32(body[16:]), int(le.Uint16(body[26:])),
+		int(le.Uint16(body[28:])), le.Uint16(body[30:])
 	if int64(size) > int64(len(body)) {
-		return nil, fmt.Errorf("%w: it says that it has %d bytes, and has %d: it is cut short", ErrCabinet, size, len(body))
+		return nil, fmt.Errorf("%w: it says that it has %d bytes, and has %d: it is cut short",
+			ErrCabinet, size, len(body))
 	}
 	if flags&3 != 0 {
 		return nil, fmt.Errorf("%w: it goes on in another file", ErrCabinet)
@@ -60,7 +62,8 @@ func OpenCabinet(body []byte) ([]CabFile, error) {
 		if at+8 > len(body) {
 			return nil, fmt.Errorf("%w: its list of folders breaks off", ErrCabinet)
 		}
-		c, err := folder(body, int(le.Uint32(body[at:])), int(le.Uint16(body[at+4:])), le.Uint16(body[at+6:]), perBlock, MaxCabinet-total)
+		c, err := folder(body, int(le.Uint32(body[at:])), int(le.Uint16(body[at+4:])), le.Uint16(body[at+6:]),
+			perBlock, MaxCabinet-total)
 		if err != nil {
 			return nil, err
 		}
@@ -120,7 +123,8 @@ func folder(body []byte, at, blocks int, compression uint16, reserved, most int)
 		}
 		data := body[begin : begin+packed]
 		if got := checksumCab(body[at+4:begin], checksumCab(data, 0)); sum != 0 && got != sum {
-			return nil, fmt.Errorf("%w: the checksum of a data block is %08x and should be %08x: it is damaged", ErrCabinet, got, sum)
+			return nil, fmt.Errorf("%w: the checksum of a data block is %08x and should be %08x: it is damaged",
+				ErrCabinet, got, sum)
 		}
 		if len(out)+plain > most {
 			return nil, fmt.Errorf("%w: it unpacks to more than %d MiB", ErrCabinet, most>>20)
@@ -180,7 +184,8 @@ func ReadCabinet(body []byte, file, feed string, name Naming) (catalogue.Batch, 
 		if !strings.HasSuffix(f.Name, ".metainfo.xml") {
 			continue
 		}
-		b, err := Read(&compressed.Bounded{R: bytes.NewReader(f.Body), Most: maxMetainfo, Entry: maxMetainfo}, feed, name, func(_ *catalogue.Batch, err error) error { return err })
+		b, err := Read(&compressed.Bounded{R: bytes.NewReader(f.Body), Most: maxMetainfo, Entry: maxMetainfo}, feed,
+			name, func(_ *catalogue.Batch, err error) error { return err })
 		if err != nil {
 			return all, fmt.Errorf("%s: %w", f.Name, err)
 		}
@@ -228,7 +233,8 @@ func inside(files []CabFile, metainfo CabFile) (map[string]bool, error) {
 		at := slices.IndexFunc(files, func(f CabFile) bool { return path.Base(f.Name) == name && name != "" })
 		switch {
 		case at < 0 && i == 0:
-			return nil, fmt.Errorf("%w: %s, in which the firmware %s should be, is not in it", ErrCabinet, name, c.version)
+			return nil, fmt.Errorf("%w: %s, in which the firmware %s should be, is not in it",
+				ErrCabinet, name, c.version)
 		case at < 0:
 			continue
 		}
@@ -236,7 +242,8 @@ func inside(files []CabFile, metainfo CabFile) (map[string]bool, error) {
 			if i > 0 { // an earlier release's file of the same name
 				continue
 			}
-			return nil, fmt.Errorf("%w: %s has the SHA-256 %x, and its metainfo says %s", ErrCabinet, name, got, c.sha256)
+			return nil, fmt.Errorf("%w: %s has the SHA-256 %x, and its metainfo says %s",
+				ErrCabinet, name, got, c.sha256)
 		}
 		out[c.version] = c.file != "" || i == 0
 	}

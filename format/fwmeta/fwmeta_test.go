@@ -26,9 +26,13 @@ const metadata = `<?xml version="1.0"?><components origin="skerry">
 <component type="firmware"><id>invalid.skerry.p2</id><developer_name>Skerry</developer_name><branch>stable</branch>
  <provides><firmware type="flashed">5B1C1C5E-8d0a-4c55-9a0e-0b6f8f2a7d11</firmware></provides>
  <requires><firmware compare="ge" version="1.5"/><id compare="ge" version="2">org.freedesktop.fwupd</id></requires>
- <releases><release version="1.8.2" timestamp="1790000000" urgency="critical"><location>https://x.invalid/dir/p2.cab</location>
-  <checksum type="sha1" target="container">aa</checksum><checksum type="sha256" target="container">` + hexSum + `</checksum><checksum type="sha256" target="content">` + other + `</checksum>
-  <size type="download">77</size><issues><issue type="cve">CVE-2026-1</issue></issues><description><p>Fans <em>rest</em>.</p></description></release></releases></component>
+ <releases><release version="1.8.2" timestamp="1790000000" urgency="critical">
+<location>https://x.invalid/dir/p2.cab</location>
+  <checksum type="sha1" target="container">aa</checksum>
+<checksum type="sha256" target="container">` + hexSum + `</checksum>
+<checksum type="sha256" target="content">` + other + `</checksum>
+  <size type="download">77</size><issues><issue type="cve">CVE-2026-1</issue></issues><description>
+<p>Fans <em>rest</em>.</p></description></release></releases></component>
 <component type="desktop"><id>not.firmware</id><releases><release version="9"/></releases></component></components>`
 
 const (
@@ -48,17 +52,21 @@ func TestMetadata(t *testing.T) {
 		t.Fatalf("%+v %v", b, err)
 	}
 	r := b.Releases[0]
-	if r.Component != "fw:skerry-p2" || r.Version != "1.8.2" || r.Track != "stable" || r.Severity != catalogue.Critical || r.Vendor != "Skerry" || r.SHA256 != hexSum || r.File != "p2.cab" ||
-		r.Size != 77 || r.Notes != "Fans rest ." && r.Notes != "Fans rest." || len(r.Advisories) != 1 || r.Date.Year() != 2026 {
+	if r.Component != "fw:skerry-p2" || r.Version != "1.8.2" || r.Track != "stable" ||
+		r.Severity != catalogue.Critical || r.Vendor != "Skerry" || r.SHA256 != hexSum || r.File != "p2.cab" ||
+		r.Size != 77 || r.Notes != "Fans rest ." && r.Notes != "Fans rest." || len(r.Advisories) != 1 ||
+		r.Date.Year() != 2026 {
 		t.Errorf("%+v", r)
 	}
 	if len(r.Requires) != 1 || r.Requires[0].AtLeast != "1.5" {
 		t.Errorf("what it requires of the device's own firmware: %+v", r.Requires)
 	}
-	if b, _ := Read(bounded(strings.NewReader(metadata)), "f", nil, strict); b.Releases[0].Component != "fw:invalid.skerry.p2" {
+	if b, _ := Read(bounded(strings.NewReader(metadata)), "f", nil,
+		strict); b.Releases[0].Component != "fw:invalid.skerry.p2" {
 		t.Errorf("unnamed firmware is called after its id: %s", b.Releases[0].Component)
 	}
-	for _, bad := range []string{"", "<html/>", metadata[:len(metadata)-200], `<components><component type="firmware"><id>x</id><releases><release/></releases></component></components>`} {
+	for _, bad := range []string{"", "<html/>", metadata[:len(metadata)-200],
+		`<components><component type="firmware"><id>x</id><releases><release/></releases></component></components>`} {
 		if _, err := Read(bounded(strings.NewReader(bad)), "f", nil, strict); err == nil {
 			t.Errorf("%.40q… was read", bad)
 		}
@@ -130,16 +138,20 @@ func TestCabinetRefusals(t *testing.T) {
 		files map[string]string
 		want  string
 	}{
-		"wrong content":             {map[string]string{"x.metainfo.xml": component1(meta), "fw.bin": "not it"}, "its metainfo says"},
-		"content missing":           {map[string]string{"x.metainfo.xml": component1(meta), "fw.txt": "?"}, "is not in it"},
-		"content of a default name": {map[string]string{"x.metainfo.xml": component1(metadata), "fw.txt": "?"}, "firmware.bin, in which the firmware"},
-		"nothing describes":         {map[string]string{"fw.bin": "x", "y.txt": "?"}, "no firmware release described"},
+		"wrong content": {map[string]string{"x.metainfo.xml": component1(meta), "fw.bin": "not it"},
+			"its metainfo says"},
+		"content missing": {map[string]string{"x.metainfo.xml": component1(meta), "fw.txt": "?"},
+			"is not in it"},
+		"content of a default name": {map[string]string{"x.metainfo.xml": component1(metadata), "fw.txt": "?"},
+			"firmware.bin, in which the firmware"},
+		"nothing describes": {map[string]string{"fw.bin": "x", "y.txt": "?"}, "no firmware release described"},
 	} {
 		var order []string
 		for n := range c.files {
 			order = append(order, n)
 		}
-		if _, err := ReadCabinet(cabinet(c.files, order...), "x.cab", "f", nil); err == nil || !strings.Contains(err.Error(), c.want) {
+		if _, err := ReadCabinet(cabinet(c.files, order...), "x.cab", "f", nil); err == nil ||
+			!strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v, want %q", name, err, c.want)
 		}
 	}

@@ -87,7 +87,8 @@ type size struct {
 // Read reads metadata, plain: a whole remote's catalogue or one archive's metainfo file. The feed is named after the
 // metadata's origin where it has one. Components are streamed. A component that can't be understood is given to bad,
 // which says whether to go on without it.
-func Read(r *compressed.Bounded, feed string, name Naming, bad func(*catalogue.Batch, error) error) (catalogue.Batch, error) {
+func Read(r *compressed.Bounded, feed string, name Naming,
+	bad func(*catalogue.Batch, error) error) (catalogue.Batch, error) {
 	b := catalogue.Batch{Feed: catalogue.Feed{Name: feed}}
 	d := xml.NewDecoder(r)
 	d.Strict = true
@@ -145,7 +146,8 @@ func Read(r *compressed.Bounded, feed string, name Naming, bad func(*catalogue.B
 }
 
 // urgencies are AppStream's words.
-var urgencies = map[string]catalogue.Severity{"low": catalogue.Low, "medium": catalogue.Medium, "high": catalogue.High, "critical": catalogue.Critical}
+var urgencies = map[string]catalogue.Severity{"low": catalogue.Low, "medium": catalogue.Medium, "high": catalogue.High,
+	"critical": catalogue.Critical}
 
 func (c component) read(b *catalogue.Batch, name Naming) error {
 	var guids []string
@@ -166,14 +168,16 @@ func (c component) read(b *catalogue.Batch, name Naming) error {
 		return fmt.Errorf("the firmware %q: %w", id, err)
 	}
 	for _, r := range c.Releases {
-		rel := catalogue.Release{Component: key, Version: r.Version, Track: strings.TrimSpace(c.Branch), Severity: urgencies[r.Urgency],
-			Date: r.date(), Restart: catalogue.HostRestart, Vendor: cmp.Or(strings.TrimSpace(c.NewDev.Name), strings.TrimSpace(c.Developer)),
-			Notes: words(r.Description.Inner), Feed: b.Feed.Name}
+		rel := catalogue.Release{Component: key, Version: r.Version, Track: strings.TrimSpace(c.Branch),
+			Severity: urgencies[r.Urgency], Date: r.date(), Restart: catalogue.HostRestart,
+			Vendor: cmp.Or(strings.TrimSpace(c.NewDev.Name), strings.TrimSpace(c.Developer)),
+			Notes:  words(r.Description.Inner), Feed: b.Feed.Name}
 		if r.Version == "" {
 			return fmt.Errorf("the firmware %s has a release without a version", id)
 		}
 		for _, u := range r.URLs {
-			if at := strings.TrimSpace(u.At); rel.Link == "" && (strings.HasPrefix(at, "https://") || strings.HasPrefix(at, "http://")) {
+			if at := strings.TrimSpace(u.At); rel.Link == "" &&
+				(strings.HasPrefix(at, "https://") || strings.HasPrefix(at, "http://")) {
 				rel.Link = at
 			}
 		}
@@ -210,7 +214,8 @@ func (r release) payload(rel *catalogue.Release) {
 	}
 	for _, c := range sums {
 		v := strings.ToLower(strings.TrimSpace(c.Value))
-		if raw, err := hex.DecodeString(v); c.Type == "sha256" && c.Target != "content" && err == nil && len(raw) == 32 {
+		if raw, err := hex.DecodeString(v); c.Type == "sha256" && c.Target != "content" &&
+			err == nil && len(raw) == 32 {
 			rel.SHA256 = v
 		}
 	}

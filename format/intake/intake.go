@@ -89,7 +89,8 @@ func (o Options) bad(b *catalogue.Batch, err error) error {
 
 // natives are the architectures by the names of the other family of distributions.
 var natives = map[string][2]string{ // dpkg, rpm
-	"amd64": {"amd64", "x86_64"}, "x86_64": {"amd64", "x86_64"}, "arm64": {"arm64", "aarch64"}, "aarch64": {"arm64", "aarch64"},
+	"amd64": {"amd64", "x86_64"}, "x86_64": {"amd64", "x86_64"}, "arm64": {"arm64", "aarch64"},
+	"aarch64": {"arm64", "aarch64"},
 }
 
 // Dpkg is the hosts' architecture as dpkg names it.
@@ -129,10 +130,12 @@ func File(name string, r io.Reader, size int64, o Options) (Item, error) {
 func border(b *catalogue.Batch) {
 	for i := range b.Releases {
 		r := &b.Releases[i]
-		for _, s := range []*string{(*string)(&r.Component), &r.Version, &r.Track, &r.Withdrawn, &r.Notes, &r.OneWay, &r.Link, &r.File, &r.Vendor, &r.Source, &r.SourceVersion, &r.Feed} {
+		for _, s := range []*string{(*string)(&r.Component), &r.Version, &r.Track, &r.Withdrawn, &r.Notes, &r.OneWay,
+			&r.Link, &r.File, &r.Vendor, &r.Source, &r.SourceVersion, &r.Feed} {
 			*s = plain.Line(*s)
 		}
-		if len(r.Hardware)+len(r.Advisories)+len(r.Requires)+len(r.Adds)+len(r.Drops)+len(r.Members)+len(r.Replaces) > 0 {
+		if len(r.Hardware)+len(r.Advisories)+len(r.Requires)+len(r.Adds)+len(r.Drops)+
+			len(r.Members)+len(r.Replaces) > 0 {
 			plain.Strings(r)
 		}
 	}
@@ -156,9 +159,10 @@ func file(name string, r io.Reader, size int64, o Options) (Item, error) {
 	rest := io.MultiReader(bytes.NewReader(head), plain)
 	if isMetadata(name, head) { // a remote's is large, and is streamed
 		it.Kind = Metadata
-		it.Batch, err = fwmeta.Read(&compressed.Bounded{R: rest, Most: maxMetadata, Entry: maxEntry}, o.Feed, o.naming, func(b *catalogue.Batch, err error) error {
-			return o.bad(b, fmt.Errorf("%s: %w", name, err))
-		})
+		it.Batch, err = fwmeta.Read(&compressed.Bounded{R: rest, Most: maxMetadata, Entry: maxEntry}, o.Feed, o.naming,
+			func(b *catalogue.Batch, err error) error {
+				return o.bad(b, fmt.Errorf("%s: %w", name, err))
+			})
 		if err != nil {
 			return it, fmt.Errorf("%s: %w", name, err)
 		}
@@ -197,8 +201,11 @@ func reader(name string, head []byte) (read, int64) {
 	case pldm.IsPackage(head):
 		return readPLDM, maxArchive
 	case base == "SHA256SUMS" || base == "SHA256SUMS.asc" || base == "SHA256SUMS.gpg":
-		return func(Item, []byte, Options) (Kind, catalogue.Batch, error) { return Sums, catalogue.Batch{}, nil }, maxWords
-	case (strings.HasPrefix(string(trimmed), "{") || strings.HasPrefix(string(trimmed), "[")) && strings.HasSuffix(base, ".json"):
+		return func(Item, []byte, Options) (Kind, catalogue.Batch, error) {
+			return Sums, catalogue.Batch{}, nil
+		}, maxWords
+	case (strings.HasPrefix(string(trimmed), "{") || strings.HasPrefix(string(trimmed), "[")) &&
+		strings.HasSuffix(base, ".json"):
 		return readJSON, maxWords
 	case strings.HasSuffix(base, ".yaml") || strings.HasSuffix(base, ".yml"):
 		return readYAML, maxWords
@@ -219,12 +226,15 @@ func readPLDM(it Item, body []byte, o Options) (Kind, catalogue.Batch, error) {
 	if err != nil {
 		return PLDM, catalogue.Batch{}, err
 	}
-	return PLDM, p.Batch(path.Base(it.Path), o.Feed, it.SHA256, it.Size, func(device string) estate.Key { return o.Names[device] }), nil
+	return PLDM, p.Batch(path.Base(it.Path), o.Feed, it.SHA256, it.Size, func(device string) estate.Key {
+		return o.Names[device]
+	}), nil
 }
 
 // isMetadata tells firmware metadata from other XML.
 func isMetadata(name string, head []byte) bool {
-	return strings.HasSuffix(strings.TrimSuffix(name, compressed.Extension(name)), ".xml") && bytes.Contains(head, []byte("<component"))
+	return strings.HasSuffix(strings.TrimSuffix(name, compressed.Extension(name)), ".xml") &&
+		bytes.Contains(head, []byte("<component"))
 }
 
 // readJSON tells CSAF from OSV by the fields at the top.
@@ -251,7 +261,9 @@ func readJSON(it Item, body []byte, o Options) (Kind, catalogue.Batch, error) {
 		b.Advisories, err = advisory.ReadCSAF(body)
 		return CSAF, dated(b), err
 	case top.ID != nil && top.Modified != nil:
-		b.Advisories, err = advisory.ReadOSV(body, func(err error) error { return o.bad(&b, fmt.Errorf("%s: %w", it.Path, err)) })
+		b.Advisories, err = advisory.ReadOSV(body, func(err error) error {
+			return o.bad(&b, fmt.Errorf("%s: %w", it.Path, err))
+		})
 		return OSV, dated(b), err
 	}
 	return Other, b, nil

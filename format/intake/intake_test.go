@@ -65,8 +65,10 @@ func xzed(t testing.TB, text string) []byte {
 }
 
 const (
-	osv      = `{"id":"A-1","modified":"2026-11-01T00:00:00Z","affected":[{"package":{"ecosystem":"Debian","name":"crab"},"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"0"},{"fixed":"2-1"}]}]}]}`
-	firmware = `<components origin="o"><component type="firmware"><id>x.y</id><releases><release version="1.2"/></releases></component></components>`
+	osv = `{"id":"A-1","modified":"2026-11-01T00:00:00Z","affected":[{"package":{"ecosystem":"Debian",
+"name":"crab"},"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"0"},{"fixed":"2-1"}]}]}]}`
+	firmware = `<components origin="o"><component type="firmware"><id>x.y</id><releases><release version="1.2"/>
+</releases></component></components>`
 	releases = "feed: f\ncomponents:\n  - component: fw:n\n    releases: [{version: \"1\"}]\n"
 )
 
@@ -94,14 +96,17 @@ func TestAFileIsToldByItsContent(t *testing.T) {
 	} {
 		it, err := File(c.name, bytes.NewReader(c.body), int64(len(c.body)), Options{Feed: "f"})
 		if err != nil || it.Kind != c.kind || len(it.Batch.Releases)+len(it.Batch.Advisories) != c.n {
-			t.Errorf("%s is a %s with %d (%v), want a %s with %d", c.name, it.Kind, len(it.Batch.Releases)+len(it.Batch.Advisories), err, c.kind, c.n)
+			t.Errorf("%s is a %s with %d (%v), want a %s with %d", c.name, it.Kind,
+				len(it.Batch.Releases)+len(it.Batch.Advisories), err, c.kind, c.n)
 		}
 		if c.name != "fake.gz" && it.SHA256 != sum(c.body) {
 			t.Errorf("%s has the hash %s, want that of the file as it is", c.name, it.SHA256)
 		}
 	}
-	for name, body := range map[string]string{"list.yaml": "feed: x\nnonsense: 1\n", "adv.json": `{"document": 1}`, "x.json": "{", "firmware.xml": "<components><component type=\"firmware\"><id>"} {
-		if _, err := File(name, strings.NewReader(body), 1, Options{}); err == nil || !strings.Contains(err.Error(), name) {
+	for name, body := range map[string]string{"list.yaml": "feed: x\nnonsense: 1\n", "adv.json": `{"document": 1}`,
+		"x.json": "{", "firmware.xml": "<components><component type=\"firmware\"><id>"} {
+		if _, err := File(name, strings.NewReader(body), 1, Options{}); err == nil ||
+			!strings.Contains(err.Error(), name) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
@@ -110,13 +115,19 @@ func TestAFileIsToldByItsContent(t *testing.T) {
 // repositories are a Debian suite and an RPM repository in one tree.
 func repositories(t testing.TB) fstest.MapFS {
 	packages := "Package: crab\nVersion: 2-1\nArchitecture: amd64\nSource: crab-src (3-1)\n\n"
-	primary := gz(t, `<metadata><package><name>crab</name><arch>x86_64</arch><version epoch="0" ver="2" rel="1"/></package></metadata>`)
-	info := zst(t, `<updates><update type="security"><id>U</id><severity>Critical</severity><pkglist><collection><package name="crab" version="2" release="1" arch="x86_64"/></collection></pkglist></update></updates>`)
-	repomd := fmt.Sprintf(`<repomd><data type="primary"><checksum type="sha256">%s</checksum><location href="repodata/p.xml.gz"/></data><data type="updateinfo"><checksum type="sha256">%s</checksum><location href="repodata/u.xml.zst"/></data></repomd>`,
+	primary := gz(t, `<metadata><package><name>crab</name><arch>x86_64</arch><version epoch="0" ver="2" rel="1"/>
+</package></metadata>`)
+	info := zst(t, `<updates><update type="security"><id>U</id><severity>Critical</severity><pkglist><collection>
+<package name="crab" version="2" release="1" arch="x86_64"/></collection></pkglist></update></updates>`)
+	repomd := fmt.Sprintf(`<repomd><data type="primary"><checksum type="sha256">%s</checksum>
+<location href="repodata/p.xml.gz"/></data><data type="updateinfo"><checksum type="sha256">%s</checksum>
+<location href="repodata/u.xml.zst"/></data></repomd>`,
 		sum(primary), sum(info))
 	f := func(b []byte) *fstest.MapFile { return &fstest.MapFile{Data: b} }
 	return fstest.MapFS{
-		"deb/dists/s/Release":                       f(fmt.Appendf(nil, "Suite: s\nOrigin: Brae\nSHA256:\n %s %d main/binary-amd64/Packages\n", sum([]byte(packages)), len(packages))),
+		"deb/dists/s/Release": f(fmt.Appendf(nil,
+			"Suite: s\nOrigin: Brae\nSHA256:\n %s %d main/binary-amd64/Packages\n",
+			sum([]byte(packages)), len(packages))),
 		"deb/dists/s/main/binary-amd64/Packages.xz": f(xzed(t, packages)),
 		"rpm/repodata/repomd.xml":                   f([]byte(repomd)),
 		"rpm/repodata/p.xml.gz":                     f(primary),
@@ -140,7 +151,8 @@ func TestATreeOfRepositories(t *testing.T) {
 	if kinds[Debian] != 1 || kinds[RPM] != 1 || kinds[ReleaseList] != 1 || len(items) > 4 {
 		t.Errorf("%v", kinds)
 	}
-	if r := c.Release("deb:crab", "2-1", "", ""); r == nil || r.Vendor != "Brae" || r.Source != "crab-src" || r.SourceVersion != "3-1" {
+	if r := c.Release("deb:crab", "2-1", "", ""); r == nil || r.Vendor != "Brae" || r.Source != "crab-src" ||
+		r.SourceVersion != "3-1" {
 		t.Errorf("%+v", r)
 	}
 	if r := c.Release("rpm:crab", "2-1", "", ""); r == nil || r.Severity != catalogue.Critical {
@@ -155,28 +167,40 @@ func TestRepositoryRefusals(t *testing.T) {
 		spoil func(fstest.MapFS)
 		want  string
 	}{
-		"damaged primary":    {func(m fstest.MapFS) { m["rpm/repodata/p.xml.gz"].Data = gz(t, "<metadata/>") }, "p.xml.gz: its SHA-256 is"},
-		"damaged updateinfo": {func(m fstest.MapFS) { m["rpm/repodata/u.xml.zst"].Data[9] ^= 1 }, "u.xml.zst: its SHA-256 is"},
-		"missing primary":    {func(m fstest.MapFS) { delete(m, "rpm/repodata/p.xml.gz") }, "p.xml.gz"},
+		"damaged primary": {func(m fstest.MapFS) {
+			m["rpm/repodata/p.xml.gz"].Data = gz(t, "<metadata/>")
+		}, "p.xml.gz: its SHA-256 is"},
+		"damaged updateinfo": {func(m fstest.MapFS) {
+			m["rpm/repodata/u.xml.zst"].Data[9] ^= 1
+		}, "u.xml.zst: its SHA-256 is"},
+		"missing primary": {func(m fstest.MapFS) { delete(m, "rpm/repodata/p.xml.gz") }, "p.xml.gz"},
 		"other Packages": {func(m fstest.MapFS) {
 			m["deb/dists/s/main/binary-amd64/Packages.xz"].Data = xzed(t, "Package: x\nVersion: 1\n")
 		}, "the Release file says"},
-		"no Packages": {func(m fstest.MapFS) { delete(m, "deb/dists/s/main/binary-amd64/Packages.xz") }, "none of the Packages files"},
-		"no Release":  {func(m fstest.MapFS) { m["deb/dists/s/Release"].Data = []byte("<html>") }, "not a Release file"},
+		"no Packages": {func(m fstest.MapFS) {
+			delete(m, "deb/dists/s/main/binary-amd64/Packages.xz")
+		}, "none of the Packages files"},
+		"no Release": {func(m fstest.MapFS) {
+			m["deb/dists/s/Release"].Data = []byte("<html>")
+		}, "not a Release file"},
 	} {
 		m := repositories(t)
 		c.spoil(m)
-		if items, err := Tree(t.Context(), m, Options{Native: "x86_64", Feed: "f"}); err == nil || !strings.Contains(err.Error(), c.want) {
+		if items, err := Tree(t.Context(), m, Options{Native: "x86_64", Feed: "f"}); err == nil ||
+			!strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %d items, %v, want %q", name, len(items), err, c.want)
 		}
 	}
-	if _, err := Tree(t.Context(), repositories(t), Options{Native: "amd64", Keys: keyring(t), Now: time.Now()}); err == nil || !strings.Contains(err.Error(), "signature") {
+	if _, err := Tree(t.Context(), repositories(t),
+		Options{Native: "amd64", Keys: keyring(t), Now: time.Now()}); err == nil ||
+		!strings.Contains(err.Error(), "signature") {
 		t.Errorf("unsigned repositories where signatures are wanted: %v", err)
 	}
 }
 
 func TestNamesOfFirmware(t *testing.T) {
-	it, err := File("firmware.xml", strings.NewReader(firmware), 1, Options{Feed: "f", Names: map[string]estate.Key{"x.y": "fw:nic"}})
+	it, err := File("firmware.xml", strings.NewReader(firmware), 1,
+		Options{Feed: "f", Names: map[string]estate.Key{"x.y": "fw:nic"}})
 	if err != nil || it.Batch.Releases[0].Component != "fw:nic" {
 		t.Errorf("%+v %v", it, err)
 	}

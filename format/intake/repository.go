@@ -67,7 +67,8 @@ func RPMRepository(fsys fs.FS, root string, o Options) (Item, error) {
 	it.Batch.Feed = catalogue.Feed{Name: o.Feed, Made: md.Made()}
 	primary, _ := md.File("primary")
 	err = verified(fsys, root, primary, func(r io.Reader) (err error) {
-		it.Batch.Releases, err = rpmrepo.ReadPrimary(&compressed.Bounded{R: r, Most: maxMetadata, Entry: maxEntry}, o.rpm(), catalogue.Release{Feed: o.Feed, Signed: !o.Keys.Empty()})
+		it.Batch.Releases, err = rpmrepo.ReadPrimary(&compressed.Bounded{R: r, Most: maxMetadata, Entry: maxEntry},
+			o.rpm(), catalogue.Release{Feed: o.Feed, Signed: !o.Keys.Empty()})
 		return err
 	})
 	if err != nil {
@@ -77,9 +78,11 @@ func RPMRepository(fsys fs.FS, root string, o Options) (Item, error) {
 	if info, ok := md.File("updateinfo"); ok {
 		var restarts rpmrepo.Restarts
 		err = verified(fsys, root, info, func(r io.Reader) (err error) {
-			it.Batch.Advisories, restarts, err = rpmrepo.ReadUpdateinfo(&compressed.Bounded{R: r, Most: maxMetadata, Entry: maxEntry}, o.rpm(), func(err error) error {
-				return o.bad(&it.Batch, fmt.Errorf("%s: %w", info.Location, err))
-			})
+			it.Batch.Advisories, restarts,
+				err = rpmrepo.ReadUpdateinfo(&compressed.Bounded{R: r, Most: maxMetadata, Entry: maxEntry}, o.rpm(),
+				func(err error) error {
+					return o.bad(&it.Batch, fmt.Errorf("%s: %w", info.Location, err))
+				})
 			return err
 		})
 		if err != nil {
@@ -122,7 +125,8 @@ func verified(fsys fs.FS, root string, f rpmrepo.File, read func(io.Reader) erro
 		err = e
 	}
 	if got := hex.EncodeToString(hash.Sum(nil)); got != want {
-		return fmt.Errorf("%s: its %s is %s and repomd.xml says %s: it is damaged, cut short, or of another state of the repository", name, what, got, want)
+		return fmt.Errorf("%s: its %s is %s and repomd.xml says %s: it is damaged, cut short, or of another state of "+
+			"the repository", name, what, got, want)
 	}
 	if err != nil {
 		return fmt.Errorf("%s: %w", name, err)

@@ -28,7 +28,8 @@ func hostile(r rune) bool {
 		return true
 	case r < 0x0600:
 		return r == 0xad // soft hyphen
-	case r >= 0x200b && r <= 0x200f, r >= 0x2028 && r <= 0x202e, r >= 0x2060 && r <= 0x206f, r == 0x061c, r == 0xfeff, r == 0x180e, r >= 0xfff9 && r <= 0xfffb:
+	case r >= 0x200b && r <= 0x200f, r >= 0x2028 && r <= 0x202e, r >= 0x2060 && r <= 0x206f, r == 0x061c, r == 0xfeff,
+		r == 0x180e, r >= 0xfff9 && r <= 0xfffb:
 		return true
 	case r >= 0xe0000 && r <= 0xe0fff: // tags and variation selectors
 		return true

@@ -10,7 +10,8 @@ import (
 
 // hostiles are what hosts, feeds and files may try: escapes, line breaks, C1 controls, directions turned around, what
 // can't be seen, and bytes that are no text.
-var hostiles = []string{"\x1b[2J", "a\nb", "a\r\nb", "a\x07b", "a\x7fb", "a\u009b31mb", "a\u202eb", "a\u2066b", "a\u2028b", "a\u200bb", "a\ufeffb", "a\xffb", "\x00", "a\u00adb", "a\U000e0041b", "a\tb"}
+var hostiles = []string{"\x1b[2J", "a\nb", "a\r\nb", "a\x07b", "a\x7fb", "a\u009b31mb", "a\u202eb", "a\u2066b",
+	"a\u2028b", "a\u200bb", "a\ufeffb", "a\xffb", "\x00", "a\u00adb", "a\U000e0041b", "a\tb"}
 
 func TestNothingHostileGetsThrough(t *testing.T) {
 	for _, h := range hostiles {
@@ -19,11 +20,13 @@ func TestNothingHostileGetsThrough(t *testing.T) {
 				t.Errorf("%s of %q is %q", name, h, got)
 			}
 		}
-		if got := Text(h); strings.ContainsFunc(strings.NewReplacer(string(Mark), "", "\n", "", "\t", "").Replace(got), hostile) {
+		if got := Text(h); strings.ContainsFunc(strings.NewReplacer(string(Mark), "", "\n", "", "\t", "").Replace(got),
+			hostile) {
 			t.Errorf("text of %q is %q", h, got)
 		}
 		var b bytes.Buffer
-		if _, err := Fprintf(&b, "%s|%v|%v\n", h, []string{h}, strings.NewReplacer()); err != nil || strings.Count(b.String(), "\n") != 1 {
+		if _, err := Fprintf(&b, "%s|%v|%v\n", h, []string{h}, strings.NewReplacer()); err != nil ||
+			strings.Count(b.String(), "\n") != 1 {
 			t.Errorf("%q breaks its line: %q", h, b.String())
 		}
 		b.Reset()
@@ -45,7 +48,8 @@ func TestNothingHostileGetsThrough(t *testing.T) {
 }
 
 func TestAFormulaIsATextToASpreadsheet(t *testing.T) {
-	for in, want := range map[string]string{"=1+1": "'=1+1", "+cmd": "'+cmd", "-2": "'-2", "@sum": "'@sum", " =1": "' =1", "a=1": "a=1", "\t=1": "' =1"} {
+	for in, want := range map[string]string{"=1+1": "'=1+1", "+cmd": "'+cmd", "-2": "'-2", "@sum": "'@sum",
+		" =1": "' =1", "a=1": "a=1", "\t=1": "' =1"} {
 		if got := Cell(in); got != want {
 			t.Errorf("%q is %q, want %q", in, got, want)
 		}

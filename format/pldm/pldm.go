@@ -102,12 +102,14 @@ type Package struct {
 func (p Package) Check(body []byte) error {
 	for n, i := range p.Images {
 		if i.Offset < p.header || i.Size < 0 || i.Offset+i.Size > int64(len(body)) {
-			return fmt.Errorf("%w: image %d should lie from byte %d to %d, and the package has %d: it is cut short or damaged", ErrPackage, n+1, i.Offset, i.Offset+i.Size, len(body))
+			return fmt.Errorf("%w: image %d should lie from byte %d to %d, and the package has %d: it is cut short "+
+				"or damaged", ErrPackage, n+1, i.Offset, i.Offset+i.Size, len(body))
 		}
 	}
 	if p.Revision >= 4 {
 		if got := crc32.ChecksumIEEE(body[p.header:]); got != p.payload {
-			return fmt.Errorf("%w: the checksum of its payload is %08x and should be %08x: it is damaged", ErrPackage, got, p.payload)
+			return fmt.Errorf("%w: the checksum of its payload is %08x and should be %08x: it is damaged",
+				ErrPackage, got, p.payload)
 		}
 	}
 	return nil
@@ -143,7 +145,8 @@ func Read(r io.Reader) (Package, error) {
 	}
 	body := all[:size-trailer]
 	if got, want := crc32.ChecksumIEEE(body), binary.LittleEndian.Uint32(all[size-trailer:]); got != want {
-		return Package{}, fmt.Errorf("%w: the checksum of its header is %08x and should be %08x: it is damaged", ErrPackage, got, want)
+		return Package{}, fmt.Errorf("%w: the checksum of its header is %08x and should be %08x: it is damaged",
+			ErrPackage, got, want)
 	}
 	c := cursor{b: body[19:]}
 	p := c.header(rev)
@@ -310,8 +313,9 @@ func (p Package) Batch(file, feed, sum string, size int64, name Naming) catalogu
 			if len(d.Images) > 1 {
 				key += estate.Key(fmt.Sprintf("-%d", p.Images[i].Identifier))
 			}
-			b.Releases = append(b.Releases, catalogue.Release{Component: key, Version: p.Images[i].Version, Date: p.Made, Restart: p.Images[i].restart(),
-				Feed: feed, File: file, Size: size, SHA256: sum})
+			b.Releases = append(b.Releases,
+				catalogue.Release{Component: key, Version: p.Images[i].Version, Date: p.Made,
+					Restart: p.Images[i].restart(), Feed: feed, File: file, Size: size, SHA256: sum})
 		}
 	}
 	return b

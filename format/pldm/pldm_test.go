@@ -139,7 +139,8 @@ func TestEveryRevision(t *testing.T) {
 			t.Errorf("revision %d: %v", rev, err)
 			continue
 		}
-		if p.Version != "2.1" || len(p.Images) != 2 || p.Images[1].Version != "4.19.0" || p.Images[1].Size != 77 || p.Devices[0].Name() != "f0f0:1593" || p.Devices[0].Set != "set-a" {
+		if p.Version != "2.1" || len(p.Images) != 2 || p.Images[1].Version != "4.19.0" || p.Images[1].Size != 77 ||
+			p.Devices[0].Name() != "f0f0:1593" || p.Devices[0].Set != "set-a" {
 			t.Errorf("revision %d: %+v", rev, p)
 		}
 		if got := p.Made.Format("2006-01-02 15:04:05"); got != "2026-10-03 11:15:30" {
@@ -184,7 +185,8 @@ func TestBatchMakesAReleaseOfWhatADeviceTakes(t *testing.T) {
 		}
 		return ""
 	})
-	if len(b.Releases) != 1 || b.Releases[0].Component != "fw:tarbet-s9" || b.Releases[0].Version != "4.19.0" || b.Releases[0].Restart != catalogue.HostRestart || b.Releases[0].SHA256 != "sum" {
+	if len(b.Releases) != 1 || b.Releases[0].Component != "fw:tarbet-s9" || b.Releases[0].Version != "4.19.0" ||
+		b.Releases[0].Restart != catalogue.HostRestart || b.Releases[0].SHA256 != "sum" {
 		t.Errorf("%+v", b.Releases)
 	}
 	if b := p.Batch("x", "f", "s", 1, nil); b.Releases[0].Component != "fw:pldm-f0f0-1593" {
@@ -202,10 +204,12 @@ func TestRefusals(t *testing.T) {
 		body []byte
 		want string
 	}{
-		"empty": {nil, "too short"}, "another file": {bytes.Repeat([]byte("x"), 99), "does not begin as one"}, "damaged": {flip, "it is damaged"},
+		"empty": {nil, "too short"}, "another file": {bytes.Repeat([]byte("x"), 99), "does not begin as one"},
+		"damaged":           {flip, "it is damaged"},
 		"cut in the header": {good[:80], "is cut short"}, "impossible size": {short, "can't be 20 bytes long"},
 	} {
-		if _, err := Read(bytes.NewReader(c.body)); !errors.Is(err, ErrPackage) || !strings.Contains(err.Error(), c.want) {
+		if _, err := Read(bytes.NewReader(c.body)); !errors.Is(err, ErrPackage) ||
+			!strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v, want %q", name, err, c.want)
 		}
 	}

@@ -131,7 +131,8 @@ func ParseSome(name string, text []byte, bad func(*catalogue.Batch, error) error
 	return b, nil
 }
 
-func (c component) read(f *strictyaml.File, at string, l list, b *catalogue.Batch, bad func(*catalogue.Batch, error) error) error {
+func (c component) read(f *strictyaml.File, at string, l list, b *catalogue.Batch,
+	bad func(*catalogue.Batch, error) error) error {
 	key, err := estate.ParseKey(c.Component)
 	if err != nil {
 		return f.Errorf(at+".component", "%v", err)
@@ -139,7 +140,8 @@ func (c component) read(f *strictyaml.File, at string, l list, b *catalogue.Batc
 	var names []string
 	for i, t := range c.Tracks {
 		if t.Name == "" || t.Versions == "" {
-			return f.Errorf(fmt.Sprintf("%s.tracks[%d]", at, i), "a track needs its name and the prefix of its versions")
+			return f.Errorf(fmt.Sprintf("%s.tracks[%d]", at, i),
+				"a track needs its name and the prefix of its versions")
 		}
 		b.Tracks = append(b.Tracks, catalogue.Track{Component: key, Name: t.Name, Prefix: t.Versions})
 		names = append(names, t.Name)
@@ -177,7 +179,8 @@ func (c compatibility) read(f *strictyaml.File, at string, b *catalogue.Batch) e
 		return f.Errorf(at, "a compatibility list has lines")
 	}
 	for i, line := range c.Lines {
-		p := catalogue.Pairing{List: c.List, Hardware: c.Hardware, Platform: line.Platform, Blocks: c.Outside == "blocker"}
+		p := catalogue.Pairing{List: c.List, Hardware: c.Hardware, Platform: line.Platform,
+			Blocks: c.Outside == "blocker"}
 		for j, w := range line.With {
 			here := fmt.Sprintf("%s.lines[%d].with[%d]", at, i, j)
 			k, err := estate.ParseKey(w.Component)
@@ -187,10 +190,12 @@ func (c compatibility) read(f *strictyaml.File, at string, b *catalogue.Batch) e
 			if w.Version != "" && (w.From != "" || w.To != "") || w.Version+w.From+w.To == "" {
 				return f.Errorf(here, "say the version, or from and to")
 			}
-			p.With = append(p.With, catalogue.Within{Component: k, From: cmp.Or(w.Version, w.From), To: cmp.Or(w.Version, w.To)})
+			p.With = append(p.With, catalogue.Within{Component: k, From: cmp.Or(w.Version, w.From),
+				To: cmp.Or(w.Version, w.To)})
 		}
 		if c.Hardware == "" && len(p.With) < 2 {
-			return f.Errorf(fmt.Sprintf("%s.lines[%d]", at, i), "a list that names no hardware is about programs that must go together: each line names two at least")
+			return f.Errorf(fmt.Sprintf("%s.lines[%d]", at, i),
+				"a list that names no hardware is about programs that must go together: each line names two at least")
 		}
 		if len(p.With) == 0 {
 			return f.Errorf(fmt.Sprintf("%s.lines[%d]", at, i), "the line names no versions")
@@ -201,8 +206,10 @@ func (c compatibility) read(f *strictyaml.File, at string, b *catalogue.Batch) e
 }
 
 func (r release) read(f *strictyaml.File, at string, key estate.Key, tracks []string) (catalogue.Release, error) {
-	out := catalogue.Release{Component: key, Version: r.Version, Track: r.Track, Advisories: r.Advisories, Withdrawn: r.Withdrawn,
-		Notes: r.Notes, OneWay: r.OneWay, Adds: r.Adds, Drops: r.Drops, Link: r.Link, File: r.File, Size: r.Size, SHA256: r.SHA256, Restart: catalogue.Restart(r.Restart)}
+	out := catalogue.Release{Component: key, Version: r.Version, Track: r.Track, Advisories: r.Advisories,
+		Withdrawn: r.Withdrawn, Notes: r.Notes, OneWay: r.OneWay, Adds: r.Adds, Drops: r.Drops, Link: r.Link,
+		File: r.File, Size: r.Size,
+		SHA256: r.SHA256, Restart: catalogue.Restart(r.Restart)}
 	if r.Version == "" {
 		return out, f.Errorf(at, "the release has no version")
 	}
@@ -231,7 +238,8 @@ func (r release) read(f *strictyaml.File, at string, key estate.Key, tracks []st
 	if b, err := hex.DecodeString(r.SHA256); err != nil || r.SHA256 != "" && len(b) != 32 {
 		return out, f.Errorf(at+".sha256", "a SHA-256 has 64 hexadecimal digits")
 	}
-	if u, err := url.Parse(r.Link); r.Link != "" && (err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https") {
+	if u, err := url.Parse(r.Link); r.Link != "" &&
+		(err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https") {
 		return out, f.Errorf(at+".link", "a link is an http or https URL, not %q", r.Link)
 	}
 	if r.File != "" && r.SHA256 == "" {
@@ -243,9 +251,11 @@ func (r release) read(f *strictyaml.File, at string, key estate.Key, tracks []st
 			return out, f.Errorf(fmt.Sprintf("%s.requires[%d].component", at, i), "%v", err)
 		}
 		if q.AtLeast == "" {
-			return out, f.Errorf(fmt.Sprintf("%s.requires[%d]", at, i), "what is required has a version that it must be at least at: at_least")
+			return out, f.Errorf(fmt.Sprintf("%s.requires[%d]", at, i),
+				"what is required has a version that it must be at least at: at_least")
 		}
-		out.Requires = append(out.Requires, catalogue.Requirement{Component: k, AtLeast: q.AtLeast, Anywhere: q.Anywhere})
+		out.Requires = append(out.Requires,
+			catalogue.Requirement{Component: k, AtLeast: q.AtLeast, Anywhere: q.Anywhere})
 	}
 	return out, r.members(f, at, &out)
 }

@@ -35,7 +35,8 @@ type Feed struct {
 func Feeds(all []feed.State) []Feed {
 	out := []Feed{}
 	for _, f := range all {
-		out = append(out, Feed{f.Name, string(f.Kind), f.At, f.Schedule.String(), f.Tried, f.Synced, f.Made, f.Error, f.Releases, f.Advisories, f.Bytes, f.Aside})
+		out = append(out, Feed{f.Name, string(f.Kind), f.At, f.Schedule.String(), f.Tried, f.Synced, f.Made, f.Error,
+			f.Releases, f.Advisories, f.Bytes, f.Aside})
 	}
 	return out
 }
@@ -49,9 +50,11 @@ func Components(w io.Writer, rows []ladder.Row, format string) error {
 		}
 		return JSON(w, rows)
 	case "csv":
-		out := [][]string{{"component", "newest", "releases", "withdrawn", "severity", "vendor", "date", "feed", "hosts", "drift"}}
+		out := [][]string{{"component", "newest", "releases", "withdrawn", "severity", "vendor", "date",
+			"feed", "hosts", "drift"}}
 		for _, r := range rows {
-			out = append(out, []string{string(r.Component), strings.Join(r.Newest, " "), fmt.Sprint(r.Releases), fmt.Sprint(r.Withdrawn), r.Severity.String(), r.Vendor,
+			out = append(out, []string{string(r.Component), strings.Join(r.Newest, " "), fmt.Sprint(r.Releases),
+				fmt.Sprint(r.Withdrawn), r.Severity.String(), r.Vendor,
 				day(r.Made), r.Feed, fmt.Sprint(r.Hosts), fmt.Sprint(r.Drift)})
 		}
 		return Rows(w, out)
@@ -59,7 +62,8 @@ func Components(w io.Writer, rows []ladder.Row, format string) error {
 	t := tabwriter.NewWriter(w, 0, 0, 2, ' ', 0)
 	plain.Fprintln(t, "COMPONENT\tNEWEST\tSEVERITY\tDATE\tVENDOR\tRELEASES\tHOSTS\tDRIFT")
 	for _, r := range rows {
-		plain.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%d\t%d\t%d\n", r.Component, dash(strings.Join(r.Newest, ", ")), dash(known(r.Severity)), dash(day(r.Made)), dash(r.Vendor), r.Releases, r.Hosts, r.Drift)
+		plain.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%d\t%d\t%d\n", r.Component, dash(strings.Join(r.Newest, ", ")),
+			dash(known(r.Severity)), dash(day(r.Made)), dash(r.Vendor), r.Releases, r.Hosts, r.Drift)
 	}
 	return t.Flush()
 }
@@ -84,10 +88,12 @@ func Ladder(w io.Writer, l ladder.Ladder, format string) error {
 	case "json":
 		return JSON(w, l)
 	case "csv":
-		out := [][]string{{"component", "hardware", "track", "version", "date", "severity", "withdrawn", "newest", "wanted_by", "hosts"}}
+		out := [][]string{{"component", "hardware", "track", "version", "date", "severity", "withdrawn",
+			"newest", "wanted_by", "hosts"}}
 		for _, t := range l.Tracks {
 			for _, r := range t.Rungs {
-				row := []string{string(l.Component), t.Model, t.Name, r.Version, "", "", "", yes(r.Newest), strings.Join(r.Wanted, " "), strings.Join(r.Hosts, " ")}
+				row := []string{string(l.Component), t.Model, t.Name, r.Version, "", "", "", yes(r.Newest),
+					strings.Join(r.Wanted, " "), strings.Join(r.Hosts, " ")}
 				if r.Release != nil {
 					row[4], row[5], row[6] = day(r.Release.Date), known(r.Release.Severity), r.Release.Withdrawn
 				}
@@ -100,7 +106,8 @@ func Ladder(w io.Writer, l ladder.Ladder, format string) error {
 		plain.Fprintln(w, l.Title(t))
 		tw := tabwriter.NewWriter(w, 2, 0, 2, ' ', 0)
 		for _, r := range t.Rungs {
-			plain.Fprintf(tw, "  %s\t%s\t%s\t%s\n", r.Version, rungDate(r), strings.Join(r.Says(), "; "), strings.Join(r.Hosts, ", "))
+			plain.Fprintf(tw, "  %s\t%s\t%s\t%s\n", r.Version, rungDate(r), strings.Join(r.Says(), "; "),
+				strings.Join(r.Hosts, ", "))
 		}
 		if err := tw.Flush(); err != nil {
 			return err

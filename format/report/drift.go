@@ -85,7 +85,8 @@ type UnreadSection struct {
 
 // NewDrift makes a report of those of the verdicts on hosts that the filter lets through. The hosts are reported on in
 // the order of their clusters; one that was not read is left out.
-func NewDrift(clusters []estate.Cluster, c *drift.Checker, readings map[string]*estate.Reading, verdicts map[string][]drift.Verdict, hosts []string, f narrow.Filter) Drift {
+func NewDrift(clusters []estate.Cluster, c *drift.Checker, readings map[string]*estate.Reading,
+	verdicts map[string][]drift.Verdict, hosts []string, f narrow.Filter) Drift {
 	all := Drift{Verdicts: []Verdict{}, At: c.Now}
 	for _, cl := range clusters {
 		var own []*estate.Reading
@@ -112,8 +113,10 @@ func Of(e *view.Estate, hosts []string, f narrow.Filter) Drift {
 	return d
 }
 
-func driftOf(c *drift.Checker, cluster string, readings []*estate.Reading, verdicts map[string][]drift.Verdict, f narrow.Filter) Drift {
-	d := Drift{At: c.Now, Verdicts: []Verdict{}, Unread: map[string][]UnreadSection{}, Clusters: map[string]drift.Summary{}, Narrowed: f.String()}
+func driftOf(c *drift.Checker, cluster string, readings []*estate.Reading, verdicts map[string][]drift.Verdict,
+	f narrow.Filter) Drift {
+	d := Drift{At: c.Now, Verdicts: []Verdict{}, Unread: map[string][]UnreadSection{},
+		Clusters: map[string]drift.Summary{}, Narrowed: f.String()}
 	var all []drift.Verdict
 	var subjects []narrow.Subject
 	for _, r := range readings {
@@ -123,8 +126,10 @@ func driftOf(c *drift.Checker, cluster string, readings []*estate.Reading, verdi
 				continue
 			}
 			all = append(all, v)
-			d.Verdicts = append(d.Verdicts, Verdict{Host: v.Host, Component: string(v.Component), Device: v.Device, Layer: string(v.Layer()),
-				Verdict: v.Outcome.String(), Has: v.Has, Wants: v.Wants, Last: v.Last, Severity: severity(v), Why: c.Why(cluster, v, r)})
+			d.Verdicts = append(d.Verdicts, Verdict{Host: v.Host, Component: string(v.Component), Device: v.Device,
+				Layer: string(v.Layer()), Verdict: v.Outcome.String(), Has: v.Has, Wants: v.Wants, Last: v.Last,
+				Severity: severity(v),
+				Why:      c.Why(cluster, v, r)})
 		}
 		for _, s := range r.Sections {
 			if !s.Whole() {
@@ -161,8 +166,10 @@ func (d *Drift) join(o Drift) {
 	d.Hidden += o.Hidden
 	maps.Copy(d.Clusters, o.Clusters)
 	a, b := &d.Summary, o.Summary
-	a.InLine, a.Drift, a.Unread, a.Aside, a.Worst = a.InLine+b.InLine, a.Drift+b.Drift, a.Unread+b.Unread, a.Aside+b.Aside, max(a.Worst, b.Worst)
-	a.ByWord, a.ByLayer, a.BySeverity = sum(a.ByWord, b.ByWord), sum(a.ByLayer, b.ByLayer), sum(a.BySeverity, b.BySeverity)
+	a.InLine, a.Drift, a.Unread, a.Aside, a.Worst = a.InLine+b.InLine, a.Drift+b.Drift, a.Unread+b.Unread,
+		a.Aside+b.Aside, max(a.Worst, b.Worst)
+	a.ByWord, a.ByLayer, a.BySeverity = sum(a.ByWord, b.ByWord), sum(a.ByLayer, b.ByLayer),
+		sum(a.BySeverity, b.BySeverity)
 	d.At = o.At
 }
 
@@ -214,7 +221,8 @@ func (d Drift) Text(w io.Writer, all bool) error {
 	}
 	for _, f := range d.Flags {
 		if f.Withdrawn != "" || !f.Bound {
-			plain.Fprintf(w, "%s on %s%s\n", f.Says(), strings.Join(f.Hosts, ", "), map[bool]string{false: " (not every host has a clause about it)"}[f.Bound])
+			plain.Fprintf(w, "%s on %s%s\n", f.Says(), strings.Join(f.Hosts, ", "),
+				map[bool]string{false: " (not every host has a clause about it)"}[f.Bound])
 		}
 	}
 	for _, p := range d.Problems {
@@ -229,9 +237,11 @@ func (d Drift) Text(w io.Writer, all bool) error {
 // sum writes the counts, by cluster and severity where there is more than one.
 func (d Drift) sum(w io.Writer) error {
 	says := func(s drift.Summary) string {
-		text := fmt.Sprintf("%d in line, %d adrift, %d unread, %d excepted or not applying", s.InLine, s.Drift, s.Unread, s.Aside)
+		text := fmt.Sprintf("%d in line, %d adrift, %d unread, %d excepted or not applying", s.InLine,
+			s.Drift, s.Unread, s.Aside)
 		var by []string
-		for _, sev := range slices.Backward([]catalogue.Severity{catalogue.Unknown, catalogue.Low, catalogue.Medium, catalogue.High, catalogue.Critical}) {
+		for _, sev := range slices.Backward([]catalogue.Severity{catalogue.Unknown, catalogue.Low, catalogue.Medium,
+			catalogue.High, catalogue.Critical}) {
 			if n := s.BySeverity[sev.String()]; n > 0 {
 				by = append(by, fmt.Sprintf("%s %d", sev, n))
 			}

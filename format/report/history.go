@@ -38,7 +38,8 @@ func Comparison(w io.Writer, c view.Comparison, format string) error {
 		}
 		return Rows(w, out)
 	}
-	plain.Fprintf(w, "%s of %s → %s of %s\n", from.Host, from.Tried().Local().Format("2 Jan 2006 15:04 MST"), to.Host, to.Tried().Local().Format("2 Jan 2006 15:04 MST"))
+	plain.Fprintf(w, "%s of %s → %s of %s\n", from.Host, from.Tried().Local().Format("2 Jan 2006 15:04 MST"), to.Host,
+		to.Tried().Local().Format("2 Jan 2006 15:04 MST"))
 	t := tabwriter.NewWriter(w, 2, 0, 2, ' ', 0)
 	for _, f := range c.Facts {
 		plain.Fprintf(t, "  %s\t%s\t→ %s\n", f.What, dash(f.From), dash(f.To))
@@ -99,7 +100,8 @@ func Trend(w io.Writer, cluster string, all []drift.Tally, format string) error 
 		for _, l := range estate.Layers {
 			row = append(row, fmt.Sprint(x.Drift[l]))
 		}
-		plain.Fprintln(t, strings.Join(append(row, fmt.Sprint(x.Unread), fmt.Sprintf("%d of %d", x.Adrift, x.Hosts)), "\t"))
+		plain.Fprintln(t, strings.Join(append(row, fmt.Sprint(x.Unread), fmt.Sprintf("%d of %d", x.Adrift, x.Hosts)),
+			"\t"))
 	}
 	return t.Flush()
 }
@@ -115,8 +117,8 @@ type News struct {
 func NewNews(cluster string, since time.Time, vs []drift.Verdict) News {
 	n := News{cluster, since, []Verdict{}}
 	for _, v := range vs {
-		n.News = append(n.News, Verdict{Host: v.Host, Component: string(v.Component), Device: v.Device, Layer: string(v.Layer()), Verdict: v.Outcome.String(), Has: v.Has,
-			Wants: v.Wants, Severity: severity(v)})
+		n.News = append(n.News, Verdict{Host: v.Host, Component: string(v.Component), Device: v.Device,
+			Layer: string(v.Layer()), Verdict: v.Outcome.String(), Has: v.Has, Wants: v.Wants, Severity: severity(v)})
 	}
 	return n
 }
@@ -146,7 +148,8 @@ type Shift struct {
 func NewEffect(e drift.Effect, ps []baseline.Problem) Effect {
 	out := Effect{e.Worse, e.Better, e.Unread, []Shift{}, ps}
 	for _, s := range e.Shifts {
-		out.Shifts = append(out.Shifts, Shift{s.Host, string(s.Component), s.Device, s.Has, s.Wants, s.Before.Word(), s.After.Word()})
+		out.Shifts = append(out.Shifts,
+			Shift{s.Host, string(s.Component), s.Device, s.Has, s.Wants, s.Before.Word(), s.After.Word()})
 	}
 	return out
 }

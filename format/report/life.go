@@ -32,7 +32,8 @@ func Life(w io.Writer, host string, turns []drift.Turn, format string) error {
 		return err
 	}
 	for _, t := range turns {
-		if _, err := plain.Fprintf(w, "%s  %s  %s → %s\n", t.At.Local().Format(stamp), t.Title(), dash(t.From), dash(t.To)); err != nil {
+		if _, err := plain.Fprintf(w, "%s  %s  %s → %s\n", t.At.Local().Format(stamp), t.Title(), dash(t.From),
+			dash(t.To)); err != nil {
 			return err
 		}
 	}

@@ -103,10 +103,12 @@ func planText(w io.Writer, p *plan.Plan, words []string) {
 
 // planCSV writes every change of a plan as a line (RFC 4180), with a header.
 func planCSV(w io.Writer, p *plan.Plan) error {
-	rows := [][]string{{"cluster", "turn", "host", "obstacle", "component", "device", "from", "to", "pass", "restart", "why", "way back"}}
+	rows := [][]string{{"cluster", "turn", "host", "obstacle", "component", "device", "from", "to", "pass",
+		"restart", "why", "way back"}}
 	for i, v := range p.Visits {
 		for _, c := range v.Changes {
-			rows = append(rows, []string{p.Brief.Cluster, strconv.Itoa(i + 1), v.Host, v.Obstacle, string(c.Component), c.Device, c.From, c.To,
+			rows = append(rows, []string{p.Brief.Cluster, strconv.Itoa(i + 1), v.Host, v.Obstacle, string(c.Component),
+				c.Device, c.From, c.To,
 				strconv.Itoa(c.Pass), string(c.Restart), c.Why, wayBack(&v, c)})
 		}
 	}

@@ -14,9 +14,11 @@ func Prechecks(w io.Writer, answers []precheck.Answer, format string) error {
 	case "json":
 		return JSON(w, answers)
 	case "csv":
-		rows := [][]string{{"host", "check", "answer", "unknown", "evidence", "remedy", "read", "holds_until", "waived_by", "waived_until", "waived_for"}}
+		rows := [][]string{{"host", "check", "answer", "unknown", "evidence", "remedy", "read", "holds_until",
+			"waived_by", "waived_until", "waived_for"}}
 		for _, a := range answers {
-			row := []string{a.Host, a.Check, string(a.Level), yes(a.Unknown), a.Evidence, a.Remedy, moment(a.At), moment(a.Until), "", "", ""}
+			row := []string{a.Host, a.Check, string(a.Level), yes(a.Unknown), a.Evidence, a.Remedy, moment(a.At),
+				moment(a.Until), "", "", ""}
 			if x := a.Waived; x != nil {
 				row[8], row[9], row[10] = x.By, moment(x.Until), x.Reason
 			}
@@ -63,13 +65,15 @@ func Waivers(w io.Writer, all []precheck.Waiver, now time.Time, format string) e
 		rows := [][]string{{"id", "host", "check", "evidence", "reason", "by", "given", "until", "state"}}
 		for i := range all {
 			x := &all[i]
-			rows = append(rows, []string{x.ID, x.Host, x.Check, x.Evidence, x.Reason, x.By, moment(x.At), moment(x.Until), state(x)})
+			rows = append(rows, []string{x.ID, x.Host, x.Check, x.Evidence, x.Reason, x.By, moment(x.At),
+				moment(x.Until), state(x)})
 		}
 		return Rows(w, rows)
 	}
 	for i := range all {
 		x := &all[i]
-		plain.Fprintf(w, "%s  %s of %s, %s: %s\n    %s\n", x.ID[max(0, len(x.ID)-6):], x.Check, x.Host, state(x), x.Says(), x.Evidence)
+		plain.Fprintf(w, "%s  %s of %s, %s: %s\n    %s\n", x.ID[max(0, len(x.ID)-6):], x.Check, x.Host,
+			state(x), x.Says(), x.Evidence)
 	}
 	return nil
 }

@@ -22,13 +22,18 @@ var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
 
 func aDrift() Drift {
 	cat := &catalogue.Catalogue{}
-	cat.Add(catalogue.Feed{Name: "f"}, []catalogue.Release{{Component: "deb:ssl", Version: "2", Severity: catalogue.Critical}})
-	c := &drift.Checker{Catalogue: cat, Now: now, Baselines: []baseline.Baseline{{Name: "b", Assign: []string{"vts"}, Clauses: []baseline.Clause{
-		{Component: "deb:ssl", Posture: baseline.AtLeast, Follow: true}, {Component: "fw:nic", Posture: baseline.Exactly, Version: "1"}}}}}
+	cat.Add(catalogue.Feed{Name: "f"},
+		[]catalogue.Release{{Component: "deb:ssl", Version: "2", Severity: catalogue.Critical}})
+	c := &drift.Checker{Catalogue: cat, Now: now,
+		Baselines: []baseline.Baseline{{Name: "b", Assign: []string{"vts"}, Clauses: []baseline.Clause{
+			{Component: "deb:ssl", Posture: baseline.AtLeast, Follow: true},
+			{Component: "fw:nic", Posture: baseline.Exactly, Version: "1"}}}}}
 	r := &estate.Reading{Host: "heron", Components: []estate.Component{{Key: "deb:ssl", Version: "1"}}}
 	r.SetSection(estate.Section{Name: estate.Packages, At: now, Source: "test"})
 	r.SetSection(estate.Section{Name: estate.FirmwareItems, At: now, Err: "the BMC is silent, \"again\""})
-	return NewDrift([]estate.Cluster{{Name: "vts", Hosts: []string{"heron"}}}, c, map[string]*estate.Reading{"heron": r}, map[string][]drift.Verdict{"heron": c.Host("vts", r)}, []string{"heron"}, narrow.Filter{})
+	return NewDrift([]estate.Cluster{{Name: "vts", Hosts: []string{"heron"}}}, c,
+		map[string]*estate.Reading{"heron": r}, map[string][]drift.Verdict{"heron": c.Host("vts", r)},
+		[]string{"heron"}, narrow.Filter{})
 }
 
 func TestDriftInEveryForm(t *testing.T) {
@@ -37,7 +42,8 @@ func TestDriftInEveryForm(t *testing.T) {
 	if err := d.Text(&text, false); err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"heron", "deb:ssl", "behind", "critical", `unread on heron: firmware: the BMC is silent, "again"`, "0 in line, 1 adrift, 1 unread"} {
+	for _, want := range []string{"heron", "deb:ssl", "behind", "critical",
+		`unread on heron: firmware: the BMC is silent, "again"`, "0 in line, 1 adrift, 1 unread"} {
 		if !strings.Contains(text.String(), want) {
 			t.Errorf("the text lacks %q:\n%s", want, text.String())
 		}
@@ -46,7 +52,8 @@ func TestDriftInEveryForm(t *testing.T) {
 		t.Fatal(err)
 	}
 	rows, err := csv.NewReader(&table).ReadAll()
-	if err != nil || len(rows) != 3 || strings.Join(rows[1], ",") != "heron,deb:ssl,,platform,behind,1,2,critical" || rows[2][4] != "unread" {
+	if err != nil || len(rows) != 3 || strings.Join(rows[1], ",") != "heron,deb:ssl,,platform,behind,1,2,critical" ||
+		rows[2][4] != "unread" {
 		t.Errorf("%v %v", rows, err)
 	}
 	if err := JSON(&js, d); err != nil {
@@ -56,7 +63,8 @@ func TestDriftInEveryForm(t *testing.T) {
 	if err := json.Unmarshal(js.Bytes(), &back); err != nil {
 		t.Fatal(err)
 	}
-	if v := back.Verdicts[0]; v.Has != "1" || v.Wants != "2" || len(v.Why) < 3 || back.Summary.Unread != 1 || back.Summary.Worst != catalogue.Critical {
+	if v := back.Verdicts[0]; v.Has != "1" || v.Wants != "2" || len(v.Why) < 3 || back.Summary.Unread != 1 ||
+		back.Summary.Worst != catalogue.Critical {
 		t.Errorf("%+v", back)
 	}
 }
@@ -64,7 +72,8 @@ func TestDriftInEveryForm(t *testing.T) {
 func TestJoinAddsUp(t *testing.T) {
 	a, b := aDrift(), aDrift()
 	a.join(b)
-	if len(a.Verdicts) != 4 || a.Summary.Drift != 2 || a.Summary.Unread != 2 || a.Summary.ByWord["behind"] != 2 || a.Summary.ByLayer["platform"] != 2 {
+	if len(a.Verdicts) != 4 || a.Summary.Drift != 2 || a.Summary.Unread != 2 || a.Summary.ByWord["behind"] != 2 ||
+		a.Summary.ByLayer["platform"] != 2 {
 		t.Errorf("%+v", a.Summary)
 	}
 }
@@ -72,7 +81,8 @@ func TestJoinAddsUp(t *testing.T) {
 func TestNoVerdictsIsAnEmptyListAndNotNull(t *testing.T) {
 	var js bytes.Buffer
 	c := &drift.Checker{Catalogue: &catalogue.Catalogue{}, Now: now}
-	if err := JSON(&js, NewDrift(nil, c, nil, nil, nil, narrow.Filter{})); err != nil || !strings.Contains(js.String(), `"verdicts": []`) {
+	if err := JSON(&js, NewDrift(nil, c, nil, nil, nil, narrow.Filter{})); err != nil ||
+		!strings.Contains(js.String(), `"verdicts": []`) {
 		t.Errorf("%s %v", js.String(), err)
 	}
 }
@@ -89,7 +99,9 @@ func aRound() *course.State {
 	failed.Phase, failed.Owed = course.Working, []act.Act{{Kind: act.Close}}
 	failed.Failure = &course.Failure{Act: &flash, Certain: true, Error: "refused", Remedy: "look at it"}
 	return &course.State{Status: course.Failing, Detail: "ibis: flash failed", Started: now, Ended: now.Add(time.Hour),
-		Plan: plan.Plan{Brief: plan.Brief{Cluster: "vts", By: "me", Reason: "November"}, Floor: 1, Aside: []plan.Aside{{Host: "lapwing", InLine: true, Why: "in line"}}}, Visits: []course.Visit{done, failed, waiting}}
+		Plan: plan.Plan{Brief: plan.Brief{Cluster: "vts", By: "me", Reason: "November"}, Floor: 1,
+			Aside: []plan.Aside{{Host: "lapwing", InLine: true, Why: "in line"}}},
+		Visits: []course.Visit{done, failed, waiting}}
 }
 
 func TestRoundInEveryForm(t *testing.T) {
@@ -98,7 +110,8 @@ func TestRoundInEveryForm(t *testing.T) {
 	if err := r.Text(&text); err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"Round R1 over vts: failed", "by me: November", "heron: done, 5 min, moves 1", "ibis: failed, stays closed", "why: refused",
+	for _, want := range []string{"Round R1 over vts: failed", "by me: November", "heron: done, 5 min, moves 1",
+		"ibis: failed, stays closed", "why: refused",
 		"what next: look at it", "knot: not begun", "not visited\n   lapwing  in line"} {
 		if !strings.Contains(text.String(), want) {
 			t.Errorf("the text lacks %q:\n%s", want, text.String())

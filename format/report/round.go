@@ -40,8 +40,9 @@ type Visit struct {
 	Changes []Change `json:"changes"`
 	Steps   []Step   `json:"steps"`
 	Notes   []string `json:"notes,omitempty"`
-	Kept    string   `json:"configuration_sha256,omitempty"` // of the configuration that was kept before the first change
-	Left    []string `json:"left,omitempty"`
+	// of the configuration that was kept before the first change
+	Kept string   `json:"configuration_sha256,omitempty"`
+	Left []string `json:"left,omitempty"`
 }
 
 // Change is a component before and after.
@@ -65,8 +66,9 @@ type Step struct {
 // NewRound makes the report of a round from its journal's fold.
 func NewRound(id string, s *course.State) Round {
 	b := s.Plan.Brief
-	r := Round{ID: id, Cluster: b.Cluster, Status: string(s.Status), Detail: s.Detail, By: b.By, Reason: b.Reason, Started: s.Started,
-		Ended: s.Ended, Floor: s.Plan.Floor, Aside: s.Plan.Aside, Hosts: []Visit{}}
+	r := Round{ID: id, Cluster: b.Cluster, Status: string(s.Status), Detail: s.Detail, By: b.By,
+		Reason: b.Reason, Started: s.Started, Ended: s.Ended, Floor: s.Plan.Floor,
+		Aside: s.Plan.Aside, Hosts: []Visit{}}
 	_, r.Moves = s.Tally()
 	for i := range s.Visits {
 		r.Hosts = append(r.Hosts, newVisit(&s.Visits[i]))
@@ -75,7 +77,8 @@ func NewRound(id string, s *course.State) Round {
 }
 
 func newVisit(v *course.Visit) Visit {
-	out := Visit{Host: v.Host, Outcome: outcome(v), Left: v.Left, Notes: v.Notes, Kept: v.Kept, Moves: []string{}, Changes: []Change{}, Steps: []Step{}}
+	out := Visit{Host: v.Host, Outcome: outcome(v), Left: v.Left, Notes: v.Notes, Kept: v.Kept, Moves: []string{},
+		Changes: []Change{}, Steps: []Step{}}
 	if v.Failure != nil {
 		out.Why, out.Remedy = v.Failure.Error, v.Failure.Remedy
 	}
@@ -83,7 +86,8 @@ func newVisit(v *course.Visit) Visit {
 		out.Moves = append(out.Moves, m.Guest+" → "+m.To)
 	}
 	for i, c := range v.Changes {
-		out.Changes = append(out.Changes, Change{string(c.Component), c.Device, c.From, c.To, c.Pass, changeOutcome(v, i)})
+		out.Changes = append(out.Changes,
+			Change{string(c.Component), c.Device, c.From, c.To, c.Pass, changeOutcome(v, i)})
 	}
 	for _, s := range v.Spans {
 		d := s.To.Sub(s.From)
@@ -148,13 +152,15 @@ func (r Round) Text(w io.Writer) error {
 	}
 	plain.Fprintf(w, "\n  moves %d, floor %d\n", r.Moves, r.Floor)
 	for _, v := range r.Hosts {
-		plain.Fprintf(w, "\n%s: %s, %s, moves %d\n", v.Host, v.Outcome, drift.Age(time.Duration(v.Seconds)*time.Second), len(v.Moves))
+		plain.Fprintf(w, "\n%s: %s, %s, moves %d\n", v.Host, v.Outcome, drift.Age(time.Duration(v.Seconds)*time.Second),
+			len(v.Moves))
 		if v.Why != "" {
 			plain.Fprintf(w, "  why: %s\n  what next: %s\n", v.Why, dash(v.Remedy))
 		}
 		t := tabwriter.NewWriter(w, 2, 0, 2, ' ', 0)
 		for _, c := range v.Changes {
-			plain.Fprintf(t, "  \t%s\t%s → %s\t%s\n", strings.TrimSpace(c.Component+" "+c.Device), dash(c.Before), dash(c.After), c.Outcome)
+			plain.Fprintf(t, "  \t%s\t%s → %s\t%s\n", strings.TrimSpace(c.Component+" "+c.Device), dash(c.Before),
+				dash(c.After), c.Outcome)
 		}
 		if err := t.Flush(); err != nil {
 			return err
@@ -184,10 +190,12 @@ func Aside(w io.Writer, all []plan.Aside) error {
 
 // CSV writes every change as a line (RFC 4180), with a header.
 func (r Round) CSV(w io.Writer) error {
-	rows := [][]string{{"round", "cluster", "host", "outcome", "component", "device", "before", "after", "pass", "change"}}
+	rows := [][]string{{"round", "cluster", "host", "outcome", "component", "device", "before",
+		"after", "pass", "change"}}
 	for _, v := range r.Hosts {
 		for _, c := range v.Changes {
-			rows = append(rows, []string{r.ID, r.Cluster, v.Host, v.Outcome, c.Component, c.Device, c.Before, c.After, strconv.Itoa(c.Pass), c.Outcome})
+			rows = append(rows, []string{r.ID, r.Cluster, v.Host, v.Outcome, c.Component, c.Device, c.Before, c.After,
+				strconv.Itoa(c.Pass), c.Outcome})
 		}
 	}
 	return Rows(w, rows)

@@ -50,16 +50,23 @@ func contains(t *testing.T, text string, wants ...string) {
 }
 
 func TestComponentsAndLadders(t *testing.T) {
-	row := ladder.Row{Component: "fw:nic", Newest: []string{"4.2 (4)", "5.0 (5)"}, Releases: 3, Hosts: 7, Drift: 2, Severity: catalogue.High, Vendor: "Corran", Made: now}
+	row := ladder.Row{Component: "fw:nic", Newest: []string{"4.2 (4)", "5.0 (5)"}, Releases: 3, Hosts: 7, Drift: 2,
+		Severity: catalogue.High, Vendor: "Corran", Made: now}
 	text, rows, js := forms(t, func(w *bytes.Buffer, f string) error { return Components(w, []ladder.Row{row}, f) })
 	contains(t, text, "fw:nic", "4.2 (4), 5.0 (5)", "high", "2026-11-21", "Corran")
-	if len(rows) != 2 || rows[1][0] != "fw:nic" || rows[1][9] != "2" || js["vendor"] != "Corran" || js["severity"] != "high" {
+	if len(rows) != 2 || rows[1][0] != "fw:nic" || rows[1][9] != "2" || js["vendor"] != "Corran" ||
+		js["severity"] != "high" {
 		t.Errorf("%v %v", rows, js)
 	}
-	l := ladder.Ladder{Component: "fw:nic", Without: []string{"egret"}, Tracks: []ladder.Track{{Name: "4", Model: "S9", Rungs: []ladder.Rung{
-		{Version: "4.3", Release: &catalogue.Release{Version: "4.3", Withdrawn: "it drops the link", Date: now}, Hosts: []string{"heron"}}, {Version: "4.1", Hosts: []string{"ibis"}, Open: []string{"A-1"}, Wanted: []string{"b"}, Waits: []string{"ibis"}}}}}}
+	l := ladder.Ladder{Component: "fw:nic", Without: []string{"egret"},
+		Tracks: []ladder.Track{{Name: "4", Model: "S9", Rungs: []ladder.Rung{
+			{Version: "4.3", Release: &catalogue.Release{Version: "4.3", Withdrawn: "it drops the link", Date: now},
+				Hosts: []string{"heron"}},
+			{Version: "4.1", Hosts: []string{"ibis"}, Open: []string{"A-1"}, Wanted: []string{"b"},
+				Waits: []string{"ibis"}}}}}}
 	text, rows, js = forms(t, func(w *bytes.Buffer, f string) error { return Ladder(w, l, f) })
-	contains(t, text, "fw:nic, track 4, for S9", "withdrawn: it drops the link", "in no feed", "affected by A-1", "wanted by b", "not running yet on ibis", "absent though it is wanted: egret")
+	contains(t, text, "fw:nic, track 4, for S9", "withdrawn: it drops the link", "in no feed", "affected by A-1",
+		"wanted by b", "not running yet on ibis", "absent though it is wanted: egret")
 	if len(rows) != 3 || rows[1][6] != "it drops the link" || js["component"] != "fw:nic" {
 		t.Errorf("%v %v", rows, js)
 	}
@@ -67,7 +74,8 @@ func TestComponentsAndLadders(t *testing.T) {
 
 func TestComparisonTrendAndNews(t *testing.T) {
 	reading := func(host, ver string, unread bool) *estate.Reading {
-		r := &estate.Reading{Host: host, Kernel: estate.Kernel{Running: ver}, Components: []estate.Component{{Key: "deb:ssl", Version: ver}}}
+		r := &estate.Reading{Host: host, Kernel: estate.Kernel{Running: ver},
+			Components: []estate.Component{{Key: "deb:ssl", Version: ver}}}
 		for _, s := range estate.SectionNames {
 			e := ""
 			if unread && s == estate.FirmwareItems {
@@ -78,34 +86,42 @@ func TestComparisonTrendAndNews(t *testing.T) {
 		return r
 	}
 	text, rows, js := forms(t, func(w *bytes.Buffer, f string) error {
-		return Comparison(w, view.Compare("heron@1d", reading("heron", "1", false), "heron", reading("heron", "2", true)), f)
+		return Comparison(w, view.Compare("heron@1d", reading("heron", "1", false), "heron",
+			reading("heron", "2", true)), f)
 	})
-	contains(t, text, "heron of 21 Nov 2026 20:00", "deb:ssl", "running kernel", "→ 2", "not compared: firmware, which one of the two lacks")
+	contains(t, text, "heron of 21 Nov 2026 20:00", "deb:ssl", "running kernel", "→ 2",
+		"not compared: firmware, which one of the two lacks")
 	if len(rows) != 3 || js["differences"] == nil || js["unread"] == nil {
 		t.Errorf("%v %v", rows, js)
 	}
 	same, _, _ := forms(t, func(w *bytes.Buffer, f string) error {
-		return Comparison(w, view.Compare("heron@1d", reading("heron", "1", false), "heron", reading("heron", "1", false)), f)
+		return Comparison(w, view.Compare("heron@1d", reading("heron", "1", false), "heron",
+			reading("heron", "1", false)), f)
 	})
 	contains(t, same, "nothing differs in what both hold")
 	tally := drift.Tally{At: now, Drift: map[estate.Layer]int{estate.Firmware: 8}, Unread: 1, Hosts: 7, Adrift: 5}
-	text, rows, js = forms(t, func(w *bytes.Buffer, f string) error { return Trend(w, "tides", []drift.Tally{tally}, f) })
+	text, rows, js = forms(t, func(w *bytes.Buffer, f string) error {
+		return Trend(w, "tides", []drift.Tally{tally}, f)
+	})
 	contains(t, text, "FIRMWARE", "5 of 7")
 	if len(rows) != 2 || rows[1][4] != "8" || js["cluster"] != "tides" {
 		t.Errorf("%v %v", rows, js)
 	}
-	n := NewNews("tides", now, []drift.Verdict{{Host: "heron", Component: "fw:nic", Outcome: drift.Behind, Has: "1", Wants: "2"}})
+	n := NewNews("tides", now,
+		[]drift.Verdict{{Host: "heron", Component: "fw:nic", Outcome: drift.Behind, Has: "1", Wants: "2"}})
 	if len(n.News) != 1 || n.News[0].Verdict != "behind" || n.News[0].Layer != "firmware" {
 		t.Errorf("%+v", n)
 	}
-	e := NewEffect(drift.Effect{Worse: 1, Shifts: []drift.Shift{{Host: "heron", Component: "fw:nic", Before: drift.NotBound, After: drift.Behind}}}, nil)
+	e := NewEffect(drift.Effect{Worse: 1,
+		Shifts: []drift.Shift{{Host: "heron", Component: "fw:nic", Before: drift.NotBound, After: drift.Behind}}}, nil)
 	if e.Worse != 1 || e.Shifts[0].Before != "not asked for" || e.Shifts[0].After != "behind" {
 		t.Errorf("%+v", e)
 	}
 }
 
 func TestBaselinesAndFeeds(t *testing.T) {
-	b := baseline.Baseline{Name: "b", Rank: 3, Clauses: []baseline.Clause{{Component: "drv:l", Posture: baseline.Exactly, Version: "2", Hardware: "L25"}}}
+	b := baseline.Baseline{Name: "b", Rank: 3,
+		Clauses: []baseline.Clause{{Component: "drv:l", Posture: baseline.Exactly, Version: "2", Hardware: "L25"}}}
 	var table, js bytes.Buffer
 	if err := Baseline(&table, b, "csv"); err != nil {
 		t.Fatal(err)
@@ -115,7 +131,9 @@ func TestBaselinesAndFeeds(t *testing.T) {
 		t.Fatal(err)
 	}
 	contains(t, js.String(), `"rank": 3`, `"says": "exactly 2, on a L25"`)
-	fs := Feeds([]feed.State{{Feed: feed.Feed{Name: "f", Kind: feed.RPM, At: "https://x.invalid"}, Status: feed.Status{Releases: 7, Error: "the server is gone", Synced: now}, Schedule: feed.Schedule{Off: true}}})
+	fs := Feeds([]feed.State{{Feed: feed.Feed{Name: "f", Kind: feed.RPM, At: "https://x.invalid"},
+		Status:   feed.Status{Releases: 7, Error: "the server is gone", Synced: now},
+		Schedule: feed.Schedule{Off: true}}})
 	if len(fs) != 1 || fs[0].Sync != "off" || fs[0].Releases != 7 || fs[0].Error != "the server is gone" {
 		t.Errorf("%+v", fs)
 	}

@@ -12,7 +12,8 @@ import (
 // made is a package file of so many bytes of signatures and of header, with a payload behind.
 func made(signatures, header int) []byte {
 	intro := func(entries, size int) []byte {
-		return append([]byte{0x8e, 0xad, 0xe8, 1, 0, 0, 0, 0, 0, 0, 0, byte(entries), 0, 0, byte(size >> 8), byte(size)}, make([]byte, 16*entries+size)...)
+		return append([]byte{0x8e, 0xad, 0xe8, 1, 0, 0, 0, 0, 0, 0, 0, byte(entries), 0, 0, byte(size >> 8),
+			byte(size)}, make([]byte, 16*entries+size)...)
 	}
 	out := append([]byte{0xed, 0xab, 0xee, 0xdb}, make([]byte, 92)...)
 	out = append(out, intro(2, signatures)...)
@@ -35,7 +36,8 @@ func TestHead(t *testing.T) {
 	}
 	huge := made(8, 8)
 	copy(huge[96+8:], []byte{0xff, 0xff, 0xff, 0xff})
-	for says, file := range map[string][]byte{"no RPM": make([]byte, 300), "larger than": huge, "does not begin": append(made(0, 0)[:96], make([]byte, 300)...)} {
+	for says, file := range map[string][]byte{"no RPM": make([]byte, 300), "larger than": huge,
+		"does not begin": append(made(0, 0)[:96], make([]byte, 300)...)} {
 		if _, err := Head(bytes.NewReader(file)); err == nil || !strings.Contains(err.Error(), says) {
 			t.Errorf("%v, want %q", err, says)
 		}
@@ -49,10 +51,13 @@ func TestTheHeadOfARealPackage(t *testing.T) {
 	}
 	dir := t.TempDir()
 	spec := filepath.Join(dir, "x.spec")
-	if err := os.WriteFile(spec, []byte("Name: keel\nVersion: 2.0\nRelease: 1\nSummary: made up\nLicense: none\nBuildArch: noarch\nRequires: mast\n%description\nMade up.\n%files\n"), 0o600); err != nil {
+	if err := os.WriteFile(spec,
+		[]byte("Name: keel\nVersion: 2.0\nRelease: 1\nSummary: made up\nLicense: none\nBuildArch: noarch\n"+
+			"Requires: mast\n%description\nMade up.\n%files\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if out, err := exec.Command("rpmbuild", "-bb", "--quiet", "-D", "_topdir "+dir, "-D", "_rpmdir "+dir, spec).CombinedOutput(); err != nil {
+	if out, err := exec.Command("rpmbuild", "-bb", "--quiet", "-D", "_topdir "+dir, "-D", "_rpmdir "+dir, spec).
+		CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	f, err := os.Open(filepath.Join(dir, "noarch", "keel-2.0-1.noarch.rpm"))
@@ -68,7 +73,8 @@ func TestTheHeadOfARealPackage(t *testing.T) {
 	if err := os.WriteFile(short, head, 0o600); err != nil {
 		t.Fatal(err)
 	}
-	out, err := exec.Command("rpm", "-qp", "--nosignature", "--nodigest", "--qf", "%{NAME} %{VERSION}-%{RELEASE} [%{REQUIRENAME} ]", short).CombinedOutput()
+	out, err := exec.Command("rpm", "-qp", "--nosignature", "--nodigest", "--qf",
+		"%{NAME} %{VERSION}-%{RELEASE} [%{REQUIRENAME} ]", short).CombinedOutput()
 	if err != nil || !strings.HasPrefix(string(out), "keel 2.0-1 ") || !strings.Contains(string(out), "mast") {
 		t.Errorf("%v %s", err, out)
 	}

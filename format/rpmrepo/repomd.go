@@ -98,7 +98,8 @@ func ReadRepomd(r io.Reader) (Repomd, error) {
 		case err == nil && d.Checksum.Type == "sha512" && len(raw) == 64:
 			f.SHA512 = sum
 		default:
-			return out, fmt.Errorf("%s is vouched for by a checksum of type %q; a SHA-256 or SHA-512 is wanted", d.Type, d.Checksum.Type)
+			return out, fmt.Errorf("%s is vouched for by a checksum of type %q; a SHA-256 or SHA-512 is wanted",
+				d.Type, d.Checksum.Type)
 		}
 		out.Files = append(out.Files, f)
 	}
@@ -110,7 +111,8 @@ func ReadRepomd(r io.Reader) (Repomd, error) {
 
 // inside refuses a path that leads out of the repository.
 func inside(path string) error {
-	if path == "" || strings.HasPrefix(path, "/") || strings.Contains(path, "://") || strings.Contains("/"+path+"/", "/../") {
+	if path == "" || strings.HasPrefix(path, "/") || strings.Contains(path, "://") ||
+		strings.Contains("/"+path+"/", "/../") {
 		return fmt.Errorf("%q leads out of the repository", path)
 	}
 	return nil

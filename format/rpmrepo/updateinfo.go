@@ -43,7 +43,8 @@ type update struct {
 }
 
 // severities are the words of updateinfo files, in lower case.
-var severities = map[string]catalogue.Severity{"critical": catalogue.Critical, "important": catalogue.High, "high": catalogue.High,
+var severities = map[string]catalogue.Severity{"critical": catalogue.Critical, "important": catalogue.High,
+	"high":     catalogue.High,
 	"moderate": catalogue.Medium, "medium": catalogue.Medium, "low": catalogue.Low}
 
 // Restarts tells what must restart after a package of an update: by component and version.
@@ -53,7 +54,8 @@ func restartKey(component, version string) string { return component + " " + ver
 
 // ReadUpdateinfo reads an updateinfo.xml, plain. An update with the status "retracted" withdraws the versions that it
 // lists. The file is streamed. An update that says nothing usable is given to bad, which says whether to go on.
-func ReadUpdateinfo(r *compressed.Bounded, native string, bad func(error) error) ([]catalogue.Advisory, Restarts, error) {
+func ReadUpdateinfo(r *compressed.Bounded, native string, bad func(error) error) ([]catalogue.Advisory,
+	Restarts, error) {
 	d := xml.NewDecoder(r)
 	var out []catalogue.Advisory
 	restarts := Restarts{}
@@ -102,7 +104,8 @@ func last(as []catalogue.Advisory) string {
 }
 
 func (u update) advisory(native string, restarts Restarts) catalogue.Advisory {
-	a := catalogue.Advisory{ID: u.ID, Title: strings.TrimSpace(u.Title), Severity: severities[strings.ToLower(strings.TrimSpace(u.Severity))]}
+	a := catalogue.Advisory{ID: u.ID, Title: strings.TrimSpace(u.Title),
+		Severity: severities[strings.ToLower(strings.TrimSpace(u.Severity))]}
 	a.Published = date(u.Issued.Date)
 	if up := date(u.Updated.Date); up.After(a.Published) {
 		a.Published = up
@@ -157,7 +160,8 @@ func firstLine(s string) string {
 
 // date reads the ways in which updateinfo files write dates; the zero time where it is none of them.
 func date(s string) time.Time {
-	for _, layout := range []string{time.DateTime, time.DateOnly, "2006-01-02 15:04:05 MST", "2006-01-02 15:04", time.RFC3339} {
+	for _, layout := range []string{time.DateTime, time.DateOnly, "2006-01-02 15:04:05 MST",
+		"2006-01-02 15:04", time.RFC3339} {
 		if t, err := time.Parse(layout, strings.TrimSpace(s)); err == nil {
 			return t.UTC()
 		}

@@ -45,11 +45,13 @@ func Decode(name string, text []byte, v any) (*File, error) {
 		return nil, &Error{File: name, Message: "the file is empty"}
 	}
 	if len(tree.Docs) > 1 {
-		return nil, &Error{File: name, Line: tree.Docs[1].Start.Position.Line, Column: 1, Message: "a second document begins here; one file holds one"}
+		return nil, &Error{File: name, Line: tree.Docs[1].Start.Position.Line, Column: 1,
+			Message: "a second document begins here; one file holds one"}
 	}
 	if n := nothing(tree.Docs[0].Body); n != nil {
 		t := n.GetToken()
-		return nil, &Error{name, t.Position.Line, t.Position.Column, "nothing stands here: write a value, or leave the name out"}
+		return nil, &Error{name, t.Position.Line, t.Position.Column,
+			"nothing stands here: write a value, or leave the name out"}
 	}
 	ast.Walk(asWritten{}, tree.Docs[0].Body)
 	if err := yaml.NewDecoder(bytes.NewReader(nil), yaml.Strict()).DecodeFromNode(tree.Docs[0].Body, v); err != nil {
@@ -57,7 +59,8 @@ func Decode(name string, text []byte, v any) (*File, error) {
 	}
 	if n := notWhole(tree.Docs[0].Body, reflect.TypeOf(v)); n != nil {
 		t := n.GetToken()
-		return nil, &Error{name, t.Position.Line, t.Position.Column, fmt.Sprintf("a whole number is expected here, and this is %q", t.Value)}
+		return nil, &Error{name, t.Position.Line, t.Position.Column,
+			fmt.Sprintf("a whole number is expected here, and this is %q", t.Value)}
 	}
 	return &File{Name: name, tree: tree}, nil
 }
@@ -261,7 +264,8 @@ func (f *File) Line(path string) int {
 // such node, the nearest one above it is meant.
 func (f *File) Errorf(path, format string, args ...any) error {
 	e := &Error{File: f.Name, Message: fmt.Sprintf(format, args...)}
-	for e.Line, e.Column = f.position(path); e.Line == 0 && strings.ContainsAny(path, ".["); e.Line, e.Column = f.position(path) {
+	for e.Line, e.Column = f.position(path); e.Line == 0 && strings.ContainsAny(path, ".["); e.Line,
+		e.Column = f.position(path) {
 		path = path[:strings.LastIndexAny(path, ".[")]
 	}
 	return e

@@ -60,11 +60,13 @@ func past(t *testing.T, b Bench) {
 		t.Errorf("version 2 was first read at %v", at)
 	}
 	spans, err := b.B.When(t.Context(), "heron", 9)
-	if err != nil || len(spans) != 4 || !spans[0].From.Equal(now.Add(4*time.Minute)) || spans[2].To.Sub(spans[2].From) != time.Minute {
+	if err != nil || len(spans) != 4 || !spans[0].From.Equal(now.Add(4*time.Minute)) ||
+		spans[2].To.Sub(spans[2].From) != time.Minute {
 		t.Errorf("%v %v", spans, err)
 	}
 	for minute, want := range map[int]string{0: "1", 2: "2", 3: "3", 99: "4"} {
-		on, err := b.B.On(t.Context(), []string{"heron", "ibis"}, now.Add(time.Duration(minute)*time.Minute+time.Second))
+		on, err := b.B.On(t.Context(), []string{"heron", "ibis"},
+			now.Add(time.Duration(minute)*time.Minute+time.Second))
 		if err != nil || len(on) != 1 || on["heron"].Components[0].Version != want {
 			t.Errorf("after %d minutes: %v %v", minute, on, err)
 		}
@@ -94,7 +96,8 @@ func silent(t *testing.T, b Bench) {
 
 func versions(t *testing.T, b Bench) {
 	keep := func(s store.Versions, text string, after int) (int, error) {
-		return s.KeepVersion(t.Context(), store.Version{Name: "b", At: now, By: "op", Why: "because", Text: text}, after)
+		return s.KeepVersion(t.Context(), store.Version{Name: "b", At: now, By: "op", Why: "because", Text: text},
+			after)
 	}
 	if n, err := keep(b.A, "one", 0); n != 1 || err != nil {
 		t.Fatal(n, err)
@@ -108,7 +111,8 @@ func versions(t *testing.T, b Bench) {
 	if _, err := keep(b.B, "three", 1); !errors.Is(err, store.ErrChanged) {
 		t.Errorf("made from a version that is not the newest any more: %v", err)
 	}
-	if v, err := b.B.Version(t.Context(), "b", 1); err != nil || v.Text != "one" || v.Why != "because" || !v.At.Equal(now) {
+	if v, err := b.B.Version(t.Context(), "b", 1); err != nil || v.Text != "one" ||
+		v.Why != "because" || !v.At.Equal(now) {
 		t.Errorf("%+v %v", v, err)
 	}
 	if v, err := b.B.Version(t.Context(), "b", 0); err != nil || v.N != 2 {
@@ -126,7 +130,8 @@ func versions(t *testing.T, b Bench) {
 
 func tallies(t *testing.T, b Bench) {
 	for i, n := range []int{3, 3, 5, 2} {
-		if err := b.A.KeepTally(t.Context(), "c", drift.Tally{At: now.AddDate(0, 0, i), Drift: map[estate.Layer]int{estate.Firmware: n}}); err != nil {
+		if err := b.A.KeepTally(t.Context(), "c",
+			drift.Tally{At: now.AddDate(0, 0, i), Drift: map[estate.Layer]int{estate.Firmware: n}}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -167,7 +172,8 @@ func filters(t *testing.T, b Bench) {
 
 // waivers stay on the record, also those that were taken back.
 func waivers(t *testing.T, b Bench) {
-	w := precheck.Waiver{ID: "1", Cluster: "c", Host: "h", Check: "health", Evidence: "a fan", Reason: "ordered", By: "op", At: now, Until: now.Add(time.Hour)}
+	w := precheck.Waiver{ID: "1", Cluster: "c", Host: "h", Check: "health", Evidence: "a fan", Reason: "ordered",
+		By: "op", At: now, Until: now.Add(time.Hour)}
 	later := w
 	later.ID, later.At = "2", now.Add(time.Minute)
 	for _, x := range []precheck.Waiver{later, w} {

@@ -84,7 +84,8 @@ func begin(t *testing.T, s store.Rounds, l store.Lease, id string) {
 
 func add(t *testing.T, s store.Rounds, l store.Lease, id, by string) string {
 	t.Helper()
-	_, sum, err := s.Append(t.Context(), l, id, course.Event{At: now, Kind: course.Asked, Detail: course.AskPause, By: by})
+	_, sum, err := s.Append(t.Context(), l, id,
+		course.Event{At: now, Kind: course.Asked, Detail: course.AskPause, By: by})
 	if err != nil || sum == "" {
 		t.Fatal(sum, err)
 	}
@@ -130,10 +131,12 @@ func slowHolder(t *testing.T, b Bench) {
 	if err := b.B.Ask(t.Context(), "R", course.AskStop, "", "me"); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := b.A.Append(t.Context(), slow, "R", course.Event{At: now, Kind: course.Asked}); !errors.Is(err, store.ErrLost) {
+	if _, _, err := b.A.Append(t.Context(), slow, "R", course.Event{At: now, Kind: course.Asked}); !errors.Is(err,
+		store.ErrLost) {
 		t.Errorf("the slow one wrote: %v", err)
 	}
-	if _, err := b.A.Begin(t.Context(), slow, "Q", course.Event{At: now, Kind: course.Started, Plan: &plan.Plan{}}); !errors.Is(err, store.ErrLost) {
+	if _, err := b.A.Begin(t.Context(), slow, "Q",
+		course.Event{At: now, Kind: course.Started, Plan: &plan.Plan{}}); !errors.Is(err, store.ErrLost) {
 		t.Errorf("the slow one began a round: %v", err)
 	}
 	if got, _, err := b.A.Take(t.Context(), slow, "R", now); !errors.Is(err, store.ErrLost) || len(got) > 0 {
@@ -149,7 +152,8 @@ func slowHolder(t *testing.T, b Bench) {
 		t.Error("the slow one gave back what is another's")
 	}
 	add(t, b.B, quick, "R", "quick")
-	if got, sums, err := b.B.Take(t.Context(), quick, "R", now); err != nil || len(got) != 1 || len(sums) != 1 || got[0].Detail != course.AskStop || got[0].Epoch != quick.Epoch() {
+	if got, sums, err := b.B.Take(t.Context(), quick, "R", now); err != nil || len(got) != 1 || len(sums) != 1 ||
+		got[0].Detail != course.AskStop || got[0].Epoch != quick.Epoch() {
 		t.Errorf("%v %v", got, err)
 	}
 }
@@ -193,7 +197,8 @@ func journals(t *testing.T, b Bench) {
 	for i := range 3 {
 		sum := add(t, b.A, l, "R", fmt.Sprint("p", i))
 		got, err := b.B.Journal(t.Context(), "R", chain)
-		if err != nil || len(got) != 1 || got[0].By != fmt.Sprint("p", i) || got[0].Seq != int64(i+2) || chain.Head() != (course.Head{Seq: int64(i + 2), Sum: sum}) {
+		if err != nil || len(got) != 1 || got[0].By != fmt.Sprint("p", i) || got[0].Seq != int64(i+2) ||
+			chain.Head() != (course.Head{Seq: int64(i + 2), Sum: sum}) {
 			t.Errorf("%+v %v", got, err)
 		}
 	}
@@ -225,7 +230,8 @@ func twoRounds(t *testing.T, b Bench) {
 			t.Errorf("%s: %d %v", id, len(got), err)
 		}
 	}
-	if r, err := b.B.Latest(t.Context(), "tides"); err != nil || r.ID != "T" || r.Cluster != "tides" || !r.Started.Equal(now) {
+	if r, err := b.B.Latest(t.Context(), "tides"); err != nil || r.ID != "T" || r.Cluster != "tides" ||
+		!r.Started.Equal(now) {
 		t.Errorf("%+v %v", r, err)
 	}
 	if all, err := b.B.Rounds(t.Context(), ""); err != nil || len(all) != 2 {
@@ -248,7 +254,8 @@ func requests(t *testing.T, b Bench) {
 		t.Fatal(err)
 	}
 	got, sums, err := b.A.Take(t.Context(), l, "R", now)
-	if err != nil || len(got) != 3 || len(sums) != 3 || got[0].Detail != course.AskPause || got[1].Host != "heron" || got[2].Detail != course.AskStop || got[2].By != "me" || got[2].Seq != 4 {
+	if err != nil || len(got) != 3 || len(sums) != 3 || got[0].Detail != course.AskPause || got[1].Host != "heron" ||
+		got[2].Detail != course.AskStop || got[2].By != "me" || got[2].Seq != 4 {
 		t.Errorf("%+v %v", got, err)
 	}
 	if got, _, err := b.A.Take(t.Context(), l, "R", now); err != nil || len(got) != 0 {
@@ -261,11 +268,13 @@ func requests(t *testing.T, b Bench) {
 		t.Errorf("%+v %v", p, err)
 	}
 	for _, says := range []string{"one", "two"} {
-		if err := b.A.SetProgress(t.Context(), "R", store.Progress{At: now, Says: []course.Said{{Host: "heron", Says: says}}}); err != nil {
+		if err := b.A.SetProgress(t.Context(), "R",
+			store.Progress{At: now, Says: []course.Said{{Host: "heron", Says: says}}}); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if p, err := b.B.Progress(t.Context(), "R"); err != nil || len(p.Says) != 1 || p.Says[0].Says != "two" || !p.At.Equal(now) {
+	if p, err := b.B.Progress(t.Context(), "R"); err != nil || len(p.Says) != 1 || p.Says[0].Says != "two" ||
+		!p.At.Equal(now) {
 		t.Errorf("%+v %v", p, err)
 	}
 }
@@ -277,10 +286,12 @@ func plans(t *testing.T, b Bench) {
 			t.Fatal(err)
 		}
 	}
-	if got, err := b.B.Plan(t.Context(), "vts", p.Digest()[:8]); err != nil || got.Digest() != p.Digest() || got.Visits[0].Host != "heron" {
+	if got, err := b.B.Plan(t.Context(), "vts", p.Digest()[:8]); err != nil || got.Digest() != p.Digest() ||
+		got.Visits[0].Host != "heron" {
 		t.Errorf("%+v %v", got, err)
 	}
-	for _, x := range [][2]string{{"vts", "ffffffffffff"}, {"tides", p.Digest()}, {"vts", ""}, {"vts", p.Digest()[:5]}, {"vts", p.Digest() + "0"}} {
+	for _, x := range [][2]string{{"vts", "ffffffffffff"}, {"tides", p.Digest()}, {"vts", ""}, {"vts", p.Digest()[:5]},
+		{"vts", p.Digest() + "0"}} {
 		if _, err := b.B.Plan(t.Context(), x[0], x[1]); !errors.Is(err, store.ErrNoPlan) {
 			t.Errorf("%v: %v", x, err)
 		}
@@ -288,8 +299,9 @@ func plans(t *testing.T, b Bench) {
 }
 
 func times(t *testing.T, b Bench) {
-	v := course.Visit{Visit: plan.Visit{Host: "heron", Model: "M"}, Phase: course.Over, Spans: []course.Span{{Step: "restart", From: now, To: now.Add(5 * time.Minute)},
-		{Step: "prove", From: now, To: now.Add(time.Minute), Failed: true}, {Step: "close", From: now}}}
+	v := course.Visit{Visit: plan.Visit{Host: "heron", Model: "M"}, Phase: course.Over,
+		Spans: []course.Span{{Step: "restart", From: now, To: now.Add(5 * time.Minute)},
+			{Step: "prove", From: now, To: now.Add(time.Minute), Failed: true}, {Step: "close", From: now}}}
 	under := v
 	under.Host, under.Phase = "ibis", course.Working
 	for i := range 3 {
@@ -329,7 +341,8 @@ func unleased(t *testing.T, b Bench) {
 	if err := l.Release(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := b.A.Append(t.Context(), l, "R", course.Event{At: now, Kind: course.Asked}); !errors.Is(err, store.ErrLost) {
+	if _, _, err := b.A.Append(t.Context(), l, "R", course.Event{At: now, Kind: course.Asked}); !errors.Is(err,
+		store.ErrLost) {
 		t.Error(err)
 	}
 	if got, err := b.B.Journal(t.Context(), "R", course.NewChain("R")); err != nil || len(got) != 1 {

@@ -66,7 +66,8 @@ func (s *Screen) Place() part.Place {
 // Help implements part.Screen.
 func (s *Screen) Help() []string {
 	return []string{
-		"Left is what the host has and what is wanted of it, by layer; right the story of the line under the cursor, what was read and when, its guests and what would keep each from moving, and its life.",
+		"Left is what the host has and what is wanted of it, by layer; right the story of the line under the cursor, " +
+			"what was read and when, its guests and what would keep each from moving, and its life.",
 		"Enter or Space on a heading folds what stands under it, or shows it again.",
 		part.Legend(),
 	}
@@ -299,7 +300,8 @@ func (s *Screen) line(i int) part.TableLine {
 		says += ", " + l.Severity().String()
 	}
 	return part.TableLine{
-		Sign:  sg,
-		Cells: []part.TableCell{{Text: l.Title(), Style: name}, has, {Text: view.OrDash(l.Wants)}, {Text: says, Style: st}},
+		Sign: sg,
+		Cells: []part.TableCell{{Text: l.Title(), Style: name}, has, {Text: view.OrDash(l.Wants)},
+			{Text: says, Style: st}},
 	}
 }

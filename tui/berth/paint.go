@@ -68,7 +68,8 @@ func paintHead(f part.Frame, c *part.Canvas, r *estate.Reading, a part.Area) {
 			x,
 			a.Y+1,
 			part.Caution|part.Bold,
-			fmt.Sprintf("closed by %s since %s: %s", r.Closed.By, r.Closed.At.Format("Mon 2 Jan 15:04"), r.Closed.Reason),
+			fmt.Sprintf("closed by %s since %s: %s", r.Closed.By, r.Closed.At.Format("Mon 2 Jan 15:04"),
+				r.Closed.Reason),
 		)
 	default:
 		x = c.Put(x, a.Y+1, part.Good, "open")
@@ -121,7 +122,8 @@ func (s *Screen) story(f part.Frame, col *part.Column) {
 		if sp.Component != r.line.Component || sp.Device != r.line.Device || shown == most {
 			continue
 		}
-		text := fmt.Sprintf("%s from %s to %s", sp.Version, sp.First.Format("2 Jan 15:04"), sp.Last.Format("2 Jan 15:04"))
+		text := fmt.Sprintf("%s from %s to %s", sp.Version, sp.First.Format("2 Jan 15:04"),
+			sp.Last.Format("2 Jan 15:04"))
 		if sp.Now {
 			text = fmt.Sprintf("%s since %s", sp.Version, sp.First.Format("2 Jan 15:04"))
 		}

@@ -113,7 +113,8 @@ func (s *Screen) View(_ part.Frame, c *part.Canvas, a part.Area) {
 	s.table.Paint(c, a, true, len(s.rows), func(i int) part.TableLine {
 		r := s.rows[order[i]]
 		return part.TableLine{
-			Cells: []part.TableCell{{Text: r[0], Style: part.Subject}, {Text: view.OrDash(r[1])}, {Text: view.OrDash(r[2])}},
+			Cells: []part.TableCell{{Text: r[0], Style: part.Subject}, {Text: view.OrDash(r[1])},
+				{Text: view.OrDash(r[2])}},
 		}
 	}, "nothing differs in what both hold")
 }

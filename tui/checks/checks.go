@@ -76,9 +76,12 @@ func (s *Screen) Place() part.Place { return part.Place{Screen: part.Prechecks, 
 // Help implements part.Screen.
 func (s *Screen) Help() []string {
 	return []string{
-		"What was asked of every host that the round would visit, in the order in which you would act: ✗ blocks its visit, ? could not be known, ! is a caution, ~ was waived, ✓ is clear.",
-		"The same finding on several hosts is one line. Beside it: the question, what was found where, what to do, and how long the answer holds.",
-		"A waiver accepts just what was found, until its end, and goes on the record. Where the check finds something else, it says nothing. What must never be waived says why.",
+		"What was asked of every host that the round would visit, in the order in which you would act: ✗ blocks its " +
+			"visit, ? could not be known, ! is a caution, ~ was waived, ✓ is clear.",
+		"The same finding on several hosts is one line. Beside it: the question, what was found where, what to do, " +
+			"and how long the answer holds.",
+		"A waiver accepts just what was found, until its end, and goes on the record. Where the check finds " +
+			"something else, it says nothing. What must never be waived says why.",
 	}
 }
 
@@ -247,8 +250,8 @@ func arrange(answers []precheck.Answer) (rows []row) {
 func (s *Screen) askWaive() tea.Msg {
 	r := s.row()
 	of := slices.Clone(r.of)
-	return part.Ask{Label: "waive for so long, and why", Value: "7d ", Hint: "a time as 12h or 7d, and then the reason: both go on the record",
-		Then: func(text string) tea.Msg {
+	return part.Ask{Label: "waive for so long, and why", Value: "7d ",
+		Hint: "a time as 12h or 7d, and then the reason: both go on the record", Then: func(text string) tea.Msg {
 			word, reason, _ := strings.Cut(strings.TrimSpace(text), " ")
 			lasts, err := period(word)
 			if err != nil {
@@ -258,8 +261,9 @@ func (s *Screen) askWaive() tea.Msg {
 			if reason == "" {
 				return part.Tell("a waiver needs a reason: it goes on the record")
 			}
-			return part.Confirm{Title: "Waive " + r.first().Check + " of " + strings.Join(r.hosts(), ", ") + "?", Yes: "waive it",
-				Lines: []string{"What was found: " + r.first().Evidence, "Reason: " + reason, "It pardons just this, for " + drift.Age(lasts) + ". It stays on the record."},
+			return part.Confirm{Title: "Waive " + r.first().Check + " of " + strings.Join(r.hosts(), ", ") + "?",
+				Yes: "waive it", Lines: []string{"What was found: " + r.first().Evidence, "Reason: " + reason,
+					"It pardons just this, for " + drift.Age(lasts) + ". It stays on the record."},
 				Then: tea.Cmd(func() tea.Msg {
 					if err := s.desk.WaiveFor(s.ctx, s.cluster, of, reason, lasts); err != nil {
 						return part.Failed{Err: err}
@@ -289,7 +293,8 @@ func (s *Screen) askBack() tea.Msg {
 	for _, a := range s.row().of {
 		of = append(of, *a.Waived)
 	}
-	return part.Confirm{Title: "Take this waiver back?", Yes: "take it back", Lines: []string{of[0].Says(), "What it pardons holds a visit up again. The waiver stays on the record."},
+	return part.Confirm{Title: "Take this waiver back?", Yes: "take it back",
+		Lines: []string{of[0].Says(), "What it pardons holds a visit up again. The waiver stays on the record."},
 		Then: tea.Cmd(func() tea.Msg {
 			if err := s.desk.TakeBack(s.ctx, s.cluster, of); err != nil {
 				return part.Failed{Err: err}

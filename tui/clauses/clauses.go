@@ -59,8 +59,12 @@ func (s *Screen) Place() part.Place { return part.Place{Screen: part.Baselines, 
 // Help implements part.Screen.
 func (s *Screen) Help() []string {
 	return []string{
-		"Left the baselines, the first to go before the others on top; beside them the clauses with how many hosts are in line and out of line by each, and who is out of line; below the versions, each with what it changed.",
-		"≥ at least, = exactly, ⊇ if present, ∅ never. Enter edits in place, with the effect on the estate told while you type. u goes back to the version under the cursor: it is shown with its effect before it is saved.",
+		"Left the baselines, the first to go before the others on top; beside them the clauses with how many hosts " +
+			"are in line and out of line by each, and who is out of line; below the versions, " +
+			"each with what it changed.",
+		"≥ at least, = exactly, ⊇ if present, ∅ never. Enter edits in place, with the effect on the estate told " +
+			"while you type. u goes back to the version under the cursor: it is shown with its " +
+			"effect before it is saved.",
 	}
 }
 
@@ -204,7 +208,8 @@ func (s *Screen) step(f part.Frame, dy int) tea.Msg {
 func (s *Screen) look(f part.Frame) tea.Msg {
 	b := s.chosen(f)
 	s.name = b.Name
-	s.standing, s.out, s.disputes = f.View.Standings(b.Name), f.View.OutOfLine(b.Name, f.Filter), f.View.Disputes(b.Name)
+	s.standing, s.out, s.disputes = f.View.Standings(b.Name), f.View.OutOfLine(b.Name, f.Filter),
+		f.View.Disputes(b.Name)
 	if b.Name == "" || s.kept.name == b.Name && s.kept.newest == b.Version {
 		return nil
 	}
@@ -252,7 +257,8 @@ func (s *Screen) askCompare(b view.Baseline, from int) tea.Msg {
 func (s *Screen) askRemove(name string) tea.Msg {
 	return part.Confirm{Title: "Take the baseline " + name + " away?", Yes: "take it away",
 		Lines: []string{
-			"Its clauses bind nobody from then on. Its versions stay on record; one that the estate file names is the estate file's to remove.",
+			"Its clauses bind nobody from then on. Its versions stay on record; one that the estate file names is " +
+				"the estate file's to remove.",
 		},
 		Then: part.Try(
 			func() (string, error) { return name + " binds nobody any more", s.desk.RemoveBaseline(s.ctx, name) },

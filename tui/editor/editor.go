@@ -212,7 +212,8 @@ func (s *Screen) done(msg saved) tea.Msg {
 	say := part.Say{Text: s.name + " was saved as a new version"}
 	if name, was, after := s.name, s.was, s.draft.After; after > 0 {
 		say.Undo = part.Try(func() (string, error) {
-			return name + " says again what it said before", s.desk.SaveText(s.ctx, name, was, after+1, "undone: "+msg.why)
+			return name + " says again what it said before",
+				s.desk.SaveText(s.ctx, name, was, after+1, "undone: "+msg.why)
 		})
 	}
 	return part.Several{part.Left{}, part.Go{Screen: part.Baselines, Subject: s.name}, part.Reload{Say: say}}

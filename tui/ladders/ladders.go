@@ -91,8 +91,10 @@ func (s *Screen) Place() part.Place {
 // Help implements part.Screen.
 func (s *Screen) Help() []string {
 	return []string{
-		"Left the components, with what hosts have of them and what is out of line; right the tracks of the one under the cursor as ladders, the newest rung on top. A click on a heading sorts.",
-		"▴ is the newest that may be proposed on its track, ◂ what a baseline wants, ✗ withdrawn. Hosts stand beside their rung. Another track is another ladder: nothing leads across.",
+		"Left the components, with what hosts have of them and what is out of line; right the tracks of the one " +
+			"under the cursor as ladders, the newest rung on top. A click on a heading sorts.",
+		"▴ is the newest that may be proposed on its track, ◂ what a baseline wants, ✗ withdrawn. Hosts stand beside " +
+			"their rung. Another track is another ladder: nothing leads across.",
 		"Tab goes to the feeds, bundles and payloads below.",
 	}
 }
@@ -253,7 +255,8 @@ func (s *Screen) enter(f part.Frame) tea.Msg {
 	for _, h := range f.View.Hosts("") {
 		for i := range f.View.Verdicts[h] {
 			if v := &f.View.Verdicts[h][i]; !s.shelves && v.Component == k && v.Outcome.Drifts() {
-				return part.Go{Screen: part.Drift, Cluster: f.View.ClusterOf(h), Host: h, Component: k, Device: v.Device}
+				return part.Go{Screen: part.Drift, Cluster: f.View.ClusterOf(h), Host: h,
+					Component: k, Device: v.Device}
 
 			}
 		}
@@ -378,7 +381,9 @@ func (s *Screen) askSchedule(feed *view.Feed) tea.Msg {
 				return part.Reload{
 					Say: part.Say{
 						Text: name + " is synced " + text + " from now on",
-						Undo: part.Try(func() (string, error) { return name + " is synced " + was + " again", set(was) }),
+						Undo: part.Try(func() (string, error) {
+							return name + " is synced " + was + " again", set(was)
+						}),
 					},
 				}
 			}

@@ -44,9 +44,11 @@ func (s *Screen) Place() part.Place {
 func (s *Screen) Help() []string {
 	return []string{
 		"A lane for each host, time to the right, ┃ is now. What is to come is drawn pale, as long as the past has it.",
-		"Above the lanes: the memory load of the hosts in service at each moment, and ┄ the limit up to which the reserve can be kept then. The tightest moment is named.",
+		"Above the lanes: the memory load of the hosts in service at each moment, and ┄ the limit up to which the " +
+			"reserve can be kept then. The tightest moment is named.",
 		"╌ is a host that stands still and waits for a person. Left and right scroll the log.",
-		"After a round: what changed on each host, what was planned beside what it took, what took longest, and what needs you.",
+		"After a round: what changed on each host, what was planned beside what it took, what took " +
+			"longest, and what needs you.",
 	}
 }
 
@@ -75,9 +77,14 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 		paused = "there is no round over " + s.cluster + " that stands still"
 	}
 	return []part.Key{
-		part.NewKey("P", "pause", "pause after the host that is visited", running, func() tea.Msg { return s.request(course.AskPause, "") }),
-		part.NewKey("x", "stop", "stop at the next safe point", running, func() tea.Msg { return s.request(course.AskStop, "") }),
-		part.NewKey("o", "leave out", "leave the host under the cursor out of the running round", running, func() tea.Msg { return s.askSkip(s.cursor(s.lanes(f))) }),
+		part.NewKey("P", "pause", "pause after the host that is visited", running, func() tea.Msg {
+			return s.request(course.AskPause, "")
+		}),
+		part.NewKey("x", "stop", "stop at the next safe point", running, func() tea.Msg {
+			return s.request(course.AskStop, "")
+		}),
+		part.NewKey("o", "leave out", "leave the host under the cursor out of the running round", running,
+			func() tea.Msg { return s.askSkip(s.cursor(s.lanes(f))) }),
 		part.NewKey("g", "resume", "resume a round that paused, stopped, failed or was interrupted", paused, s.askGoOn),
 	}
 }
@@ -91,7 +98,9 @@ type (
 )
 
 // picks are what the mouse does to the lanes.
-var picks = Picks{Host: func(host string) any { return lanePicked{host} }, Turn: func(dy int) any { return laneTurned(dy) }}
+var picks = Picks{Host: func(host string) any {
+	return lanePicked{host}
+}, Turn: func(dy int) any { return laneTurned(dy) }}
 
 // Update implements part.Screen.
 func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {
@@ -162,7 +171,8 @@ func (s *Screen) request(what, host string) tea.Msg {
 func (s *Screen) askSkip(host string) tea.Msg {
 	return part.Confirm{Title: "Leave " + host + " out of the round over " + s.cluster + "?", Yes: "leave it out",
 		Lines: []string{
-			"Guests that have moved away from it stay where they are. A host that is closed already is brought to its end all the same.",
+			"Guests that have moved away from it stay where they are. A host that is closed already is brought " +
+				"to its end all the same.",
 		}, Then: s.request(course.AskSkip, host)}
 
 }

@@ -30,10 +30,12 @@ func (s *Screen) paintRound(f part.Frame, c *part.Canvas, r view.Round, l view.L
 		x,
 		a.Y,
 		part.Plain,
-		fmt.Sprintf("  by %s since %s: %s", st.Plan.Brief.By, st.Started.Format("Mon 2 Jan 15:04"), st.Plan.Brief.Reason),
+		fmt.Sprintf("  by %s since %s: %s", st.Plan.Brief.By, st.Started.Format("Mon 2 Jan 15:04"),
+			st.Plan.Brief.Reason),
 	)
 	done, moved := st.Tally()
-	c.Put(x, a.Y, part.Quiet, fmt.Sprintf("  %d of %d hosts, %d of %d moves", done, len(st.Visits), moved, st.Plan.Moves))
+	c.Put(x, a.Y, part.Quiet,
+		fmt.Sprintf("  %d of %d hosts, %d of %d moves", done, len(st.Visits), moved, st.Plan.Moves))
 	host := s.cursor(l)
 	if st.Status != course.Running && st.Detail != "" {
 		c.Within(a.X+3, a.Y+1, a.W-4, part.Tones[tone], st.Detail)

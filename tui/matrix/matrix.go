@@ -54,8 +54,10 @@ func (s *Screen) host() string {
 // Help implements part.Screen.
 func (s *Screen) Help() []string {
 	return []string{
-		"Only components in which something disagrees; a column for each host. An empty cell: the host does not have it, and need not. Beside it stands the story of the cell under the cursor.",
-		"A component that is behind is marked by its severity: ▿ behind, ▾ high severity, ▼ critical. • is new since somebody last looked; m marks all as seen.",
+		"Only components in which something disagrees; a column for each host. An empty cell: the host does not have " +
+			"it, and need not. Beside it stands the story of the cell under the cursor.",
+		"A component that is behind is marked by its severity: ▿ behind, ▾ high severity, ▼ critical. • is new since " +
+			"somebody last looked; m marks all as seen.",
 		"Below: siblings of one hardware model, grouped by what they have in common. Tab shows drift over time.",
 		part.Legend(),
 	}

@@ -54,7 +54,8 @@ func (s *Screen) Place() part.Place { return part.Place{Screen: part.Bundle, Sub
 // Help implements part.Screen.
 func (s *Screen) Help() []string {
 	return []string{
-		"What is in the archive, and what each file brings. Nothing is taken in until you say so; leaving lets go of all of it.",
+		"What is in the archive, and what each file brings. Nothing is taken in until you say so; " +
+			"leaving lets go of all of it.",
 	}
 }
 

@@ -73,7 +73,8 @@ func TestTail(t *testing.T) {
 		text string
 		w    int
 		want string
-	}{{"bundle.zip", 20, "bundle.zip"}, {"bundle.zip", 10, "bundle.zip"}, {"/srv/bundle.zip", 8, "…dle.zip"}, {"abc", 1, "abc"}, {"äöü", 2, "…ü"}} {
+	}{{"bundle.zip", 20, "bundle.zip"}, {"bundle.zip", 10, "bundle.zip"}, {"/srv/bundle.zip", 8, "…dle.zip"},
+		{"abc", 1, "abc"}, {"äöü", 2, "…ü"}} {
 		if got := Tail(c.text, c.w); got != c.want {
 			t.Errorf("%q in %d: %q", c.text, c.w, got)
 		}
@@ -129,7 +130,8 @@ func TestTheMouse(t *testing.T) {
 	c.Press(Rect(0, 0, 10, 4), "below")
 	c.Press(Rect(2, 1, 3, 1), "above")
 	c.Wheel(Rect(0, 0, 5, 4), func(dy int) any { return dy })
-	for at, want := range map[[2]int]any{{0, 0}: "below", {2, 1}: "above", {4, 1}: "above", {5, 1}: "below", {2, 2}: "below", {9, 3}: "below", {10, 3}: nil, {9, 4}: nil} {
+	for at, want := range map[[2]int]any{{0, 0}: "below", {2, 1}: "above", {4, 1}: "above", {5, 1}: "below",
+		{2, 2}: "below", {9, 3}: "below", {10, 3}: nil, {9, 4}: nil} {
 		if got := c.Clicked(at[0], at[1]); got != want {
 			t.Errorf("%v: %v, want %v", at, got, want)
 		}
@@ -163,7 +165,8 @@ func TestAColumnEndsWhereItsAreaDoes(t *testing.T) {
 
 func TestWindows(t *testing.T) {
 	for _, c := range []struct{ cursor, n, rows, first, shown int }{
-		{0, 10, 4, 0, 4}, {1, 10, 4, 0, 4}, {2, 10, 4, 0, 4}, {3, 10, 4, 1, 4}, {9, 10, 4, 6, 4}, {5, 3, 4, 0, 3}, {0, 0, 4, 0, 0}, {0, 5, 0, 0, 0}, {0, 5, -1, 0, 0}, {4, 5, 5, 0, 5},
+		{0, 10, 4, 0, 4}, {1, 10, 4, 0, 4}, {2, 10, 4, 0, 4}, {3, 10, 4, 1, 4}, {9, 10, 4, 6, 4}, {5, 3, 4, 0, 3},
+		{0, 0, 4, 0, 0}, {0, 5, 0, 0, 0}, {0, 5, -1, 0, 0}, {4, 5, 5, 0, 5},
 	} {
 		if first, shown := Window(c.cursor, c.n, c.rows); first != c.first || shown != c.shown {
 			t.Errorf("%+v: %d, %d", c, first, shown)
@@ -175,21 +178,28 @@ func TestWindows(t *testing.T) {
 }
 
 func TestATable(t *testing.T) {
-	tb := Table{ID: "t", Columns: []TableColumn{{Title: "host", Width: 8}, {Title: "says", Width: 4, Grow: 1}, {Title: "n", Width: 6, Right: true}}, Cursor: 1}
+	tb := Table{ID: "t", Columns: []TableColumn{{Title: "host", Width: 8}, {Title: "says", Width: 4, Grow: 1},
+		{Title: "n", Width: 6, Right: true}}, Cursor: 1}
 	line := func(i int) TableLine {
 		if i == 2 {
 			return TableLine{Head: "a heading"}
 		}
-		return TableLine{Sign: Sign{Glyph: "!"}, Cells: []TableCell{Cell(fmt.Sprint("host", i), Plain), Cell("something that is long", Plain), Cell(fmt.Sprint(i), Plain)}}
+		return TableLine{Sign: Sign{Glyph: "!"},
+			Cells: []TableCell{Cell(fmt.Sprint("host", i), Plain), Cell("something that is long", Plain),
+				Cell(fmt.Sprint(i), Plain)}}
 	}
 	c := NewCanvas(40, 5)
 	tb.Paint(c, Rect(0, 0, 40, 5), true, 6, line, "")
-	want := []string{"   host    says                      n", "▸! host1   something that is long     1", " ! host0", "a heading", "more ↓"}
+	want := []string{"   host    says                      n", "▸! host1   something that is long     1", " ! host0",
+		"a heading", "more ↓"}
 	got := rows(c)
-	if !strings.HasPrefix(got[0], "   host    says") || !strings.HasPrefix(got[1], " ! host0   something that is") || !strings.HasPrefix(got[2], "▸! host1") || !strings.HasPrefix(got[3], " a heading") || !strings.HasSuffix(got[4], "2 more ↓") {
+	if !strings.HasPrefix(got[0], "   host    says") || !strings.HasPrefix(got[1], " ! host0   something that is") ||
+		!strings.HasPrefix(got[2], "▸! host1") || !strings.HasPrefix(got[3], " a heading") ||
+		!strings.HasSuffix(got[4], "2 more ↓") {
 		t.Errorf("%q, want like %q", got, want)
 	}
-	for at, want := range map[[2]int]any{{5, 0}: SortBy{"t", 0}, {12, 0}: SortBy{"t", 1}, {5, 2}: Picked{"t", 1}, {5, 4}: Picked{"t", 3}} {
+	for at, want := range map[[2]int]any{{5, 0}: SortBy{"t", 0}, {12, 0}: SortBy{"t", 1}, {5, 2}: Picked{"t", 1},
+		{5, 4}: Picked{"t", 3}} {
 		if got := c.Clicked(at[0], at[1]); got != want {
 			t.Errorf("a click on %v: %+v, want %+v", at, got, want)
 		}

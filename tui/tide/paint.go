@@ -19,7 +19,8 @@ func (s *Screen) View(f part.Frame, c *part.Canvas, a part.Area) {
 	p := s.plan
 	switch _, live := s.live(f); {
 	case live:
-		c.Put(a.X+1, a.Y, part.Plain, "The last round over "+s.cluster+" is not finished: nothing is planned while that is so. r shows it.")
+		c.Put(a.X+1, a.Y, part.Plain, "The last round over "+s.cluster+
+			" is not finished: nothing is planned while that is so. r shows it.")
 	case s.wrong != nil:
 		c.Put(a.X+1, a.Y, part.Alarm|part.Bold, "The round can't be planned.")
 		col := part.NewColumn(c, part.Rect(a.X+2, a.Y+2, a.W-3, a.H-2))
@@ -88,7 +89,8 @@ func paintAside(c *part.Canvas, p *plan.Plan, a part.Area) {
 		c.Put(a.X+1, a.Y, part.Good, "✓ Nothing to do on "+p.Brief.Cluster+": every host is in line.")
 		return
 	}
-	c.Put(a.X+1, a.Y, part.Caution|part.Bold, "! A round over "+p.Brief.Cluster+" would visit no host, and not all of them are in line.")
+	c.Put(a.X+1, a.Y, part.Caution|part.Bold, "! A round over "+p.Brief.Cluster+
+		" would visit no host, and not all of them are in line.")
 	col := part.NewColumn(c, part.Rect(a.X+16, a.Y+2, a.W-16, a.H-2))
 	for _, x := range p.Aside {
 		if !col.Full() {
@@ -171,7 +173,8 @@ func paintSteps(c *part.Canvas, p *plan.Plan, v *plan.Visit, a part.Area) {
 		col.Line(2, part.Caution, v.Ejects[i].Says())
 	}
 	if len(v.Off) > 0 {
-		col.Line(2, part.Quiet, fmt.Sprintf("%d powered off, left as they are: %s", len(v.Off), strings.Join(v.Off, ", ")))
+		col.Line(2, part.Quiet, fmt.Sprintf("%d powered off, left as they are: %s", len(v.Off),
+			strings.Join(v.Off, ", ")))
 	}
 	for i := range v.Rests {
 		col.Line(2, part.Caution, v.Rests[i].Says())

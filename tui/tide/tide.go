@@ -72,10 +72,14 @@ func (s *Screen) Place() part.Place {
 func (s *Screen) Help() []string {
 	return []string{
 		"Everything a round would do, before anything is touched: a lane for each host, time to the right.",
-		"Above the lanes: the memory load of the hosts in service at each moment, and ┄ the limit up to which the reserve can be kept then. The tightest moment is named.",
-		"◂ in a lane: guests that come to that host from the one under the cursor, when they come. ▸ below: which guests go where; \"again\" is a guest that moves a second time.",
-		"The floor is the fewest moves that any round could make; the plan says what costs more. Whatever you change is planned anew at once on the same reading; n reads anew.",
-		"A host that can't be visited says why, and the smallest way out. The round does not start while there is one: take the way out, or leave the host out.",
+		"Above the lanes: the memory load of the hosts in service at each moment, and ┄ the limit up to which the " +
+			"reserve can be kept then. The tightest moment is named.",
+		"◂ in a lane: guests that come to that host from the one under the cursor, when they come. ▸ below: which " +
+			"guests go where; \"again\" is a guest that moves a second time.",
+		"The floor is the fewest moves that any round could make; the plan says what costs more. Whatever you change " +
+			"is planned anew at once on the same reading; n reads anew.",
+		"A host that can't be visited says why, and the smallest way out. The round does not start while there is " +
+			"one: take the way out, or leave the host out.",
 	}
 }
 
@@ -90,7 +94,8 @@ func (s *Screen) Export(f part.Frame, format string) (string, export.Writer) {
 	if s.plan == nil {
 		return "", nil
 	}
-	return export.FileName(f.View.At(), format, "plan", s.cluster), export.Plan(s.plan, brieffile.Words(s.brief, s.usual))
+	return export.FileName(f.View.At(), format, "plan", s.cluster),
+		export.Plan(s.plan, brieffile.Words(s.brief, s.usual))
 }
 
 // Keys implements part.Screen.
@@ -117,25 +122,45 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 	do := func(change func(*plan.Brief)) func() tea.Msg { return func() tea.Msg { return s.change(f, change) } }
 	return []part.Key{
 		part.NewKey("s", "start", "start the planned round", start, s.askReason),
-		part.NewKey("f", "way out", "take the way out of what keeps the host under the cursor from being visited", way, func() tea.Msg { return s.takeWay(f, at) }),
-		part.NewKey("v", "leave out", "leave the host under the cursor out of the plan, or take it in again", host, func() tea.Msg { return s.leaveOut(f, at) }),
-		part.NewKey("+", "at once", "let one more host be out of service at once", planned, do(func(b *plan.Brief) { b.Out++ })),
-		part.NewKey("-", "", "let one host less be out of service at once", planned, do(func(b *plan.Brief) { b.Out = max(1, b.Out-1) })),
+		part.NewKey("f", "way out", "take the way out of what keeps the host under the cursor from being visited", way,
+			func() tea.Msg { return s.takeWay(f, at) }),
+		part.NewKey("v", "leave out", "leave the host under the cursor out of the plan, or take it in again", host,
+			func() tea.Msg { return s.leaveOut(f, at) }),
+		part.NewKey("+", "at once", "let one more host be out of service at once", planned,
+			do(func(b *plan.Brief) { b.Out++ })),
+		part.NewKey("-", "", "let one host less be out of service at once", planned, do(func(b *plan.Brief) {
+			b.Out = max(1, b.Out-1)
+		})),
 		part.NewKey("]", "reserve", "keep one more host in reserve", planned, do(func(b *plan.Brief) { b.Reserve++ })),
-		part.NewKey("[", "", "keep one host less in reserve", planned, do(func(b *plan.Brief) { b.Reserve = max(0, b.Reserve-1) })),
+		part.NewKey("[", "", "keep one host less in reserve", planned, do(func(b *plan.Brief) {
+			b.Reserve = max(0, b.Reserve-1)
+		})),
 		part.NewKey("o", "order", "change between fewest moves and lightest host first", planned, do(turnOrder)),
-		part.NewKey("<", "sooner", "let the host under the cursor go one turn sooner", host, func() tea.Msg { return s.shift(f, at, -1) }),
-		part.NewKey(">", "", "let the host under the cursor go one turn later", host, func() tea.Msg { return s.shift(f, at, 1) }),
-		part.NewKey("y", "trial", "put the host under the cursor on trial before all others, or no more", s.untried(host, at), do(func(b *plan.Brief) { tryFirst(b, at) })),
-		part.NewKey("m", "home", "have guests go home when their host's visit is over, or stay where they went", planned, do(func(b *plan.Brief) { b.Home = !b.Home })),
+		part.NewKey("<", "sooner", "let the host under the cursor go one turn sooner", host, func() tea.Msg {
+			return s.shift(f, at, -1)
+		}),
+		part.NewKey(">", "", "let the host under the cursor go one turn later", host, func() tea.Msg {
+			return s.shift(f, at, 1)
+		}),
+		part.NewKey("y", "trial", "put the host under the cursor on trial before all others, or no more",
+			s.untried(host, at), do(func(b *plan.Brief) { tryFirst(b, at) })),
+		part.NewKey("m", "home", "have guests go home when their host's visit is over, or stay where they went",
+			planned, do(func(b *plan.Brief) { b.Home = !b.Home })),
 		part.NewKey("l", "", "change how full hosts may be made: all, 90, 80, 70 percent", planned, do(turnLimit)),
 		part.NewKey("i", "", "change only some components", planned, func() tea.Msg { return s.askOnly(f) }),
 		part.NewKey("T", "", "say in which windows of time visits may be under way", planned, s.askWindows),
 		part.NewKey("g", "", "say what is done with guests that do not move of themselves", planned, s.askGuests),
-		part.NewKey("u", "", "lift the rules about guests, or keep them again", s.ruled(planned), do(func(b *plan.Brief) { s.turnRules(b) })),
-		part.NewKey("a", "checks", "see every precheck, what it found and what to do", planned, func() tea.Msg { return part.Go{Screen: part.Prechecks, Cluster: s.cluster, What: s.brief} }),
-		part.NewKey("z", "take back", "take back the last change of the plan", back, func() tea.Msg { return s.takeBack(f) }),
-		part.NewKey("n", "anew", "plan the usual round again from a fresh reading", fresh, func() tea.Msg { return s.anew(f) }),
+		part.NewKey("u", "", "lift the rules about guests, or keep them again", s.ruled(planned),
+			do(func(b *plan.Brief) { s.turnRules(b) })),
+		part.NewKey("a", "checks", "see every precheck, what it found and what to do", planned, func() tea.Msg {
+			return part.Go{Screen: part.Prechecks, Cluster: s.cluster, What: s.brief}
+		}),
+		part.NewKey("z", "take back", "take back the last change of the plan", back, func() tea.Msg {
+			return s.takeBack(f)
+		}),
+		part.NewKey("n", "anew", "plan the usual round again from a fresh reading", fresh, func() tea.Msg {
+			return s.anew(f)
+		}),
 	}
 }
 
@@ -160,7 +185,8 @@ func (s *Screen) startable(planned string) string {
 
 // untried says why a host can't be put on trial; "" where it can, or is.
 func (s *Screen) untried(host, at string) string {
-	if host != "" || s.brief.Trial == at || s.plan == nil || slices.ContainsFunc(s.plan.Visits, func(v plan.Visit) bool { return v.Host == at }) {
+	if host != "" || s.brief.Trial == at || s.plan == nil ||
+		slices.ContainsFunc(s.plan.Visits, func(v plan.Visit) bool { return v.Host == at }) {
 		return host
 	}
 	return at + " is not visited: nothing could be tried on it"
@@ -249,14 +275,17 @@ type (
 )
 
 // picks are what the mouse does to the lanes.
-var picks = lanes.Picks{Host: func(host string) any { return lanePicked{host} }, Turn: func(dy int) any { return laneTurned(dy) }}
+var picks = lanes.Picks{Host: func(host string) any {
+	return lanePicked{host}
+}, Turn: func(dy int) any { return laneTurned(dy) }}
 
 // Update implements part.Screen.
 func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {
 	switch msg := msg.(type) {
 	case part.Shown:
 		_, live := s.live(f)
-		if newest := f.View.Rounds[s.cluster].ID; !live && (s.in == nil && !s.busy && s.wrong == nil || s.after != newest) {
+		if newest := f.View.Rounds[s.cluster].ID; !live &&
+			(s.in == nil && !s.busy && s.wrong == nil || s.after != newest) {
 			return s.anew(f)
 		}
 	case gathered:
@@ -273,7 +302,8 @@ func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {
 	case begun:
 		if msg.cluster == s.cluster {
 			s.in, s.plan, s.past = nil, nil, nil
-			return part.Several{part.Go{Screen: part.Round, Cluster: s.cluster}, part.Reload{Say: part.Say{Text: "the round over " + s.cluster + " has begun"}}}
+			return part.Several{part.Go{Screen: part.Round, Cluster: s.cluster},
+				part.Reload{Say: part.Say{Text: "the round over " + s.cluster + " has begun"}}}
 		}
 	case equipped:
 		if msg.cluster == s.cluster {
@@ -408,7 +438,9 @@ func (s *Screen) leaveOut(f part.Frame, host string) tea.Msg {
 		} else {
 			out = append(out, host)
 		}
-		b.Hosts, b.Sequence = nil, slices.DeleteFunc(slices.Clone(b.Sequence), func(h string) bool { return slices.Contains(out, h) })
+		b.Hosts, b.Sequence = nil, slices.DeleteFunc(slices.Clone(b.Sequence), func(h string) bool {
+			return slices.Contains(out, h)
+		})
 		if slices.Contains(out, b.Trial) {
 			b.Trial, b.Soak = "", 0
 		}
@@ -477,7 +509,9 @@ func (s *Screen) takeWay(f part.Frame, host string) tea.Msg {
 		}
 		for _, w := range v.Ways {
 			if w.Takeable() {
-				return part.Confirm{Title: "Take this way out for the round over " + s.cluster + "?", Yes: "take it", Lines: []string{w.Says() + ".", "The plan is made anew with it; nothing is touched yet. z takes it back."},
+				return part.Confirm{Title: "Take this way out for the round over " + s.cluster + "?", Yes: "take it",
+					Lines: []string{w.Says() + ".",
+						"The plan is made anew with it; nothing is touched yet. z takes it back."},
 					Then: taken{s.cluster, w}}
 			}
 		}
@@ -501,13 +535,15 @@ func (s *Screen) askEquip() tea.Msg {
 	return part.Confirm{
 		Title: "Put this on " + strings.Join(hosts, ", ") + "?",
 		Yes:   "put it there",
-		Lines: append(lines, "Running guests are not touched. yare host remove takes all of it away again, and yare host prepare --print shows the programs."),
-		Then: part.Job{Title: "preparing the hosts of " + cluster, Do: func(ctx context.Context, says func(string)) tea.Msg {
-			if err := s.desk.Prepare(ctx, hosts, func(host string) { says(host + " takes orders") }); err != nil {
-				return part.Failed{Err: err}
-			}
-			return equipped{cluster}
-		}},
+		Lines: append(lines, "Running guests are not touched. yare host remove takes all of it away again, and yare "+
+			"host prepare --print shows the programs."),
+		Then: part.Job{Title: "preparing the hosts of " + cluster,
+			Do: func(ctx context.Context, says func(string)) tea.Msg {
+				if err := s.desk.Prepare(ctx, hosts, func(host string) { says(host + " takes orders") }); err != nil {
+					return part.Failed{Err: err}
+				}
+				return equipped{cluster}
+			}},
 	}
 }
 
@@ -571,7 +607,9 @@ func askWords[T any](w words[T]) tea.Msg {
 	}
 	return part.Ask{Label: w.label, Value: strings.Join(now, " "), Hint: w.hint, Then: func(text string) tea.Msg {
 		var values []T
-		for _, word := range strings.FieldsFunc(text, func(r rune) bool { return strings.ContainsRune(" "+w.apart, r) }) {
+		for _, word := range strings.FieldsFunc(text, func(r rune) bool {
+			return strings.ContainsRune(" "+w.apart, r)
+		}) {
 			v, err := w.reads(word)
 			if err != nil {
 				return part.Failed{Err: err}
@@ -596,7 +634,8 @@ func (s *Screen) askReason() tea.Msg {
 				Title: "Start the round over " + s.cluster + "?",
 				Yes:   "start it",
 				Lines: []string{p.Summary(), "Reason: " + reason,
-					fmt.Sprintf("Just this plan is carried out (%s). Where a host or guest has moved since, it does not start, and says what has.", p.Digest()[:12]),
+					fmt.Sprintf("Just this plan is carried out (%s). Where a host or guest has moved since, it does "+
+						"not start, and says what has.", p.Digest()[:12]),
 					"It keeps running when the screens are closed."},
 				Then: tea.Cmd(func() tea.Msg {
 					if err := s.desk.Begin(s.ctx, p, reason); err != nil {

@@ -28,7 +28,8 @@ type desk struct {
 	wrong error
 }
 
-var cluster = estate.Cluster{Name: "c", Hosts: []string{"a", "b", "d", "e"}, Act: true, Rules: []estate.Rule{{Keep: estate.Apart, Guests: []string{"g*"}}}}
+var cluster = estate.Cluster{Name: "c", Hosts: []string{"a", "b", "d", "e"}, Act: true,
+	Rules: []estate.Rule{{Keep: estate.Apart, Guests: []string{"g*"}}}}
 
 func (d *desk) Usual(string) (plan.Brief, error) { return plan.DefaultBrief(cluster), nil }
 func (d *desk) Gather(_ context.Context, b plan.Brief) (*plan.Input, error) {
@@ -40,9 +41,12 @@ func (d *desk) Make(in plan.Input) (*plan.Plan, error) {
 	if d.wrong != nil {
 		return nil, d.wrong
 	}
-	p := &plan.Plan{Brief: in.Brief, Made: now, Width: 1, Aside: []plan.Aside{{Host: "e", Why: "in line", InLine: true}}}
+	p := &plan.Plan{Brief: in.Brief, Made: now, Width: 1,
+		Aside: []plan.Aside{{Host: "e", Why: "in line", InLine: true}}}
 	for _, h := range []string{"a", "b", "d"} {
-		v := plan.Visit{Host: h, Empties: h != "d", Moves: []fit.Move{{Guest: "g-" + h, From: h, To: "e"}}, Steps: []plan.Stretch{{Step: act.DrainStep, Middle: time.Minute}, {Step: act.RestartStep, Middle: time.Minute}}}
+		v := plan.Visit{Host: h, Empties: h != "d", Moves: []fit.Move{{Guest: "g-" + h, From: h, To: "e"}},
+			Steps: []plan.Stretch{{Step: act.DrainStep, Middle: time.Minute},
+				{Step: act.RestartStep, Middle: time.Minute}}}
 		if h == "d" {
 			v.Moves = nil
 		}
@@ -70,7 +74,8 @@ type bench struct {
 }
 
 func open(t *testing.T) *bench {
-	b := &bench{t: t, d: &desk{}, frame: part.Frame{View: &view.Estate{Rounds: map[string]view.Round{}, Survey: survey.Survey{At: now}}}}
+	b := &bench{t: t, d: &desk{},
+		frame: part.Frame{View: &view.Estate{Rounds: map[string]view.Round{}, Survey: survey.Survey{At: now}}}}
 	b.s = New(t.Context(), b.d, part.Place{Cluster: "c"})
 	b.take(b.s.Update(b.frame, part.Shown{}))
 	return b
@@ -193,7 +198,8 @@ func TestAChangeThatCantBePlanned(t *testing.T) {
 	b.press("]")
 	c := part.NewCanvas(100, 20)
 	b.s.View(b.frame, c, part.Rect(0, 0, 100, 20))
-	if text := c.Render(part.NewTheme(true)); !strings.Contains(text, "keeps 9 hosts in reserve") || !strings.Contains(text, "z takes back") {
+	if text := c.Render(part.NewTheme(true)); !strings.Contains(text, "keeps 9 hosts in reserve") ||
+		!strings.Contains(text, "z takes back") {
 		t.Error(text)
 	}
 	if not := b.press("s"); not != "it can't be planned" {
@@ -233,7 +239,8 @@ func TestWhatIsTyped(t *testing.T) {
 		b := open(t)
 		b.typed = c.typed
 		b.press(c.key)
-		if got := strings.Join(brieffile.Words(b.d.brief, plan.DefaultBrief(cluster)), " "); got != c.words || !strings.Contains(b.said, c.says) || (c.says == "") != (b.said == "") {
+		if got := strings.Join(brieffile.Words(b.d.brief, plan.DefaultBrief(cluster)), " "); got != c.words ||
+			!strings.Contains(b.said, c.says) || (c.says == "") != (b.said == "") {
 			t.Errorf("%s %q: %q, says %q", c.key, c.typed, got, b.said)
 		}
 		if c.words != "" {

@@ -34,9 +34,12 @@ func (s *Screen) Place() part.Place {
 // Help implements part.Screen.
 func (s *Screen) Help() []string {
 	return []string{"Each band is a cluster, each column a host at its berth.",
-		"Above the waterline stands how much of its memory a host's guests take; ┄ is the limit up to which the reserve can be kept, and beside it stands what is spare if the worst host fails.",
-		"Below it stands drift by layer (g+s: guests and settings together, where a band is low): ▿ out of line, ▾ high severity, ▼ critical, ? unread, · in line, ~ excepted or not applying.",
-		"Beside it is what needs a person: !! now, ! soon, · sometime, and for how long it has been so. Enter leads to where it can be mended."}
+		"Above the waterline stands how much of its memory a host's guests take; ┄ is the limit up to which the " +
+			"reserve can be kept, and beside it stands what is spare if the worst host fails.",
+		"Below it stands drift by layer (g+s: guests and settings together, where a band is low): ▿ out of line, ▾ " +
+			"high severity, ▼ critical, ? unread, · in line, ~ excepted or not applying.",
+		"Beside it is what needs a person: !! now, ! soon, · sometime, and for how long it has been so. Enter leads " +
+			"to where it can be mended."}
 }
 
 // Export implements part.Screen.
@@ -235,7 +238,8 @@ func paintLimit(c *part.Canvas, b survey.Band, a part.Area) {
 	if b.Spare.Room.MemoryMiB <= 0 || a.W < 14 {
 		return
 	}
-	for i, l := range part.Wrap("if "+strings.Join(b.Spare.Lost, ", ")+" fails, "+fit.GiB(b.Spare.Room.MemoryMiB)+" stay spare", a.W-1) {
+	for i, l := range part.Wrap("if "+strings.Join(b.Spare.Lost, ", ")+" fails, "+fit.GiB(b.Spare.Room.MemoryMiB)+
+		" stay spare", a.W-1) {
 		if i+1 < a.H {
 			c.Within(a.X+1, a.Y+1+i, a.W-1, part.Quiet, l)
 		}
@@ -419,9 +423,11 @@ func limitWords(b survey.Band) string {
 			b.Reserve.Obstacle,
 		)
 	case b.Spare.Room.MemoryMiB <= 0:
-		return fmt.Sprintf("%.0f%% of the memory can be used and the loss of %d still be borne", 100*b.Limit, b.Cluster.Reserve)
+		return fmt.Sprintf("%.0f%% of the memory can be used and the loss of %d still be borne",
+			100*b.Limit, b.Cluster.Reserve)
 	}
-	return fmt.Sprintf("%.0f%% of the memory can be used and the loss of %d still be borne; worst case %s, %s stay spare",
+	return fmt.Sprintf("%.0f%% of the memory can be used and the loss of %d still be borne; "+
+		"worst case %s, %s stay spare",
 		100*b.Limit, b.Cluster.Reserve, strings.Join(b.Spare.Lost, ", "), fit.GiB(b.Spare.Room.MemoryMiB))
 }
 

@@ -42,26 +42,32 @@ func Start(t testing.TB, lines ...string) *Server {
 		t.Fatal(err)
 	}
 	dir := t.TempDir()
-	s := &Server{Dir: dir, Port: FreePort(t), Name: "heron", Me: me.Username, Key: filepath.Join(dir, "id"), HostKey: filepath.Join(dir, "host"),
-		Config: filepath.Join(dir, "ssh_config"), KnownHosts: filepath.Join(dir, "known_hosts")}
+	s := &Server{Dir: dir, Port: FreePort(t), Name: "heron", Me: me.Username, Key: filepath.Join(dir, "id"),
+		HostKey: filepath.Join(dir, "host"), Config: filepath.Join(dir, "ssh_config"),
+		KnownHosts: filepath.Join(dir, "known_hosts")}
 	Keygen(t, "-t", "ed25519", "-N", "", "-f", s.Key)
 	Keygen(t, "-t", "ed25519", "-N", "", "-f", s.HostKey)
 	lines = append([]string{"Port " + s.Port}, lines...) // before whatever says where it listens
 	if !strings.Contains(strings.Join(lines, "\n"), "ListenAddress") {
 		lines = append(lines, "ListenAddress 127.0.0.1")
 	}
-	conf := []string{"HostKey " + s.HostKey, "AuthorizedKeysFile " + s.Key + ".pub", "StrictModes no", "UsePAM no", "PasswordAuthentication no",
+	conf := []string{"HostKey " + s.HostKey, "AuthorizedKeysFile " + s.Key + ".pub", "StrictModes no", "UsePAM no",
+		"PasswordAuthentication no",
 		"KbdInteractiveAuthentication no", "PermitRootLogin yes", "PidFile none", "LogLevel ERROR"}
 	s.Write(t, "sshd_config", strings.Join(append(lines, conf...), "\n")+"\n") // the first that says something counts
 	s.Write(t, "known_hosts", fmt.Sprintf("[127.0.0.1]:%s %s", s.Port, s.Read(t, "host.pub")))
-	s.Write(t, "ssh_config", fmt.Sprintf("Host %s\n\tHostName 127.0.0.1\n\tPort %s\n\tIdentityFile %s\n\tIdentitiesOnly yes\n\tIdentityAgent none\n\tUserKnownHostsFile %s\n\tGlobalKnownHostsFile none\n",
-		s.Name, s.Port, s.Key, s.KnownHosts))
+	s.Write(t, "ssh_config",
+		fmt.Sprintf("Host %s\n\tHostName 127.0.0.1\n\tPort %s\n\tIdentityFile %s\n\tIdentitiesOnly yes\n"+
+			"\tIdentityAgent none\n\tUserKnownHostsFile %s\n\tGlobalKnownHostsFile none\n",
+			s.Name, s.Port, s.Key, s.KnownHosts))
 	var said bytes.Buffer
 	cmd := exec.Command(sshd, "-D", "-e", "-f", filepath.Join(dir, "sshd_config"))
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	// root's sshd wants that directory: it gets one of its own, which nobody else sees
 	if _, err := os.Stat("/run/sshd"); me.Uid == "0" && err != nil {
-		cmd = exec.Command("sh", append([]string{"-c", `mount -t tmpfs none /run && mkdir -m 755 /run/sshd && exec "$@"`, "sh"}, cmd.Args...)...)
+		cmd = exec.Command("sh",
+			append([]string{"-c", `mount -t tmpfs none /run && mkdir -m 755 /run/sshd && exec "$@"`, "sh"},
+				cmd.Args...)...)
 		cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Unshareflags: syscall.CLONE_NEWNS}
 	}
 	cmd.Stderr = &said

@@ -26,24 +26,30 @@ var Now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
 
 // Random makes one.
 func Random(r *rand.Rand) World {
-	w := World{In: plan.Input{Now: Now, Cluster: estate.Cluster{Name: "c", Reserve: r.Intn(2)}, Readings: map[string]*estate.Reading{}, Verdicts: map[string][]drift.Verdict{},
+	w := World{In: plan.Input{Now: Now, Cluster: estate.Cluster{Name: "c", Reserve: r.Intn(2)},
+		Readings: map[string]*estate.Reading{}, Verdicts: map[string][]drift.Verdict{},
 		Catalogue: &catalogue.Catalogue{}, Times: plan.Times{}, Payloads: func(string, string) error { return nil }}}
 	keys := []estate.Key{"deb:k", "deb:s", "fw:n", "drv:d", "set:x", "agent:a"}
-	restarts := []catalogue.Restart{catalogue.HostRestart, catalogue.ServiceRestart, catalogue.NoRestart, catalogue.BMCRestart}
+	restarts := []catalogue.Restart{catalogue.HostRestart, catalogue.ServiceRestart, catalogue.NoRestart,
+		catalogue.BMCRestart}
 	for _, k := range keys[:4] {
 		for v := 1; v <= 3; v++ {
-			rel := catalogue.Release{Component: k, Version: fmt.Sprint(v), Restart: restarts[r.Intn(4)], File: fmt.Sprint(k, v), SHA256: "5a"}
+			rel := catalogue.Release{Component: k, Version: fmt.Sprint(v), Restart: restarts[r.Intn(4)],
+				File: fmt.Sprint(k, v), SHA256: "5a"}
 			if r.Intn(8) == 0 {
 				rel.Withdrawn = "it is bad"
 			}
 			if r.Intn(5) == 0 {
-				rel.Requires = []catalogue.Requirement{{Component: keys[r.Intn(4)], AtLeast: "2", Anywhere: r.Intn(2) == 0}}
+				rel.Requires = []catalogue.Requirement{{Component: keys[r.Intn(4)], AtLeast: "2",
+					Anywhere: r.Intn(2) == 0}}
 			}
 			w.In.Catalogue.Add(catalogue.Feed{Name: "f"}, []catalogue.Release{rel})
 		}
 	}
 	if r.Intn(2) == 0 {
-		w.In.Catalogue.AddPairings([]catalogue.Pairing{{List: "l", Hardware: "M", Blocks: r.Intn(2) == 0, With: []catalogue.Within{{Component: "fw:n", From: "2"}, {Component: "drv:d", From: "1"}}}})
+		w.In.Catalogue.AddPairings(
+			[]catalogue.Pairing{{List: "l", Hardware: "M", Blocks: r.Intn(2) == 0,
+				With: []catalogue.Within{{Component: "fw:n", From: "2"}, {Component: "drv:d", From: "1"}}}})
 	}
 	b := baseline.Baseline{Name: "b", Assign: []string{"c"}}
 	for _, k := range keys {
@@ -57,16 +63,19 @@ func Random(r *rand.Rand) World {
 	}
 	w.Base = []baseline.Baseline{b}
 	if r.Intn(4) == 0 { // somebody disagrees
-		w.Base = append(w.Base, baseline.Baseline{Name: "o", Assign: b.Assign, Clauses: []baseline.Clause{{Component: keys[r.Intn(4)], Posture: baseline.Exactly, Version: "1"}}})
+		w.Base = append(w.Base, baseline.Baseline{Name: "o", Assign: b.Assign,
+			Clauses: []baseline.Clause{{Component: keys[r.Intn(4)], Posture: baseline.Exactly, Version: "1"}}})
 	}
 	for h := range 3 + r.Intn(2) {
 		name := string(rune('a' + h))
 		w.In.Cluster.Hosts = append(w.In.Cluster.Hosts, name)
-		x := &estate.Reading{Host: name, BootID: name, Capacity: estate.Resources{MemoryMiB: 100, CPU: 1000}, Networks: []string{"n"}, Release: "Brae", BMC: estate.BMC{Power: "On", Queue: r.Intn(6) / 5},
+		x := &estate.Reading{Host: name, BootID: name, Capacity: estate.Resources{MemoryMiB: 100, CPU: 1000},
+			Networks: []string{"n"}, Release: "Brae", BMC: estate.BMC{Power: "On", Queue: r.Intn(6) / 5},
 			Health: []estate.Health{{Item: "fans", OK: r.Intn(5) > 0}}}
 		for _, k := range keys[:5] {
 			if r.Intn(5) > 0 {
-				c := estate.Component{Key: k, Version: fmt.Sprint(1 + r.Intn(3)), Model: map[string]string{"fw": "M", "drv": "M"}[k.Kind()]}
+				c := estate.Component{Key: k, Version: fmt.Sprint(1 + r.Intn(3)),
+					Model: map[string]string{"fw": "M", "drv": "M"}[k.Kind()]}
 				if k == "deb:k" && r.Intn(4) == 0 {
 					c.Running, c.Restarts = "1", "host"
 				}
@@ -77,8 +86,10 @@ func Random(r *rand.Rand) World {
 			}
 		}
 		for g := range r.Intn(3) {
-			guest := estate.Guest{ID: fmt.Sprint(name, g), Name: fmt.Sprint("g", g), State: []estate.GuestState{estate.Running, estate.Running, estate.Off, estate.Suspended}[r.Intn(4)],
-				Load: estate.Resources{MemoryMiB: int64(5 + r.Intn(30)), CPU: 10}, Agent: estate.Inner{Name: "a", Version: "2"}}
+			guest := estate.Guest{ID: fmt.Sprint(name, g), Name: fmt.Sprint("g", g),
+				State: []estate.GuestState{estate.Running, estate.Running, estate.Off, estate.Suspended}[r.Intn(4)],
+				Load:  estate.Resources{MemoryMiB: int64(5 + r.Intn(30)), CPU: 10},
+				Agent: estate.Inner{Name: "a", Version: "2"}}
 			x.Guests = append(x.Guests, guest)
 			x.Components = append(x.Components, guest.Components()...)
 		}
@@ -98,8 +109,12 @@ func Random(r *rand.Rand) World {
 
 // condition is one in which now and then something is not well.
 func condition(r *rand.Rand) estate.Condition {
-	c := estate.Condition{Root: "ext4", Volatile: r.Intn(20) == 0, Space: []estate.Space{{Path: "/", FreeMiB: int64(20 + r.Intn(2000)), SizeMiB: 4000}}, Arrays: []estate.Array{{Name: "md0", Whole: r.Intn(10) > 0}},
-		Bonds: []estate.Bond{{Name: "b", Links: []estate.Link{{Name: "x", Up: true}, {Name: "y", Up: r.Intn(6) > 0}}}}, Certificates: []estate.Certificate{{Name: "s", Until: Now.AddDate(0, 0, 400)}}}
+	c := estate.Condition{Root: "ext4", Volatile: r.Intn(20) == 0,
+		Space:  []estate.Space{{Path: "/", FreeMiB: int64(20 + r.Intn(2000)), SizeMiB: 4000}},
+		Arrays: []estate.Array{{Name: "md0", Whole: r.Intn(10) > 0}},
+		Bonds: []estate.Bond{
+			{Name: "b", Links: []estate.Link{{Name: "x", Up: true}, {Name: "y", Up: r.Intn(6) > 0}}}},
+		Certificates: []estate.Certificate{{Name: "s", Until: Now.AddDate(0, 0, 400)}}}
 	switch r.Intn(12) {
 	case 0:
 		c.Certificates[0].Until = Now.AddDate(0, 0, r.Intn(30)-10)
@@ -114,7 +129,8 @@ func condition(r *rand.Rand) estate.Condition {
 // brief makes the settings, and rules about guests. Guests of two hosts may have one name.
 func (w *World) brief(r *rand.Rand) {
 	if r.Intn(3) == 0 {
-		w.In.Cluster.Rules = []estate.Rule{{Keep: []estate.Keep{estate.Apart, estate.KeptOut}[r.Intn(2)], Guests: []string{"g0"}}}
+		w.In.Cluster.Rules = []estate.Rule{{Keep: []estate.Keep{estate.Apart, estate.KeptOut}[r.Intn(2)],
+			Guests: []string{"g0"}}}
 		if w.In.Cluster.Rules[0].Keep == estate.KeptOut {
 			w.In.Cluster.Rules[0].Hosts = []string{"b"}
 		}
@@ -125,7 +141,8 @@ func (w *World) brief(r *rand.Rand) {
 		w.Brief.Order = plan.LightestFirst
 	}
 	if r.Intn(3) == 0 {
-		w.Brief.Guests = []plan.Policy{{Guests: []string{[]string{"*", "g0"}[r.Intn(2)]}, Do: []plan.Do{plan.DoSuspend, plan.DoSuspend, plan.DoSuspend, plan.DoCold, plan.DoCold}[r.Intn(5)]}}
+		w.Brief.Guests = []plan.Policy{{Guests: []string{[]string{"*", "g0"}[r.Intn(2)]},
+			Do: []plan.Do{plan.DoSuspend, plan.DoSuspend, plan.DoSuspend, plan.DoCold, plan.DoCold}[r.Intn(5)]}}
 	}
 	if r.Intn(6) == 0 {
 		w.Brief.Rehearse = time.Hour
