@@ -86,19 +86,10 @@ interrupted is resumed from what is found on the hosts.`,
 		Example: "  yare round start vts --reason \"November patches\"\n  yare round watch vts\n" +
 			"  yare round resume vts",
 	}
-	c.AddCommand(
-		a.roundStart(),
-		a.roundResume(),
-		a.roundAdopt(),
-		a.roundWatch(),
+	c.AddCommand(a.roundStart(), a.roundResume(), a.roundAdopt(), a.roundWatch(),
 		a.roundAsk("pause", course.AskPause, "Let the round pause after the current host"),
-		a.roundAsk(
-			"stop",
-			course.AskStop,
-			"Let the round stop at the next safe point: a host that is closed is finished first",
-		),
-		a.roundSkip(),
-	)
+		a.roundAsk("stop", course.AskStop,
+			"Let the round stop at the next safe point: a host that is closed is finished first"), a.roundSkip())
 	return group(c)
 }
 
@@ -357,15 +348,8 @@ func (a *app) printEvent(e course.Event) {
 	case course.Asked:
 		plain.Fprintf(a.out, "%s  %s asks: %s %s\n", at, e.By, e.Detail, e.Host)
 	case course.Failed, course.Stuck, course.Overdue, course.Blocked, course.Unproven:
-		plain.Fprintf(
-			a.out,
-			"%s  %-10s FAILED: %s: %s\n                    %s\n",
-			at,
-			e.About(),
-			e.Says(),
-			e.Detail,
-			e.Remedy,
-		)
+		plain.Fprintf(a.out, "%s  %-10s FAILED: %s: %s\n                    %s\n", at, e.About(),
+			e.Says(), e.Detail, e.Remedy)
 	case course.Undone, course.Unanswered, course.Quiet, course.Waits, course.Left:
 		plain.Fprintf(a.out, "%s  %-10s %s\n", at, e.About(), e.Says())
 	default:

@@ -26,19 +26,9 @@ as a version too.`,
 		Example: "  yare baseline list\n  yare baseline effect hardware.yaml\n" +
 			"  yare baseline save hardware.yaml --why \"the November firmware\"\n  yare baseline log hardware-2026q4",
 	}
-	c.AddCommand(
-		a.baselineList(),
-		a.baselineShow(),
-		a.baselineLog(),
-		a.baselineCompare(),
-		a.baselineEffect(),
-		a.baselineSave(),
-		a.baselineRevert(),
-		a.baselineRemove(),
-		a.baselineCheck(),
-		a.baselineDerive(),
-		a.baselineSchema(),
-	)
+	c.AddCommand(a.baselineList(), a.baselineShow(), a.baselineLog(), a.baselineCompare(), a.baselineEffect(),
+		a.baselineSave(), a.baselineRevert(), a.baselineRemove(), a.baselineCheck(),
+		a.baselineDerive(), a.baselineSchema())
 	return group(c)
 }
 
@@ -59,15 +49,8 @@ func (a *app) baselineCheck() *cobra.Command {
 					plain.Fprintln(a.err, "yare:", err)
 					continue
 				}
-				plain.Fprintf(
-					a.out,
-					"%s: %s, clauses %d, exceptions %d, binds %s\n",
-					file,
-					b.Name,
-					len(b.Clauses),
-					len(b.Exceptions),
-					strings.Join(b.Assign, ", "),
-				)
+				plain.Fprintf(a.out, "%s: %s, clauses %d, exceptions %d, binds %s\n", file, b.Name, len(b.Clauses),
+					len(b.Exceptions), strings.Join(b.Assign, ", "))
 			}
 			if wrong > 0 {
 				return exit(exitFailure)
@@ -113,10 +96,9 @@ func (a *app) baselineDerive() *cobra.Command {
 				}
 				want = append(want, estate.Layer(l))
 			}
-			return a.with(
-				c.Context(),
-				func(h *harbour.Harbour) error { return a.derive(c.Context(), h, args[0], name, want, t) },
-			)
+			return a.with(c.Context(), func(h *harbour.Harbour) error {
+				return a.derive(c.Context(), h, args[0], name, want, t)
+			})
 		},
 	}
 	c.Flags().StringVar(&name, "name", "", "the baseline's name (default: like HOST)")

@@ -49,17 +49,8 @@ func (a *app) baselineList() *cobra.Command {
 				t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
 				plain.Fprintln(t, "BASELINE\tRANK\tCLAUSES\tEXCEPTIONS\tVERSION\tBINDS\tFILE")
 				for _, s := range h.Sources() {
-					plain.Fprintf(
-						t,
-						"%s\t%d\t%d\t%d\t%d\t%s\t%s\n",
-						s.Name,
-						s.Rank,
-						len(s.Clauses),
-						len(s.Exceptions),
-						s.Version,
-						orNone(strings.Join(s.Assign, ", "), "nobody"),
-						s.File,
-					)
+					plain.Fprintf(t, "%s\t%d\t%d\t%d\t%d\t%s\t%s\n", s.Name, s.Rank, len(s.Clauses), len(s.Exceptions),
+						s.Version, orNone(strings.Join(s.Assign, ", "), "nobody"), s.File)
 				}
 				return t.Flush()
 			})
@@ -326,16 +317,8 @@ func (a *app) showEffect(e drift.Effect) error {
 		plain.Fprintln(t, "HOST\tCOMPONENT\tHAS\tWOULD WANT\tNOW\tTHEN")
 	}
 	for _, s := range e.Shifts {
-		plain.Fprintf(
-			t,
-			"%s\t%s\t%s\t%s\t%s\t%s\n",
-			s.Host,
-			s.Title(),
-			orNone(s.Has, "–"),
-			orNone(s.Wants, "–"),
-			s.Before.Word(),
-			s.After.Word(),
-		)
+		plain.Fprintf(t, "%s\t%s\t%s\t%s\t%s\t%s\n", s.Host, s.Title(), orNone(s.Has, "–"), orNone(s.Wants, "–"),
+			s.Before.Word(), s.After.Word())
 	}
 	if err := t.Flush(); err != nil {
 		return err

@@ -76,31 +76,16 @@ func (a *app) showBundle(h *harbour.Harbour, b *bundle.Bundle) error {
 		return err
 	}
 	releases, advisories := h.Brings(b)
-	plain.Fprintf(
-		a.out,
-		"%s, %s: %s (%d not known yet), %s (%d not known yet), %s\n",
-		b.Name,
-		catalogue.Bytes(b.Size),
-		catalogue.Some(b.Releases, "release"),
-		releases,
-		catalogue.Some(b.Advises, "advisory"),
-		advisories,
-		catalogue.Some(b.Payloads, "payload"),
-	)
+	plain.Fprintf(a.out, "%s, %s: %s (%d not known yet), %s (%d not known yet), %s\n", b.Name, catalogue.Bytes(b.Size),
+		catalogue.Some(b.Releases, "release"), releases, catalogue.Some(b.Advises, "advisory"), advisories,
+		catalogue.Some(b.Payloads, "payload"))
 	switch {
 	case b.SignedBy != "":
-		plain.Fprintf(
-			a.out,
-			"the signature %s is good; %s with the hash that it vouches for\n",
-			b.SignedBy,
-			catalogue.Some(b.Summed, "file"),
-		)
+		plain.Fprintf(a.out, "the signature %s is good; %s with the hash that it vouches for\n", b.SignedBy,
+			catalogue.Some(b.Summed, "file"))
 	case b.Summed > 0:
-		plain.Fprintf(
-			a.out,
-			"%s with the hash that its SHA256SUMS says; nobody has signed that\n",
-			catalogue.Some(b.Summed, "file"),
-		)
+		plain.Fprintf(a.out, "%s with the hash that its SHA256SUMS says; nobody has signed that\n",
+			catalogue.Some(b.Summed, "file"))
 	default:
 		plain.Fprintln(a.out, "it carries no checksums of its own; payloads have the hashes that their releases state")
 	}
@@ -195,17 +180,8 @@ func (a *app) bundleList() *cobra.Command {
 				t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
 				plain.Fprintln(t, "ID\tNAME\tTAKEN IN\tBY\tRELEASES\tADVISORIES\tPAYLOADS")
 				for _, b := range all {
-					plain.Fprintf(
-						t,
-						"%.12s\t%s\t%s\t%s\t%d\t%d\t%d\n",
-						b.ID,
-						b.Name,
-						b.Taken.Local().Format(second),
-						b.By,
-						b.Releases,
-						b.Advises,
-						b.Payloads,
-					)
+					plain.Fprintf(t, "%.12s\t%s\t%s\t%s\t%d\t%d\t%d\n", b.ID, b.Name, b.Taken.Local().Format(second),
+						b.By, b.Releases, b.Advises, b.Payloads)
 				}
 				return t.Flush()
 			})
@@ -228,11 +204,8 @@ func (a *app) bundleRemove() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				plain.Fprintf(
-					a.out,
-					"%s is no longer in the catalogue; its payloads stay until \"yare payload prune\"\n",
-					b.Name,
-				)
+				plain.Fprintf(a.out, "%s is no longer in the catalogue; its payloads stay until \"yare "+
+					"payload prune\"\n", b.Name)
 				return nil
 			})
 		},

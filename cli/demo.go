@@ -80,11 +80,8 @@ afterwards and every guest still runs.`,
 				return err
 			}
 			err := a.screens(c.Context())
-			plain.Fprintf(
-				a.err,
-				"The simulated estate goes on, and with it any round. To end it: yare sim stop --state %s\n",
-				a.state,
-			)
+			plain.Fprintf(a.err, "The simulated estate goes on, and with it any round. To end it: yare sim "+
+				"stop --state %s\n", a.state)
 			return err
 		},
 	}
@@ -169,11 +166,8 @@ func dialSoon(ctx context.Context, dir string) (*simconn.Connector, error) {
 			return c, err
 		}
 		if time.Since(start) > 20*time.Second {
-			return nil, fmt.Errorf(
-				"the simulated estate did not come up: %w; its own words are in %s",
-				err,
-				filepath.Join(filepath.Dir(dir), simLog),
-			)
+			return nil, fmt.Errorf("the simulated estate did not come up: %w; its own words are in %s", err,
+				filepath.Join(filepath.Dir(dir), simLog))
 		}
 		time.Sleep(20 * time.Millisecond)
 	}
@@ -262,11 +256,8 @@ func (a *app) example(ctx context.Context, h *harbour.Harbour, out string) error
 	if err != nil {
 		return err
 	}
-	s, err := h.Start(
-		ctx,
-		harbour.Start{Brief: plan.DefaultBrief(c), By: operator(), Reason: "the demo's example round"},
-		a.printEvent,
-	)
+	s, err := h.Start(ctx, harbour.Start{Brief: plan.DefaultBrief(c), By: operator(),
+		Reason: "the demo's example round"}, a.printEvent)
 	if err != nil {
 		return err
 	}
@@ -306,15 +297,8 @@ func (a *app) look(
 	check := h.Checker()
 	d := report.NewDrift(h.Estate.Clusters, check, readings, h.Check(check, readings), c.Hosts, narrow.Filter{})
 	d.Estate = h.Estate.Name
-	plain.Fprintf(
-		a.out,
-		"%s, %s the round: %d in line, %d adrift, %d unread\n",
-		c.Name,
-		when,
-		d.Summary.InLine,
-		d.Summary.Drift,
-		d.Summary.Unread,
-	)
+	plain.Fprintf(a.out, "%s, %s the round: %d in line, %d adrift, %d unread\n", c.Name, when, d.Summary.InLine,
+		d.Summary.Drift, d.Summary.Unread)
 	return readings, writeAll(out, "drift-"+when, export.Words, d.Write)
 }
 

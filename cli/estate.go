@@ -166,9 +166,8 @@ func (a *app) lookAround(ctx context.Context, scout *harbour.Scout, d *draft) er
 		}
 	}
 	if failed > 0 &&
-		!a.confirm(
-			fmt.Sprintf("%d of %d hosts can't be read yet. Write the estate file all the same?", failed, len(d.Hosts)),
-		) {
+		!a.confirm(fmt.Sprintf("%d of %d hosts can't be read yet. Write the estate file all the same?",
+			failed, len(d.Hosts))) {
 		return errors.New("nothing was written")
 	}
 	if failed == 0 && len(d.Hosts) > 1 {
@@ -218,9 +217,8 @@ func (a *app) askBMC(ctx context.Context, scout *harbour.Scout, host string) (*e
 	}
 	b.Fingerprint = sum
 	b.User = a.ask("  user", "admin")
-	b.Password = secret.Place(
-		a.ask("  where its password is ("+secret.Forms+")", "env:"+strings.ToUpper(strings.Map(word, host))+"_BMC"),
-	)
+	b.Password = secret.Place(a.ask("  where its password is ("+secret.Forms+")",
+		"env:"+strings.ToUpper(strings.Map(word, host))+"_BMC"))
 	if wrong := b.Password.Check(); wrong != "" {
 		return nil, errors.New(wrong)
 	}

@@ -58,18 +58,8 @@ func (a *app) feedList() *cobra.Command {
 				t := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
 				plain.Fprintln(t, "FEED\tKIND\tSYNC\tSYNCED\tRELEASES\tADVISORIES\tSIZE\tAT")
 				for _, f := range all {
-					plain.Fprintf(
-						t,
-						"%s\t%s\t%s\t%s\t%d\t%d\t%s\t%s\n",
-						f.Name,
-						f.Kind,
-						f.Schedule,
-						ago(f.Synced),
-						f.Releases,
-						f.Advisories,
-						catalogue.Bytes(f.Bytes),
-						f.At,
-					)
+					plain.Fprintf(t, "%s\t%s\t%s\t%s\t%d\t%d\t%s\t%s\n", f.Name, f.Kind, f.Schedule, ago(f.Synced),
+						f.Releases, f.Advisories, catalogue.Bytes(f.Bytes), f.At)
 				}
 				if err := t.Flush(); err != nil {
 					return err
@@ -157,15 +147,9 @@ func (a *app) sync(ctx context.Context, h *harbour.Harbour, names []string, due 
 		switch {
 		case !ok || r.Status.Error != "":
 		case r.Changed:
-			plain.Fprintf(
-				a.out,
-				"%s: %s, %s, %s in %s\n",
-				f.Name,
-				catalogue.Some(r.Status.Releases, "release"),
-				catalogue.Some(r.Status.Advisories, "advisory"),
-				catalogue.Bytes(r.Status.Bytes),
-				catalogue.Some(r.Status.Files, "file"),
-			)
+			plain.Fprintf(a.out, "%s: %s, %s, %s in %s\n", f.Name, catalogue.Some(r.Status.Releases, "release"),
+				catalogue.Some(r.Status.Advisories, "advisory"), catalogue.Bytes(r.Status.Bytes),
+				catalogue.Some(r.Status.Files, "file"))
 		default:
 			plain.Fprintf(a.out, "%s: nothing has changed\n", f.Name)
 		}
@@ -225,13 +209,8 @@ func (a *app) feedSet() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				plain.Fprintf(
-					a.out,
-					"%s is synced %s from now on (%s in the estate file)\n",
-					f.Name,
-					s,
-					cmp.Or(f.Schedule.String(), "on demand"),
-				)
+				plain.Fprintf(a.out, "%s is synced %s from now on (%s in the estate file)\n", f.Name, s,
+					cmp.Or(f.Schedule.String(), "on demand"))
 				return h.Shelf.Set(f.Name, s)
 			})
 		},

@@ -19,10 +19,8 @@ func (f *form) flags(c *cobra.Command, known ...string) {
 	f.format, f.known = known[0], known
 	c.Flags().Func("format", strings.Join(known, ", ")+" (default "+known[0]+")", f.set)
 	c.Flags().BoolFunc("json", "print JSON, as --format json does", func(string) error { return f.set("json") })
-	_ = c.RegisterFlagCompletionFunc(
-		"format",
-		cobra.FixedCompletions(known, cobra.ShellCompDirectiveNoFileComp),
-	) // it fails only for a flag that is not there
+	_ = c.RegisterFlagCompletionFunc("format",
+		cobra.FixedCompletions(known, cobra.ShellCompDirectiveNoFileComp)) // it fails only for a flag that is not there
 }
 
 func (f *form) set(format string) error {

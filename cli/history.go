@@ -83,10 +83,9 @@ drift, 1 failure; so a timer can call it and tell people.`,
 		Example:           "  yare news\n  yare news tides --seen",
 		ValidArgsFunction: a.names(false),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.judging(
-				c.Context(),
-				func(h *harbour.Harbour) error { return a.news(c.Context(), h, args, seen, as.json()) },
-			)
+			return a.judging(c.Context(), func(h *harbour.Harbour) error {
+				return a.news(c.Context(), h, args, seen, as.json())
+			})
 		},
 	}
 	c.Flags().BoolVar(&seen, "seen", false, "note what is there now as seen")

@@ -46,14 +46,8 @@ Exit codes: 0 every host takes orders, 4 one does not, 1 failure.`,
 		Example: "  yare host prepare tides\n  yare host prepare heron jacana --yes\n  yare host prepare --print",
 		RunE: func(c *cobra.Command, args []string) error {
 			if text {
-				_, err := plain.Fprintf(
-					a.out,
-					"# %s\n%s\n# %s\n%s",
-					linux.WrapperPath(),
-					linux.Wrapper,
-					linux.HookPath,
-					linux.Hook,
-				)
+				_, err := plain.Fprintf(a.out, "# %s\n%s\n# %s\n%s", linux.WrapperPath(), linux.Wrapper,
+					linux.HookPath, linux.Hook)
 				return err
 			}
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
@@ -63,9 +57,7 @@ Exit codes: 0 every host takes orders, 4 one does not, 1 failure.`,
 				}
 				if hosts = slices.DeleteFunc(hosts, func(host string) bool {
 					return len(args) == 0 && !h.Acts(host)
-				}); len(
-					hosts,
-				) == 0 {
+				}); len(hosts) == 0 {
 					return errors.New(
 						"the estate file allows looking only; say \"act: true\" for a cluster whose " +
 							"hosts are to take orders",
@@ -193,11 +185,9 @@ runner that was stopped in the middle of a round must be at its end first.`,
 					plain.Fprintln(a.out, "nothing was taken away")
 					return nil
 				}
-				return h.Unprepare(
-					c.Context(),
-					hosts,
-					func(host string) { plain.Fprintf(a.out, "%s takes no orders any more\n", host) },
-				)
+				return h.Unprepare(c.Context(), hosts, func(host string) {
+					plain.Fprintf(a.out, "%s takes no orders any more\n", host)
+				})
 			})
 		},
 	}
@@ -223,10 +213,8 @@ func (a *app) firstTime(ctx context.Context, h *harbour.Harbour, cluster string,
 	if err != nil {
 		return err
 	}
-	plain.Fprintln(
-		a.out,
-		"Before a round, hosts need what lets them take orders. \"yare host remove\" takes it away again.",
-	)
+	plain.Fprintln(a.out, "Before a round, hosts need what lets them take orders. \"yare host "+
+		"remove\" takes it away again.")
 	a.showNeeds(needs)
 	if !yes && !a.confirm(fmt.Sprintf("Put it on %s?", counted(missing))) {
 		return errors.New(

@@ -82,11 +82,9 @@ func (a *app) readNamed(
 	}
 	line, done := a.progressLine()
 	defer done()
-	readings, err := h.Read(
-		ctx,
-		hosts,
-		func(host string, n int) { line(fmt.Sprintf("read %d of %d: %s", n, len(hosts), host)) },
-	)
+	readings, err := h.Read(ctx, hosts, func(host string, n int) {
+		line(fmt.Sprintf("read %d of %d: %s", n, len(hosts), host))
+	})
 	return readings, hosts, err
 }
 
@@ -251,25 +249,14 @@ func (a *app) checkLocal(ctx context.Context, o check) (report.Drift, error) {
 	if err != nil {
 		return report.Drift{}, err
 	}
-	clusters, readings := []estate.Cluster{
-		{Name: localCluster, Hosts: []string{r.Host}},
-	}, map[string]*estate.Reading{
+	clusters, readings := []estate.Cluster{{Name: localCluster, Hosts: []string{r.Host}}}, map[string]*estate.Reading{
 		r.Host: r,
 	}
-	d := report.NewDrift(
-		clusters,
-		c,
-		readings,
-		map[string][]drift.Verdict{r.Host: c.Host(localCluster, r)},
-		[]string{r.Host},
-		f,
-	)
+	d := report.NewDrift(clusters, c, readings, map[string][]drift.Verdict{r.Host: c.Host(localCluster, r)},
+		[]string{r.Host}, f)
 	if o.baseline != "" {
-		d.Problems = baseline.Look(
-			c.Baselines[0],
-			nil,
-			baseline.World{Clusters: clusters, Catalogue: c.Catalogue, Readings: readings, Now: c.Now},
-		)
+		d.Problems = baseline.Look(c.Baselines[0], nil,
+			baseline.World{Clusters: clusters, Catalogue: c.Catalogue, Readings: readings, Now: c.Now})
 	}
 	return d, nil
 }
@@ -321,10 +308,9 @@ func (a *app) explainCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.judging(
-				c.Context(),
-				func(h *harbour.Harbour) error { return a.explain(c.Context(), h, args[0], key, as.json()) },
-			)
+			return a.judging(c.Context(), func(h *harbour.Harbour) error {
+				return a.explain(c.Context(), h, args[0], key, as.json())
+			})
 		},
 	}
 	as.flags(c, "text", "json")
@@ -377,13 +363,8 @@ func (a *app) explain(ctx context.Context, h *harbour.Harbour, host string, key 
 func (a *app) unbound(r *estate.Reading, key estate.Key) error {
 	if len(r.Of(key)) > 0 {
 		at := r.Of(key)[0]
-		plain.Fprintf(
-			a.out,
-			"%s has %s at %s, and no baseline covers it.\n",
-			r.Host,
-			key,
-			cmp.Or(at.Version, "a version that could not be read ("+at.Unread+")"),
-		)
+		plain.Fprintf(a.out, "%s has %s at %s, and no baseline covers it.\n", r.Host, key,
+			cmp.Or(at.Version, "a version that could not be read ("+at.Unread+")"))
 		return nil
 	}
 	var near []string

@@ -49,26 +49,14 @@ func (a *app) payloadList() *cobra.Command {
 					if x.Wanted {
 						wanted = "yes"
 					}
-					plain.Fprintf(
-						t,
-						"%.16s\t%s\t%s\t%s\t%s\n",
-						x.SHA256,
-						catalogue.Bytes(x.Size),
-						ago(x.At),
-						orNone(x.Release, "no release names it"),
-						wanted,
-					)
+					plain.Fprintf(t, "%.16s\t%s\t%s\t%s\t%s\n", x.SHA256, catalogue.Bytes(x.Size), ago(x.At),
+						orNone(x.Release, "no release names it"), wanted)
 				}
 				if err := t.Flush(); err != nil {
 					return err
 				}
-				_, err = plain.Fprintf(
-					a.out,
-					"%d payloads, %s; %s free\n",
-					len(p.Payloads),
-					catalogue.Bytes(p.Size),
-					catalogue.Bytes(p.Free),
-				)
+				_, err = plain.Fprintf(a.out, "%d payloads, %s; %s free\n", len(p.Payloads), catalogue.Bytes(p.Size),
+					catalogue.Bytes(p.Free))
 				return err
 			})
 		},
@@ -94,10 +82,10 @@ func (a *app) payloadVerify() *cobra.Command {
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
 				line, done := a.progressLine()
 				n := 0
-				bad, err := h.Payloads.Store.Verify(
-					c.Context(),
-					func(i, of int) { n = of; line(fmt.Sprintf("verified %d of %d", i, of)) },
-				)
+				bad, err := h.Payloads.Store.Verify(c.Context(), func(i, of int) {
+					n = of
+					line(fmt.Sprintf("verified %d of %d", i, of))
+				})
 				done()
 				for _, b := range bad {
 					plain.Fprintf(a.out, "%s: %s\n", b.SHA256, b.Why)
@@ -182,10 +170,9 @@ func (a *app) payloadPrune() *cobra.Command {
 			if rule == (catalogue.PruneRule{}) && !damaged {
 				return errors.New("say by which rule: --older-than DAYS, --unknown, --most GIB, --damaged")
 			}
-			return a.judging(
-				c.Context(),
-				func(h *harbour.Harbour) error { return a.prune(c.Context(), h, rule, damaged, yes) },
-			)
+			return a.judging(c.Context(), func(h *harbour.Harbour) error {
+				return a.prune(c.Context(), h, rule, damaged, yes)
+			})
 		},
 	}
 	c.Flags().IntVar(&older, "older-than", 0, "what nobody wants and came in more than so many days ago")

@@ -87,16 +87,8 @@ func showSection(w io.Writer, r *estate.Reading, s estate.Section) error {
 		showHost(t, r)
 	case estate.GuestList:
 		for _, g := range r.Guests {
-			plain.Fprintf(
-				t,
-				"  %s\t%s\t%d MiB\t%s\t%s\t%s\n",
-				g.Name,
-				g.State,
-				g.Load.MemoryMiB,
-				g.UID(),
-				versionOf(g.Machine),
-				versionOf(g.Agent),
-			)
+			plain.Fprintf(t, "  %s\t%s\t%d MiB\t%s\t%s\t%s\n", g.Name, g.State, g.Load.MemoryMiB, g.UID(),
+				versionOf(g.Machine), versionOf(g.Agent))
 		}
 	case estate.HealthItems:
 		for _, h := range r.Health {

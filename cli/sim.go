@@ -28,10 +28,8 @@ starts it by itself.`,
 			if err := demo.Write(a.state); err != nil {
 				return err
 			}
-			wait, err := sim.Start(
-				c.Context(),
-				sim.Options{Dir: filepath.Join(a.state, demo.SimDir), Speed: speed, Idle: idle, New: demo.World},
-			)
+			wait, err := sim.Start(c.Context(),
+				sim.Options{Dir: filepath.Join(a.state, demo.SimDir), Speed: speed, Idle: idle, New: demo.World})
 			if err != nil {
 				return err
 			}

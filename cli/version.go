@@ -37,10 +37,8 @@ func (a *app) versionCompare() *cobra.Command {
 	return &cobra.Command{
 		Use:   "compare SCHEME",
 		Short: "Compare pairs of versions from standard input",
-		Long: "Reads pairs of versions, a pair a line, and prints <, = or > for each. The schemes: " + strings.Join(
-			names,
-			", ",
-		) + ".",
+		Long: "Reads pairs of versions, a pair a line, and prints <, = or > for each. The schemes: " +
+			strings.Join(names, ", ") + ".",
 		Example:   "  printf '1.0~rc1 1.0\\n1.0^git1 1.0\\n' | yare version compare rpm",
 		Args:      cobra.ExactArgs(1),
 		ValidArgs: names,

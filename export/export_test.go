@@ -129,26 +129,18 @@ func everything() map[string]Writer {
 		},
 	}
 	return map[string]Writer{
-		"waterline": Waterline(
-			e,
-			narrow.Filter{},
-		), "drift": Drift(e, "c", narrow.Filter{}), "host": Host(e, "c1", narrow.Filter{}),
-		"trend": Trend(
-			"c",
-			[]drift.Tally{{At: now, Drift: map[estate.Layer]int{estate.Platform: 1}}},
-			now.Add(-time.Hour),
-			now,
-		),
+		"waterline": Waterline(e, narrow.Filter{}), "drift": Drift(e, "c", narrow.Filter{}),
+		"host": Host(e, "c1", narrow.Filter{}),
+		"trend": Trend("c", []drift.Tally{{At: now, Drift: map[estate.Layer]int{estate.Platform: 1}}},
+			now.Add(-time.Hour), now),
 		"ladder": Ladder(
 			ladder.Ladder{
 				Component: "deb:k",
 				Tracks:    []ladder.Track{{Rungs: []ladder.Rung{{Version: "2", Hosts: []string{"c2"}}}}},
 			},
 		),
-		"baseline": Baseline(
-			e.Baselines[0],
-			narrow.Filter{},
-		), "bundle": Bundle(bundle.Contents{Name: "q4.zip", Files: []bundle.File{{Path: "a", Says: "deb:k"}}}),
+		"baseline":   Baseline(e.Baselines[0], narrow.Filter{}),
+		"bundle":     Bundle(bundle.Contents{Name: "q4.zip", Files: []bundle.File{{Path: "a", Says: "deb:k"}}}),
 		"comparison": Comparison(view.Compare("c1", e.Readings["c1"], "c2", e.Readings["c2"])), "plan": Plan(p, nil),
 		"round": Round("R", course.Forecast(p)),
 	}

@@ -97,9 +97,8 @@ func aReading(name string, n int) *estate.Reading {
 		Capacity:   estate.Resources{MemoryMiB: 1000, CPU: 1000},
 		Hardware:   estate.Hardware{Model: "Quay 1"},
 		Components: []estate.Component{{Key: "deb:k", Version: ver}, {Key: "fw:nic", Version: ver}},
-		Guests: []estate.Guest{
-			{Name: "g-" + name, State: estate.Running, Load: estate.Resources{MemoryMiB: int64(100 + n%5*150)}},
-		},
+		Guests: []estate.Guest{{Name: "g-" + name, State: estate.Running,
+			Load: estate.Resources{MemoryMiB: int64(100 + n%5*150)}}},
 	}
 	for _, s := range estate.SectionNames {
 		r.SetSection(estate.Section{Name: s, At: now, Source: "test"})
@@ -271,17 +270,15 @@ func (f *fake) Past(_ context.Context, host string) (view.Past, error) {
 }
 func (f *fake) Compare(_ context.Context, a, b string) (view.Comparison, error) {
 	return view.Comparison{
-			FromName: a,
-			ToName:   b,
-			From:     &estate.Reading{},
-			To:       &estate.Reading{},
-			Comparison: drift.Comparison{
-				Turns:  []drift.Turn{{Component: "fw:nic", From: "1", To: "2"}},
-				Unread: []estate.SectionName{estate.HealthItems},
-			},
-		}, f.note(
-			"compare " + a + " " + b,
-		)
+		FromName: a,
+		ToName:   b,
+		From:     &estate.Reading{},
+		To:       &estate.Reading{},
+		Comparison: drift.Comparison{
+			Turns:  []drift.Turn{{Component: "fw:nic", From: "1", To: "2"}},
+			Unread: []estate.SectionName{estate.HealthItems},
+		},
+	}, f.note("compare " + a + " " + b)
 }
 func (f *fake) MarkSeen(_ context.Context, c string) error { return f.note("looked " + c) }
 func (f *fake) KeepFilter(_ context.Context, name, text string) error {
@@ -316,21 +313,15 @@ func (f *fake) VerifyPayloads(context.Context, func(string)) (string, error) {
 	return "verified", f.note("verify")
 }
 func (f *fake) PruneBy(_ context.Context, rule string, really bool) ([]catalogue.Doomed, error) {
-	return []catalogue.Doomed{
-			{Stored: catalogue.Stored{SHA256: "ab", Size: 5}, Why: "no release names it"},
-		}, f.note(
-			fmt.Sprint("prune ", rule, " ", really),
-		)
+	return []catalogue.Doomed{{Stored: catalogue.Stored{SHA256: "ab", Size: 5}, Why: "no release names it"}},
+		f.note(fmt.Sprint("prune ", rule, " ", really))
 }
 func (f *fake) ListPayloads(context.Context) ([]string, error) {
 	return []string{"ab  5 B  fw:nic 2"}, f.note("kept")
 }
 func (f *fake) CompareVersions(_ context.Context, name string, from, to int) ([]baseline.Change, error) {
-	return []baseline.Change{
-			{What: "deb:k", From: "1", To: "2"},
-		}, f.note(
-			fmt.Sprintf("versions of %s: %d, %d", name, from, to),
-		)
+	return []baseline.Change{{What: "deb:k", From: "1", To: "2"}},
+		f.note(fmt.Sprintf("versions of %s: %d, %d", name, from, to))
 }
 
 func (f *fake) EffectOn(
@@ -342,9 +333,8 @@ func (f *fake) EffectOn(
 		return drift.Effect{}, nil, errors.New("b.yaml:1:1: it is broken")
 	}
 	if strings.Contains(text, "misspelt") {
-		return drift.Effect{}, []baseline.Problem{
-			{Baseline: name, Line: 3, Error: true, Text: "there is no host misspelt"},
-		}, nil
+		return drift.Effect{}, []baseline.Problem{{Baseline: name, Line: 3, Error: true,
+			Text: "there is no host misspelt"}}, nil
 	}
 	return drift.Effect{Worse: len(text)}, nil, nil
 }

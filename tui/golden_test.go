@@ -36,12 +36,8 @@ func golden(t *testing.T, m *Model, name string) {
 		t.Fatal(err)
 	}
 	if string(want) != got {
-		t.Errorf(
-			"%s is another than it was; if that is meant, -renew writes it anew. Now it is\n%s\nand it was\n%s",
-			name,
-			got,
-			want,
-		)
+		t.Errorf("%s is another than it was; if that is meant, -renew writes it anew. Now it is\n%s\nand it was\n%s",
+			name, got, want)
 	}
 }
 

@@ -20,13 +20,10 @@ func (m *Model) first() []part.Key {
 	return []part.Key{
 		part.NewKey("enter", "go in", "go in", "", func() tea.Msg { return m.top().Update(m.frame(), part.Enter{}) }),
 		part.NewKey("?", "help", "help for where you stand", "", func() tea.Msg { m.over = &help{}; return nil }),
-		part.NewKey(
-			":",
-			"find",
-			"find a command or a place by name",
-			"",
-			func() tea.Msg { m.over = newFinder(); return nil },
-		),
+		part.NewKey(":", "find", "find a command or a place by name", "", func() tea.Msg {
+			m.over = newFinder()
+			return nil
+		}),
 	}
 }
 
@@ -58,41 +55,16 @@ func (m *Model) everywhere() []part.Key {
 		part.NewKey("esc", "out", "come out, or show all where something is narrowed", out, func() tea.Msg {
 			return m.back()
 		}),
-		part.NewKey(
-			"d",
-			here(part.Drift, "drift"),
-			"see the drift of this cluster",
-			none,
-			to(part.Place{Screen: part.Drift, Cluster: cluster, Host: at.Host}),
-		),
-		part.NewKey(
-			"p",
-			here(part.Plan, "plan"),
-			"plan a round over this cluster; nothing is touched",
-			none,
-			to(part.Place{Screen: part.Plan, Cluster: cluster, Host: at.Host}),
-		),
-		part.NewKey(
-			"r",
-			here(part.Round, "round"),
-			"see the round over this cluster",
-			none,
-			to(part.Place{Screen: part.Round, Cluster: cluster}),
-		),
-		part.NewKey(
-			"c",
-			here(part.Catalogue, "catalogue"),
-			"see what can be had: the Catalogue",
-			"",
-			to(part.Place{Screen: part.Catalogue}),
-		),
-		part.NewKey(
-			"b",
-			here(part.Baselines, "baselines"),
-			"see how things should be: the Baselines",
-			"",
-			to(part.Place{Screen: part.Baselines}),
-		),
+		part.NewKey("d", here(part.Drift, "drift"), "see the drift of this cluster", none,
+			to(part.Place{Screen: part.Drift, Cluster: cluster, Host: at.Host})),
+		part.NewKey("p", here(part.Plan, "plan"), "plan a round over this cluster; nothing is touched", none,
+			to(part.Place{Screen: part.Plan, Cluster: cluster, Host: at.Host})),
+		part.NewKey("r", here(part.Round, "round"), "see the round over this cluster", none,
+			to(part.Place{Screen: part.Round, Cluster: cluster})),
+		part.NewKey("c", here(part.Catalogue, "catalogue"), "see what can be had: the Catalogue", "",
+			to(part.Place{Screen: part.Catalogue})),
+		part.NewKey("b", here(part.Baselines, "baselines"), "see how things should be: the Baselines", "",
+			to(part.Place{Screen: part.Baselines})),
 		part.NewKey("/", "narrow", "narrow what is shown", "", func() tea.Msg { m.over = newNarrowing(m); return nil }),
 		part.NewKey("R", "read", "read every host now", "", func() tea.Msg { return m.readAll() }),
 		part.NewKey("e", "export", "export what this view shows", "", func() tea.Msg {
@@ -103,13 +75,10 @@ func (m *Model) everywhere() []part.Key {
 		part.NewKey("K", "", "keep what is narrowed to under a name", "", m.askFilterName),
 		part.NewKey("U", "", "take back what was just done, where that can be", undo, m.undo),
 		part.NewKey("X", "", "end the work under way", job, func() tea.Msg { m.job.cancel(); return nil }),
-		part.NewKey(
-			"t",
-			"",
-			"change between colours for dark and light backgrounds",
-			"",
-			func() tea.Msg { m.forced, m.theme = true, part.NewTheme(!m.theme.Dark()); return nil },
-		),
+		part.NewKey("t", "", "change between colours for dark and light backgrounds", "", func() tea.Msg {
+			m.forced, m.theme = true, part.NewTheme(!m.theme.Dark())
+			return nil
+		}),
 		part.NewKey("q", "quit", "close the screens; rounds go on", "", func() tea.Msg { return tea.Cmd(tea.Quit) }),
 	}
 }
@@ -304,11 +273,8 @@ func (m *Model) keepFilter(name string) tea.Msg {
 
 // exportFormats are what the chooser offers; drawings come first.
 var exportFormats = []struct{ key, format, name string }{
-	{
-		"s",
-		"svg",
-		"SVG drawing",
-	}, {"p", "pdf", "PDF drawing"}, {"c", "csv", "CSV table"}, {"j", "json", "JSON"}, {"t", "text", "text"},
+	{"s", "svg", "SVG drawing"}, {"p", "pdf", "PDF drawing"}, {"c", "csv", "CSV table"}, {"j", "json", "JSON"},
+	{"t", "text", "text"},
 }
 
 // export writes what the screen shows to a file in the working directory.

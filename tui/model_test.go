@@ -35,9 +35,7 @@ var ways = [][]string{
 	{"c", "tab"},
 	{"c", "a"},
 	{"c", "i", "x", "enter"},
-	{
-		"b",
-	},
+	{"b"},
 	{"b", "tab"},
 	{"b", "enter"},
 	{"d", "tab"},
@@ -112,17 +110,8 @@ func TestEveryScreenFitsEverySize(t *testing.T) {
 // been.
 func TestPaintingChangesNothing(t *testing.T) {
 	for _, keys := range ways {
-		seen, unseen := model(
-			t,
-			&fake{snap: snapshot(2, 7), plan: aPlan()},
-			120,
-			40,
-		), model(
-			t,
-			&fake{snap: snapshot(2, 7), plan: aPlan()},
-			120,
-			40,
-		)
+		seen := model(t, &fake{snap: snapshot(2, 7), plan: aPlan()}, 120, 40)
+		unseen := model(t, &fake{snap: snapshot(2, 7), plan: aPlan()}, 120, 40)
 		for _, k := range append(append([]string{}, keys...), "down", "right") {
 			before := text(seen)
 			if again := text(seen); again != before {
@@ -322,9 +311,10 @@ func TestTheMouse(t *testing.T) {
 
 func TestNothingElseIsReachedBelowAQuestion(t *testing.T) {
 	m := model(t, &fake{snap: snapshot(1, 3)}, 120, 40)
-	m.over = &question{
-		part.Confirm{Title: "Sure?", Yes: "do it", Then: func() tea.Msg { t.Error("done without a yes"); return nil }},
-	}
+	m.over = &question{part.Confirm{Title: "Sure?", Yes: "do it", Then: func() tea.Msg {
+		t.Error("done without a yes")
+		return nil
+	}}}
 	for _, k := range []string{"enter", "esc", "n", "d"} {
 		m.over = &question{m.over.(*question).Confirm}
 		q := m.over

@@ -137,12 +137,8 @@ func (n *narrowing) paint(m *Model, c *part.Canvas) {
 		n.paintLine(m, c, "narrow to", "! "+n.wrong)
 		return
 	}
-	n.paintLine(
-		m,
-		c,
-		"narrow to",
-		"words, layer= severity= vendor= host= kind= class= hardware= verdict= age= used=, @kept; Esc shows all",
-	)
+	n.paintLine(m, c, "narrow to",
+		"words, layer= severity= vendor= host= kind= class= hardware= verdict= age= used=, @kept; Esc shows all")
 }
 
 // finder finds commands and places by name.

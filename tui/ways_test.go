@@ -148,20 +148,8 @@ func TestARoundThatFailedIsTold(t *testing.T) {
 	f.snap.Rounds["c0"] = aRound()
 	m := model(t, f, 160, 45)
 	press(m, "r", "esc", "r") // with a plan none is made: it is unfinished
-	shows(
-		t,
-		m,
-		"failed: it needs you, then g resumes it",
-		"results",
-		"c0h000",
-		"12 min",
-		"9 min",
-		"change, 12 min",
-		"✗ it did not come back",
-		"→ look at its console",
-		"╌",
-		"needs you",
-	)
+	shows(t, m, "failed: it needs you, then g resumes it", "results", "c0h000", "12 min", "9 min", "change, 12 min",
+		"✗ it did not come back", "→ look at its console", "╌", "needs you")
 	press(m, "up")
 	hides(t, m, "✗ it did not come back")
 	press(m, "g")
@@ -191,12 +179,8 @@ func TestExportsAreWhatIsShown(t *testing.T) {
 	t.Chdir(t.TempDir())
 	m := model(t, &fake{snap: snapshot(2, 3)}, 100, 30)
 	press(m, "e", "s", "enter", "e", "j", "e", "s")
-	written(
-		t,
-		"yare-host-c0h000-20261121-2000.json",
-		"yare-host-c0h000-20261121-2000.svg",
-		"yare-waterline-20261121-2000.svg",
-	)
+	written(t, "yare-host-c0h000-20261121-2000.json", "yare-host-c0h000-20261121-2000.svg",
+		"yare-waterline-20261121-2000.svg")
 	press(m, "e", "esc")
 	shows(t, m, "nothing was exported")
 }
@@ -211,10 +195,8 @@ func TestAHostsLifeIsTold(t *testing.T) {
 // on.
 func TestTheGroupsOfAHostFold(t *testing.T) {
 	s := snapshot(1, 3)
-	s.Readings["c0h001"].Components = append(
-		s.Readings["c0h001"].Components,
-		estate.Component{Key: "deb:lone", Version: "7.7"},
-	)
+	s.Readings["c0h001"].Components = append(s.Readings["c0h001"].Components,
+		estate.Component{Key: "deb:lone", Version: "7.7"})
 	s.Held = drift.Hold([]estate.Cluster{s.Survey.Bands[0].Cluster}, s.Readings, now, 0)
 	m := model(t, &fake{snap: s}, 160, 48)
 	press(m, "right", "enter")
@@ -238,16 +220,11 @@ func TestTheHostScreenShowsAllThatWasRead(t *testing.T) {
 	s := snapshot(1, 3)
 	r := s.Readings["c0h001"]
 	r.Build = "image 41"
-	r.Components = append(
-		r.Components,
-		estate.Component{Key: "fw:odd", Unread: "it is silent", Last: "3.1", Class: "disk"},
-	)
+	r.Components = append(r.Components,
+		estate.Component{Key: "fw:odd", Unread: "it is silent", Last: "3.1", Class: "disk"})
 	r.Health = []estate.Health{{Item: "fan 1", OK: true}, {Item: "disk 2", Detail: "few spare blocks"}}
-	r.Guests = append(
-		r.Guests,
-		estate.Guest{Name: "fixed", State: estate.Running, Devices: []string{"clock-card"}},
-		estate.Guest{Name: "asleep", State: "paused"},
-	)
+	r.Guests = append(r.Guests, estate.Guest{Name: "fixed", State: estate.Running, Devices: []string{"clock-card"}},
+		estate.Guest{Name: "asleep", State: "paused"})
 	r.SetSection(estate.Section{Name: estate.FirmwareItems, At: now, Source: "SSH", Partial: "the BMC: no answer"})
 	r.SetSection(
 		estate.Section{
@@ -261,23 +238,10 @@ func TestTheHostScreenShowsAllThatWasRead(t *testing.T) {
 	)
 	m := model(t, &fake{snap: s}, 160, 48)
 	settle(m, m.goTo(part.Place{Screen: part.Host, Host: "c0h001", Component: "fw:odd"}))
-	shows(
-		t,
-		m,
-		"image 41",
-		"fw:odd",
-		"last 3.1",
-		"firmware is not all read: the BMC: no answer",
-		"guests is unread: libvirt hangs; last known 2 h ago from SSH,",
-		"3 guests, 2 would not move, as last known",
-		"! it holds clock-card of its host",
-		"! paused: it is not moved",
-		"can move",
-		"! disk 2: few spare blocks",
-		"2 of 3 items are well: fan 1, clock",
-		"fw:odd: no baseline covers it",
-		"unread: it is silent; last known 3.1",
-	)
+	shows(t, m, "image 41", "fw:odd", "last 3.1", "firmware is not all read: the BMC: no answer",
+		"guests is unread: libvirt hangs; last known 2 h ago from SSH,", "3 guests, 2 would not move, as last known",
+		"! it holds clock-card of its host", "! paused: it is not moved", "can move", "! disk 2: few spare blocks",
+		"2 of 3 items are well: fan 1, clock", "fw:odd: no baseline covers it", "unread: it is silent; last known 3.1")
 	settle(m, m.setFilter("class=disk"))
 	shows(t, m, "fw:odd")
 	hides(t, m, "deb:k  ")
@@ -297,20 +261,8 @@ func TestNeedsLeadToWhereTheyCanBeMended(t *testing.T) {
 func TestTheCatalogueShowsLaddersWithWhoStandsThere(t *testing.T) {
 	m := model(t, &fake{snap: snapshot(1, 4)}, 160, 45)
 	press(m, "c", "down")
-	shows(
-		t,
-		m,
-		"fw:nic",
-		"▴",
-		"◂",
-		"c0h001, c0h002",
-		"in no feed",
-		"critical",
-		"mirror",
-		"never synced",
-		"q4.zip",
-		"payload store",
-	)
+	shows(t, m, "fw:nic", "▴", "◂", "c0h001, c0h002", "in no feed", "critical", "mirror", "never synced",
+		"q4.zip", "payload store")
 	if c := m.top().Place().Component; c != "fw:nic" {
 		t.Errorf("the cursor is on %s", c)
 	}

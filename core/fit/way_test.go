@@ -193,7 +193,8 @@ func TestWhoseDrivesAreWorthEmptying(t *testing.T) {
 		terms Terms
 		want  bool
 	}{
-		{"a medium of the host's own", estate.Guest{Name: "g", State: estate.Running, Disks: []estate.Disk{iso}}, Terms{}, true},
+		{"a medium of the host's own", estate.Guest{Name: "g", State: estate.Running, Disks: []estate.Disk{iso}},
+			Terms{}, true},
 		{"none", estate.Guest{Name: "g", State: estate.Running}, Terms{}, false},
 		{"it is taken out anyway", estate.Guest{Name: "g", State: estate.Running, Disks: []estate.Disk{iso}},
 			Terms{Eject: map[string]bool{"g": true}}, false},

@@ -149,10 +149,9 @@ func (e *Estate) Bands(f narrow.Filter) []survey.Band {
 	}
 	var out []survey.Band
 	for _, b := range e.Survey.Bands {
-		b.Berths = slices.DeleteFunc(
-			slices.Clone(b.Berths),
-			func(h survey.Berth) bool { return !e.LetsHost(f, b.Cluster.Name, h) },
-		)
+		b.Berths = slices.DeleteFunc(slices.Clone(b.Berths), func(h survey.Berth) bool {
+			return !e.LetsHost(f, b.Cluster.Name, h)
+		})
 		if len(b.Berths) > 0 {
 			out = append(out, b)
 		}

@@ -256,16 +256,11 @@ func TestTheLanesOfAPlan(t *testing.T) {
 	}
 	var tide []string
 	for _, v := range l.Tide {
-		tide = append(
-			tide,
-			fmt.Sprintf("%s-%s %.2f of %.2f %s", v.From.Format("15:04"), v.To.Format("15:04"), v.Load, v.Limit, v.Out),
-		)
+		tide = append(tide, fmt.Sprintf("%s-%s %.2f of %.2f %s", v.From.Format("15:04"), v.To.Format("15:04"),
+			v.Load, v.Limit, v.Out))
 	}
 	if want := []string{"20:00-20:10 0.30 of 0.80 ", "20:10-21:00 0.45 of 0.60 x",
-		"21:00-22:00 0.30 of 0.80 "}; !slices.Equal(
-		tide,
-		want,
-	) {
+		"21:00-22:00 0.30 of 0.80 "}; !slices.Equal(tide, want) {
 		t.Errorf("%q", tide)
 	}
 	if tight, ok := l.Tightest(); !ok || tight.Out != "x" {
@@ -304,12 +299,8 @@ func TestTheLanesOfARoundThatFailed(t *testing.T) {
 			},
 		},
 		{Visit: plan.Visit{Host: "y", Steps: aPlan().Visits[0].Steps}, Phase: course.Waiting}}}
-	l := Went(
-		s,
-		now.Add(9*time.Hour),
-		[]course.Said{{Host: "y", Says: "waits for x"}, {Host: "x", Act: "1", Says: "not what it waits for"}},
-		0,
-	)
+	l := Went(s, now.Add(9*time.Hour),
+		[]course.Said{{Host: "y", Says: "waits for x"}, {Host: "x", Act: "1", Says: "not what it waits for"}}, 0)
 	x := l.Lanes[0]
 	if n := len(x.Spans); n != 3 || !x.Spans[1].To.Equal(failed) || !x.Spans[1].Failed || x.Spans[2].Step != "" ||
 		!x.Spans[2].From.Equal(failed) ||

@@ -87,13 +87,11 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 	return []part.Key{
 		part.NewKey("=", "compare", "compare this host with another one, or with its past", never, s.askCompare),
 		part.NewKey("D", "make baseline", "make a baseline of this host", never, s.derive),
-		part.NewKey(
-			"space",
-			"",
-			"fold what stands under a heading, or show it",
-			"",
-			func() tea.Msg { s.fold(); s.lay(f); return nil },
-		),
+		part.NewKey("space", "", "fold what stands under a heading, or show it", "", func() tea.Msg {
+			s.fold()
+			s.lay(f)
+			return nil
+		}),
 	}
 }
 

@@ -44,18 +44,8 @@ func (s *Screen) View(f part.Frame, c *part.Canvas, a part.Area) {
 
 func paintHead(f part.Frame, c *part.Canvas, r *estate.Reading, a part.Area) {
 	x := c.Put(a.X+1, a.Y, part.Strong|part.Bold, r.Host)
-	x = c.Put(
-		x,
-		a.Y,
-		part.Plain,
-		fmt.Sprintf(
-			"  %s %s  %s  kernel %s",
-			r.Hardware.Maker,
-			r.Hardware.Model,
-			strings.TrimSpace(r.Release+" "+r.Build),
-			r.Kernel.Running,
-		),
-	)
+	x = c.Put(x, a.Y, part.Plain, fmt.Sprintf("  %s %s  %s  kernel %s", r.Hardware.Maker, r.Hardware.Model,
+		strings.TrimSpace(r.Release+" "+r.Build), r.Kernel.Running))
 	if !r.BootedAt.IsZero() {
 		c.Put(x, a.Y, part.Quiet, "  up "+drift.Age(f.View.At().Sub(r.BootedAt)))
 	}
@@ -79,19 +69,8 @@ func paintHead(f part.Frame, c *part.Canvas, r *estate.Reading, a part.Area) {
 	if r.Section(estate.GuestList).Err != "" {
 		known = "  last known: "
 	}
-	x = c.Put(
-		x,
-		a.Y+1,
-		part.Plain,
-		known+fmt.Sprintf(
-			"%d guests, %d of %d GiB, %d of %d cores",
-			len(r.RunningGuests()),
-			u.MemoryMiB/1024,
-			r.Capacity.MemoryMiB/1024,
-			u.CPU/1000,
-			r.Capacity.CPU/1000,
-		),
-	)
+	x = c.Put(x, a.Y+1, part.Plain, known+fmt.Sprintf("%d guests, %d of %d GiB, %d of %d cores", len(r.RunningGuests()),
+		u.MemoryMiB/1024, r.Capacity.MemoryMiB/1024, u.CPU/1000, r.Capacity.CPU/1000))
 	c.Put(x, a.Y+1, part.Quiet, "  "+f.ReadAgo(r.At()))
 }
 
@@ -166,11 +145,8 @@ func troubles(f part.Frame, col *part.Column, r *estate.Reading) {
 		col.Line(0, part.Caution|part.Bold, fmt.Sprintf("! %d task(s) wait in the BMC's queue", r.BMC.Queue))
 	}
 	if len(well) > 0 {
-		col.Line(
-			0,
-			part.Good,
-			fmt.Sprintf("%d of %d items are well: %s", len(well), len(items), strings.Join(well, ", ")),
-		)
+		col.Line(0, part.Good, fmt.Sprintf("%d of %d items are well: %s", len(well), len(items),
+			strings.Join(well, ", ")))
 	}
 }
 
@@ -261,10 +237,7 @@ func (s *Screen) life(col *part.Column) {
 		col.Line(0, part.Quiet, "nothing changed since it was first read")
 	}
 	for _, t := range s.past.Turns {
-		col.Line(
-			0,
-			part.Plain,
-			fmt.Sprintf("%s %s %s → %s", t.At.Format("2 Jan 15:04"), t.Title(), view.OrDash(t.From), view.OrDash(t.To)),
-		)
+		col.Line(0, part.Plain, fmt.Sprintf("%s %s %s → %s", t.At.Format("2 Jan 15:04"), t.Title(),
+			view.OrDash(t.From), view.OrDash(t.To)))
 	}
 }

@@ -57,13 +57,7 @@ func (s *Screen) Help() []string {
 
 // Export implements part.Screen.
 func (s *Screen) Export(f part.Frame, format string) (string, export.Writer) {
-	return export.FileName(
-		f.View.At(),
-		format,
-		"compare",
-		s.is.FromName,
-		s.is.ToName,
-	), export.Comparison(s.is)
+	return export.FileName(f.View.At(), format, "compare", s.is.FromName, s.is.ToName), export.Comparison(s.is)
 }
 
 // Keys implements part.Screen.
@@ -100,13 +94,8 @@ func (s *Screen) View(_ part.Frame, c *part.Canvas, a part.Area) {
 		unread = append(unread, string(x))
 	}
 	if len(unread) > 0 {
-		c.Within(
-			a.X+2,
-			a.Y+a.H-1,
-			a.W-3,
-			part.Alarm,
-			"? not compared, since one of the two lacks it: "+strings.Join(unread, ", "),
-		)
+		c.Within(a.X+2, a.Y+a.H-1, a.W-3, part.Alarm, "? not compared, since one of the two lacks it: "+
+			strings.Join(unread, ", "))
 		a.H--
 	}
 	order := s.table.Order(len(s.rows), func(i, column int) any { return s.rows[i][column] })

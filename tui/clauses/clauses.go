@@ -115,31 +115,19 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 	}
 	return []part.Key{
 		part.NewKey("tab", hint, "go between baselines and versions", none, part.Flip(&s.versions)),
-		part.NewKey(
-			"E",
-			"$EDITOR",
-			"edit the baseline in $EDITOR",
-			none,
-			func() tea.Msg { return edit(b, part.Draft{Text: b.Text, After: b.Version, Outside: true}) },
-		),
+		part.NewKey("E", "$EDITOR", "edit the baseline in $EDITOR", none, func() tea.Msg {
+			return edit(b, part.Draft{Text: b.Text, After: b.Version, Outside: true})
+		}),
 		{Key: "u", Name: "let the baseline say again what the version under the cursor said", Hint: "revert", Not: now,
 			Do: func() tea.Msg {
 				return edit(b, part.Draft{Text: v.Text, After: b.Version, Why: fmt.Sprintf("back to version %d", v.N)})
 			}},
-		part.NewKey(
-			"=",
-			"compare",
-			"compare the version under the cursor with another one",
-			noVersion,
-			func() tea.Msg { return s.askCompare(b, v.N) },
-		),
-		part.NewKey(
-			"x",
-			"",
-			"take away the baseline under the cursor, if it was made here",
-			none,
-			func() tea.Msg { return s.askRemove(b.Name) },
-		),
+		part.NewKey("=", "compare", "compare the version under the cursor with another one", noVersion, func() tea.Msg {
+			return s.askCompare(b, v.N)
+		}),
+		part.NewKey("x", "", "take away the baseline under the cursor, if it was made here", none, func() tea.Msg {
+			return s.askRemove(b.Name)
+		}),
 		part.NewKey("D", "new", "make a new baseline of a known good host", "", s.askDerive),
 	}
 }
@@ -260,9 +248,9 @@ func (s *Screen) askRemove(name string) tea.Msg {
 			"Its clauses bind nobody from then on. Its versions stay on record; one that the estate file names is " +
 				"the estate file's to remove.",
 		},
-		Then: part.Try(
-			func() (string, error) { return name + " binds nobody any more", s.desk.RemoveBaseline(s.ctx, name) },
-		)}
+		Then: part.Try(func() (string, error) {
+			return name + " binds nobody any more", s.desk.RemoveBaseline(s.ctx, name)
+		})}
 }
 
 func (s *Screen) askDerive() tea.Msg {
@@ -298,12 +286,8 @@ func (s *Screen) View(f part.Frame, c *part.Canvas, a part.Area) {
 	b := s.chosen(f)
 	if b.Name == "" {
 		c.Put(a.X+2, a.Y+1, part.Strong|part.Bold, "There is no baseline yet: nothing is wanted of any host.")
-		c.Put(
-			a.X+2,
-			a.Y+3,
-			part.Plain,
-			"D makes one of a known good host; or name files in the estate file, as docs/baselines.md tells.",
-		)
+		c.Put(a.X+2, a.Y+3, part.Plain,
+			"D makes one of a known good host; or name files in the estate file, as docs/baselines.md tells.")
 		return
 	}
 	left := 20
@@ -353,13 +337,8 @@ func (s *Screen) paintNames(f part.Frame, c *part.Canvas, a part.Area) {
 
 func (s *Screen) paintClauses(f part.Frame, c *part.Canvas, b view.Baseline, a part.Area) int {
 	x := c.Put(a.X+1, a.Y, part.Strong|part.Bold, b.Name)
-	c.Within(
-		x+2,
-		a.Y,
-		a.X+a.W-x-2,
-		part.Quiet,
-		fmt.Sprintf("rank %d, version %d, %s  Enter edits", b.Rank, b.Version, filepath.Base(b.File)),
-	)
+	c.Within(x+2, a.Y, a.X+a.W-x-2, part.Quiet,
+		fmt.Sprintf("rank %d, version %d, %s  Enter edits", b.Rank, b.Version, filepath.Base(b.File)))
 	name, says := 18, 18 // as wide as what stands there, where there is room
 	for _, cl := range b.Clauses {
 		name, says = max(name, part.Width(string(cl.Component)+cl.Hardware)+6), max(says, part.Width(cl.Says())+2)
@@ -399,18 +378,8 @@ func (s *Screen) paintClauses(f part.Frame, c *part.Canvas, b view.Baseline, a p
 	}
 	col := part.NewColumn(c, part.Rect(a.X+1, y, a.W-1, end-y))
 	for _, e := range b.Exceptions {
-		col.Line(
-			0,
-			part.Quiet,
-			fmt.Sprintf(
-				"~ %s is excepted on %s until %s by %s: %s",
-				e.Component,
-				strings.Join(e.Hosts, ", "),
-				e.Until.AddDate(0, 0, -1).Format("2 Jan"),
-				e.By,
-				e.Reason,
-			),
-		)
+		col.Line(0, part.Quiet, fmt.Sprintf("~ %s is excepted on %s until %s by %s: %s", e.Component,
+			strings.Join(e.Hosts, ", "), e.Until.AddDate(0, 0, -1).Format("2 Jan"), e.By, e.Reason))
 	}
 	for _, d := range s.disputes {
 		col.Line(0, part.Caution|part.Bold, "≠ "+d)
@@ -456,13 +425,8 @@ func (s *Screen) paintOut(f part.Frame, c *part.Canvas, a part.Area) {
 		c.Within(a.X+3, y, 12, part.Subject, v.Host)
 		name := max(16, a.W*2/5-12)
 		c.Within(a.X+15, y, name-1, part.Plain, v.Title())
-		c.Within(
-			a.X+15+name,
-			y,
-			a.W-16-name,
-			part.Plain,
-			fmt.Sprintf("%s: has %s, wants %s", v.Outcome, view.OrDash(v.Has), view.OrDash(v.Wants)),
-		)
+		c.Within(a.X+15+name, y, a.W-16-name, part.Plain,
+			fmt.Sprintf("%s: has %s, wants %s", v.Outcome, view.OrDash(v.Has), view.OrDash(v.Wants)))
 		c.Press(
 			part.Rect(a.X, y, a.W, 1),
 			part.Go{
@@ -489,13 +453,8 @@ func (s *Screen) paintVersions(c *part.Canvas, a part.Area) {
 	}
 	for i := first; i < len(s.kept.list) && y < a.Y+a.H; i++ {
 		v := s.kept.list[i]
-		c.Within(
-			a.X+3,
-			y,
-			a.W-4,
-			part.Plain,
-			fmt.Sprintf("%d  %s  %s: %s", v.N, v.At.Local().Format("2 Jan 2006 15:04"), v.By, v.Why),
-		)
+		c.Within(a.X+3, y, a.W-4, part.Plain,
+			fmt.Sprintf("%d  %s  %s: %s", v.N, v.At.Local().Format("2 Jan 2006 15:04"), v.By, v.Why))
 		c.Press(part.Rect(a.X, y, a.W, 1), picked(i))
 		here := s.versions && i == row
 		if here {

@@ -239,10 +239,8 @@ func (s *Screen) edit() tea.Msg {
 		return part.Failed{Err: err}
 	}
 	name := f.Name()
-	return tea.ExecProcess(
-		exec.CommandContext(s.ctx, program[0], append(program[1:], name)...),
-		func(err error) tea.Msg { return edited{name, err} },
-	)
+	return tea.ExecProcess(exec.CommandContext(s.ctx, program[0], append(program[1:], name)...),
+		func(err error) tea.Msg { return edited{name, err} })
 }
 
 func (s *Screen) back(f part.Frame, msg edited) tea.Msg {

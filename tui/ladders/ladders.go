@@ -153,56 +153,28 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 	}
 	return []part.Key{
 		part.NewKey("tab", hint, "go between components, feeds and bundles", "", part.Flip(&s.shelves)),
-		part.NewKey(
-			"a",
-			more,
-			"show what no host has, or no feed, too",
-			"",
-			func() tea.Msg { s.all = !s.all; return s.list(f) },
-		),
-		part.NewKey(
-			"s",
-			"sync",
-			"sync the feed under the cursor",
-			first(noFeed, busy),
-			func() tea.Msg { return s.sync([]string{feed.Name}) },
-		),
-		part.NewKey(
-			"S",
-			"sync all",
-			"sync every feed that is not switched off",
-			busy,
-			func() tea.Msg { return s.syncAll(f) },
-		),
-		part.NewKey(
-			"o",
-			"when",
-			"say when the feed under the cursor is synced",
-			noFeed,
-			func() tea.Msg { return s.askSchedule(feed) },
-		),
+		part.NewKey("a", more, "show what no host has, or no feed, too", "", func() tea.Msg {
+			s.all = !s.all
+			return s.list(f)
+		}),
+		part.NewKey("s", "sync", "sync the feed under the cursor", first(noFeed, busy), func() tea.Msg {
+			return s.sync([]string{feed.Name})
+		}),
+		part.NewKey("S", "sync all", "sync every feed that is not switched off", busy, func() tea.Msg {
+			return s.syncAll(f)
+		}),
+		part.NewKey("o", "when", "say when the feed under the cursor is synced", noFeed, func() tea.Msg {
+			return s.askSchedule(feed)
+		}),
 		part.NewKey("i", "import", "open a bundle, to take it in", busy, s.askBundle),
-		part.NewKey(
-			"u",
-			"take out",
-			"take the bundle under the cursor out of the catalogue again",
-			noBundle,
-			func() tea.Msg { return s.askTakeOut(bundle) },
-		),
-		part.NewKey(
-			"f",
-			"",
-			"fetch the payloads that hosts want",
-			busy,
-			func() tea.Msg { return s.job("fetching payloads", s.desk.FetchWanted) },
-		),
-		part.NewKey(
-			"v",
-			"",
-			"verify every payload",
-			busy,
-			func() tea.Msg { return s.job("verifying payloads", s.desk.VerifyPayloads) },
-		),
+		part.NewKey("u", "take out", "take the bundle under the cursor out of the catalogue again", noBundle,
+			func() tea.Msg { return s.askTakeOut(bundle) }),
+		part.NewKey("f", "", "fetch the payloads that hosts want", busy, func() tea.Msg {
+			return s.job("fetching payloads", s.desk.FetchWanted)
+		}),
+		part.NewKey("v", "", "verify every payload", busy, func() tea.Msg {
+			return s.job("verifying payloads", s.desk.VerifyPayloads)
+		}),
 		part.NewKey("l", "", "list the payloads", "", s.listPayloads),
 		part.NewKey("P", "", "prune payloads that nobody wants, by a rule", "", s.askPrune),
 	}
@@ -276,10 +248,9 @@ func (s *Screen) take(f part.Frame, l listed) tea.Msg {
 	k := s.chosen()
 	if s.want != "" {
 		if !s.all &&
-			!slices.ContainsFunc(
-				l.rows,
-				func(r ladder.Row) bool { return r.Component == s.want },
-			) { // it is in no feed, or no baseline speaks of it
+			!slices.ContainsFunc(l.rows, func(r ladder.Row) bool {
+				return r.Component == s.want
+			}) { // it is in no feed, or no baseline speaks of it
 			s.all = true
 			return s.list(f)
 		}
@@ -416,16 +387,11 @@ func (s *Screen) askBundle() tea.Msg {
 func (s *Screen) askTakeOut(b *view.Bundle) tea.Msg {
 	id, name := b.ID, b.Name
 	return part.Confirm{Title: "Take " + name + " out of the catalogue?", Yes: "take it out",
-		Lines: []string{
-			fmt.Sprintf(
-				"It brought %s and %s. Its payloads stay until they are pruned.",
-				catalogue.Some(b.Releases, "release"),
-				catalogue.Some(b.Advisories, "advisory"),
-			),
-		},
-		Then: part.Try(
-			func() (string, error) { return name + " is no longer in the catalogue", s.desk.TakeOut(s.ctx, id) },
-		)}
+		Lines: []string{fmt.Sprintf("It brought %s and %s. Its payloads stay until they are pruned.",
+			catalogue.Some(b.Releases, "release"), catalogue.Some(b.Advisories, "advisory"))},
+		Then: part.Try(func() (string, error) {
+			return name + " is no longer in the catalogue", s.desk.TakeOut(s.ctx, id)
+		})}
 }
 
 func (s *Screen) listPayloads() tea.Msg {

@@ -81,13 +81,8 @@ func (s *Screen) paintLadders(f part.Frame, c *part.Canvas, a part.Area) {
 		return
 	}
 	if len(l.Tracks) > 1 {
-		c.Within(
-			x+2,
-			a.Y,
-			a.W-(x-a.X)-2,
-			part.Quiet,
-			fmt.Sprintf("%d ladders; nothing leads from one to another by itself", len(l.Tracks)),
-		)
+		c.Within(x+2, a.Y, a.W-(x-a.X)-2, part.Quiet,
+			fmt.Sprintf("%d ladders; nothing leads from one to another by itself", len(l.Tracks)))
 	}
 	y := a.Y + 2
 	if len(l.Without) > 0 {
@@ -239,13 +234,8 @@ func shelfRows(f part.Frame) (out []part.TableLine) {
 			},
 		}
 		if !x.Synced.IsZero() {
-			l.Cells[3].Text = fmt.Sprintf(
-				"%s: %s, %s, %s",
-				f.Ago(x.Synced),
-				catalogue.Some(x.Releases, "release"),
-				catalogue.Some(x.Advisories, "advisory"),
-				catalogue.Bytes(x.Bytes),
-			)
+			l.Cells[3].Text = fmt.Sprintf("%s: %s, %s, %s", f.Ago(x.Synced), catalogue.Some(x.Releases, "release"),
+				catalogue.Some(x.Advisories, "advisory"), catalogue.Bytes(x.Bytes))
 		}
 		if n := len(x.Aside); n > 0 {
 			l.Sign = part.Sign{Glyph: "!", Style: part.Caution}
@@ -267,13 +257,8 @@ func shelfRows(f part.Frame) (out []part.TableLine) {
 				Sign: part.Sign{Glyph: "▪", Style: part.Quiet},
 				Cells: []part.TableCell{{Text: b.Name, Style: part.Subject}, {Text: "bundle"}, {Text: "by " + b.By},
 					{
-						Text: fmt.Sprintf(
-							"%s: %s, %s, %s",
-							f.Ago(b.Taken),
-							catalogue.Some(b.Releases, "release"),
-							catalogue.Some(b.Advisories, "advisory"),
-							catalogue.Some(b.Payloads, "payload"),
-						),
+						Text: fmt.Sprintf("%s: %s, %s, %s", f.Ago(b.Taken), catalogue.Some(b.Releases, "release"),
+							catalogue.Some(b.Advisories, "advisory"), catalogue.Some(b.Payloads, "payload")),
 					}},
 			},
 		)
@@ -285,12 +270,8 @@ func shelfRows(f part.Frame) (out []part.TableLine) {
 			Sign: part.Sign{Glyph: "▫", Style: part.Quiet},
 			Cells: []part.TableCell{{Text: "payload store", Style: part.Subject}, {Text: "store"}, {},
 				{
-					Text: fmt.Sprintf(
-						"%s, %s; %s free.  f fetches, v verifies, l lists, P prunes",
-						catalogue.Some(p.Count, "payload"),
-						catalogue.Bytes(p.Size),
-						catalogue.Bytes(p.Free),
-					),
+					Text: fmt.Sprintf("%s, %s; %s free.  f fetches, v verifies, l lists, P prunes",
+						catalogue.Some(p.Count, "payload"), catalogue.Bytes(p.Size), catalogue.Bytes(p.Free)),
 				}},
 		},
 	)

@@ -126,13 +126,8 @@ func paintTide(c *part.Canvas, l view.Lanes, col func(time.Time) int, a part.Are
 	if tight.Load > tight.Limit {
 		role = part.Alarm | part.Bold
 	}
-	c.Within(
-		a.X+2,
-		a.Y+1,
-		gutter-3,
-		role,
-		fmt.Sprintf("tightest %.0f%% at %s", 100*tight.Load, tight.From.Format("15:04")),
-	)
+	c.Within(a.X+2, a.Y+1, gutter-3, role,
+		fmt.Sprintf("tightest %.0f%% at %s", 100*tight.Load, tight.From.Format("15:04")))
 	if a.H > 2 {
 		says := fmt.Sprintf("%.0f%% below the limit", 100*(tight.Limit-tight.Load))
 		if tight.Load > tight.Limit {

@@ -179,7 +179,6 @@ func (s *Screen) askSkip(host string) tea.Msg {
 
 func (s *Screen) askGoOn() tea.Msg {
 	return part.Confirm{Title: "Resume the round over " + s.cluster + "?", Yes: "resume it",
-		Lines: []string{
-			"What was under way is looked up on the hosts first; nothing is done twice blindly.",
-		}, Then: s.begin(func() error { return s.desk.GoOn(s.ctx, s.cluster) })}
+		Lines: []string{"What was under way is looked up on the hosts first; nothing is done twice blindly."},
+		Then:  s.begin(func() error { return s.desk.GoOn(s.ctx, s.cluster) })}
 }

@@ -67,17 +67,8 @@ func (s *Screen) Help() []string {
 func (s *Screen) Export(f part.Frame, format string) (string, export.Writer) {
 	c := s.at.Cluster
 	if s.overTime {
-		return export.FileName(
-				f.View.At(),
-				format,
-				"trend",
-				c,
-			), export.Trend(
-				c,
-				f.View.Trends[c],
-				f.View.At().Add(-view.TrendFor),
-				f.View.At(),
-			)
+		return export.FileName(f.View.At(), format, "trend", c),
+			export.Trend(c, f.View.Trends[c], f.View.At().Add(-view.TrendFor), f.View.At())
 	}
 	return export.FileName(f.View.At(), format, "drift", c), export.Drift(f.View, c, f.Filter)
 }
@@ -310,12 +301,8 @@ func (s *Screen) paintStory(f part.Frame, c *part.Canvas, a part.Area) {
 	}
 	if a.H < 8 {
 		x := c.Put(a.X+1, a.Y, sg.Style|part.Bold, sg.Glyph+" "+says)
-		c.Put(
-			x,
-			a.Y,
-			part.Plain,
-			fmt.Sprintf("  %s on %s  has %s  wants %s", v.Title(), host, view.OrDash(v.Has), view.OrDash(v.Wants)),
-		)
+		c.Put(x, a.Y, part.Plain, fmt.Sprintf("  %s on %s  has %s  wants %s", v.Title(), host, view.OrDash(v.Has),
+			view.OrDash(v.Wants)))
 		col.Y++
 		why := f.View.Why(&v)
 		for _, w := range why[max(0, len(why)-1):] {
@@ -383,31 +370,16 @@ func (s *Screen) paintNothing(f part.Frame, c *part.Canvas, a part.Area) {
 	switch {
 	case m.Judged == 0:
 		c.Put(a.X+2, a.Y+1, part.Caution|part.Bold, s.at.Cluster+": nothing is known to be in line")
-		c.Put(
-			a.X+2,
-			a.Y+2,
-			part.Quiet,
-			"no baseline covers these hosts, or none of them was read; R reads them, b shows the baselines",
-		)
+		c.Put(a.X+2, a.Y+2, part.Quiet,
+			"no baseline covers these hosts, or none of them was read; R reads them, b shows the baselines")
 	case m.Hidden > 0:
-		c.Put(
-			a.X+2,
-			a.Y+1,
-			part.Caution|part.Bold,
-			fmt.Sprintf(
-				"nothing to show among what matches “%s”: %d verdicts that are not in line are hidden",
-				f.Typed,
-				m.Hidden,
-			),
-		)
+		c.Put(a.X+2, a.Y+1, part.Caution|part.Bold,
+			fmt.Sprintf("nothing to show among what matches “%s”: %d verdicts that are not in line are hidden",
+				f.Typed, m.Hidden))
 		c.Put(a.X+2, a.Y+2, part.Quiet, "Esc shows all")
 	default:
-		c.Put(
-			a.X+2,
-			a.Y+1,
-			part.Good,
-			fmt.Sprintf("%s: nothing disagrees, %d verdicts are in line", s.at.Cluster, m.InLine),
-		)
+		c.Put(a.X+2, a.Y+1, part.Good,
+			fmt.Sprintf("%s: nothing disagrees, %d verdicts are in line", s.at.Cluster, m.InLine))
 		s.paintKin(c, part.Rect(a.X+1, a.Y+3, a.W-2, a.H-3))
 	}
 }

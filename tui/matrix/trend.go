@@ -16,19 +16,11 @@ func paintNews(c *part.Canvas, n drift.News, a part.Area) {
 	case n.Since.IsZero():
 		c.Put(a.X+1, a.Y, part.Quiet, "nothing here is marked as seen yet; m marks all")
 	case len(n.Drift) == 0:
-		c.Put(
-			a.X+1,
-			a.Y,
-			part.Good,
-			fmt.Sprintf("nothing new since %s looked on %s", n.By, n.Since.Format("Mon 2 Jan 15:04")),
-		)
+		c.Put(a.X+1, a.Y, part.Good,
+			fmt.Sprintf("nothing new since %s looked on %s", n.By, n.Since.Format("Mon 2 Jan 15:04")))
 	default:
-		x := c.Put(
-			a.X+1,
-			a.Y,
-			part.Caution|part.Bold,
-			fmt.Sprintf("• %d new since %s looked on %s", len(n.Drift), n.By, n.Since.Format("Mon 2 Jan 15:04")),
-		)
+		x := c.Put(a.X+1, a.Y, part.Caution|part.Bold,
+			fmt.Sprintf("• %d new since %s looked on %s", len(n.Drift), n.By, n.Since.Format("Mon 2 Jan 15:04")))
 		c.Put(x+2, a.Y, part.Quiet, "m marks all as seen")
 	}
 }
@@ -132,10 +124,8 @@ func (s *Screen) paintNewList(f part.Frame, c *part.Canvas, n drift.News, a part
 			says = "last known " + view.OrDash(v.Last)
 		}
 		c.Within(a.X+4, y, a.W-5, part.Plain, fmt.Sprintf("%-12s %s: %s, %s", v.Host, v.Title(), v.Outcome, says))
-		c.Press(
-			part.Rect(a.X, y, a.W, 1),
-			part.Go{Screen: part.Host, Cluster: s.at.Cluster, Host: v.Host, Component: v.Component, Device: v.Device},
-		)
+		c.Press(part.Rect(a.X, y, a.W, 1),
+			part.Go{Screen: part.Host, Cluster: s.at.Cluster, Host: v.Host, Component: v.Component, Device: v.Device})
 		shown++
 	}
 	if rest := len(n.Drift) - shown; rest > 0 && f.Filter.Empty() {

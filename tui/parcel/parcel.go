@@ -128,43 +128,20 @@ func (s *Screen) View(_ part.Frame, c *part.Canvas, a part.Area) {
 	)
 	switch {
 	case o.SignedBy != "":
-		c.Put(
-			a.X+1,
-			a.Y+2,
-			part.Good,
-			fmt.Sprintf(
-				"✓ the signature %s is good; %s with the hash that it vouches for",
-				o.SignedBy,
-				catalogue.Some(o.Summed, "file"),
-			),
-		)
+		c.Put(a.X+1, a.Y+2, part.Good, fmt.Sprintf("✓ the signature %s is good; %s with the hash that it vouches for",
+			o.SignedBy, catalogue.Some(o.Summed, "file")))
 	case o.Summed > 0:
-		c.Put(
-			a.X+1,
-			a.Y+2,
-			part.Caution,
-			fmt.Sprintf(
-				"◔ %s with the hash that its SHA256SUMS says; nobody has signed that",
-				catalogue.Some(o.Summed, "file"),
-			),
-		)
+		c.Put(a.X+1, a.Y+2, part.Caution,
+			fmt.Sprintf("◔ %s with the hash that its SHA256SUMS says; nobody has signed that",
+				catalogue.Some(o.Summed, "file")))
 	default:
-		c.Put(
-			a.X+1,
-			a.Y+2,
-			part.Caution,
-			"◔ it carries no checksums of its own; payloads have the hashes that their releases state",
-		)
+		c.Put(a.X+1, a.Y+2, part.Caution,
+			"◔ it carries no checksums of its own; payloads have the hashes that their releases state")
 	}
 	y := a.Y + 3
 	if len(o.Missing) > 0 {
-		c.Within(
-			a.X+1,
-			y,
-			a.W-2,
-			part.Caution,
-			"! not in it, though its releases name them: "+strings.Join(o.Missing, ", "),
-		)
+		c.Within(a.X+1, y, a.W-2, part.Caution, "! not in it, though its releases name them: "+
+			strings.Join(o.Missing, ", "))
 		y++
 	}
 	order := s.table.Order(len(s.files), func(i, column int) any {

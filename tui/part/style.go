@@ -178,14 +178,10 @@ func SignOf(v *drift.Verdict) Sign {
 
 // Steps fill lanes: each step has its own texture, and its name where there is room.
 var Steps = map[act.Step]Sign{
-	act.PrecheckStep: {
-		"·",
-		Quiet,
-	}, act.StageStep: {":", Quiet}, act.DrainStep: {"▒", Loads}, act.CloseStep: {"│", Strong},
-	act.BackupStep: {
-		"=",
-		Quiet,
-	}, act.ChangeStep: {"▆", Caution}, act.RestartStep: {"▞", Limits}, act.ProveStep: {"░", Good},
+	act.PrecheckStep: {"·", Quiet}, act.StageStep: {":", Quiet}, act.DrainStep: {"▒", Loads},
+	act.CloseStep:  {"│", Strong},
+	act.BackupStep: {"=", Quiet}, act.ChangeStep: {"▆", Caution}, act.RestartStep: {"▞", Limits},
+	act.ProveStep:  {"░", Good},
 	act.ReopenStep: {"│", Good}, act.ReturnStep: {"▒", Good},
 }
 

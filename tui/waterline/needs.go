@@ -140,11 +140,8 @@ func (s *Screen) paintNeed(f part.Frame, c *part.Canvas, n survey.Need, before s
 // nothing says why the list is empty: only where everything was judged, and everything is shown, is that good.
 func nothing(f part.Frame) (string, part.Style) {
 	if all := len(f.View.Survey.Needs); all > 0 {
-		return fmt.Sprintf(
-			"nothing among what is shown; %d without the narrowing to “%s” (Esc shows all)",
-			all,
-			f.Typed,
-		), part.Caution
+		return fmt.Sprintf("nothing among what is shown; %d without the narrowing to “%s” (Esc shows all)",
+			all, f.Typed), part.Caution
 	}
 	asked, unasked := 0, 0
 	for _, b := range f.View.Survey.Bands {
@@ -181,13 +178,8 @@ func paintLately(f part.Frame, c *part.Canvas, a part.Area) {
 		if r, ok := f.View.Rounds[b.Cluster.Name]; ok && r.State != nil {
 			says, tone := r.Standing()
 			done, moved := r.State.Tally()
-			word, role = fmt.Sprintf(
-				"%s, %d of %d hosts, %d moves",
-				strings.Split(says, ":")[0],
-				done,
-				len(r.State.Visits),
-				moved,
-			), part.Tones[tone]
+			word, role = fmt.Sprintf("%s, %d of %d hosts, %d moves", strings.Split(says, ":")[0], done,
+				len(r.State.Visits), moved), part.Tones[tone]
 		}
 		x := c.Put(a.X+4, y, part.Subject, b.Cluster.Name+":")
 		c.Within(x+1, y, a.W-(x-a.X)-2, role, word)

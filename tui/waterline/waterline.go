@@ -57,9 +57,8 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 	if s.needs {
 		hint = "picture"
 	}
-	return []part.Key{
-		part.NewKey("tab", hint, "go between the picture and what needs a person", not, part.Flip(&s.needs)),
-	}
+	return []part.Key{part.NewKey("tab", hint, "go between the picture and what needs a person",
+		not, part.Flip(&s.needs))}
 }
 
 // Update implements part.Screen.
@@ -417,11 +416,8 @@ func limitWords(b survey.Band) string {
 	case b.Cluster.Reserve == 0:
 		return b.Cluster.Name + " keeps no host in reserve: nothing is left free for one that fails"
 	case b.Reserve.Outcome == fit.DoesNotFit:
-		return fmt.Sprintf(
-			"the guests of %s do not all find room when a host fails: %s",
-			b.Cluster.Name,
-			b.Reserve.Obstacle,
-		)
+		return fmt.Sprintf("the guests of %s do not all find room when a host fails: %s",
+			b.Cluster.Name, b.Reserve.Obstacle)
 	case b.Spare.Room.MemoryMiB <= 0:
 		return fmt.Sprintf("%.0f%% of the memory can be used and the loss of %d still be borne",
 			100*b.Limit, b.Cluster.Reserve)
