@@ -7,19 +7,14 @@ import (
 	"testing"
 	"time"
 
-	tea "charm.land/bubbletea/v2"
-
 	"yareharbour/core/act"
 	"yareharbour/core/estate"
 	"yareharbour/core/fit"
 	"yareharbour/core/plan"
-	"yareharbour/core/survey"
-	"yareharbour/core/view"
 	"yareharbour/format/brieffile"
 	"yareharbour/tui/part"
+	"yareharbour/tui/part/parttest"
 )
-
-var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
 
 // desk plans the same three visits whatever the brief says, and keeps the brief.
 type desk struct {
@@ -33,7 +28,7 @@ var cluster = estate.Cluster{Name: "c", Hosts: []string{"a", "b", "d", "e"}, Act
 
 func (d *desk) Usual(string) (plan.Brief, error) { return plan.DefaultBrief(cluster), nil }
 func (d *desk) Gather(_ context.Context, b plan.Brief) (*plan.Input, error) {
-	return &plan.Input{Brief: b, Now: now, Cluster: cluster}, nil
+	return &plan.Input{Brief: b, Now: parttest.Now, Cluster: cluster}, nil
 }
 func (d *desk) Make(in plan.Input) (*plan.Plan, error) {
 	d.plans++
@@ -41,7 +36,7 @@ func (d *desk) Make(in plan.Input) (*plan.Plan, error) {
 	if d.wrong != nil {
 		return nil, d.wrong
 	}
-	p := &plan.Plan{Brief: in.Brief, Made: now, Width: 1,
+	p := &plan.Plan{Brief: in.Brief, Made: parttest.Now, Width: 1,
 		Aside: []plan.Aside{{Host: "e", Why: "in line", InLine: true}}}
 	for _, h := range []string{"a", "b", "d"} {
 		v := plan.Visit{Host: h, Empties: h != "d", Moves: []fit.Move{{Guest: "g-" + h, From: h, To: "e"}},
@@ -63,67 +58,28 @@ func (d *desk) Missing(context.Context, string) (hosts, lines []string, err erro
 }
 func (d *desk) Prepare(context.Context, []string, func(string)) error { return nil }
 
-// bench is the screen with what it says.
+// bench is the screen at a desk.
 type bench struct {
-	t     *testing.T
-	s     *Screen
-	d     *desk
-	frame part.Frame
-	said  string
-	typed string // the answer to whatever is asked
+	*parttest.Bench
+	s *Screen
+	d *desk
 }
 
 func open(t *testing.T) *bench {
-	b := &bench{t: t, d: &desk{},
-		frame: part.Frame{View: &view.Estate{Rounds: map[string]view.Round{}, Survey: survey.Survey{At: now}}}}
-	b.s = New(t.Context(), b.d, part.Place{Cluster: "c"})
-	b.take(b.s.Update(b.frame, part.Shown{}))
-	return b
-}
-
-// take does what a message asks for, until nothing more comes.
-func (b *bench) take(msg tea.Msg) {
-	switch msg := msg.(type) {
-	case nil:
-	case func() tea.Msg:
-		b.take(msg())
-	case part.Several:
-		for _, m := range msg {
-			b.take(m)
-		}
-	case part.Say:
-		b.said = msg.Text
-	case part.Confirm:
-		b.said = msg.Title
-		b.take(msg.Then)
-	case part.Ask:
-		b.take(msg.Then(b.typed))
-	case part.Failed:
-		b.said = msg.Err.Error()
-	default:
-		b.take(b.s.Update(b.frame, msg))
-	}
+	d := &desk{}
+	s := New(t.Context(), d, part.Place{Cluster: "c"})
+	return &bench{parttest.Open(t, s, parttest.Frame()), s, d}
 }
 
 // press uses the keys, "at:HOST" among them to put the cursor there. It returns why the last could not be used.
 func (b *bench) press(keys ...string) (not string) {
-	b.t.Helper()
+	b.T.Helper()
 	for _, k := range keys {
 		if host, ok := strings.CutPrefix(k, "at:"); ok {
 			b.s.host, b.s.pinned = host, true
 			continue
 		}
-		found := false
-		for _, key := range b.s.Keys(b.frame) {
-			if key.Key == k {
-				if found, not = true, key.Not; not == "" {
-					b.take(key.Do())
-				}
-			}
-		}
-		if !found {
-			b.t.Fatalf("there is no key %q", k)
-		}
+		not = b.Press(k)
 	}
 	return not
 }
@@ -185,8 +141,8 @@ func TestWhyAKeyCantBeUsed(t *testing.T) {
 		keys := strings.Fields(c.keys)
 		b.press(keys[:len(keys)-1]...)
 		before := b.d.plans
-		if not := b.press(keys[len(keys)-1]); not != c.why || b.said != c.says || b.d.plans != before {
-			t.Errorf("%q: %q, says %q, %d plans more", c.keys, not, b.said, b.d.plans-before)
+		if not := b.press(keys[len(keys)-1]); not != c.why || b.Said != c.says || b.d.plans != before {
+			t.Errorf("%q: %q, says %q, %d plans more", c.keys, not, b.Said, b.d.plans-before)
 		}
 	}
 }
@@ -196,12 +152,7 @@ func TestAChangeThatCantBePlanned(t *testing.T) {
 	b := open(t)
 	b.d.wrong = errors.New("the brief keeps 9 hosts in reserve")
 	b.press("]")
-	c := part.NewCanvas(100, 20)
-	b.s.View(b.frame, c, part.Rect(0, 0, 100, 20))
-	if text := c.Render(part.NewTheme(true)); !strings.Contains(text, "keeps 9 hosts in reserve") ||
-		!strings.Contains(text, "z takes back") {
-		t.Error(text)
-	}
+	b.Shows(100, 20, "keeps 9 hosts in reserve", "z takes back")
 	if not := b.press("s"); not != "it can't be planned" {
 		t.Errorf("it can be started: %q", not)
 	}
@@ -216,9 +167,9 @@ func TestAChangeThatCantBePlanned(t *testing.T) {
 func TestALateAnswerIsLetGo(t *testing.T) {
 	b := open(t)
 	shown := b.s.plan
-	b.take(replanned{"c", b.s.turn - 1, &plan.Plan{}, nil})
-	b.take(replanned{"other", b.s.turn, &plan.Plan{}, nil})
-	b.take(gathered{"c", b.s.turn - 1, nil, nil, errors.New("late")})
+	b.Take(replanned{"c", b.s.turn - 1, &plan.Plan{}, nil})
+	b.Take(replanned{"other", b.s.turn, &plan.Plan{}, nil})
+	b.Take(gathered{"c", b.s.turn - 1, nil, nil, errors.New("late")})
 	if b.s.plan != shown || b.s.wrong != nil {
 		t.Error("it is taken")
 	}
@@ -237,14 +188,14 @@ func TestWhatIsTyped(t *testing.T) {
 		{"i", "nonsense", "", "nonsense"},
 	} {
 		b := open(t)
-		b.typed = c.typed
+		b.Typed = c.typed
 		b.press(c.key)
 		if got := strings.Join(brieffile.Words(b.d.brief, plan.DefaultBrief(cluster)), " "); got != c.words ||
-			!strings.Contains(b.said, c.says) || (c.says == "") != (b.said == "") {
-			t.Errorf("%s %q: %q, says %q", c.key, c.typed, got, b.said)
+			!strings.Contains(b.Said, c.says) || (c.says == "") != (b.Said == "") {
+			t.Errorf("%s %q: %q, says %q", c.key, c.typed, got, b.Said)
 		}
 		if c.words != "" {
-			b.typed = ""
+			b.Typed = ""
 			if b.press(c.key); len(brieffile.Words(b.d.brief, plan.DefaultBrief(cluster))) > 0 {
 				t.Errorf("%s: nothing typed leaves it as it was", c.key)
 			}
