@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"yareharbour/core/course"
+	"yareharbour/tui/part/parttest"
 )
 
 var renew = flag.Bool("renew", false, "write the golden texts anew; read the difference before it is committed")
@@ -73,7 +74,7 @@ func TestTheScreensAsTheyWereRead(t *testing.T) {
 		"finder": {100, 40, []string{":", "d", "r", "i"}, nil},
 	} {
 		t.Run(name, func(t *testing.T) {
-			f := &fake{snap: snapshot(2, 5), plan: aPlan()}
+			f := &fake{snap: parttest.Estate(2, 5), plan: aPlan()}
 			if c.round != nil {
 				c.round(f)
 			}

@@ -18,6 +18,7 @@ import (
 	"yareharbour/core/precheck"
 	"yareharbour/core/view"
 	"yareharbour/tui/part"
+	"yareharbour/tui/part/parttest"
 )
 
 // ways are keys that lead to every screen, pane and overlay.
@@ -91,7 +92,7 @@ func aPlan() *plan.Plan {
 func TestEveryScreenFitsEverySize(t *testing.T) {
 	for _, size := range [][2]int{{20, 6}, {40, 12}, {80, 24}, {120, 30}, {160, 45}, {250, 80}} {
 		for _, keys := range ways {
-			m := model(t, &fake{snap: snapshot(3, 9), plan: aPlan()}, size[0], size[1])
+			m := model(t, &fake{snap: parttest.Estate(3, 9), plan: aPlan()}, size[0], size[1])
 			press(m, keys...)
 			rows := strings.Split(text(m), "\n")
 			if len(rows) != size[1] {
@@ -110,8 +111,8 @@ func TestEveryScreenFitsEverySize(t *testing.T) {
 // been.
 func TestPaintingChangesNothing(t *testing.T) {
 	for _, keys := range ways {
-		seen := model(t, &fake{snap: snapshot(2, 7), plan: aPlan()}, 120, 40)
-		unseen := model(t, &fake{snap: snapshot(2, 7), plan: aPlan()}, 120, 40)
+		seen := model(t, &fake{snap: parttest.Estate(2, 7), plan: aPlan()}, 120, 40)
+		unseen := model(t, &fake{snap: parttest.Estate(2, 7), plan: aPlan()}, 120, 40)
 		for _, k := range append(append([]string{}, keys...), "down", "right") {
 			before := text(seen)
 			if again := text(seen); again != before {
@@ -150,7 +151,7 @@ func TestStatesAreToldWithoutColour(t *testing.T) {
 
 func TestEveryKeyIsExplained(t *testing.T) {
 	for _, way := range ways {
-		m := model(t, &fake{snap: snapshot(1, 3), plan: aPlan()}, 120, 70)
+		m := model(t, &fake{snap: parttest.Estate(1, 3), plan: aPlan()}, 120, 70)
 		press(m, way...)
 		if m.over != nil {
 			continue
@@ -175,7 +176,7 @@ func TestEveryKeyIsExplained(t *testing.T) {
 // The bottom line offers what can be done now, and nothing else; a newcomer finds Enter, ? and : first.
 func TestTheBottomLineOffersWhatCanBeDoneNow(t *testing.T) {
 	f := &fake{
-		snap: snapshot(1, 3),
+		snap: parttest.Estate(1, 3),
 		plan: &plan.Plan{Brief: plan.Brief{Cluster: "c0"}, Visits: []plan.Visit{{Host: "c0h000"}}},
 	}
 	m := model(t, f, 160, 45)
@@ -193,7 +194,7 @@ func TestTheBottomLineOffersWhatCanBeDoneNow(t *testing.T) {
 	if !strings.Contains(bottom(), "s start") {
 		t.Errorf("what was said takes the keys away: %q", bottom())
 	}
-	f.snap = snapshot(1, 3)
+	f.snap = parttest.Estate(1, 3)
 	f.snap.Rounds["c0"] = view.Round{
 		ID:    "01",
 		Runs:  true,
@@ -205,7 +206,7 @@ func TestTheBottomLineOffersWhatCanBeDoneNow(t *testing.T) {
 		!strings.Contains(got, "x stop") {
 		t.Errorf("while it runs: %q", got)
 	}
-	f.snap = snapshot(1, 3)
+	f.snap = parttest.Estate(1, 3)
 	f.snap.Rounds["c0"] = view.Round{
 		ID:    "01",
 		State: &course.State{Status: course.Finished, Visits: []course.Visit{{Visit: plan.Visit{Host: "c0h000"}}}},
@@ -218,12 +219,12 @@ func TestTheBottomLineOffersWhatCanBeDoneNow(t *testing.T) {
 }
 
 func TestErrorsAreShownAndNothingIsLost(t *testing.T) {
-	m := model(t, &fake{snap: snapshot(1, 3)}, 100, 30)
+	m := model(t, &fake{snap: parttest.Estate(1, 3)}, 100, 30)
 	settle(m, m.heard(loadedMsg{err: errors.New("the disk is full")}))
 	shows(t, m, "the disk is full", "c0h001")
 	m = model(t, &fake{err: errors.New("no such file")}, 80, 24)
 	shows(t, m, "The estate can't be opened.", "no such file")
-	empty := snapshot(0, 0)
+	empty := parttest.Estate(0, 0)
 	m = model(t, &fake{snap: empty}, 80, 24)
 	shows(t, m, "There is no cluster in this estate yet.")
 	for _, way := range ways { // no key falls over where there is nothing
@@ -235,7 +236,7 @@ func TestErrorsAreShownAndNothingIsLost(t *testing.T) {
 func TestHostileNamesOnEveryScreen(t *testing.T) {
 	const evil = "av\x1b[2J\u202eo\x00cet\n<b>"
 	for _, keys := range ways {
-		s := snapshot(1, 3)
+		s := parttest.Estate(1, 3)
 		b := &s.Survey.Bands[0]
 		b.Cluster.Hosts[0], b.Berths[0].Host = evil, evil
 		s.Readings[evil] = s.Readings["c0h000"]
@@ -265,7 +266,7 @@ func TestHostileNamesOnEveryScreen(t *testing.T) {
 // The mouse: what can be chosen answers to a click, and a click on what is chosen goes in; the wheel scrolls what is
 // under it; headings sort; keys that are shown can be pressed.
 func TestTheMouse(t *testing.T) {
-	f := &fake{snap: snapshot(1, 4)}
+	f := &fake{snap: parttest.Estate(1, 4)}
 	m := model(t, f, 160, 45)
 	click(t, m, "c0h002")
 	if on(m) != part.Waterline || m.top().Place().Host != "c0h002" {
@@ -310,7 +311,7 @@ func TestTheMouse(t *testing.T) {
 }
 
 func TestNothingElseIsReachedBelowAQuestion(t *testing.T) {
-	m := model(t, &fake{snap: snapshot(1, 3)}, 120, 40)
+	m := model(t, &fake{snap: parttest.Estate(1, 3)}, 120, 40)
 	m.over = &question{part.Confirm{Title: "Sure?", Yes: "do it", Then: func() tea.Msg {
 		t.Error("done without a yes")
 		return nil
@@ -335,10 +336,10 @@ func TestNothingElseIsReachedBelowAQuestion(t *testing.T) {
 func TestKeysTypedAheadReachWhatTheyAreMeantFor(t *testing.T) {
 	asked := 0
 	for _, way := range ways {
-		m := model(t, &fake{snap: snapshot(1, 3), plan: aPlan()}, 160, 45)
+		m := model(t, &fake{snap: parttest.Estate(1, 3), plan: aPlan()}, 160, 45)
 		press(m, way...)
 		for _, k := range m.keys() {
-			m := model(t, &fake{snap: snapshot(1, 3), plan: aPlan()}, 160, 45)
+			m := model(t, &fake{snap: parttest.Estate(1, 3), plan: aPlan()}, 160, 45)
 			press(m, way...)
 			if m.over != nil || k.Not != "" {
 				continue
@@ -361,7 +362,7 @@ func TestKeysTypedAheadReachWhatTheyAreMeantFor(t *testing.T) {
 	if asked < 40 {
 		t.Errorf("only %d keys opened something: this test sees little", asked)
 	}
-	f := &fake{snap: snapshot(2, 4)}
+	f := &fake{snap: parttest.Estate(2, 4)}
 	m := model(t, f, 160, 45)
 	press(m, "/")
 	enter(m, "kind=fw")
@@ -405,7 +406,7 @@ func outcomes(cmd tea.Cmd) (out []tea.Msg) {
 
 // A message of one screen does not disturb another of its kind that is on the way.
 func TestScreensAreLeftAsTheyWere(t *testing.T) {
-	m := model(t, &fake{snap: snapshot(2, 5)}, 160, 45)
+	m := model(t, &fake{snap: parttest.Estate(2, 5)}, 160, 45)
 	press(m, "right", "down", "d", "down", "enter")
 	was := m.stack[1]
 	before := fmt.Sprintf("%+v", was.Place())
@@ -420,7 +421,7 @@ func TestScreensAreLeftAsTheyWere(t *testing.T) {
 }
 
 func benchmark(b *testing.B, clusters, hosts int, keys ...string) {
-	m := model(b, &fake{snap: snapshot(clusters, hosts), plan: aPlan()}, 160, 45)
+	m := model(b, &fake{snap: parttest.Estate(clusters, hosts), plan: aPlan()}, 160, 45)
 	press(m, keys...)
 	b.Run("frame", func(b *testing.B) {
 		for b.Loop() {

@@ -14,11 +14,12 @@ import (
 	"yareharbour/core/precheck"
 	"yareharbour/core/view"
 	"yareharbour/tui/part"
+	"yareharbour/tui/part/parttest"
 )
 
 func TestARoundIsStartedOnlyWithAReasonAndAYes(t *testing.T) {
 	f := &fake{
-		snap: snapshot(1, 3),
+		snap: parttest.Estate(1, 3),
 		plan: &plan.Plan{Brief: plan.Brief{Cluster: "c0"}, Visits: []plan.Visit{{Host: "c0h000"}}},
 	}
 	m := model(t, f, 120, 40)
@@ -45,13 +46,13 @@ func TestARoundIsStartedOnlyWithAReasonAndAYes(t *testing.T) {
 // A plan that was asked for before a round began elsewhere is none any more.
 func TestAPlanOfBeforeARoundIsLetGo(t *testing.T) {
 	f := &fake{
-		snap: snapshot(1, 3),
+		snap: parttest.Estate(1, 3),
 		plan: &plan.Plan{Brief: plan.Brief{Cluster: "c0"}, Visits: []plan.Visit{{Host: "c0h000"}}},
 	}
 	m := model(t, f, 120, 40)
 	press(m, "p")
 	shows(t, m, "planned, nothing is touched")
-	f.snap = snapshot(1, 3)
+	f.snap = parttest.Estate(1, 3)
 	f.snap.Rounds["c0"] = view.Round{
 		ID:    "01",
 		State: &course.State{Status: course.Finished, Plan: plan.Plan{Brief: plan.Brief{By: "op"}}},
@@ -65,7 +66,7 @@ func TestAPlanOfBeforeARoundIsLetGo(t *testing.T) {
 
 func TestAPlanWithAnObstacleIsNotStarted(t *testing.T) {
 	f := &fake{
-		snap: snapshot(1, 3),
+		snap: parttest.Estate(1, 3),
 		plan: &plan.Plan{
 			Brief:  plan.Brief{Cluster: "c0"},
 			Visits: []plan.Visit{{Host: "c0h000", Obstacle: "no room", WayOut: "leave it out"}},
@@ -81,7 +82,7 @@ func TestAPlanWithAnObstacleIsNotStarted(t *testing.T) {
 
 func TestWhatIfPlansAtOnceAndGoesIntoTheRound(t *testing.T) {
 	f := &fake{
-		snap: snapshot(1, 3),
+		snap: parttest.Estate(1, 3),
 		plan: &plan.Plan{Brief: plan.Brief{Cluster: "c0"}, Visits: []plan.Visit{{Host: "c0h000"}, {Host: "c0h002"}}},
 	}
 	m := model(t, f, 140, 40)
@@ -144,7 +145,7 @@ func aRound() view.Round {
 
 // After a round: what it took beside what was planned, what needs a person, and a lane that stands still.
 func TestARoundThatFailedIsTold(t *testing.T) {
-	f := &fake{snap: snapshot(1, 3)}
+	f := &fake{snap: parttest.Estate(1, 3)}
 	f.snap.Rounds["c0"] = aRound()
 	m := model(t, f, 160, 45)
 	press(m, "r", "esc", "r") // with a plan none is made: it is unfinished
@@ -161,7 +162,7 @@ func TestARoundThatFailedIsTold(t *testing.T) {
 }
 
 func TestARunningRoundIsAskedToPauseStopAndSkip(t *testing.T) {
-	f := &fake{snap: snapshot(1, 3)}
+	f := &fake{snap: parttest.Estate(1, 3)}
 	r := aRound()
 	r.State.Status, r.State.Ended, r.Runs = course.Running, time.Time{}, true
 	r.Says = []course.Said{{Host: "c0h001", Says: "waits for c0h000: at most 1 at once"}}
@@ -177,7 +178,7 @@ func TestARunningRoundIsAskedToPauseStopAndSkip(t *testing.T) {
 
 func TestExportsAreWhatIsShown(t *testing.T) {
 	t.Chdir(t.TempDir())
-	m := model(t, &fake{snap: snapshot(2, 3)}, 100, 30)
+	m := model(t, &fake{snap: parttest.Estate(2, 3)}, 100, 30)
 	press(m, "e", "s", "enter", "e", "j", "e", "s")
 	written(t, "yare-host-c0h000-20261121-2000.json", "yare-host-c0h000-20261121-2000.svg",
 		"yare-waterline-20261121-2000.svg")
@@ -186,7 +187,7 @@ func TestExportsAreWhatIsShown(t *testing.T) {
 }
 
 func TestAHostsLifeIsTold(t *testing.T) {
-	m := model(t, &fake{snap: snapshot(1, 3)}, 160, 45)
+	m := model(t, &fake{snap: parttest.Estate(1, 3)}, 160, 45)
 	press(m, "enter")
 	shows(t, m, "life", "21 Nov 20:00 fw:nic 0.9 → 1")
 }
@@ -194,7 +195,7 @@ func TestAHostsLifeIsTold(t *testing.T) {
 // The groups of a host fold; what no clause speaks of is there, folded at first; and the cursor stays on what it stood
 // on.
 func TestTheGroupsOfAHostFold(t *testing.T) {
-	s := snapshot(1, 3)
+	s := parttest.Estate(1, 3)
 	s.Readings["c0h001"].Components = append(s.Readings["c0h001"].Components,
 		estate.Component{Key: "deb:lone", Version: "7.7"})
 	s.Held = drift.Hold([]estate.Cluster{s.Survey.Bands[0].Cluster}, s.Readings, now, 0)
@@ -217,7 +218,7 @@ func TestTheGroupsOfAHostFold(t *testing.T) {
 // Everything that was read of a host can be looked at, whether a clause speaks of it or not, and what is only last
 // known says so.
 func TestTheHostScreenShowsAllThatWasRead(t *testing.T) {
-	s := snapshot(1, 3)
+	s := parttest.Estate(1, 3)
 	r := s.Readings["c0h001"]
 	r.Build = "image 41"
 	r.Components = append(r.Components,
@@ -248,7 +249,7 @@ func TestTheHostScreenShowsAllThatWasRead(t *testing.T) {
 }
 
 func TestNeedsLeadToWhereTheyCanBeMended(t *testing.T) {
-	f := &fake{snap: snapshot(1, 3)}
+	f := &fake{snap: parttest.Estate(1, 3)}
 	m := model(t, f, 160, 45)
 	press(m, "tab")
 	shows(t, m, "needs you")
@@ -259,7 +260,7 @@ func TestNeedsLeadToWhereTheyCanBeMended(t *testing.T) {
 }
 
 func TestTheCatalogueShowsLaddersWithWhoStandsThere(t *testing.T) {
-	m := model(t, &fake{snap: snapshot(1, 4)}, 160, 45)
+	m := model(t, &fake{snap: parttest.Estate(1, 4)}, 160, 45)
 	press(m, "c", "down")
 	shows(t, m, "fw:nic", "▴", "◂", "c0h001, c0h002", "in no feed", "critical", "mirror", "never synced",
 		"q4.zip", "payload store")
@@ -273,7 +274,7 @@ func TestTheCatalogueShowsLaddersWithWhoStandsThere(t *testing.T) {
 }
 
 func TestFeedsAreSyncedAndScheduledFromTheCatalogue(t *testing.T) {
-	f := &fake{snap: snapshot(1, 4)}
+	f := &fake{snap: parttest.Estate(1, 4)}
 	m := model(t, f, 160, 45)
 	press(m, "c", "s")
 	if last(f) != "" {
@@ -309,7 +310,7 @@ func TestFeedsAreSyncedAndScheduledFromTheCatalogue(t *testing.T) {
 }
 
 func TestScheduledFeedsAreSyncedByThemselves(t *testing.T) {
-	f := &fake{snap: snapshot(1, 4)}
+	f := &fake{snap: parttest.Estate(1, 4)}
 	f.snap.Feeds = append(f.snap.Feeds, view.Feed{Name: "hourly", Schedule: "every 1h", Due: true})
 	m := model(t, f, 160, 45)
 	m.due = time.Time{}
@@ -326,7 +327,7 @@ func TestScheduledFeedsAreSyncedByThemselves(t *testing.T) {
 
 func TestABundleIsShownBeforeItIsTakenIn(t *testing.T) {
 	t.Chdir(t.TempDir())
-	f := &fake{snap: snapshot(1, 4)}
+	f := &fake{snap: parttest.Estate(1, 4)}
 	m := model(t, f, 160, 45)
 	press(m, "c", "i")
 	enter(m, "q4.zip")
@@ -362,7 +363,7 @@ func TestABundleIsShownBeforeItIsTakenIn(t *testing.T) {
 }
 
 func TestPayloadsArePrunedOnlyAfterAYes(t *testing.T) {
-	f := &fake{snap: snapshot(1, 4)}
+	f := &fake{snap: parttest.Estate(1, 4)}
 	m := model(t, f, 160, 45)
 	press(m, "c", "f", "v", "P")
 	shows(t, m, "prune by: unknown older=90")
@@ -381,7 +382,7 @@ func TestPayloadsArePrunedOnlyAfterAYes(t *testing.T) {
 }
 
 func TestABaselineIsEditedWithItsEffectTold(t *testing.T) {
-	f := &fake{snap: snapshot(1, 4)}
+	f := &fake{snap: parttest.Estate(1, 4)}
 	m := model(t, f, 160, 45)
 	press(m, "b")
 	shows(t, m, "fw:nic", "if present the newest", "out of line by it", "versions", "first")
@@ -429,7 +430,7 @@ func TestABaselineIsEditedWithItsEffectTold(t *testing.T) {
 }
 
 func TestRevertAndDeriveOpenTheEditorFirst(t *testing.T) {
-	f := &fake{snap: snapshot(1, 4)}
+	f := &fake{snap: parttest.Estate(1, 4)}
 	m := model(t, f, 160, 45)
 	press(m, "b", "tab")
 	shows(t, m, "~ deb:k: 1 → 2")
@@ -461,7 +462,7 @@ func TestRevertAndDeriveOpenTheEditorFirst(t *testing.T) {
 
 func TestDriftOverTimeAndWhatIsNew(t *testing.T) {
 	t.Chdir(t.TempDir())
-	f := &fake{snap: snapshot(2, 4)}
+	f := &fake{snap: parttest.Estate(2, 4)}
 	m := model(t, f, 160, 45)
 	press(m, "d")
 	shows(t, m, "• 2 new since op looked", "• ", "severity", "on the other hosts")
@@ -476,7 +477,7 @@ func TestDriftOverTimeAndWhatIsNew(t *testing.T) {
 }
 
 func TestComparingReadings(t *testing.T) {
-	f := &fake{snap: snapshot(1, 4)}
+	f := &fake{snap: parttest.Estate(1, 4)}
 	m := model(t, f, 160, 45)
 	press(m, "enter", "=")
 	shows(t, m, "compare c0h000 with: c0h000@7d")
@@ -490,7 +491,7 @@ func TestComparingReadings(t *testing.T) {
 // One filter narrows every view alike, is understood the same, and can be kept.
 func TestNarrowingIsTheSameEverywhere(t *testing.T) {
 	t.Chdir(t.TempDir())
-	f := &fake{snap: snapshot(2, 4)}
+	f := &fake{snap: parttest.Estate(2, 4)}
 	m := model(t, f, 160, 45)
 	press(m, "/")
 	enter(m, "kind=fw")
@@ -540,7 +541,7 @@ func TestNarrowingIsTheSameEverywhere(t *testing.T) {
 
 // Narrowing hosts on the Waterline hides the others, and Esc shows all.
 func TestNarrowing(t *testing.T) {
-	m := model(t, &fake{snap: snapshot(3, 6)}, 160, 45)
+	m := model(t, &fake{snap: parttest.Estate(3, 6)}, 160, 45)
 	press(m, "/")
 	enter(m, "host=c1h002")
 	press(m, "enter")
@@ -560,7 +561,7 @@ func TestAnEmptyMatrixSaysWhy(t *testing.T) {
 		{func(s *view.Estate) { clear(s.Verdicts) }, "", "nothing is known to be in line"},
 		{func(*view.Estate) {}, "nowhere-at-all", "verdicts that are not in line are hidden"},
 	} {
-		s := snapshot(1, 3)
+		s := parttest.Estate(1, 3)
 		c.change(s)
 		m := model(t, &fake{snap: s}, 120, 40)
 		settle(m, m.goTo(part.Place{Screen: part.Drift, Cluster: "c0"}))
@@ -572,7 +573,7 @@ func TestAnEmptyMatrixSaysWhy(t *testing.T) {
 
 // Names in a baseline that are not there are told while it is written.
 func TestTheEditorTellsNamesThatAreNotThere(t *testing.T) {
-	m := model(t, &fake{snap: snapshot(1, 3)}, 160, 45)
+	m := model(t, &fake{snap: parttest.Estate(1, 3)}, 160, 45)
 	press(m, "b", "enter")
 	enter(m, "misspelt")
 	shows(t, m, "line 3:", "not saved as long as this stands")
@@ -580,7 +581,7 @@ func TestTheEditorTellsNamesThatAreNotThere(t *testing.T) {
 
 // A word of a filter that nothing answers to is told, and so is what of a feed could not be read.
 func TestWordsAndEntriesThatAreLeftOutAreTold(t *testing.T) {
-	s := snapshot(1, 3)
+	s := parttest.Estate(1, 3)
 	s.Feeds[0].Aside = []string{"osv/7.json: it has no id", "osv/8.json: it is cut short"}
 	m := model(t, &fake{snap: s}, 160, 45)
 	settle(m, m.setFilter("nic hardware=nowhere"))
@@ -594,7 +595,7 @@ func TestWordsAndEntriesThatAreLeftOutAreTold(t *testing.T) {
 // What a check found is waived for a reason and a time, never without a yes, and taken back the same way. What must
 // never be waived says so.
 func TestAFindingIsWaivedAndTakenBack(t *testing.T) {
-	f := &fake{snap: snapshot(1, 3), plan: aPlan()}
+	f := &fake{snap: parttest.Estate(1, 3), plan: aPlan()}
 	m := model(t, f, 160, 45)
 	press(m, "p", "a")
 	shows(t, m, "2 blocking", "2 not known", "2 cautions", "2 waived", "2 clear", "L25 is on no line",
@@ -634,7 +635,7 @@ func TestHostsThatTakeNoOrdersYet(t *testing.T) {
 	p.Visits[0].Obstacle, p.Visits[0].Answers = "c0h000: it takes no orders",
 		[]precheck.Answer{{Check: "orders", Host: "c0h000", Level: precheck.Blocker,
 			Evidence: "c0h000: it takes no orders", Remedy: "prepare it"}}
-	f := &fake{snap: snapshot(1, 4), plan: p}
+	f := &fake{snap: parttest.Estate(1, 4), plan: p}
 	m := model(t, f, 160, 45)
 	press(m, "p", "f")
 	shows(t, m, "Put this on c0h000, c0h003?", "c0h000, c0h003: /var/lib/yare: a directory",

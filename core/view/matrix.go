@@ -1,8 +1,11 @@
 package view
 
 import (
+	"cmp"
+	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
@@ -48,6 +51,49 @@ func (r *Row) disagrees() bool {
 		}
 	}
 	return false
+}
+
+// Bare is what is known of a component on a host without a verdict about it.
+type Bare struct {
+	Has    string // what is there, and no baseline covers; "" where nothing is
+	Unread string // why it can't be told whether anything is there; "" where it can
+}
+
+// Says puts it in words, behind the host's name.
+func (b Bare) Says() string {
+	switch {
+	case b.Unread != "":
+		return "not known: " + b.Unread
+	case b.Has != "":
+		return "has " + b.Has + ", and no baseline covers it there"
+	}
+	return "does not have it, and nothing is wanted of it there"
+}
+
+// Bare tells of a host that is not in a row what is known of it all the same: that nothing was judged does not mean that
+// nothing is there.
+func (e *Estate) Bare(host string, row *Row) Bare {
+	r := e.Readings[host]
+	if r == nil {
+		return Bare{Unread: "it was never read"}
+	}
+	section := row.Component.Section()
+	var age time.Duration
+	if e.Checker != nil {
+		age = e.Checker.MaxAge
+	}
+	if why := r.Unread(section, e.At(), age); why != "" {
+		return Bare{Unread: fmt.Sprintf("its section %q is unread: %s", section, why)}
+	}
+	for i := range r.Components {
+		if c := &r.Components[i]; c.Key == row.Component && c.Device == row.Device {
+			if c.Version == "" {
+				return Bare{Unread: cmp.Or(c.Unread, "its version was not told")}
+			}
+			return Bare{Has: c.Version}
+		}
+	}
+	return Bare{}
 }
 
 // Matrix is components × hosts of a cluster, only what disagrees.

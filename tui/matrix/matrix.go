@@ -55,7 +55,8 @@ func (s *Screen) host() string {
 func (s *Screen) Help() []string {
 	return []string{
 		"Only components in which something disagrees; a column for each host. An empty cell: the host does not have " +
-			"it, and need not. Beside it stands the story of the cell under the cursor.",
+			"it, and need not. ∘: it has it, and no baseline covers it there. Beside it stands the story of the cell " +
+			"under the cursor.",
 		"A component that is behind is marked by its severity: ▿ behind, ▾ high severity, ▼ critical. • is new since " +
 			"somebody last looked; m marks all as seen.",
 		"Below: siblings of one hardware model, grouped by what they have in common. Tab shows drift over time.",
@@ -165,7 +166,7 @@ func (s *Screen) View(f part.Frame, c *part.Canvas, a part.Area) {
 	}
 	grid, story := s.share(a)
 	below := part.Rect(a.X, grid.Y+grid.H+1, a.W, a.Y+a.H-grid.Y-grid.H-1)
-	s.paintGrid(c, n, grid, a.W >= 110)
+	s.paintGrid(f, c, n, grid, a.W >= 110)
 	if story.X > a.X { // beside it
 		for y := story.Y; y < story.Y+story.H; y++ {
 			c.Put(story.X-2, y, part.Water, "│")
@@ -211,7 +212,7 @@ func (s *Screen) names(w int) int {
 	return min(n, max(22, w/4))
 }
 
-func (s *Screen) paintGrid(c *part.Canvas, news drift.News, a part.Area, severe bool) {
+func (s *Screen) paintGrid(f part.Frame, c *part.Canvas, news drift.News, a part.Area, severe bool) {
 	name, hosts := s.names(a.W), s.matrix.Hosts
 	x0 := a.X + name + 2
 	if severe {
@@ -244,7 +245,7 @@ func (s *Screen) paintGrid(c *part.Canvas, news drift.News, a part.Area, severe 
 		}
 		c.Within(a.X+2, y, name-1, part.Subject, r.Title())
 		for j := range n {
-			s.paintCell(c, r, news, hosts[first+j], part.Rect(x0+j*w, y, w, 1), i == s.row && first+j == s.col)
+			s.paintCell(f, c, r, news, hosts[first+j], part.Rect(x0+j*w, y, w, 1), i == s.row && first+j == s.col)
 			c.Press(part.Rect(x0+j*w, y, w, 1), cell{i, first + j})
 		}
 		if i == s.row {
@@ -258,11 +259,17 @@ func (s *Screen) paintGrid(c *part.Canvas, news drift.News, a part.Area, severe 
 }
 
 // paintCell paints a verdict: its sign, and the version where there is room for it.
-func (s *Screen) paintCell(c *part.Canvas, r *view.Row, news drift.News, host string, a part.Area, here bool) {
+func (s *Screen) paintCell(f part.Frame, c *part.Canvas, r *view.Row, news drift.News, host string, a part.Area, here bool) {
 	v, ok := r.ByHost[host]
 	if !ok {
+		st := part.Quiet
 		if here {
-			c.Put(a.X, a.Y, part.Quiet|part.Underline, " ")
+			st |= part.Underline
+		}
+		bare := f.View.Bare(host, r)
+		x := c.Put(a.X, a.Y, st, bareSign(bare))
+		if a.W >= 9 && bare.Has != "" {
+			c.Within(x+1, a.Y, a.X+a.W-2-x, st, bare.Has)
 		}
 		return
 	}
@@ -284,6 +291,17 @@ func (s *Screen) paintCell(c *part.Canvas, r *view.Row, news drift.News, host st
 	}
 }
 
+// bareSign is how a cell without a verdict is marked.
+func bareSign(b view.Bare) string {
+	switch {
+	case b.Unread != "":
+		return "?"
+	case b.Has != "":
+		return "∘"
+	}
+	return " "
+}
+
 // paintStory says in words what the cell under the cursor shows.
 func (s *Screen) paintStory(f part.Frame, c *part.Canvas, a part.Area) {
 	r, host := &s.matrix.Rows[s.row], s.host()
@@ -291,7 +309,7 @@ func (s *Screen) paintStory(f part.Frame, c *part.Canvas, a part.Area) {
 	v, ok := r.ByHost[host]
 	if !ok {
 		col.Head(r.Title() + " on " + host)
-		col.Line(0, part.Plain, host+" does not have it, and nothing is wanted of it there.")
+		col.Line(0, part.Plain, host+": "+f.View.Bare(host, r).Says()+".")
 		return
 	}
 	sg := part.SignOf(&v)
@@ -318,20 +336,24 @@ func (s *Screen) paintStory(f part.Frame, c *part.Canvas, a part.Area) {
 		col.Line(0, part.Plain, w)
 	}
 	col.Gap()
-	s.paintOthers(col, r)
+	s.paintOthers(f, col, r)
 }
 
 // paintOthers tells where the other hosts of the row stand, by what they have.
-func (s *Screen) paintOthers(col *part.Column, r *view.Row) {
+func (s *Screen) paintOthers(f part.Frame, col *part.Column, r *view.Row) {
 	col.Head("on the other hosts")
 	by := map[string][]string{}
 	var order []string
 	for _, h := range s.matrix.Hosts {
 		v, ok := r.ByHost[h]
-		if !ok {
-			continue
-		}
 		says := part.SignOf(&v).Glyph + " " + view.OrDash(v.Has) + ", " + v.Outcome.String()
+		if !ok {
+			bare := f.View.Bare(h, r)
+			if bare == (view.Bare{}) {
+				continue
+			}
+			says = bareSign(bare) + " " + bare.Says()
+		}
 		if by[says] == nil {
 			order = append(order, says)
 		}

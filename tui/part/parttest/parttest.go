@@ -113,8 +113,11 @@ var escapes = regexp.MustCompile(`\x1b\[[0-9;]*m`)
 func (b *Bench) Text(w, h int) string {
 	c := part.NewCanvas(w, h)
 	b.Screen.View(b.Frame, c, part.Rect(0, 0, w, h))
-	return escapes.ReplaceAllString(c.Render(part.NewTheme(true)), "")
+	return Plain(c)
 }
+
+// Plain is what was painted, without its colours.
+func Plain(c *part.Canvas) string { return escapes.ReplaceAllString(c.Render(part.NewTheme(true)), "") }
 
 // Shows holds what is shown at that size to texts that must stand there.
 func (b *Bench) Shows(w, h int, what ...string) {
