@@ -398,10 +398,35 @@ func paintStanding(c *part.Canvas, s view.Standing, a part.Area) {
 	if s.Unread > 0 {
 		x = c.Within(x, a.Y, a.X+a.W-x, part.Alarm, fmt.Sprintf("? %d", s.Unread)) + 2
 	}
-	x = c.Within(x, a.Y, a.X+a.W-x, part.Good, fmt.Sprintf("· %d in line", s.InLine)) + 2
+	role := part.Good
+	if s.InLine == 0 {
+		role = part.Quiet
+	}
+	x = c.Within(x, a.Y, a.X+a.W-x, role, fmt.Sprintf("· %d in line", s.InLine)) + 2
 	if s.Aside > 0 {
 		c.Within(x, a.Y, a.X+a.W-x, part.Quiet, fmt.Sprintf("%d excepted", s.Aside))
 	}
+}
+
+// noneOut says why nobody is listed as out of line: only where something was judged, all of it was read, and nothing is
+// hidden is that good.
+func (s *Screen) noneOut(f part.Frame) (string, part.Style) {
+	var all view.Standing
+	for _, st := range s.standing {
+		all.Drift, all.Unread = all.Drift+st.Drift, all.Unread+st.Unread
+		all.InLine, all.Aside = all.InLine+st.InLine, all.Aside+st.Aside
+	}
+	switch {
+	case all.Drift > 0:
+		return fmt.Sprintf("nothing that matches “%s”; %d without it", f.Typed, all.Drift), part.Caution
+	case all.Unread > 0:
+		return fmt.Sprintf("nothing is known to be, but %d unread", all.Unread), part.Caution
+	case all.InLine == 0 && all.Aside > 0:
+		return "nothing: all of it is excepted, or does not apply", part.Caution
+	case all.InLine == 0:
+		return "nothing: it says nothing of any host that was read", part.Caution
+	}
+	return "nothing", part.Good
 }
 
 // paintOut lists who is out of line by the baseline, and in what.
@@ -411,7 +436,8 @@ func (s *Screen) paintOut(f part.Frame, c *part.Canvas, a part.Area) {
 	}
 	c.Put(a.X+1, a.Y, part.Water|part.Bold, "out of line by it")
 	if len(s.out) == 0 {
-		c.Put(a.X+3, a.Y+1, part.Good, "nothing")
+		says, role := s.noneOut(f)
+		part.NewColumn(c, part.Rect(a.X+1, a.Y+1, a.W-2, 2)).Line(2, role, says)
 	}
 	for i := range s.out {
 		v := &s.out[i]

@@ -346,26 +346,31 @@ func (s *Screen) paintEffect(c *part.Canvas, a part.Area) {
 		col.Line(0, role, sign+at+p.Text)
 	}
 	col.Gap()
+	name := 8
+	for i := range s.effect.Shifts {
+		name = max(name, min(part.Width(s.effect.Shifts[i].Title())+1, a.W*2/5))
+	}
 	for i := range s.effect.Shifts {
 		if col.Left() == 1 && i < len(s.effect.Shifts)-1 {
 			c.Put(a.X, col.Y, part.Quiet, fmt.Sprintf("and %d more", len(s.effect.Shifts)-i))
 			return
 		}
 		if !col.Full() {
-			paintShift(c, &s.effect.Shifts[i], part.Rect(a.X, col.Y, a.W, 1))
+			paintShift(c, &s.effect.Shifts[i], part.Rect(a.X, col.Y, a.W, 1), name)
 			col.Y++
 		}
 	}
 }
 
-func paintShift(c *part.Canvas, s *drift.Shift, a part.Area) {
+// paintShift paints what becomes of one component of a host, with so many cells for the component's name.
+func paintShift(c *part.Canvas, s *drift.Shift, a part.Area, name int) {
 	sg := part.Sign{Glyph: "→", Style: part.Plain}
 	if s.After != drift.NotBound {
 		sg = part.Signs[s.After]
 	}
 	c.Put(a.X, a.Y, sg.Style, sg.Glyph)
 	x := c.Within(a.X+2, a.Y, 11, part.Subject, s.Host)
-	c.Within(max(x+1, a.X+13), a.Y, a.W*2/5, part.Plain, s.Title())
+	c.Within(max(x+1, a.X+13), a.Y, name, part.Plain, s.Title())
 	says := s.After.Word()
 	if s.Wants != "" {
 		says += ", wants " + s.Wants
@@ -373,5 +378,5 @@ func paintShift(c *part.Canvas, s *drift.Shift, a part.Area) {
 	if s.Before != drift.InLine {
 		says += " (was " + s.Before.Word() + ")"
 	}
-	c.Within(a.X+14+a.W*2/5, a.Y, a.W-14-a.W*2/5, sg.Style, says)
+	c.Within(a.X+14+name, a.Y, a.W-14-name, sg.Style, says)
 }
