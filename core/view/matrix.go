@@ -102,6 +102,7 @@ type Matrix struct {
 	Hosts []string
 	// Where there are no rows: how many verdicts are in line, and how many that are not the filter keeps back.
 	InLine, Hidden, Judged int
+	Unjudged               []string // hosts about which there is no verdict at all
 }
 
 // Matrix makes the matrix of a cluster, of what the filter lets through.
@@ -181,6 +182,9 @@ func (e *Estate) count(hosts []string, m *Matrix) {
 	}
 	for _, h := range hosts {
 		m.Judged += len(e.Verdicts[h])
+		if len(e.Verdicts[h]) == 0 {
+			m.Unjudged = append(m.Unjudged, h)
+		}
 		for _, v := range e.Verdicts[h] {
 			switch v.Outcome {
 			case drift.InLine:

@@ -31,7 +31,8 @@ func TestWhatDiffers(t *testing.T) {
 	b.Take(part.Shown{})
 	b.Shows(120, 20, "fw:nic")
 	b.Hides(120, 20, "deb:k", "6.1-old")
-	if name, what := b.Screen.Export(b.Frame, "csv"); what == nil || !strings.Contains(name, "compare-c0h000_7d-c0h001") {
+	if name, what := b.Screen.Export(b.Frame, "csv"); what == nil ||
+		!strings.Contains(name, "compare-c0h000_7d-c0h001") {
 		t.Errorf("%s", name)
 	}
 }

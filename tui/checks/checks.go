@@ -42,6 +42,7 @@ type Screen struct {
 	at      int
 	read    time.Time
 	asked   bool
+	inLine  bool // every host of the cluster is, and so none would be visited
 	busy    bool
 	wrong   error
 	turn    int
@@ -140,6 +141,7 @@ type (
 		cluster string
 		turn    int
 		answers []precheck.Answer
+		inLine  bool
 		at      time.Time
 		err     error
 	}
@@ -161,7 +163,7 @@ func (s *Screen) Update(_ part.Frame, msg tea.Msg) tea.Msg {
 		if msg.cluster == s.cluster && msg.turn == s.turn {
 			s.busy, s.wrong = false, msg.err
 			if msg.err == nil {
-				s.rows, s.read = arrange(msg.answers), msg.at
+				s.rows, s.read, s.inLine = arrange(msg.answers), msg.at, msg.inLine
 				s.at = part.Clamp(s.at, max(len(s.rows), 1))
 			}
 		}
@@ -208,7 +210,7 @@ func (s *Screen) again() tea.Msg {
 		for i := range p.Visits {
 			all = append(all, p.Visits[i].Answers...)
 		}
-		return answered{cluster, turn, all, in.Now, nil}
+		return answered{cluster, turn, all, p.InLine(), in.Now, nil}
 	}
 }
 

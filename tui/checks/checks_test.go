@@ -18,6 +18,7 @@ import (
 // desk gives the same answers to every question, and keeps what it is asked for.
 type desk struct {
 	answers []precheck.Answer
+	aside   []plan.Aside
 	briefs  []plan.Brief
 	did     []string
 	wrong   error
@@ -31,7 +32,7 @@ func (d *desk) Gather(_ context.Context, b plan.Brief) (*plan.Input, error) {
 	return &plan.Input{Brief: b, Now: parttest.Now}, d.wrong
 }
 func (d *desk) Make(in plan.Input) (*plan.Plan, error) {
-	p := &plan.Plan{Brief: in.Brief}
+	p := &plan.Plan{Brief: in.Brief, Aside: d.aside}
 	for _, a := range d.answers {
 		p.Visits = append(p.Visits, plan.Visit{Host: a.Host, Answers: []precheck.Answer{a}})
 	}
@@ -167,10 +168,10 @@ func TestOfWhichBrief(t *testing.T) {
 // An answer to a question that was asked before is let go: what is shown is never older than what was asked last.
 func TestALateAnswerIsLetGo(t *testing.T) {
 	b, s := open(t, &desk{answers: []precheck.Answer{answer("space", "a", precheck.Blocker, "full")}})
-	b.Take(answered{"c", s.turn - 1, nil, parttest.Now, nil})
-	b.Take(answered{"other", s.turn, nil, parttest.Now, nil})
+	b.Take(answered{cluster: "c", turn: s.turn - 1})
+	b.Take(answered{cluster: "other", turn: s.turn})
 	b.Shows(120, 20, "1 blocking", "full")
-	b.Take(answered{"c", s.turn, nil, parttest.Now, nil})
+	b.Take(answered{cluster: "c", turn: s.turn})
 	b.Hides(120, 20, "full")
 }
 
@@ -180,7 +181,10 @@ func TestWhatIsShown(t *testing.T) {
 	b.Shows(80, 20, "The checks can't be asked.", "b does not answer")
 	d.wrong = nil
 	b.Press("n")
-	b.Shows(80, 20, "No host of c would be visited")
+	b.Shows(80, 20, "! No host of c would be visited, and not all are in line.")
+	d.aside = []plan.Aside{{Host: "a", InLine: true}}
+	b.Press("n")
+	b.Shows(80, 20, "✓ Every host of c is in line")
 	own := answer("own:racks", "a", precheck.Caution, "a and b stand in one rack")
 	own.Remedy, own.Until = "move one", parttest.Now.Add(time.Hour)
 	d.answers = []precheck.Answer{own, answer("along", "a", precheck.Clear, "nothing else"),

@@ -31,8 +31,14 @@ func (s *Screen) View(f part.Frame, c *part.Canvas, a part.Area) {
 	case len(s.rows) == 0 && s.busy:
 		c.Put(a.X+1, a.Y, part.Quiet, "asking every check on a fresh reading …")
 		return
+	case len(s.rows) == 0 && s.inLine:
+		c.Put(a.X+1, a.Y, part.Good,
+			"✓ Every host of "+s.cluster+" is in line: none would be visited, and nothing is asked.")
+		return
 	case len(s.rows) == 0:
-		c.Put(a.X+1, a.Y, part.Good, "✓ No host of "+s.cluster+" would be visited: nothing is asked.")
+		c.Put(a.X+1, a.Y, part.Caution|part.Bold,
+			"! No host of "+s.cluster+" would be visited, and not all are in line.")
+		c.Put(a.X+1, a.Y+1, part.Plain, "Nothing is asked of hosts that are not visited; the plan says why not.")
 		return
 	}
 	s.paintCounts(f, c, a)

@@ -325,7 +325,7 @@ func (s *Screen) paintEffect(c *part.Canvas, a part.Area) {
 		return
 	}
 	st := part.Good
-	if s.effect.Worse > 0 {
+	if s.effect.Worse > 0 || s.effect.Unread > 0 {
 		st = part.Caution
 	}
 	col.Line(0, st|part.Bold, s.effect.Says())

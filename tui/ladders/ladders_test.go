@@ -32,7 +32,8 @@ func (d *desk) Schedule(_ context.Context, feed, schedule string) error {
 	return d.note("schedule %s %s", feed, schedule)
 }
 func (d *desk) Unpack(_ context.Context, file, keyring string, _ func(string)) (*bundle.Opened, error) {
-	return &bundle.Opened{Bundle: &bundle.Bundle{Contents: bundle.Contents{Name: "q4.zip"}}}, d.note("unpack %q %q", file, keyring)
+	return &bundle.Opened{Bundle: &bundle.Bundle{Contents: bundle.Contents{Name: "q4.zip"}}},
+		d.note("unpack %q %q", file, keyring)
 }
 func (d *desk) TakeOut(_ context.Context, id string) error { return d.note("take out %s", id) }
 func (d *desk) FetchWanted(context.Context, func(string)) (string, error) {
@@ -162,7 +163,8 @@ func TestPruning(t *testing.T) {
 	}
 	b.No = true
 	b.Press("P")
-	if b.Said != "Remove 9 payloads that nobody wants?" || len(b.Asked.Lines) != 7 || b.Asked.Lines[6] != "9.0 MiB in all" {
+	if b.Said != "Remove 9 payloads that nobody wants?" || len(b.Asked.Lines) != 7 ||
+		b.Asked.Lines[6] != "9.0 MiB in all" {
 		t.Errorf("%q, %q", b.Said, b.Asked.Lines)
 	}
 	b.No = false

@@ -98,9 +98,10 @@ type (
 )
 
 // picks are what the mouse does to the lanes.
-var picks = Picks{Host: func(host string) any {
-	return lanePicked{host}
-}, Turn: func(dy int) any { return laneTurned(dy) }}
+var picks = Picks{
+	Host: func(host string) any { return lanePicked{host} },
+	Turn: func(dy int) any { return laneTurned(dy) },
+}
 
 // Update implements part.Screen.
 func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {

@@ -259,7 +259,8 @@ func (s *Screen) paintGrid(f part.Frame, c *part.Canvas, news drift.News, a part
 }
 
 // paintCell paints a verdict: its sign, and the version where there is room for it.
-func (s *Screen) paintCell(f part.Frame, c *part.Canvas, r *view.Row, news drift.News, host string, a part.Area, here bool) {
+func (s *Screen) paintCell(f part.Frame, c *part.Canvas, r *view.Row, news drift.News, host string,
+	a part.Area, here bool) {
 	v, ok := r.ByHost[host]
 	if !ok {
 		st := part.Quiet
@@ -399,6 +400,11 @@ func (s *Screen) paintNothing(f part.Frame, c *part.Canvas, a part.Area) {
 			fmt.Sprintf("nothing to show among what matches “%s”: %d verdicts that are not in line are hidden",
 				f.Typed, m.Hidden))
 		c.Put(a.X+2, a.Y+2, part.Quiet, "Esc shows all")
+	case len(m.Unjudged) > 0:
+		c.Put(a.X+2, a.Y+1, part.Caution|part.Bold,
+			fmt.Sprintf("%s: nothing disagrees where it was judged, %d verdicts are in line", s.at.Cluster, m.InLine))
+		c.Within(a.X+2, a.Y+2, a.W-3, part.Plain, "nothing was judged of "+strings.Join(m.Unjudged, ", "))
+		s.paintKin(c, part.Rect(a.X+1, a.Y+4, a.W-2, a.H-4))
 	default:
 		c.Put(a.X+2, a.Y+1, part.Good,
 			fmt.Sprintf("%s: nothing disagrees, %d verdicts are in line", s.at.Cluster, m.InLine))

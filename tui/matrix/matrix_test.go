@@ -104,6 +104,9 @@ func TestNothingDisagrees(t *testing.T) {
 	}
 	b.Take(part.Shown{})
 	b.Shows(100, 20, "c0: nothing disagrees, 16 verdicts are in line")
+	delete(b.Frame.View.Verdicts, "c0h005")
+	b.Take(part.Shown{})
+	b.Shows(100, 20, "nothing disagrees where it was judged, 14 verdicts are in line", "nothing was judged of c0h005")
 	if s.host() != "" && len(s.matrix.Rows) > 0 {
 		t.Errorf("%d rows", len(s.matrix.Rows))
 	}

@@ -16,7 +16,7 @@ func paintNews(c *part.Canvas, n drift.News, a part.Area) {
 	case n.Since.IsZero():
 		c.Put(a.X+1, a.Y, part.Quiet, "nothing here is marked as seen yet; m marks all")
 	case len(n.Drift) == 0:
-		c.Put(a.X+1, a.Y, part.Good,
+		c.Put(a.X+1, a.Y, part.Quiet,
 			fmt.Sprintf("nothing new since %s looked on %s", n.By, n.Since.Format("Mon 2 Jan 15:04")))
 	default:
 		x := c.Put(a.X+1, a.Y, part.Caution|part.Bold,
