@@ -237,7 +237,6 @@ func (m *Model) askFilterName() tea.Msg {
 		return part.Tell("nothing is narrowed; / narrows first")
 	}
 	return part.Ask{Label: "keep as @", Hint: "Enter keeps it, -NAME forgets one, Esc leaves", Then: m.keepFilter}
-
 }
 
 // keepFilter keeps the filter under a name; from then on @NAME means it. A minus before the name forgets it. Both can

@@ -113,7 +113,6 @@ func (s *Screen) askCompare() tea.Msg {
 			}
 		},
 	}
-
 }
 
 func (s *Screen) derive() tea.Msg {

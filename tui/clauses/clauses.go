@@ -239,7 +239,6 @@ func (s *Screen) askCompare(b view.Baseline, from int) tea.Msg {
 			}
 		},
 	}
-
 }
 
 func (s *Screen) askRemove(name string) tea.Msg {
@@ -270,7 +269,6 @@ func (s *Screen) askDerive() tea.Msg {
 			}
 		},
 	}
-
 }
 
 // postures tell a clause's posture by shape; the word stands beside it.

@@ -95,7 +95,6 @@ func (s *Screen) Leave(part.Frame) tea.Msg {
 		Lines: []string{"What was changed in " + s.name + " is lost."},
 		Then:  part.Left{},
 	}
-
 }
 
 // messages of the screen
@@ -201,7 +200,6 @@ func (s *Screen) askWhy() tea.Msg {
 			return func() tea.Msg { return saved{name, why, s.desk.SaveText(s.ctx, name, text, after, why)} }
 		},
 	}
-
 }
 
 // done leaves the editor once the text was saved. What the baseline said before can be had back.

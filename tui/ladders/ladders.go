@@ -229,7 +229,6 @@ func (s *Screen) enter(f part.Frame) tea.Msg {
 			if v := &f.View.Verdicts[h][i]; !s.shelves && v.Component == k && v.Outcome.Drifts() {
 				return part.Go{Screen: part.Drift, Cluster: f.View.ClusterOf(h), Host: h,
 					Component: k, Device: v.Device}
-
 			}
 		}
 	}
@@ -360,7 +359,6 @@ func (s *Screen) askSchedule(feed *view.Feed) tea.Msg {
 			}
 		},
 	}
-
 }
 
 func (s *Screen) askBundle() tea.Msg {
@@ -381,7 +379,6 @@ func (s *Screen) askBundle() tea.Msg {
 			}}
 		},
 	}
-
 }
 
 func (s *Screen) askTakeOut(b *view.Bundle) tea.Msg {
@@ -422,7 +419,6 @@ func (s *Screen) askPrune() tea.Msg {
 			}
 		},
 	}
-
 }
 
 func (s *Screen) confirmPrune(rule string, doomed []catalogue.Doomed) tea.Msg {

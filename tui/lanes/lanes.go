@@ -171,11 +171,9 @@ func (s *Screen) request(what, host string) tea.Msg {
 
 func (s *Screen) askSkip(host string) tea.Msg {
 	return part.Confirm{Title: "Leave " + host + " out of the round over " + s.cluster + "?", Yes: "leave it out",
-		Lines: []string{
-			"Guests that have moved away from it stay where they are. A host that is closed already is brought " +
-				"to its end all the same.",
-		}, Then: s.request(course.AskSkip, host)}
-
+		Lines: []string{"Guests that have moved away from it stay where they are. A host that is closed already is " +
+			"brought to its end all the same."},
+		Then: s.request(course.AskSkip, host)}
 }
 
 func (s *Screen) askGoOn() tea.Msg {

@@ -129,7 +129,6 @@ func (s *Screen) enter() tea.Msg {
 	}
 	r := s.matrix.Rows[s.row]
 	return part.Go{Screen: part.Host, Cluster: s.at.Cluster, Host: s.host(), Component: r.Component, Device: r.Device}
-
 }
 
 // lay makes the matrix anew, and leaves the cursor on what it stood on.

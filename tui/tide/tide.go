@@ -275,9 +275,10 @@ type (
 )
 
 // picks are what the mouse does to the lanes.
-var picks = lanes.Picks{Host: func(host string) any {
-	return lanePicked{host}
-}, Turn: func(dy int) any { return laneTurned(dy) }}
+var picks = lanes.Picks{
+	Host: func(host string) any { return lanePicked{host} },
+	Turn: func(dy int) any { return laneTurned(dy) },
+}
 
 // Update implements part.Screen.
 func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {

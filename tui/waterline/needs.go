@@ -41,7 +41,6 @@ func see(f part.Frame, n survey.Need) tea.Msg {
 			Title: "Needs you",
 			Lines: append(part.Wrap(n.Text, 70), "", "This is mended outside: it is a file of the estate."),
 		}
-
 	}
 	if to.Cluster == "" && n.Host != "" {
 		to.Cluster = f.View.ClusterOf(n.Host)
