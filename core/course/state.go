@@ -6,8 +6,6 @@ import (
 	"time"
 
 	"yareharbour/core/act"
-	"yareharbour/core/estate"
-	"yareharbour/core/fit"
 	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
 )
@@ -25,103 +23,6 @@ type Pending struct {
 	Given  bool
 	Waited bool      // its silence was borne once, and is not a second time
 	From   time.Time // from when its time is counted: its intent, or when somebody let the round go on
-}
-
-// Failure is why a visit stands still.
-type Failure struct {
-	Act     *act.Act // nil where it was no act that failed
-	Step    act.Step
-	Error   string
-	Remedy  string
-	At      time.Time
-	Certain bool // how the act came out is known
-	Waited  bool // it was waited for
-	Marked  bool // the host carries the reason, or needs not
-}
-
-// Says is what failed, and how.
-func (f *Failure) Says() string {
-	what := string(f.Step)
-	if f.Act != nil {
-		what = string(f.Act.Kind)
-	}
-	return what + " failed: " + f.Error
-}
-
-// Span is a step of a visit as it went; To is zero while it lasts.
-type Span struct {
-	Step     act.Step
-	Pass     int
-	From, To time.Time
-	Failed   bool
-}
-
-// Phase is how far a visit is.
-type Phase string
-
-// The phases, in order.
-const (
-	Waiting  Phase = "waiting"
-	Checking Phase = "checking"
-	Working  Phase = "working"
-	Settling Phase = "proving"
-	Closing  Phase = "closing off" // proven; what is owed is undone
-	Over     Phase = "over"
-	LeftOut  Phase = "left out"
-)
-
-// Visit is how far a host's visit has come.
-type Visit struct {
-	plan.Visit
-	Phase   Phase
-	Before  *estate.Reading // the host as it was
-	Acts    []act.Act       // that were done, in order
-	Owed    []act.Act       // that were done and are still to be undone
-	Skip    bool            // somebody asked to leave it out
-	Waits   time.Time       // since when it waits for what can't be read; zero while it does not
-	Why     string          // what it waits for
-	Waited  bool            // it was waited for once, and is not a second time
-	Anew    bool            // somebody let it go on after a failure: it is closed anew if its mark is gone
-	Proving time.Time       // since when it is being proven
-	Failure *Failure
-	Spans   []Span
-	Notes   []string // what proving it brought up
-	Stay    []string // guests, by UID, that were to come back and do not
-	Kept    string   // SHA-256 of the configuration that was kept
-}
-
-// Over tells whether the visit is behind us.
-func (v *Visit) Over() bool { return v.Phase == Over || v.Phase == LeftOut }
-
-// Under tells whether the visit is under way.
-func (v *Visit) Under() bool { return v.Phase != Waiting && !v.Over() }
-
-// Closed tells whether the host carries our mark, as far as the journal knows.
-func (v *Visit) Closed() bool {
-	return slices.ContainsFunc(v.Owed, func(a act.Act) bool { return a.Kind.Of().Rules().Pays == act.Open })
-}
-
-// Did tells whether an act of the kind was done, of the change or pass with that number where the kind has those.
-func (v *Visit) Did(kind act.Name, n int) bool {
-	return slices.ContainsFunc(v.Acts, func(a act.Act) bool {
-		return a.Kind == kind && (a.Change == nil || a.Makes(n)) && (a.Pass == 0 || a.Change != nil || a.Pass == n)
-	})
-}
-
-// Made tells whether the change was made: by an act of its own, or by being proven where it needs none.
-func (v *Visit) Made(i int) bool {
-	k := v.Changes[i].Kind()
-	return k == "" && v.Phase != Waiting && v.Did(act.Restart, v.Changes[i].Pass) || k != "" && v.Did(k, i)
-}
-
-// Moved are the migrations that were made.
-func (v *Visit) Moved() (out []fit.Move) {
-	for _, a := range v.Acts {
-		if a.To != "" {
-			out = append(out, fit.Move{ID: a.GuestID, Guest: a.Guest, From: a.Host, To: a.To})
-		}
-	}
-	return out
 }
 
 // State is a round as its journal tells it.
@@ -406,77 +307,6 @@ func (s *State) visit(v *Visit, e *Event) {
 	case Left:
 		v.Phase, v.Failure = LeftOut, nil
 		v.end(e.At, false)
-	}
-}
-
-// reroute sends guests elsewhere than was planned.
-func (v *Visit) reroute(moves []fit.Move) {
-	v.Moves = slices.DeleteFunc(slices.Clone(v.Moves), func(m fit.Move) bool {
-		return slices.ContainsFunc(moves, func(n fit.Move) bool { return n.UID() == m.UID() })
-	})
-	v.Moves = append(v.Moves, moves...)
-}
-
-// moves closes the span that is open, and forgets what was waited for: the visit goes on.
-func (v *Visit) moves(at time.Time) {
-	v.Waits, v.Why, v.Waited = time.Time{}, "", false
-	v.end(at, false)
-}
-
-func (v *Visit) end(at time.Time, failed bool) {
-	if n := len(v.Spans); n > 0 {
-		if s := &v.Spans[n-1]; s.To.IsZero() || failed {
-			s.To, s.Failed = at, failed
-		}
-	}
-}
-
-// begin opens a span for the step, unless it is the one that is open already.
-func (v *Visit) begin(step act.Step, pass int, at time.Time) {
-	if n := len(v.Spans); n > 0 {
-		last := &v.Spans[n-1]
-		if last.Step == step && last.Pass == pass {
-			last.To, last.Failed = time.Time{}, false
-			return
-		}
-		v.end(at, false)
-	}
-	v.Spans = append(v.Spans, Span{Step: step, Pass: pass, From: at})
-}
-
-func (v *Visit) step() act.Step {
-	if n := len(v.Spans); n > 0 {
-		return v.Spans[n-1].Step
-	}
-	return act.PrecheckStep
-}
-
-func (v *Visit) fail(a *act.Act, e *Event, certain bool) {
-	v.end(e.At, true)
-	if v.Failure != nil {
-		return // the first is what a person must know of
-	}
-	step := v.step()
-	if a != nil {
-		step = a.Kind.Step()
-	}
-	waited := !v.Waits.IsZero() || e.Kind == Overdue
-	v.Failure = &Failure{Act: a, Step: step, Error: e.Detail, Remedy: e.Remedy, At: e.At, Certain: certain,
-		Waited: waited, Marked: !v.Closed()}
-}
-
-// Away are the guests that are still to come back.
-func (v *Visit) Away() []fit.Move {
-	return slices.DeleteFunc(slices.Clone(v.Back), func(m fit.Move) bool {
-		return slices.Contains(v.Stay, m.UID()) ||
-			slices.ContainsFunc(v.Acts, func(a act.Act) bool { return a.Kind == act.Return && a.UID() == m.UID() })
-	})
-}
-
-// settle ends a visit of which nothing is owed any more, and to whose host no guest is to come back.
-func (v *Visit) settle() {
-	if v.Phase == Closing && len(v.Owed) == 0 && len(v.Away()) == 0 {
-		v.Phase = Over
 	}
 }
 

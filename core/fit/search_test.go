@@ -18,11 +18,16 @@ func searcher(p Problem, o Order, todo ...string) *tourist {
 	return t
 }
 
+// five are hosts of which c is larger, a has most guests and e has none.
+func five() Problem {
+	return Problem{Hosts: []Host{host("a", 100, 10, 1, 1), host("b", 100, 10, 9), host("c", 200, 10, 9),
+		host("d", 100, 10, 3), host("e", 100, 10)}}
+}
+
 // A tour is begun with the hosts that have fewest guests, then the largest, then those with least memory to move; never
 // with the one that goes last, unless it is alone; and with whom the order says where it does.
 func TestWithWhomATourIsBegun(t *testing.T) {
-	p := Problem{Hosts: []Host{host("a", 100, 10, 1, 1), host("b", 100, 10, 9), host("c", 200, 10, 9),
-		host("d", 100, 10, 3), host("e", 100, 10)}}
+	p := five()
 	for _, c := range []struct {
 		o    Order
 		todo string
@@ -170,8 +175,7 @@ func TestWhenEverythingIsTried(t *testing.T) {
 // Whoever goes next: those named, in their order; then the one with the fewest guests, the largest, the emptiest; the
 // last waits for all others, and the one on trial for nobody.
 func TestWhoGoesNext(t *testing.T) {
-	p := Problem{Hosts: []Host{host("a", 100, 10, 1, 1), host("b", 100, 10, 9), host("c", 200, 10, 9),
-		host("d", 100, 10, 3), host("e", 100, 10)}}
+	p := five()
 	for _, c := range []struct {
 		o     Order
 		first string

@@ -1,0 +1,164 @@
+package precheck
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+)
+
+func reachable(f Facts, r *estate.Reading) found {
+	for _, s := range []estate.SectionName{estate.Host, estate.GuestList} {
+		if why := r.Unread(s, f.Now, f.MaxAge); why != "" {
+			return unknown(Blocker, fmt.Sprintf("its section %q is unread: %s", s, why),
+				"see that the host answers, then read it again")
+		}
+	}
+	return clear("read " + drift.Age(f.Now.Sub(r.At())) + " ago")
+}
+
+// orders holds every host of the cluster to taking orders: guests go to the others.
+func orders(f Facts, r *estate.Reading) found {
+	var out []string
+	for _, h := range f.Hosts {
+		if o := f.Readings[h]; o != nil && o.Unready != "" && (h == r.Host || f.Empties) {
+			out = append(out, h+": "+o.Unready)
+		}
+	}
+	if len(out) > 0 {
+		return blocker(strings.Join(out, "; "), "yare host prepare shows what that is, and puts it there")
+	}
+	return clear("it takes them")
+}
+
+func members(f Facts, r *estate.Reading) found {
+	var silent, off []string
+	for _, h := range f.Hosts {
+		o := f.Readings[h]
+		switch {
+		case h == r.Host:
+		case o != nil && slices.Contains(f.Visited, h) && o.Closed != nil && f.ours(o.Closed) &&
+			len(o.Holding()) == 0: // it may be restarting, and was empty
+		case o == nil:
+			silent = append(silent, h+" (never read)")
+		case o.Off():
+			off = append(off, h)
+		case !o.Reached():
+			silent = append(silent, h)
+		case o.Unread(estate.GuestList, f.Now, f.MaxAge) != "":
+			silent = append(silent, h+" (its guests: "+o.Unread(estate.GuestList, f.Now, f.MaxAge)+")")
+		case o.Unread(estate.Host, f.Now, f.MaxAge) != "":
+			silent = append(silent, h+" ("+o.Unread(estate.Host, f.Now, f.MaxAge)+")")
+		}
+	}
+	switch {
+	case len(silent) > 0:
+	case len(off) == 0:
+		return clear(fmt.Sprintf("all %d others answer", len(f.Hosts)-1))
+	case f.Empties && len(off) >= f.Out:
+		return blocker(fmt.Sprintf("off: %s, as the BMC says; at most %d may be out of service at once",
+			strings.Join(off, ", "), f.Out), "bring it back, "+moreOut)
+	default:
+		return caution("off: "+strings.Join(off, ", ")+", as the BMC says: no guest runs there",
+			"a host that is gone for good is taken out of the estate file")
+	}
+	return unknown(Blocker, strings.Join(silent, ", ")+
+		" can't be read, and counts as running the guests last known of it",
+		"bring it back, or prove that its power is off")
+}
+
+func closed(f Facts, r *estate.Reading) found {
+	var out []string
+	n := 0
+	for _, h := range f.Hosts {
+		o := f.Readings[h]
+		if o == nil || o.Closed == nil || h == r.Host && f.ours(o.Closed) ||
+			slices.Contains(f.Visited, h) && f.ours(o.Closed) {
+			continue
+		}
+		n++
+		out = append(out, fmt.Sprintf("%s, by %s %s ago (%s)", h, o.Closed.By, drift.Age(f.Now.Sub(o.Closed.At)),
+			o.Closed.Reason))
+	}
+	if n == 0 {
+		return clear("no host is closed")
+	}
+	if r.Closed != nil && slices.ContainsFunc(out, func(s string) bool { return strings.HasPrefix(s, r.Host+",") }) {
+		return blocker("closed: "+strings.Join(out, "; "),
+			"a host that somebody else closed is theirs to open; ask them")
+	}
+	if f.Empties && n >= f.Out {
+		return blocker(fmt.Sprintf("closed: %s; at most %d may be out of service at once", strings.Join(out, "; "),
+			f.Out), "ask who closed it to open it, "+moreOut)
+	}
+	return caution("closed: "+strings.Join(out, "; "), "ask who closed it")
+}
+
+// ours tells whether a mark is of this round, or of one that it adopts.
+func (f *Facts) ours(m *estate.Mark) bool {
+	return m.Round != "" && (m.Round == f.Round || m.Round == f.Adopts)
+}
+
+// rules holds the rules about guests to the guests that there are, and against each other.
+func rules(f Facts, _ *estate.Reading) found {
+	if len(f.Rules) == 0 {
+		return clear("no rule says where guests may be")
+	}
+	const remedy = "mend the rule in the estate file, or lift it for the round"
+	means := make([][]*estate.Guest, len(f.Rules))
+	for i := range f.Rules {
+		rule := &f.Rules[i]
+		for _, word := range rule.Guests {
+			one, found := estate.Rule{Guests: []string{word}}, false
+			for _, h := range f.Hosts {
+				r := f.Readings[h]
+				for j := range rOr(r).Guests {
+					if g := &r.Guests[j]; one.Means(g) {
+						found = true
+						means[i] = append(means[i], g)
+					}
+				}
+			}
+			if !found {
+				return blocker(fmt.Sprintf("the rule %q speaks of %q, and no host has such a guest", rule.Says(), word),
+					remedy)
+			}
+		}
+	}
+	for i := range f.Rules {
+		for j := range f.Rules[:i] {
+			a, b := &f.Rules[j], &f.Rules[i]
+			if a.Prefer || b.Prefer || a.Keep == b.Keep {
+				continue
+			}
+			if a.Keep == estate.Together && b.Keep == estate.Apart ||
+				a.Keep == estate.Apart && b.Keep == estate.Together {
+				if x := common(means[i], means[j]); len(x) > 1 {
+					return blocker(fmt.Sprintf("the rules %q and %q contradict each other about %s and %s", a.Says(),
+						b.Says(), x[0], x[1]), remedy)
+				}
+			}
+		}
+	}
+	return clear(fmt.Sprintf("each means guests that there are (%d)", len(f.Rules)))
+}
+
+func rOr(r *estate.Reading) *estate.Reading {
+	if r == nil {
+		return &estate.Reading{}
+	}
+	return r
+}
+
+func common(a, b []*estate.Guest) (names []string) {
+	for _, g := range a {
+		if slices.ContainsFunc(b, func(o *estate.Guest) bool {
+			return o.UID() == g.UID()
+		}) && !slices.Contains(names, g.Name) {
+			names = append(names, g.Name)
+		}
+	}
+	return names
+}

@@ -1,0 +1,65 @@
+package precheck
+
+import (
+	"fmt"
+	"slices"
+
+	"yareharbour/core/estate"
+	"yareharbour/core/fit"
+)
+
+func room(f Facts, r *estate.Reading) found {
+	if !f.Empties {
+		return clear("no change here needs the host empty")
+	}
+	a := f.Placed
+	if a == nil {
+		out := append(slices.DeleteFunc(slices.Clone(f.Visited), func(h string) bool { return h == r.Host }), r.Host)
+		found := fit.Drain(f.Problem(), out, nil, fit.Effort)
+		a = &found
+	}
+	if a.Outcome == fit.Fits {
+		return clear(fmt.Sprintf("its %d guests find a place, with the reserve of %d host kept", len(a.Moves),
+			f.Reserve) + f.resting(r))
+	}
+	return blocker(a.Outcome.String()+": "+a.Obstacle.String(), a.Obstacle.WayOut)
+}
+
+// resting says how many guests of a host do not move but come to rest.
+func (f *Facts) resting(r *estate.Reading) string {
+	n := 0
+	for i := range r.Guests {
+		if g := &r.Guests[i]; g.Holds() && f.Rest[g.UID()] {
+			n++
+		}
+	}
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprintf("; %d come to rest with it", n)
+}
+
+// Problem is the cluster as fit sees it.
+func (f *Facts) Problem() fit.Problem {
+	return fit.Problem{Hosts: FitHosts(f.Hosts, f.Readings), Terms: f.Terms}
+}
+
+// FitHosts tells fit of a cluster's hosts as they were read. A host that does not answer, or whose guests could not be
+// read, takes nothing and counts as running what it last ran.
+func FitHosts(names []string, readings map[string]*estate.Reading) []fit.Host {
+	var out []fit.Host
+	for _, n := range names {
+		r := readings[n]
+		if r == nil {
+			continue
+		}
+		offers := r.Offers()
+		h := fit.Host{Name: n, Capacity: r.Capacity, Counts: r.Counts, Networks: offers.Networks,
+			Storages: offers.Storages, Features: offers.Features, Guests: r.Holding(), Open: r.Takes()}
+		if c, ok := r.Component(r.Emulator, ""); ok && r.Read(r.Emulator.Section()) {
+			h.Emulator = fit.Emulator{Key: r.Emulator, Version: c.Version}
+		}
+		out = append(out, h)
+	}
+	return out
+}

@@ -1,0 +1,141 @@
+package precheck
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+
+	"yareharbour/core/estate"
+)
+
+func bmc(f Facts, r *estate.Reading) found {
+	if r.BMC.None {
+		return caution("no BMC is named for it: its power and its health can't be told, and if it does not come back "+
+			"from a restart nobody can prove from here that it is off",
+			"name its BMC in the estate file, or be ready to walk there")
+	}
+	if why := r.Unread(estate.BMCState, f.Now, f.MaxAge); why != "" {
+		return unknown(Blocker, "the BMC is unread: "+why,
+			"see that the BMC answers; a host whose power can't be told is not restarted")
+	}
+	if r.BMC.Queue > 0 {
+		return blocker(fmt.Sprintf("%d task(s) wait in the BMC's queue, and would run at the next restart",
+			r.BMC.Queue), "look at the queue, and clear what nobody wants any more")
+	}
+	return clear("it answers, power is " + r.BMC.Power + ", its queue is empty")
+}
+
+func health(f Facts, r *estate.Reading) found {
+	if why := r.Unread(estate.HealthItems, f.Now, f.MaxAge); why != "" {
+		return unknown(Caution, "health is unread: "+why, "read it again")
+	}
+	var bad []string
+	for _, h := range r.Health {
+		if !h.OK {
+			bad = append(bad, h.Item+": "+h.Detail)
+		}
+	}
+	if len(r.Health) == 0 {
+		return unknown(Caution, "health is unread: not one item was told",
+			"see on the host and its BMC whether all is well")
+	}
+	if why := r.Section(estate.HealthItems).Partial; why != "" {
+		bad = append(bad, "not all health was read: "+why)
+	}
+	if len(bad) > 0 {
+		return caution(strings.Join(bad, "; "), "mend it first, or go on knowing that it may not come back as it was")
+	}
+	return clear(fmt.Sprintf("%d items, all well", len(r.Health)))
+}
+
+func pending(f Facts, r *estate.Reading) found {
+	for _, s := range []estate.SectionName{estate.Packages, estate.Drivers, estate.FirmwareItems} {
+		if why := cmp.Or(r.Unread(s, f.Now, f.MaxAge), r.Section(s).Partial); why != "" {
+			return unknown(Caution, fmt.Sprintf("whether what is installed runs is not known: %s is unread: %s",
+				s, why), "read it again")
+		}
+	}
+	for _, c := range r.Components {
+		if c.Running != "" {
+			return caution(fmt.Sprintf("%s %s is installed and %s runs", c.Key, c.Version, c.Running),
+				"the round's restart will settle it")
+		}
+		if len(c.Holders) > 0 {
+			return caution(fmt.Sprintf("%s %s is installed, and %s still run what it replaced", c.Key, c.Version,
+				c.Awaits()), "a service restarts, a guest moves away and back")
+		}
+	}
+	return clear("what is installed runs")
+}
+
+// packages looks for what is half installed: dpkg and rpm install nothing more until that is mended.
+func packages(f Facts, r *estate.Reading) found {
+	if why := cmp.Or(r.Unread(estate.Packages, f.Now, f.MaxAge), r.Section(estate.Packages).Partial); why != "" {
+		return unknown(Blocker, "packages are unread: "+why, "see that the host answers, then read it again")
+	}
+	var half []string
+	for i := range r.Components {
+		if c := &r.Components[i]; c.State != "" && c.Key.Section() == estate.Packages {
+			half = append(half, fmt.Sprintf("%s %s is %s", c.Key, c.Version, c.State))
+		}
+	}
+	if len(half) > 0 {
+		return blocker(strings.Join(half, "; ")+": nothing else can be installed",
+			"on the host, see why and let its package system finish: dpkg --configure -a")
+	}
+	return clear("nothing is half installed")
+}
+
+// unjudged is the answer where what a check needs was not worked out: not knowing clears nothing.
+func unjudged() found {
+	return unknown(Blocker, "it could not be known: the host was not judged against its baselines and the catalogue",
+		"see what keeps the catalogue from being read, then ask again")
+}
+
+func dispute(f Facts, r *estate.Reading) found {
+	if !f.Judged {
+		return unjudged()
+	}
+	for i := range f.Verdicts {
+		if v := &f.Verdicts[i]; v.Host == r.Host && v.Clause != nil && len(v.Clause.Against) > 0 {
+			return blocker(fmt.Sprintf("%s: %s wants %s, but %s", v.Component, v.Clause.Baseline, v.Clause.Says(),
+				strings.Join(v.Clause.Against, " and ")),
+				"give one of the baselines the lower rank, or take one clause away")
+		}
+	}
+	return clear("they agree")
+}
+
+func payload(f Facts, _ *estate.Reading) found {
+	var bad []string
+	for file, why := range f.Payloads {
+		if why != nil {
+			bad = append(bad, file+": "+why.Error())
+		}
+	}
+	if len(bad) > 0 {
+		slices.Sort(bad)
+		return blocker(strings.Join(bad, "; "), "fetch it again from its feed")
+	}
+	return clear(fmt.Sprintf("%d payload(s) verified", len(f.Payloads)))
+}
+
+func together(f Facts, _ *estate.Reading) found {
+	if !f.Judged {
+		return unjudged()
+	}
+	if len(f.Mismatches) == 0 {
+		return clear("no compatibility list speaks against what it will have")
+	}
+	level := Caution
+	var out []string
+	for _, m := range f.Mismatches {
+		if m.Blocks {
+			level = Blocker
+		}
+		out = append(out, fmt.Sprintf("%s, by the list %s: %s", m.Hardware, m.List, m.Why))
+	}
+	return found{level: level, evidence: strings.Join(out, "; "),
+		remedy: "let the baselines want a combination that is on the list, or ask its publisher for a newer list"}
+}

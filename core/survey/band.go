@@ -1,0 +1,211 @@
+package survey
+
+import (
+	"slices"
+	"time"
+
+	"yareharbour/core/act"
+	"yareharbour/core/catalogue"
+	"yareharbour/core/course"
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+	"yareharbour/core/fit"
+	"yareharbour/core/precheck"
+)
+
+// Depth is how far a host is out of line in one layer.
+type Depth struct {
+	Drift  int
+	Worst  catalogue.Severity
+	Unread bool
+	InLine int // clauses that were judged in line; with none, nothing is claimed
+	Aside  int // excepted, or not applying
+}
+
+// Berth is a host in its cluster's band.
+type Berth struct {
+	Host    string
+	Service Service
+	Mark    *estate.Mark
+	Memory  float64 // share of its memory that running guests have, 0 to 1
+	CPU     float64 // share of its cores that they use
+	Guests  int     // running
+	Depth   map[estate.Layer]Depth
+	Drift   int
+	Unread  int
+	Judged  int // clauses that were judged in line
+	ReadAt  time.Time
+	Step    act.Step // where a running round is with it; empty otherwise
+}
+
+// InLine tells whether something was asked of the host, all of it was read, and nothing is out of line. A host of which
+// nothing is asked is not in line with anything.
+func (b Berth) InLine() bool {
+	return b.Judged > 0 && b.Drift == 0 && b.Unread == 0 && b.Service != Silent && b.Service != Never
+}
+
+// Band is a cluster.
+type Band struct {
+	Cluster estate.Cluster
+	Berths  []Berth
+	Guests  int     // running
+	Load    float64 // share of the memory of all open hosts
+	Limit   float64 // the load up to which the loss of the reserve's hosts can be borne, by memory
+	Reserve fit.Answer
+	Spare   fit.Spare
+	ReadAt  time.Time // the oldest reading; zero where a host was never read
+	InLine  int
+	Adrift  int
+	// of those adrift: nothing that their readings tell keeps a round from visiting them. Payloads and what is wanted
+	// are for the plan to say; of clusters that are too large for a look, room too
+	Ready   int
+	Unasked int // hosts of which no clause asks anything
+	Out     int // hosts out of service
+	Unread  int // hosts of which something is not known
+	Round   *course.State
+}
+
+func band(in Input, c estate.Cluster) Band {
+	b := Band{Cluster: c, Round: in.Rounds[c.Name]}
+	hosts := precheck.FitHosts(c.Hosts, in.Readings)
+	var used, room, largest estate.Resources
+	var may []string // be visited, if there is room for their guests
+	for _, h := range c.Hosts {
+		berth := berth(in, h)
+		if len(in.Faults) > 0 {
+			berth.Unread++
+		}
+		if b.Round != nil && b.Round.Status == course.Running && in.Runs[c.Name] {
+			berth.Step = currentStep(b.Round, h)
+			if berth.Service == Silent && b.Round.Silent(h) {
+				berth.Service = Away
+			}
+		}
+		b.Berths = append(b.Berths, berth)
+		b.count(berth)
+		if berth.Drift > 0 && ready(in, c, h) {
+			if empties(in.Verdicts[h]) {
+				may = append(may, h)
+			} else {
+				b.Ready++
+			}
+		}
+		if r := in.Readings[h]; r != nil && berth.Service == Open {
+			used, room = used.Add(r.Used()), room.Add(r.Capacity)
+			if r.Capacity.MemoryMiB > largest.MemoryMiB {
+				largest = r.Capacity
+			}
+		}
+	}
+	if room.MemoryMiB > 0 {
+		b.Load = float64(used.MemoryMiB) / float64(room.MemoryMiB)
+		b.Limit = max(0, float64(room.MemoryMiB-int64(c.Reserve)*largest.MemoryMiB)/float64(room.MemoryMiB))
+	}
+	const exact = 64 // beyond this many hosts a proof takes longer than a look may
+	if len(hosts) <= exact {
+		problem := fit.Problem{Hosts: hosts, Terms: fit.Terms{Rules: c.Rules, Reserve: c.Reserve}}
+		b.Reserve = fit.Reserve(problem)
+		for _, there := range fit.Rooms(problem, may) {
+			if there {
+				b.Ready++
+			}
+		}
+	} else {
+		b.Ready += len(may)
+	}
+	b.Spare = fit.Headroom(hosts, min(c.Reserve, 1))
+	return b
+}
+
+// empties tells whether what is out of line may need the host empty, as far as verdicts tell.
+func empties(vs []drift.Verdict) bool {
+	return slices.ContainsFunc(vs, func(v drift.Verdict) bool {
+		switch {
+		case !v.Outcome.Drifts() || v.Outcome == drift.Unwanted:
+			return false
+		case v.Outcome == drift.AwaitingRestart:
+			return v.Found == nil || v.Found.Restarts == "host"
+		}
+		return v.Release == nil || v.Release.Restart.EmptiesHost()
+	})
+}
+
+// ready tells whether none of the checks that readings alone answer would hold a visit to the host up.
+func ready(in Input, c estate.Cluster, host string) bool {
+	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Terms: fit.Terms{Rules: c.Rules, Reserve: c.Reserve}, Out: 1,
+		Hosts: c.Hosts, Readings: in.Readings, Empties: empties(in.Verdicts[host]), Judged: true,
+		Placed: &fit.Answer{Outcome: fit.Fits}}
+	return len(precheck.Blockers(precheck.Host(f, host))) == 0
+}
+
+func (b *Band) count(h Berth) {
+	b.Guests += h.Guests
+	switch {
+	case h.InLine():
+		b.InLine++
+	case h.Judged+h.Drift+h.Unread == 0 && h.Service != Never:
+		b.Unasked++
+	case h.Drift > 0:
+		b.Adrift++
+	}
+	if h.Unread > 0 || h.Service == Never {
+		b.Unread++
+	}
+	if h.Service != Open {
+		b.Out++
+	}
+	if len(b.Berths) == 1 || h.ReadAt.Before(b.ReadAt) {
+		b.ReadAt = h.ReadAt
+	}
+}
+
+func berth(in Input, host string) Berth {
+	b := Berth{Host: host, Service: Never, Depth: map[estate.Layer]Depth{}}
+	r := in.Readings[host]
+	if r == nil {
+		return b
+	}
+	b.ReadAt, b.Mark = r.At(), r.Closed
+	switch {
+	case !r.Reached():
+		b.Service = Silent
+	case r.Closed != nil:
+		b.Service = Closed
+	default:
+		b.Service = Open
+	}
+	if r.Capacity.MemoryMiB > 0 {
+		used := r.Used()
+		b.Memory = float64(used.MemoryMiB) / float64(r.Capacity.MemoryMiB)
+		b.CPU = float64(used.CPU) / float64(max(r.Capacity.CPU, 1))
+		b.Guests = len(r.RunningGuests())
+	}
+	for i := range in.Verdicts[host] {
+		v := &in.Verdicts[host][i]
+		d := b.Depth[v.Layer()]
+		switch {
+		case v.Outcome == drift.Unread:
+			d.Unread = true
+			b.Unread++
+		case v.Outcome.Drifts():
+			d.Drift++
+			d.Worst = max(d.Worst, v.Severity())
+			b.Drift++
+		case v.Outcome == drift.InLine:
+			d.InLine++
+			b.Judged++
+		default:
+			d.Aside++
+		}
+		b.Depth[v.Layer()] = d
+	}
+	return b
+}
+
+func currentStep(s *course.State, host string) act.Step {
+	v := s.Visit(host)
+	if v == nil || v.Over() || len(v.Spans) == 0 {
+		return ""
+	}
+	return v.Spans[len(v.Spans)-1].Step
+}

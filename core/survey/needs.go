@@ -1,0 +1,325 @@
+package survey
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"yareharbour/core/catalogue"
+	"yareharbour/core/course"
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+	"yareharbour/core/fit"
+	"yareharbour/core/precheck"
+)
+
+// Urgency orders what needs a person.
+type Urgency int
+
+// The urgencies, worst first.
+const (
+	Now Urgency = iota
+	Soon
+	Sometime
+)
+
+// Need is something that needs a person.
+type Need struct {
+	Urgency Urgency
+	Cluster string
+	Host    string // empty where it is about the whole cluster
+	Text    string
+	why     string    // the cause, told after the text: it does not keep apart what is so of several hosts
+	First   bool      // before all others: what a round left in the middle
+	Since   time.Time // since when it is so; zero where that is not known
+	// Where it can be mended, and what to look at there.
+	See       Where
+	Component estate.Key
+	Device    string
+	Baseline  string
+}
+
+// Where is where a need can be seen to.
+type Where int
+
+// The places. A need that is about nothing of the estate's is seen to outside.
+const (
+	Outside Where = iota
+	AtHost
+	AtDrift
+	AtRound
+	AtPlan
+	AtBaselines
+	AtCatalogue
+)
+
+// general are the needs that are of no one cluster.
+func general(in Input) (out []Need) {
+	for _, f := range in.Faults {
+		out = append(out, Need{Urgency: Now, Text: "no verdict is to be believed while this can't be read: " + f})
+	}
+	for _, p := range in.Problems {
+		u := Sometime
+		if p.Error {
+			u = Now
+		}
+		out = append(out, Need{Urgency: u, Text: p.String(), See: AtBaselines, Baseline: p.Baseline})
+	}
+	for _, f := range in.Flags {
+		switch {
+		case f.Bound: // its verdict says so
+		case f.Withdrawn != "":
+			out = append(out, Need{Urgency: Soon, Host: only(f.Hosts), See: AtCatalogue, Component: f.Component,
+				Text: fmt.Sprintf("withdrawn, and no baseline covers it: %s %s%s", f.Component,
+					f.Version, onHosts(f.Hosts))})
+		case f.Severity >= catalogue.High:
+			out = append(out, Need{Urgency: Sometime, Host: only(f.Hosts), See: AtCatalogue, Component: f.Component,
+				Text: fmt.Sprintf("affected by %s, and no baseline covers it: %s %s%s",
+					strings.Join(f.Advisories, ", "), f.Component, f.Version, onHosts(f.Hosts))})
+		}
+	}
+	return out
+}
+
+// needs lists what a person should see to in a cluster.
+func needs(in Input, b Band) []Need {
+	var out []Need
+	add := func(u Urgency, host, format string, args ...any) *Need {
+		n := Need{Urgency: u, Cluster: b.Cluster.Name, Host: host, Text: fmt.Sprintf(format, args...), See: AtDrift}
+		if host != "" {
+			n.See = AtHost
+		}
+		out = append(out, n)
+		return &out[len(out)-1]
+	}
+	since := func(r *estate.Reading, s estate.SectionName) time.Time { at, _ := r.Section(s).Known(); return at }
+	if why := in.Distrusted[b.Cluster.Name]; why != "" {
+		out = append(out, Need{Urgency: Now, Cluster: b.Cluster.Name,
+			Text:  "the journal of its round can't be trusted, and nothing is done by it: " + why,
+			First: true, See: AtRound})
+	}
+	inRound := map[string]bool{} // hosts that a round left in the middle
+	if s := b.Round; s != nil &&
+		(s.Status == course.Failing || s.Status == course.Running && !in.Runs[b.Cluster.Name]) {
+		text := "the round failed: " + s.Detail
+		if s.Status == course.Running {
+			text = "its round was interrupted: nobody runs it any more. Resume it"
+		}
+		out = append(out, Need{Urgency: Now, Cluster: b.Cluster.Name, Text: text, First: true,
+			See: AtRound, Since: s.Last})
+		for i := range s.Visits {
+			if v := &s.Visits[i]; !v.Over() && len(v.Spans) > 0 {
+				inRound[v.Host] = true
+			}
+		}
+	}
+	byOutcome := map[drift.Outcome]*about{}
+	var critical about
+	for _, h := range b.Berths {
+		if h.Step != "" {
+			continue // a round sees to it
+		}
+		r := in.Readings[h.Host]
+		switch h.Service {
+		case Never:
+			add(Now, h.Host, "never read")
+			continue
+		case Silent:
+			n := add(Now, h.Host, "does not answer")
+			n.First, n.Since, n.why = inRound[h.Host], since(r, estate.Host), r.Section(estate.Host).Err
+		case Closed:
+			if inRound[h.Host] {
+				n := add(Now, h.Host, "left closed by the round: %s", h.Mark.Reason)
+				n.First, n.Since, n.See = true, h.Mark.At, AtRound
+				break
+			}
+			add(Soon, h.Host, "closed by %s: %s", h.Mark.By, h.Mark.Reason).Since = h.Mark.At
+		}
+		if e := r.Section(estate.GuestList).Err; e != "" && h.Service != Silent {
+			n := add(Now, h.Host, "its guests can't be read, and those last known count as running")
+			n.Since, n.why = since(r, estate.GuestList), e
+		}
+		healthKnown, lastKnown := r.Unread(estate.HealthItems, in.Now, in.MaxAge) == "", ""
+		if !healthKnown {
+			lastKnown = " (last known)"
+		}
+		if e := r.Section(estate.HealthItems).Err; e != "" && h.Service != Silent &&
+			!strings.Contains(e, "names no BMC") {
+			n := add(Soon, h.Host, "its health is unread")
+			n.Since, n.why = since(r, estate.HealthItems), e
+		}
+		if p := r.Section(estate.HealthItems).Partial; p != "" {
+			add(Soon, h.Host, "its health was not all read").why = p
+		}
+		for _, i := range r.Health {
+			if !i.OK {
+				add(Soon, h.Host, "%s: %s%s", i.Item, i.Detail, lastKnown)
+			}
+		}
+		if r.BMC.Queue > 0 {
+			add(Soon, h.Host, "%d forgotten task(s) in the BMC's queue", r.BMC.Queue)
+		}
+		note(in.Verdicts[h.Host], h.Host, byOutcome, &critical)
+	}
+	if hosts := critical.hosts; len(hosts) > 0 {
+		critical.show(add(Now, only(hosts), "critical release missing%s", onHosts(hosts)))
+	}
+	for _, o := range []drift.Outcome{drift.Withdrawn, drift.Unread, drift.HalfInstalled, drift.Disputed,
+		drift.OffTrack, drift.Ahead} {
+		if x := byOutcome[o]; x != nil {
+			u := Sometime
+			if o == drift.Withdrawn || o == drift.Unread || o == drift.HalfInstalled {
+				u = Soon
+			}
+			x.show(add(u, only(x.hosts), "%s%s", says[o], onHosts(x.hosts)))
+		}
+	}
+	if n := in.News[b.Cluster.Name]; len(n.Drift) > 0 {
+		add(Sometime, "", "%d new, out of line or unread", len(n.Drift)).Since = n.Since
+	}
+	if b.Reserve.Outcome == fit.DoesNotFit {
+		add(Now, "", "the reserve is not kept: %s", b.Reserve.Obstacle).See = AtPlan
+	} else if b.Round == nil || b.Round.Status != course.Running { // a round judges by itself whom it can drain
+		out = append(out, drainable(in, b)...)
+	}
+	return grouped(out)
+}
+
+// grouped tells once what is so of several hosts, where it was first told. Where the causes differ, the first is told
+// with its host.
+func grouped(needs []Need) (out []Need) {
+	type same struct {
+		urgency Urgency
+		text    string
+		see     Where
+		first   bool
+	}
+	at, members := map[same]int{}, map[same][]Need{}
+	for _, n := range needs {
+		k := same{n.Urgency, n.Text, n.See, n.First}
+		i, told := at[k]
+		if n.Host == "" || !told {
+			at[k] = len(out)
+			out = append(out, n)
+		} else if out[i].Since.After(n.Since) {
+			out[i].Since = n.Since
+		}
+		members[k] = append(members[k], n)
+	}
+	for k, i := range at {
+		n, of, why := &out[i], members[k], out[i].why
+		if len(of) > 1 && n.Host != "" {
+			var hosts []string
+			for _, o := range of {
+				hosts = append(hosts, o.Host)
+				if o.why != n.why {
+					why = "on " + n.Host + ", " + n.why
+				}
+			}
+			n.Host, n.Text = "", n.Text+onHosts(hosts)
+			if n.See == AtHost {
+				n.See = AtDrift
+			}
+		}
+		if why != "" {
+			n.Text += ": " + why
+		}
+	}
+	return out
+}
+
+var says = map[drift.Outcome]string{drift.Withdrawn: "withdrawn release", drift.Unread: "something is unread",
+	drift.HalfInstalled: "a package is half installed", drift.Disputed: "baselines disagree",
+	drift.OffTrack: "off its track", drift.Ahead: "ahead of its baseline"}
+
+// about is the hosts that have something in common, and the first thing on them that has it.
+type about struct {
+	hosts []string
+	first *drift.Verdict
+}
+
+func (a *about) add(host string, v *drift.Verdict) {
+	if a.first == nil {
+		a.first = v
+	}
+	if n := len(a.hosts); n == 0 || a.hosts[n-1] != host {
+		a.hosts = append(a.hosts, host)
+	}
+}
+
+// show has a need lead to it.
+func (a *about) show(n *Need) {
+	n.Component, n.Device = a.first.Component, a.first.Device
+}
+
+func note(vs []drift.Verdict, host string, by map[drift.Outcome]*about, critical *about) {
+	for i := range vs {
+		v := &vs[i]
+		if by[v.Outcome] == nil {
+			by[v.Outcome] = &about{}
+		}
+		by[v.Outcome].add(host, v)
+		if v.Outcome.Drifts() && v.Severity() == catalogue.Critical {
+			critical.add(host, v)
+		}
+	}
+}
+
+// drainable says which hosts that are out of line could not be drained now. Past some size that is left to the plan.
+func drainable(in Input, b Band) (out []Need) {
+	const most = 16
+	if len(b.Berths) > most {
+		return nil
+	}
+	cluster := fit.Problem{Hosts: precheck.FitHosts(b.Cluster.Hosts, in.Readings),
+		Terms: fit.Terms{Rules: b.Cluster.Rules, Reserve: b.Cluster.Reserve}}
+	reasons := map[string][]string{}
+	var order []string
+	for _, h := range b.Berths {
+		if h.Drift == 0 || h.Service != Open {
+			continue
+		}
+		if a := fit.Drain(cluster, []string{h.Host}, nil, fit.Effort); a.Outcome != fit.Fits {
+			why := a.Obstacle.String()
+			if len(a.Obstacle.Lost) > 0 {
+				why = "the reserve would not be kept"
+			}
+			if reasons[why] == nil {
+				order = append(order, why)
+			}
+			reasons[why] = append(reasons[why], h.Host)
+		}
+	}
+	for _, why := range order {
+		who := ""
+		if only(reasons[why]) == "" {
+			who = list(reasons[why]) + " "
+		}
+		out = append(out, Need{Urgency: Soon, Cluster: b.Cluster.Name, Host: only(reasons[why]),
+			Text: who + "can't be drained: " + why, See: AtPlan})
+	}
+	return out
+}
+
+func only(hosts []string) string {
+	if len(hosts) == 1 {
+		return hosts[0]
+	}
+	return ""
+}
+
+// onHosts names the hosts where there are several; one stands beside the text anyway.
+func onHosts(hosts []string) string {
+	if len(hosts) == 1 {
+		return ""
+	}
+	return " on " + list(hosts)
+}
+
+func list(hosts []string) string {
+	const most = 3
+	if len(hosts) > most {
+		return fmt.Sprintf("%s and %d more", strings.Join(hosts[:most-1], ", "), len(hosts)-most+1)
+	}
+	return strings.Join(hosts, ", ")
+}

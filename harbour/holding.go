@@ -1,0 +1,201 @@
+package harbour
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"golang.org/x/sync/errgroup"
+
+	"yareharbour/connector"
+	"yareharbour/core/course"
+	"yareharbour/core/estate"
+	"yareharbour/store"
+)
+
+// journal binds the store's journal to one round and its lease.
+type journal struct {
+	store store.Rounds
+	lease store.Lease
+	round string
+	seen  func(course.Event)
+
+	mu   sync.Mutex
+	sums []string // of the entries
+}
+
+func (j *journal) Append(ctx context.Context, e course.Event) (course.Event, string, error) {
+	e, sum, err := j.store.Append(ctx, j.lease, j.round, e)
+	if err != nil {
+		return e, "", err
+	}
+	j.add(sum)
+	j.seen(e)
+	return e, sum, nil
+}
+
+func (j *journal) add(sum string) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	j.sums = append(j.sums, sum)
+}
+
+func (j *journal) Take(ctx context.Context, now time.Time) ([]course.Event, error) {
+	events, sums, err := j.store.Take(ctx, j.lease, j.round, now)
+	for i, e := range events {
+		j.add(sums[i])
+		j.seen(e)
+	}
+	return events, err
+}
+
+func (j *journal) SetProgress(ctx context.Context, at time.Time, says []course.Said) error {
+	return j.store.SetProgress(ctx, j.round, store.Progress{At: at, Says: says})
+}
+
+// contradicts returns how a reading shows that the journal is not all that was written.
+func (j *journal) contradicts(r *estate.Reading) error {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	return course.Contradicts(r.Host, r.Guard, j.round, j.lease.Epoch(), j.sums)
+}
+
+// vacant refuses where the cluster's last round still holds something.
+func (h *Harbour) vacant(ctx context.Context, cluster string) error {
+	last, head, err := h.Latest(ctx, cluster)
+	if err != nil {
+		return err
+	}
+	if last != nil && last.Status != course.Finished && last.Holds() {
+		return fmt.Errorf("round %s over %s is not finished (%s) and holds a closed host, or an act of which it is "+
+			"not known how it came out; go on with it: yare round resume %s",
+			head.ID, cluster, last.Status, cluster)
+	}
+	return nil
+}
+
+// acquire takes the lease of a cluster, and holds what its hosts have taken against what this store knows: of the round
+// with that id, where one is meant, and of epochs. Where taking over is meant, the lease is above whatever hosts know.
+func (h *Harbour) acquire(ctx context.Context, c estate.Cluster, id, by string, takeOver bool) (store.Lease, error) {
+	if h.unwritable != nil {
+		return nil, fmt.Errorf("a round over %s keeps its journal in the state directory, and that can't be written: "+
+			"%w", c.Name, h.unwritable)
+	}
+	term, err := h.file.LeaseTerm()
+	if err != nil {
+		return nil, err
+	}
+	lease, err := h.Rounds.Acquire(ctx, c.Name, store.Want{Term: term})
+	if err != nil {
+		return nil, err
+	}
+	against, err := h.contradictions(ctx, c, id, lease.Epoch()-1)
+	if err == nil && len(against) == 0 {
+		return lease, nil
+	}
+	h.release(lease)
+	switch {
+	case err != nil:
+		return nil, err
+	case !takeOver:
+		return nil, &ContradictionError{c.Name, against}
+	}
+	above := int64(0)
+	for _, x := range against {
+		above = max(above, x.Epoch)
+		if err := h.Rounds.TakeOver(ctx, x.Round, by, h.World.Now()); err != nil {
+			return nil, err
+		}
+	}
+	return h.Rounds.Acquire(ctx, c.Name, store.Want{Term: term, Above: above})
+}
+
+// contradictions are what hosts have taken of which this store does not know. Before any host is asked the journal is
+// read: nobody writes in it while the lease is ours.
+func (h *Harbour) contradictions(ctx context.Context, c estate.Cluster, id string,
+	epoch int64) (out []*course.Contradiction, err error) {
+	var sums []string
+	if id != "" {
+		_, chain, err := h.Journal(ctx, id)
+		if err != nil {
+			return nil, fmt.Errorf("nothing is done by a journal that can't be trusted: %w", err)
+		}
+		sums = chain.Sums()
+	}
+	seen, err := h.glance(ctx, c.Hosts)
+	if err != nil {
+		return nil, err
+	}
+	for _, host := range c.Hosts {
+		g := seen[host].Guard
+		known, err := h.Rounds.Knows(ctx, g.Round)
+		if err != nil {
+			return nil, err
+		}
+		var x *course.Contradiction
+		switch err := course.Contradicts(host, g, id, epoch, sums); {
+		case errors.As(err, &x):
+			out = append(out, x)
+		case err != nil:
+			return nil, err
+		case g.Round != "" && !known:
+			out = append(out, &course.Contradiction{Host: host, Round: g.Round, Epoch: g.Epoch,
+				Why: fmt.Sprintf("%s has taken orders of round %s, of which this store does not know: another "+
+					"store's runner is or was at work", host, g.Round)})
+		}
+	}
+	return out, nil
+}
+
+// glance asks the hosts what they say of themselves, and keeps nothing of it.
+func (h *Harbour) glance(ctx context.Context, hosts []string) (map[string]*estate.Reading, error) {
+	out := map[string]*estate.Reading{}
+	var mu sync.Mutex
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(h.atOnce())
+	for _, host := range hosts {
+		g.Go(func() error {
+			r, err := connector.Read(ctx, h.World, host, estate.Host)
+			if err != nil {
+				return fmt.Errorf("looking at %s: %w", host, err)
+			}
+			mu.Lock()
+			defer mu.Unlock()
+			out[host] = r
+			return nil
+		})
+	}
+	return out, g.Wait()
+}
+
+// renew keeps the lease. A runner that lost it must stop at once.
+func renew(ctx context.Context, l store.Lease, cancel context.CancelCauseFunc) {
+	t := time.NewTicker(l.Every())
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+		}
+		err := l.Renew(ctx)
+		if errors.Is(err, store.ErrLost) || l.Stands() != nil {
+			cancel(store.ErrLost)
+			return
+		}
+		if err != nil {
+			slog.Warn("the lease could not be renewed; it is tried again", "cluster", l.Cluster(), "error", err)
+		}
+	}
+}
+
+func (h *Harbour) release(l store.Lease) {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	if err := l.Release(ctx); err != nil {
+		slog.Warn("giving the lease back", "cluster", l.Cluster(), "error", err)
+	}
+}

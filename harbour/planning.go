@@ -1,0 +1,205 @@
+package harbour
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
+
+	"yareharbour/connector"
+	"yareharbour/core/act"
+	"yareharbour/core/estate"
+	"yareharbour/core/plan"
+	"yareharbour/core/precheck"
+	"yareharbour/format/deb"
+	"yareharbour/format/rpmfile"
+)
+
+// Plan reads the cluster and plans a round over it. Nothing is touched. The plan is kept under its digest, so that a
+// round can be started from the very one that was shown.
+func (h *Harbour) Plan(ctx context.Context, b plan.Brief) (plan.Plan, error) {
+	p, err := h.plan(ctx, b)
+	if err != nil {
+		return p, err
+	}
+	if err := h.Rounds.KeepPlan(ctx, &p); err != nil {
+		slog.Warn("the plan could not be kept: a round can't be started from it by its digest", "error", err)
+	}
+	return p, nil
+}
+
+func (h *Harbour) plan(ctx context.Context, b plan.Brief) (plan.Plan, error) {
+	in, err := h.Gather(ctx, b)
+	if err != nil {
+		return plan.Plan{}, err
+	}
+	return plan.Make(*in), ctx.Err()
+}
+
+// Gather reads the cluster of a brief and brings together all that a plan is made from, what the hosts' own package
+// managers say of it included. From it a plan for another brief can be made without reading anything. A brief that
+// names what there is not is refused.
+func (h *Harbour) Gather(ctx context.Context, b plan.Brief) (*plan.Input, error) {
+	c, err := h.Cluster(b.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	if err := h.Sound(); err != nil {
+		return nil, fmt.Errorf("nothing is planned while this can't be read: %w", err)
+	}
+	readings, err := h.Read(ctx, c.Hosts, nil)
+	if err != nil {
+		return nil, err
+	}
+	times, err := h.Rounds.Times(ctx)
+	if err != nil {
+		return nil, err
+	}
+	waivers, err := h.Waivers.Waivers(ctx, c.Name)
+	if err != nil {
+		return nil, err
+	}
+	checker := h.Checker()
+	in := plan.Input{Brief: b, Waivers: waivers, Now: h.World.Now(), MaxAge: MaxAge, Cluster: c, Readings: readings,
+		Controller: h.controller(), Verdicts: h.Check(checker, readings), Below: checker.Below,
+		Payloads: h.Payloads.Check, Times: times,
+		Catalogue: h.Catalogue()}
+	if err := errors.Join(in.Wrong(), h.controllerThere(ctx)); err != nil {
+		return nil, err
+	}
+	in.Own = map[string][]precheck.Answer{}
+	for host, r := range readings {
+		in.Own[host] = h.askOwn(ctx, r, MaxAge)
+	}
+	p := plan.Make(in)
+	in.Resolved = h.resolve(ctx, &p)
+	return &in, ctx.Err()
+}
+
+// controller is the guest that this program runs in: the one that the estate file names, or the one with this machine's
+// UUID. Where that is no guest of the cluster it means nothing.
+func (h *Harbour) controller() string {
+	if h.file.Controller != "" {
+		return h.file.Controller
+	}
+	text, err := os.ReadFile("/sys/class/dmi/id/product_uuid")
+	if err != nil {
+		return "" // it is for root to read, and not every machine has one
+	}
+	return strings.ToLower(strings.TrimSpace(string(text)))
+}
+
+// controllerThere refuses where the estate file names a guest that this program runs in, and no host that was ever read
+// has such a guest.
+func (h *Harbour) controllerThere(ctx context.Context) error {
+	name := h.file.Controller
+	if name == "" {
+		return nil
+	}
+	all, err := h.newest(ctx)
+	if err != nil {
+		return err
+	}
+	for _, r := range all {
+		if slices.ContainsFunc(r.Guests, func(g estate.Guest) bool { return g.ID == name || g.Name == name }) {
+			return nil
+		}
+	}
+	return fmt.Errorf("the estate file says that this program runs in the guest %q, and no host has such a guest", name)
+}
+
+// resolve asks the hosts of a plan what its changes of packages would really do there, some at a time.
+func (h *Harbour) resolve(ctx context.Context, p *plan.Plan) map[string]plan.Resolved {
+	out := map[string]plan.Resolved{}
+	var mu sync.Mutex
+	var g errgroup.Group
+	g.SetLimit(h.atOnce())
+	for i := range p.Visits {
+		v := &p.Visits[i]
+		passes := v.Packages()
+		if len(passes) == 0 {
+			continue
+		}
+		g.Go(func() error {
+			said := h.resolution(ctx, v.Host, passes)
+			mu.Lock()
+			defer mu.Unlock()
+			out[v.Host] = plan.Resolved{Asked: passes, Said: said}
+			return nil
+		})
+	}
+	_ = g.Wait() // what could not be asked is in what was said
+	return out
+}
+
+// resolution asks a host about the package changes of each pass.
+func (h *Harbour) resolution(ctx context.Context, host string, passes map[int][]act.Change) (out []act.Resolution) {
+	s, err := h.World.Open(ctx, host)
+	if err != nil {
+		return []act.Resolution{{Unasked: err.Error()}}
+	}
+	defer s.Close()
+	for _, pass := range slices.Sorted(maps.Keys(passes)) {
+		var wanted []connector.Wanted
+		for _, c := range passes[pass] {
+			w := connector.Wanted{Change: c}
+			if c.File != "" {
+				w.Control = func() ([]byte, error) { return h.control(c) }
+			}
+			wanted = append(wanted, w)
+		}
+		r := connector.Resolve(ctx, s, wanted)
+		r.Pass = pass
+		for i := range r.Along {
+			r.Along[i].Pass = pass
+		}
+		out = append(out, r)
+	}
+	return out
+}
+
+// control is what a resolver looks at of a payload.
+func (h *Harbour) control(c act.Change) ([]byte, error) {
+	f, _, err := h.Payloads.Open(c.File, c.SHA256)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	read := deb.Control
+	if c.Component.Kind() == "rpm" {
+		read = rpmfile.Head
+	}
+	text, err := read(f)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", c.File, err)
+	}
+	return text, nil
+}
+
+// approved is the plan that is carried out: the one that was shown, if it is what would be done now, or else one that
+// is made now.
+func (h *Harbour) approved(ctx context.Context, st Start) (*plan.Plan, error) {
+	if st.Digest == "" {
+		p, err := h.Plan(ctx, st.Brief)
+		return &p, err
+	}
+	shown, err := h.Rounds.Plan(ctx, st.Brief.Cluster, st.Digest)
+	if err != nil {
+		return nil, err
+	}
+	now, err := h.plan(ctx, shown.Brief)
+	if err != nil {
+		return nil, err
+	}
+	if moved := plan.Moved(shown, &now); len(moved) > 0 {
+		return nil, &MovedError{st.Brief.Cluster, moved}
+	}
+	return shown, nil
+}

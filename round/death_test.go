@@ -1,0 +1,136 @@
+package round
+
+import (
+	"errors"
+	"fmt"
+	"math/rand"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"yareharbour/core/course"
+	"yareharbour/core/estate"
+	"yareharbour/core/plan"
+	"yareharbour/demo"
+	"yareharbour/sim"
+)
+
+// deaths lets the program die at every instant of a round over vts, before and after each effect, and another go on.
+// The end is the same, and nothing was done twice on a host, but for what may be done in another way after the pause:
+// acts that begin with one of the words. alike holds the end to one without a death.
+func deaths(t *testing.T, w *sim.World, begin func(h *harness) (*course.State, error),
+	alike func(t *testing.T, h *harness),
+	but ...string) {
+	ops, want := 0, map[string]int{}
+	inBubble(t, w, func(t *testing.T, h *harness) {
+		s, err := begin(h)
+		ended(t, h, s, err)
+		ops, want = h.ops, acts(h.world)
+		alike(t, h)
+	})
+	stride := 1
+	if testing.Short() { // as where data races are looked for
+		stride = 37
+	}
+	for n := 1; n <= ops; n += stride {
+		for _, after := range []bool{false, true} {
+			t.Run(fmt.Sprintf("%d/%v", n, after), func(t *testing.T) {
+				t.Parallel()
+				inBubble(t, w, func(t *testing.T, h *harness) {
+					h.dieAt, h.after = n, after
+					if _, err := begin(h); !errors.Is(err, errDead) {
+						t.Fatalf("it should have died: %v", err)
+					}
+					s, err := h.resume("vts")
+					ended(t, h, s, err)
+					alike(t, h)
+					for a, n := range acts(h.world) {
+						kind, _, _ := strings.Cut(a, " ")
+						if n != want[a] && !slices.Contains(but, kind) {
+							t.Errorf("%q was done %d times, want %d", a, n, want[a])
+						}
+					}
+				})
+			})
+		}
+	}
+}
+
+// G9: where a guest goes may differ after the pause, and nothing else.
+func TestDeathAtEveryInstant(t *testing.T) {
+	begin := func(h *harness) (*course.State, error) { return h.start(h.plan("vts", "knot", "heron")) }
+	deaths(t, demo.World(), begin, func(*testing.T, *harness) {}, "move")
+}
+
+// The same where guests do more than leave: one comes back, one that is off is carried away, one is shut down, carried
+// and started elsewhere, one loses what is in its drive. Nobody is done anything to twice, and in the end each is where
+// and as it was to be.
+func TestDeathAmongGuestsOfAllKinds(t *testing.T) {
+	w := demo.World()
+	guests := w.Hosts["jacana"].Reading.Guests
+	for i := range guests {
+		if guests[i].Name == "notices" {
+			guests[i].Disks = []estate.Disk{{Target: "sda", Source: "/srv/x.iso", Media: true, Local: true}}
+		}
+	}
+	begin := func(h *harness) (*course.State, error) {
+		h.brief = func(b *plan.Brief) {
+			b.Home = true
+			b.Guests = []plan.Policy{{Guests: []string{"vts-train", "pilot-roster"}, Do: plan.DoCold},
+				{Guests: []string{"notices"}, Do: plan.DoEject}}
+		}
+		return h.start(h.plan("vts", "jacana"))
+	}
+	there := func(h *harness) (out []string) {
+		for name, host := range h.world.Hosts {
+			for _, g := range host.Reading.Guests {
+				if at := map[bool]string{true: "home", false: "away"}[name == "jacana"]; slices.ContainsFunc(guests,
+					func(o estate.Guest) bool { return o.Name == g.Name }) {
+					out = append(out, fmt.Sprint(g.Name, " ", g.State, " ", at, " ", len(g.Disks)))
+				}
+			}
+		}
+		slices.Sort(out)
+		return out
+	}
+	var places []string
+	alike := func(t *testing.T, h *harness) {
+		got := there(h)
+		if places == nil { // without a death
+			places = got
+			if all := strings.Join(got, ", "); !strings.Contains(all, "pilot-roster running away") ||
+				!strings.Contains(all, "vts-train off away") || !strings.Contains(all, "notices running home 0") ||
+				strings.Count(all, "away") != 2 {
+				t.Fatal(all)
+			}
+		}
+		if !slices.Equal(got, places) {
+			t.Errorf("guests are %v, want %v", got, places)
+		}
+	}
+	deaths(t, w, begin, alike, "move", "carry")
+}
+
+// It dies again and again, each time a little later, on a slow machine.
+func TestDeathManyTimes(t *testing.T) {
+	inBubble(t, demo.World(), func(t *testing.T, h *harness) {
+		r := rand.New(rand.NewSource(9))
+		h.dieAt = 3
+		s, err := h.start(h.plan("vts"))
+		deaths := 0
+		for errors.Is(err, errDead) {
+			deaths++
+			time.Sleep(time.Duration(r.Intn(300)) * time.Second)
+			next := h.ops + 2 + r.Intn(9)
+			h.dead, h.after, h.dieAt = false, r.Intn(2) == 0, next
+			h.epoch++
+			h.write(course.Event{Kind: course.Taken})
+			s, err = h.run("vts")
+		}
+		finished(t, h, s, err, "vts")
+		if deaths < 10 {
+			t.Errorf("it died only %d times", deaths)
+		}
+	})
+}
