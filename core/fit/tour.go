@@ -346,7 +346,7 @@ func (s *state) problem() Problem {
 	return p
 }
 
-// Moved is the problem once guests went where they were sent.
+// Moved is the problem once guests went where they were sent, and run on the emulators of the hosts there.
 func (p Problem) Moved(moves []Move) Problem {
 	p.Hosts = slices.Clone(p.Hosts)
 	for i := range p.Hosts {
@@ -356,7 +356,9 @@ func (p Problem) Moved(moves []Move) Problem {
 		from := slices.IndexFunc(p.Hosts, func(h Host) bool { return h.Name == m.From })
 		to := slices.IndexFunc(p.Hosts, func(h Host) bool { return h.Name == m.To })
 		g := slices.IndexFunc(p.Hosts[from].Guests, func(g estate.Guest) bool { return g.UID() == m.UID() })
-		p.Hosts[to].Guests = append(p.Hosts[to].Guests, p.Hosts[from].Guests[g])
+		goes := p.Hosts[from].Guests[g]
+		goes.Emulator = cmp.Or(p.Hosts[to].Emulator.Version, goes.Emulator)
+		p.Hosts[to].Guests = append(p.Hosts[to].Guests, goes)
 		p.Hosts[from].Guests = slices.Delete(p.Hosts[from].Guests, g, g+1)
 	}
 	return p
