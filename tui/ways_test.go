@@ -465,7 +465,7 @@ func TestDriftOverTimeAndWhatIsNew(t *testing.T) {
 	f := &fake{snap: parttest.Estate(2, 4)}
 	m := model(t, f, 160, 45)
 	press(m, "d")
-	shows(t, m, "• 2 new since op looked", "• ", "severity", "on the other hosts")
+	shows(t, m, "• 2 new since op looked", "• ", "severity", "across the cluster")
 	press(m, "tab")
 	shows(t, m, "out of line, by layer", "firmware 4", "2 of 3 hosts adrift", "new since")
 	press(m, "m")

@@ -191,7 +191,7 @@ func TestWhatIsShown(t *testing.T) {
 		answer("space", "b", precheck.Clear, "4 GiB"), answer("space", "a", precheck.Clear, "3 GiB")}
 	b.Press("n")
 	b.Shows(140, 20, "1 caution  ✓ 3 clear", "own:racks: a check of your own", "→ move one",
-		"it holds until", "clear on each of them")
+		"it holds until", "Is there room for what is put in?")
 	b.Step(0, 1)
 	b.Shows(140, 20, "along: What else changes with its packages?")
 	b.Step(0, 1)

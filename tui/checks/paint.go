@@ -102,10 +102,11 @@ func (s *Screen) paintList(c *part.Canvas, a part.Area) {
 	c.Wheel(a, func(dy int) any { return turned(dy) })
 }
 
-// says is what was found, in a line. Clear answers of several hosts may each say something of their own.
+// says is what was found, in a line. Clear answers of several hosts may each say something of their own: of those it is
+// what was asked.
 func says(r *row) string {
 	if r.first().Level == precheck.Clear && len(r.of) > 1 {
-		return "clear on each of them"
+		return asks(r.first().Check)
 	}
 	return r.first().Evidence
 }

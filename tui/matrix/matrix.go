@@ -341,7 +341,7 @@ func (s *Screen) paintStory(f part.Frame, c *part.Canvas, a part.Area) {
 
 // paintOthers tells where the other hosts of the row stand, by what they have.
 func (s *Screen) paintOthers(f part.Frame, col *part.Column, r *view.Row) {
-	col.Head("on the other hosts")
+	col.Head("across the cluster")
 	by := map[string][]string{}
 	var order []string
 	for _, h := range s.matrix.Hosts {

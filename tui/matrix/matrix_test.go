@@ -134,7 +134,7 @@ func TestSiblings(t *testing.T) {
 // A cell says what it shows in words, beside the grid where there is room and below it where there is not.
 func TestTheStoryOfACell(t *testing.T) {
 	b, _, _ := open(t, part.Place{Cluster: "c0", Host: "c0h003", Component: "fw:nic"})
-	b.Shows(160, 40, "fw:nic on c0h003", "behind, critical", "has 1, wants 2", "on the other hosts",
+	b.Shows(160, 40, "fw:nic on c0h003", "behind, critical", "has 1, wants 2", "across the cluster",
 		"· 2, in line: c0h001")
 	b.Shows(80, 24, "behind, critical", "fw:nic on c0h003  has 1  wants 2")
 }
