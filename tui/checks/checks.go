@@ -62,6 +62,19 @@ func (r *row) hosts() (out []string) {
 	return out
 }
 
+// byEvidence divides the row into those that found the same, each in the row's order.
+func (r *row) byEvidence() (out []row) {
+	for _, a := range r.of {
+		i := slices.IndexFunc(out, func(o row) bool { return o.first().Evidence == a.Evidence })
+		if i < 0 {
+			out = append(out, row{[]precheck.Answer{a}})
+		} else {
+			out[i].of = append(out[i].of, a)
+		}
+	}
+	return out
+}
+
 // New opens the cluster of a place, for the brief that it carries.
 func New(ctx context.Context, d Desk, p part.Place) *Screen {
 	s := &Screen{ctx: ctx, desk: d, cluster: p.Cluster}

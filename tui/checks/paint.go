@@ -119,14 +119,8 @@ func (s *Screen) paintDetail(f part.Frame, c *part.Canvas, a part.Area) {
 	x := r.first()
 	col := part.NewColumn(c, a)
 	col.Head(x.Check + ": " + asks(x.Check))
-	for i := range r.of {
-		if i > 0 && r.of[i].Evidence == x.Evidence {
-			continue
-		}
-		col.Line(0, part.Plain, r.of[i].Host+": "+r.of[i].Evidence)
-	}
-	if len(r.of) > 1 && x.Level != precheck.Clear {
-		col.Line(0, part.Quiet, "on "+strings.Join(r.hosts(), ", "))
+	for _, of := range r.byEvidence() {
+		col.Line(0, part.Plain, strings.Join(of.hosts(), ", ")+": "+of.first().Evidence)
 	}
 	col.Gap()
 	if x.Remedy != "" {
