@@ -166,11 +166,13 @@ func World() *sim.World {
 
 func parseGuests(text string) map[string][]estate.Guest {
 	out := map[string][]estate.Guest{}
-	for _, line := range strings.Split(strings.TrimSpace(text), "\n") {
-		host, list, _ := strings.Cut(line, ": ")
-		for _, word := range strings.Fields(list) {
-			out[host] = append(out[host], parseGuest(word))
+	host := ""
+	for _, word := range strings.Fields(text) {
+		if h, ok := strings.CutSuffix(word, ":"); ok {
+			host = h
+			continue
 		}
+		out[host] = append(out[host], parseGuest(word))
 	}
 	return out
 }

@@ -144,7 +144,8 @@ func TestDpkgIsLockedByAnother(tt *testing.T) {
 	fresh(t)
 	s := settle(t, wants{{"deb:tide-gauge", "2.0", "tide-gauge_2.0_all.deb", "service"}}, bmcs(t), 0)
 	before := lives(t)
-	on(t, "h1", `setsid perl -e 'use Fcntl; open F, ">>", "/var/lib/dpkg/lock-frontend"; $l = pack("s s x4 q q i x4", F_WRLCK, 0, 0, 0, 0); fcntl(F, F_SETLK, $l) or die; sleep 25' >/dev/null 2>&1 </dev/null &`)
+	on(t, "h1", `setsid perl -e 'use Fcntl; open F, ">>", "/var/lib/dpkg/lock-frontend";
+$l = pack("s s x4 q q i x4", F_WRLCK, 0, 0, 0, 0); fcntl(F, F_SETLK, $l) or die; sleep 25' >/dev/null 2>&1 </dev/null &`)
 	s.must(t, 0, "round", "start", "piers", "--hosts", "h1", "--prepare", "--reason", "patches")
 	if got := on(t, "h1", "cat /var/lib/yare/acts/*/log"); !strings.Contains(got, "lock") {
 		t.Errorf("nobody waited for the lock:\n%s", got)

@@ -133,7 +133,9 @@ func TestWhatComesAlong(tt *testing.T) {
 	}
 	// Between plan and act the packages are held there: the host refuses then.
 	// Its tar waits, and with it the step before.
-	on(t, "h3", `touch /run/wait && printf '#!/bin/sh\nwhile [ -e /run/wait ]; do sleep 0.1; done\nexec /usr/bin/tar "$@"\n' >/usr/sbin/tar && chmod 755 /usr/sbin/tar`)
+	on(t, "h3", `touch /run/wait
+printf '#!/bin/sh\nwhile [ -e /run/wait ]; do sleep 0.1; done\nexec /usr/bin/tar "$@"\n' >/usr/sbin/tar &&
+chmod 755 /usr/sbin/tar`)
 	f = s.begin(t, "round", "start", "piers", "--hosts", "h3", "--reason", "fenders")
 	f.until(course.Intent, act.Backup)
 	on(t, "h3", "apt-mark hold buoy fender && rm /usr/sbin/tar /run/wait")
@@ -252,7 +254,8 @@ func TestGuestsOfAllKinds(tt *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	on(t, "h1", `head -c 65536 /dev/zero >/root/chart.iso; virsh -q define /shared/reader.xml; virsh -q start reader; virsh -q define /shared/idle.xml; virsh -q define /shared/early.xml; virsh -q autostart early
+	on(t, "h1", `head -c 65536 /dev/zero >/root/chart.iso; virsh -q define /shared/reader.xml; virsh -q start reader
+virsh -q define /shared/idle.xml; virsh -q define /shared/early.xml; virsh -q autostart early
 virsh -q metadata g1-3 urn:yareharbour:guest --key yare --set '<labels>batch night</labels>' --config --live`)
 	session, err := t.reach().Open(t.Context(), "h1")
 	if err != nil {

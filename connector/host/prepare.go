@@ -155,7 +155,8 @@ echo end
 `
 
 const removeScript = `cd %[1]s 2>/dev/null && for a in acts/*; do
-	[ ! -s "$a/pid" ] || [ -e "$a/rc" ] || [ ! -d "/proc/$(cat "$a/pid")" ] || { echo "an order is still being carried out: $a"; exit; }
+	[ ! -s "$a/pid" ] || [ -e "$a/rc" ] || [ ! -d "/proc/$(cat "$a/pid")" ] ||
+		{ echo "an order is still being carried out: $a"; exit; }
 done
 set -e
 rm -f %[2]s

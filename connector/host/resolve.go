@@ -29,7 +29,8 @@ cd "$d" || exit
 apt-mark showhold | sed 's/^/hold /'
 try() { apt-get -s -q -o Debug::NoLocking=1 --allow-downgrades --no-install-recommends "$@" install %s 2>&1; }
 alone=%s
-if [ -n "$alone" ] && try -o Dir::Etc::SourceList=/dev/null -o Dir::Etc::SourceParts=/dev/null -o Dir::Cache::pkgcache= -o Dir::Cache::srcpkgcache= >out; then cat out; echo "exit 0"
+if [ -n "$alone" ] && try -o Dir::Etc::SourceList=/dev/null -o Dir::Etc::SourceParts=/dev/null \
+	-o Dir::Cache::pkgcache= -o Dir::Cache::srcpkgcache= >out; then cat out; echo "exit 0"
 else try; echo "exit $?"
 fi
 echo end

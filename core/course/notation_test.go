@@ -19,14 +19,20 @@ import (
 // The notation in which cases of Next are written. A case is a title in a line of its own that begins with "#", and
 // then lines that begin with a word:
 //
-//	hosts    a:g1,g2 b c      the cluster: each host with its guests, each guest of 10 MiB on a host of 100. Without this line: a:g1 b c
+//	hosts    a:g1,g2 b c      the cluster: each host with its guests, each guest of 10 MiB on a host of 100. Without
+//	                          this line: a:g1 b c
 //	brief    out=2 reserve=1  settings; without: out=1 reserve=0 moves=2 patience=20m
-//	plan     a k/host f/bmc   a host with its changes (f/bmc/2 in the second pass; usual:8m is how long its restart usually takes), each of a component from 1 to 2 with what it restarts: k, l are packages with a payload, f is firmware,
-//	                          d a package that goes, s a service that must restart, r a kernel that only awaits the host's restart. One line a host
+//	plan     a k/host f/bmc   a host with its changes (f/bmc/2 in the second pass; usual:8m is how long its restart
+//	                          usually takes), each of a component from 1 to 2 with what it restarts: k, l are packages
+//	                          with a payload, f is firmware, d a package that goes, s a service that must restart, r a
+//	                          kernel that only awaits the host's restart. One line a host
+//	                          (back:g1<b says which guests come back from where; home in the brief that all do)
 //	journal  a: began …       what happened, as words (below). "a:" says of which host the words after it speak
-//	seen     b.silent …       what is otherwise than the journal would have it, as words (below). All is seen fresh unless it says "stale"
-//	         (back:g1<b says which guests come back from where; home in the brief that all do)
-//	⇒        begin move g1 a>b; record quiet a move g1   what is decided: these, and no other begin, record or end. "look", "say" and "wake in" are held to where they are named
+//	seen     b.silent …       what is otherwise than the journal would have it, as words (below). All is seen fresh
+//	                          unless it says "stale"
+//	⇒        begin move g1 a>b; record quiet a move g1
+//	                          what is decided: these, and no other begin, record or end. "look", "say" and "wake in"
+//	                          are held to where they are named
 //
 // Words of the journal: began checked stage:k move:g1>b close backup put:k put:k+l serve:k restart:1 proving proven
 // open return:g1<b stays:g1 remark claim adopt waits blocked unproven left +5m -5m leapt:1h taken goon pause stop

@@ -104,7 +104,8 @@ func TestWhoWentHome(t *testing.T) {
 			back, moves = back+len(st.Back), moves+len(st.Moves)+len(st.Back)
 		}
 		if r.back != c.back || back != c.back || r.away != c.away || r.moves != moves {
-			t.Errorf("%+v: %d back, %d by the stops, %d away, %d moves of %d", c.o, r.back, back, r.away, r.moves, moves)
+			t.Errorf("%+v: %d back, %d by the stops, %d away, %d moves of %d", c.o, r.back,
+				back, r.away, r.moves, moves)
 		}
 	}
 }

@@ -119,7 +119,8 @@ func TestAPlanIsSummedUp(t *testing.T) {
 			{Host: "b", Steps: []Stretch{{Middle: 15 * time.Minute, Pessimistic: 15 * time.Minute}}},
 			{Host: "c", Obstacle: "no", Steps: []Stretch{{Middle: time.Hour, Pessimistic: time.Hour}}}}}
 	if got, want := p.Summary(),
-		"visits 2 · can't be made 1 · moves 3 (floor 2, going home each time 6) · about 30 min, at worst 45 min"; got != want {
+		"visits 2 · can't be made 1 · moves 3 (floor 2, going home each time 6) · "+
+			"about 30 min, at worst 45 min"; got != want {
 		t.Errorf("%s\n%s", got, want)
 	}
 	if got := p.Obstacles(); len(got) != 1 || got[0].Obstacle != "no" {

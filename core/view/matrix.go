@@ -70,8 +70,8 @@ func (b Bare) Says() string {
 	return "does not have it, and nothing is wanted of it there"
 }
 
-// Bare tells of a host that is not in a row what is known of it all the same: that nothing was judged does not mean that
-// nothing is there.
+// Bare tells of a host that is not in a row what is known of it all the same: that nothing was judged does not mean
+// that nothing is there.
 func (e *Estate) Bare(host string, row *Row) Bare {
 	r := e.Readings[host]
 	if r == nil {
