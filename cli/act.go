@@ -164,12 +164,10 @@ with the way out. Where hosts take no orders yet, it says what they need, and as
 	t.flag(c)
 	c.Flags().StringVar(&digest, "plan", "", "carry out the plan that was shown with this digest, or its beginning")
 	c.Flags().StringVar(&reason, "reason", "", "why, for the journal and the hosts' own logs")
-	c.Flags().
-		BoolVar(&over, "take-over", false,
-			"begin although hosts have taken orders that this state directory does not know of")
-	c.Flags().
-		BoolVar(&prepare, "prepare", false,
-			"put on hosts what they need to take orders, where it is not there, without asking")
+	c.Flags().BoolVar(&over, "take-over", false,
+		"begin although hosts have taken orders that this state directory does not know of")
+	c.Flags().BoolVar(&prepare, "prepare", false,
+		"put on hosts what they need to take orders, where it is not there, without asking")
 	for _, f := range briefFlags {
 		c.MarkFlagsMutuallyExclusive("plan", f)
 	}
@@ -216,8 +214,8 @@ another state directory is refused by its hosts from then on, so look first; --y
 		}),
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "no other runner is at work on the cluster: go ahead")
-	c.Flags().
-		StringVar(&reason, "reason", "adopted from a round that is lost", "why, for the journal and the host's own log")
+	c.Flags().StringVar(&reason, "reason", "adopted from a round that is lost",
+		"why, for the journal and the host's own log")
 	return c
 }
 

@@ -86,12 +86,11 @@ afterwards and every guest still runs.`,
 		},
 	}
 	c.Flags().BoolVar(&run, "run", false, "do the whole example without a screen")
-	c.Flags().
-		StringVar(&out, "out", "",
-			"with --run: directory for the reports (default demo-reports in the state directory)")
+	c.Flags().StringVar(&out, "out", "",
+		"with --run: directory for the reports (default demo-reports in the state directory)")
 	c.Flags().IntVar(&hosts, "hosts", 0, "an estate of so many hosts")
-	c.Flags().
-		Float64Var(&speed, "speed", 0, "seconds of the estate that pass in one of ours (default 30, with --run 800)")
+	c.Flags().Float64Var(&speed, "speed", 0,
+		"seconds of the estate that pass in one of ours (default 30, with --run 800)")
 	return c
 }
 

@@ -60,11 +60,10 @@ looked at only. Nothing on the hosts is changed. What a flag says is not asked f
 	c.Flags().StringSliceVar(&d.Hosts, "hosts", nil, "the hosts, as ssh knows them")
 	c.Flags().StringVar(&d.Connector.User, "user", "", "who logs in to hosts (default: whom ssh_config names)")
 	c.Flags().BoolVar(&d.Connector.Sudo, "sudo", false, "commands run as root there, by sudo")
-	c.Flags().
-		StringSliceVar(&d.Connector.Config, "ssh-config", nil, "ssh_config files (default: your own and the machine's)")
-	c.Flags().
-		StringSliceVar(&d.Connector.KnownHosts, "known-hosts", nil,
-			"files of host keys (default: those that ssh_config names)")
+	c.Flags().StringSliceVar(&d.Connector.Config, "ssh-config", nil,
+		"ssh_config files (default: your own and the machine's)")
+	c.Flags().StringSliceVar(&d.Connector.KnownHosts, "known-hosts", nil,
+		"files of host keys (default: those that ssh_config names)")
 	c.Flags().BoolVar(&d.force, "replace", false, "replace an estate file that is there")
 	return c
 }

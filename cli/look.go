@@ -166,18 +166,15 @@ there.`,
 	o.as.flags(c, "text", "csv", "json")
 	c.Flags().BoolVar(&o.all, "all", false, "print what is in line too")
 	c.Flags().StringVar(&o.baseline, "baseline", "", "a baseline file that binds in place of those of the estate")
-	c.Flags().
-		StringVar(&o.narrow, "narrow", "",
-			"only what this filter lets through, as \"severity=high layer=firmware\"; "+
-				"docs/verdicts.md tells the language")
-	c.Flags().
-		StringSliceVar(&o.advisories, "advisories", nil,
-			"with --local: files of OSV or CSAF advisories, by which packages are graded")
-	c.Flags().
-		StringVar(&o.lists, "lists", harbour.AptLists, "with --local: the directory in which apt keeps its indices")
-	c.Flags().
-		StringSliceVar(&o.keyrings, "keyring", nil,
-			"with --local: OpenPGP keyring files; every index must then be signed by one of their keys")
+	c.Flags().StringVar(&o.narrow, "narrow", "",
+		"only what this filter lets through, as \"severity=high layer=firmware\"; "+
+			"docs/verdicts.md tells the language")
+	c.Flags().StringSliceVar(&o.advisories, "advisories", nil,
+		"with --local: files of OSV or CSAF advisories, by which packages are graded")
+	c.Flags().StringVar(&o.lists, "lists", harbour.AptLists,
+		"with --local: the directory in which apt keeps its indices")
+	c.Flags().StringSliceVar(&o.keyrings, "keyring", nil,
+		"with --local: OpenPGP keyring files; every index must then be signed by one of their keys")
 	return c
 }
 

@@ -87,8 +87,8 @@ where the estate file says "act: true" for it.`,
 	root.SetOut(stdout)
 	root.SetErr(stderr)
 	root.PersistentFlags().StringVar(&a.state, "state", "", "directory of the state (default $XDG_STATE_HOME/yare)")
-	root.PersistentFlags().
-		StringVar(&a.estate, "estate", "", "estate file (default estate.yaml in the state or configuration directory)")
+	root.PersistentFlags().StringVar(&a.estate, "estate", "",
+		"estate file (default estate.yaml in the state or configuration directory)")
 	root.PersistentFlags().BoolVar(&a.demo, "demo", false,
 		"work on the demo estate, and start its simulation if need be")
 	root.PersistentFlags().StringVar(&a.log, "log", "warn", "what to log on stderr: debug, info, warn or error")
