@@ -53,7 +53,7 @@ func (a *app) bundleShow() *cobra.Command {
 	}
 	as.flags(c, "text", "json")
 	c.Flags().StringSliceVar(&keyrings, "keyring", nil,
-			"OpenPGP keyring files; a SHA256SUMS with a good signature by one of their keys is wanted then")
+		"OpenPGP keyring files; a SHA256SUMS with a good signature by one of their keys is wanted then")
 	return c
 }
 
@@ -130,7 +130,7 @@ func (a *app) bundleImport() *cobra.Command {
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "take it in without asking")
 	c.Flags().StringSliceVar(&keyrings, "keyring", nil,
-			"OpenPGP keyring files; a SHA256SUMS with a good signature by one of their keys is wanted then")
+		"OpenPGP keyring files; a SHA256SUMS with a good signature by one of their keys is wanted then")
 	return c
 }
 
