@@ -346,7 +346,7 @@ func (s *Screen) paintOthers(f part.Frame, col *part.Column, r *view.Row) {
 	var order []string
 	for _, h := range s.matrix.Hosts {
 		v, ok := r.ByHost[h]
-		says := part.SignOf(&v).Glyph + " " + view.OrDash(v.Has) + ", " + v.Outcome.String()
+		says := part.SignOf(&v).Glyph + " " + strings.TrimPrefix(v.Has+", ", ", ") + v.Outcome.String()
 		if !ok {
 			bare := f.View.Bare(h, r)
 			if bare == (view.Bare{}) {
