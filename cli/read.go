@@ -57,6 +57,8 @@ func showReading(w io.Writer, r *estate.Reading, whole bool) error {
 			}
 		case s.Partial != "":
 			found += ", and not all: " + s.Partial
+		case s.Hidden > 0:
+			found += "; " + s.Unseen()
 		}
 		plain.Fprintf(t, "  %s\t%s\t%s\t%s\n", s.Name, s.At.Local().Format(second), s.Source, found)
 	}

@@ -5,7 +5,9 @@ import (
 	"crypto/x509"
 	"encoding/json"
 	"encoding/pem"
+	"errors"
 	"fmt"
+	"io/fs"
 	"path"
 	"slices"
 	"strconv"
@@ -23,31 +25,42 @@ func (m Machine) condition(r *estate.Reading) error {
 	}
 	c := estate.Condition{}
 	c.Root, c.Volatile = rootOf(mounts)
-	if out, err := m.Output("date", "+%s"); err == nil {
-		if n, err := strconv.ParseInt(strings.TrimSpace(string(out)), 10, 64); err == nil {
-			c.Ahead = time.Unix(n, 0).Sub(m.Now()).Truncate(estate.ClockGrain)
-		}
-	} else {
+	out, err := m.Output("date", "+%s")
+	if err != nil {
 		return fmt.Errorf("its clock: %w", err)
 	}
-	out, err := m.Output("df", "-Plm")
+	says, err := strconv.ParseInt(strings.TrimSpace(string(out)), 10, 64)
+	if err != nil {
+		return fmt.Errorf("its clock: date says %q", out)
+	}
+	c.Ahead = time.Unix(says, 0).Sub(m.Now()).Truncate(estate.ClockGrain)
+	out, err = m.Output("df", "-Plm")
 	if err != nil && !missing(err) {
 		return fmt.Errorf("its room: %w", err)
 	}
 	c.Space = spaces(lines(out), mounts)
 	for _, f := range m.Glob("proc/net/bonding/*") {
-		if text, err := m.text(f); err == nil {
-			c.Bonds = append(c.Bonds, bond(path.Base(f), text))
+		text, err := m.text(f)
+		if err != nil && !missing(err) {
+			return fmt.Errorf("its bonded links: %w", err)
 		}
+		c.Bonds = append(c.Bonds, bond(path.Base(f), text))
 	}
-	if text, err := m.text("proc/mdstat"); err == nil {
-		c.Arrays = arrays(text)
+	text, err := m.text("proc/mdstat")
+	if err != nil && !missing(err) {
+		return fmt.Errorf("its arrays: %w", err)
 	}
+	c.Arrays = arrays(text)
 	for _, pattern := range certificates {
 		for _, f := range m.Glob(pattern) {
-			if text, err := m.ReadFile(f); err == nil {
-				c.Certificates = append(c.Certificates, certificate("/"+f, text)...)
+			if strings.Contains(path.Base(f), "key") { // that is nobody's to read
+				continue
 			}
+			text, err := m.ReadFile(f)
+			if err != nil {
+				c.Certificates = append(c.Certificates, estate.Certificate{Name: "/" + f, Unread: why(err)})
+			}
+			c.Certificates = append(c.Certificates, certificate("/"+f, text)...)
 		}
 	}
 	c.Wear = m.wear()
@@ -71,33 +84,63 @@ func (m Machine) wear() (out []estate.Wear) {
 				most = max(most, int(n))
 			}
 		}
-		if most > 0 {
-			out = append(out, estate.Wear{Name: path.Base(path.Dir(path.Dir(f))), Used: 10 * (most - 1)})
+		w := estate.Wear{Name: path.Base(path.Dir(path.Dir(f)))}
+		if w.Used = 10 * (most - 1); most == 0 {
+			w.Used, w.Unread = 0, "it does not tell"
 		}
+		out = append(out, w)
 	}
 	for _, f := range append(m.Glob("sys/block/nvme*n1"), m.Glob("sys/block/sd*")...) {
 		name := path.Base(f)
 		// of a disk that ails its exit status is not 0
 		text, err := m.Output("sh", "-c", "smartctl -jA /dev/"+name+" || :")
-		if err != nil {
-			continue
+		w := worn(text, err)
+		w.Name = name
+		if spins, _ := m.text(f + "/queue/rotational"); w.Unread != "" && spins == "1" {
+			continue // it does not wear so
 		}
-		var said struct {
-			Endurance struct {
-				Used *int `json:"current_percent"`
-			} `json:"endurance_used"`
-			Log struct {
-				Used *int `json:"percentage_used"`
-			} `json:"nvme_smart_health_information_log"`
-		}
-		if json.Unmarshal(text, &said) != nil {
-			continue
-		}
-		if used := cmp.Or(said.Endurance.Used, said.Log.Used); used != nil {
-			out = append(out, estate.Wear{Name: name, Used: *used})
-		}
+		out = append(out, w)
 	}
 	return out
+}
+
+// worn reads smartctl's answer about a disk.
+func worn(text []byte, err error) (w estate.Wear) {
+	var said struct {
+		Endurance struct {
+			Used *int `json:"current_percent"`
+		} `json:"endurance_used"`
+		Log struct {
+			Used *int `json:"percentage_used"`
+		} `json:"nvme_smart_health_information_log"`
+		Tool struct {
+			Messages []struct {
+				Text string `json:"string"`
+			} `json:"messages"`
+		} `json:"smartctl"`
+	}
+	switch wrong := json.Unmarshal(text, &said); {
+	case err != nil:
+		w.Unread = why(err)
+	case wrong != nil:
+		w.Unread = "smartctl is not there"
+	case said.Endurance.Used != nil || said.Log.Used != nil:
+		w.Used = *cmp.Or(said.Endurance.Used, said.Log.Used)
+	case len(said.Tool.Messages) > 0:
+		w.Unread = said.Tool.Messages[0].Text
+	default:
+		w.Unread = "it does not tell"
+	}
+	return w
+}
+
+// why is what an error comes to, without the name of the file.
+func why(err error) string {
+	var p *fs.PathError
+	if errors.As(err, &p) {
+		return p.Err.Error()
+	}
+	return err.Error()
 }
 
 // servers are those of file systems mounted over the network, by the address in their options, and their MAC addresses
@@ -137,9 +180,12 @@ func certificate(name string, text []byte) (out []estate.Certificate) {
 		if block.Type != "CERTIFICATE" {
 			continue
 		}
-		if c, err := x509.ParseCertificate(block.Bytes); err == nil {
-			out = append(out, estate.Certificate{Name: name, Until: c.NotAfter})
+		c, err := x509.ParseCertificate(block.Bytes)
+		if err != nil {
+			out = append(out, estate.Certificate{Name: name, Unread: err.Error()})
+			continue
 		}
+		out = append(out, estate.Certificate{Name: name, Until: c.NotAfter})
 	}
 }
 

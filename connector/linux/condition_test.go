@@ -102,7 +102,8 @@ func TestCertificates(t *testing.T) {
 		pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})...)
 	text = append(text, pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: []byte("broken")})...)
 	got := certificate("/x.pem", text)
-	if len(got) != 1 || !got[0].Until.Equal(until) || got[0].Name != "/x.pem" {
+	if len(got) != 2 || !got[0].Until.Equal(until) || got[0].Name != "/x.pem" || got[0].Unread != "" ||
+		got[1].Unread == "" {
 		t.Errorf("%+v", got)
 	}
 	if got := certificate("/y.pem", []byte("no PEM at all")); got != nil {
@@ -123,25 +124,31 @@ func TestTheConditionOfThisMachine(t *testing.T) {
 	}
 }
 
-// Disks tell how worn they are in the kernel's words, or in smartctl's; what says nothing is not listed.
+// Disks tell how worn they are in the kernel's words, or in smartctl's. One of a kind that wears and does not tell is
+// listed with why; one that spins and says nothing is not listed.
 func TestHowWornDisksAre(t *testing.T) {
 	files := fstest.MapFS{"sys/block/mmcblk0/device/life_time": {Data: []byte("0x02 0x0B\n")},
 		"sys/block/mmcblk1/device/life_time": {Data: []byte("0x00 0x00\n")},
 		"sys/block/nvme0n1/size":             {}, "sys/block/nvme1n1/size": {}, "sys/block/sda/size": {},
-		"sys/block/sdb/size": {},
-		"sys/block/sdc/size": {}}
+		"sys/block/sdb/size": {}, "sys/block/sdc/size": {}, "sys/block/sdd/size": {},
+		"sys/block/sde/queue/rotational": {Data: []byte("1\n")},
+		"sys/block/sdf/queue/rotational": {Data: []byte("1\n")}}
 	says := map[string]string{
 		"nvme0n1": `{"nvme_smart_health_information_log":{"percentage_used":104}}`,
 		"nvme1n1": `{"nvme_smart_health_information_log":{"percentage_used":0}}`,
 		"sda":     `{"endurance_used":{"current_percent":37},"nvme_smart_health_information_log":{}}`,
 		"sdb":     `{"smartctl":{"exit_status":2}}`,
-		"sdc":     "sh: smartctl: not found",
+		"sdd":     `{"smartctl":{"exit_status":2,"messages":[{"string":"Permission denied"}]}}`,
+		"sde":     `{"smartctl":{"exit_status":0}}`,
+		"sdf":     `{"endurance_used":{"current_percent":7}}`,
 	}
 	m := Machine{Source: Disk{FS: files, Run: func(command ...string) ([]byte, error) {
 		name, _ := strings.CutPrefix(command[2], "smartctl -jA /dev/")
 		return []byte(says[strings.TrimSuffix(name, " || :")]), nil
 	}}}
-	if got, want := fmt.Sprint(m.wear()), "[{mmcblk0 100} {nvme0n1 104} {nvme1n1 0} {sda 37}]"; got != want {
+	const want = "[{mmcblk0 100 } {mmcblk1 0 it does not tell} {nvme0n1 104 } {nvme1n1 0 } {sda 37 } " +
+		"{sdb 0 it does not tell} {sdc 0 smartctl is not there} {sdd 0 Permission denied} {sdf 7 }]"
+	if got := fmt.Sprint(m.wear()); got != want {
 		t.Errorf("%s, want %s", got, want)
 	}
 }

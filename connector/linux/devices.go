@@ -1,6 +1,7 @@
 package linux
 
 import (
+	"cmp"
 	"errors"
 	"path"
 	"regexp"
@@ -88,20 +89,22 @@ func (m Machine) firmware(r *estate.Reading) error {
 	} else if missing(err) {
 		err = errors.New("this machine has no DMI table")
 	}
-	m.diskFirmware(r)
-	m.adapterFirmware(r)
-	return err
+	var some partly
+	m.diskFirmware(r, &some)
+	m.adapterFirmware(r, &some)
+	return some.or(err)
 }
 
 // diskFirmware reads NVMe and SCSI disks, each as the model that it is.
-func (m Machine) diskFirmware(r *estate.Reading) {
+func (m Machine) diskFirmware(r *estate.Reading, some *partly) {
 	for _, d := range []struct{ glob, model, version string }{
 		{"sys/class/nvme/*", "model", "firmware_rev"},
 		{"sys/block/sd*", "device/model", "device/rev"},
 	} {
 		for _, at := range m.Glob(d.glob) {
-			model, _ := m.text(path.Join(at, d.model))
+			model, noModel := m.text(path.Join(at, d.model))
 			v, err := m.text(path.Join(at, d.version))
+			some.note("the firmware of "+path.Base(at), cmp.Or(noModel, err))
 			if err == nil && model != "" {
 				r.Components = append(r.Components, item(model, "disk", path.Base(at), v))
 			}
@@ -110,13 +113,17 @@ func (m Machine) diskFirmware(r *estate.Reading) {
 }
 
 // adapterFirmware asks ethtool for the firmware of each network adapter that is a device, and the file system for that
-// of InfiniBand adapters. Where ethtool is missing, or an adapter tells no version, nothing is said of it.
-func (m Machine) adapterFirmware(r *estate.Reading) {
+// of InfiniBand adapters. Of an adapter that tells no version nothing is said, and of one that is no PCI device, as in a
+// virtual machine, where nobody can be asked.
+func (m Machine) adapterFirmware(r *estate.Reading, some *partly) {
 	seen := map[string]bool{}
 	for _, at := range m.Glob("sys/class/net/*/device/uevent") {
 		name := strings.Split(at, "/")[3]
 		out, err := m.Output("ethtool", "-i", name)
 		if err != nil {
+			if text, _ := m.text(at); strings.Contains(text, "PCI_SLOT_NAME=") {
+				*some = append(*some, "the firmware of "+name+": "+err.Error())
+			}
 			continue
 		}
 		told := map[string]string{}
@@ -134,8 +141,10 @@ func (m Machine) adapterFirmware(r *estate.Reading) {
 				Model: m.pciModel(path.Join(pciDevices, bus)), Class: "network"})
 	}
 	for _, at := range m.Glob("sys/class/infiniband/*") {
-		model, _ := m.text(path.Join(at, "board_id"))
-		if v, err := m.text(path.Join(at, "fw_ver")); err == nil && model != "" {
+		model, noModel := m.text(path.Join(at, "board_id"))
+		v, err := m.text(path.Join(at, "fw_ver"))
+		some.note("the firmware of "+path.Base(at), cmp.Or(noModel, err))
+		if err == nil && model != "" {
 			r.Components = append(r.Components, item(model, "network", path.Base(at), v))
 		}
 	}

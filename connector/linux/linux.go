@@ -73,14 +73,18 @@ func (m Machine) Read(sections ...estate.SectionName) *estate.Reading {
 		if l, ok := m.Source.(later); ok && err == nil && l.Late(name) != "" {
 			err = fmt.Errorf("%s did not end in time and was ended", l.Late(name))
 		}
-		if name == estate.Packages && hidden > 0 {
-			source += fmt.Sprintf(" (processes hidden from this user: %d)", hidden)
-		}
 		if m.From != "" {
 			source = m.From + ", " + source
 		}
 		s := estate.Section{Name: name, At: m.Now(), Source: source}
-		if err != nil {
+		if name == estate.Packages {
+			s.Hidden = hidden
+		}
+		var some partly
+		switch {
+		case errors.As(err, &some):
+			s.Partial = some.Error()
+		case err != nil:
 			s.Err = err.Error()
 		}
 		r.SetSection(s)
@@ -235,6 +239,26 @@ func lines(b []byte) (out []string) {
 		}
 	}
 	return out
+}
+
+// partly is in what a section could not be read, where the rest of it was.
+type partly []string
+
+func (p partly) Error() string { return strings.Join(p, "; ") }
+
+// note adds what could not be read, and why, unless it is just not there.
+func (p *partly) note(what string, err error) {
+	if err != nil && !missing(err) {
+		*p = append(*p, what+": "+err.Error())
+	}
+}
+
+// or is err where there is one, and else what could not be read; nil where all was.
+func (p partly) or(err error) error {
+	if err == nil && len(p) > 0 {
+		return p
+	}
+	return err
 }
 
 // missing tells whether a source failed since the thing is not there, as against not being allowed to look at it.

@@ -143,6 +143,9 @@ func (p *Probed) index() {
 	for name := range p.links {
 		add(name)
 	}
+	for name := range p.denied {
+		add(name)
+	}
 	for _, name := range p.names {
 		add(name)
 	}

@@ -56,19 +56,23 @@ if wants host packages; then
 	names /boot/vmlinuz-*
 fi
 if wants settings; then
-	show /proc/cmdline /etc/resolv.conf /run/systemd/resolve/resolv.conf \
-		/etc/chrony/chrony.conf /etc/chrony.conf /etc/ntp.conf /etc/ntpsec/ntp.conf /etc/systemd/timesyncd.conf /etc/chrony/sources.d/*.sources
+	set -- /etc/resolv.conf /run/systemd/resolve/resolv.conf /etc/chrony/chrony.conf /etc/chrony.conf /etc/ntp.conf \
+		/etc/ntpsec/ntp.conf /etc/systemd/timesyncd.conf /etc/chrony/sources.d/*.sources
+	show /proc/cmdline "$@"
+	denied "$@"
 	bounded find /etc/localtime -printf '@%p\0%l\n' 2>/dev/null
 	names /etc/systemd/system/*.wants/*.service
 	ask 'nft list ruleset' nft list ruleset
 	ask 'iptables -S INPUT' iptables -S INPUT
 fi
 if wants condition; then
-	show /proc/mounts /proc/mdstat /proc/net/bonding/* /etc/pki/CA/cacert.pem /etc/pki/libvirt/*.pem /etc/pki/qemu/*.pem
+	set -- /etc/pki/CA/cacert.pem /etc/pki/libvirt/*.pem /etc/pki/qemu/*.pem
+	show /proc/mounts /proc/mdstat /proc/net/bonding/* "$@"
+	denied "$@"
 	ask 'date +%s' date +%s
 	ask 'df -Plm' df -Plm
 	ask 'ip neigh' ip neigh
-	show /sys/block/mmcblk*/device/life_time
+	show /sys/block/mmcblk*/device/life_time /sys/block/nvme*n1/queue/rotational /sys/block/sd*/queue/rotational
 	names /sys/block/nvme*n1 /sys/block/sd*
 	for f in /sys/block/nvme*n1 /sys/block/sd*; do # of a disk that ails its exit status is not 0
 		[ -e "$f" ] && ask "sh -c smartctl -jA /dev/${f##*/} || :" sh -c "smartctl -jA /dev/${f##*/} || :"

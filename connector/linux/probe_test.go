@@ -1,6 +1,7 @@
 package linux
 
 import (
+	"fmt"
 	"os/exec"
 	"reflect"
 	"slices"
@@ -198,8 +199,49 @@ func TestWhatMayNotBeSeenIsNotMissing(t *testing.T) {
 	r := probed(t, strings.ReplaceAll(rpmMachine, "$rpm", "$other")+"\n@/proc/1/exe\n!/proc/1/exe\n@/proc/2/exe\n"+
 		"!/proc/2/exe\n@/proc/3/exe\n!/var/lib/dpkg/status")
 	if s := r.Section(estate.Packages); !strings.Contains(s.Err, "permission denied") ||
-		!strings.HasSuffix(s.Source, "(processes hidden from this user: 2)") {
+		s.Hidden != 2 {
 		t.Errorf("%+v", s)
+	}
+}
+
+// What some of a section's sources hide, or nobody is there to ask about, makes the section one that was not all read:
+// nothing of it is taken for absent. A certificate says so by itself, and keys are nobody's to read.
+func TestWhatCouldNotBeReadOfASection(t *testing.T) {
+	const readable = rpmMachine + `
+		/proc/mounts | /dev/sda2 / ext4 rw 0 0
+		$date +%s | 1000000000
+		/sys/class/dmi/id/bios_version | 2.5.0
+		`
+	for _, c := range []struct {
+		records string
+		section estate.SectionName
+		partial string
+		err     string
+	}{
+		{"/etc/resolv.conf | nameserver 10.0.0.1", estate.SettingItems, "", ""},
+		{"!/etc/chrony.conf", estate.SettingItems, "time servers: open /etc/chrony.conf: permission denied", ""},
+		{"!/etc/resolv.conf", estate.SettingItems, "name servers: open /etc/resolv.conf: permission denied", ""},
+		{"/sys/class/net/eno1/device/uevent | PCI_SLOT_NAME=0000:3b:00.0", estate.FirmwareItems,
+			"the firmware of eno1: ethtool", ""},
+		{"/sys/class/net/eth0/device/uevent | DRIVER=virtio_net", estate.FirmwareItems, "", ""},
+		{"/sys/class/nvme/nvme0/model | NV\n!/sys/class/nvme/nvme0/firmware_rev", estate.FirmwareItems,
+			"the firmware of nvme0: open /sys/class/nvme/nvme0/firmware_rev: permission denied", ""},
+		{"/sys/class/infiniband/ib0/board_id | X\n!/sys/class/infiniband/ib0/fw_ver", estate.FirmwareItems,
+			"the firmware of ib0", ""},
+		{"!/proc/mdstat", estate.ConditionItems, "", "its arrays: open /proc/mdstat: permission denied"},
+		{"!/proc/net/bonding/bond0", estate.ConditionItems, "", "its bonded links: "},
+		{"$date +%s | noon", estate.ConditionItems, "", `its clock: date says "1000000000\nnoon\n"`},
+	} {
+		s := probed(t, readable+c.records).Section(c.section)
+		if c.partial == "" && s.Partial != "" || !strings.Contains(s.Partial, c.partial) ||
+			c.err == "" && s.Err != "" || !strings.Contains(s.Err, c.err) {
+			t.Errorf("with %s: %+v", c.records, s)
+		}
+	}
+	r := probed(t, readable+"!/etc/pki/libvirt/servercert.pem\n!/etc/pki/qemu/server-key.pem")
+	if got := fmt.Sprint(r.Condition.Certificates); !strings.HasPrefix(got, "[{/etc/pki/libvirt/servercert.pem ") ||
+		!strings.HasSuffix(got, " permission denied}]") {
+		t.Error(got)
 	}
 }
 

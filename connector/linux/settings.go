@@ -31,7 +31,8 @@ func (m Machine) settings(r *estate.Reading, all []process) error {
 			set(name, value)
 		}
 	}
-	for i, s := range m.nameServers() {
+	var some partly
+	for i, s := range m.nameServers(&some) {
 		set("name-server/"+strconv.Itoa(i+1), s)
 	}
 	if zone, err := m.ReadLink("etc/localtime"); err == nil {
@@ -39,20 +40,21 @@ func (m Machine) settings(r *estate.Reading, all []process) error {
 			set("time-zone", name)
 		}
 	}
-	for i, s := range m.timeServers() {
+	for i, s := range m.timeServers(&some) {
 		set("time-server/"+strconv.Itoa(i+1), s)
 	}
 	r.Components = append(r.Components, m.firewall())
 	for name, words := range m.services(all) {
 		set("service/"+strings.TrimSuffix(name, ".service"), strings.Join(words, ", "))
 	}
-	return nil
+	return some.or(nil)
 }
 
 // nameServers are those of resolv.conf(5), or, where that only names systemd's own stub, those behind it.
-func (m Machine) nameServers() []string {
+func (m Machine) nameServers(some *partly) []string {
 	of := func(name string) (out []string) {
-		b, _ := m.ReadFile(name)
+		b, err := m.ReadFile(name)
+		some.note("name servers", err)
 		for _, l := range lines(b) {
 			if f := strings.Fields(l); len(f) >= 2 && f[0] == "nameserver" {
 				out = append(out, f[1])
@@ -71,12 +73,13 @@ func (m Machine) nameServers() []string {
 
 // timeServers are the servers and pools that the configurations of chrony, ntpd and systemd-timesyncd name, in their
 // order.
-func (m Machine) timeServers() (out []string) {
+func (m Machine) timeServers(some *partly) (out []string) {
 	files := []string{"etc/chrony/chrony.conf", "etc/chrony.conf", "etc/ntp.conf", "etc/ntpsec/ntp.conf",
 		"etc/systemd/timesyncd.conf"}
 	files = append(files, m.Glob("etc/chrony/sources.d/*.sources")...)
 	for _, name := range files {
-		b, _ := m.ReadFile(name)
+		b, err := m.ReadFile(name)
+		some.note("time servers", err)
 		for _, l := range lines(b) {
 			f := strings.Fields(l)
 			switch {

@@ -53,7 +53,11 @@ func (c *Checker) whyHas(v Verdict, r *estate.Reading) string {
 	if v.Found.Running != "" {
 		has += ", of which " + v.Found.Running + " still runs"
 	}
-	return has + ", " + from + "."
+	has += ", " + from + "."
+	if why := s.Unseen(); why != "" {
+		has += " " + why + "."
+	}
+	return has
 }
 
 // lastKnown says what an unread component was last known to be.

@@ -24,10 +24,12 @@ type Condition struct {
 	Servers      []Server      `json:"servers,omitempty"`
 }
 
-// Wear is how much of its life a disk has used, in percent of what it was made to bear; it may be over 100.
+// Wear is how much of its life a disk of a kind that wears has used, in percent of what it was made to bear; it may be
+// over 100.
 type Wear struct {
-	Name string `json:"name"`
-	Used int    `json:"used_percent"`
+	Name   string `json:"name"`
+	Used   int    `json:"used_percent"`
+	Unread string `json:"unread,omitempty"` // why that could not be known; empty where it could
 }
 
 // Server is where a file system comes from that is mounted over the network.
@@ -106,8 +108,9 @@ type Array struct {
 
 // Certificate is one that the host shows to others, or trusts.
 type Certificate struct {
-	Name  string    `json:"name"`
-	Until time.Time `json:"until"`
+	Name   string    `json:"name"`
+	Until  time.Time `json:"until"`
+	Unread string    `json:"unread,omitempty"` // why it could not be read; empty where it could
 }
 
 // Says tells all of it, a thing a line.
@@ -139,12 +142,20 @@ func (c *Condition) Says() (out []Health) {
 		add(a.Name, a.Whole, "%s", map[bool]string{true: "whole", false: a.Detail}[a.Whole])
 	}
 	for _, w := range c.Wear {
+		if w.Unread != "" {
+			add("wear of "+w.Name, false, "not known: %s", w.Unread)
+			continue
+		}
 		add("wear of "+w.Name, w.Used < 90, "%d %% of its life is used", w.Used)
 	}
 	for _, s := range c.Servers {
 		add(s.At, true, "from %s", s.Address)
 	}
 	for _, x := range c.Certificates {
+		if x.Unread != "" {
+			add(x.Name, false, "not known: %s", x.Unread)
+			continue
+		}
 		add(x.Name, true, "until %s", x.Until.Format("2 Jan 2006"))
 	}
 	return out

@@ -40,10 +40,22 @@ type Section struct {
 	// Partial says why some of the section could not be read while the rest was: what is there is as it was read, and
 	// nothing may be taken for absent.
 	Partial string `json:"partial,omitempty"`
+	// Hidden is how many running processes could not be looked into: whether they still run what was replaced is not
+	// known. Of the packages.
+	Hidden int `json:"hidden,omitempty"`
 	// Held and HeldFrom are the time and source at which the values were read that stand here although the last look
 	// failed; zero where there are none.
 	Held     time.Time `json:"held,omitzero"`
 	HeldFrom string    `json:"held_from,omitempty"`
+}
+
+// Unseen says what is not known of a section that was read; "" where nothing is.
+func (s Section) Unseen() string {
+	if s.Hidden == 0 {
+		return ""
+	}
+	return fmt.Sprintf("%d processes may not be looked into: whether they still run what was replaced is not known",
+		s.Hidden)
 }
 
 // Whole tells whether all of the section was read: only then is what is not in it absent.

@@ -57,10 +57,12 @@ func clock(f Facts, r *estate.Reading) found {
 
 // space holds the room on a host to what is put there.
 func space(f Facts, r *estate.Reading) found {
-	var short, low []string
+	var short, low, untold []string
 	need := func(path string, mib int64, why string) {
-		s := r.Condition.Under(path)
-		if s.Path != "" && s.FreeMiB < mib {
+		switch s := r.Condition.Under(path); {
+		case s.Path == "":
+			untold = append(untold, path)
+		case s.FreeMiB < mib:
 			short = append(short, fmt.Sprintf("%s has %d MiB free, and %s takes %d", s.Path, s.FreeMiB, why, mib))
 		}
 	}
@@ -84,6 +86,9 @@ func space(f Facts, r *estate.Reading) found {
 		return caution(strings.Join(low, "; "), remedy)
 	case len(r.Condition.Space) == 0:
 		return unknown(Caution, "its room could not be known: no file system was told", "look at it on the host: df")
+	case len(untold) > 0:
+		return unknown(Caution, "the room at "+strings.Join(untold, ", ")+
+			" could not be known: no file system was told that it is on", "look at it on the host: df")
 	}
 	return clear("there is room for what is put in")
 }
@@ -102,10 +107,12 @@ func root(f Facts, r *estate.Reading) found {
 }
 
 func wear(f Facts, r *estate.Reading) found {
-	var worn, near []string
+	var worn, near, untold []string
 	for _, w := range r.Condition.Wear {
 		says := fmt.Sprintf("%s has used %d %% of its life", w.Name, w.Used)
 		switch {
+		case w.Unread != "":
+			untold = append(untold, w.Name+": "+w.Unread)
 		case w.Used >= wearBlocker:
 			worn = append(worn, says)
 		case w.Used >= wearCaution:
@@ -118,8 +125,11 @@ func wear(f Facts, r *estate.Reading) found {
 		return blocker(strings.Join(append(worn, near...), "; "), remedy)
 	case len(worn)+len(near) > 0:
 		return caution(strings.Join(append(worn, near...), "; "), remedy)
+	case len(untold) > 0:
+		return unknown(Caution, "how worn its disks are could not be known: "+strings.Join(untold, "; "),
+			"have smartctl there (smartmontools), and yare look as root; waive it where a disk never tells")
 	case len(r.Condition.Wear) == 0:
-		return clear("no disk of it tells how worn it is; what its BMC knows of them is part of health")
+		return clear("it has no disk of a kind that wears; what its BMC knows of others is part of health")
 	}
 	return clear(fmt.Sprintf("none of %d has used %d %% of its life", len(r.Condition.Wear), wearCaution))
 }
@@ -171,9 +181,11 @@ func storage(f Facts, r *estate.Reading) found {
 }
 
 func certificates(f Facts, r *estate.Reading) found {
-	var over, near []string
+	var over, near, untold []string
 	for _, c := range r.Condition.Certificates {
 		switch left := c.Until.Sub(f.Now); {
+		case c.Unread != "":
+			untold = append(untold, c.Name+": "+c.Unread)
 		case left <= 0:
 			over = append(over, fmt.Sprintf("%s ended on %s", c.Name, c.Until.Format("2 Jan 2006")))
 		case left < certCaution:
@@ -186,6 +198,9 @@ func certificates(f Facts, r *estate.Reading) found {
 		return blocker(strings.Join(append(over, near...), "; "), remedy)
 	case len(over)+len(near) > 0:
 		return caution(strings.Join(append(over, near...), "; "), remedy)
+	case len(untold) > 0:
+		return unknown(Caution, "how long its certificates last could not be known: "+strings.Join(untold, "; "),
+			"have yare look as root, or look at it on the host: openssl x509 -enddate")
 	}
 	return clear(fmt.Sprintf("none of %d is near its end", len(r.Condition.Certificates)))
 }

@@ -42,6 +42,9 @@ func TestConditions(t *testing.T) {
 	worn := func(used int) func(*Facts, *estate.Condition) {
 		return func(_ *Facts, c *estate.Condition) { c.Wear = []estate.Wear{{Name: "sda", Used: used}} }
 	}
+	untold := func(change func(c *estate.Condition)) func(*Facts, *estate.Condition) {
+		return func(_ *Facts, c *estate.Condition) { change(c) }
+	}
 	server := func(mac string) func(*Facts, *estate.Condition) {
 		return func(f *Facts, c *estate.Condition) {
 			c.Servers = []estate.Server{{At: "/srv", Address: "10.0.0.1", MAC: mac}}
@@ -72,6 +75,10 @@ func TestConditions(t *testing.T) {
 		{"space", room("/srv", 49, 1000, false, 0), Caution, "/srv has 49 of 1000 MiB free"},
 		{"space", room("/srv", 50, 1000, false, 0), Clear, ""},
 		{"space", func(_ *Facts, c *estate.Condition) { c.Space = nil }, Caution, "no file system was told"},
+		{"space", func(f *Facts, c *estate.Condition) { c.Space[0].Path, f.Kernel = "/srv", true }, Caution,
+			"the room at /boot could not be known"},
+		{"space", func(f *Facts, c *estate.Condition) { c.Space[0].Path, f.StagesMiB = "/usr", 1 }, Caution,
+			"the room at /var/lib/yare could not be known"},
 		{"storage", array(true, true), Clear, "every array is whole (1)"},
 		{"storage", array(false, true), Blocker, "md0: recovery = 3 %"},
 		{"storage", array(false, false), Caution, ""},
@@ -80,7 +87,7 @@ func TestConditions(t *testing.T) {
 		{"wear", worn(99), Caution, ""},
 		{"wear", worn(100), Blocker, "sda has used 100 % of its life"},
 		{"wear", func(f *Facts, c *estate.Condition) { worn(100)(f, c); f.Empties = false }, Caution, ""},
-		{"wear", func(*Facts, *estate.Condition) {}, Clear, "no disk of it tells"},
+		{"wear", func(*Facts, *estate.Condition) {}, Clear, "it has no disk of a kind that wears"},
 		{"serves", server("00:aa"), Caution, "/srv is served by g-b, a guest on b: whoever uses it waits"},
 		{"serves", func(f *Facts, c *estate.Condition) {
 			server("00:aa")(f, c)
@@ -95,6 +102,18 @@ func TestConditions(t *testing.T) {
 		{"certificates", cert(certCaution-1, true), Caution, "server ends on"},
 		{"certificates", cert(0, true), Blocker, "server ended on"},
 		{"certificates", cert(-day, false), Caution, ""},
+		{"certificates", untold(func(c *estate.Condition) {
+			c.Certificates = []estate.Certificate{{Name: "server", Unread: "permission denied"}}
+		}), Caution, "how long its certificates last could not be known: server: permission denied"},
+		{"certificates", untold(func(c *estate.Condition) {
+			c.Certificates = []estate.Certificate{{Name: "server", Unread: "permission denied"}, {Name: "ca", Until: now}}
+		}), Blocker, "ca ended on"},
+		{"wear", untold(func(c *estate.Condition) {
+			c.Wear = []estate.Wear{{Name: "sda", Used: 3}, {Name: "sdb", Unread: "smartctl is not there"}}
+		}), Caution, "how worn its disks are could not be known: sdb: smartctl is not there"},
+		{"wear", untold(func(c *estate.Condition) {
+			c.Wear = []estate.Wear{{Name: "sda", Used: 91}, {Name: "sdb", Unread: "smartctl is not there"}}
+		}), Caution, "sda has used 91 %"},
 	} {
 		f := facts()
 		c.spoil(&f, &f.Readings["a"].Condition)

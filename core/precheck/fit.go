@@ -19,8 +19,11 @@ func room(f Facts, r *estate.Reading) found {
 		a = &found
 	}
 	if a.Outcome == fit.Fits {
-		return clear(fmt.Sprintf("its %d guests find a place, with the reserve of %d host kept", len(a.Moves),
-			f.Reserve) + f.resting(r))
+		says := "its guest finds a place"
+		if n := len(a.Moves); n != 1 {
+			says = fmt.Sprintf("its %d guests find a place", n)
+		}
+		return clear(fmt.Sprintf("%s, with the reserve of %d kept", says, f.Reserve) + f.resting(r))
 	}
 	return blocker(a.Outcome.String()+": "+a.Obstacle.String(), a.Obstacle.WayOut)
 }

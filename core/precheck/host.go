@@ -50,12 +50,6 @@ func health(f Facts, r *estate.Reading) found {
 }
 
 func pending(f Facts, r *estate.Reading) found {
-	for _, s := range []estate.SectionName{estate.Packages, estate.Drivers, estate.FirmwareItems} {
-		if why := cmp.Or(r.Unread(s, f.Now, f.MaxAge), r.Section(s).Partial); why != "" {
-			return unknown(Caution, fmt.Sprintf("whether what is installed runs is not known: %s is unread: %s",
-				s, why), "read it again")
-		}
-	}
 	for _, c := range r.Components {
 		if c.Running != "" {
 			return caution(fmt.Sprintf("%s %s is installed and %s runs", c.Key, c.Version, c.Running),
@@ -65,6 +59,15 @@ func pending(f Facts, r *estate.Reading) found {
 			return caution(fmt.Sprintf("%s %s is installed, and %s still run what it replaced", c.Key, c.Version,
 				c.Awaits()), "a service restarts, a guest moves away and back")
 		}
+	}
+	for _, s := range []estate.SectionName{estate.Packages, estate.Drivers, estate.FirmwareItems} {
+		if why := cmp.Or(r.Unread(s, f.Now, f.MaxAge), r.Section(s).Partial); why != "" {
+			return unknown(Caution, fmt.Sprintf("whether what is installed runs is not known: %s is unread: %s",
+				s, why), "read it again")
+		}
+	}
+	if why := r.Section(estate.Packages).Unseen(); why != "" {
+		return unknown(Caution, why, "have yare look as root: sudo in the estate file")
 	}
 	return clear("what is installed runs")
 }

@@ -167,8 +167,15 @@ func TestEachCheckBlocksOnWhatItIsFor(t *testing.T) {
 			f.Readings["a"].Components = []estate.Component{{Key: "deb:k", Version: "2",
 				Holders: []estate.Holder{{Service: "k.service"}}}}
 		}},
+		{"restart", Caution, "3 processes may not be looked into", func(f *Facts) {
+			f.Readings["a"].SetSection(estate.Section{Name: estate.Packages, At: now, Hidden: 3})
+		}},
+		{"restart", Caution, "deb:k 2 is installed and 1 runs", func(f *Facts) { // what is known before what is not
+			f.Readings["a"].Components = []estate.Component{{Key: "deb:k", Version: "2", Running: "1"}}
+			f.Readings["a"].SetSection(estate.Section{Name: estate.Packages, At: now, Hidden: 3})
+		}},
 		{"fit", Blocker, "its guests would have no place", func(f *Facts) { f.Visited = []string{"a", "b"} }},
-		{"fit", Clear, "its 1 guests find a place", func(f *Facts) { f.Visited = []string{"a"} }},
+		{"fit", Clear, "its guest finds a place", func(f *Facts) { f.Visited = []string{"a"} }},
 		{"dispute", Blocker, "b1 wants exactly 1, but b2 wants exactly 2", func(f *Facts) {
 			f.Verdicts = []drift.Verdict{{Host: "a", Component: "deb:k", Outcome: drift.Disputed,
 				Clause: &baseline.Bound{Baseline: "b1",

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/view"
@@ -24,7 +25,7 @@ func (s *Screen) View(f part.Frame, c *part.Canvas, a part.Area) {
 	a.Y, a.H = a.Y+3, a.H-3
 	const empty = "nothing to show: nothing was read of this host, or the filter lets nothing through"
 	if a.W < 110 {
-		story := min(10, a.H/2)
+		story := max(min(10, a.H/2), a.H-len(s.rows)-2)
 		s.table.Paint(c, part.Rect(a.X, a.Y, a.W, a.H-story), true, len(s.rows), s.line, empty)
 		col := part.NewColumn(c, part.Rect(a.X+1, a.Y+a.H-story, a.W-1, story))
 		s.story(f, col)
@@ -69,8 +70,9 @@ func paintHead(f part.Frame, c *part.Canvas, r *estate.Reading, a part.Area) {
 	if r.Section(estate.GuestList).Err != "" {
 		known = "  last known: "
 	}
-	x = c.Put(x, a.Y+1, part.Plain, known+fmt.Sprintf("%d guests, %d of %d GiB, %d of %d cores", len(r.RunningGuests()),
-		u.MemoryMiB/1024, r.Capacity.MemoryMiB/1024, u.CPU/1000, r.Capacity.CPU/1000))
+	x = c.Put(x, a.Y+1, part.Plain,
+		known+fmt.Sprintf("%s, %d of %d GiB, %d of %d cores", catalogue.Some(len(r.RunningGuests()), "guest"),
+			u.MemoryMiB/1024, r.Capacity.MemoryMiB/1024, u.CPU/1000, r.Capacity.CPU/1000))
 	c.Put(x, a.Y+1, part.Quiet, "  "+f.ReadAgo(r.At()))
 }
 
@@ -128,6 +130,9 @@ func troubles(f part.Frame, col *part.Column, r *estate.Reading) {
 		} else if s.Partial != "" {
 			col.Line(0, part.Caution|part.Bold, "? "+string(s.Name)+" is not all read: "+s.Partial)
 		}
+		if why := s.Unseen(); why != "" {
+			col.Line(0, part.Caution|part.Bold, "? "+why)
+		}
 	}
 	items := slices.Clone(r.Health)
 	if r.Read(estate.ConditionItems) {
@@ -171,7 +176,7 @@ func (s *Screen) guests(f part.Frame, col *part.Column, r *estate.Reading) {
 			stay++
 		}
 	}
-	says := fmt.Sprintf("%d guests", len(r.Guests))
+	says := catalogue.Some(len(r.Guests), "guest")
 	if stay > 0 {
 		says += fmt.Sprintf(", %d would not move", stay)
 	}

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"yareharbour/core/catalogue"
 	"yareharbour/core/course"
 	"yareharbour/core/drift"
 	"yareharbour/core/narrow"
@@ -183,7 +184,7 @@ func paintResult(c *part.Canvas, s *course.State, now time.Time, host string, a 
 		col.Line(0, part.Caution, "○ not made: "+ch)
 	}
 	if r.Moves > 0 {
-		says := fmt.Sprintf("%d guests moved away from it", r.Moves)
+		says := catalogue.Some(r.Moves, "guest") + " moved away from it"
 		if r.Back > 0 {
 			says += fmt.Sprintf(", %d came back", r.Back)
 		}

@@ -273,7 +273,7 @@ func paintTitle(f part.Frame, c *part.Canvas, b survey.Band, a part.Area, active
 	case fit.Unproven:
 		role, word = part.Caution, "unproven"
 	}
-	head := fmt.Sprintf("  %d hosts  %d guests", len(b.Berths), b.Guests)
+	head := "  " + catalogue.Some(len(b.Berths), "host") + "  " + catalogue.Some(b.Guests, "guest")
 	if !b.Cluster.Act {
 		head += "  look only"
 	}
@@ -431,7 +431,8 @@ func berthWords(h survey.Berth, r *estate.Reading) string {
 	if r == nil {
 		return "  never read"
 	}
-	s := fmt.Sprintf("  %s  %d guests  memory %.0f%%  cpu %.0f%%", r.Hardware.Model, h.Guests, 100*h.Memory, 100*h.CPU)
+	s := fmt.Sprintf("  %s  %s  memory %.0f%%  cpu %.0f%%", r.Hardware.Model, catalogue.Some(h.Guests, "guest"),
+		100*h.Memory, 100*h.CPU)
 	if h.InLine() {
 		s += "  in line"
 	} else {
