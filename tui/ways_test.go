@@ -35,9 +35,7 @@ func TestARoundIsStartedOnlyWithAReasonAndAYes(t *testing.T) {
 			t.Fatalf("started without a yes: %v", f.calls)
 		}
 	}
-	press(m, "s")
-	enter(m, "why")
-	press(m, "enter", "y")
+	press(m, "s", "enter", "y") // what was typed stands there still
 	if last(f) != "start a plan of 1 visits why" {
 		t.Errorf("%v", f.calls)
 	}

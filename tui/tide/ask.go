@@ -1,6 +1,7 @@
 package tide
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -160,15 +161,23 @@ func askWords[T any](w words[T]) tea.Msg {
 	}}
 }
 
+// askReason asks for the reason of the round, and then whether to start what is planned once that was typed.
 func (s *Screen) askReason() tea.Msg {
-	p := s.plan
 	return part.Ask{
 		Label: "reason for the round",
-		Value: s.brief.Reason,
+		Value: cmp.Or(s.reason, s.brief.Reason),
 		Hint:  "it goes into the journal and the hosts' own logs; Enter goes on",
 		Then: func(reason string) tea.Msg {
 			if reason == "" {
 				return part.Tell("a round needs a reason: it goes into the journal and the hosts' own logs")
+			}
+			s.reason = reason
+			p, why := s.plan, s.startable("")
+			if s.busy {
+				why = "another plan is being made; s asks again once it is there"
+			}
+			if why != "" {
+				return part.Tell("%s", why)
 			}
 			return part.Confirm{
 				Title: "Start the round over " + s.cluster + "?",

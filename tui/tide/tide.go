@@ -48,6 +48,7 @@ type Screen struct {
 	before *plan.Plan // the one before the last change
 	wrong  error      // why it can't be planned
 	busy   bool       // another plan is being made
+	reason string     // that was typed for the round
 	// the cluster's newest round when it was read: once there is a newer one, it is no plan of what will be
 	after string
 	turn  int // of asking: a plan that was asked for before is let go
@@ -164,8 +165,8 @@ func (s *Screen) startable(planned string) string {
 	switch p := s.plan; {
 	case planned != "":
 		return planned
-	case s.busy:
-		return "another plan is being made"
+	case s.busy: // its reason can be typed meanwhile
+		return ""
 	case p == nil || s.wrong != nil:
 		return "it can't be planned"
 	case len(p.Visits) == 0:

@@ -3,6 +3,7 @@ package tide
 import (
 	"context"
 	"errors"
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -20,6 +21,7 @@ import (
 type desk struct {
 	brief plan.Brief
 	plans int
+	began []string
 	wrong error
 }
 
@@ -52,7 +54,10 @@ func (d *desk) Make(in plan.Input) (*plan.Plan, error) {
 	}
 	return p, nil
 }
-func (d *desk) Begin(context.Context, *plan.Plan, string) error { return nil }
+func (d *desk) Begin(_ context.Context, p *plan.Plan, reason string) error {
+	d.began = append(d.began, fmt.Sprintf("%s: %d visits", reason, len(p.Visits)))
+	return nil
+}
 func (d *desk) Missing(context.Context, string) (hosts, lines []string, err error) {
 	return nil, nil, nil
 }
@@ -160,6 +165,35 @@ func TestAChangeThatCantBePlanned(t *testing.T) {
 	b.press("z")
 	if b.s.wrong != nil || b.d.brief.Reserve != 0 {
 		t.Errorf("%v, %+v", b.s.wrong, b.d.brief)
+	}
+}
+
+// Who types the reason before the plan is there types into the question, not into the screen; what is started is the
+// plan that is there once the reason was typed, and only where there is one.
+func TestStartingWhileItIsPlanned(t *testing.T) {
+	b := open(t)
+	b.Typed = "November"
+	b.s.busy = true
+	if not := b.press("s"); not != "" || b.Said != "another plan is being made; s asks again once it is there" {
+		t.Errorf("%q, says %q", not, b.Said)
+	}
+	b.s.busy = false
+	b.s.plan = &plan.Plan{Brief: b.s.brief, Visits: []plan.Visit{{Host: "a", Obstacle: "no room"}}}
+	if not := b.press("s"); not != "the plan has obstacles: f takes a way out, v leaves a host out" {
+		t.Errorf("%q", not)
+	}
+	ask, _ := b.s.askReason().(part.Ask)
+	if ask.Value != "November" {
+		t.Errorf("what was typed is lost: %q", ask.Value)
+	}
+	b.Take(ask.Then("November"))
+	if b.Said != "the plan has obstacles: f takes a way out, v leaves a host out" || len(b.d.began) > 0 {
+		t.Errorf("%q, %v", b.Said, b.d.began)
+	}
+	b.s.plan = &plan.Plan{Brief: b.s.brief, Visits: []plan.Visit{{Host: "a"}}}
+	b.press("s")
+	if b.Asked.Title != "Start the round over c?" || strings.Join(b.d.began, ";") != "November: 1 visits" {
+		t.Errorf("%q, %v", b.Asked.Title, b.d.began)
 	}
 }
 
