@@ -118,6 +118,9 @@ func (c *Condition) Says() (out []Health) {
 	add := func(item string, ok bool, format string, args ...any) {
 		out = append(out, Health{Item: item, OK: ok, Detail: fmt.Sprintf(format, args...)})
 	}
+	unknown := func(item, why string) {
+		out = append(out, Health{Item: item, Detail: "not known: " + why, Unknown: true})
+	}
 	if c.Root != "" {
 		add("root", !c.Volatile, "%s%s", c.Root, map[bool]string{true: ", gone after a restart"}[c.Volatile])
 	}
@@ -143,7 +146,7 @@ func (c *Condition) Says() (out []Health) {
 	}
 	for _, w := range c.Wear {
 		if w.Unread != "" {
-			add("wear of "+w.Name, false, "not known: %s", w.Unread)
+			unknown("wear of "+w.Name, w.Unread)
 			continue
 		}
 		add("wear of "+w.Name, w.Used < 90, "%d %% of its life is used", w.Used)
@@ -153,7 +156,7 @@ func (c *Condition) Says() (out []Health) {
 	}
 	for _, x := range c.Certificates {
 		if x.Unread != "" {
-			add(x.Name, false, "not known: %s", x.Unread)
+			unknown(x.Name, x.Unread)
 			continue
 		}
 		add(x.Name, true, "until %s", x.Until.Format("2 Jan 2006"))

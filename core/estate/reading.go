@@ -104,6 +104,8 @@ type Health struct {
 	Item   string `json:"item"`
 	OK     bool   `json:"ok"`
 	Detail string `json:"detail,omitempty"`
+	// Unknown tells that how it stands could not be known: it is not OK, and nothing is known to be wrong with it.
+	Unknown bool `json:"unknown,omitempty"`
 }
 
 // BMC is the state of the management controller.

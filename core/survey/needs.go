@@ -156,6 +156,13 @@ func needs(in Input, b Band) []Need {
 				add(Soon, h.Host, "%s: %s%s", i.Item, i.Detail, lastKnown)
 			}
 		}
+		if r.Read(estate.ConditionItems) {
+			for _, i := range r.Condition.Says() {
+				if !i.OK && !i.Unknown {
+					add(Soon, h.Host, "%s: %s", i.Item, i.Detail)
+				}
+			}
+		}
 		if r.BMC.Queue > 0 {
 			add(Soon, h.Host, "%d forgotten task(s) in the BMC's queue", r.BMC.Queue)
 		}

@@ -140,9 +140,12 @@ func troubles(f part.Frame, col *part.Column, r *estate.Reading) {
 	}
 	var well []string
 	for _, h := range items {
-		if h.OK {
+		switch {
+		case h.OK:
 			well = append(well, h.Item)
-		} else {
+		case h.Unknown:
+			col.Line(0, part.Caution, "? "+h.Item+": "+h.Detail)
+		default:
 			col.Line(0, part.Caution|part.Bold, "! "+h.Item+": "+h.Detail)
 		}
 	}

@@ -1,0 +1,214 @@
+package survey
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"yareharbour/core/act"
+	"yareharbour/core/catalogue"
+	"yareharbour/core/course"
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+	"yareharbour/core/fit"
+	"yareharbour/core/plan"
+)
+
+// told are the needs, each "URGENCY HOST: TEXT".
+func told(in Input) (out []string) {
+	for _, n := range Make(in).Needs {
+		out = append(out, fmt.Sprintf("%d %s: %s", n.Urgency, n.Host, n.Text))
+	}
+	return out
+}
+
+// roomy is an estate in which every host can be drained.
+func roomy() Input {
+	in := input()
+	in.Estate.Clusters[0].Reserve = 0
+	return in
+}
+
+// What a person is told of a host, and how urgent it is: each by itself.
+func TestWhatNeedsAPerson(t *testing.T) {
+	of := func(o drift.Outcome) func(*Input) {
+		return func(in *Input) { in.Verdicts["a"] = []drift.Verdict{verdict(o, 0)} }
+	}
+	cond := func(change func(*estate.Condition)) func(*Input) {
+		return func(in *Input) { change(&in.Readings["a"].Condition) }
+	}
+	for _, c := range []struct {
+		what   string
+		change func(*Input)
+		want   string
+	}{
+		{"nothing", func(*Input) {}, ""},
+		{"withdrawn", of(drift.Withdrawn), "1 a: withdrawn release"},
+		{"unread", of(drift.Unread), "1 a: something is unread"},
+		{"half installed", of(drift.HalfInstalled), "1 a: a package is half installed"},
+		{"disputed", of(drift.Disputed), "2 a: baselines disagree"},
+		{"off track", of(drift.OffTrack), "2 a: off its track"},
+		{"ahead", of(drift.Ahead), "2 a: ahead of its baseline"},
+		{"just behind", of(drift.Behind), ""},
+		{"critical", func(in *Input) {
+			in.Verdicts["a"] = []drift.Verdict{verdict(drift.Behind, catalogue.Critical)}
+		}, "0 a: critical release missing"},
+		{"a fan", func(in *Input) {
+			in.Readings["a"].Health = []estate.Health{{Item: "fan 1", Detail: "stands"}, {Item: "fan 2", OK: true}}
+		}, "1 a: fan 1: stands"},
+		{"a fan, some time ago", func(in *Input) {
+			in.MaxAge = time.Hour
+			in.Readings["a"].Health = []estate.Health{{Item: "fan 1", Detail: "stands"}}
+			in.Readings["a"].SetSection(estate.Section{Name: estate.HealthItems, At: now.Add(-2 * time.Hour)})
+		}, "1 a: fan 1: stands (last known)"},
+		{"some health", func(in *Input) {
+			in.Readings["a"].SetSection(estate.Section{Name: estate.HealthItems, At: now, Partial: "the fans are silent"})
+		}, "1 a: its health was not all read: the fans are silent"},
+		{"no BMC is named", func(in *Input) {
+			in.Readings["a"].SetSection(estate.Section{Name: estate.HealthItems, Err: "the estate file names no BMC for it"})
+		}, ""},
+		{"an array", cond(func(c *estate.Condition) {
+			c.Arrays = []estate.Array{{Name: "md0", Detail: "recovery at 3 %"}, {Name: "md1", Whole: true}}
+		}), "1 a: md0: recovery at 3 %"},
+		{"a link", cond(func(c *estate.Condition) {
+			c.Bonds = []estate.Bond{{Name: "bond0", Links: []estate.Link{{Name: "x", Up: true}, {Name: "y"}}}}
+		}), "1 a: bond0: x up, y down"},
+		{"a worn disk, and one that does not tell", cond(func(c *estate.Condition) {
+			c.Wear = []estate.Wear{{Name: "sda", Used: 95}, {Name: "sdb", Unread: "no smartctl"}}
+		}), "1 a: wear of sda: 95 % of its life is used"},
+		{"an array of before, where nothing was read now", func(in *Input) {
+			in.Readings["a"].Condition.Arrays = []estate.Array{{Name: "md0"}}
+			in.Readings["a"].SetSection(estate.Section{Name: estate.ConditionItems, Err: "silent"})
+		}, ""},
+		{"a queue", func(in *Input) { in.Readings["a"].BMC.Queue = 1 },
+			"1 a: 1 forgotten task(s) in the BMC's queue"},
+	} {
+		in := roomy()
+		c.change(&in)
+		if got := strings.Join(told(in), "; "); got != c.want {
+			t.Errorf("%s: %q, want %q", c.what, got, c.want)
+		}
+	}
+}
+
+// A host is named once, however much on it is so, and never more than three of them.
+func TestHostsAreNamedOnce(t *testing.T) {
+	in := roomy()
+	for _, h := range []string{"a", "b"} {
+		in.Verdicts[h] = []drift.Verdict{verdict(drift.Ahead, 0), verdict(drift.Ahead, 0)}
+	}
+	if got := told(in); !slices.Equal(got, []string{"2 : ahead of its baseline on a, b"}) {
+		t.Errorf("%q", got)
+	}
+	for n, want := range map[int]string{1: "a", 2: "a, b", 3: "a, b, c", 4: "a, b and 2 more", 5: "a, b and 3 more"} {
+		if got := list([]string{"a", "b", "c", "d", "e"}[:n]); got != want {
+			t.Errorf("%d: %q", n, got)
+		}
+	}
+}
+
+// A host that a round left closed is the round's; one on which it had not begun is whoever's closed it.
+func TestWhoseAClosedHostIs(t *testing.T) {
+	in := roomy()
+	for _, h := range []string{"a", "b"} {
+		in.Readings[h].Closed = &estate.Mark{By: "yare", Reason: "round 1", At: now}
+	}
+	in.Rounds["c"] = &course.State{Status: course.Failing, Detail: "a: restart failed", Visits: []course.Visit{
+		{Visit: plan.Visit{Host: "a"}, Spans: []course.Span{{Step: act.CloseStep}}}, {Visit: plan.Visit{Host: "b"}}}}
+	want := []string{"0 : the round failed: a: restart failed", "0 a: left closed by the round: round 1",
+		"1 b: closed by yare: round 1"}
+	if got := told(in); !slices.Equal(got, want) {
+		t.Errorf("%q", got)
+	}
+	in.Rounds["c"].Visits[0].Phase = course.Over
+	if got := told(in); len(got) != 2 || got[1] != "1 : closed by yare: round 1 on a, b" {
+		t.Errorf("%q", got)
+	}
+	in.Verdicts["d"] = []drift.Verdict{verdict(drift.Behind, catalogue.Critical)}
+	if got := told(in); got[0] != want[0] || got[1] != "0 d: critical release missing" {
+		t.Errorf("what a round left does not stand first: %q", got)
+	}
+}
+
+// Of hosts that are adrift and in service it is told which could not be drained, once for each cause; not while a round
+// sees to that, and not of clusters that are too large for a look.
+func TestWhoCantBeDrained(t *testing.T) {
+	in := input()
+	in.Estate.Clusters[0].Reserve = 0
+	for _, h := range []string{"a", "b", "d"} {
+		in.Verdicts[h] = []drift.Verdict{verdict(drift.Behind, 0)}
+	}
+	if got := told(in); len(got) != 0 {
+		t.Errorf("all can: %q", got)
+	}
+	in.Readings["a"].Guests[0].Pins = []string{"it has a snapshot"}
+	if got := told(in); len(got) != 1 || !strings.HasPrefix(got[0], "1 a: can't be drained: ga ") {
+		t.Errorf("%q", got)
+	}
+	in.Readings["a"].Guests[0].Pins = nil
+	in.Estate.Clusters[0].Reserve = 1
+	if got := told(in); !slices.Equal(got, []string{"1 : a, b, d can't be drained: the reserve would not be kept"}) {
+		t.Errorf("%q", got)
+	}
+	in.Verdicts["b"] = []drift.Verdict{verdict(drift.InLine, 0)}
+	in.Readings["d"].Closed = &estate.Mark{By: "op", Reason: "r", At: now}
+	in.Readings["d"].Guests = nil
+	if got := told(in); len(got) != 2 || got[1] != "1 a: can't be drained: the reserve would not be kept" {
+		t.Errorf("%q", got)
+	}
+	in.Rounds["c"], in.Runs = &course.State{Status: course.Running}, map[string]bool{"c": true}
+	if got := told(in); len(got) != 1 {
+		t.Errorf("while a round runs: %q", got)
+	}
+	for hosts, want := range map[int]int{16: 1, 17: 0} {
+		b := Band{Cluster: estate.Cluster{Name: "c", Reserve: 1}}
+		in := Input{Now: now, Readings: map[string]*estate.Reading{}}
+		for i := range hosts {
+			h := fmt.Sprintf("h%02d", i)
+			b.Cluster.Hosts = append(b.Cluster.Hosts, h)
+			b.Berths = append(b.Berths, Berth{Host: h, Service: Open, Drift: 1 - min(i, 1)})
+			in.Readings[h] = &estate.Reading{Host: h, Capacity: estate.Resources{MemoryMiB: 10},
+				Guests: []estate.Guest{{Name: "g" + h, State: estate.Running, Load: estate.Resources{MemoryMiB: 9}}}}
+		}
+		if got := drainable(in, b); len(got) != want {
+			t.Errorf("%d hosts: %+v", hosts, got)
+		}
+	}
+}
+
+// What is counted of a cluster: nobody is in line while a file can't be read, room is that of hosts in service, the
+// reserve is the largest of them, and a cluster was read when its oldest reading was.
+func TestWhatIsCounted(t *testing.T) {
+	in := input()
+	in.Readings["a"].Capacity = estate.Resources{MemoryMiB: 200, CPU: 0}
+	in.Readings["d"].Closed = &estate.Mark{By: "op"}
+	in.Verdicts["b"] = []drift.Verdict{verdict(drift.Unread, 0), verdict(drift.Unread, 0), verdict(drift.Excepted, 0),
+		verdict(drift.Behind, catalogue.High), verdict(drift.Behind, catalogue.Low), verdict(drift.InLine, 0)}
+	for _, s := range estate.SectionNames {
+		in.Readings["b"].SetSection(estate.Section{Name: s, At: now.Add(-time.Hour)})
+	}
+	b := Make(in).Bands[0]
+	if b.Load != 80.0/300 || b.Limit != 100.0/300 || !b.ReadAt.Equal(now.Add(-time.Hour)) || b.Out != 1 || b.Unread != 1 {
+		t.Errorf("%+v", b)
+	}
+	x := b.Berths[1]
+	d := x.Depth[estate.Firmware]
+	if x.Unread != 2 || x.Drift != 2 || x.Judged != 1 || d.Drift != 2 || d.InLine != 1 || d.Aside != 1 || !d.Unread ||
+		d.Worst != catalogue.High {
+		t.Errorf("%+v", x)
+	}
+	if a := b.Berths[0]; a.Memory != 0.2 || a.CPU != 10 || a.Guests != 1 {
+		t.Errorf("%+v", a)
+	}
+	in.Faults = []string{"x"}
+	if b := Make(in).Bands[0]; b.InLine != 0 || b.Unread != 3 || b.Berths[0].Unread != 1 || b.Berths[1].Unread != 3 {
+		t.Errorf("%+v", b)
+	}
+	in = Input{Estate: estate.Estate{Clusters: []estate.Cluster{{Name: "c", Hosts: []string{"a"}, Reserve: 1}}}, Now: now}
+	if b := Make(in).Bands[0]; b.Load != 0 || b.Limit != 0 || !b.ReadAt.IsZero() || b.Reserve.Outcome == fit.Fits &&
+		b.Out != 1 {
+		t.Errorf("%+v", b)
+	}
+}
