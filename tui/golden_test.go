@@ -52,6 +52,7 @@ func TestTheScreensAsTheyWereRead(t *testing.T) {
 		"waterline":       {160, 40, nil, nil},
 		"waterline-small": {80, 24, nil, nil},
 		"needs":           {160, 40, []string{"tab", "down"}, nil},
+		"needs-small":     {80, 24, []string{"tab", "down"}, nil},
 		"host":            {160, 40, []string{"enter"}, nil},
 		"host-small":      {80, 24, []string{"enter"}, nil},
 		"drift":           {160, 40, []string{"d", "down"}, nil},

@@ -79,11 +79,7 @@ func (s *Screen) paintNeeds(f part.Frame, c *part.Canvas, a part.Area) {
 			c.Right(a.X+a.W-1, a.Y+a.H-1, part.Width(says), part.Quiet, says)
 			return
 		}
-		of := "" // needs of one cluster stand under each other: its name is not said again
-		if i > first && needs[i-1].Urgency == needs[i].Urgency {
-			of = who(needs[i-1])
-		}
-		y = s.paintNeed(f, c, needs[i], of, part.Rect(a.X, y, a.W, a.Y+a.H-y), i)
+		y = s.paintNeed(f, c, needs[i], part.Rect(a.X, y, a.W, a.Y+a.H-y), i)
 	}
 	paintLately(f, c, part.Rect(a.X, y+1, a.W, a.Y+a.H-y-1))
 }
@@ -98,9 +94,8 @@ func who(n survey.Need) string {
 	return "estate"
 }
 
-// paintNeed paints one need, over several rows where it is long and there is room, and returns the row after it. before
-// is whom the one above is about.
-func (s *Screen) paintNeed(f part.Frame, c *part.Canvas, n survey.Need, before string, a part.Area, i int) int {
+// paintNeed paints one need, over several rows where it is long and there is room, and returns the row after it.
+func (s *Screen) paintNeed(f part.Frame, c *part.Canvas, n survey.Need, a part.Area, i int) int {
 	here := s.needs && i == s.row
 	u := urgencies[n.Urgency]
 	c.Put(a.X+1, a.Y, u.Style, u.Glyph)
@@ -108,10 +103,7 @@ func (s *Screen) paintNeed(f part.Frame, c *part.Canvas, n survey.Need, before s
 	if here {
 		st |= part.Bold
 	}
-	x := a.X + 4
-	if who(n) != before {
-		x = c.Put(x, a.Y, st, who(n)+":") + 1
-	}
+	x := c.Put(a.X+4, a.Y, st, who(n)+":") + 1
 	end := a.X + a.W - 1
 	if !n.Since.IsZero() {
 		end = c.Right(end, a.Y, 7, part.Quiet, drift.Age(f.View.At().Sub(n.Since))) - 1

@@ -165,8 +165,9 @@ func (s *Screen) View(f part.Frame, c *part.Canvas, a part.Area) {
 		a.W -= needs.W + 1
 	} else {
 		rows := min(len(f.View.Needs(f.Filter))+1, max(2, a.H/4))
-		if s.needs {
-			rows = a.H - 2
+		if s.needs { // one or the other: there is no room for both
+			s.paintNeeds(f, c, a)
+			return
 		}
 		needs = part.Rect(a.X, a.Y+a.H-rows, a.W, rows)
 		a.H -= rows
