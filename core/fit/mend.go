@@ -9,22 +9,22 @@ import (
 func (s *state) mend(l int32, homeless []int32) bool {
 	slices.SortStableFunc(homeless, func(a, b int32) int { return cmp.Compare(s.size[b], s.size[a]) })
 	for i, g := range homeless {
-		if s.seat(l, g, false) || s.eject(l, g) {
+		if s.seat(l, g) || s.eject(l, g) {
 			continue
 		}
 		if s.repack(l) {
 			return true
 		}
 		for _, g := range homeless[i+1:] {
-			s.seat(l, g, false)
+			s.seat(l, g)
 		}
 		return false
 	}
 	return true
 }
 
-// seat gives the guest the allowed restart with most room, or with least.
-func (s *state) seat(l, g int32, tight bool) bool {
+// seat gives the guest the allowed restart with most room.
+func (s *state) seat(l, g int32) bool {
 	best, most := int32(-1), 0.0
 	s.work += s.nh
 	lost := s.losses[l]
@@ -54,16 +54,13 @@ func (s *state) seat(l, g int32, tight bool) bool {
 			if inv[d] > 0 {
 				x = min(x, float64(left)*inv[d])
 			}
-			if !tight && best >= 0 && x <= most { // it has less room than another, whatever else it has
+			if best >= 0 && x <= most { // it has less room than another, whatever else it has
 				x = -1
 				break
 			}
 		}
 		if x < 0 {
 			continue
-		}
-		if tight {
-			x = -x
 		}
 		if (best < 0 || x > most) && (alone || !s.meets(g, l, h)) {
 			best, most = h, x
@@ -92,7 +89,7 @@ func (s *state) eject(l, g int32) bool {
 				s.aim(l, o, -1)
 				if s.seats(g, l, h) {
 					s.aim(l, g, h)
-					if s.seat(l, o, false) {
+					if s.seat(l, o) {
 						return true
 					}
 				}
@@ -103,7 +100,7 @@ func (s *state) eject(l, g int32) bool {
 	return false
 }
 
-// repack gives all guests of a loss their restarts anew, by several rules in turn.
+// repack gives all guests of a loss their restarts anew: first those that fewest hosts can run, then the largest.
 func (s *state) repack(l int32) bool {
 	var all []int32
 	for _, h := range s.losses[l] {
@@ -113,48 +110,30 @@ func (s *state) repack(l int32) bool {
 			}
 		}
 	}
-	narrow := map[int32]int{}
+	hosts := map[int32]int{} // that can run guests of a class
 	for _, g := range all {
-		if _, ok := narrow[s.class[g]]; !ok {
+		if _, counted := hosts[s.class[g]]; !counted {
 			for h := range int32(s.nh) {
 				if s.takes[h] && s.runs(g, h) {
-					narrow[s.class[g]]++
+					hosts[s.class[g]]++
 				}
 			}
 		}
 	}
-	bySize := func(a, b int32) int { return cmp.Compare(s.size[b], s.size[a]) }
+	slices.SortStableFunc(all, func(a, b int32) int {
+		return cmp.Or(hosts[s.class[a]]-hosts[s.class[b]], cmp.Compare(s.size[b], s.size[a]))
+	})
 	mark := len(s.trail)
-	for rule := range 4 {
-		for _, g := range all {
-			if s.target[int(l)*s.ng+int(g)] >= 0 {
-				s.aim(l, g, -1)
-			}
+	for _, g := range all {
+		if s.target[int(l)*s.ng+int(g)] >= 0 {
+			s.aim(l, g, -1)
 		}
-		switch rule {
-		case 2:
-			slices.SortStableFunc(all, func(a, b int32) int {
-				return cmp.Or(cmp.Compare(narrow[s.class[a]], narrow[s.class[b]]),
-					len(s.apart[b])-len(s.apart[a]), bySize(a, b))
-			})
-		case 3:
-			slices.SortStableFunc(all, func(a, b int32) int {
-				return cmp.Compare(s.load[int(b)*s.nd], s.load[int(a)*s.nd])
-			})
-		default:
-			slices.SortStableFunc(all, bySize)
-		}
-		seated := true
-		for _, g := range all {
-			if !s.seat(l, g, rule == 1) && !s.eject(l, g) {
-				seated = false
-				break
-			}
-		}
-		if seated {
-			return true
-		}
-		s.undo(mark)
 	}
-	return false
+	for _, g := range all {
+		if !s.seat(l, g) && !s.eject(l, g) {
+			s.undo(mark)
+			return false
+		}
+	}
+	return true
 }
