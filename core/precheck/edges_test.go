@@ -1,0 +1,95 @@
+package precheck
+
+import (
+	"strings"
+	"testing"
+
+	"yareharbour/core/estate"
+)
+
+// answerOf is what a check answers about a.
+func answerOf(f Facts, check string) Answer {
+	for _, a := range Host(f, "a") {
+		if a.Check == check {
+			return a
+		}
+	}
+	return Answer{}
+}
+
+// Rules contradict each other about guests that both mean: two at least, and the same ones.
+func TestWhichRulesContradict(t *testing.T) {
+	rule := func(keep estate.Keep, guests ...string) estate.Rule { return estate.Rule{Keep: keep, Guests: guests} }
+	for _, c := range []struct {
+		what  string
+		rules []estate.Rule
+		says  string
+	}{
+		{"the same two", []estate.Rule{rule(estate.Together, "g-a", "g-b"), rule(estate.Apart, "g-b", "g-a")},
+			"contradict each other about g-b and g-a"},
+		{"the other way round", []estate.Rule{rule(estate.Apart, "g-a", "g-b"), rule(estate.Together, "g-*")},
+			"contradict each other about g-a and g-b"},
+		{"one in common", []estate.Rule{rule(estate.Together, "g-a", "g-b"), rule(estate.Apart, "g-b", "g-c")}, ""},
+		{"none in common", []estate.Rule{rule(estate.Together, "g-a"), rule(estate.Apart, "g-b", "g-c")}, ""},
+		{"of one kind", []estate.Rule{rule(estate.Apart, "g-a", "g-b"), rule(estate.Apart, "g-a", "g-b")}, ""},
+		{"one is only preferred", []estate.Rule{rule(estate.Together, "g-a", "g-b"),
+			{Keep: estate.Apart, Guests: []string{"g-*"}, Prefer: true}}, ""},
+	} {
+		f := facts()
+		f.Rules = c.rules
+		a := answerOf(f, "rules")
+		if (a.Level == Blocker) != (c.says != "") || !strings.Contains(a.Evidence, c.says) {
+			t.Errorf("%s: %s, %q", c.what, a.Level, a.Evidence)
+		}
+	}
+}
+
+// What is counted of guests: who comes to rest, who is carried while it is off, and how many find a place.
+func TestWhatIsCountedOfGuests(t *testing.T) {
+	f := facts()
+	f.Reserve = 0
+	a := f.Readings["a"]
+	more := func(name string) { a.Guests = append(a.Guests, estate.Guest{Name: name, State: estate.Running}) }
+	more("rests")
+	more("cold")
+	f.Rest, f.Cold = map[string]bool{"rests": true}, map[string]bool{"cold": true}
+	if got := answerOf(f, "guests"); got.Evidence !=
+		"able to leave: 1; at rest meanwhile: 1; shut down, moved, and started there: 1" {
+		t.Errorf("%q", got.Evidence)
+	}
+	if got := answerOf(f, "fit"); got.Evidence != "its 2 guests find a place, with the reserve of 0 kept; "+
+		"1 come to rest with it" {
+		t.Errorf("%q", got.Evidence)
+	}
+	f = facts()
+	if got := answerOf(f, "fit"); got.Evidence != "its guest finds a place, with the reserve of 1 kept" {
+		t.Errorf("%q", got.Evidence)
+	}
+}
+
+// That a check must never be waived is said where it blocks, and nowhere else; how long an answer holds only where ages
+// matter, from the oldest of what it looked at.
+func TestWhatAnAnswerSaysOfItself(t *testing.T) {
+	f := facts()
+	f.Readings["a"].BMC.Queue = 1
+	if got := answerOf(f, "bmc"); got.Level != Blocker || got.Never == "" {
+		t.Errorf("%+v", got)
+	}
+	f.Readings["a"].BMC.Queue = 0
+	old := now.Add(-f.MaxAge / 2)
+	f.Readings["a"].SetSection(estate.Section{Name: estate.GuestList, At: old})
+	if got := answerOf(f, "bmc"); got.Level == Blocker || got.Never != "" {
+		t.Errorf("%+v", got)
+	}
+	if got := answerOf(f, "reachable"); !got.At.Equal(old) || !got.Until.Equal(old.Add(f.MaxAge)) {
+		t.Errorf("%+v", got)
+	}
+	f.MaxAge = 0
+	if got := answerOf(f, "reachable"); !got.Until.IsZero() {
+		t.Errorf("%+v", got)
+	}
+	f.Readings["a"].Condition.Ahead = -2 * clockBlocker
+	if got := answerOf(f, "clock"); got.Evidence != "its clock is 10 min behind this one" {
+		t.Errorf("%q", got.Evidence)
+	}
+}
