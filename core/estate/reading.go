@@ -51,10 +51,13 @@ type Section struct {
 
 // Unseen says what is not known of a section that was read; "" where nothing is.
 func (s Section) Unseen() string {
-	if s.Hidden == 0 {
+	switch s.Hidden {
+	case 0:
 		return ""
+	case 1:
+		return "1 process may not be looked into: whether what was replaced still runs there is not known"
 	}
-	return fmt.Sprintf("%d processes may not be looked into: whether they still run what was replaced is not known",
+	return fmt.Sprintf("%d processes may not be looked into: whether what was replaced still runs there is not known",
 		s.Hidden)
 }
 
