@@ -3,6 +3,7 @@ package estate
 import (
 	"reflect"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 )
@@ -235,6 +236,15 @@ func TestOneOrderForAReading(t *testing.T) {
 	for i, s := range r.Sections {
 		if s.Name != SectionNames[i] {
 			t.Errorf("section %d is %s", i, s.Name)
+		}
+	}
+}
+
+func TestWhatIsUnseenOfASection(t *testing.T) {
+	for n, want := range map[int]string{0: "", 1: "1 process may not be", 5: "5 processes may not be"} {
+		s := Section{Hidden: n}
+		if got := s.Unseen(); !strings.HasPrefix(got, want) || (got == "") != (n == 0) || !s.Whole() {
+			t.Errorf("%d: %q", n, got)
 		}
 	}
 }

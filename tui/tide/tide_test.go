@@ -12,6 +12,7 @@ import (
 	"yareharbour/core/estate"
 	"yareharbour/core/fit"
 	"yareharbour/core/plan"
+	"yareharbour/core/precheck"
 	"yareharbour/format/brieffile"
 	"yareharbour/tui/part"
 	"yareharbour/tui/part/parttest"
@@ -22,6 +23,7 @@ type desk struct {
 	brief plan.Brief
 	plans int
 	began []string
+	make  func(*plan.Plan) // what else is about the plan
 	wrong error
 }
 
@@ -51,6 +53,9 @@ func (d *desk) Make(in plan.Input) (*plan.Plan, error) {
 			continue
 		}
 		p.Visits = append(p.Visits, v)
+	}
+	if d.make != nil {
+		d.make(p)
 	}
 	return p, nil
 }
@@ -233,6 +238,67 @@ func TestWhatIsTyped(t *testing.T) {
 			if b.press(c.key); len(brieffile.Words(b.d.brief, plan.DefaultBrief(cluster))) > 0 {
 				t.Errorf("%s: nothing typed leaves it as it was", c.key)
 			}
+		}
+	}
+}
+
+// The way out under the cursor is taken after a yes, and goes into the brief; what only a person can do is told, and a
+// host that takes no orders yet is asked what it lacks.
+func TestTheWayOutIsTaken(t *testing.T) {
+	for _, c := range []struct {
+		what  string
+		visit func(*plan.Visit)
+		no    bool
+		words string
+		says  string
+		not   string
+	}{
+		{"one more out", func(v *plan.Visit) { v.Ways = []plan.Way{{MoreOut: true}} }, false,
+			"--out-of-service 2", "Take this way out for the round over c?", ""},
+		{"without a yes", func(v *plan.Visit) { v.Ways = []plan.Way{{MoreOut: true}} }, true, "",
+			"Take this way out for the round over c?", ""},
+		{"the first that can be", func(v *plan.Visit) {
+			v.Ways = []plan.Way{{Way: fit.Way{Off: []string{"x"}, Guests: []string{"x"}}}, {Way: fit.Way{Lift: []int{0},
+				Rules: []string{"keep g* apart"}}}}
+		}, false, "--lift 'keep g* apart'", "Take this way out for the round over c?", ""},
+		{"a person's", func(v *plan.Visit) {
+			v.Ways = []plan.Way{{Way: fit.Way{Off: []string{"x"}, Guests: []string{"x"}}}}
+		}, false, "", "", "a person must see to it: shut down x for the visit"},
+		{"none", func(v *plan.Visit) { v.WayOut = "wait for parts" }, false, "", "",
+			"a person must see to it: wait for parts"},
+		{"it takes no orders", func(v *plan.Visit) {
+			v.Answers = []precheck.Answer{{Check: "orders", Level: precheck.Blocker}}
+		}, false, "", "the hosts of c take orders", ""},
+	} {
+		d := &desk{make: func(p *plan.Plan) {
+			if len(brieffile.Words(p.Brief, plan.DefaultBrief(cluster))) == 0 {
+				p.Visits[0].Obstacle = "it is in the way"
+				c.visit(&p.Visits[0])
+			}
+		}}
+		s := New(t.Context(), d, part.Place{Cluster: "c"})
+		b := &bench{parttest.Open(t, s, parttest.Frame()), s, d}
+		b.No = c.no
+		not := b.press("at:a", "f")
+		if got := strings.Join(brieffile.Words(d.brief, plan.DefaultBrief(cluster)), " "); got != c.words ||
+			!strings.HasPrefix(not, c.not) || (not == "") != (c.not == "") || c.says != "" && b.Said != c.says {
+			t.Errorf("%s: %q, %q, says %q", c.what, got, not, b.Said)
+		}
+	}
+}
+
+// That nothing is to be done is good only where every host is in line.
+func TestWhereNothingIsToBeDone(t *testing.T) {
+	for says, aside := range map[string][]plan.Aside{
+		"✓ Nothing to do on c: every host is in line.": {{Host: "a", InLine: true}},
+		"! A round over c would visit no host, and not all of them are in line": {{Host: "a", InLine: true},
+			{Host: "b", Why: "unread: 2"}},
+	} {
+		d := &desk{make: func(p *plan.Plan) { p.Visits, p.Aside, p.Brief.Cluster = nil, aside, "c" }}
+		b := parttest.Open(t, New(t.Context(), d, part.Place{Cluster: "c"}), parttest.Frame())
+		b.Shows(100, 20, says)
+		if not := b.Press("s"); not != "there is nothing to do on c" {
+			t.Errorf("%q", not)
 		}
 	}
 }
