@@ -70,6 +70,7 @@ func host(name, cluster string, n int) *sim.Host {
 		Bonds: []estate.Bond{{Name: "bond0",
 			Links: []estate.Link{{Name: "slot 2 port 1", Up: true}, {Name: "slot 4 port 1", Up: true}}}},
 		Arrays:       []estate.Array{{Name: "md0", Whole: true}},
+		Wear:         []estate.Wear{{Name: "nvme0n1", Used: 4 + n%7}, {Name: "nvme1n1", Used: 3 + n%7}},
 		Certificates: []estate.Certificate{{Name: "/etc/pki/libvirt/servercert.pem", Until: Start.AddDate(1, 0, n)}}}
 	return h
 }

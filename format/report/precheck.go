@@ -3,6 +3,7 @@ package report
 import (
 	"io"
 	"time"
+	"unicode/utf8"
 
 	"yareharbour/core/precheck"
 	"yareharbour/format/plain"
@@ -26,6 +27,13 @@ func Prechecks(w io.Writer, answers []precheck.Answer, format string) error {
 		}
 		return Rows(w, rows)
 	}
+	host, check := 0, 0
+	for _, a := range answers {
+		host, check = max(host, utf8.RuneCountInString(a.Host)), max(check, utf8.RuneCountInString(a.Check))
+	}
+	line := func(word, of, asked, says string) {
+		plain.Fprintf(w, "%-19s %-*s %-*s %s\n", word, host, of, check, asked, says)
+	}
 	for _, level := range []precheck.Level{precheck.Blocker, precheck.Caution, precheck.Clear} {
 		for _, a := range answers {
 			if a.Level != level {
@@ -35,12 +43,12 @@ func Prechecks(w io.Writer, answers []precheck.Answer, format string) error {
 			if a.Unknown {
 				word += ", not known"
 			}
-			plain.Fprintf(w, "%-19s %-10s %-10s %s\n", word, a.Host, a.Check, a.Evidence)
+			line(word, a.Host, a.Check, a.Evidence)
 			if a.Level != precheck.Clear && a.Waived == nil {
-				plain.Fprintf(w, "%-19s %-10s %-10s → %s\n", "", "", "", a.Remedy)
+				line("", "", "", "→ "+a.Remedy)
 			}
 			if a.Waived != nil {
-				plain.Fprintf(w, "%-19s %-10s %-10s %s\n", "", "", "", a.Waived.Says())
+				line("", "", "", a.Waived.Says())
 			}
 		}
 	}
