@@ -289,7 +289,7 @@ func (s *state) makeRoom(h int32) bool {
 	return ok
 }
 
-// lighten takes the smallest single restart off the host that suffices, or else the largest ones, and mends the loss.
+// lighten takes restarts off the host, the largest first, until the loss takes no more than is there, and mends it.
 func (s *state) lighten(l, h int32, over func([]int64) bool) bool {
 	var there, homeless []int32
 	for _, lost := range s.losses[l] {
@@ -299,21 +299,14 @@ func (s *state) lighten(l, h int32, over func([]int64) bool) bool {
 			}
 		}
 	}
-	slices.SortStableFunc(there, func(a, b int32) int { return cmp.Compare(s.size[a], s.size[b]) })
-	i := (int(l)*s.nh + int(h)) * s.nd
-	rest := make([]int64, s.nd)
+	slices.SortStableFunc(there, func(a, b int32) int { return cmp.Compare(s.size[b], s.size[a]) })
+	use := s.use[(int(l)*s.nh+int(h))*s.nd:][:s.nd]
 	for _, g := range there {
-		for d := range s.nd {
-			rest[d] = s.use[i+d] - s.load[int(g)*s.nd+d]
+		if !over(use) {
+			break
 		}
-		if !over(rest) {
-			s.aim(l, g, -1)
-			return s.mend(l, []int32{g})
-		}
-	}
-	for n := len(there) - 1; n >= 0 && over(s.use[i:i+s.nd]); n-- {
-		s.aim(l, there[n], -1)
-		homeless = append(homeless, there[n])
+		s.aim(l, g, -1)
+		homeless = append(homeless, g)
 	}
 	return s.mend(l, homeless)
 }
