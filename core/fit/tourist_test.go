@@ -148,6 +148,36 @@ func TestWhoMovesNobodyTwiceGoesFirst(t *testing.T) {
 	}
 }
 
+// Where every host has guests that would move a second time, the one with fewest of them goes, among as many as are
+// looked at.
+func TestWhoMovesFewestTwiceGoesFirst(t *testing.T) {
+	p := Problem{Hosts: []Host{host("a", 100, 10, 1, 2), host("b", 100, 10, 3, 4, 5), host("c", 100, 10)}}
+	needs := func(h, g int, network string) { p.Hosts[h].Guests[g].Networks = []string{network} }
+	p.Hosts[0].Networks, p.Hosts[1].Networks = []string{"n"}, []string{"n", "m"}
+	p.Hosts[2].Networks = []string{"m"}
+	needs(0, 0, "n") // both can go to b alone, which is still to come
+	needs(0, 1, "n")
+	needs(1, 0, "n") // to a alone, and the others to c
+	needs(1, 1, "m")
+	needs(1, 2, "m")
+	todo := []bool{true, true, false}
+	for wide, want := range map[int]string{1: "a", 2: "b", 6: "b"} {
+		s := searcher(p, Order{}, "a", "b")
+		st := newState(s.c)
+		st.prefer(todo, nil)
+		h, moves := s.next(st, s.todo, todo, -1, nil, wide, false)
+		if h < 0 || s.c.names[h] != want || len(moves) != len(p.Hosts[h].Guests) {
+			t.Errorf("%d: %d, %v; want %s", wide, h, moves, want)
+		}
+	}
+	s := searcher(p, Order{}, "a", "b")
+	st := newState(s.c)
+	st.prefer(todo, nil)
+	if h, _ := s.next(st, s.todo, todo, -1, nil, 6, true); h != -1 {
+		t.Errorf("beside others %d goes, though its guests would move twice", h)
+	}
+}
+
 // Where the quick way finds nobody to go, each that is left is asked about by trying everything, in the usual order.
 func TestWhoIsForcedFirst(t *testing.T) {
 	s := searcher(five(), Order{})
