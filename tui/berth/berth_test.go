@@ -54,11 +54,11 @@ func under(s *Screen) string {
 
 // The cursor begins on the first line, or on what the host was opened on; to the side it stays on the same component.
 func TestWhereTheCursorStands(t *testing.T) {
-	b, s, d := open(t, parttest.Estate(1, 3), part.Place{Host: "c0h000"})
-	if got := under(s); got != "deb:k" || s.at.Cluster != "c0" {
-		t.Errorf("on %s of %s", got, s.at.Cluster)
+	_, first, _ := open(t, parttest.Estate(1, 3), part.Place{Host: "c0h000"})
+	if got := under(first); got != "deb:k" || first.at.Cluster != "c0" {
+		t.Errorf("on %s of %s", got, first.at.Cluster)
 	}
-	b, s, d = open(t, parttest.Estate(1, 3), part.Place{Host: "c0h000", Component: "fw:nic"})
+	b, s, d := open(t, parttest.Estate(1, 3), part.Place{Host: "c0h000", Component: "fw:nic"})
 	if got := under(s); got != "fw:nic" {
 		t.Errorf("on %s", got)
 	}
