@@ -86,6 +86,29 @@ func TestWhatABriefMayNotSay(t *testing.T) {
 	}
 }
 
+// That no host has a guest is said only where all guests were read.
+func TestAGuestThatIsNotFound(t *testing.T) {
+	in := scenario(t)
+	in.Brief.Moves = 1
+	in.Brief.Guests = []Policy{{Guests: []string{"nobody"}, Do: DoLeave}}
+	host := in.Cluster.Hosts[0]
+	for says, spoil := range map[string]func(){
+		`has a guest "nobody"`: func() {},
+		`has a guest "nobody", as far as they could be read: the guests of ` + host + " could not be": func() {
+			r := *in.Readings[host]
+			r.SetSection(estate.Section{Name: estate.GuestList, Err: "libvirt hangs"})
+			in.Readings = map[string]*estate.Reading{host: &r}
+		},
+	} {
+		was := in.Readings
+		spoil()
+		if err := in.Wrong(); err == nil || !strings.HasSuffix(err.Error(), says) {
+			t.Errorf("%v, want %q", err, says)
+		}
+		in.Readings = was
+	}
+}
+
 // Part of it: some components, and an earlier release than the newest.
 func TestPartOfIt(t *testing.T) {
 	in := scenario(t)

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -227,9 +228,19 @@ func (in Input) unheard() error {
 				r := in.Readings[h]
 				return r != nil && slices.ContainsFunc(r.Guests, func(g estate.Guest) bool { return one.Means(&g) })
 			}) {
-				return fmt.Errorf("the brief's guests: no host of %s has a guest %q", in.Cluster.Name, word)
+				says := fmt.Sprintf("the brief's guests: no host of %s has a guest %q", in.Cluster.Name, word)
+				if i := slices.IndexFunc(in.Cluster.Hosts, in.guestsUnread); i >= 0 {
+					says += ", as far as they could be read: the guests of " + in.Cluster.Hosts[i] + " could not be"
+				}
+				return errors.New(says)
 			}
 		}
 	}
 	return nil
+}
+
+// guestsUnread tells whether the guests of a host are not known as they are now.
+func (in Input) guestsUnread(host string) bool {
+	r := in.Readings[host]
+	return r == nil || !r.Read(estate.GuestList)
 }

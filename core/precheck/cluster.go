@@ -107,6 +107,12 @@ func rules(f Facts, _ *estate.Reading) found {
 		return clear("no rule says where guests may be")
 	}
 	const remedy = "mend the rule in the estate file, or lift it for the round"
+	var unread []string
+	for _, h := range f.Hosts {
+		if !rOr(f.Readings[h]).Read(estate.GuestList) {
+			unread = append(unread, h)
+		}
+	}
 	means := make([][]*estate.Guest, len(f.Rules))
 	for i := range f.Rules {
 		rule := &f.Rules[i]
@@ -120,6 +126,10 @@ func rules(f Facts, _ *estate.Reading) found {
 						means[i] = append(means[i], g)
 					}
 				}
+			}
+			if !found && len(unread) > 0 {
+				return unknown(Blocker, fmt.Sprintf("the rule %q speaks of %q, and no host that could be read has such "+
+					"a guest; the guests of %s could not be", rule.Says(), word, strings.Join(unread, ", ")), remedy)
 			}
 			if !found {
 				return blocker(fmt.Sprintf("the rule %q speaks of %q, and no host has such a guest", rule.Says(), word),

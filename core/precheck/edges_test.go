@@ -44,6 +44,28 @@ func TestWhichRulesContradict(t *testing.T) {
 	}
 }
 
+// That no host has a guest is said only where all were read.
+func TestARuleAboutAGuestThatIsNotFound(t *testing.T) {
+	f := facts()
+	f.Rules = []estate.Rule{{Keep: estate.Apart, Guests: []string{"g-a", "g-x"}}}
+	if a := answerOf(f, "rules"); a.Level != Blocker || a.Unknown ||
+		!strings.HasSuffix(a.Evidence, "no host has such a guest") {
+		t.Errorf("%+v", a)
+	}
+	for _, hide := range []func(){
+		func() {
+			f.Readings["b"].SetSection(estate.Section{Name: estate.GuestList, At: now, Err: "libvirt hangs"})
+		},
+		func() { delete(f.Readings, "b") },
+	} {
+		hide()
+		if a := answerOf(f, "rules"); a.Level != Blocker || !a.Unknown ||
+			!strings.HasSuffix(a.Evidence, "the guests of b could not be") {
+			t.Errorf("%+v", a)
+		}
+	}
+}
+
 // What is counted of guests: who comes to rest, who is carried while it is off, and how many find a place.
 func TestWhatIsCountedOfGuests(t *testing.T) {
 	f := facts()
