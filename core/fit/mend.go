@@ -59,12 +59,10 @@ func (s *state) seat(l, g int32) bool {
 				break
 			}
 		}
-		if x < 0 {
+		if x < 0 || !alone && s.meets(g, l, h) {
 			continue
 		}
-		if (best < 0 || x > most) && (alone || !s.meets(g, l, h)) {
-			best, most = h, x
-		}
+		best, most = h, x
 	}
 	if best < 0 {
 		return false
