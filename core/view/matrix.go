@@ -3,6 +3,7 @@ package view
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -236,12 +237,12 @@ func (e *Estate) Kin(cluster string) (out []Kin) {
 // oddities lists where a host differs from most of its siblings. What was not read is not taken for absent.
 func oddities(s drift.Siblings, host string) (out []string) {
 	for _, d := range s.Differences {
-		most, own, read := "", "", false
-		for v, hosts := range d.Versions {
-			if most == "" || len(hosts) > len(d.Versions[most]) || len(hosts) == len(d.Versions[most]) && v < most {
+		most, own, read := "", "", false // "" is a version too: it is absent
+		for i, v := range slices.Sorted(maps.Keys(d.Versions)) {
+			if i == 0 || len(d.Versions[v]) > len(d.Versions[most]) {
 				most = v
 			}
-			if slices.Contains(hosts, host) {
+			if slices.Contains(d.Versions[v], host) {
 				own, read = v, true
 			}
 		}

@@ -1,6 +1,11 @@
 package view
 
-import "testing"
+import (
+	"fmt"
+	"testing"
+
+	"yareharbour/core/drift"
+)
 
 // The tightest moment is the one that comes nearest to its limit, the first of those; where no limit is known there is
 // none.
@@ -42,6 +47,23 @@ func TestWhomAWatcherFollows(t *testing.T) {
 		l := Lanes{Lanes: c.lanes}
 		if got := l.Follow(); got != c.want {
 			t.Errorf("%+v: %q, want %q", c.lanes, got, c.want)
+		}
+	}
+}
+
+// What most siblings have may be nothing at all: who has it then is odd, and who lacks it is not, however often it is
+// asked.
+func TestWhatMostLackIsNoOddity(t *testing.T) {
+	s := drift.Siblings{Model: "Quay 1", Groups: [][]string{{"b", "c"}, {"a"}, {"d"}}, Differences: []drift.Difference{
+		{Component: "deb:telnetd", Versions: map[string][]string{"": {"a", "b", "c"}, "0.9": {"d"}}},
+		{Component: "deb:k", Versions: map[string][]string{"1": {"a"}, "2": {"b", "c"}, "3": {"d"}}},
+		{Component: "deb:even", Versions: map[string][]string{"1": {"a", "b"}, "2": {"c", "d"}}},
+		{Component: "deb:unread", Versions: map[string][]string{"1": {"b"}, "2": {"c"}}}}}
+	e := &Estate{Siblings: map[string][]drift.Siblings{"c": {s}}}
+	for range 50 {
+		got := fmt.Sprint(e.Kin("c"))
+		if got != "[{Quay 1 4 2 [{[a] [deb:k 1]} {[d] [deb:telnetd 0.9 deb:k 3 deb:even 2]}]}]" {
+			t.Fatal(got)
 		}
 	}
 }
