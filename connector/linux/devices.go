@@ -113,8 +113,8 @@ func (m Machine) diskFirmware(r *estate.Reading, some *partly) {
 }
 
 // adapterFirmware asks ethtool for the firmware of each network adapter that is a device, and the file system for that
-// of InfiniBand adapters. Of an adapter that tells no version nothing is said, and of one that is no PCI device, as in a
-// virtual machine, where nobody can be asked.
+// of InfiniBand adapters. Of an adapter that tells no version nothing is said, and of one that is no PCI device, as in
+// a virtual machine, where nobody can be asked.
 func (m Machine) adapterFirmware(r *estate.Reading, some *partly) {
 	seen := map[string]bool{}
 	for _, at := range m.Glob("sys/class/net/*/device/uevent") {

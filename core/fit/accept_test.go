@@ -1,14 +1,15 @@
 package fit
 
 import (
+	"cmp"
 	"testing"
 
 	"yareharbour/core/estate"
 )
 
-// Where a running guest may be sent: to the brim of what the limit leaves, to an emulator as new as the one that it runs
-// on, as the host has it now or after its visit; what is not known stands against nobody, and who is shut down for the
-// move goes anywhere.
+// Where a running guest may be sent: to the brim of what the limit leaves, to an emulator as new as the one that it
+// runs on, as the host has it now or after its visit; what is not known stands against nobody, and who is shut down for
+// the move goes anywhere.
 func TestWhereAGuestMayBeSent(t *testing.T) {
 	for _, c := range []struct {
 		what          string
@@ -26,7 +27,8 @@ func TestWhereAGuestMayBeSent(t *testing.T) {
 		{what: "nobody knows on what it runs", has: "1", gib: 5, want: true},
 		{what: "nobody knows what the host has", runs: "2", gib: 5, want: true},
 		{what: "older, and will be as new", runs: "2", has: "1", after: "2", gib: 5},
-		{what: "older, and is as new since its visit", runs: "2", has: "1", after: "2", visited: true, gib: 5, want: true},
+		{what: "older, and is as new since its visit", runs: "2", has: "1", after: "2",
+			visited: true, gib: 5, want: true},
 		{what: "to the brim", runs: "1", has: "1", gib: 100, want: true},
 		{what: "over the brim", runs: "1", has: "1", gib: 101},
 		{what: "to the limit", runs: "1", has: "1", limit: 0.5, gib: 50, want: true},
@@ -47,9 +49,12 @@ func TestWhereAGuestMayBeSent(t *testing.T) {
 		if !c.want || !s.place(0, 1) {
 			continue
 		}
-		if now := s.problem().Hosts[1].Guests[0].Emulator; now != map[bool]string{true: c.runs, false: c.has}[c.has == ""] &&
-			!c.visited {
-			t.Errorf("%s: it runs on %q", c.what, now)
+		want := cmp.Or(c.has, c.runs)
+		if c.visited {
+			want = c.after
+		}
+		if now := s.problem().Hosts[1].Guests[0].Emulator; now != want {
+			t.Errorf("%s: it runs on %q, want %q", c.what, now, want)
 		}
 	}
 }

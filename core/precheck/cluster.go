@@ -128,8 +128,9 @@ func rules(f Facts, _ *estate.Reading) found {
 				}
 			}
 			if !found && len(unread) > 0 {
-				return unknown(Blocker, fmt.Sprintf("the rule %q speaks of %q, and no host that could be read has such "+
-					"a guest; the guests of %s could not be", rule.Says(), word, strings.Join(unread, ", ")), remedy)
+				return unknown(Blocker, fmt.Sprintf("the rule %q speaks of %q, and no host that could be read has "+
+					"such a guest; the guests of %s could not be", rule.Says(), word, strings.Join(unread, ", ")),
+					remedy)
 			}
 			if !found {
 				return blocker(fmt.Sprintf("the rule %q speaks of %q, and no host has such a guest", rule.Says(), word),

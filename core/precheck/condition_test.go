@@ -106,7 +106,8 @@ func TestConditions(t *testing.T) {
 			c.Certificates = []estate.Certificate{{Name: "server", Unread: "permission denied"}}
 		}), Caution, "how long its certificates last could not be known: server: permission denied"},
 		{"certificates", untold(func(c *estate.Condition) {
-			c.Certificates = []estate.Certificate{{Name: "server", Unread: "permission denied"}, {Name: "ca", Until: now}}
+			c.Certificates = []estate.Certificate{{Name: "server", Unread: "permission denied"},
+				{Name: "ca", Until: now}}
 		}), Blocker, "ca ended on"},
 		{"wear", untold(func(c *estate.Condition) {
 			c.Wear = []estate.Wear{{Name: "sda", Used: 3}, {Name: "sdb", Unread: "smartctl is not there"}}

@@ -64,10 +64,12 @@ func TestWhatNeedsAPerson(t *testing.T) {
 			in.Readings["a"].SetSection(estate.Section{Name: estate.HealthItems, At: now.Add(-2 * time.Hour)})
 		}, "1 a: fan 1: stands (last known)"},
 		{"some health", func(in *Input) {
-			in.Readings["a"].SetSection(estate.Section{Name: estate.HealthItems, At: now, Partial: "the fans are silent"})
+			in.Readings["a"].SetSection(estate.Section{Name: estate.HealthItems, At: now,
+				Partial: "the fans are silent"})
 		}, "1 a: its health was not all read: the fans are silent"},
 		{"no BMC is named", func(in *Input) {
-			in.Readings["a"].SetSection(estate.Section{Name: estate.HealthItems, Err: "the estate file names no BMC for it"})
+			in.Readings["a"].SetSection(estate.Section{Name: estate.HealthItems,
+				Err: "the estate file names no BMC for it"})
 		}, ""},
 		{"an array", cond(func(c *estate.Condition) {
 			c.Arrays = []estate.Array{{Name: "md0", Detail: "recovery at 3 %"}, {Name: "md1", Whole: true}}
@@ -190,7 +192,8 @@ func TestWhatIsCounted(t *testing.T) {
 		in.Readings["b"].SetSection(estate.Section{Name: s, At: now.Add(-time.Hour)})
 	}
 	b := Make(in).Bands[0]
-	if b.Load != 80.0/300 || b.Limit != 100.0/300 || !b.ReadAt.Equal(now.Add(-time.Hour)) || b.Out != 1 || b.Unread != 1 {
+	if b.Load != 80.0/300 || b.Limit != 100.0/300 || !b.ReadAt.Equal(now.Add(-time.Hour)) ||
+		b.Out != 1 || b.Unread != 1 {
 		t.Errorf("%+v", b)
 	}
 	x := b.Berths[1]
@@ -206,7 +209,8 @@ func TestWhatIsCounted(t *testing.T) {
 	if b := Make(in).Bands[0]; b.InLine != 0 || b.Unread != 3 || b.Berths[0].Unread != 1 || b.Berths[1].Unread != 3 {
 		t.Errorf("%+v", b)
 	}
-	in = Input{Estate: estate.Estate{Clusters: []estate.Cluster{{Name: "c", Hosts: []string{"a"}, Reserve: 1}}}, Now: now}
+	in = Input{Estate: estate.Estate{Clusters: []estate.Cluster{{Name: "c", Hosts: []string{"a"}, Reserve: 1}}},
+		Now: now}
 	if b := Make(in).Bands[0]; b.Load != 0 || b.Limit != 0 || !b.ReadAt.IsZero() || b.Reserve.Outcome == fit.Fits &&
 		b.Out != 1 {
 		t.Errorf("%+v", b)

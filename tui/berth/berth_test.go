@@ -139,7 +139,8 @@ func TestTroubles(t *testing.T) {
 	r.SetSection(estate.Section{Name: estate.Packages, At: parttest.Now, Hidden: 7})
 	b, _, _ := open(t, e, part.Place{Host: "c0h001"})
 	for _, w := range []int{80, 140} {
-		b.Shows(w, 40, "7 processes may not be looked into", "closed by op since Sat 21 Nov 20:00: a fan", "2 task(s) wait in the BMC's queue",
+		b.Shows(w, 40, "7 processes may not be looked into", "closed by op since Sat 21 Nov 20:00: a fan",
+			"2 task(s) wait in the BMC's queue",
 			"health is unread: the BMC hangs")
 	}
 }
