@@ -202,7 +202,7 @@ func TestTheStateIsItsOwnersAlone(t *testing.T) {
 // happened, and nothing was done twice on a host.
 func TestKilledAtEachStep(t *testing.T) {
 	t.Parallel()
-	dir := demoState(t, 150) // slow enough that a kill strikes the visit that it is meant for, on a busy machine too
+	dir := demoState(t, 60) // slow enough that a kill strikes the visit that it is meant for, on a busy machine too
 	before := world(t, dir)
 	// in the order of the first visit that has them all: others are to come after the last
 	steps := []string{"stage", "move", "close", "backup", "flash", "install", "restart", "prove", "reopen"}
