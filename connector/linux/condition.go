@@ -41,7 +41,10 @@ func (m Machine) condition(r *estate.Reading) error {
 	c.Space = spaces(lines(out), mounts)
 	for _, f := range m.Glob("proc/net/bonding/*") {
 		text, err := m.text(f)
-		if err != nil && !missing(err) {
+		if missing(err) {
+			continue // it has gone since
+		}
+		if err != nil {
 			return fmt.Errorf("its bonded links: %w", err)
 		}
 		c.Bonds = append(c.Bonds, bond(path.Base(f), text))
