@@ -3,7 +3,6 @@ package berth
 import (
 	"context"
 	"errors"
-	"fmt"
 	"strings"
 	"testing"
 
@@ -17,22 +16,17 @@ import (
 
 // desk tells a past that says for which host it was asked, and keeps what it is asked for.
 type desk struct {
-	did   []string
-	wrong error
+	parttest.Notes
 }
 
-func (d *desk) note(format string, args ...any) error {
-	d.did = append(d.did, fmt.Sprintf(format, args...))
-	return d.wrong
-}
 func (d *desk) Past(_ context.Context, host string) (view.Past, error) {
-	return view.Past{}, d.note("past of %s", host)
+	return view.Past{}, d.Note("past of %s", host)
 }
 func (d *desk) Compare(_ context.Context, from, to string) (view.Comparison, error) {
-	return view.Comparison{FromName: from, ToName: to}, d.note("compare %s %s", from, to)
+	return view.Comparison{FromName: from, ToName: to}, d.Note("compare %s %s", from, to)
 }
 func (d *desk) Derive(_ context.Context, host string) (name, text string, err error) {
-	return "like-" + host, "baseline: like", d.note("derive %s", host)
+	return "like-" + host, "baseline: like", d.Note("derive %s", host)
 }
 
 func open(t *testing.T, e *view.Estate, p part.Place) (*parttest.Bench, *Screen, *desk) {
@@ -71,7 +65,7 @@ func TestWhereTheCursorStands(t *testing.T) {
 	if s.at.Host != "c0h001" || under(s) != "fw:nic" {
 		t.Errorf("on %s of %s", under(s), s.at.Host)
 	}
-	if got := strings.Join(d.did, ";"); got != "past of c0h000;past of c0h001;past of c0h002;past of c0h001" {
+	if got := strings.Join(d.Did, ";"); got != "past of c0h000;past of c0h001;past of c0h002;past of c0h001" {
 		t.Errorf("%s", got)
 	}
 	b.Enter()
@@ -119,8 +113,8 @@ func TestAHostThatWasNeverRead(t *testing.T) {
 			t.Errorf("%s: %q", k, not)
 		}
 	}
-	if len(d.did) > 0 || len(s.rows) > 0 {
-		t.Errorf("%v, %d rows", d.did, len(s.rows))
+	if len(d.Did) > 0 || len(s.rows) > 0 {
+		t.Errorf("%v, %d rows", d.Did, len(s.rows))
 	}
 	b.Enter()
 	b.Press("space")
@@ -152,14 +146,14 @@ func TestComparingAndDeriving(t *testing.T) {
 		t.Errorf("nothing was typed, and it went to %+v", b.Went)
 	}
 	b.Press("=", "D")
-	if got := strings.Join(d.did[1:], ";"); got != "compare c0h001 c0h000;derive c0h000" {
+	if got := strings.Join(d.Did[1:], ";"); got != "compare c0h001 c0h000;derive c0h000" {
 		t.Errorf("%s", got)
 	}
 	if len(b.Went) != 2 || b.Went[0].Screen != part.Compare || b.Went[1].Screen != part.Edit ||
 		b.Went[1].Subject != "like-c0h000" {
 		t.Errorf("%+v", b.Went)
 	}
-	d.wrong = errors.New("it was not read then")
+	d.Wrong = errors.New("it was not read then")
 	b.Press("=")
 	if b.Said != "it was not read then" || len(b.Went) != 2 {
 		t.Errorf("%q, %d", b.Said, len(b.Went))

@@ -3,7 +3,6 @@ package clauses
 import (
 	"context"
 	"errors"
-	"fmt"
 	"strings"
 	"testing"
 
@@ -16,24 +15,19 @@ import (
 )
 
 type desk struct {
-	did   []string
-	wrong error
+	parttest.Notes
 }
 
-func (d *desk) note(format string, args ...any) error {
-	d.did = append(d.did, fmt.Sprintf(format, args...))
-	return d.wrong
-}
 func (d *desk) VersionsOf(_ context.Context, name string) ([]view.Version, error) {
 	return []view.Version{{N: 2, Text: "new", Why: "second"}, {N: 1, Text: "old", Why: "first"}},
-		d.note("versions of %s", name)
+		d.Note("versions of %s", name)
 }
-func (d *desk) RemoveBaseline(_ context.Context, name string) error { return d.note("remove %s", name) }
+func (d *desk) RemoveBaseline(_ context.Context, name string) error { return d.Note("remove %s", name) }
 func (d *desk) CompareVersions(_ context.Context, name string, from, to int) ([]baseline.Change, error) {
-	return nil, d.note("compare %s %d %d", name, from, to)
+	return nil, d.Note("compare %s %d %d", name, from, to)
 }
 func (d *desk) Derive(_ context.Context, host string) (name, text string, err error) {
-	return "like-" + host, "text", d.note("derive %s", host)
+	return "like-" + host, "text", d.Note("derive %s", host)
 }
 
 func open(t *testing.T, change func(*view.Estate)) (*parttest.Bench, *Screen, *desk) {
@@ -101,8 +95,8 @@ func TestVersions(t *testing.T) {
 	}
 	b.Typed = "2"
 	b.Press("=")
-	if d.did[len(d.did)-1] != "compare b 1 2" || strings.Join(b.Sheet.Lines, "") != "they want the same" {
-		t.Errorf("%v, %+v", d.did, b.Sheet)
+	if d.Did[len(d.Did)-1] != "compare b 1 2" || strings.Join(b.Sheet.Lines, "") != "they want the same" {
+		t.Errorf("%v, %+v", d.Did, b.Sheet)
 	}
 	b.Typed = "two"
 	if b.Press("="); b.Said != "two is no version" {
@@ -127,10 +121,10 @@ func TestWithoutABaseline(t *testing.T) {
 	b.Press("D")
 	b.Typed = "c0h000"
 	b.Press("D")
-	if len(b.Went) != 1 || b.Went[0].Subject != "like-c0h000" || strings.Join(d.did, ";") != "derive c0h000" {
-		t.Errorf("%+v, %v", b.Went, d.did)
+	if len(b.Went) != 1 || b.Went[0].Subject != "like-c0h000" || strings.Join(d.Did, ";") != "derive c0h000" {
+		t.Errorf("%+v, %v", b.Went, d.Did)
 	}
-	d.wrong = errors.New("it was never read")
+	d.Wrong = errors.New("it was never read")
 	if b.Press("D"); b.Said != "it was never read" {
 		t.Errorf("%q", b.Said)
 	}
@@ -143,12 +137,12 @@ func TestTakingABaselineAway(t *testing.T) {
 	b, _, d := open(t, func(*view.Estate) {})
 	b.No = true
 	b.Press("x")
-	if b.Said != "Take the baseline b away?" || strings.Join(d.did, ";") != "versions of b" {
-		t.Errorf("%q, %v", b.Said, d.did)
+	if b.Said != "Take the baseline b away?" || strings.Join(d.Did, ";") != "versions of b" {
+		t.Errorf("%q, %v", b.Said, d.Did)
 	}
 	b.No = false
 	b.Press("x")
-	if d.did[1] != "remove b" || b.Said != "b binds nobody any more" {
-		t.Errorf("%v, %q", d.did, b.Said)
+	if d.Did[1] != "remove b" || b.Said != "b binds nobody any more" {
+		t.Errorf("%v, %q", d.Did, b.Said)
 	}
 }

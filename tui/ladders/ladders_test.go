@@ -16,35 +16,30 @@ import (
 )
 
 type desk struct {
-	did    []string
+	parttest.Notes
 	doomed []catalogue.Doomed
-	wrong  error
 }
 
-func (d *desk) note(format string, args ...any) error {
-	d.did = append(d.did, fmt.Sprintf(format, args...))
-	return d.wrong
-}
 func (d *desk) SyncFeeds(_ context.Context, feeds []string, _ func(string)) (string, error) {
-	return "synced", d.note("sync %s", strings.Join(feeds, ","))
+	return "synced", d.Note("sync %s", strings.Join(feeds, ","))
 }
 func (d *desk) Schedule(_ context.Context, feed, schedule string) error {
-	return d.note("schedule %s %s", feed, schedule)
+	return d.Note("schedule %s %s", feed, schedule)
 }
 func (d *desk) Unpack(_ context.Context, file, keyring string, _ func(string)) (*bundle.Opened, error) {
 	return &bundle.Opened{Bundle: &bundle.Bundle{Contents: bundle.Contents{Name: "q4.zip"}}},
-		d.note("unpack %q %q", file, keyring)
+		d.Note("unpack %q %q", file, keyring)
 }
-func (d *desk) TakeOut(_ context.Context, id string) error { return d.note("take out %s", id) }
+func (d *desk) TakeOut(_ context.Context, id string) error { return d.Note("take out %s", id) }
 func (d *desk) FetchWanted(context.Context, func(string)) (string, error) {
-	return "fetched", d.note("fetch")
+	return "fetched", d.Note("fetch")
 }
 func (d *desk) VerifyPayloads(context.Context, func(string)) (string, error) {
-	return "verified", d.note("verify")
+	return "verified", d.Note("verify")
 }
-func (d *desk) ListPayloads(context.Context) ([]string, error) { return nil, d.note("list") }
+func (d *desk) ListPayloads(context.Context) ([]string, error) { return nil, d.Note("list") }
 func (d *desk) PruneBy(_ context.Context, rule string, really bool) ([]catalogue.Doomed, error) {
-	return d.doomed, d.note("prune %s %v", rule, really)
+	return d.doomed, d.Note("prune %s %v", rule, really)
 }
 
 func open(t *testing.T, p part.Place) (*parttest.Bench, *Screen, *desk) {
@@ -124,7 +119,7 @@ func TestWhichKeysThereAre(t *testing.T) {
 	}
 	b.Frame.Job = ""
 	b.Press("tab", "s", "S", "f", "v")
-	if got := strings.Join(d.did, ";"); got != "sync mirror;sync mirror;fetch;verify" {
+	if got := strings.Join(d.Did, ";"); got != "sync mirror;sync mirror;fetch;verify" {
 		t.Errorf("%s", got)
 	}
 	b.Frame.View.Feeds = []view.Feed{{Name: "beta", Off: true}}
@@ -141,10 +136,10 @@ func TestSchedules(t *testing.T) {
 		t.Errorf("%q", b.Said)
 	}
 	b.Take(b.Undo)
-	if got := strings.Join(d.did, ";"); got != "schedule mirror daily 03:30;schedule mirror on demand" {
+	if got := strings.Join(d.Did, ";"); got != "schedule mirror daily 03:30;schedule mirror on demand" {
 		t.Errorf("%s", got)
 	}
-	b.Typed, d.wrong = "daily 25:00", errors.New(`"daily 25:00" is no schedule`)
+	b.Typed, d.Wrong = "daily 25:00", errors.New(`"daily 25:00" is no schedule`)
 	if b.Press("o"); b.Said != `"daily 25:00" is no schedule` {
 		t.Errorf("%q", b.Said)
 	}
@@ -169,7 +164,7 @@ func TestPruning(t *testing.T) {
 	}
 	b.No = false
 	b.Press("P")
-	if got := strings.Join(d.did, ";"); got !=
+	if got := strings.Join(d.Did, ";"); got !=
 		"prune unknown false;prune unknown false;prune unknown false;prune unknown true" {
 		t.Errorf("%s", got)
 	}
@@ -184,19 +179,19 @@ func TestBundles(t *testing.T) {
 	b.Press("i")
 	b.Typed = " q4.zip keyring= ulva.gpg "
 	b.Press("i")
-	if len(b.Went) != 1 || b.Went[0].Screen != part.Bundle || d.did[0] != `unpack "q4.zip" "ulva.gpg"` {
-		t.Errorf("%+v, %v", b.Went, d.did)
+	if len(b.Went) != 1 || b.Went[0].Screen != part.Bundle || d.Did[0] != `unpack "q4.zip" "ulva.gpg"` {
+		t.Errorf("%+v, %v", b.Went, d.Did)
 	}
 	b.No = true
 	b.Press("tab")
 	b.Step(0, 2)
-	if not := b.Press("u"); not != "" || b.Said != "Take q4.zip out of the catalogue?" || len(d.did) != 1 {
-		t.Errorf("%q, %q, %v", not, b.Said, d.did)
+	if not := b.Press("u"); not != "" || b.Said != "Take q4.zip out of the catalogue?" || len(d.Did) != 1 {
+		t.Errorf("%q, %q, %v", not, b.Said, d.Did)
 	}
 	b.No = false
 	b.Press("u")
-	if d.did[1] != "take out feedbeef" {
-		t.Errorf("%v", d.did)
+	if d.Did[1] != "take out feedbeef" {
+		t.Errorf("%v", d.Did)
 	}
 }
 

@@ -3,6 +3,7 @@
 package parttest
 
 import (
+	"fmt"
 	"regexp"
 	"strings"
 	"testing"
@@ -30,6 +31,18 @@ type Bench struct {
 	Undo   tea.Cmd      // what takes back what was said last; nil where nothing does
 	Went   []part.Go    // where it led to
 	Sheet  part.Sheet   // the last that was shown
+}
+
+// Notes is what a desk was asked for, and what it answers to all of it. Desks of tests have it in them.
+type Notes struct {
+	Did   []string
+	Wrong error
+}
+
+// Note writes down what was asked for.
+func (n *Notes) Note(format string, args ...any) error {
+	n.Did = append(n.Did, fmt.Sprintf(format, args...))
+	return n.Wrong
 }
 
 // Frame is one of an estate in which nothing is yet.
