@@ -170,16 +170,13 @@ func (a *app) lookAround(ctx context.Context, scout *harbour.Scout, d *draft) er
 		return errors.New("nothing was written")
 	}
 	if failed == 0 && len(d.Hosts) > 1 {
-		uri, tried := scout.Peers(ctx, d.Hosts)
-		for _, t := range tried {
-			plain.Fprintf(a.out, "  their libvirts do not reach each other by %s\n", t)
-		}
-		if uri == "" {
-			plain.Fprintln(a.out, "  guests can't move between them as they are: docs/real-hosts.md "+
-				"says what that takes")
-		} else {
+		uri, why := scout.Peers(ctx, d.Hosts)
+		if d.Connector.Migration.URI = uri; why == "" {
 			plain.Fprintf(a.out, "  their libvirts reach each other by %s\n", uri)
-			d.Connector.Migration.URI = uri
+		} else {
+			plain.Fprintf(a.out, "  their libvirts do not reach each other by TLS: %s\n", why)
+			plain.Fprintln(a.out, "  guests will move over SSH by keys that may do nothing but speak to libvirt, which is as "+
+				"much as root there;\n  \"yare host prepare\" makes them (docs/security.md)")
 		}
 	}
 	for _, host := range d.Hosts {

@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yareharbour/connector/host"
 	"yareharbour/connector/linux"
 	"yareharbour/format/plain"
 	"yareharbour/format/report"
@@ -46,9 +47,12 @@ Exit codes: 0 every host takes orders, 4 one does not, 1 failure.`,
 		Example: "  yare host prepare tides\n  yare host prepare heron jacana --yes\n  yare host prepare --print",
 		RunE: func(c *cobra.Command, args []string) error {
 			if text {
-				_, err := plain.Fprintf(a.out, "# %s\n%s\n# %s\n%s", linux.WrapperPath(), linux.Wrapper,
-					linux.HookPath, linux.Hook)
-				return err
+				for _, p := range host.Programs() { // our own text, for a person to keep
+					if _, err := fmt.Fprintf(a.out, "# %s, SHA-256 %s\n%s\n", p.Path, p.SHA256, p.Text); err != nil {
+						return err
+					}
+				}
+				return nil
 			}
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
 				hosts, err := h.Hosts(args...)

@@ -63,12 +63,25 @@ type Tester interface {
 
 // Preparer is a session whose host needs something put on it before it takes orders.
 type Preparer interface {
-	// Preparation says what that is, and what of it is there. An error says why the host can't be prepared.
-	Preparation(ctx context.Context) ([]Item, error)
-	// Prepare puts it there and proves that it works. It may be done again, also while guests run.
-	Prepare(ctx context.Context) error
+	// Preparation says what that is, and what of it is there. peers are the hosts that it is to move guests to and
+	// from. An error says why the host can't be prepared.
+	Preparation(ctx context.Context, peers []string) ([]Item, error)
+	// Prepare puts it there and proves that it works. It may be done again, also while guests run. It returns what
+	// peers have to know of the host, and is done once more with what they have told; without a key in it there is
+	// nothing to tell.
+	Prepare(ctx context.Context, peers []Peer) (Peer, error)
+	// Reaches tells, by an error, why guests can't move from the host to a peer.
+	Reaches(ctx context.Context, peer string) error
 	// Remove takes all of it away, with everything that was kept.
 	Remove(ctx context.Context) error
+}
+
+// Peer is what hosts know of each other before guests can move between them: the public key with which one comes, and
+// those by which it is known. Each is a kind and a body, as in OpenSSH's files.
+type Peer struct {
+	Host     string
+	Key      string // empty: none is needed
+	HostKeys []string
 }
 
 // Wanted is a package change that a host's package manager is asked about.
@@ -251,16 +264,28 @@ func (w watched) Resolve(ctx context.Context, changes []Wanted) act.Resolution {
 }
 
 // Preparation says what the host needs: nothing where it takes orders as it is.
-func (w watched) Preparation(ctx context.Context) ([]Item, error) {
+func (w watched) Preparation(ctx context.Context, peers []string) ([]Item, error) {
 	if p, ok := w.Session.(Preparer); ok {
-		return p.Preparation(ctx)
+		return p.Preparation(ctx, peers)
 	}
 	return nil, nil
 }
 
 // Prepare prepares the host, if it may be acted on.
-func (w watched) Prepare(ctx context.Context) error {
-	return w.prepared("prepare", func(p Preparer) error { return p.Prepare(ctx) })
+func (w watched) Prepare(ctx context.Context, peers []Peer) (me Peer, err error) {
+	err = w.prepared("prepare", func(p Preparer) (err error) {
+		me, err = p.Prepare(ctx, peers)
+		return err
+	})
+	return me, err
+}
+
+// Reaches asks the host.
+func (w watched) Reaches(ctx context.Context, peer string) error {
+	if p, ok := w.Session.(Preparer); ok {
+		return p.Reaches(ctx, peer)
+	}
+	return nil
 }
 
 // Remove takes away what Prepare put there, if the host may be acted on.

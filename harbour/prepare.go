@@ -32,7 +32,7 @@ const prepareLimit = time.Minute
 func (h *Harbour) Needs(ctx context.Context, hosts []string) ([]Needs, error) {
 	out := make([]Needs, len(hosts))
 	err := h.preparing(ctx, hosts, func(ctx context.Context, i int, p connector.Preparer) error {
-		items, err := p.Preparation(ctx)
+		items, err := p.Preparation(ctx, h.together(hosts[i], hosts))
 		out[i] = Needs{Host: hosts[i], Items: items}
 		if err != nil {
 			out[i].Wrong = err.Error()
@@ -42,14 +42,54 @@ func (h *Harbour) Needs(ctx context.Context, hosts []string) ([]Needs, error) {
 	return out, err
 }
 
-// Prepare puts on the hosts what they need before they take orders. It goes on with the others where one fails.
+// together are those of the hosts that are of one cluster with a host.
+func (h *Harbour) together(host string, hosts []string) (out []string) {
+	c, _ := h.Estate.ClusterOf(host)
+	for _, o := range hosts {
+		if o != host && slices.Contains(c.Hosts, o) {
+			out = append(out, o)
+		}
+	}
+	return out
+}
+
+// Prepare puts on the hosts what they need before they take orders. It goes on with the others where one fails. Where
+// guests move by keys, those of one cluster get to know each other, and each is seen to reach the next.
 func (h *Harbour) Prepare(ctx context.Context, hosts []string, done func(host string)) error {
-	return h.preparing(ctx, hosts, func(ctx context.Context, i int, p connector.Preparer) error {
-		err := p.Prepare(ctx)
-		if err == nil {
+	told := make([]connector.Peer, len(hosts))
+	err := h.preparing(ctx, hosts, func(ctx context.Context, i int, p connector.Preparer) (err error) {
+		told[i], err = p.Prepare(ctx, nil)
+		if err == nil && told[i].Key == "" {
 			done(hosts[i])
 		}
 		return err
+	})
+	if err != nil || !slices.ContainsFunc(told, func(p connector.Peer) bool { return p.Key != "" }) {
+		return err
+	}
+	known := func(host string) (out []connector.Peer) {
+		for _, p := range told {
+			if p.Key != "" && slices.Contains(h.together(host, hosts), p.Host) {
+				out = append(out, p)
+			}
+		}
+		return out
+	}
+	err = h.preparing(ctx, hosts, func(ctx context.Context, i int, p connector.Preparer) error {
+		_, err := p.Prepare(ctx, known(hosts[i]))
+		return err
+	})
+	if err != nil {
+		return err
+	}
+	return h.preparing(ctx, hosts, func(ctx context.Context, i int, p connector.Preparer) error {
+		for _, peer := range known(hosts[i]) {
+			if err := p.Reaches(ctx, peer.Host); err != nil {
+				return fmt.Errorf("%s is prepared, and its libvirt does not reach that of %s: %w", hosts[i], peer.Host, err)
+			}
+		}
+		done(hosts[i])
+		return nil
 	})
 }
 

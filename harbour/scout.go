@@ -11,6 +11,7 @@ import (
 
 	"yareharbour/connector"
 	"yareharbour/connector/host"
+	"yareharbour/connector/libvirt"
 	"yareharbour/connector/redfish"
 	"yareharbour/core/estate"
 	"yareharbour/format/estatefile"
@@ -76,35 +77,31 @@ func (s *Scout) look(ctx context.Context, name string) Found {
 	return f
 }
 
-// MigrationURIs are the forms in which one libvirt may reach another, in the order in which they are tried: those that
-// prove who is there come first.
-var MigrationURIs = []string{"qemu+ssh://root@%h/system", "qemu+tls://%h/system", "qemu+tcp://%h/system"}
+// tlsURI is how libvirts reach each other that have certificates.
+const tlsURI = "qemu+tls://%h/system"
 
-// Peers finds the first form in which the hosts' libvirts reach each other, each the next; empty where there is none,
-// with what was tried.
-func (s *Scout) Peers(ctx context.Context, hosts []string) (uri string, tried []string) {
-	for _, uri := range MigrationURIs {
-		var mu sync.Mutex
-		var wrong string
-		var g errgroup.Group
-		for i, from := range hosts {
-			to := hosts[(i+1)%len(hosts)]
-			g.Go(func() error {
-				if err := s.way.Reaches(ctx, from, to, uri); err != nil {
-					mu.Lock()
-					defer mu.Unlock()
-					wrong = fmt.Sprintf("%s: from %s to %s: %s", uri, from, to, plain.Line(err.Error()))
-				}
-				return nil
-			})
-		}
-		_ = g.Wait() // what failed is in wrong
-		if wrong == "" {
-			return uri, tried
-		}
-		tried = append(tried, wrong)
+// Peers says how the hosts' libvirts are to reach each other: by their own certificates, where each reaches the next so,
+// and else by keys that are made when the hosts are prepared, with why. Neither lets whoever owns one host log in to
+// another; what reaches further is left to whoever writes it into the estate file.
+func (s *Scout) Peers(ctx context.Context, hosts []string) (uri, why string) {
+	var mu sync.Mutex
+	var g errgroup.Group
+	for i, from := range hosts {
+		to := hosts[(i+1)%len(hosts)]
+		g.Go(func() error {
+			if err := s.way.Reaches(ctx, from, to, tlsURI); err != nil {
+				mu.Lock()
+				defer mu.Unlock()
+				why = fmt.Sprintf("from %s to %s: %s", from, to, plain.Line(err.Error()))
+			}
+			return nil
+		})
 	}
-	return "", tried
+	_ = g.Wait() // what failed is in why
+	if why == "" {
+		return tlsURI, ""
+	}
+	return libvirt.PeerURI, why
 }
 
 // Certificate returns the SHA-256 of the certificate that a BMC shows, in hex, and whom it names.

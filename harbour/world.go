@@ -106,9 +106,9 @@ func (g guarded) Resolve(ctx context.Context, changes []connector.Wanted) act.Re
 }
 
 // Preparation says what the host needs before it takes orders.
-func (g guarded) Preparation(ctx context.Context) ([]connector.Item, error) {
+func (g guarded) Preparation(ctx context.Context, peers []string) ([]connector.Item, error) {
 	if p, ok := g.Session.(connector.Preparer); ok {
-		items, err := p.Preparation(ctx)
+		items, err := p.Preparation(ctx, peers)
 		plain.Strings(&items)
 		return items, err
 	}
@@ -116,9 +116,17 @@ func (g guarded) Preparation(ctx context.Context) ([]connector.Item, error) {
 }
 
 // Prepare puts it there.
-func (g guarded) Prepare(ctx context.Context) error {
+func (g guarded) Prepare(ctx context.Context, peers []connector.Peer) (connector.Peer, error) {
 	if p, ok := g.Session.(connector.Preparer); ok {
-		return p.Prepare(ctx)
+		return p.Prepare(ctx, peers)
+	}
+	return connector.Peer{}, nil
+}
+
+// Reaches asks whether guests can move from it to a peer.
+func (g guarded) Reaches(ctx context.Context, peer string) error {
+	if p, ok := g.Session.(connector.Preparer); ok {
+		return p.Reaches(ctx, peer)
 	}
 	return nil
 }

@@ -23,7 +23,7 @@ SUITE=${LAB_SUITE:-bookworm}
 REPO=$TOP/repo; GUEST=$TOP/guest
 P=${LAB_PREFIX:-yare}; NET=${LAB_NET:-10.77.0}; OP=${LAB_OP:-yare-op} BR=br-$P   # netns name prefix, /24 of the lab, the operator's netns, the bridge in it
 export LAB_HOME=$TOP LAB_DIR=$LAB LAB_BASE=$BASE LAB_PREFIX=$P LAB_NET=$NET LAB_OP=$OP
-PKGS="libvirt-daemon libvirt-daemon-driver-qemu libvirt-clients qemu-system-x86 openssh-server iproute2 procps"
+PKGS="libvirt-daemon libvirt-daemon-driver-qemu libvirt-clients qemu-system-x86 openssh-server iproute2 procps sudo"
 hosts() { ls "$LAB/hosts" 2>/dev/null | sort -V; }
 num() { echo "${1#h}"; }
 die() { echo "lab: $*" >&2; exit 1; }
@@ -34,7 +34,7 @@ pid_of() { local p s; read -r p s <"$1"; echo "$p"; }
 killpid() { alive "$1" && kill "-$2" "$(pid_of "$1")"; }
 
 need_base() {
-  [ -e "$BASE/.lab-ready" ] && return
+  grep -qxF "$PKGS" "$BASE/.lab-ready" 2>/dev/null && return
   [ "$BASE" = / ] && return
   command -v mmdebstrap >/dev/null || apt-get -o DPkg::Lock::Timeout=300 install -y --no-install-recommends mmdebstrap ||
     command -v debootstrap >/dev/null || die "no mmdebstrap or debootstrap"
@@ -53,7 +53,7 @@ need_base() {
   [ -e "$BASE.tmp/etc/machine-id" ] || : >"$BASE.tmp/etc/machine-id"
   chroot "$BASE.tmp" sh -c 'groupadd -f -r libvirt; groupadd -g 64055 libvirt-qemu; useradd -r -u 64055 -g 64055 -d /var/lib/libvirt -s /usr/sbin/nologin libvirt-qemu'
   rm -f "$BASE.tmp"/etc/ssh/ssh_host_* "$BASE.tmp"/var/cache/apt/*.bin
-  touch "$BASE.tmp/.lab-ready"; rm -rf "$BASE"; mv "$BASE.tmp" "$BASE"
+  echo "$PKGS" >"$BASE.tmp/.lab-ready"; rm -rf "$BASE"; mv "$BASE.tmp" "$BASE"
 }
 
 # tiny guests, from source (binutils): guest = 16-bit clock; fat = + 14 MiB of non-zero pages; busy = + rewrites them 18x/s
@@ -278,7 +278,7 @@ E
 svc=$2; case $svc in
  libvirtd) cmd=(/usr/sbin/libvirtd --listen --pid-file /run/libvirtd.pid); pf=/run/libvirtd.pid;;
  sshd) cmd=(/usr/sbin/sshd -D -E /var/log/sshd.log); pf=/run/sshd.pid;; *) [ -x "/usr/sbin/${svc}d" ] || exit 2; cmd=("/usr/sbin/${svc}d" infinity); pf=/run/$svc.pid;; esac
-own() { [ ! -x "/usr/sbin/${svc}d" ] || { g=/sys/fs/cgroup/yare-lab/$(hostname)/$svc.service; mkdir -p $g && echo $BASHPID >$g/cgroup.procs; echo $BASHPID >$pf; }; }
+own() { [ ! -x "/usr/sbin/${svc}d" ] || { g=/sys/fs/cgroup/system.slice/$svc.service; mkdir -p $g && echo $BASHPID >$g/cgroup.procs; echo $BASHPID >$pf; }; }
 up() { [ -s $pf ] && kill -0 "$(cat $pf)" 2>/dev/null; }
 case $1 in
  start) up || { (own; exec "${cmd[@]}" </dev/null >>/var/log/$svc.out 2>&1) & disown; };;
@@ -336,7 +336,9 @@ E
 _supervise() { local h=$1 d=$LAB/hosts/$1 rc
   while :; do
     ip -n "$OP" link set "$P-$h" up
-    ip netns exec "$P-$h" unshare --mount --uts --ipc --pid --fork --kill-child=KILL --time --boottime "-$(cut -d. -f1 /proc/uptime)" \
+    mkdir -p "/sys/fs/cgroup/yare-lab/$P-$h"                # a tree of control groups of its own, as on a machine of its own
+    sh -c 'echo $$ >"$1/cgroup.procs"; shift; exec "$@"' grouped "/sys/fs/cgroup/yare-lab/$P-$h" \
+      ip netns exec "$P-$h" unshare --mount --uts --ipc --pid --cgroup --fork --kill-child=KILL --time --boottime "-$(cut -d. -f1 /proc/uptime)" \
       "$SELF" _boot "$h" & note_pid $! "$d/pid"
     wait $!; rc=$?
     echo "$(date +%T.%N) $h ended rc=$rc" >>"$d/supervise.log"

@@ -305,7 +305,8 @@ func prepared(t *trial, w world) {
 	for _, h := range hosts {
 		s, err := w.Open(ctx, h)
 		if err == nil {
-			err = errors.Join(s.(connector.Preparer).Prepare(ctx), s.Close())
+			_, err = s.(connector.Preparer).Prepare(ctx, nil)
+			err = errors.Join(err, s.Close())
 		}
 		if err != nil {
 			t.Fatal(err)

@@ -266,7 +266,8 @@ func (w *World) install(h *Host, a act.Act, _ []byte) (Answer, error) {
 
 // restartServices lets the services that run what the component replaced run what is installed.
 func (w *World) restartServices(h *Host, a act.Act, _ []byte) (Answer, error) {
-	t := Task{Kind: "services", Host: h.Name, Payload: Payload{Component: a.Change.Component}, Device: a.Change.Device}
+	t := Task{Kind: "services", Host: h.Name, Payload: Payload{Component: a.Change.Component}, Device: a.Change.Device,
+		Services: a.Services}
 	if w.strikes(h.Name, InstallFails) {
 		t.Fails = "a service did not come up again"
 	}

@@ -52,15 +52,16 @@ type Host struct {
 // Task is work under way in the world.
 type Task struct {
 	connector.Task
-	Kind    string    `json:"kind"` // move, change, services, firmware, restart
-	Host    string    `json:"host"`
-	To      string    `json:"to,omitempty"`
-	Payload Payload   `json:"payload"`
-	With    []Payload `json:"with,omitempty"` // that go in together with it
-	Device  string    `json:"device,omitempty"`
-	From    time.Time `json:"from"`
-	Ends    time.Time `json:"ends"`
-	Fails   string    `json:"fails,omitempty"` // decided when it starts
+	Kind     string    `json:"kind"` // move, change, services, firmware, restart
+	Host     string    `json:"host"`
+	To       string    `json:"to,omitempty"`
+	Payload  Payload   `json:"payload"`
+	With     []Payload `json:"with,omitempty"` // that go in together with it
+	Device   string    `json:"device,omitempty"`
+	Services []string  `json:"services,omitempty"` // that restart
+	From     time.Time `json:"from"`
+	Ends     time.Time `json:"ends"`
+	Fails    string    `json:"fails,omitempty"` // decided when it starts
 }
 
 // Payload is what a payload file of the simulated estate holds: which version of what it brings.
@@ -200,7 +201,7 @@ func (w *World) finish(t *Task) {
 			h.BMCReset = w.Now
 		}
 	case "services":
-		h.renew(t.Payload.Component, t.Device)
+		h.renew(t.Payload.Component, t.Device, t.Services)
 	case "restart":
 		w.comeUp(h, t)
 	}
@@ -243,22 +244,27 @@ func (h *Host) apply(p Payload, device string) {
 	case p.Restart.EmptiesHost():
 		c.Running, c.Restarts = cmp.Or(c.Running, c.Version), "host"
 	case p.Restart == catalogue.ServiceRestart:
-		c.Running, c.Restarts, c.Holders = "", "", []estate.Holder{{Service: c.Key.Name() + ".service"}}
+		c.Running, c.Restarts, c.Holders = "", "", nil
+		for _, unit := range c.Units {
+			c.Holders = append(c.Holders, estate.Holder{Service: unit})
+		}
 	default:
 		c.Running, c.Restarts, c.Holders = "", "", nil
 	}
 	c.Version = p.Version
 }
 
-// renew lets services run what is installed; emulators of guests go on with what they have.
-func (h *Host) renew(key estate.Key, device string) {
+// renew lets services run what is installed, those named and no others; emulators of guests go on with what they have.
+func (h *Host) renew(key estate.Key, device string, services []string) {
 	for i := range h.Reading.Components {
 		c := &h.Reading.Components[i]
 		if c.Key != key || c.Device != device {
 			continue
 		}
-		c.Holders = slices.DeleteFunc(slices.Clone(c.Holders), func(o estate.Holder) bool { return o.Service != "" })
-		if c.Restarts != "host" {
+		c.Holders = slices.DeleteFunc(slices.Clone(c.Holders), func(o estate.Holder) bool {
+			return slices.Contains(services, o.Service)
+		})
+		if c.Restarts != "host" && slices.Contains(services, c.Restarts) {
 			c.Running, c.Restarts = "", ""
 		}
 	}

@@ -73,7 +73,7 @@ func split(r *estate.Reading) (bodies [][]byte, times []byte, err error) {
 	for _, c := range r.Components {
 		p := parts[partOf(c.Key.Section())]
 		if c.Device == "" && c.Running == "" && c.Restarts == "" && c.Model == "" && c.Class == "" && c.State == "" &&
-			c.Last == "" && len(c.Holders) == 0 && c.Version != "" &&
+			c.Last == "" && len(c.Holders)+len(c.Units) == 0 && c.Version != "" &&
 			!strings.ContainsFunc(c.Version, unicode.IsSpace) {
 			plain[p] = append(plain[p], string(c.Key), c.Version)
 		} else {

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"strconv"
 	"strings"
 	"sync"
 
@@ -99,7 +100,11 @@ func (d *Connector) Reaches(ctx context.Context, from, to, uri string) error {
 	if strings.HasPrefix(at, "qemu+ssh:") {
 		at += "?no_tty=1" // nobody is there to be asked for a password
 	}
-	exit, said, err := conn.Command(ctx, "virsh -q -c "+ssh.Quote(at)+" uri", d.Sudo, nil, io.Discard)
+	command := "timeout -k 1 " + strconv.Itoa(ssh.Seconds(ctx)) + " virsh -q -c " + ssh.Quote(at) + " uri"
+	if d.Sudo {
+		command = "sudo -n " + command
+	}
+	exit, said, err := conn.Command(ctx, command, nil, io.Discard)
 	if err == nil && exit != 0 {
 		err = errors.New(strings.Join(strings.Fields(strings.TrimPrefix(strings.TrimSpace(said), "error: ")), " "))
 	}

@@ -56,7 +56,7 @@ var orders = map[act.Name]func(*session, context.Context, connector.Order) (conn
 	act.Claim:   plainly("claim", func(connector.Order) []string { return nil }),
 	act.Remark:  plainly("remark", words),
 	act.Open:    plainly("open", func(connector.Order) []string { return nil }),
-	act.Restart: plainly("restart", func(o connector.Order) []string { return words(o)[1:] }),
+	act.Restart: (*session).restart,
 	act.Install: plainly("install", packages),
 	act.Service: plainly("services", func(o connector.Order) []string { return o.Services }),
 	act.Adopt:   plainly("adopt", adopted),
@@ -137,17 +137,21 @@ func (s *session) tell(ctx context.Context, o connector.Order, in io.Reader, out
 	return s.wrapper(ctx, in, out, args...)
 }
 
+// ifWhole runs a program on the host if it is the one that belongs there.
+const ifWhole = `f=$1 sum=$2; shift 2; [ "$(sha256sum <"$f" 2>/dev/null)" = "$sum  -" ] || exit 127; exec "$@"`
+
 // wrapper calls the wrapper on the host.
 func (s *session) wrapper(ctx context.Context, in io.Reader, out io.Writer, args ...string) error {
 	conn, err := s.dialled(ctx)
 	if err != nil {
 		return err
 	}
-	command := linux.WrapperPath()
-	for _, a := range args {
-		command += " " + ssh.Quote(a)
+	program := []string{linux.WrapperPath, "within", strconv.Itoa(ssh.Seconds(ctx))}
+	if s.by.Sudo {
+		program = append([]string{"sudo", "-n"}, program...)
 	}
-	exit, said, err := conn.Command(ctx, command, s.by.Sudo, in, out)
+	exit, said, err := conn.Command(ctx, "sh -c "+ssh.Words(append(append([]string{ifWhole, "order", linux.WrapperPath,
+		linux.WrapperSum()}, program...), args...)...), in, out)
 	if said = strings.Join(strings.Fields(said), " "); len(said) > maxSaid {
 		said = said[:maxSaid] + " …"
 	}
@@ -163,8 +167,8 @@ func (s *session) wrapper(ctx context.Context, in io.Reader, out io.Writer, args
 	case exit == refused:
 		return fmt.Errorf("%s refuses: %s", s.host, said)
 	case exit == missing || exit == missing-1:
-		return fmt.Errorf("%s takes no orders: what yare needs for that is not on it; yare host prepare %s shows "+
-			"what that is, and puts it there", s.host, s.host)
+		return fmt.Errorf("%s takes no orders: what yare needs for that is not on it, or of another version; yare host "+
+			"prepare %s shows what that is, and puts it there", s.host, s.host)
 	}
 	return fmt.Errorf("%s: the wrapper ended with %d: %w (%s)", s.host, exit, connector.ErrUnreachable, said)
 }
@@ -175,6 +179,27 @@ func (s *session) shut(ctx context.Context, o connector.Order) (connector.Receip
 		return connector.Receipt{}, fmt.Errorf("%s is not closed: %w", s.host, err)
 	}
 	return connector.Receipt{}, s.tell(ctx, o, nil, io.Discard, "close", words(o)...)
+}
+
+// restart restarts the host, if its libvirt, asked at this moment, lists no guest that runs. The wrapper asks again, in
+// its own ways.
+func (s *session) restart(ctx context.Context, o connector.Order) (connector.Receipt, error) {
+	h, err := s.guests(ctx)
+	if err != nil {
+		return connector.Receipt{}, err
+	}
+	stop := context.AfterFunc(ctx, h.Drop)
+	running, err := h.Running()
+	stop()
+	h.Close()
+	switch {
+	case err != nil:
+		return connector.Receipt{}, away(s.host, err)
+	case len(running) > 0:
+		return connector.Receipt{}, fmt.Errorf("%s is not restarted: libvirt lists %s there", s.host,
+			strings.Join(running, ", "))
+	}
+	return connector.Receipt{}, s.tell(ctx, o, nil, io.Discard, "restart", words(o)[1:]...)
 }
 
 // stage sends a package, from where an earlier attempt broke off.

@@ -131,6 +131,18 @@ func (h *Host) Guests(ctx context.Context, m *Meter) ([]estate.Guest, error) {
 	return out, ctx.Err()
 }
 
+// Running returns the names of the guests that hold memory there, without looking into any.
+func (h *Host) Running() (out []string, err error) {
+	domains, _, err := h.l.ConnectListAllDomains(1, libvirt.ConnectListDomainsActive)
+	if err != nil {
+		return nil, fmt.Errorf("listing guests: %w", err)
+	}
+	for _, d := range domains {
+		out = append(out, d.Name)
+	}
+	return out, nil
+}
+
 func (h *Host) guest(d libvirt.Domain) (estate.Guest, error) {
 	state, _, _, _, _, err := h.l.DomainGetInfo(d)
 	if err != nil {

@@ -23,9 +23,9 @@ type Migration struct {
 	Tunnelled bool
 }
 
-// PeerURI is where a host's peers reach its libvirt, if nothing else is said: over SSH, with keys that the hosts have
-// of each other.
-const PeerURI = "qemu+ssh://root@%h/system"
+// PeerURI is where a host's peers reach its libvirt, if nothing else is said: over SSH, by a program on the source that
+// uses a key of its own, which may do nothing on the target but speak to libvirt there. "yare host prepare" makes both.
+const PeerURI = "qemu+ssh://root@%h/system?command=/var/lib/yare/hop"
 
 // At returns the target's URI.
 func (m Migration) At(host string) string {
@@ -34,6 +34,9 @@ func (m Migration) At(host string) string {
 	}
 	return strings.ReplaceAll(m.URI, "%h", host)
 }
+
+// ByKey tells whether guests move by keys that are made for that alone.
+func (m Migration) ByKey() bool { return m.URI == "" || m.URI == PeerURI }
 
 // domain finds a guest by its UUID; its name may be another's.
 func (h *Host) domain(id string) (libvirt.Domain, error) {

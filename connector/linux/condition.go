@@ -96,7 +96,7 @@ func (m Machine) wear() (out []estate.Wear) {
 	for _, f := range append(m.Glob("sys/block/nvme*n1"), m.Glob("sys/block/sd*")...) {
 		name := path.Base(f)
 		// of a disk that ails its exit status is not 0
-		text, err := m.Output("sh", "-c", "smartctl -jA /dev/"+name+" || :")
+		text, err := m.Output("sh", "-c", `smartctl -jA "$1" || :`, "sh", "/dev/"+name)
 		w := worn(text, err)
 		w.Name = name
 		if spins, _ := m.text(f + "/queue/rotational"); w.Unread != "" && spins == "1" {

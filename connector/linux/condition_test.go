@@ -117,7 +117,7 @@ func TestTheConditionOfThisMachine(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	r := m.Read(estate.ConditionItems)
+	r := m.Read(t.Context(), estate.ConditionItems)
 	if s := r.Section(estate.ConditionItems); s.Err != "" || r.Condition.Root == "" || r.Condition.Ahead != 0 ||
 		r.Condition.Under("/").SizeMiB == 0 {
 		t.Errorf("%s: %+v", s.Err, r.Condition)
@@ -143,7 +143,7 @@ func TestHowWornDisksAre(t *testing.T) {
 		"sdf":     `{"endurance_used":{"current_percent":7}}`,
 	}
 	m := Machine{Source: Disk{FS: files, Run: func(command ...string) ([]byte, error) {
-		name, _ := strings.CutPrefix(command[2], "smartctl -jA /dev/")
+		name, _ := strings.CutPrefix(command[4], "/dev/")
 		return []byte(says[strings.TrimSuffix(name, " || :")]), nil
 	}}}
 	const want = "[{mmcblk0 100 } {mmcblk1 0 it does not tell} {nvme0n1 104 } {nvme1n1 0 } {sda 37 } " +

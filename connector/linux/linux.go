@@ -7,6 +7,7 @@ package linux
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -45,14 +46,12 @@ type Machine struct {
 var Sections = []estate.SectionName{estate.Host, estate.Packages, estate.Drivers, estate.FirmwareItems,
 	estate.SettingItems, estate.ConditionItems}
 
-// later is a source in which commands had to be ended, as a probe tells.
-type later interface {
-	// Late says which command of the section's did not end in time, and "" where all did.
-	Late(section estate.SectionName) string
-}
+// maxComponents is how many components a section of one machine may have: some ten times what there is.
+const maxComponents = 50_000
 
-// Read reads the machine into a reading with those of the sections that are asked for, or with all.
-func (m Machine) Read(sections ...estate.SectionName) *estate.Reading {
+// Read reads the machine into a reading with those of the sections that are asked for, or with all. What was not come
+// to when the context ended is unread.
+func (m Machine) Read(ctx context.Context, sections ...estate.SectionName) *estate.Reading {
 	if len(sections) == 0 {
 		sections = Sections
 	}
@@ -63,15 +62,25 @@ func (m Machine) Read(sections ...estate.SectionName) *estate.Reading {
 	var all []process
 	hidden := 0
 	if wants(estate.Packages, estate.SettingItems) {
-		all, hidden = m.processes()
+		all, hidden = m.processes(ctx)
 	}
 	for _, name := range Sections {
 		if !wants(name) {
 			continue
 		}
+		had := len(r.Components)
 		source, err := m.section(name, r, all)
-		if l, ok := m.Source.(later); ok && err == nil && l.Late(name) != "" {
-			err = fmt.Errorf("%s did not end in time and was ended", l.Late(name))
+		var some partly
+		p, far := m.Source.(prober)
+		switch whole := err == nil || errors.As(err, &some); {
+		case !whole:
+		case ctx.Err() != nil:
+			err = fmt.Errorf("there was no time to read all of it: %w", ctx.Err())
+		case far && p.Late(name) != "":
+			err = errors.New(p.Late(name))
+		case len(r.Components)-had > maxComponents:
+			err = fmt.Errorf("it has %d components, and no more than %d are taken", len(r.Components)-had, maxComponents)
+			r.Components = r.Components[:had]
 		}
 		if m.From != "" {
 			source = m.From + ", " + source
@@ -80,7 +89,6 @@ func (m Machine) Read(sections ...estate.SectionName) *estate.Reading {
 		if name == estate.Packages {
 			s.Hidden = hidden
 		}
-		var some partly
 		switch {
 		case errors.As(err, &some):
 			s.Partial = some.Error()
@@ -91,7 +99,8 @@ func (m Machine) Read(sections ...estate.SectionName) *estate.Reading {
 	}
 	if wants(estate.Packages) {
 		m.kernelPackage(r)
-		m.holders(r, all)
+		m.holders(ctx, r, all)
+		m.units(r)
 	}
 	r.Sort()
 	return r
@@ -148,24 +157,24 @@ func (m Machine) host(r *estate.Reading) error {
 }
 
 // orders reads what the wrapper keeps on the host: its mark, if it is closed, the highest order that it took, and
-// whether it takes orders at all.
+// whether it takes orders at all. What only root may see is left out for others, who give no orders either.
 func (m Machine) orders(r *estate.Reading) error {
 	hook, noHook := m.text(strings.TrimPrefix(HookPath, "/"))
 	hooked := noHook == nil && hook == strings.TrimSpace(Hook)
-	if len(m.Glob(strings.TrimPrefix(WrapperPath(), "/"))) == 0 || !hooked {
+	sums, _ := m.Output(append([]string{"sha256sum"}, ProgramPaths...)...)
+	if strings.TrimSpace(string(sums)) != programSums() || !hooked {
 		r.Unready = "it takes no orders: what yare needs for that is not on it, or of another version"
 	}
-	guard, err := m.text(strings.TrimPrefix(Home, "/") + "/guard")
-	if err == nil {
-		f := strings.Fields(guard)
-		if len(f) != 4 {
-			return fmt.Errorf("%s/guard holds %q", Home, guard)
+	guard, err := m.text(strings.TrimPrefix(Home, "/") + "/private/guard")
+	_, closed := m.ReadFile(strings.TrimPrefix(Home, "/") + "/private")
+	switch {
+	case err == nil:
+		if r.Guard, err = parseGuard(guard); err != nil {
+			r.Unready = "it takes no orders: " + err.Error()
 		}
-		r.Guard = estate.Guard{Round: f[1], Sum: f[3]}
-		if _, err := fmt.Sscan(f[0]+" "+f[2], &r.Guard.Epoch, &r.Guard.Entry); err != nil {
-			return fmt.Errorf("%s/guard holds %q", Home, guard)
-		}
-	} else if !missing(err) {
+	case errors.Is(err, fs.ErrPermission) || errors.Is(closed, fs.ErrPermission):
+		r.Unready = cmp.Or(r.Unready, "it takes no orders from this login, which is not root's and has no sudo")
+	case !missing(err):
 		return err
 	}
 	mark, err := m.text(strings.TrimPrefix(Home, "/") + "/mark")
@@ -177,12 +186,29 @@ func (m Machine) orders(r *estate.Reading) error {
 	f := fields(mark)
 	r.Closed = &estate.Mark{Round: f["round"], By: f["by"], Reason: f["reason"]}
 	if r.Closed.At, err = time.Parse(time.RFC3339, f["at"]); err != nil {
-		return fmt.Errorf("%s/mark holds %q", Home, mark)
+		r.Closed.Reason = fmt.Sprintf("its mark is damaged: %.200q", mark)
 	}
 	if !hooked {
 		r.Closed.Loose = HookPath + " is gone or was changed: libvirt takes guests there all the same"
 	}
 	return nil
+}
+
+// parseGuard reads what the wrapper keeps: epoch and round of the lease, entry and sum of the journal.
+func parseGuard(text string) (g estate.Guard, err error) {
+	f := strings.Fields(text)
+	if len(f) != 4 {
+		return g, fmt.Errorf("its record of orders, %s/private/guard, is damaged: it holds %.80q", Home, text)
+	}
+	epoch, wrong := strconv.ParseUint(f[0], 10, 50)
+	entry, bad := strconv.ParseUint(f[2], 10, 50)
+	if wrong != nil || bad != nil {
+		return g, fmt.Errorf("its record of orders, %s/private/guard, is damaged: it holds %.80q", Home, text)
+	}
+	if epoch == 0 {
+		return g, nil // it was prepared, and has taken none
+	}
+	return estate.Guard{Epoch: int64(epoch), Round: f[1], Entry: int64(entry), Sum: f[3]}, nil
 }
 
 // osRelease is PRETTY_NAME of os-release(5), and beside it the build or the image that the machine is of: IMAGE_ID with

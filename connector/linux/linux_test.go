@@ -2,6 +2,7 @@ package linux
 
 import (
 	"io/fs"
+	"slices"
 	"strings"
 	"testing"
 	"testing/fstest"
@@ -41,7 +42,7 @@ func machine() fstest.MapFS {
 
 func read(t *testing.T, root fstest.MapFS) *estate.Reading {
 	t.Helper()
-	return Machine{Source: Disk{FS: root}, Name: "here", Now: func() time.Time { return time.Unix(1e9, 0) }}.Read()
+	return Machine{Source: Disk{FS: root}, Name: "here", Now: func() time.Time { return time.Unix(1e9, 0) }}.Read(t.Context())
 }
 
 func TestReadsWhatIsThere(t *testing.T) {
@@ -114,8 +115,10 @@ func TestReplacedProgramsAreToldWithWhoRunsThem(t *testing.T) {
 	root["proc/10/maps"] = f("7f00-7f01 r-xp 00000000 08:01 99 /usr/lib/x86_64-linux-gnu/libssl.so.3 (deleted)\n" +
 		"7f02-7f03 r--p 0 08:01 98 /tmp/data (deleted)\n")
 	root["proc/11/exe"], root["proc/11/maps"] = link("/usr/bin/qemu-system-x86_64 (deleted)"), f("")
-	root["proc/11/cmdline"] = f("/usr/bin/qemu-system-x86_64\x00-name\x00guest=gauge-1,debug-threads=on\x00")
-	root["proc/12/exe"], root["proc/12/maps"] = link("/usr/bin/vim (deleted)"), f("") // a person's own
+	root["run/libvirt/qemu/gauge-1.pid"] = f("11")
+	root["proc/12/exe"], root["proc/12/maps"] = link("/usr/bin/qemu-system-x86_64 (deleted)"), f("") // a person's own
+	root["proc/12/cgroup"] = f("0::/user.slice/user-1000.slice/user@1000.service/app.slice/ssh.service\n")
+	root["var/lib/dpkg/info/dpkg.list"] = f("/.\n/lib/systemd/system/dpkg-db-backup.service\n/etc/x.service\n")
 	root["proc/cmdline"] = f("BOOT_IMAGE=/vmlinuz iommu=pt quiet\n")
 	root["etc/resolv.conf"] = f("# none\nnameserver 10.20.0.53\n")
 	root["etc/systemd/system/multi-user.target.wants/ssh.service"] = link("/lib/systemd/system/ssh.service")
@@ -123,6 +126,9 @@ func TestReplacedProgramsAreToldWithWhoRunsThem(t *testing.T) {
 	ssl, _ := r.Component("deb:libssl3", "")
 	if ssl.Awaits() != "ssh.service" || !ssl.Waits() {
 		t.Errorf("libssl3 is held by %+v", ssl.Holders)
+	}
+	if d, _ := r.Component("deb:dpkg", ""); !slices.Equal(d.Units, []string{"dpkg-db-backup.service"}) {
+		t.Errorf("dpkg brings %v", d.Units)
 	}
 	q, _ := r.Component("deb:qemu-system-x86", "")
 	if q.Awaits() != "the emulator of guest gauge-1" {

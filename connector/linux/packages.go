@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 
@@ -118,20 +119,88 @@ func (m Machine) kernelPackage(r *estate.Reading) {
 	}
 }
 
+// rpmFiles asks rpm for the names of all packages' files. No file's name is given to rpm: it may be anything.
+var rpmFiles = []string{"rpm", "-q", "-a", "--qf", `[%{=NAME} %{FILENAMES}\n]`}
+
 // owners finds the packages that files belong to. The files may be gone from the disk: the databases remember them.
 func (m Machine) owners(files map[string]bool) map[string]estate.Key {
 	out := m.dpkgOwners(files)
-	for f := range files {
-		if out[f] != "" {
-			continue
-		}
-		if name, err := m.Output("rpm", "-qf", "--qf", `%{NAME}\n`, f); err == nil {
-			for _, l := range lines(name) {
-				out[f] = estate.Key("rpm:" + l)
+	if len(out) == len(files) {
+		return out
+	}
+	all, err := m.Output(rpmFiles...)
+	if err != nil {
+		return out
+	}
+	for l := range bytes.Lines(all) {
+		name, file, _ := strings.Cut(strings.TrimRight(string(l), "\n"), " ")
+		for _, f := range alike(file) {
+			if files[f] && out[f] == "" {
+				out[f] = estate.Key("rpm:" + name)
 			}
 		}
 	}
 	return out
+}
+
+// alike are the names that a file may have where /bin and the like are links to what is below /usr: databases have
+// either.
+func alike(file string) []string {
+	return []string{file, "/usr" + file, strings.TrimPrefix(file, "/usr")}
+}
+
+// unitDirs are where packages put the units that they bring.
+var unitDirs = []string{"/lib/systemd/system/", "/usr/lib/systemd/system/"}
+
+// rpmUnits asks rpm for the files of those packages that bring units.
+func (m Machine) rpmUnits() ([]byte, error) {
+	return m.Output(append([]string{"rpm", "-q", "-f", "--qf", `[%{=NAME} %{FILENAMES}\n]`, "--"},
+		rooted(m.Glob("usr/lib/systemd/system/*.service"))...)...)
+}
+
+func rooted(names []string) (out []string) {
+	for _, n := range names {
+		out = append(out, "/"+n)
+	}
+	return out
+}
+
+// units notes on packages which services they bring.
+func (m Machine) units(r *estate.Reading) {
+	of := map[string][]string{}
+	note := func(pkg, file string) {
+		dir, unit := path.Split(file)
+		if slices.Contains(unitDirs, dir) && strings.HasSuffix(unit, ".service") && !slices.Contains(of[pkg], unit) {
+			of[pkg] = append(of[pkg], unit)
+		}
+	}
+	for _, name := range m.Glob("var/lib/dpkg/info/*.list") {
+		text, _ := m.ReadFile(name)
+		for l := range bytes.Lines(text) {
+			if bytes.HasSuffix(l, []byte(".service\n")) {
+				note("deb:"+dpkgName(name), strings.TrimRight(string(l), "\n"))
+			}
+		}
+	}
+	if slices.ContainsFunc(r.Components, func(c estate.Component) bool { return c.Key.Kind() == "rpm" }) {
+		files, _ := m.rpmUnits()
+		for l := range bytes.Lines(files) {
+			name, file, _ := strings.Cut(strings.TrimRight(string(l), "\n"), " ")
+			note("rpm:"+name, file)
+		}
+	}
+	for i := range r.Components {
+		if c := &r.Components[i]; len(of[string(c.Key)]) > 0 {
+			c.Units = of[string(c.Key)]
+			slices.Sort(c.Units)
+		}
+	}
+}
+
+// dpkgName is the package that one of dpkg's lists is of.
+func dpkgName(list string) string {
+	pkg, _, _ := strings.Cut(strings.TrimSuffix(path.Base(list), ".list"), ":")
+	return pkg
 }
 
 // dpkgOwners looks into dpkg's lists. A file below /usr may be listed without it, as from before the two were merged.
@@ -142,11 +211,10 @@ func (m Machine) dpkgOwners(files map[string]bool) map[string]estate.Key {
 		if err != nil {
 			continue
 		}
-		pkg, _, _ := strings.Cut(strings.TrimSuffix(name[strings.LastIndexByte(name, '/')+1:], ".list"), ":")
 		for _, line := range lines(text) {
-			for _, f := range []string{line, "/usr" + line, strings.TrimPrefix(line, "/usr")} {
+			for _, f := range alike(line) {
 				if files[f] {
-					out[f] = estate.Key("deb:" + pkg)
+					out[f] = estate.Key("deb:" + dpkgName(name))
 				}
 			}
 		}

@@ -28,17 +28,17 @@ func TestAProbeSeesWhatTheFileSystemShows(t *testing.T) {
 	here.Now = func() time.Time { return time.Unix(1e9, 0) }
 	// Processes come and go between the two, and services with them: a few tries must do.
 	for try := 1; ; try++ {
-		c := exec.Command(sh, "-s")
-		c.Stdin = strings.NewReader(Probe(4 * time.Second))
+		c := exec.CommandContext(t.Context(), sh, append([]string{"-s", "--"}, ProbeWords(0, 4*time.Second)...)...)
+		c.Stdin = strings.NewReader(Probe)
 		out, err := c.Output()
 		if err != nil {
 			t.Fatal(err)
 		}
-		p, err := ParseProbe(strings.NewReader(string(out)))
+		p, err := ParseProbe(t.Context(), strings.NewReader(string(out)))
 		if err != nil {
 			t.Fatal(err)
 		}
-		want, got := here.Read(), Machine{Source: p, Name: here.Name, Now: here.Now}.Read()
+		want, got := here.Read(t.Context()), Machine{Source: p, Name: here.Name, Now: here.Now}.Read(t.Context())
 		got.BootedAt = want.BootedAt // told in hundredths of a second since
 		if reflect.DeepEqual(want, got) {
 			return
@@ -70,11 +70,11 @@ func say(records string) string {
 
 func probed(t *testing.T, records string) *estate.Reading {
 	t.Helper()
-	p, err := ParseProbe(strings.NewReader(say("=probe\n" + records + "\n=end")))
+	p, err := ParseProbe(t.Context(), strings.NewReader(say("=probe\n"+records+"\n=end")))
 	if err != nil {
 		t.Fatal(err)
 	}
-	return Machine{Source: p, Name: "far", From: "SSH", Now: func() time.Time { return time.Unix(1e9, 0) }}.Read()
+	return Machine{Source: p, Name: "far", From: "SSH", Now: func() time.Time { return time.Unix(1e9, 0) }}.Read(t.Context())
 }
 
 const rpmMachine = `
@@ -96,16 +96,17 @@ const rpmMachine = `
 func TestAnRPMMachineIsReadLikeAnyOther(t *testing.T) {
 	r := probed(t, rpmMachine+`
 		@/proc/10/exe | /usr/libexec/qemu-kvm (deleted)
-		/proc/10/cmdline | /usr/libexec/qemu-kvm
-		/proc/10/cmdline | -name
-		/proc/10/cmdline | guest=gauge-1,debug-threads=on
+		/run/libvirt/qemu/gauge-1.pid | 10
 		@/proc/11/exe | /usr/sbin/sshd
 		/proc/11/cgroup | 0::/system.slice/sshd.service
-		/proc/11/maps | 7f00-7f01 r-xp 0 08:01 99 /usr/lib64/libssl.so.3 (deleted)
+		=gone | 11 /usr/lib64/libssl.so.3
+		=gone | 12 /usr/lib64/libssl.so.3
 		$rpm -qa | qemu-kvm-core\t17\t8.4.0\t3.br9\tx86_64
-		$rpm -qf /usr/libexec/qemu-kvm | qemu-kvm-core
-		$rpm -qf /usr/lib64/libssl.so.3 | brae-tls-libs
-		?rpm -qf /memfd:x | file /memfd:x: No such file or directory`)
+		$rpm -q -a | qemu-kvm-core /usr/libexec/qemu-kvm
+		$rpm -q -a | brae-tls-libs /usr/lib64/libssl.so.3
+		$rpm -q -a | zlib /usr/lib64/libssl.so.3.0
+		$rpm -q -f | brae-tls-libs /usr/lib/systemd/system/brae-tls.service
+		$rpm -q -f | zlib /home/someone/other.service`)
 	if s := r.Section(estate.Packages); s.Err != "" || s.Source != "SSH, rpm -qa" {
 		t.Errorf("%+v", s)
 	}
@@ -120,6 +121,12 @@ func TestAnRPMMachineIsReadLikeAnyOther(t *testing.T) {
 		"rpm:tzdata 2024a-1.br9", "rpm:zlib 1.4.1-6.br9", "rpm:zlib:i686 1.4.1-6.br9"}
 	if !slices.Equal(got, want) {
 		t.Errorf("%q\nwant %q", got, want)
+	}
+	if c, _ := r.Component("rpm:brae-tls-libs", ""); !slices.Equal(c.Units, []string{"brae-tls.service"}) {
+		t.Errorf("it brings %v", c.Units)
+	}
+	if c, _ := r.Component("rpm:zlib", ""); c.Units != nil {
+		t.Errorf("it brings %v", c.Units)
 	}
 	if k, _ := r.Component("rpm:kernel-core", ""); k.Running != "20.14.0-42.1.br9" ||
 		r.Kernel.Installed != "20.14.0-42.2.br9.x86_64" {
@@ -196,8 +203,9 @@ func TestSettingsOfAMachine(t *testing.T) {
 // Without root much may not be seen: it is counted and said. A program that is not there, as a kernel thread has none,
 // is not hidden.
 func TestWhatMayNotBeSeenIsNotMissing(t *testing.T) {
-	r := probed(t, strings.ReplaceAll(rpmMachine, "$rpm", "$other")+"\n@/proc/1/exe\n!/proc/1/exe\n@/proc/2/exe\n"+
-		"!/proc/2/exe\n@/proc/3/exe\n!/var/lib/dpkg/status")
+	r := probed(t, strings.ReplaceAll(rpmMachine, "$rpm", "$other")+"\n/proc/1/cgroup | 0::/system.slice/a.service\n"+
+		"!/proc/1/exe\n/proc/2/cgroup | 0::/system.slice/b.service\n!/proc/2/exe\n"+
+		"/proc/3/cgroup | 0::/system.slice/c.service\n!/var/lib/dpkg/status")
 	if s := r.Section(estate.Packages); !strings.Contains(s.Err, "permission denied") ||
 		s.Hidden != 2 {
 		t.Errorf("%+v", s)
@@ -252,7 +260,7 @@ func TestAnAnswerThatIsNoProbesIsRefused(t *testing.T) {
 		`it says "Welcome aboard"`: "Welcome aboard\n",
 		"did not answer as":        "",
 	} {
-		if _, err := ParseProbe(strings.NewReader(answer)); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := ParseProbe(t.Context(), strings.NewReader(answer)); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", answer, err, want)
 		}
 	}
@@ -261,8 +269,8 @@ func TestAnAnswerThatIsNoProbesIsRefused(t *testing.T) {
 func FuzzParseProbe(f *testing.F) {
 	f.Add(say("=probe\n" + rpmMachine + "\n=end"))
 	f.Fuzz(func(t *testing.T, answer string) {
-		if p, err := ParseProbe(strings.NewReader(answer)); err == nil {
-			r := Machine{Source: p, Name: "x", Now: time.Now}.Read()
+		if p, err := ParseProbe(t.Context(), strings.NewReader(answer)); err == nil {
+			r := Machine{Source: p, Name: "x", Now: time.Now}.Read(t.Context())
 			if len(r.Sections) != len(Sections) {
 				t.Errorf("%+v", r.Sections)
 			}

@@ -1,94 +1,130 @@
 package linux
 
 import (
+	"context"
 	"errors"
 	"io/fs"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"yareharbour/core/estate"
 )
 
-// process is what runs, as proc(5) tells.
+// process is what runs of the system's own: a service's process, or a guest's emulator.
 type process struct {
-	service string   // its unit, from its cgroup
-	guest   string   // whose emulator it is
+	service string   // its unit, from its cgroup; empty: none of the system's own
+	guest   string   // whose emulator it is, as libvirt has written down
 	gone    []string // files that it runs or maps and that were replaced or removed on disk
 }
 
-// processes looks into every process. hidden is how many could not be looked into: without root, those of other users.
-func (m Machine) processes() (all []process, hidden int) {
-	for _, at := range m.Glob("proc/[0-9]*") {
-		p, err := m.process(at)
-		switch {
-		case errors.Is(err, fs.ErrPermission):
-			hidden++
-		case err == nil:
-			all = append(all, p)
+// maxProcesses and maxGone are how many processes are looked into, and how many replaced files of one of them count.
+// Where there are more the process counts as one that could not be looked into.
+const (
+	maxProcesses = 20_000
+	maxGone      = 64
+)
+
+// runtime is where libvirt keeps the number of each guest's emulator, in a file of the guest's name.
+const runtime = "run/libvirt/qemu"
+
+// processes looks into the processes of services and of guests' emulators. Others are somebody's own, and may call
+// themselves anything. hidden is how many could not be looked into: without root, those of other users.
+func (m Machine) processes(ctx context.Context) (all []process, hidden int) {
+	found := map[string]process{} // by number
+	for _, at := range m.Glob("proc/[0-9]*/cgroup") {
+		if ctx.Err() != nil {
+			break
+		}
+		if unit := m.unit(at); unit != "" {
+			found[path.Base(path.Dir(at))] = process{service: unit}
 		}
 	}
+	for _, at := range m.Glob(runtime + "/*.pid") {
+		pid, err := m.text(at)
+		if _, wrong := strconv.ParseUint(pid, 10, 31); err == nil && wrong == nil {
+			found[pid] = process{service: found[pid].service, guest: strings.TrimSuffix(path.Base(at), ".pid")}
+		}
+	}
+	if _, err := m.ReadFile(runtime); errors.Is(err, fs.ErrPermission) {
+		hidden++
+	}
+	more := m.replaced()
+	for pid, p := range found {
+		if len(all) == maxProcesses || ctx.Err() != nil {
+			hidden++
+			continue
+		}
+		exe, err := m.ReadLink("proc/" + pid + "/exe")
+		if errors.Is(err, fs.ErrPermission) {
+			hidden++
+			continue
+		}
+		if len(more[pid]) > maxGone || slices.Contains(more[pid], "+") {
+			hidden++
+		}
+		if name, replaced := strings.CutSuffix(exe, " (deleted)"); replaced {
+			p.gone = append(p.gone, name)
+		}
+		for _, file := range more[pid][:min(len(more[pid]), maxGone)] {
+			if file != "+" && !slices.Contains(p.gone, file) {
+				p.gone = append(p.gone, file)
+			}
+		}
+		all = append(all, p)
+	}
+	hidden += len(more["0"])
 	return all, hidden
 }
 
-// process looks into one; kernel threads have no executable and are no error.
-func (m Machine) process(at string) (process, error) {
-	var p process
-	p.service = m.unit(at)
-	exe, err := m.ReadLink(path.Join(at, "exe"))
-	if missing(err) {
-		return p, nil
+// replaced are the files that processes map and that are gone from the disk, by the process's number.
+func (m Machine) replaced() map[string][]string {
+	if p, ok := m.Source.(prober); ok {
+		return p.Replaced()
 	}
-	if err != nil {
-		return p, err
-	}
-	if b := path.Base(exe); strings.HasPrefix(b, "qemu-system-") || strings.HasPrefix(b, "qemu-kvm") {
-		p.guest = m.guestOf(at)
-	}
-	if name, replaced := strings.CutSuffix(exe, " (deleted)"); replaced {
-		p.gone = append(p.gone, name)
-	}
-	maps, _ := m.ReadFile(path.Join(at, "maps"))
-	for _, l := range lines(maps) {
-		if !strings.HasSuffix(l, " (deleted)") {
-			continue
-		}
-		fields := strings.Fields(l) // address perms offset dev inode path [(deleted)]
-		if len(fields) == 7 && strings.Contains(fields[1], "x") && !slices.Contains(p.gone, fields[5]) {
-			p.gone = append(p.gone, fields[5])
+	out := map[string][]string{}
+	for _, at := range m.Glob("proc/[0-9]*/maps") {
+		text, _ := m.ReadFile(at)
+		pid := path.Base(path.Dir(at))
+		for _, l := range lines(text) {
+			if name := mapped(l); name != "" && !slices.Contains(out[pid], name) && len(out[pid]) <= maxGone {
+				out[pid] = append(out[pid], name)
+			}
 		}
 	}
-	return p, nil
+	return out
 }
 
-// unit is the innermost service or scope in the process's cgroup.
+// mapped is the replaced file that a line of proc(5)'s maps tells of as mapped to be run, where it is where packages
+// keep such files.
+func mapped(line string) string {
+	line, ok := strings.CutSuffix(line, " (deleted)")
+	f := strings.Fields(line) // address perms offset dev inode path
+	at := strings.IndexByte(line, '/')
+	if !ok || len(f) < 6 || at < 0 || len(f[1]) != 4 || f[1][2] != 'x' {
+		return ""
+	}
+	top, _, inside := strings.Cut(line[at+1:], "/")
+	if !inside || !slices.Contains([]string{"usr", "opt", "bin", "sbin"}, top) && !strings.HasPrefix(top, "lib") {
+		return ""
+	}
+	return line[at:]
+}
+
+// unit is the service that a process's cgroup file names.
 func (m Machine) unit(at string) string {
-	text, _ := m.text(path.Join(at, "cgroup"))
+	text, _ := m.text(at)
 	for line := range strings.Lines(text) {
-		base := path.Base(strings.TrimSpace(line))
-		if strings.HasSuffix(base, ".service") {
-			return base
+		if unit := estate.UnitOf(strings.TrimSpace(line)); unit != "" {
+			return unit
 		}
-	}
-	return ""
-}
-
-// guestOf is the guest's name on an emulator's command line: -name guest=NAME,… or -name NAME.
-func (m Machine) guestOf(at string) string {
-	text, _ := m.ReadFile(path.Join(at, "cmdline"))
-	args := strings.FieldsFunc(string(text), func(c rune) bool { return c == 0 || c == '\n' }) // a probe brings lines
-	for i, a := range args {
-		if a != "-name" || i+1 >= len(args) {
-			continue
-		}
-		name, _, _ := strings.Cut(args[i+1], ",")
-		return strings.TrimPrefix(name, "guest=")
 	}
 	return ""
 }
 
 // holders notes on packages which services and emulators still run what was replaced.
-func (m Machine) holders(r *estate.Reading, all []process) {
+func (m Machine) holders(ctx context.Context, r *estate.Reading, all []process) {
 	wanted := map[string]bool{}
 	for _, p := range all {
 		for _, g := range p.gone {
@@ -99,18 +135,29 @@ func (m Machine) holders(r *estate.Reading, all []process) {
 		return
 	}
 	owner := m.owners(wanted)
+	at := map[estate.Key][]int{}
+	for i := range r.Components {
+		at[r.Components[i].Key] = append(at[r.Components[i].Key], i)
+	}
 	for _, p := range all {
-		if p.service == "" && p.guest == "" {
-			continue // a person's own program; it ends when they do
+		if ctx.Err() != nil {
+			return
+		}
+		h := estate.Holder{Service: p.service, Guest: p.guest}
+		if h.Guest != "" {
+			h.Service = ""
 		}
 		for _, g := range p.gone {
-			for i := range r.Components {
-				c := &r.Components[i]
-				if h := (estate.Holder{Service: p.service, Guest: p.guest}); c.Key == owner[g] &&
-					!slices.Contains(c.Holders, h) {
+			for _, i := range at[owner[g]] {
+				if c := &r.Components[i]; !slices.Contains(c.Holders, h) {
 					c.Holders = append(c.Holders, h)
 				}
 			}
 		}
+	}
+	for i := range r.Components {
+		slices.SortFunc(r.Components[i].Holders, func(a, b estate.Holder) int {
+			return strings.Compare(a.String(), b.String())
+		})
 	}
 }

@@ -1,15 +1,17 @@
 #!/bin/sh
 # The program through which yare acts on this host. It is called over SSH, as root, with one order at a time, does what its words say and nothing else, and can be read to its
-# end in five minutes. "yare host prepare" puts it here, and "yare host remove" takes it away with everything that it keeps, which is all below /var/lib/yare:
-#   guard       the highest order that was taken: epoch and round of its lease, entry and sum of the round's journal
-#   mark        is there while the host is closed: round, by, at, reason. While it is, libvirt's hook refuses guests
-#   acts/ID/    one directory for each order: boot id, and for what goes on by itself pid, start time, log and, at its end, rc
-#   staged/     packages that were put here ahead of time, each named by its SHA-256
+# end in five minutes. "yare host prepare" puts it here as /var/lib/yare/wrapper, and "yare host remove" takes it away with everything that it keeps, which is all below /var/lib/yare:
+#   mark                is there while the host is closed: round, by, at, reason. While it is, libvirt's hook refuses guests. Everybody may read it
+#   private/            root's alone:
+#     guard             the highest order that was taken: epoch and round of its lease, entry and sum of the round's journal
+#     lock, holder      held while an order is taken, and by which
+#     acts/ID/          one directory for each order: the order, boot id, and for what goes on by itself pid, start time, log and, at its end, rc
+#     staged/           packages that were put here ahead of time, each named by its SHA-256
+# It is called with: [within SECONDS] order|trace|staged|part|ready WORD…
 # It ends with 0 where it did what it was told, 70 where the order is of an older lease, 71 where it has had the order before, and 72 with a sentence where it refuses.
 set -u
-umask 022
+umask 077
 export LC_ALL=C PATH=/usr/sbin:/usr/bin:/sbin:/bin
-cd /var/lib/yare || exit 72
 
 mine=
 refuse() {
@@ -18,13 +20,50 @@ refuse() {
 	exit 72
 }
 # word holds what becomes part of a file's name or a command's to letters that are harmless there.
-word() { case $1 in '' | [-.]* | *[!A-Za-z0-9._:+~=^-]*) refuse "\"$1\" is no word that is taken here" ;; esac; }
-number() { case $1 in '' | *[!0-9]*) refuse "\"$1\" is no number" ;; esac; }
+word() { case $1 in '' | [-.]* | *[!A-Za-z0-9._:+~=^-]*) refuse "\"$1\" is no word that is taken here" ;; esac; [ ${#1} -le 200 ] || refuse "a word is too long"; }
+number() { case $1 in '' | *[!0-9]* | 0?* | ????????????????*) refuse "\"$1\" is no number that is taken here" ;; esac; }
+hash() { case $1 in *[!0-9a-f]*) refuse "\"$1\" is no SHA-256" ;; esac; [ ${#1} = 64 ] || refuse "\"$1\" is no SHA-256"; }
+package() { case $1 in deb | rpm) ;; *) refuse "\"$1\" is no kind of package" ;; esac; }
+# unit lets only a service through that may be restarted while guests run: none that ends power, sessions or guests, or that the network depends on.
+unit() {
+	case $1 in [!A-Za-z0-9]* | *[!A-Za-z0-9:_.@\\-]* | *.service.service) refuse "\"$1\" is no service's name" ;; *.service) ;; *) refuse "\"$1\" is no service's name" ;; esac
+	[ ${#1} -le 255 ] || refuse "a service's name is too long"
+	case $1 in
+	systemd-poweroff* | systemd-reboot* | systemd-halt* | systemd-kexec* | systemd-suspend* | systemd-hibernate* | systemd-hybrid-sleep* | systemd-soft-reboot* | systemd-exit* | systemd-logind* | \
+		systemd-user-sessions* | systemd-networkd* | user@* | user-runtime-dir@* | session* | *getty* | dbus* | emergency* | rescue* | initrd* | libvirt-guests* | libvirt-suspendonreboot* | networking* | network* | \
+		NetworkManager* | openvswitch* | ovs-* | ovsdb-* | wicked* | ifup@* | display-manager*) refuse "$1 is not restarted while the host runs" ;;
+	esac
+}
+
+if [ "${1-}" = within ]; then
+	number "${2-}"
+	within=$2
+	shift 2
+	exec timeout -k 1 "$within" "$0" "$@"
+fi
+cd /var/lib/yare/private 2>/dev/null || refuse "it is not prepared, or this is not root: /var/lib/yare/private can't be entered"
+[ "$(stat -c '%u %a' .)" = "$(id -u) 700" ] || refuse "$PWD is not root's alone: $(stat -c '%U %a' .); yare host prepare mends that"
+
 # put replaces a file as a whole, or not at all, and waits for the disk.
 put() { cat >"$1.new" && sync "$1.new" && mv "$1.new" "$1" && sync .; }
-mark() { printf 'round %s\nby %s\nat %s\nreason %s\n' "$round" "$1" "$(date -u +%Y-%m-%dT%H:%M:%SZ)" "$2"; }
-owner() { sed -n 's/^round //p' mark 2>/dev/null; }
-closed() { refuse "it is closed: $(tr '\n' ' ' <mark)"; }
+# said makes one line of words, of no more than 500 bytes.
+said() { printf '%s' "$*" | tr -s '[:cntrl:]' ' ' | head -c 500; }
+mark() { printf 'round %s\nby %s\nat %s\nreason %s\n' "$round" "$(said "$1")" "$(date -u +%Y-%m-%dT%H:%M:%SZ)" "$(said "$2")"; }
+owner() { sed -n '/^round /{s///p;q;}' ../mark 2>/dev/null; }
+closed() { refuse "it is closed: $(said "$(cat ../mark)")"; }
+lock() {
+	exec 9>>lock
+	flock -w "$1" 9 || refuse "another order is being taken for more than $1 s: $(cat holder 2>/dev/null)"
+	echo "$2, since $(date -u +%H:%M:%SZ), process $$" >holder
+}
+# guarded reads the highest order that was taken into e, r, n and s. What can't be read lets nothing through.
+guarded() {
+	e='' r='' n='' s='' more=''
+	read -r e r n s more <guard 2>/dev/null || refuse "what it keeps of orders can't be read: $PWD/guard is damaged or gone; yare host prepare makes it anew from the orders that it has had"
+	number "$e"
+	number "$n"
+	[ -n "$s" ] && [ -z "$more" ] || refuse "what it keeps of orders can't be read: $PWD/guard is damaged; yare host prepare makes it anew from the orders that it has had"
+}
 
 # detach begins a command that goes on by itself, whatever becomes of the connection. Its log and its exit status stay in the act's directory.
 detach() {
@@ -40,13 +79,12 @@ detach() {
 
 # trace tells how far an order is: none, taken, running, done with its status, or lost; and the end of its log.
 trace() {
-	exec 9>lock
-	flock -w 20 9 # an order that is just being taken is taken, or refused, then
+	lock 20 "a question" # an order that is just being taken is taken, or refused, then
 	a=acts/$1
 	if [ ! -d "$a" ]; then
 		echo none
 	elif [ -e "$a/rc" ]; then
-		echo "done $(cat "$a/rc")"
+		echo "done $(head -c 100 "$a/rc")"
 	elif [ ! -s "$a/pid" ]; then
 		echo taken
 	elif [ "$(cat "$a/boot")" != "$(cat /proc/sys/kernel/random/boot_id)" ]; then
@@ -56,17 +94,19 @@ trace() {
 	else
 		echo "lost it was ended from outside"
 	fi
-	tail -n 30 "$a/log" 2>/dev/null
+	tail -n 30 "$a/log" 2>/dev/null | tail -c 16384
 	return 0
 }
 
-# stage takes a package from standard input, from the given byte on, and keeps it under its hash. What arrives in part stays, so that the rest can follow.
+# stage takes a package from standard input, from the given byte on, and keeps it under its hash. What arrives in part stays, so that the rest can follow; what was damaged here is
+# taken anew.
 stage() {
 	sum=$1 ext=$2 size=$3 from=$4
-	word "$sum" && word "$ext" && number "$size" && number "$from"
+	hash "$sum" && package "$ext" && number "$size" && number "$from"
 	f=staged/$sum.$ext
 	exec 9>&- 8>"$f.lock"
 	flock -n 8 || refuse "somebody else is staging it at this moment"
+	[ ! -e "$f" ] || whole "$f" >/dev/null
 	if [ ! -e "$f" ]; then
 		touch "$f.part"
 		[ "$(stat -c %s "$f.part")" = "$from" ] || refuse "it has another part of it than was thought"
@@ -88,6 +128,19 @@ stage() {
 	sha256sum <"$f" | cut -d' ' -f1
 }
 
+# whole sees that files still have the hashes that they are named by, takes away one that has not, and does what stands behind "--". What is put in is looked at so just before.
+whole='while [ "$1" != -- ]; do
+	if [ "$(sha256sum <"$1" | cut -d" " -f1)" != "$(basename "${1%.*}")" ]; then
+		rm -f "$1"
+		echo "E: $(basename "$1") was damaged on this host after it was staged, and is taken away: it has to be staged again"
+		exit 74
+	fi
+	shift
+done
+shift
+[ $# = 0 ] || exec "$@"'
+whole() { sh -c "$whole" whole "$@" --; }
+
 # install puts packages in and takes packages away, all in one transaction of the host's own package manager. Before that it asks the package manager what that would do, and refuses
 # where it is anything else than was asked for. Where all comes from staged files no repository is asked, so that what was staged is what goes in. Words: NAME=VERSION to bring from a repository, @HASH.deb/NAME=VERSION for a staged file, NAME- to remove; "older" first allows older versions.
 install() {
@@ -96,15 +149,16 @@ install() {
 		older=--allow-downgrades
 		shift
 	fi
-	want='' args='' gone=''
+	want='' args='' gone='' files=''
 	for w in "$@"; do
 		case $w in
 		@*/*)
 			f=${w%%/*}
-			[ -e "staged/${f#@}" ] || refuse "${w#*/} is not staged here"
-			args="$args $PWD/staged/${f#@}" w=${w#*/}
-			echo "${f#@}" >>"acts/$id/used"
-			word "${f#@}"
+			f=${f#@}
+			hash "${f%%.*}" && package "${f#*.}"
+			[ -e "staged/$f" ] || refuse "${w#*/} is not staged here"
+			args="$args $PWD/staged/$f" files="$files $PWD/staged/$f" w=${w#*/}
+			echo "$f" >>"acts/$id/used"
 			;;
 		*-) gone="$gone ${w%-}" ;;
 		*) args="$args $w" alone='' ;;
@@ -112,6 +166,7 @@ install() {
 		word "$w"
 		case $w in *-) args="$args $w" ;; *) want="$want $w" ;; esac
 	done
+	damaged=$(whole $files) || refuse "$(said "${damaged#E: }")"
 	command -v apt-get >/dev/null || {
 		rpms
 		return
@@ -119,17 +174,17 @@ install() {
 	broken=$(dpkg --audit | sed -n 's/^ \([^ ]*\) .*/\1/p' | tr '\n' ' ')
 	[ -z "$broken" ] || refuse "packages are not wholly installed: $broken; dpkg --configure -a mends that"
 	for w in $want $gone; do
-		! apt-mark showhold | grep -qxF "${w%%=*}" || refuse "${w%%=*} is held on this host (apt-mark showhold)"
+		! apt-mark showhold | grep -qxF -e "${w%%=*}" || refuse "${w%%=*} is held on this host (apt-mark showhold)"
 	done
 	keep=--no-remove
 	[ -z "$gone" ] || keep=
-	would=$(apt-get -s -q $alone --no-install-recommends $keep $older install $args 2>&1) || refuse "apt refuses: $(printf '%s\n' "$would" | sed -n 's/^ *E: //p' | tr '\n' ' ')$(printf '%s\n' "$would" | sed -n '/unmet dependencies/,/^E:/p' | grep Depends | tr '\n' ' ')"
+	would=$(apt-get -s -q $alone --no-install-recommends $keep $older install -- $args 2>&1) || refuse "apt refuses: $(printf '%s\n' "$would" | sed -n 's/^ *E: //p' | tr '\n' ' ')$(printf '%s\n' "$would" | sed -n '/unmet dependencies/,/^E:/p' | grep Depends | tr '\n' ' ')"
 	would=$(printf '%s\n' "$would" | sed -n 's/^Inst \([^ :]*\)[^ ]* .*(\([^ ]*\) .*/\1=\2/p; s/^Remv \([^ :]*\).*/\1-/p')
 	for w in $would; do
 		case " $want $(echo $gone | sed 's/[^ ][^ ]*/&-/g') " in *" $w "*) ;; *) refuse "it would also change $w, which nobody asked for" ;; esac
 	done
-	detach env DEBIAN_FRONTEND=noninteractive apt-get -y -q $alone --no-install-recommends $keep $older -o DPkg::Lock::Timeout=300 \
-		-o Dpkg::Options::=--force-confdef -o Dpkg::Options::=--force-confold install $args
+	detach sh -c "$whole" whole $files -- env DEBIAN_FRONTEND=noninteractive apt-get -y -q $alone --no-install-recommends $keep $older -o DPkg::Lock::Timeout=300 \
+		-o Dpkg::Options::=--force-confdef -o Dpkg::Options::=--force-confold install -- $args
 }
 
 # rpms does the same by dnf: what goes in and what goes out is tried first, and held against what was asked for. The two are transactions of their own: dnf's shell would do both in one, and goes on
@@ -140,14 +195,14 @@ rpms() {
 	for w in $args; do
 		case $w in *-) ;; *=*) list="$list ${w%%=*}-${w#*=}" ;; *) list="$list $w" ;; esac
 	done
-	[ -z "$list" ] || try --setopt=install_weak_deps=False install $list
-	[ -z "$gone" ] || try --noautoremove remove $gone
+	[ -z "$list" ] || try --setopt=install_weak_deps=False install -- $list
+	[ -z "$gone" ] || try --noautoremove remove -- $gone
 	for w in $would; do
 		case " $want $(echo $gone | sed 's/[^ ][^ ]*/&-/g') " in *" ${w#older:} "*) ;; *) refuse "it would also change ${w#older:}, which nobody asked for" ;; esac
 		case $older$w in older:*) refuse "it would go back to ${w#older:}" ;; esac
 	done
-	detach sh -c '[ -z "$2" ] || dnf -q -y ${1:+"$1"} --setopt=install_weak_deps=False install $2 || exit
-		[ -z "$3" ] || dnf -q -y ${1:+"$1"} --noautoremove remove $3' dnf "$only" "$list" "$gone"
+	detach sh -c "$whole" whole $files -- sh -c '[ -z "$2" ] || dnf -q -y ${1:+"$1"} --setopt=install_weak_deps=False install -- $2 || exit
+		[ -z "$3" ] || dnf -q -y ${1:+"$1"} --noautoremove remove -- $3' dnf "$only" "$list" "$gone"
 }
 
 # try asks dnf for its own test of a transaction, and adds what it would change to $would. A line of its table begins with one blank, and one that is cut matches nothing.
@@ -161,44 +216,61 @@ try() {
 
 # services restarts services by the host's own service manager.
 services() {
-	for w in "$@"; do word "$w"; done
+	for w in "$@"; do unit "$w"; done
 	if [ -d /run/systemd/system ]; then
-		detach systemctl restart "$@"
+		detach systemctl restart -- "$@"
 	else
 		detach sh -c 'for s; do service "${s%.service}" restart || exit; done' services "$@"
+	fi
+}
+
+# occupied says which guests' emulators run here: those that libvirt has written down, those that it lists, and any other emulator of libvirt's account or root's. What others run is
+# none of it, whatever they call it.
+occupied() {
+	for f in /run/libvirt/qemu/*.pid; do
+		p=$(head -c 20 "$f" 2>/dev/null | tr -cd 0-9)
+		[ -z "$p" ] || [ ! -d "/proc/$p" ] || echo "process $p, which libvirt calls $(basename "$f" .pid)"
+	done
+	find /proc -maxdepth 2 -path '/proc/[0-9]*/exe' \( -lname '/usr/*/qemu-system-*' -o -lname '/usr/*/qemu-kvm*' -o -lname '/bin/qemu-*' \) -printf '%u %h\n' 2>/dev/null |
+		sed -nE 's#^(root|qemu|libvirt-qemu) /proc/#process #p' | sed 's/$/, an emulator/'
+	if command -v virsh >/dev/null; then
+		timeout -k 1 10 virsh -q -r -c qemu:///system list --uuid 2>&1 </dev/null | sed '/^ *$/d; s/^/libvirt lists: /'
 	fi
 }
 
 # restart restarts the host, if it is closed for this round and no guest's emulator runs here.
 restart() {
 	[ "$(owner)" = "$round" ] || refuse "it is not closed for this round"
-	grep -lsx 'qemu-.*' /proc/[0-9]*/comm >/dev/null && refuse "an emulator runs here: it is not empty"
+	here=$(occupied)
+	[ -z "$here" ] || refuse "it is not empty: $(said "$here")"
+	why=$(said "$1")
 	if [ -d /run/systemd/system ]; then
-		detach sh -c 'sleep 1; exec systemctl reboot --message="yare: $1"' restart "$1"
+		detach sh -c 'sleep 1; exec systemctl reboot --message="yare: $1"' restart "$why"
 	else
-		logger -t yare "restarts: $1" 2>/dev/null
+		logger -t yare -- "restarts: $why" 2>/dev/null
 		detach sh -c 'sleep 1; exec reboot'
 	fi
 }
 
-# backup prints the hash of the host's configuration on a line of its own, and then the configuration: /etc, which packages there are, and what was said of them.
+# backup prints the hash of the host's configuration on a line of its own, and then the configuration: /etc, which packages there are, and what was said of them. The copy has no name
+# by which it could be left behind, and whoever takes it slowly keeps no other order waiting.
 backup() {
-	d=acts/$id/config
-	mkdir -m 700 "$d" || refuse "there is no room for it"
+	exec 9>&-
+	d=acts/$id
 	if command -v dpkg >/dev/null; then
 		dpkg --get-selections >"$d/selections"
 		apt-mark showhold >"$d/holds"
 	else
 		rpm -qa >"$d/packages"
 	fi
-	(umask 077 && tar -C / --one-file-system --warning=no-file-changed -czf "$d/config.tgz" etc -C "$PWD/$d" .) 2>"acts/$id/log"
-	[ $? -le 1 ] && [ -s "$d/config.tgz" ] || {
-		rm -rf "$d"
-		refuse "tar: $(head -n 1 "acts/$id/log")"
-	}
-	sha256sum <"$d/config.tgz" | cut -d' ' -f1
-	cat "$d/config.tgz"
-	rm -rf "$d"
+	: >"$d/config" || refuse "there is no room for it"
+	exec 5>"$d/config" 6<"$d/config" 7<"$d/config"
+	rm -f "$d/config"
+	timeout -k 5 300 tar -C / --one-file-system --warning=no-file-changed -cz etc -C "$PWD/$d" . >&5 2>"$d/log"
+	[ $? -le 1 ] || refuse "tar: $(head -c 300 "$d/log" | head -n 1)"
+	exec 5>&-
+	sha256sum <&6 | cut -d' ' -f1
+	cat <&7
 }
 
 # order takes an order, if it is of no older lease and was not taken before.
@@ -206,47 +278,46 @@ order() {
 	id=$1 epoch=$2 round=$3 entry=$4 sum=$5 verb=$6
 	shift 6
 	word "$id" && word "$round" && word "$sum" && number "$epoch" && number "$entry"
-	exec 9>lock
-	flock -w 20 9 || refuse "another order is being taken"
-	if read -r e r _ 2>/dev/null <guard; then
-		if [ "$epoch" -lt "$e" ] || { [ "$epoch" -eq "$e" ] && [ "$r" != "$round" ]; }; then
-			echo "it has taken orders of the round $r under the epoch $e" >&2
-			exit 70
-		fi
+	lock 20 "$verb by $round"
+	guarded
+	if [ "$epoch" -lt "$e" ] || { [ "$epoch" -eq "$e" ] && [ "$r" != "$round" ]; }; then
+		echo "it has taken orders of the round $r under the epoch $e" >&2
+		exit 70
 	fi
 	[ ! -d "acts/$id" ] || exit 71
 	mkdir "acts/$id" || refuse "its disk takes no order"
 	mine=acts/$id # from here on a refusal is kept with the order
 	cat /proc/sys/kernel/random/boot_id >"acts/$id/boot"
-	echo "$epoch $round $entry $sum" | put guard || refuse "its disk takes no guard"
+	echo "$epoch $round $entry $sum" >"acts/$id/order" || refuse "its disk takes no order"
+	put guard <"acts/$id/order" || refuse "its disk takes no guard"
 	case $verb in
 	claim)
 		find acts -mindepth 1 -maxdepth 1 -type d -mtime +90 -exec rm -rf {} +
 		find staged -type f -mtime +14 -exec rm -f {} +
 		;;
 	close)
-		[ ! -e mark ] || [ "$(owner)" = "$round" ] || closed
-		mark "$1" "$2" >mark.new && sync mark.new || refuse "its disk takes no mark"
-		[ ! -e mark ] || rm mark
-		ln mark.new mark || closed
+		[ ! -e ../mark ] || [ "$(owner)" = "$round" ] || closed
+		mark "$1" "$2" >mark.new && chmod 644 mark.new && sync mark.new || refuse "its disk takes no mark"
+		[ ! -e ../mark ] || rm ../mark
+		ln mark.new ../mark || closed
 		rm mark.new
-		sync .
+		sync ..
 		;;
 	remark)
 		[ "$(owner)" = "$round" ] || refuse "it does not carry this round's mark"
-		mark "$1" "$2" | put mark
+		marked "$1" "$2"
 		;;
 	adopt)
-		[ -e mark ] && [ "$(owner)" = "$3" ] && [ -n "$3" ] || refuse "it does not carry the mark that is to be adopted"
-		mark "$1" "$2" | put mark
+		[ -e ../mark ] && [ "$(owner)" = "$3" ] && [ -n "$3" ] || refuse "it does not carry the mark that is to be adopted"
+		marked "$1" "$2"
 		;;
 	open)
-		[ ! -e mark ] || [ "$(owner)" = "$round" ] || closed
-		rm -f mark
+		[ ! -e ../mark ] || [ "$(owner)" = "$round" ] || closed
+		rm -f ../mark
 		for u in acts/*/used; do # what was staged and has been put in since
-			[ "$(cat "${u%used}rc" 2>/dev/null)" != 0 ] || { (cd staged && xargs rm -f) <"$u" && rm "$u"; }
+			[ "$(cat "${u%used}rc" 2>/dev/null)" != 0 ] || { (cd staged && xargs rm -f --) <"$u" && rm "$u"; }
 		done
-		sync .
+		sync ..
 		;;
 	stage) stage "$@" ;;
 	install) install "$@" ;;
@@ -257,17 +328,22 @@ order() {
 	*) refuse "it knows no order \"$verb\"" ;;
 	esac
 }
+marked() { mark "$1" "$2" >mark.new && chmod 644 mark.new && sync mark.new && mv mark.new ../mark && sync .. || refuse "its disk takes no mark"; }
 
 case ${1-} in
 order) shift && order "$@" ;;
-trace) word "$2" && trace "$2" ;;
+trace) word "${2-}" && trace "$2" ;;
 staged)
-	word "$2" && word "$3"
+	hash "${2-}" && package "${3-}"
 	[ ! -e "staged/$2.$3" ] || sha256sum <"staged/$2.$3" | cut -d' ' -f1
 	;;
 part)
-	word "$2" && word "$3"
+	hash "${2-}" && package "${3-}"
 	stat -c %s "staged/$2.$3.part" 2>/dev/null || echo 0
 	;;
-*) refuse "it is told order, trace, staged or part" ;;
+ready)
+	guarded
+	echo ready
+	;;
+*) refuse "it is told order, trace, staged, part or ready" ;;
 esac

@@ -24,8 +24,8 @@ func TestTheWrapperAsksDnf(t *testing.T) {
 		}
 		asked := b.file("asked")
 		test, carry, _ := strings.Cut(asked, "\n")
-		if !strings.Contains(test, "tsflags=test --setopt=install_weak_deps=False install keel-2.0-1.brae") ||
-			!strings.Contains(carry, "install keel-2.0-1.brae") || strings.Contains(carry, "tsflags") {
+		if !strings.Contains(test, "tsflags=test --setopt=install_weak_deps=False install -- keel-2.0-1.brae") ||
+			!strings.Contains(carry, "install -- keel-2.0-1.brae") || strings.Contains(carry, "tsflags") {
 			b.Errorf("it asked\n%s", asked)
 		}
 		if err := os.WriteFile(filepath.Join(b.dir, "refuses"), nil, 0o600); err != nil {
@@ -91,7 +91,7 @@ func TestTheWrapperByDnfItself(t *testing.T) {
 			}
 			sum := sha256.Sum256(text)
 			file := hex.EncodeToString(sum[:]) + ".rpm"
-			if err := os.WriteFile(filepath.Join(b.dir, "staged", file), text, 0o600); err != nil {
+			if err := os.WriteFile(filepath.Join(b.dir, "private", "staged", file), text, 0o600); err != nil {
 				b.Fatal(err)
 			}
 			return "@" + file + "/" + name + "=" + version + "-1"

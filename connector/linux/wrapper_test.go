@@ -29,12 +29,13 @@ func onEachShell(t *testing.T, test func(b *bench)) {
 		t.Run(shell, func(t *testing.T) {
 			t.Parallel()
 			b := &bench{T: t, dir: t.TempDir(), shell: path}
-			for _, d := range []string{"acts", "staged"} {
+			for _, d := range []string{"private", "private/acts", "private/staged", "run"} {
 				if err := os.Mkdir(filepath.Join(b.dir, d), 0o700); err != nil {
 					t.Fatal(err)
 				}
 			}
-			text := strings.ReplaceAll(Wrapper, "cd "+Home, "cd "+b.dir)
+			b.write("private/guard", "0 - 0 -\n")
+			text := strings.NewReplacer(Home, b.dir, "/run/libvirt/qemu", b.dir+"/run").Replace(Wrapper)
 			if err := os.WriteFile(filepath.Join(b.dir, "wrapper"), []byte(text), 0o700); err != nil {
 				t.Fatal(err)
 			}
@@ -74,6 +75,13 @@ func (b *bench) want(status int, got int, said string) {
 	}
 }
 
+func (b *bench) write(name, text string) {
+	b.Helper()
+	if err := os.WriteFile(filepath.Join(b.dir, name), []byte(text), 0o600); err != nil {
+		b.Fatal(err)
+	}
+}
+
 func (b *bench) file(name string) string {
 	text, _ := os.ReadFile(filepath.Join(b.dir, name))
 	return string(text)
@@ -86,15 +94,15 @@ func TestTheWrapperKeepsEpochs(t *testing.T) {
 		b.want(0, 0, "")
 		code, said := b.order(5, "R1", "claim")
 		b.want(0, code, said)
-		if got := b.file("guard"); got != "5 R1 7 sum7\n" {
+		if got := b.file("private/guard"); got != "5 R1 7 sum7\n" {
 			b.Errorf("it keeps %q", got)
 		}
 		code, said = b.order(4, "R0", "close", "op", "late")
 		b.want(70, code, said)
 		code, said = b.order(5, "R2", "close", "op", "other")
 		b.want(70, code, said)
-		if b.file("mark") != "" || b.file("guard") != "5 R1 7 sum7\n" {
-			b.Errorf("a refused order left %q, %q", b.file("mark"), b.file("guard"))
+		if b.file("mark") != "" || b.file("private/guard") != "5 R1 7 sum7\n" {
+			b.Errorf("a refused order left %q, %q", b.file("mark"), b.file("private/guard"))
 		}
 		code, said = b.order(6, "R2", "claim")
 		b.want(0, code, said)
@@ -208,12 +216,12 @@ func TestTheWrapperTakesOnlyWords(t *testing.T) {
 				}
 			}
 		}
-		if left, _ := filepath.Glob(filepath.Join(b.dir, "acts", "*")); len(left) > 0 {
+		if left, _ := filepath.Glob(filepath.Join(b.dir, "private", "acts", "*")); len(left) > 0 {
 			b.Errorf("%v was made", left)
 		}
 		for _, args := range [][]string{{"services", "a; reboot"}, {"install", "x;y=1"},
 			{"install", "@../../etc/passwd/x=1"}, {"install", "$(id)=1"}, {"format"},
-			{"stage", "../x", "deb", "1", "0"}} {
+			{"stage", "../x", "deb", "1", "0"}, {"install", "@0123.deb/x=1"}} {
 			code, said := b.order(1, "R", args[0], args[1:]...)
 			b.want(72, code, said)
 		}
@@ -262,11 +270,11 @@ func TestTheWrapperTellsWhatBecameOfOrders(t *testing.T) {
 		if took := time.Since(start); took > 30*time.Second {
 			b.Errorf("it waited for them: %s", took)
 		}
-		pid := strings.TrimSpace(b.file("acts/killed/pid"))
+		pid := strings.TrimSpace(b.file("private/acts/killed/pid"))
 		if out, err := exec.Command("kill", "-9", "--", "-"+pid).CombinedOutput(); err != nil { // its own process group
 			b.Fatalf("%v: %s", err, out)
 		}
-		if err := os.WriteFile(filepath.Join(b.dir, "acts", "lost", "boot"), []byte("another\n"), 0o600); err != nil {
+		if err := os.WriteFile(filepath.Join(b.dir, "private", "acts", "lost", "boot"), []byte("another\n"), 0o600); err != nil {
 			b.Fatal(err)
 		}
 		if err := os.WriteFile(filepath.Join(b.dir, "go"), nil, 0o600); err != nil {
@@ -283,7 +291,7 @@ func TestTheWrapperTellsWhatBecameOfOrders(t *testing.T) {
 		if code, said := b.call("", "trace", "good"); !strings.Contains(said, "asked for good") {
 			b.Errorf("its log is not told: %d %s", code, said)
 		}
-		os.Remove(filepath.Join(b.dir, "acts", "lost", "rc"))
+		os.Remove(filepath.Join(b.dir, "private", "acts", "lost", "rc"))
 		if got := trace("lost"); got != "lost the host restarted while it ran" {
 			b.Errorf("lost: %q", got)
 		}
@@ -348,7 +356,7 @@ func (b *bench) manager(name, script string) {
 		}
 		for _, t := range []string{"sh", "cat", "cut", "sed", "grep", "tr", "tail", "head", "mkdir", "mv", "rm", "ln",
 			"sync", "flock", "setsid", "sleep", "env", "sha256sum", "stat", "date", "awk", "df", "xargs",
-			"find", "timeout", "touch"} {
+			"find", "timeout", "touch", "basename", "readlink", "chmod", "id", "sort", "wc"} {
 			if path, err := exec.LookPath(t); err == nil {
 				if err := os.Symlink(path, filepath.Join(tools, t)); err != nil {
 					b.Fatal(err)
@@ -403,7 +411,7 @@ func TestTheWrapperAsksApt(t *testing.T) {
 			b.Error(end)
 		}
 		if asked := b.file("asked"); !strings.Contains(asked, "apt-get -y -q --no-install-recommends --no-remove") ||
-			!strings.Contains(asked, "--force-confold install keel=2.0") ||
+			!strings.Contains(asked, "--force-confold install -- keel=2.0") ||
 			strings.Contains(asked, "--allow-downgrades") {
 			b.Errorf("it asked\n%s", asked)
 		}
@@ -432,7 +440,7 @@ func TestTheWrapperAsksApt(t *testing.T) {
 		if !strings.Contains(b.file("asked"), "--allow-downgrades") {
 			b.Error("an older version is not allowed, though it was asked for")
 		}
-		refusal("keel=2.0 is not staged here", "@0123.deb/keel=2.0")
+		refusal("keel=2.0 is not staged here", "@"+strings.Repeat("01", 32)+".deb/keel=2.0")
 		if err := os.WriteFile(filepath.Join(b.dir, "holds"), []byte("keel\n"), 0o600); err != nil {
 			b.Fatal(err)
 		}

@@ -8,6 +8,7 @@ import (
 	"io"
 	"net"
 	"os/exec"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -20,12 +21,21 @@ import (
 // maxAnswer is the most that a command may print, in bytes.
 const maxAnswer = 24 << 20
 
-// Run feeds a script to a POSIX shell on the host and returns what it prints; with sudo, to a shell of root's. Whatever
-// becomes of the connection, the host itself ends the script, and all that it started, when the context's time is up.
-// What more is printed than is taken ends it too.
-func (c *Conn) Run(ctx context.Context, script string, sudo bool) ([]byte, error) {
+// Run feeds a script with its words to a POSIX shell on the host and returns what it prints; with sudo, to a shell of
+// root's. Whatever becomes of the connection, the host itself ends the script, and all that it started, when the
+// context's time is up. What more is printed than is taken ends it too.
+func (c *Conn) Run(ctx context.Context, script string, sudo bool, words ...string) ([]byte, error) {
+	command := "timeout -k 1 " + strconv.Itoa(Seconds(ctx)) + " sh -s -- " + Words(words...)
+	if sudo {
+		command = "sudo -n " + command
+	}
+	return c.Told(ctx, command, strings.NewReader(script))
+}
+
+// Told runs a command and returns what it prints.
+func (c *Conn) Told(ctx context.Context, command string, in io.Reader) ([]byte, error) {
 	out := Answer{}
-	exit, said, err := c.Command(ctx, "sh -s", sudo, strings.NewReader(script), &out)
+	exit, said, err := c.Command(ctx, command, in, &out)
 	switch {
 	case err != nil:
 		return nil, err
@@ -35,12 +45,34 @@ func (c *Conn) Run(ctx context.Context, script string, sudo bool) ([]byte, error
 	return out.buf.Bytes(), nil // a probe's own status says nothing: it ends with the last thing that it looked for
 }
 
+// most is how long a command may run where the context sets no limit, in seconds.
+const most = 3600
+
+// Seconds is how long a command may run on the host until the context's time is up, one at least.
+func Seconds(ctx context.Context) int {
+	if until, ok := ctx.Deadline(); ok {
+		return min(int(max(time.Until(until), 0)/time.Second)+1, most)
+	}
+	return most
+}
+
+// Words makes a command's words for a POSIX shell of any texts.
+func Words(texts ...string) string {
+	var out []string
+	for _, t := range texts {
+		out = append(out, Quote(t))
+	}
+	return strings.Join(out, " ")
+}
+
+// ErrSudo is what a command gives that a login may not have run as root.
+var ErrSudo = errors.New("may not be run as root by sudo")
+
 // Command runs a command, which may print into an Answer or whatever else takes it, with what it reads and where it
-// prints, and returns its exit status and what it complained of. Whatever becomes of the connection, the host itself
-// ends it when the context's time is up. An error that wraps connector.ErrUnreachable says that it is not known whether
-// the command ran.
-func (c *Conn) Command(ctx context.Context, command string, sudo bool, in io.Reader, out io.Writer) (exit int,
-	said string, err error) {
+// prints, and returns its exit status and what it complained of. The command itself bounds how long it runs on the
+// host (Seconds). An error that wraps connector.ErrUnreachable says that it is not known whether the command ran.
+func (c *Conn) Command(ctx context.Context, command string, in io.Reader, out io.Writer) (exit int, said string,
+	err error) {
 	s, err := c.client.NewSession()
 	if err != nil {
 		if c.Ended() {
@@ -53,12 +85,6 @@ func (c *Conn) Command(ctx context.Context, command string, sudo bool, in io.Rea
 		l.over = func() { s.Close() }
 	}
 	s.Stdin, s.Stdout, s.Stderr = in, out, &complaint
-	if until, ok := ctx.Deadline(); ok {
-		command = fmt.Sprintf("timeout -k 1 %d %s", int(max(time.Until(until), 0)/time.Second)+1, command)
-	}
-	if sudo {
-		command = "sudo -n " + command
-	}
 	ended := make(chan error, 1)
 	go func() { ended <- s.Run(command) }()
 	select {
@@ -76,8 +102,8 @@ func (c *Conn) Command(ctx context.Context, command string, sudo bool, in io.Rea
 	switch {
 	case complaint.full:
 		return 0, "", fmt.Errorf("%s complains with more than %d MiB", c.who, maxAnswer>>20)
-	case errors.As(err, &status) && sudo && status.ExitStatus() == 1 && strings.HasPrefix(said, "sudo: "):
-		return 0, "", fmt.Errorf("%s may not become root without a password: %s", c.who, firstLine(said))
+	case errors.As(err, &status) && status.ExitStatus() == 1 && strings.HasPrefix(said, "sudo: "):
+		return 0, "", fmt.Errorf("%s: it %w: %s", c.who, ErrSudo, firstLine(said))
 	case errors.As(err, &status):
 		return status.ExitStatus(), said, nil
 	case err != nil:

@@ -108,6 +108,7 @@ func anAct(k Name) Act {
 			a.Change.Component = "fw:f"
 		case Service:
 			a.Change.To, a.Change.File, a.Services = "1", "", []string{"k.service"}
+			a.Change.Services = a.Services
 		}
 	case DrainStep, ReturnStep:
 		a.Guest, a.GuestID, a.To, a.MemoryMiB = "g", "u", "b", 9000

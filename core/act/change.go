@@ -3,6 +3,8 @@ package act
 import (
 	"errors"
 	"fmt"
+	"slices"
+	"strings"
 
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
@@ -19,10 +21,12 @@ type Change struct {
 	SHA256    string            `json:"sha256,omitempty"`
 	Size      int64             `json:"size,omitempty"`
 	// from 1: what a restart makes possible comes in a later pass
-	Pass     int      `json:"pass"`
-	Why      string   `json:"why"`                // the verdict's word
-	Model    string   `json:"model,omitempty"`    // the hardware that it is on
-	Services []string `json:"services,omitempty"` // that still run what was replaced, where nothing is put in
+	Pass  int    `json:"pass"`
+	Why   string `json:"why"`             // the verdict's word
+	Model string `json:"model,omitempty"` // the hardware that it is on
+	// Services are those that may be restarted for it: a service that is not named here is left as it is, whatever it
+	// runs.
+	Services []string `json:"services,omitempty"`
 }
 
 // Title is the component with its device.
@@ -30,8 +34,16 @@ func (c Change) Title() string {
 	return estate.Component{Key: c.Component, Device: c.Device}.Title()
 }
 
-// Says returns the change in words.
+// Says returns the change in words, with the services that restart for it.
 func (c Change) Says() string {
+	says := c.says()
+	if c.Restart == catalogue.ServiceRestart && len(c.Services) > 0 {
+		says += ", restarts " + strings.Join(c.Services, ", ")
+	}
+	return says
+}
+
+func (c Change) says() string {
 	switch {
 	case c.From == c.To:
 		return c.Title() + " " + c.To + " starts to run"
@@ -41,6 +53,18 @@ func (c Change) Says() string {
 		return c.Title() + " " + c.To + " is installed"
 	}
 	return c.Title() + " " + c.From + " → " + c.To
+}
+
+// Stale are the services that still run what the change replaced, those that it may restart and the others.
+func (c Change) Stale(now estate.Component) (named, others []string) {
+	for _, s := range now.Services() {
+		if slices.Contains(c.Services, s) {
+			named = append(named, s)
+		} else {
+			others = append(others, s)
+		}
+	}
+	return named, others
 }
 
 // Installs tells whether anything has to be put on the host for it; otherwise a restart is all it needs.
@@ -133,5 +157,5 @@ func (t Trace) underWay(says string) Finding {
 // Same tells whether two changes put the very same thing in the same place, in the same pass.
 func (c Change) Same(o Change) bool {
 	return c.Component == o.Component && c.Device == o.Device && c.From == o.From && c.To == o.To &&
-		c.SHA256 == o.SHA256 && c.Restart == o.Restart && c.Pass == o.Pass
+		c.SHA256 == o.SHA256 && c.Restart == o.Restart && c.Pass == o.Pass && slices.Equal(c.Services, o.Services)
 }

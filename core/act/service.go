@@ -43,7 +43,8 @@ func (service) Find(a Act, s Seen) Finding {
 		return Finding{Outcome: NeedsPerson,
 			Detail: fmt.Sprintf("%s was at %q and is at %q", c.Component, c.To, now.Version)}
 	}
-	if still := now.Services(); len(still) > 0 { // guests that run the old go on with it until they move
+	// guests that run the old go on with it until they move, and other services until somebody restarts them
+	if still, _ := c.Stale(now); len(still) > 0 {
 		return Finding{Outcome: NotDone,
 			Detail: or(s.Trace.Error,
 				fmt.Sprintf("%s still run what %s %s replaced", strings.Join(still, ", "), c.Component, c.To))}

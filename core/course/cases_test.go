@@ -1262,6 +1262,16 @@ plan a k/host
 journal a: began checked stage:k move:g1>b close put:k/failed remark
 ⇒ end failed: a: install failed: for a reason
 
+# who lets it go on has it staged once more: it may be that which was damaged
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k/failed remark goon
+⇒ begin stage k a
+
+# and then put in
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k/failed remark goon stage:k
+⇒ begin install k a
+
 # where it can't be written the journal has it
 plan a k/host
 journal a: began checked stage:k move:g1>b close put:k/failed
@@ -1392,6 +1402,18 @@ plan a k/service
 journal a: began checked stage:k put:k
 seen a.k:held=k.service
 ⇒ begin service restart k a
+
+# a service that the plan does not name is left as it is, whatever it runs
+plan a k/service
+journal a: began checked stage:k put:k
+seen a.k:held=dbus.service
+⇒ record proving a
+
+# and told
+plan a k/service
+journal a: began checked stage:k put:k proving
+seen a.k:held=dbus.service
+⇒ record proven a: dbus.service still run what deb:k replaced, and were not to be restarted
 
 # where its own scripts have restarted them there is nothing to do
 plan a k/service

@@ -212,6 +212,9 @@ func (sc *scene) visit(words []string) {
 		if c.Component == "" {
 			sc.t.Fatalf("plan: %q", w)
 		}
+		if c.Restart == catalogue.ServiceRestart {
+			c.Services = []string{c.Component.Name() + ".service"}
+		}
 		if second {
 			c.Pass, v.Passes = 2, 2
 		}

@@ -23,6 +23,10 @@ func unproven(v *Visit, r *estate.Reading) (wrong []string) {
 			continue // a lower rung of a ladder
 		}
 		comp, unread := c.Standing(r)
+		still, others := c.Stale(comp)
+		if c.Restart.EmptiesHost() { // nothing outlives it
+			still = append(still, others...)
+		}
 		switch {
 		case unread != nil:
 			wrong = append(wrong, fmt.Sprintf("at what %s stands can't be read", c.Component))
@@ -30,9 +34,9 @@ func unproven(v *Visit, r *estate.Reading) (wrong []string) {
 			wrong = append(wrong, fmt.Sprintf("%s %s is %s", c.Component, comp.Version, comp.State))
 		case comp.Version != c.To:
 			wrong = append(wrong, fmt.Sprintf("%s is %q and should be %q", c.Component, comp.Version, c.To))
-		case c.Restart != catalogue.NoRestart && len(comp.Services()) > 0:
-			wrong = append(wrong, fmt.Sprintf("%s still run what %s %s replaced", strings.Join(comp.Services(), ", "),
-				c.Component, c.To))
+		case len(still) > 0 && (c.Restart == catalogue.ServiceRestart || c.Restart.EmptiesHost()):
+			wrong = append(wrong, fmt.Sprintf("%s still run what %s %s replaced", strings.Join(still, ", "), c.Component,
+				c.To))
 		case comp.Running != "":
 			wrong = append(wrong, fmt.Sprintf("%s %s is installed but %s runs", c.Component, c.To, comp.Running))
 		}
@@ -57,8 +61,16 @@ func wasWell(before *estate.Reading, item string) bool {
 	return slices.ContainsFunc(before.Health, func(h estate.Health) bool { return h.Item == item && h.OK })
 }
 
-// unasked lists components that changed though nobody asked for it.
+// unasked lists components that changed though nobody asked for it, and services that still run what was replaced and
+// that the plan does not name.
 func unasked(v *Visit, r *estate.Reading) (out []string) {
+	for _, c := range v.Changes {
+		comp, _ := c.Standing(r)
+		if _, others := c.Stale(comp); len(others) > 0 && !c.Restart.EmptiesHost() {
+			out = append(out, fmt.Sprintf("%s still run what %s replaced, and were not to be restarted",
+				strings.Join(others, ", "), c.Component))
+		}
+	}
 	along := func(k estate.Key) bool {
 		return slices.ContainsFunc(v.Along, func(a act.Along) bool { return a.Component == k })
 	}

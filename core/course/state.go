@@ -354,6 +354,9 @@ func (s *State) act(e *Event) {
 func (s *State) failed(v *Visit, a *act.Act, e *Event) {
 	s.failures[a.Key()]++
 	r := a.Kind.Of().Rules()
+	if a.Kind == act.Install { // what was staged for it is looked at anew: it may have been damaged since
+		v.Acts = slices.DeleteFunc(v.Acts, func(o act.Act) bool { return o.Kind == act.Stage && a.Makes(o.Index) })
+	}
 	switch {
 	case r.Aside:
 		v.end(e.At, false)

@@ -294,7 +294,7 @@ func (t *turn) pass(v *Visit, pass int) bool {
 }
 
 // revives restarts the services that run what the pass has replaced, where their restart is what it takes and none of
-// the host is to come.
+// the host is to come: those that the plan names, and no other.
 func (t *turn) revives(v *Visit, pass int) bool {
 	if slices.ContainsFunc(v.Restarts, func(r int) bool { return r >= pass }) {
 		return false
@@ -308,7 +308,7 @@ func (t *turn) revives(v *Visit, pass int) bool {
 			return true
 		}
 		now, unread := c.Standing(t.f.Readings[v.Host])
-		if services := now.Services(); unread == nil && len(services) > 0 {
+		if services, _ := c.Stale(now); unread == nil && len(services) > 0 {
 			t.start(v, act.Act{Kind: act.Service, Index: i, Pass: pass, Change: &c, Services: services,
 				Reason: t.s.Plan.Brief.Reason, Before: act.Before{Version: c.To}})
 			return true

@@ -131,6 +131,8 @@ type Component struct {
 	// Holders are the processes that still run what Version replaced on disk. A component with holders is installed,
 	// but not all of it runs.
 	Holders []Holder `json:"holders,omitempty"`
+	// Units are the services that a package brings, as "sshd.service", sorted.
+	Units []string `json:"units,omitempty"`
 }
 
 // Classes are the kinds of devices, by which people narrow what they look at.

@@ -91,11 +91,12 @@ func change(d drift.Verdict, r *estate.Reading) (c want, left string) {
 			return want{}, "awaiting " + d.Found.Awaits() +
 				": each comes onto the new one when it moves here from elsewhere, or starts anew"
 		}
-		if d.Found.Restarts != "host" {
+		// a service that nobody restarts while the host runs takes the host's restart
+		c.Restart, c.Services = catalogue.HostRestart, restartable(d.Found.Services())
+		if d.Found.Restarts != "host" && len(c.Services) == len(d.Found.Services()) {
 			c.Restart = catalogue.ServiceRestart
-			c.Services = d.Found.Services()
 		} else {
-			c.Restart = catalogue.HostRestart
+			c.Services = nil
 		}
 		c.From = d.Has
 		c.To = d.Has
@@ -114,7 +115,20 @@ func change(d drift.Verdict, r *estate.Reading) (c want, left string) {
 	if d.Release.Restart != "" {
 		c.Restart = d.Release.Restart
 	}
+	if c.Restart == catalogue.ServiceRestart && d.Found != nil {
+		c.Services = restartable(append(slices.Clone(d.Found.Units), d.Found.Services()...))
+	}
 	return c, ""
+}
+
+// restartable are those of the services that are restarted while their host runs, each once.
+func restartable(services []string) (out []string) {
+	for _, s := range services {
+		if estate.Restartable(s) == nil && !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
+	return out
 }
 
 // cannotHave says why nothing can put the component on the host: a package of another package system, or firmware and

@@ -48,7 +48,7 @@ func TestWhatARoundDoesAboutAVerdict(t *testing.T) {
 			Outcome: drift.AwaitingRestart, Found: held(estate.Component{Restarts: "host"})}, to: "2",
 			does: catalogue.HostRestart},
 		"awaiting a service's restart": {v: drift.Verdict{Component: "deb:k", Has: "2",
-			Outcome: drift.AwaitingRestart, Found: held(estate.Component{Holders: []estate.Holder{{Service: "s"}}})},
+			Outcome: drift.AwaitingRestart, Found: held(estate.Component{Holders: []estate.Holder{{Service: "s.service"}}})},
 			to: "2", does: catalogue.ServiceRestart},
 		"awaiting guests": {v: drift.Verdict{Component: "deb:k", Has: "2",
 			Outcome: drift.AwaitingRestart, Found: held(estate.Component{Holders: []estate.Holder{{Guest: "g"}}})},
@@ -79,8 +79,23 @@ func TestWhatARoundDoesAboutAVerdict(t *testing.T) {
 		}
 	}
 	got, _ := change(drift.Verdict{Component: "deb:k", Has: "2", Outcome: drift.AwaitingRestart,
-		Found: held(estate.Component{Holders: []estate.Holder{{Service: "s"}}})}, r)
-	if !slices.Equal(got.Services, []string{"s"}) {
+		Found: held(estate.Component{Holders: []estate.Holder{{Service: "s.service"}}})}, r)
+	if !slices.Equal(got.Services, []string{"s.service"}) {
+		t.Errorf("%+v", got.Services)
+	}
+	// one that nobody restarts while the host runs takes the host's restart
+	got, _ = change(drift.Verdict{Component: "deb:k", Has: "2", Outcome: drift.AwaitingRestart,
+		Found: held(estate.Component{Holders: []estate.Holder{{Service: "s.service"}, {Service: "dbus.service"}}})}, r)
+	if got.Restart != catalogue.HostRestart || got.Services != nil {
+		t.Errorf("%+v", got.Change)
+	}
+	// what is put in names the services that it brings, and those that wait already
+	served := *rel
+	served.Restart = catalogue.ServiceRestart
+	got, _ = change(drift.Verdict{Component: "deb:k", Has: "1", Wants: "3", Outcome: drift.Behind, Release: &served,
+		Found: held(estate.Component{Units: []string{"a.service", "dbus.service", "s.service"},
+			Holders: []estate.Holder{{Service: "s.service"}, {Service: "b.service"}}})}, r)
+	if !slices.Equal(got.Services, []string{"a.service", "s.service", "b.service"}) {
 		t.Errorf("%+v", got.Services)
 	}
 }
