@@ -37,12 +37,14 @@ type Shelf struct {
 
 // Options say how a bundle is to be read.
 type Options struct {
-	Native string // architecture of the hosts
-	Keys   debindex.Keyring
-	Names  map[string]estate.Key
-	Now    time.Time
-	By     string // who takes it in
-	Limits Limits // the zero value: Usual
+	Native string           // architecture of the hosts
+	Keys   debindex.Keyring // whose signature is wanted over every file
+	// Vouched takes only the files that are vouched for, instead of refusing a bundle with others.
+	Vouched bool
+	Names   map[string]estate.Key
+	Now     time.Time
+	By      string // who takes it in
+	Limits  Limits // the zero value: Usual
 	// Progress, if wanted, is told from the calling goroutine.
 	Progress func(Progress)
 }
@@ -69,6 +71,7 @@ type Contents struct {
 	Releases int       `json:"releases"`
 	Advises  int       `json:"advisories"`
 	Payloads int       `json:"payloads"`
+	Left     []string  `json:"left,omitempty"`    // files that nobody vouches for, and that were left out
 	Missing  []string  `json:"missing,omitempty"` // payloads that releases in it name and that are not in it
 	Taken    time.Time `json:"taken,omitzero"`    // when it was taken in; zero: it is not
 	By       string    `json:"by,omitempty"`
@@ -129,6 +132,9 @@ func (b *Bundle) open(ctx context.Context, file string) error {
 		return err
 	}
 	fsys := os.DirFS(b.dir)
+	if err := b.verify(fsys, u.inner); err != nil { // before anything in it is read
+		return err
+	}
 	read := 0
 	items, err := intake.Tree(ctx, fsys, intake.Options{Feed: strings.TrimSuffix(b.Name, filepath.Ext(b.Name)),
 		Native: b.o.Native, Keys: debindex.Keyring{}, Now: b.o.Now, Names: b.o.Names,
@@ -144,9 +150,6 @@ func (b *Bundle) open(ctx context.Context, file string) error {
 		}
 		return fmt.Errorf("%w: %w", ErrRefused, err)
 	}
-	if err := b.verify(fsys, items, u.inner); err != nil {
-		return err
-	}
 	return b.describe(items)
 }
 
@@ -161,33 +164,85 @@ func hashOf(file string) (string, int64, error) {
 	return hex.EncodeToString(h.Sum(nil)), n, err
 }
 
-// verify holds the files against every SHA256SUMS in the bundle, and its signature where keys are given.
-func (b *Bundle) verify(fsys fs.FS, items []intake.Item, inner map[string]string) error {
-	for _, it := range items {
-		if path.Base(it.Path) != "SHA256SUMS" {
-			continue
+// sumsName is a list of checksums, as sha256sum writes one. Its signature stands beside it.
+const sumsName = "SHA256SUMS"
+
+var signatures = []string{".asc", ".gpg"}
+
+// verify holds the files against every SHA256SUMS in the bundle. Where keys are given a list counts only with a good
+// signature, or where a list that has one names it, and every file must be named by a list that counts: what is used is
+// vouched for, not what is listed. Where only that part is wanted, the rest is thrown away.
+func (b *Bundle) verify(fsys fs.FS, inner map[string]string) error {
+	var files, lists []string
+	err := fs.WalkDir(fsys, ".", func(name string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() {
+			return err
 		}
-		text, err := fs.ReadFile(fsys, it.Path)
+		if path.Base(name) == sumsName {
+			lists = append(lists, name)
+		}
+		files = append(files, name)
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	vouched := map[string]bool{}
+	slices.SortStableFunc(lists, func(x, y string) int { return strings.Count(x, "/") - strings.Count(y, "/") })
+	for _, name := range lists {
+		text, err := fs.ReadFile(fsys, name)
 		if err != nil {
 			return err
 		}
-		if !b.o.Keys.Empty() {
-			if err := b.signature(fsys, it.Path, text); err != nil {
+		if !b.o.Keys.Empty() && !b.covered(name, vouched) {
+			if err := b.signature(fsys, name, text); err != nil {
 				return err
 			}
+			vouched[name] = true
 		}
-		if err := b.sums(fsys, path.Dir(it.Path), text, inner); err != nil {
+		if err := b.sums(fsys, path.Dir(name), text, inner, vouched); err != nil {
 			return err
 		}
 	}
-	if !b.o.Keys.Empty() && b.SignedBy == "" {
-		return refuse("a signature is wanted, and there is no SHA256SUMS in it with one")
+	if b.o.Keys.Empty() {
+		return nil
+	}
+	if b.SignedBy == "" {
+		return refuse("a signature is wanted, and there is no %s in it with one", sumsName)
+	}
+	for _, name := range files {
+		if b.covered(name, vouched) || b.isSignature(name, vouched) {
+			continue
+		}
+		if !b.o.Vouched {
+			return refuse("%s is in no list of checksums that is signed: nobody vouches for it", name)
+		}
+		b.Left = append(b.Left, name)
+		if err := os.Remove(filepath.Join(b.dir, filepath.FromSlash(name))); err != nil {
+			return err
+		}
 	}
 	return nil
 }
 
+// covered tells whether a list that counts names the file, or the archive that it was in.
+func (b *Bundle) covered(name string, vouched map[string]bool) bool {
+	for at := name; at != "."; at = path.Dir(at) {
+		if vouched[at] || vouched[strings.TrimSuffix(at, unpackedAs)] && strings.HasSuffix(at, unpackedAs) {
+			return true
+		}
+	}
+	return false
+}
+
+// isSignature tells whether a file is the signature of a list that counts.
+func (b *Bundle) isSignature(name string, vouched map[string]bool) bool {
+	ext := path.Ext(name)
+	return slices.Contains(signatures, ext) && path.Base(name) == sumsName+ext && vouched[strings.TrimSuffix(name, ext)]
+}
+
 func (b *Bundle) signature(fsys fs.FS, name string, text []byte) error {
-	for _, ext := range []string{".asc", ".gpg"} {
+	for _, ext := range signatures {
 		sig, err := fs.ReadFile(fsys, name+ext)
 		if err != nil {
 			continue
@@ -202,25 +257,25 @@ func (b *Bundle) signature(fsys fs.FS, name string, text []byte) error {
 }
 
 // sums reads lines as sha256sum writes them: the hash, two blanks or a blank and an asterisk, and the name.
-func (b *Bundle) sums(fsys fs.FS, dir string, text []byte, inner map[string]string) error {
+func (b *Bundle) sums(fsys fs.FS, dir string, text []byte, inner map[string]string, vouched map[string]bool) error {
 	for line := range strings.Lines(string(text)) {
 		line = strings.TrimRight(line, "\r\n")
 		if line == "" {
 			continue
 		}
 		want, name, ok := strings.Cut(line, " ")
-		name = strings.TrimLeft(name, " *")
+		name = path.Clean(strings.TrimLeft(name, " *"))
 		if !ok || len(want) != 64 || !fs.ValidPath(path.Join(dir, name)) {
-			return refuse("a line of SHA256SUMS is not of the form \"HASH  NAME\": %.80q", line)
+			return refuse("a line of %s is not of the form \"HASH  NAME\": %.80q", sumsName, line)
 		}
 		got, err := b.sumOf(fsys, path.Join(dir, name), inner)
 		if err != nil {
-			return refuse("%s is in SHA256SUMS and not in the bundle", name)
+			return refuse("%s is in %s and not in the bundle", name, sumsName)
 		}
 		if got != strings.ToLower(want) {
-			return refuse("%s has the SHA-256 %s, and SHA256SUMS says %s: it is damaged or was changed",
-				name, got, want)
+			return refuse("%s has the SHA-256 %s, and %s says %s: it is damaged or was changed", name, got, sumsName, want)
 		}
+		vouched[path.Join(dir, name)] = true
 		b.Summed++
 	}
 	return nil

@@ -319,6 +319,58 @@ func TestSignedChecksums(t *testing.T) {
 	}
 }
 
+// What is used is vouched for: a file beside those that a signed list names is refused, wherever it hides, or left out
+// where only the vouched part is wanted. Nothing is parsed before.
+func TestFilesThatNobodySigned(t *testing.T) {
+	keys := keyring(t)
+	signed := func(sums string) []file {
+		var sig bytes.Buffer
+		if err := openpgp.ArmoredDetachSign(&sig, entity, strings.NewReader(sums), nil); err != nil {
+			t.Fatal(err)
+		}
+		return []file{{"SHA256SUMS", sums}, {"SHA256SUMS.asc", sig.String()}}
+	}
+	good := file{"releases.yaml", list(sum(body))}
+	sums := sum(good.body) + "  ./releases.yaml\n"
+	inner := string(zipped(t, file{"more.yaml", list(sum(body))}, file{"SHA256SUMS", sum(list(sum(body))) + "  more.yaml\n"}))
+	evil := "feed: evil\nmade: 2026-11-01\nvendor: X\ncomponents: [[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[[["
+	open := func(o Options, files ...file) (*Bundle, error) {
+		o.Keys, o.Now = keys, time.Now().Add(time.Minute)
+		return shelf(t).Open(t.Context(), write(t, zipped(t, files...)), o)
+	}
+	for name, extra := range map[string][]file{
+		"beside":                 {{"evil.yaml", evil}},
+		"in a directory":         {{"x/evil.yaml", evil}},
+		"as a signature":         {{"x/SHA256SUMS.asc", evil}},
+		"as another signature":   {{"SHA256SUMS.gpg.yaml", evil}},
+		"with a list of its own": {{"x/evil.yaml", evil}, {"x/SHA256SUMS", sum(evil) + "  evil.yaml\n"}},
+		"in an archive":          {{"x.zip", string(zipped(t, file{"evil.yaml", evil}))}},
+	} {
+		_, err := open(Options{}, append(append(signed(sums), good), extra...)...)
+		if !errors.Is(err, ErrRefused) || !strings.Contains(err.Error(), "vouches") &&
+			!strings.Contains(err.Error(), "a signature is wanted") {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+	b, err := open(Options{Vouched: true}, append(append(signed(sums), good), file{"evil.yaml", evil})...)
+	if err != nil || len(b.Batches) != 1 || !slices.Equal(b.Left, []string{"evil.yaml"}) {
+		t.Errorf("%v %+v", err, b)
+	} else {
+		b.Close()
+	}
+	all := append(signed(sums+sum(inner)+"  fw.zip\n"), good, file{"fw.zip", inner})
+	if b, err := open(Options{}, all...); err != nil || b.Summed != 3 || len(b.Batches) != 2 {
+		t.Errorf("an archive that is vouched for: %v %+v", err, b)
+	}
+	if _, err := open(Options{}, append(all, file{"fw.zip.d/evil.yaml", evil})...); !errors.Is(err, ErrRefused) ||
+		!strings.Contains(err.Error(), "among the files of an archive") {
+		t.Errorf("a file that hides among those of an archive: %v", err)
+	}
+	if _, err := open(Options{}, append([]file{{"fw.zip.d/evil.yaml", evil}}, all...)...); !errors.Is(err, ErrRefused) {
+		t.Errorf("a file that hides there before: %v", err)
+	}
+}
+
 func TestACancelledOpeningLeavesNothing(t *testing.T) {
 	s := shelf(t)
 	ctx, cancel := context.WithCancel(t.Context())

@@ -232,8 +232,17 @@ func (u *unpacker) place(dir, name, label string) (string, error) {
 	if u.entries++; u.entries > u.limits.Entries {
 		return "", refuse("%s holds more than %d files", label, u.limits.Entries)
 	}
-	return filepath.Join(dir, filepath.FromSlash(clean)), u.ctx.Err()
+	to := filepath.Join(dir, filepath.FromSlash(clean))
+	for at := to; at != dir; at = filepath.Dir(at) { // only what was in an archive goes where its files are
+		if archive, ok := strings.CutSuffix(at, unpackedAs); ok && u.inner[archive] != "" {
+			return "", refuse("%s holds %q, which would lie among the files of an archive in it", label, name)
+		}
+	}
+	return to, u.ctx.Err()
 }
+
+// unpackedAs is what the directory of an inner archive's files is called, behind the archive's name.
+const unpackedAs = ".d"
 
 // file writes one entry, and unpacks it in turn where it is an archive.
 func (u *unpacker) file(r io.Reader, dir, name, label string, depth int) error {
@@ -274,7 +283,7 @@ func (u *unpacker) file(r io.Reader, dir, name, label string, depth int) error {
 	}
 	u.inner[to] = sum
 	// The inner archive's files go into a directory of its name, the archive itself goes.
-	inner := to + ".d"
+	inner := to + unpackedAs
 	if err := os.Mkdir(inner, 0o700); err != nil {
 		return refuse("%s in %s: %w", name, label, err)
 	}

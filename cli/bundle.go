@@ -30,7 +30,7 @@ repositories, firmware, advisories or payloads. It is unpacked and verified asid
 
 func (a *app) bundleShow() *cobra.Command {
 	var as form
-	var keyrings []string
+	var by signers
 	c := &cobra.Command{
 		Use: "show FILE", Short: "Say what is in an archive; nothing is taken in",
 		Long: "Unpacks an archive aside, verifies its checksums, and says what every file in " +
@@ -39,7 +39,7 @@ func (a *app) bundleShow() *cobra.Command {
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
-				b, err := a.openBundle(c.Context(), h, args[0], keyrings)
+				b, err := a.openBundle(c.Context(), h, args[0], by)
 				if err != nil {
 					return err
 				}
@@ -52,20 +52,31 @@ func (a *app) bundleShow() *cobra.Command {
 		},
 	}
 	as.flags(c, "text", "json")
-	c.Flags().StringSliceVar(&keyrings, "keyring", nil,
-		"OpenPGP keyring files; a SHA256SUMS with a good signature by one of their keys is wanted then")
+	by.flags(c)
 	return c
+}
+
+// signers are whose signature is wanted over a bundle.
+type signers struct {
+	keyrings []string
+	only     bool
+}
+
+func (s *signers) flags(c *cobra.Command) {
+	c.Flags().StringSliceVar(&s.keyrings, "keyring", nil, "OpenPGP keyring files; every file must then be named by a "+
+		"SHA256SUMS with a good signature by one of their keys")
+	c.Flags().BoolVar(&s.only, "vouched", false, "leave out files that no signed SHA256SUMS names, instead of refusing them")
 }
 
 func (a *app) openBundle(
 	ctx context.Context,
 	h *harbour.Harbour,
 	file string,
-	keyrings []string,
+	by signers,
 ) (*bundle.Bundle, error) {
 	line, done := a.progressLine()
 	defer done()
-	return h.OpenBundle(ctx, file, keyrings, operator(), func(p bundle.Progress) {
+	return h.OpenBundle(ctx, file, by.keyrings, by.only, operator(), func(p bundle.Progress) {
 		line(fmt.Sprintf("%s %s  %d files, %s", p.Stage, p.File, p.Entries, catalogue.Bytes(p.Bytes)))
 	})
 }
@@ -88,6 +99,9 @@ func (a *app) showBundle(h *harbour.Harbour, b *bundle.Bundle) error {
 	default:
 		plain.Fprintln(a.out, "it carries no checksums of its own; payloads have the hashes that their releases state")
 	}
+	if len(b.Left) > 0 {
+		plain.Fprintf(a.out, "left out, since nobody vouches for them: %s\n", strings.Join(b.Left, ", "))
+	}
 	if len(b.Missing) > 0 {
 		plain.Fprintf(a.out, "not in it, though its releases name them: %s\n", strings.Join(b.Missing, ", "))
 	}
@@ -95,7 +109,7 @@ func (a *app) showBundle(h *harbour.Harbour, b *bundle.Bundle) error {
 }
 
 func (a *app) bundleImport() *cobra.Command {
-	var keyrings []string
+	var by signers
 	var yes bool
 	c := &cobra.Command{
 		Use: "import FILE", Short: "Take an archive in, after showing what is in it",
@@ -105,7 +119,7 @@ func (a *app) bundleImport() *cobra.Command {
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
-				b, err := a.openBundle(c.Context(), h, args[0], keyrings)
+				b, err := a.openBundle(c.Context(), h, args[0], by)
 				if err != nil {
 					return err
 				}
@@ -129,8 +143,7 @@ func (a *app) bundleImport() *cobra.Command {
 		},
 	}
 	c.Flags().BoolVar(&yes, "yes", false, "take it in without asking")
-	c.Flags().StringSliceVar(&keyrings, "keyring", nil,
-		"OpenPGP keyring files; a SHA256SUMS with a good signature by one of their keys is wanted then")
+	by.flags(c)
 	return c
 }
 

@@ -25,6 +25,7 @@ import (
 	"yareharbour/format/plain"
 	"yareharbour/format/report"
 	"yareharbour/harbour"
+	"yareharbour/secret"
 	"yareharbour/sim"
 	"yareharbour/store"
 )
@@ -205,6 +206,7 @@ func (a *app) spawn(log string, args ...string) (told *os.File, err error) {
 	}
 	defer tell.Close()
 	cmd := exec.Command(self, args...)
+	cmd.Env = secret.Environ() // it needs the passwords; no other child of ours gets them
 	cmd.Stdout, cmd.Stderr, cmd.ExtraFiles = f, f, []*os.File{tell}
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
 	if err := cmd.Start(); err != nil {

@@ -59,7 +59,7 @@ func (a *app) feedList() *cobra.Command {
 				plain.Fprintln(t, "FEED\tKIND\tSYNC\tSYNCED\tRELEASES\tADVISORIES\tSIZE\tAT")
 				for _, f := range all {
 					plain.Fprintf(t, "%s\t%s\t%s\t%s\t%d\t%d\t%s\t%s\n", f.Name, f.Kind, f.Schedule, ago(f.Synced),
-						f.Releases, f.Advisories, catalogue.Bytes(f.Bytes), f.At)
+						f.Releases, f.Advisories, catalogue.Bytes(f.Bytes), feed.Shown(f.At))
 				}
 				if err := t.Flush(); err != nil {
 					return err

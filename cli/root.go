@@ -133,6 +133,9 @@ func (a *app) open(ctx context.Context) (*harbour.Harbour, error) {
 		}
 	}
 	h, err := harbour.Open(ctx, harbour.Options{State: a.state, Estate: a.estate})
+	if err == nil && h.Told != "" {
+		plain.Fprintln(a.err, h.Told)
+	}
 	if err == nil && a.demo {
 		if err = a.tellPast(ctx, h); err != nil {
 			return nil, errors.Join(err, h.Close())

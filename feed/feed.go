@@ -288,7 +288,7 @@ func (f Feed) Check() error {
 	case f.At == "":
 		return errors.New("it does not say where it is: a URL or a directory (at)")
 	case strings.Contains(f.At, "://") && !f.Remote():
-		return fmt.Errorf("%q is no http or https URL, and no directory", f.At)
+		return fmt.Errorf("%q is no http or https URL, and no directory", Shown(f.At))
 	case f.Kind == Debian && len(f.Suites) == 0:
 		return errors.New("a Debian repository is read by its suites: name them (suites)")
 	case (f.Kind == Debian || f.Kind == RPM) && f.Architecture == "":

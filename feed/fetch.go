@@ -93,14 +93,21 @@ func client(f Feed) (*http.Client, error) {
 	if f.Proxy != "" {
 		u, err := url.Parse(f.Proxy)
 		if err != nil || u.Host == "" {
-			return nil, fmt.Errorf("the proxy %q is no URL", f.Proxy)
+			return nil, fmt.Errorf("the proxy %q is no URL", Shown(f.Proxy))
 		}
 		t.Proxy = http.ProxyURL(u)
 	}
+	inward, err := f.inward(t.Proxy)
+	if err != nil {
+		return nil, err
+	}
 	t.TLSHandshakeTimeout, t.DialContext = 15*time.Second,
-		(&net.Dialer{Timeout: 15 * time.Second, KeepAlive: 15 * time.Second}).DialContext
+		(&net.Dialer{Timeout: 15 * time.Second, KeepAlive: 15 * time.Second, Control: inward.dial}).DialContext
 	return &http.Client{Transport: t, CheckRedirect: func(req *http.Request, via []*http.Request) error {
 		switch {
+		case inward.names(req.Context(), req.URL.Hostname()):
+			return fmt.Errorf("it is redirected to %s, which is this machine or its own link: a feed from elsewhere "+
+				"leads there in no good faith", req.URL.Redacted())
 		case len(via) >= 10:
 			return errors.New("it is redirected in a circle, or more than 10 times")
 		case req.URL.Scheme != "http" && req.URL.Scheme != "https":
@@ -159,7 +166,10 @@ func (f *fetcher) get(ctx context.Context, w want) (string, error) {
 	return to, f.done(0)
 }
 
-func (f *fetcher) place(w want) string {
+// place is where a file is, as it is shown; address is where it is asked for, perhaps with a password.
+func (f *fetcher) place(w want) string { return Shown(f.address(w)) }
+
+func (f *fetcher) address(w want) string {
 	from := w.from
 	if from == "" {
 		from = w.path
@@ -262,7 +272,7 @@ func (f *fetcher) try(ctx context.Context, w want, to string) (note, error) {
 		stop(fmt.Errorf("%w: nothing came for %s", errStalled, idle))
 	})
 	defer watch.Stop()
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, f.place(w), nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, f.address(w), nil)
 	if err != nil {
 		return note{}, backoff.Permanent(err)
 	}

@@ -56,7 +56,7 @@ func (f *fetcher) release(ctx context.Context, root string, keys debindex.Keyrin
 	case errors.Is(err, errAbsent):
 		if at, err = f.get(ctx, want{path: root + "/Release", absent: true}); errors.Is(err, errAbsent) {
 			return rel, fmt.Errorf("neither %s/InRelease nor %s/Release is there: there is no such suite at %s",
-				root, root, f.feed.At)
+				root, root, Shown(f.feed.At))
 		}
 		if err != nil {
 			return rel, err
@@ -196,17 +196,15 @@ func (f *fetcher) indexes(ctx context.Context, root string, rel debindex.Release
 	return nil
 }
 
-func (f *fetcher) rpm(ctx context.Context) error {
+func (f *fetcher) rpm(ctx context.Context, now time.Time) error {
 	at, err := f.get(ctx, want{path: rpmrepo.RepomdPath})
 	if err != nil {
 		return err
 	}
-	if len(f.feed.Keyrings) > 0 {
-		if _, err := f.get(ctx, want{path: rpmrepo.RepomdPath + ".asc"}); err != nil {
-			return err
-		}
-	}
 	text, err := os.ReadFile(at)
+	if err == nil {
+		err = f.signed(ctx, rpmrepo.RepomdPath, text, now)
+	}
 	if err != nil {
 		return err
 	}
@@ -231,18 +229,49 @@ func (f *fetcher) rpm(ctx context.Context) error {
 	return nil
 }
 
+// signed wants a good signature beside a file, in NAME.asc, where the feed has keyrings. It is asked before the file is
+// read as anything.
+func (f *fetcher) signed(ctx context.Context, name string, text []byte, now time.Time) error {
+	keys, err := f.feed.keyring()
+	if err != nil || keys.Empty() {
+		return err
+	}
+	at, err := f.get(ctx, want{path: name + ".asc", absent: true})
+	if errors.Is(err, errAbsent) {
+		return fmt.Errorf("a signature is wanted (keyrings), and %s.asc is not there", name)
+	}
+	if err != nil {
+		return err
+	}
+	sig, err := os.ReadFile(at)
+	if err == nil {
+		err = keys.Verify(text, sig, now)
+	}
+	if err != nil {
+		return fmt.Errorf("%s.asc: %w", name, err)
+	}
+	return nil
+}
+
 // firmware fetches the one file that the feed's address names.
-func (f *fetcher) firmware(ctx context.Context) error {
+func (f *fetcher) firmware(ctx context.Context, now time.Time) error {
 	at := strings.TrimSuffix(f.feed.At, "/")
 	base := path.Base(filepath.ToSlash(at))
 	f.feed.At = strings.TrimSuffix(at, "/"+base)
-	_, err := f.get(ctx, want{path: base, most: maxListing})
+	file, err := f.get(ctx, want{path: base, most: maxListing})
+	if err != nil || len(f.feed.Keyrings) == 0 {
+		return err
+	}
+	text, err := os.ReadFile(file)
+	if err == nil {
+		err = f.signed(ctx, base, text, now)
+	}
 	return err
 }
 
 // files fetches what an index.txt names, a path a line (as CSAF 2.0, 7.1.13 has it); of a directory without one, every
-// file.
-func (f *fetcher) files(ctx context.Context) error {
+// file. Where the feed has keyrings each file has its signature beside it (7.1.19).
+func (f *fetcher) files(ctx context.Context, now time.Time) error {
 	at, err := f.get(ctx, want{path: "index.txt", absent: !f.feed.Remote()})
 	var names []string
 	switch {
@@ -268,20 +297,35 @@ func (f *fetcher) files(ctx context.Context) error {
 		return fmt.Errorf("it names %d files; more than %d are no feed", len(names), mostFiles)
 	}
 	for _, n := range names {
-		if err := inside(n); err != nil {
-			return err
-		}
-		w := want{path: path.Clean(n), most: maxListing}
-		if sum, err := f.sidecar(ctx, n); err != nil {
-			return err
-		} else if sum != "" {
-			w.sha256 = sum
-		}
-		if _, err := f.get(ctx, w); err != nil {
+		if err := f.file(ctx, n, now); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// file fetches one file of a feed, with what vouches for it.
+func (f *fetcher) file(ctx context.Context, name string, now time.Time) error {
+	if err := inside(name); err != nil {
+		return err
+	}
+	w := want{path: path.Clean(name), most: maxListing}
+	sum, err := f.sidecar(ctx, name)
+	if err != nil {
+		return err
+	}
+	if sum != "" {
+		w.sha256 = sum
+	}
+	at, err := f.get(ctx, w)
+	if err != nil || len(f.feed.Keyrings) == 0 {
+		return err
+	}
+	text, err := os.ReadFile(at)
+	if err != nil {
+		return err
+	}
+	return f.signed(ctx, w.path, text, now)
 }
 
 // sidecar is the hash in the file NAME.sha256 beside an advisory (CSAF 2.0, 7.1.18), and "" where there is none.
@@ -308,7 +352,8 @@ func (f *fetcher) sidecar(ctx context.Context, name string) (string, error) {
 
 func list(dir string) (names []string, err error) {
 	err = filepath.WalkDir(dir, func(name string, e fs.DirEntry, err error) error {
-		if err != nil || !e.Type().IsRegular() || strings.HasSuffix(name, ".sha256") {
+		if err != nil || !e.Type().IsRegular() || strings.HasSuffix(name, ".sha256") ||
+			strings.HasSuffix(name, ".asc") {
 			return err
 		}
 		rel, err := filepath.Rel(dir, name)

@@ -205,11 +205,11 @@ func (f *fetcher) all(ctx context.Context, now time.Time) error {
 	case Debian:
 		return f.debian(ctx, now)
 	case RPM:
-		return f.rpm(ctx)
+		return f.rpm(ctx, now)
 	case Firmware:
-		return f.firmware(ctx)
+		return f.firmware(ctx, now)
 	}
-	return f.files(ctx)
+	return f.files(ctx, now)
 }
 
 // read reads a generation. aside are the entries in it that could not be read.

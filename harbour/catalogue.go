@@ -257,15 +257,20 @@ func (h *Harbour) bundleOptions(o bundle.Options) bundle.Options {
 	return o
 }
 
-// OpenBundle unpacks and reads an archive aside; nothing is taken in yet. With keyrings, a good signature is wanted.
-func (h *Harbour) OpenBundle(ctx context.Context, file string, keyrings []string, by string,
+// OpenBundle unpacks and reads an archive aside; nothing is taken in yet. With keyrings, a good signature is wanted over
+// every file; with vouched, files without one are left out instead.
+func (h *Harbour) OpenBundle(ctx context.Context, file string, keyrings []string, vouched bool, by string,
 	progress func(bundle.Progress)) (*bundle.Bundle, error) {
 	keys, err := debindex.OpenKeyrings(keyrings)
 	if err != nil {
 		return nil, err
 	}
+	if vouched && keys.Empty() {
+		return nil, errors.New("what is vouched for can't be told without a keyring")
+	}
 	return h.Bundles.Open(ctx, file,
-		h.bundleOptions(bundle.Options{Keys: keys, Now: time.Now(), By: by, Progress: progress}))
+		h.bundleOptions(bundle.Options{Keys: keys, Vouched: vouched, Now: time.Now(), By: by,
+			Progress: progress}))
 }
 
 // Accept takes an opened bundle in, and reads the catalogue anew.

@@ -158,7 +158,7 @@ func (d *Desk) Unpack(ctx context.Context, file, keyring string, progress func(s
 		}
 		file = filepath.Join(home, rest)
 	}
-	b, err := d.OpenBundle(ctx, file, keyrings, d.By, func(p bundle.Progress) {
+	b, err := d.OpenBundle(ctx, file, keyrings, false, d.By, func(p bundle.Progress) {
 		progress(fmt.Sprintf("%s %s, %s, %s", p.Stage, filepath.Base(p.File), catalogue.Some(p.Entries, "file"),
 			catalogue.Bytes(p.Bytes)))
 	})

@@ -41,6 +41,7 @@ const Kept = "kept"
 // Harbour is an estate that is open.
 type Harbour struct {
 	State    string // the state directory
+	Told     string // what opening it has put right and somebody should know; empty: nothing
 	Estate   estate.Estate
 	Payloads *Payloads
 	World    World
@@ -111,6 +112,9 @@ func Open(ctx context.Context, o Options) (*Harbour, error) {
 	}
 	h.Estate = f.Describe()
 	h.dir, h.file = filepath.Dir(file), f
+	for _, b := range f.BMCs {
+		b.Password.Take()
+	}
 	if h.own, err = compileOwn(f.Checks); err != nil {
 		return nil, err
 	}
@@ -135,6 +139,7 @@ func Open(ctx context.Context, o Options) (*Harbour, error) {
 func (h *Harbour) openStore(ctx context.Context) error {
 	s, unwritable, err := state(ctx, h.State)
 	if err == nil {
+		h.Told = s.Told
 		h.Readings, h.Rounds, h.Versions, h.Tallies, h.Filters, h.Waivers, h.hold, h.unwritable = s, s,
 			s, s, s, s, s, unwritable
 	}
@@ -145,7 +150,7 @@ func (h *Harbour) openStore(ctx context.Context) error {
 // nothing.
 func state(ctx context.Context, dir string) (st *store.Store, unwritable, err error) {
 	st, err = store.Open(ctx, dir)
-	if err == nil || errors.Is(err, store.ErrNewer) {
+	if err == nil || errors.Is(err, store.ErrNewer) || errors.Is(err, store.ErrOpenToOthers) {
 		return st, nil, err
 	}
 	if free, no := (payload.Store{Dir: dir}).Free(); no == nil && free < enough {

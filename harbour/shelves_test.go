@@ -41,7 +41,7 @@ func TestFromABundleToDrift(t *testing.T) {
 		t.Fatal("lapwing is behind before anything came")
 	}
 	file := filepath.Join(h.State, filepath.FromSlash(demo.BundleFile))
-	b, err := h.OpenBundle(t.Context(), file, nil, "op", nil)
+	b, err := h.OpenBundle(t.Context(), file, nil, false, "op", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -54,7 +54,7 @@ func TestFromABundleToDrift(t *testing.T) {
 	if behind() != 2 {
 		t.Errorf("%d of its two drives are behind", behind())
 	}
-	again, err := h.OpenBundle(t.Context(), file, nil, "op", nil)
+	again, err := h.OpenBundle(t.Context(), file, nil, false, "op", nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -122,7 +122,7 @@ func TestSyncingTheDemosFeeds(t *testing.T) {
 	if r := h.Catalogue().Release("rpm:brae-tools", "3.1-1", "", ""); r == nil || r.Severity != catalogue.Medium {
 		t.Errorf("from the RPM repository: %+v", r)
 	}
-	b, err := h.OpenBundle(t.Context(), filepath.Join(h.State, filepath.FromSlash(demo.FirmwareBundle)), nil, "op", nil)
+	b, err := h.OpenBundle(t.Context(), filepath.Join(h.State, filepath.FromSlash(demo.FirmwareBundle)), nil, false, "op", nil)
 	if err != nil {
 		t.Fatal(err)
 	}

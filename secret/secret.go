@@ -7,9 +7,12 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"filippo.io/age"
@@ -53,12 +56,47 @@ const (
 // before.
 const patience = 5 * time.Second
 
+// taken are the secrets that were in the environment. They are kept here so that no child process inherits them.
+var taken = struct {
+	sync.Mutex
+	of map[string]string
+}{of: map[string]string{}}
+
+// Take takes the secret out of the environment, if that is where it is: from then on ssh, its ProxyCommand and every
+// other child of this process does not see it, and Get still does. It may be called again.
+func (p Place) Take() {
+	kind, name := p.split()
+	if kind != "env" {
+		return
+	}
+	taken.Lock()
+	defer taken.Unlock()
+	if s, ok := os.LookupEnv(name); ok && s != "" {
+		taken.of[name] = s
+		_ = os.Unsetenv(name) // it was there
+	}
+}
+
+// Environ is the environment with the secrets that were taken out of it, for a process of this program's own.
+func Environ() []string {
+	taken.Lock()
+	defer taken.Unlock()
+	out := os.Environ()
+	for _, name := range slices.Sorted(maps.Keys(taken.of)) {
+		out = append(out, name+"="+taken.of[name])
+	}
+	return out
+}
+
 // Get fetches the secret. Files are relative to dir. The error says what to do, and holds nothing of the secret.
 func (p Place) Get(ctx context.Context, dir string) (string, error) {
 	switch kind, at := p.split(); kind {
 	case "env":
-		s, ok := os.LookupEnv(at)
-		if !ok || s == "" {
+		p.Take()
+		taken.Lock()
+		s := taken.of[at]
+		taken.Unlock()
+		if s == "" {
 			return "", fmt.Errorf("it should be in the environment as %s, and is not", at)
 		}
 		return s, nil

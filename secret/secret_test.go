@@ -3,6 +3,7 @@ package secret
 import (
 	"io"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
@@ -95,5 +96,29 @@ func TestASecretThatIsNotThereIsToldWithWhatToDo(t *testing.T) {
 		if p.Check() == "" {
 			t.Errorf("%q is taken for a place", p)
 		}
+	}
+}
+
+// A secret that was in the environment is there for this program and its own processes, and for no other child.
+func TestChildrenDoNotInheritSecrets(t *testing.T) {
+	t.Setenv("YARE_TEST_BMC", "tide9")
+	p := Place("env:YARE_TEST_BMC")
+	p.Take()
+	p.Take()
+	out, err := exec.CommandContext(t.Context(), "env").Output()
+	if err != nil || strings.Contains(string(out), "tide9") {
+		t.Errorf("%v: a child sees it", err)
+	}
+	if s, err := p.Get(t.Context(), ""); s != "tide9" || err != nil {
+		t.Errorf("%q %v", s, err)
+	}
+	own := exec.CommandContext(t.Context(), "env")
+	own.Env = Environ()
+	if out, err := own.Output(); err != nil || !strings.Contains(string(out), "YARE_TEST_BMC=tide9\n") {
+		t.Errorf("%v: its own process does not see it", err)
+	}
+	t.Setenv("YARE_TEST_BMC", "tide10") // it was changed since
+	if s, err := p.Get(t.Context(), ""); s != "tide10" || err != nil {
+		t.Errorf("%q %v", s, err)
 	}
 }

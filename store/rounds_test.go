@@ -380,8 +380,32 @@ func TestTheStateIsPrivate(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	open(t, dir)
+	if s := open(t, dir); !strings.Contains(s.Told, "others could look into "+dir+" (mode 0755)") {
+		t.Errorf("it tells %q", s.Told)
+	}
 	modes()
+	if s := open(t, dir); s.Told != "" {
+		t.Errorf("it tells again: %q", s.Told)
+	}
+	for _, mode := range []os.FileMode{0o777, 0o770, 0o702, 0o1777} {
+		for _, d := range []string{dir, t.TempDir()} { // with a state in it, and without
+			if err := os.Chmod(d, mode); err != nil {
+				t.Fatal(err)
+			}
+			if _, err := Open(t.Context(), d); !errors.Is(err, ErrOpenToOthers) || !strings.Contains(err.Error(), "chmod go= "+d) {
+				t.Errorf("%04o: %v", mode, err)
+			}
+		}
+	}
+	if os.Geteuid() == 0 {
+		theirs := t.TempDir()
+		if err := os.Chown(theirs, 65534, 65534); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := Open(t.Context(), theirs); !errors.Is(err, ErrOpenToOthers) {
+			t.Errorf("somebody else's: %v", err)
+		}
+	}
 }
 
 // Looking works where nothing can be written.

@@ -11,12 +11,16 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"syscall"
 
 	"modernc.org/sqlite"
 )
 
 // Store is an open store. It is safe for concurrent use.
 type Store struct {
+	// Told says what opening it has put right and somebody should know; empty: nothing.
+	Told string
+
 	db   *sql.DB
 	path string
 
@@ -89,13 +93,15 @@ var migrations = []migration{statements(`
 // says.
 func Open(ctx context.Context, dir string) (*Store, error) {
 	path := filepath.Join(dir, File)
-	if err := private(dir, path); err != nil {
+	told, err := private(dir, path)
+	if err != nil {
 		return nil, fmt.Errorf("the state directory: %w", err)
 	}
 	s, err := connect(path, "_pragma=journal_mode(WAL)&_pragma=synchronous(FULL)&_txlock=immediate")
 	if err != nil {
 		return nil, err
 	}
+	s.Told = told
 	if err := s.migrate(ctx); err != nil {
 		return nil, errors.Join(fmt.Errorf("opening the state file %s: %w", path, err), s.db.Close())
 	}
@@ -145,26 +151,42 @@ func Scratch(ctx context.Context) (*Store, error) {
 	return s.prepared(ctx)
 }
 
-// private makes the directory and the file where they are not, and takes away what others may do with a state directory
-// that was made before. A directory that holds no state yet belongs to somebody, who decides who may look into it.
-func private(dir, path string) error {
+// private makes the directory and the file where they are not. A directory that others may write to, or that is
+// somebody else's, is refused: what is in it may be anybody's, and so may what comes. One that others could read, and
+// that held a state before, is closed, and that is told. A directory that holds no state yet belongs to somebody, who
+// decides who may look into it.
+func private(dir, path string) (told string, err error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return err
-	}
-	_, before := os.Stat(path)
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
-	if err != nil {
-		return err
-	}
-	if err := errors.Join(f.Chmod(0o600), f.Close()); err != nil {
-		return err
+		return "", err
 	}
 	at, err := os.Stat(dir)
-	if err != nil || before != nil || at.Mode()&os.ModeSticky != 0 || at.Mode().Perm()&0o077 == 0 {
-		return err
+	if err != nil {
+		return "", err
 	}
-	return os.Chmod(dir, 0o700)
+	if st, ok := at.Sys().(*syscall.Stat_t); ok && int(st.Uid) != os.Geteuid() && st.Uid != 0 {
+		return "", fmt.Errorf("%w: %s is somebody else's (user %d)", ErrOpenToOthers, dir, st.Uid)
+	}
+	if at.Mode().Perm()&0o022 != 0 {
+		return "", fmt.Errorf("%w: others may write to %s (mode %04o); name a directory of your own with --state, or see "+
+			"that everything in it is yours and close it: chmod go= %s", ErrOpenToOthers, dir, at.Mode().Perm(), dir)
+	}
+	_, before := os.Stat(path)
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW, 0o600)
+	if err != nil {
+		return "", err
+	}
+	if err := errors.Join(f.Chmod(0o600), f.Close()); err != nil {
+		return "", err
+	}
+	if before != nil || at.Mode().Perm()&0o077 == 0 {
+		return "", nil
+	}
+	return fmt.Sprintf("others could look into %s (mode %04o); it is closed to them now", dir, at.Mode().Perm()),
+		os.Chmod(dir, 0o700)
 }
+
+// ErrOpenToOthers is what opening a store gives whose directory is not its user's alone.
+var ErrOpenToOthers = errors.New("the state directory is refused")
 
 func connect(path, options string) (*Store, error) {
 	db, err := sql.Open("sqlite", "file:"+path+"?_pragma=busy_timeout(10000)&_pragma=foreign_keys(1)&"+options)

@@ -10,6 +10,7 @@ import (
 	"unicode"
 
 	"yareharbour/core/estate"
+	"yareharbour/format/bounds"
 )
 
 // domain is what is looked at of a domain's description (libvirt's "Domain XML format").
@@ -109,7 +110,7 @@ func (a amount) mib() int64 {
 // describe reads a description. One without a UUID names no guest that could be known again.
 func describe(text string) (*domain, error) {
 	var d domain
-	if err := xml.Unmarshal([]byte(text), &d); err != nil {
+	if err := xml.NewDecoder(bounds.XML(strings.NewReader(text), bounds.Usual)).Decode(&d); err != nil {
 		return nil, fmt.Errorf("its description: %w", err)
 	}
 	if strings.TrimSpace(d.UUID) == "" {

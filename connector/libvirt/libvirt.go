@@ -5,7 +5,6 @@ package libvirt
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
@@ -17,6 +16,7 @@ import (
 	"github.com/digitalocean/go-libvirt/socket/dialers"
 
 	"yareharbour/core/estate"
+	"yareharbour/format/bounds"
 )
 
 // Sockets are where libvirt's daemons listen on a host, the best first: the one daemon of old and the one for QEMU
@@ -201,7 +201,7 @@ func (h *Host) agent(d libvirt.Domain) estate.Inner {
 	switch {
 	case err != nil:
 		out.Unread = "its agent can't be asked: " + err.Error()
-	case len(answer) == 0 || json.Unmarshal([]byte(answer[0]), &info) != nil || info.Return.Version == "":
+	case len(answer) == 0 || bounds.Unmarshal([]byte(answer[0]), &info, bounds.Usual) != nil || info.Return.Version == "":
 		out.Unread = "its agent answers without a version"
 	default:
 		out.Version = info.Return.Version

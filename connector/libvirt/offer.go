@@ -3,6 +3,9 @@ package libvirt
 import (
 	"encoding/xml"
 	"fmt"
+	"strings"
+
+	"yareharbour/format/bounds"
 )
 
 // machines are the types of machine that a libvirt's capabilities name (libvirt's "Driver capabilities XML format"),
@@ -23,7 +26,7 @@ func machines(text string) (out []string, err error) {
 			} `xml:"arch"`
 		} `xml:"guest"`
 	}
-	if err := xml.Unmarshal([]byte(text), &c); err != nil {
+	if err := xml.NewDecoder(bounds.XML(strings.NewReader(text), bounds.Usual)).Decode(&c); err != nil {
 		return nil, fmt.Errorf("its capabilities: %w", err)
 	}
 	for _, g := range c.Guests {
@@ -53,7 +56,7 @@ func models(kind, text string) (out []string, err error) {
 			} `xml:"model"`
 		} `xml:"cpu>mode"`
 	}
-	if err := xml.Unmarshal([]byte(text), &c); err != nil {
+	if err := xml.NewDecoder(bounds.XML(strings.NewReader(text), bounds.Usual)).Decode(&c); err != nil {
 		return nil, fmt.Errorf("what guests of the kind %s can have: %w", kind, err)
 	}
 	for _, m := range c.Modes {

@@ -3,7 +3,6 @@ package linux
 import (
 	"cmp"
 	"crypto/x509"
-	"encoding/json"
 	"encoding/pem"
 	"errors"
 	"fmt"
@@ -15,6 +14,7 @@ import (
 	"time"
 
 	"yareharbour/core/estate"
+	"yareharbour/format/bounds"
 )
 
 // condition reads what has no version: the clock, room, the root, bonded links, arrays and certificates.
@@ -122,7 +122,7 @@ func worn(text []byte, err error) (w estate.Wear) {
 			} `json:"messages"`
 		} `json:"smartctl"`
 	}
-	switch wrong := json.Unmarshal(text, &said); {
+	switch wrong := bounds.Unmarshal(text, &said, bounds.Usual); {
 	case err != nil:
 		w.Unread = why(err)
 	case wrong != nil:

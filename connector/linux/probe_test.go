@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"yareharbour/core/estate"
+	"yareharbour/format/bounds/boundstest"
 )
 
 // What a probe brings and what the file system shows come to the same reading of this very machine.
@@ -266,14 +267,21 @@ func TestAnAnswerThatIsNoProbesIsRefused(t *testing.T) {
 	}
 }
 
+// Whatever a host answers, reading it ends soon and in little memory, and every section says how it stands.
 func FuzzParseProbe(f *testing.F) {
 	f.Add(say("=probe\n" + rpmMachine + "\n=end"))
+	f.Add(say("=probe\n" + rpmMachine + "\n=gone | 10 /usr/lib/x\n=late | packages grep\n=cut | host x\n" +
+		"/proc/10/cgroup | 0::/system.slice/a.service\n/run/libvirt/qemu/g.pid | 10\n@/proc/10/exe | /usr/bin/q (deleted)\n" +
+		"/var/lib/yare/private/guard | 5 R 7 s\n/var/lib/yare/mark | round R\n/proc/mounts | a / ext4 rw 0 0\n$df -Plm | x\n" +
+		"/proc/net/bonding/b | Slave Interface: x\n/proc/mdstat | md0 : active raid1\n=end"))
 	f.Fuzz(func(t *testing.T, answer string) {
-		if p, err := ParseProbe(t.Context(), strings.NewReader(answer)); err == nil {
-			r := Machine{Source: p, Name: "x", Now: time.Now}.Read(t.Context())
-			if len(r.Sections) != len(Sections) {
-				t.Errorf("%+v", r.Sections)
+		boundstest.Within(t, len(answer), func() {
+			if p, err := ParseProbe(t.Context(), strings.NewReader(answer)); err == nil {
+				r := Machine{Source: p, Name: "x", Now: time.Now}.Read(t.Context())
+				if len(r.Sections) != len(Sections) {
+					t.Errorf("%+v", r.Sections)
+				}
 			}
-		}
+		})
 	})
 }

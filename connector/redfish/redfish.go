@@ -24,6 +24,7 @@ import (
 	"time"
 
 	"yareharbour/connector"
+	"yareharbour/format/bounds"
 )
 
 // Target is a BMC and how it is known.
@@ -259,7 +260,7 @@ func (c *Client) once(ctx context.Context, method, at, kind string, body []byte,
 		return resp.Header, &refusal{status: resp.StatusCode, message: text, ids: ids}
 	}
 	if into != nil && len(b) > 0 {
-		if err := json.Unmarshal(b, into); err != nil {
+		if err := bounds.Unmarshal(b, into, bounds.Usual); err != nil {
 			return nil, &refusal{status: resp.StatusCode,
 				message: fmt.Sprintf("%s is answered with %s, not with what Redfish says (%v)", u.Path,
 					kindOf(resp.Header, b), err)}
@@ -285,7 +286,7 @@ func message(status string, body []byte) (text, ids string) {
 			Extended      []struct{ MessageID, Message string } `json:"@Message.ExtendedInfo"`
 		} `json:"error"`
 	}
-	if json.Unmarshal(body, &e) != nil {
+	if bounds.Unmarshal(body, &e, bounds.Usual) != nil {
 		return status, ""
 	}
 	ids = e.Error.Code

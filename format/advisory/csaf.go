@@ -13,6 +13,7 @@ import (
 
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
+	"yareharbour/format/bounds"
 )
 
 // Namespace marks, among a product's x_generic_uris, the URI that names a component of ours: "fw:lorne-l25". Everything
@@ -29,6 +30,9 @@ type product struct {
 // ReadCSAF reads a CSAF 2.0 document. It is held against the JSON schema of the standard first. Each vulnerability
 // becomes an advisory of its own, named after the document and the vulnerability, so that severities are not mixed.
 func ReadCSAF(text []byte) ([]catalogue.Advisory, error) {
+	if err := bounds.JSON(text, bounds.Limits{Values: 1 << 20}); err != nil { // it is held in memory as it stands
+		return nil, fmt.Errorf("not a CSAF document: %w", err)
+	}
 	var doc any
 	d := json.NewDecoder(bytes.NewReader(text))
 	d.UseNumber()

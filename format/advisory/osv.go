@@ -14,6 +14,7 @@ import (
 
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
+	"yareharbour/format/bounds"
 )
 
 type osv struct {
@@ -64,14 +65,14 @@ type osv struct {
 func ReadOSV(text []byte, bad func(error) error) ([]catalogue.Advisory, error) {
 	records := []json.RawMessage{text}
 	if text = bytes.TrimSpace(text); bytes.HasPrefix(text, []byte("[")) {
-		if err := json.Unmarshal(text, &records); err != nil {
+		if err := bounds.Unmarshal(text, &records, bounds.Usual); err != nil {
 			return nil, fmt.Errorf("not an OSV record: %w", err)
 		}
 	}
 	var out []catalogue.Advisory
 	for i, raw := range records {
 		var o osv
-		err := json.Unmarshal(raw, &o)
+		err := bounds.Unmarshal(raw, &o, bounds.Usual)
 		if err == nil && (o.ID == "" || o.Modified.IsZero()) {
 			err = errors.New("it has no id or no date of modification")
 		}

@@ -16,6 +16,7 @@ import (
 
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
+	"yareharbour/format/bounds"
 	"yareharbour/format/compressed"
 )
 
@@ -90,7 +91,7 @@ type size struct {
 func Read(r *compressed.Bounded, feed string, name Naming,
 	bad func(*catalogue.Batch, error) error) (catalogue.Batch, error) {
 	b := catalogue.Batch{Feed: catalogue.Feed{Name: feed}}
-	d := xml.NewDecoder(r)
+	d := xml.NewDecoder(bounds.XML(r, bounds.Limits{Values: 1 << 30})) // components are read one by one
 	d.Strict = true
 	root := false
 	for {
@@ -265,7 +266,7 @@ func contents(metainfo []byte) ([]content, error) {
 			} `xml:"checksum"`
 		} `xml:"releases>release"`
 	}
-	if err := xml.Unmarshal(metainfo, &c); err != nil {
+	if err := xml.NewDecoder(bounds.XML(strings.NewReader(string(metainfo)), bounds.Usual)).Decode(&c); err != nil {
 		return nil, fmt.Errorf("a metainfo file: %w", err)
 	}
 	var out []content

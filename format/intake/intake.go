@@ -20,6 +20,7 @@ import (
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
 	"yareharbour/format/advisory"
+	"yareharbour/format/bounds"
 	"yareharbour/format/compressed"
 	"yareharbour/format/debindex"
 	"yareharbour/format/fwmeta"
@@ -248,11 +249,11 @@ func readJSON(it Item, body []byte, o Options) (Kind, catalogue.Batch, error) {
 	var err error
 	if t := bytes.TrimSpace(body); len(t) > 0 && t[0] == '[' {
 		var all []json.RawMessage
-		if err = json.Unmarshal(body, &all); err == nil && len(all) > 0 {
+		if err = bounds.Unmarshal(body, &all, bounds.Usual); err == nil && len(all) > 0 {
 			err = json.Unmarshal(all[0], &top)
 		}
 	} else {
-		err = json.Unmarshal(body, &top)
+		err = bounds.Unmarshal(body, &top, bounds.Usual)
 	}
 	switch {
 	case err != nil:

@@ -35,7 +35,7 @@ type Feed struct {
 func Feeds(all []feed.State) []Feed {
 	out := []Feed{}
 	for _, f := range all {
-		out = append(out, Feed{f.Name, string(f.Kind), f.At, f.Schedule.String(), f.Tried, f.Synced, f.Made, f.Error,
+		out = append(out, Feed{f.Name, string(f.Kind), feed.Shown(f.At), f.Schedule.String(), f.Tried, f.Synced, f.Made, f.Error,
 			f.Releases, f.Advisories, f.Bytes, f.Aside})
 	}
 	return out

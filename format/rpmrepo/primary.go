@@ -10,6 +10,7 @@ import (
 
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
+	"yareharbour/format/bounds"
 	"yareharbour/format/compressed"
 )
 
@@ -39,7 +40,7 @@ const maxPackages = 600_000
 // ReadPrimary reads a primary.xml, plain, and returns its packages as releases like the one given. Source packages are
 // no releases. native is the hosts' architecture. The file is streamed; one that breaks off is refused whole.
 func ReadPrimary(r *compressed.Bounded, native string, like catalogue.Release) ([]catalogue.Release, error) {
-	d := xml.NewDecoder(r)
+	d := xml.NewDecoder(bounds.XML(r, bounds.Limits{Values: 1 << 30})) // packages are read one by one
 	var out []catalogue.Release
 	root, depth := false, 0 // raw tokens are fast, and not checked for their nesting by the decoder
 	for {

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"time"
 
+	"yareharbour/format/bounds"
 	"yareharbour/format/compressed"
 )
 
@@ -75,7 +76,7 @@ func ReadRepomd(r io.Reader) (Repomd, error) {
 			Size      int64  `xml:"size"`
 		} `xml:"data"`
 	}
-	if err := xml.NewDecoder(&compressed.Bounded{R: r, Most: 16 << 20}).Decode(&doc); err != nil {
+	if err := xml.NewDecoder(bounds.XML(&compressed.Bounded{R: r, Most: 16 << 20}, bounds.Usual)).Decode(&doc); err != nil {
 		return Repomd{}, fmt.Errorf("not a repomd.xml: %w", err)
 	}
 	out := Repomd{Revision: doc.Revision}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"yareharbour/core/catalogue"
+	"yareharbour/format/bounds"
 	"yareharbour/format/compressed"
 )
 
@@ -56,7 +57,7 @@ func restartKey(component, version string) string { return component + " " + ver
 // lists. The file is streamed. An update that says nothing usable is given to bad, which says whether to go on.
 func ReadUpdateinfo(r *compressed.Bounded, native string, bad func(error) error) ([]catalogue.Advisory,
 	Restarts, error) {
-	d := xml.NewDecoder(r)
+	d := xml.NewDecoder(bounds.XML(r, bounds.Limits{Values: 1 << 30})) // updates are read one by one
 	var out []catalogue.Advisory
 	restarts := Restarts{}
 	root := false

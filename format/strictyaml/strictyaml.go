@@ -37,6 +37,9 @@ type File struct {
 
 // Decode reads the one document in text into v. A file that is empty or has a second document is refused.
 func Decode(name string, text []byte, v any) (*File, error) {
+	if err := bounded(text); err != nil {
+		return nil, &Error{File: name, Message: err.Error()}
+	}
 	tree, err := parser.ParseBytes(text, 0)
 	if err != nil {
 		return nil, located(name, err)
@@ -47,6 +50,9 @@ func Decode(name string, text []byte, v any) (*File, error) {
 	if len(tree.Docs) > 1 {
 		return nil, &Error{File: name, Line: tree.Docs[1].Start.Position.Line, Column: 1,
 			Message: "a second document begins here; one file holds one"}
+	}
+	if n := (&counter{anchors: map[string]int{}}).count(tree.Docs[0].Body); n > maxNodes {
+		return nil, &Error{File: name, Message: fmt.Sprintf("its aliases make more than %d values of it", maxNodes)}
 	}
 	if n := nothing(tree.Docs[0].Body); n != nil {
 		t := n.GetToken()
