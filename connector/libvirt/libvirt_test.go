@@ -259,19 +259,3 @@ func TestALibvirtThatNeverStops(t *testing.T) {
 		t.Error("taken: " + strconv.Itoa(n))
 	}
 }
-
-// Some ten thousand descriptions a second are tried with -fuzzminimizetime 1x; without it most of the time goes into
-// making each interesting one smaller.
-func FuzzDescription(f *testing.F) {
-	f.Add(window)
-	f.Add("<domain><uuid>x</uuid><memory unit='EiB'>99999999999999999999</memory></domain>")
-	f.Fuzz(func(t *testing.T, text string) {
-		d, err := describe(text)
-		if err != nil {
-			return
-		}
-		if g := d.guest(); g.ID == "" || g.Load.MemoryMiB < 0 {
-			t.Errorf("%+v", g)
-		}
-	})
-}

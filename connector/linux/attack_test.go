@@ -236,21 +236,25 @@ func TestTheGuardOfARestart(t *testing.T) {
 			}
 			return func() { _ = c.Process.Kill(); _ = c.Wait(); os.RemoveAll(dir) }
 		}
+		end := program("libvirtd", 0, "/usr/local/lib")
+		found, _ := exec.Command("pgrep", "-nx", "libvirtd").Output()
+		b.write("run/driver.pid", string(found)) // libvirt's own, which is no guest's
 		b.write("run/web.pid", fmt.Sprint(os.Getpid()))
 		refused("a guest that libvirt has written down")
 		os.Remove(filepath.Join(b.dir, "run", "web.pid"))
-		end := program("qemu-system-mine", 0, "/usr/local/lib")
+		end2 := program("qemu-system-mine", 0, "/usr/local/lib")
 		refused("an emulator of root's that libvirt knows nothing of")
-		end()
+		end2()
 		b.manager("virsh", "echo 5e1f\n")
 		refused("a guest that libvirt lists")
 		b.manager("virsh", "echo 'error: failed to connect' >&2; exit 1\n")
 		refused("a libvirt that can't be asked")
 		b.manager("virsh", "")
 		b.write("run/old.pid", "999999999")
-		end = program("qemu-system-mine", nobody, "/usr/local/lib")
+		end2 = program("qemu-system-mine", nobody, "/usr/local/lib")
 		code, said := b.order(1, "R", "restart", "why\nnot")
 		b.want(0, code, said)
+		end2()
 		end()
 		if got := b.finished(); got != "done 0" || !strings.Contains(b.file("asked"), "logger -t yare -- restarts: why not\n") {
 			b.Errorf("%s: %s", got, b.file("asked"))

@@ -116,6 +116,10 @@ func TestReplacedProgramsAreToldWithWhoRunsThem(t *testing.T) {
 		"7f02-7f03 r--p 0 08:01 98 /tmp/data (deleted)\n")
 	root["proc/11/exe"], root["proc/11/maps"] = link("/usr/bin/qemu-system-x86_64 (deleted)"), f("")
 	root["run/libvirt/qemu/gauge-1.pid"] = f("11")
+	root["run/libvirt/qemu/driver.pid"] = f("13") // libvirt's own
+	root["proc/13/exe"], root["proc/13/maps"] = link("/usr/sbin/libvirtd (deleted)"), f("")
+	root["var/lib/dpkg/info/libssl3:amd64.list"].Data = append(root["var/lib/dpkg/info/libssl3:amd64.list"].Data,
+		"/usr/sbin/libvirtd\n"...)
 	root["proc/12/exe"], root["proc/12/maps"] = link("/usr/bin/qemu-system-x86_64 (deleted)"), f("") // a person's own
 	root["proc/12/cgroup"] = f("0::/user.slice/user-1000.slice/user@1000.service/app.slice/ssh.service\n")
 	root["var/lib/dpkg/info/dpkg.list"] = f("/.\n/lib/systemd/system/dpkg-db-backup.service\n/etc/x.service\n")

@@ -29,6 +29,9 @@ const (
 // runtime is where libvirt keeps the number of each guest's emulator, in a file of the guest's name.
 const runtime = "run/libvirt/qemu"
 
+// daemons are libvirt's programs that run guests.
+var daemons = []string{"libvirtd", "virtqemud"}
+
 // processes looks into the processes of services and of guests' emulators. Others are somebody's own, and may call
 // themselves anything. hidden is how many could not be looked into: without root, those of other users.
 func (m Machine) processes(ctx context.Context) (all []process, hidden int) {
@@ -64,15 +67,21 @@ func (m Machine) processes(ctx context.Context) (all []process, hidden int) {
 		if len(more[pid]) > maxGone || slices.Contains(more[pid], "+") {
 			hidden++
 		}
-		if name, replaced := strings.CutSuffix(exe, " (deleted)"); replaced {
+		name, replaced := strings.CutSuffix(exe, " (deleted)")
+		if replaced {
 			p.gone = append(p.gone, name)
+		}
+		if slices.Contains(daemons, path.Base(name)) { // it has written itself down too
+			p.guest = ""
 		}
 		for _, file := range more[pid][:min(len(more[pid]), maxGone)] {
 			if file != "+" && !slices.Contains(p.gone, file) {
 				p.gone = append(p.gone, file)
 			}
 		}
-		all = append(all, p)
+		if p.service != "" || p.guest != "" {
+			all = append(all, p)
+		}
 	}
 	hidden += len(more["0"])
 	return all, hidden

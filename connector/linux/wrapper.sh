@@ -229,7 +229,9 @@ services() {
 occupied() {
 	for f in /run/libvirt/qemu/*.pid; do
 		p=$(head -c 20 "$f" 2>/dev/null | tr -cd 0-9)
-		[ -z "$p" ] || [ ! -d "/proc/$p" ] || echo "process $p, which libvirt calls $(basename "$f" .pid)"
+		[ -n "$p" ] && [ -d "/proc/$p" ] || continue
+		case $(readlink "/proc/$p/exe") in */libvirtd | */libvirtd\ * | */virtqemud | */virtqemud\ *) continue ;; esac # its own is there too, driver.pid
+		echo "process $p, which libvirt calls $(basename "$f" .pid)"
 	done
 	find /proc -maxdepth 2 -path '/proc/[0-9]*/exe' \( -lname '/usr/*/qemu-system-*' -o -lname '/usr/*/qemu-kvm*' -o -lname '/bin/qemu-*' \) -printf '%u %h\n' 2>/dev/null |
 		sed -nE 's#^(root|qemu|libvirt-qemu) /proc/#process #p' | sed 's/$/, an emulator/'
