@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"yareharbour/connector/linux"
 	"yareharbour/core/act"
 	"yareharbour/core/course"
 )
@@ -147,7 +148,7 @@ func TestDpkgIsLockedByAnother(tt *testing.T) {
 	on(t, "h1", `setsid perl -e 'use Fcntl; open F, ">>", "/var/lib/dpkg/lock-frontend";
 $l = pack("s s x4 q q i x4", F_WRLCK, 0, 0, 0, 0); fcntl(F, F_SETLK, $l) or die; sleep 25' >/dev/null 2>&1 </dev/null &`)
 	s.must(t, 0, "round", "start", "piers", "--hosts", "h1", "--prepare", "--reason", "patches")
-	if got := on(t, "h1", "cat /var/lib/yare/acts/*/log"); !strings.Contains(got, "lock") {
+	if got := on(t, "h1", "cat /var/lib/yare/private/acts/*/log"); !strings.Contains(got, "lock") {
 		t.Errorf("nobody waited for the lock:\n%s", got)
 	}
 	alive(t, before)
@@ -189,13 +190,13 @@ func TestADiskThatIsFull(tt *testing.T) {
 	fresh(t)
 	s := settle(t, keel, bmcs(t), 0)
 	s.must(t, 0, "host", "prepare", "h1", "h2", "h3", "--yes")
-	on(t, "h1", "mount -t tmpfs -o size=64k tmpfs /var/lib/yare/staged && head -c 60000 /dev/zero "+
-		">/var/lib/yare/staged/full || true")
+	on(t, "h1", "mount -t tmpfs -o size=64k tmpfs /var/lib/yare/private/staged && head -c 60000 /dev/zero "+
+		">/var/lib/yare/private/staged/full || true")
 	out := s.must(t, 1, "round", "start", "piers", "--hosts", "h1", "--reason", "patches")
 	if !strings.Contains(out, "no room") {
 		t.Error("it does not say that there is no room")
 	}
-	on(t, "h1", "umount /var/lib/yare/staged")
+	on(t, "h1", "umount /var/lib/yare/private/staged")
 	s.must(t, 0, "round", "resume", "piers")
 	s.must(t, 0, "check", "h1")
 }
@@ -326,7 +327,7 @@ func TestPowerLostInAnInstall(tt *testing.T) {
 	f := s.visits(t)
 	f.until(course.Accepted, act.Install)
 	waitUntil(t, "the package is being configured", func() bool {
-		return strings.Contains(on(t, "h1", "cat /var/lib/yare/acts/*/log"), "Setting up anchor")
+		return strings.Contains(on(t, "h1", "cat /var/lib/yare/private/acts/*/log"), "Setting up anchor")
 	})
 	switchPower(t, bmc, "h1", "ForceOff")
 	f.ends(1)
@@ -354,7 +355,11 @@ func TestAHostileHost(tt *testing.T) {
 	fresh(t)
 	bmc := bmcs(t)
 	settle(t, keel, bmc, 0).must(t, 0, "host", "prepare", "piers", "--yes")
-	program := on(t, "h1", "ls /var/lib/yare/wrapper-*")
+	// whoever owns the host makes its hashes lie, too
+	program := linux.WrapperPath
+	on(t, "h1", "both=$(sha256sum /var/lib/yare/probe "+program+") one=$(sha256sum <"+program+") && rm /usr/bin/sha256sum && "+
+		"printf '#!/bin/sh\\n[ $# -ge 2 ] && echo \"%s\" || echo \"%s\"\\n' \"$both\" \"$one\" >/usr/bin/sha256sum && "+
+		"chmod 755 /usr/bin/sha256sum")
 	for name, c := range map[string]struct{ script, says string }{
 		"it answers with control characters": {"printf '\\033[2J\\033]0;gotcha\\007\\033[31mred\\n' >&2; exit 72",
 			"h1 refuses"},

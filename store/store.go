@@ -152,9 +152,8 @@ func Scratch(ctx context.Context) (*Store, error) {
 }
 
 // private makes the directory and the file where they are not. A directory that others may write to, or that is
-// somebody else's, is refused: what is in it may be anybody's, and so may what comes. One that others could read, and
-// that held a state before, is closed, and that is told. A directory that holds no state yet belongs to somebody, who
-// decides who may look into it.
+// somebody else's, is refused: what is in it may be anybody's, and so may what comes. One that others could look into is
+// closed, and that is told where there was anything in it.
 func private(dir, path string) (told string, err error) {
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return "", err
@@ -170,19 +169,21 @@ func private(dir, path string) (told string, err error) {
 		return "", fmt.Errorf("%w: others may write to %s (mode %04o); name a directory of your own with --state, or see "+
 			"that everything in it is yours and close it: chmod go= %s", ErrOpenToOthers, dir, at.Mode().Perm(), dir)
 	}
-	_, before := os.Stat(path)
+	had, err := os.ReadDir(dir)
+	if err != nil {
+		return "", err
+	}
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR|syscall.O_NOFOLLOW, 0o600)
 	if err != nil {
 		return "", err
 	}
-	if err := errors.Join(f.Chmod(0o600), f.Close()); err != nil {
+	if err := errors.Join(f.Chmod(0o600), f.Close()); err != nil || at.Mode().Perm()&0o077 == 0 {
 		return "", err
 	}
-	if before != nil || at.Mode().Perm()&0o077 == 0 {
-		return "", nil
+	if len(had) > 0 {
+		told = fmt.Sprintf("others could look into %s (mode %04o); it is closed to them now", dir, at.Mode().Perm())
 	}
-	return fmt.Sprintf("others could look into %s (mode %04o); it is closed to them now", dir, at.Mode().Perm()),
-		os.Chmod(dir, 0o700)
+	return told, os.Chmod(dir, 0o700)
 }
 
 // ErrOpenToOthers is what opening a store gives whose directory is not its user's alone.

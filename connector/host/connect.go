@@ -45,13 +45,17 @@ func (d *Connector) tryMachine(ctx context.Context, host string) []connector.Sta
 	as, do := "commands run as the user", "see that the user's shell and authorized_keys let commands run"
 	if d.Sudo {
 		as, do = "commands run as root, by sudo",
-			"let the user become root by sudo without a password (NOPASSWD), or take sudo out of the estate file"
-	}
-	_, err = conn.Run(ctx, "echo aye\n", d.Sudo)
-	if !add("SSH", "permission", as, err, do) {
-		return out
+			"let the user run the probe as root by sudo (docs/security.md has the lines), or anything without a password; "+
+				"or take sudo out of the estate file"
 	}
 	r, err := d.probe(ctx, conn, host, []estate.SectionName{estate.Host})
+	var forbidden error
+	if errors.Is(err, ssh.ErrSudo) {
+		forbidden = err
+	}
+	if !add("SSH", "permission", as, forbidden, do) {
+		return out
+	}
 	if err == nil && r.Section(estate.Host).Err != "" {
 		err = fmt.Errorf("it is no Linux machine that tells of itself: %s", r.Section(estate.Host).Err)
 	}
@@ -97,8 +101,12 @@ func (d *Connector) Reaches(ctx context.Context, from, to, uri string) error {
 	}
 	defer conn.Close()
 	at := libvirt.Migration{URI: uri}.At(to)
-	if strings.HasPrefix(at, "qemu+ssh:") {
-		at += "?no_tty=1" // nobody is there to be asked for a password
+	if strings.HasPrefix(at, "qemu+ssh:") { // nobody is there to be asked for a password
+		if strings.Contains(at, "?") {
+			at += "&no_tty=1"
+		} else {
+			at += "?no_tty=1"
+		}
 	}
 	command := "timeout -k 1 " + strconv.Itoa(ssh.Seconds(ctx)) + " virsh -q -c " + ssh.Quote(at) + " uri"
 	if d.Sudo {

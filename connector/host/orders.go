@@ -181,25 +181,27 @@ func (s *session) shut(ctx context.Context, o connector.Order) (connector.Receip
 	return connector.Receipt{}, s.tell(ctx, o, nil, io.Discard, "close", words(o)...)
 }
 
-// restart restarts the host, if its libvirt, asked at this moment, lists no guest that runs. The wrapper asks again, in
-// its own ways.
+// restart lets the host restart. What its libvirt lists at this moment, asked over its own protocol, goes with the order:
+// the wrapper refuses where that is anything, and asks again in its own ways.
 func (s *session) restart(ctx context.Context, o connector.Order) (connector.Receipt, error) {
+	listed, err := s.listed(ctx)
+	if err != nil {
+		listed = "it can't be asked: " + err.Error()
+	}
+	return connector.Receipt{}, s.tell(ctx, o, nil, io.Discard, "restart", append(words(o)[1:], listed)...)
+}
+
+// listed are the guests that run there, as libvirt says; empty where none does.
+func (s *session) listed(ctx context.Context) (string, error) {
 	h, err := s.guests(ctx)
 	if err != nil {
-		return connector.Receipt{}, err
+		return "", err
 	}
+	defer h.Close()
 	stop := context.AfterFunc(ctx, h.Drop)
+	defer stop()
 	running, err := h.Running()
-	stop()
-	h.Close()
-	switch {
-	case err != nil:
-		return connector.Receipt{}, away(s.host, err)
-	case len(running) > 0:
-		return connector.Receipt{}, fmt.Errorf("%s is not restarted: libvirt lists %s there", s.host,
-			strings.Join(running, ", "))
-	}
-	return connector.Receipt{}, s.tell(ctx, o, nil, io.Discard, "restart", words(o)[1:]...)
+	return strings.Join(running, ", "), err
 }
 
 // stage sends a package, from where an earlier attempt broke off.

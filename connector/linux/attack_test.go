@@ -199,9 +199,10 @@ func TestTheGuardOfARestart(t *testing.T) {
 		b.write("wrapper", strings.NewReplacer("/run/systemd/system", b.dir+"/no-systemd", "qemu-system-*", "qemu-system-mine*").
 			Replace(b.file("wrapper")))
 		b.write("mark", "round R\nby op\nat now\nreason x\n")
+		listed := ""
 		refused := func(what string) {
 			b.Helper()
-			code, said := b.order(1, "R", "restart", "why")
+			code, said := b.order(1, "R", "restart", "why", listed)
 			if code != 72 || !strings.Contains(said, "not empty") {
 				b.Errorf("%s: it ends with %d: %s", what, code, said)
 			}
@@ -251,8 +252,14 @@ func TestTheGuardOfARestart(t *testing.T) {
 		refused("a libvirt that can't be asked")
 		b.manager("virsh", "")
 		b.write("run/old.pid", "999999999")
+		listed = "web"
+		refused("a guest that libvirt listed to whoever orders it")
+		if code, said := b.order(1, "R", "restart", "why"); code != 72 {
+			b.Errorf("without what libvirt listed it ends with %d: %s", code, said)
+		}
+		listed = ""
 		end2 = program("qemu-system-mine", nobody, "/usr/local/lib")
-		code, said := b.order(1, "R", "restart", "why\nnot")
+		code, said := b.order(1, "R", "restart", "why\nnot", "")
 		b.want(0, code, said)
 		end2()
 		end()

@@ -240,9 +240,10 @@ occupied() {
 	fi
 }
 
-# restart restarts the host, if it is closed for this round and no guest's emulator runs here.
+# restart restarts the host, if it is closed for this round and no guest's emulator runs here. Its second word is what whoever orders it was told by libvirt: nothing, or it refuses.
 restart() {
 	[ "$(owner)" = "$round" ] || refuse "it is not closed for this round"
+	[ $# = 2 ] && [ -z "$2" ] || refuse "it is not empty: libvirt lists $(said "${2-}")"
 	here=$(occupied)
 	[ -z "$here" ] || refuse "it is not empty: $(said "$here")"
 	why=$(said "$1")
@@ -324,7 +325,7 @@ order() {
 	stage) stage "$@" ;;
 	install) install "$@" ;;
 	services) services "$@" ;;
-	restart) restart "$1" ;;
+	restart) restart "$@" ;;
 	backup) backup ;;
 	move | flash | guest) ;; # is done elsewhere; that it was taken is kept here
 	*) refuse "it knows no order \"$verb\"" ;;
