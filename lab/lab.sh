@@ -193,7 +193,8 @@ deb() { local name=$1 v=$2 field=$3 post=$4 daemon=${5:-} d
   d=$(mktemp -d); chmod 755 "$d"; mkdir -p "$d/DEBIAN" "$d/usr/bin"
   printf 'Package: %s\nVersion: %s\nArchitecture: all\nMaintainer: Lab <lab@example.invalid>\n%bDescription: self-made test package\n' "$name" "$v" "${field:+$field\n}" >"$d/DEBIAN/control"
   printf '#!/bin/sh\necho %s %s\n' "$name" "$v" >"$d/usr/bin/$name"; chmod 755 "$d/usr/bin/$name"
-  [ -n "$daemon" ] && mkdir -p "$d/usr/sbin" && cp "$BASE/usr/bin/sleep" "$d/usr/sbin/${name}d" && printf 'This is %s %s\n' "$name" "$v" >>"$d/usr/sbin/${name}d"
+  [ -n "$daemon" ] && mkdir -p "$d/usr/sbin" && cp "$BASE/usr/bin/sleep" "$d/usr/sbin/${name}d" && printf 'This is %s %s\n' "$name" "$v" >>"$d/usr/sbin/${name}d" &&
+    mkdir -p "$d/usr/lib/systemd/system" && printf '[Service]\nExecStart=/usr/sbin/%sd infinity\n' "$name" >"$d/usr/lib/systemd/system/$name.service"
   [ -n "$post" ] && printf '#!/bin/sh\n[ "$1" = configure ] || exit 0\n%s\n' "$post" >"$d/DEBIAN/postinst" && chmod 755 "$d/DEBIAN/postinst"
   dpkg-deb --root-owner-group -b "$d" "$REPO/${name}_${v}_all.deb" >/dev/null || die "deb"; rm -rf "$d"
 }

@@ -1,6 +1,8 @@
 package linux
 
 import (
+	"bufio"
+	"bytes"
 	"fmt"
 	"io"
 	"os"
@@ -8,6 +10,7 @@ import (
 	"path/filepath"
 	"reflect"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
@@ -86,6 +89,10 @@ func TestNamesThatSomebodyChose(t *testing.T) {
 					files[fmt.Sprintf("run/libvirt/qemu/%s.pid", strings.ReplaceAll(name, "/", ""))] = "not a number\n"
 					files["system/a.wants/"+strings.ReplaceAll(name, "/", "")+".service"] = ""
 				}
+				if len(bad) > 0 { // its first line would be the name of a library of another's
+					files["proc/300/cgroup"] = "0::/system.slice/chat.service\n"
+					links["proc/300/exe"] = "/usr/lib/libtide.so.3 (deleted)\nx (deleted)"
+				}
 				for name, text := range files {
 					to := filepath.Join(root, name)
 					if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
@@ -112,6 +119,9 @@ func TestNamesThatSomebodyChose(t *testing.T) {
 				out, err := c.Output()
 				if err != nil {
 					t.Fatal(err)
+				}
+				if bytes.ContainsAny(out, "\x1b\x01") {
+					t.Error("control characters come through")
 				}
 				p, err := ParseProbe(t.Context(), strings.NewReader(string(out)))
 				if err != nil {
@@ -265,6 +275,7 @@ func TestAnAnswerIsBounded(t *testing.T) {
 		"a path longer than a line":  "+" + deep,
 		"a long name":                "+/" + strings.Repeat("a", 100<<10) + "\x00",
 		"a long line":                "/proc/cmdline\x00" + strings.Repeat("a", 2<<20),
+		"a deep path":                "+/" + strings.Repeat("a/", 100) + "\x00",
 		"a name with a line's end":   "+/a\rb\x00",
 		"a name with an escape":      "@/a\x1b[2J\x00/b",
 	} {
@@ -282,23 +293,33 @@ func TestAnAnswerIsBounded(t *testing.T) {
 	if _, err := ParseProbe(t.Context(), strings.NewReader(many.String()+"=end\x00\n")); err == nil {
 		t.Error("it names as many files as it likes")
 	}
-	endless, feed := io.Pipe()
+	for _, what := range []string{"/f\x00\n", "=gone\x00%d /x\n", "?%d\x00no\n", "@/proc/%d/exe\x00/x\n", "!/%d\x00\n", "\n"} {
+		endless(t, what)
+	}
+}
+
+// endless reads an answer that says the same without an end.
+func endless(t *testing.T, what string) {
+	answer, feed := io.Pipe()
 	go func() {
-		for _, err := feed.Write([]byte("=probe\x00\n")); err == nil; _, err = feed.Write([]byte("/f\x00\n")) {
+		b := bufio.NewWriter(feed)
+		_, err := b.WriteString("=probe\x00\n")
+		for n := 0; err == nil; n++ {
+			_, err = b.WriteString(strings.Replace(what, "%d", strconv.Itoa(n), 1))
 		}
 	}()
-	defer endless.Close()
+	defer answer.Close()
 	ended := make(chan error, 1)
 	go func() {
-		_, err := ParseProbe(t.Context(), endless)
+		_, err := ParseProbe(t.Context(), answer)
 		ended <- err
 	}()
 	select {
 	case err := <-ended:
 		if err == nil {
-			t.Error("an answer without an end is one")
+			t.Errorf("an answer without an end is one: %q", what)
 		}
 	case <-time.After(time.Minute):
-		t.Error("an answer without an end is read without an end")
+		t.Errorf("an answer without an end is read without an end: %q", what)
 	}
 }

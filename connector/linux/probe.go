@@ -54,7 +54,6 @@ type Probed struct {
 	late    map[estate.SectionName]string
 	gone    map[string][]string
 	names   []string // of files, links and their directories, sorted
-	total   int      // of names that were told
 }
 
 // prober is a source that is a probe's answer.
@@ -70,13 +69,14 @@ type prober interface {
 var errProbe = errors.New(
 	"the machine did not answer as a Linux machine with a POSIX shell, GNU grep, find and timeout does")
 
-// What an answer may hold: bytes of a line and of a name, directories that a name leads through, names, and bytes of one
-// file or output. A probe that was not tampered with comes nowhere near.
+// What an answer may hold: bytes of a line and of a name, directories that a name leads through, names, lines,
+// and bytes of one file or output. A probe that was not tampered with comes nowhere near.
 const (
 	maxLine  = 256 << 10
 	maxName  = 1 << 10
 	maxDepth = 24
 	maxNames = 200_000
+	maxLines = 600_000
 	maxFile  = 16 << 20
 )
 
@@ -90,8 +90,11 @@ func ParseProbe(ctx context.Context, r io.Reader) (*Probed, error) {
 	sc.Buffer(nil, maxLine)
 	begun, ended, strange := false, false, ""
 	for n := 0; sc.Scan(); n++ {
-		if n%1024 == 0 && ctx.Err() != nil {
+		switch {
+		case n%1024 == 0 && ctx.Err() != nil:
 			return nil, ctx.Err()
+		case n > maxLines:
+			return nil, errors.New("its answer has more lines than a probe's")
 		}
 		name, text, ok := strings.Cut(sc.Text(), "\x00")
 		switch {
@@ -139,9 +142,6 @@ func ParseProbe(ctx context.Context, r io.Reader) (*Probed, error) {
 // add files a line of the answer by the sign before its name, as probe.sh lists them.
 func (p *Probed) add(name, text string) error {
 	of, rest := name[0], name[1:]
-	if p.total++; p.total > maxNames*4 {
-		return errors.New("its answer has more lines than a probe's")
-	}
 	if of == '/' {
 		rest = name
 	}

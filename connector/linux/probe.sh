@@ -166,7 +166,7 @@ fi
 # looked at.
 if wants packages settings; then
 	service='^(0::|[0-9]+:name=systemd:)/system\.slice/(system-[^/]+\.slice/)?[^/]+\.service(/|$)'
-	find /proc -maxdepth 1 -name '[0-9]*' -printf '/proc/%f/cgroup\0' | over grep -asZHE "$service" -- | upto "$most" 'processes of services'
+	find /proc -maxdepth 1 -name '[0-9]*' -printf '/proc/%f/cgroup\0' | over grep -asoZHE "$service" -- | upto "$most" 'processes of services'
 	denied /run/libvirt/qemu
 	show /run/libvirt/qemu/*.pid
 	pids=$({

@@ -84,6 +84,8 @@ func (start) Find(a Act, s Seen) Finding {
 	switch {
 	case g == nil:
 		return f
+	case g.State == estate.Suspended && s.Accepted && s.Now.Sub(s.Since) < 20*time.Second: // it is restored paused
+		return Finding{Outcome: UnderWay, Detail: "it is being restored"}
 	case g.Holds():
 		return Finding{Outcome: Done}
 	case s.Accepted && s.Now.Sub(s.Since) < time.Minute:

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"yareharbour/core/estate"
+	"yareharbour/format/bounds/boundstest"
 )
 
 var now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
@@ -214,4 +215,27 @@ func FuzzCompile(f *testing.F) {
 		defer cancel()
 		_, _ = x.Holds(ctx, reading(), now, 0)
 	})
+}
+
+// Expressions that are built to exhaust whoever compiles or evaluates them are refused in a moment.
+func TestExpressionsThatExhaust(t *testing.T) {
+	for name, text := range map[string]string{
+		"brackets": strings.Repeat("(", 4000) + "1" + strings.Repeat(")", 4000),
+		"lists":    strings.Repeat("[", 4000) + strings.Repeat("]", 4000),
+		"nots":     strings.Repeat("!", 8000) + "true",
+		"minuses":  strings.Repeat("-", 8000) + "1",
+		"choices":  strings.Repeat("true?", 1500) + "1" + strings.Repeat(":1", 1500),
+		"dots":     "host" + strings.Repeat(".a", 4000),
+		"sums":     "1" + strings.Repeat("+1", 4000),
+		"maps":     strings.Repeat("{1:", 2500) + "1" + strings.Repeat("}", 2500),
+	} {
+		boundstest.Within(t, 64*len(text), func() {
+			if x, err := Compile(text); err == nil {
+				_, _, _ = x.Evaluate(t.Context(), &estate.Reading{}, time.Now(), 0)
+			}
+		})
+		if t.Failed() {
+			t.Fatal(name)
+		}
+	}
 }
