@@ -122,7 +122,7 @@ func TestReplacedProgramsAreToldWithWhoRunsThem(t *testing.T) {
 		"/usr/sbin/libvirtd\n"...)
 	root["proc/12/exe"], root["proc/12/maps"] = link("/usr/bin/qemu-system-x86_64 (deleted)"), f("") // a person's own
 	root["proc/12/cgroup"] = f("0::/user.slice/user-1000.slice/user@1000.service/app.slice/ssh.service\n")
-	root["var/lib/dpkg/info/dpkg.list"] = f("/.\n/lib/systemd/system/dpkg-db-backup.service\n/etc/x.service\n")
+	root["var/lib/dpkg/info/dpkg.list"] = f("/.\n/lib/systemd/system/dpkg-db-backup.service\n/etc/x.service\n/etc/init.d/dpkg\n")
 	root["proc/cmdline"] = f("BOOT_IMAGE=/vmlinuz iommu=pt quiet\n")
 	root["etc/resolv.conf"] = f("# none\nnameserver 10.20.0.53\n")
 	root["etc/systemd/system/multi-user.target.wants/ssh.service"] = link("/lib/systemd/system/ssh.service")
@@ -131,7 +131,7 @@ func TestReplacedProgramsAreToldWithWhoRunsThem(t *testing.T) {
 	if ssl.Awaits() != "ssh.service" || !ssl.Waits() {
 		t.Errorf("libssl3 is held by %+v", ssl.Holders)
 	}
-	if d, _ := r.Component("deb:dpkg", ""); !slices.Equal(d.Units, []string{"dpkg-db-backup.service"}) {
+	if d, _ := r.Component("deb:dpkg", ""); !slices.Equal(d.Units, []string{"dpkg-db-backup.service", "dpkg.service"}) {
 		t.Errorf("dpkg brings %v", d.Units)
 	}
 	q, _ := r.Component("deb:qemu-system-x86", "")

@@ -149,8 +149,9 @@ func alike(file string) []string {
 	return []string{file, "/usr" + file, strings.TrimPrefix(file, "/usr")}
 }
 
-// unitDirs are where packages put the units that they bring.
-var unitDirs = []string{"/lib/systemd/system/", "/usr/lib/systemd/system/"}
+// unitDirs are where packages put the units that they bring; of a script in the last systemd makes a unit itself
+// (systemd-sysv-generator(8)).
+var unitDirs = []string{"/lib/systemd/system/", "/usr/lib/systemd/system/", "/etc/init.d/"}
 
 // rpmUnits asks rpm for the files of those packages that bring units.
 func (m Machine) rpmUnits() ([]byte, error) {
@@ -170,6 +171,9 @@ func (m Machine) units(r *estate.Reading) {
 	of := map[string][]string{}
 	note := func(pkg, file string) {
 		dir, unit := path.Split(file)
+		if dir == "/etc/init.d/" {
+			unit += ".service"
+		}
 		if slices.Contains(unitDirs, dir) && strings.HasSuffix(unit, ".service") && !slices.Contains(of[pkg], unit) {
 			of[pkg] = append(of[pkg], unit)
 		}
@@ -177,7 +181,7 @@ func (m Machine) units(r *estate.Reading) {
 	for _, name := range m.Glob("var/lib/dpkg/info/*.list") {
 		text, _ := m.ReadFile(name)
 		for l := range bytes.Lines(text) {
-			if bytes.HasSuffix(l, []byte(".service\n")) {
+			if bytes.HasSuffix(l, []byte(".service\n")) || bytes.HasPrefix(l, []byte("/etc/init.d/")) {
 				note("deb:"+dpkgName(name), strings.TrimRight(string(l), "\n"))
 			}
 		}

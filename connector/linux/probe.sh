@@ -154,7 +154,7 @@ if wants packages; then
 	denied /var/lib/dpkg/status
 	ask 'rpm -qa' rpm -qa --qf '%{NAME}\t%{EPOCHNUM}\t%{VERSION}\t%{RELEASE}\t%{ARCH}\n'
 	# the units that packages bring
-	bounded grep -asZHE '^(/usr)?/lib/systemd/system/[^/]+\.service$' /var/lib/dpkg/info/*.list
+	bounded grep -asZHE '^(/usr)?/lib/systemd/system/[^/]+\.service$|^/etc/init\.d/[^/]+$' /var/lib/dpkg/info/*.list
 	if command -v rpm >/dev/null; then
 		bounded rpm -q -f --qf '[%{=NAME} %{FILENAMES}\n]' -- /usr/lib/systemd/system/*.service 2>/dev/null |
 			grep -asE '^[^/]+ /usr/lib/systemd/system/[^/]+\.service$' | sort -u | grep -asZH --label='$rpm -q -f' '' | upto "$most" units
