@@ -2,12 +2,14 @@ package chart
 
 import (
 	"fmt"
+	"strings"
 
 	"gonum.org/v1/plot/vg"
 
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/fit"
 	"yareharbour/core/survey"
 )
 
@@ -74,11 +76,32 @@ func needText(n survey.Need) string {
 	return n.Host + " – " + n.Text
 }
 
+// blind names the hosts whose guests nobody ever read; open says of how many hosts not all is known.
+func blind(b survey.Band) string {
+	if len(b.Blind) == 0 {
+		return ""
+	}
+	return " known (never read: " + strings.Join(b.Blind, ", ") + ")"
+}
+
+func open(b survey.Band) (out string) {
+	if b.Unread > 0 {
+		out += fmt.Sprintf(", %d unread", b.Unread)
+	}
+	if b.Undecided > 0 {
+		out += fmt.Sprintf(", %d undecided", b.Undecided)
+	}
+	if b.Unasked > 0 {
+		out += fmt.Sprintf(", %d not covered", b.Unasked)
+	}
+	return out
+}
+
 func paintBand(p *pen, b survey.Band, y vg.Length, s survey.Survey) {
 	p.bold(margin, y, 12, left, ink, b.Cluster.Name)
 	p.text(margin+80, y, 9, left, grey,
-		"%d hosts, %d guests, reserve of %d host: %s; %d in line, %d adrift, %d out of service; read %s ago",
-		len(b.Berths), b.Guests, b.Cluster.Reserve, reserveWord(b), b.InLine, b.Adrift, b.Out,
+		"%d hosts, %d guests%s, reserve of %d host: %s; %d in line, %d adrift, %d out of service%s; read %s ago",
+		len(b.Berths), b.Guests, blind(b), b.Cluster.Reserve, reserveWord(b), b.InLine, b.Adrift, b.Out, open(b),
 		drift.Age(s.At.Sub(b.ReadAt)))
 	line := y + 16 + aboveDeep
 	x0 := vg.Length(margin + 60)
@@ -97,8 +120,13 @@ func paintBand(p *pen, b survey.Band, y vg.Length, s survey.Survey) {
 }
 
 func reserveWord(b survey.Band) string {
-	if b.Reserve.Outcome.String() == "fits" {
+	switch {
+	case len(b.Blind) > 0:
+		return "not known"
+	case b.Reserve.Outcome == fit.Fits:
 		return "kept"
+	case b.Reserve.Outcome == fit.Unproven:
+		return "unproven"
 	}
 	return "not kept"
 }

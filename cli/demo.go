@@ -315,7 +315,7 @@ func verdictOfExample(
 	check := h.Checker()
 	for _, r := range ordered(after, c.Hosts) {
 		for _, v := range check.Host(c.Name, r) {
-			if v.Outcome.Drifts() || v.Outcome == drift.Unread {
+			if v.Outcome.Drifts() || v.Outcome.Open() {
 				return fmt.Errorf("%s is not in line after the round: %s is %s", v.Host, v.Title(), v.Outcome)
 			}
 		}

@@ -56,8 +56,12 @@ type Feed struct {
 	Schedule     Schedule
 	Proxy        string // URL of a proxy; empty: as the environment says (HTTPS_PROXY, NO_PROXY)
 	Names        map[string]estate.Key
-	Allow        []Permission // what a site may need and what is refused otherwise
+	MaxAge       time.Duration // how old what it said may be before nobody can tell by it what is wanted; 0: MaxAge
+	Allow        []Permission  // what a site may need and what is refused otherwise
 }
+
+// MaxAge is how old a feed may be where nothing else is said.
+const MaxAge = 30 * 24 * time.Hour
 
 // Permission lets a feed do what is refused otherwise.
 type Permission string
@@ -173,6 +177,26 @@ type State struct {
 	Feed
 	Status
 	Schedule Schedule // that holds
+}
+
+// Gap says why nobody can rely on what the feed says at the time now, and empty where it can be relied on. told is what
+// should be known of it all the same.
+func (f Feed) Gap(st Status, now time.Time) (gap, told string) {
+	failed := ""
+	if st.Error != "" {
+		failed = "; the last try failed: " + st.Error
+	}
+	switch age := now.Sub(st.Synced); {
+	case st.Synced.IsZero():
+		return "was never synced" + failed, ""
+	case age > cmp.Or(f.MaxAge, MaxAge):
+		return fmt.Sprintf("was synced %d days ago%s", int(age.Hours()/24), failed), ""
+	case len(st.Aside) > 0:
+		return fmt.Sprintf("has %d entries that can't be read, the first: %s", len(st.Aside), st.Aside[0]), ""
+	case failed != "":
+		return "", fmt.Sprintf("is as it was synced %s ago%s", age.Round(time.Minute), failed)
+	}
+	return "", ""
 }
 
 // Shelf is the directory below which feeds are kept.

@@ -71,7 +71,11 @@ func (h *Harbour) load() (*catalogue.Catalogue, error) {
 		errs = append(errs, LoadIndexes(cat, h.path(x.Dir), x.Architecture, h.beside(x.Keyrings), now))
 	}
 	for _, f := range h.Feeds {
-		add(h.Shelf.Load(f, now))
+		said, err := h.Shelf.Load(f, now)
+		add(said, err)
+		if err := h.gap(cat, f, said, now); err != nil {
+			errs = append(errs, err)
+		}
 	}
 	taken, err := h.Bundles.Taken()
 	errs = append(errs, err)
@@ -79,6 +83,32 @@ func (h *Harbour) load() (*catalogue.Catalogue, error) {
 		add(h.Bundles.Load(c, h.bundleOptions(bundle.Options{Now: now})))
 	}
 	return cat, errors.Join(errs...)
+}
+
+// gap notes in the catalogue what can't be told by a feed as it stands: of what it carries where it is too old, and of
+// what nobody else describes where it was never synced, or not read whole.
+func (h *Harbour) gap(cat *catalogue.Catalogue, f feed.Feed, said []catalogue.Batch, now time.Time) error {
+	st, err := h.Shelf.Status(f.Name)
+	if err != nil {
+		return err
+	}
+	why, told := f.Gap(st, now)
+	if told != "" {
+		cat.AddGap(catalogue.Gap{Feed: f.Name, Why: told, Told: true})
+	}
+	if why == "" {
+		return nil
+	}
+	g := catalogue.Gap{Feed: f.Name, Why: why}
+	if len(st.Aside) == 0 {
+		for _, b := range said {
+			for i := range b.Releases {
+				g.Carried = append(g.Carried, b.Releases[i].Component)
+			}
+		}
+	}
+	cat.AddGap(g)
+	return nil
 }
 
 // Sound says what of the estate's files can't be read, and nil where all can. While it is not nil no verdict is to be

@@ -52,6 +52,6 @@ func (c *Catalogue) Until(t time.Time) *Catalogue {
 		}
 	}
 	out.AddAdvisories(Feed{}, known)
-	out.feeds, out.pairs = c.feeds, c.pairs
+	out.feeds, out.pairs, out.gaps = c.feeds, c.pairs, c.gaps
 	return out
 }

@@ -181,6 +181,7 @@ type Track struct {
 // Catalogue is all releases, by component. The zero value is empty and ready. It is not safe to change it while others
 // read it; many may read it at once.
 type Catalogue struct {
+	gaps       []Gap
 	releases   map[estate.Key][]Release // rising by version
 	tracks     map[estate.Key][]Track
 	feeds      []Feed

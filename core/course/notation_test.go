@@ -573,7 +573,8 @@ func (sc *scene) seenOn(w string) {
 	host, rest := w[:1], w[1:]
 	fail := func(sections ...estate.SectionName) {
 		for _, s := range sections {
-			r.SetSection(estate.Section{Name: s, At: noon, Err: "no answer"})
+			held, from := r.Section(s).Known() // what was last known stands, as in Reading.Over
+			r.SetSection(estate.Section{Name: s, At: noon, Err: "no answer", Held: held, HeldFrom: from})
 		}
 	}
 	switch word, arg, _ := strings.Cut(strings.TrimPrefix(rest, "."), "="); {

@@ -2,6 +2,7 @@ package drift
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -41,6 +42,7 @@ type answer struct {
 	wants   string
 	release *catalogue.Release
 	tracked bool // the track of what is wanted is known
+	cause   string
 }
 
 // Host returns a verdict for every clause that binds the host: by component, then device. A clause for a whole kind
@@ -197,7 +199,7 @@ func (c *Checker) judge(v *Verdict, set *baseline.Set) {
 		a = c.answer(q, v.Found != nil)
 		c.memo[q] = a
 	}
-	v.Outcome, v.Wants, v.Release = a.outcome, a.wants, a.release
+	v.Outcome, v.Wants, v.Release, v.Cause = a.outcome, a.wants, a.release, a.cause
 	if a.outcome.Drifts() && set.Excepted(v.Component, c.Now) != nil {
 		v.Outcome = Excepted
 	}
@@ -216,10 +218,36 @@ func (c *Checker) answer(q question, present bool) answer {
 	a, track := c.wanted(q, present)
 	if present {
 		a.outcome = c.compare(q, a, track)
-	} else {
-		a.outcome = Absent
+	} else if a.outcome = Absent; a.cause != "" {
+		a.outcome = Undecided
+	}
+	if a.outcome != Undecided {
+		a.cause = ""
 	}
 	return a
+}
+
+// undecided says why nobody can tell what a following clause wants here; empty where somebody can. What is known not to
+// concern the host is no such case: that its releases are for other hardware, on other tracks or less severe.
+func (c *Checker) undecided(q question, present bool, rule catalogue.Rule, wants string) string {
+	if gap := c.Catalogue.Gap(q.key); gap != "" {
+		return gap
+	}
+	if r := c.Catalogue.Contested(q.key, wants, q.model, rule); r != nil {
+		return fmt.Sprintf("feeds disagree about %s: %s", r.Version, r.Disputed)
+	}
+	if wants != "" {
+		return ""
+	}
+	if device := q.key.Layer() == estate.Firmware || q.key.Layer() == estate.Driver; device && present && q.model == "" &&
+		c.Catalogue.ForHardware(q.key) {
+		return "it is not known on what hardware it is, and its releases are for named models"
+	}
+	why := c.Catalogue.Unmet(q.key, q.model, rule)
+	if why == "" && len(c.Catalogue.Releases(q.key)) == 0 && q.clause.Component == q.key {
+		why = "no source knows any release of it"
+	}
+	return why
 }
 
 // wanted names the version that the clause asks for here, its release where the catalogue has it, and its track.
@@ -230,10 +258,14 @@ func (c *Checker) wanted(q question, present bool) (a answer, track string) {
 			release: c.Catalogue.Release(q.key, q.clause.Version, track, q.model)}, track
 	}
 	rule := c.rule(q.clause, q.key, q.version, q.model)
+	a = answer{tracked: true}
 	if r := c.Catalogue.Newest(q.key, q.model, rule); r != nil {
-		return answer{wants: r.Version, release: r, tracked: true}, rule.Track
+		a.wants, a.release = r.Version, r
+	} else {
+		a.wants = c.Catalogue.Mended(q.key, q.model, rule)
 	}
-	return answer{tracked: true, wants: c.Catalogue.Mended(q.key, q.model, rule)}, rule.Track
+	a.cause = c.undecided(q, present, rule, a.wants)
+	return a, rule.Track
 }
 
 // rule is the catalogue's rule for a following clause on a component that stands at version; the version is empty where
@@ -254,11 +286,14 @@ func (c *Checker) rule(clause *baseline.Bound, key estate.Key, version, model st
 // compare is the outcome for a component that is there.
 func (c *Checker) compare(q question, a answer, wantTrack string) Outcome {
 	ownTrack, known := c.Catalogue.TrackOf(q.key, q.version, q.model)
+	if q.half {
+		return HalfInstalled
+	}
 	if c.Catalogue.WithdrawnFor(q.key, q.version, ownTrack, q.model) != "" {
 		return Withdrawn
 	}
-	if q.half {
-		return HalfInstalled
+	if a.cause != "" {
+		return Undecided
 	}
 	if a.wants == "" {
 		return c.withoutRelease(q)

@@ -139,6 +139,10 @@ var scenarios = []struct{ name, text string }{
 	{"nothing in the catalogue to compare with", `
 		clause deb:local if-present newest
 		has deb:local 1.0
+		=> deb:local undecided`},
+	{"nothing in the catalogue to compare with, of a whole kind", `
+		clause deb:* if-present newest
+		has deb:local 1.0
 		=> deb:local does-not-apply`},
 	{"two baselines of one rank disagree", `
 		clause deb:ssl exactly 1.0 rank=1
@@ -272,7 +276,7 @@ var scenarios = []struct{ name, text string }{
 		=> fw:bmc absent 3.11`},
 	{"a whole-host target that nobody publishes does not vanish", `
 		clause host:stack at-least newest
-		=> host:stack absent`},
+		=> host:stack undecided`},
 	{"a clause for one model of hardware goes before one for any", `
 		clause fw:nic exactly 1.0
 		clause fw:nic exactly 2.0 hardware=L25

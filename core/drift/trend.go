@@ -12,9 +12,12 @@ type Tally struct {
 	At     time.Time            `json:"at,omitzero"`
 	Drift  map[estate.Layer]int `json:"drift"` // verdicts that are out of line, by layer
 	Unread int                  `json:"unread"`
-	InLine int                  `json:"in_line"`
-	Hosts  int                  `json:"hosts"`  // that were judged
-	Adrift int                  `json:"adrift"` // of them, with any drift
+	// Undecided are verdicts of which what is wanted can't be told; Unasked, hosts of which no clause asks anything.
+	Undecided int `json:"undecided,omitempty"`
+	Unasked   int `json:"unasked,omitempty"`
+	InLine    int `json:"in_line"`
+	Hosts     int `json:"hosts"`  // that were judged
+	Adrift    int `json:"adrift"` // of them, with any drift
 }
 
 // Count tallies verdicts of a cluster's hosts.
@@ -22,11 +25,16 @@ func Count(at time.Time, byHost map[string][]Verdict) Tally {
 	t := Tally{At: at, Drift: map[estate.Layer]int{}}
 	for _, vs := range byHost {
 		t.Hosts++
+		if len(vs) == 0 {
+			t.Unasked++
+		}
 		drifts := false
 		for i := range vs {
 			switch v := &vs[i]; {
 			case v.Outcome == Unread:
 				t.Unread++
+			case v.Outcome == Undecided:
+				t.Undecided++
 			case v.Outcome == InLine:
 				t.InLine++
 			case v.Outcome.Drifts():
@@ -58,7 +66,7 @@ func See(byHost map[string][]Verdict) Seen {
 	out := Seen{}
 	for _, vs := range byHost {
 		for i := range vs {
-			if v := &vs[i]; v.Outcome.Drifts() || v.Outcome == Unread {
+			if v := &vs[i]; v.Outcome.Drifts() || v.Outcome.Open() {
 				out[v.place()] = v.Outcome.String() + " " + v.Has
 			}
 		}
@@ -73,7 +81,7 @@ func (v *Verdict) place() string {
 
 // New tells whether the verdict is drift that the look did not see: it was in line then, or out of line in another way.
 func (s Seen) New(v *Verdict) bool {
-	return (v.Outcome.Drifts() || v.Outcome == Unread) && s[v.place()] != v.Outcome.String()+" "+v.Has
+	return (v.Outcome.Drifts() || v.Outcome.Open()) && s[v.place()] != v.Outcome.String()+" "+v.Has
 }
 
 // News is what is out of line in a cluster and was not when somebody last looked. The zero value is that of a cluster

@@ -5,6 +5,7 @@ package drift
 
 import (
 	"fmt"
+	"maps"
 	"time"
 
 	"yareharbour/core/baseline"
@@ -24,9 +25,10 @@ const (
 	Excepted
 	NotApplying
 	Unwanted
-	Withdrawn
-	Absent
 	HalfInstalled
+	Withdrawn
+	Undecided // what is wanted can't be told: sources disagree or are missing, or nothing meets the clause
+	Absent
 	OffTrack
 	Behind
 	Ahead
@@ -35,12 +37,11 @@ const (
 )
 
 // Outcomes lists them in the order in which they are tried.
-var Outcomes = []Outcome{Unread, Disputed, Excepted, NotApplying, Unwanted, Withdrawn, Absent, HalfInstalled,
-	OffTrack, Behind, Ahead,
-	AwaitingRestart, InLine}
+var Outcomes = []Outcome{Unread, Disputed, Excepted, NotApplying, Unwanted, HalfInstalled, Withdrawn, Undecided, Absent,
+	OffTrack, Behind, Ahead, AwaitingRestart, InLine}
 
-var outcomeNames = [...]string{"unread", "disputed", "excepted", "does not apply", "unwanted", "withdrawn", "absent",
-	"half installed", "off track", "behind", "ahead", "awaiting restart", "in line"}
+var outcomeNames = [...]string{"unread", "disputed", "excepted", "does not apply", "unwanted", "half installed",
+	"withdrawn", "undecided", "absent", "off track", "behind", "ahead", "awaiting restart", "in line"}
 
 // String returns the vocabulary's word for the outcome.
 func (o Outcome) String() string { return outcomeNames[o] }
@@ -59,10 +60,14 @@ func (o *Outcome) UnmarshalText(b []byte) error {
 	return fmt.Errorf("no outcome %q", b)
 }
 
-// Drifts tells whether the outcome is out of line. Unread is neither in line nor drift: it is not known.
+// Open tells whether nobody can say what the outcome comes to: what the host has was not read, or what is wanted of it
+// can't be told. It is neither in line nor drift, and may turn out to be either.
+func (o Outcome) Open() bool { return o == Unread || o == Undecided }
+
+// Drifts tells whether the outcome is out of line. One that is open is neither that nor in line.
 func (o Outcome) Drifts() bool {
 	switch o {
-	case Unread, Excepted, NotApplying, InLine:
+	case Unread, Undecided, Excepted, NotApplying, InLine:
 		return false
 	}
 	return true
@@ -83,6 +88,7 @@ type Verdict struct {
 	Class     string            // likewise
 	Clause    *baseline.Bound
 	Release   *catalogue.Release // the wanted release, if the catalogue has it
+	Cause     string             // where it is undecided: why
 }
 
 // Layer is the layer of the verdict's component.
@@ -97,7 +103,7 @@ func (v *Verdict) Title() string {
 func (v *Verdict) Subject(now time.Time) narrow.Subject {
 	s := narrow.Subject{Hosts: []string{v.Host}, Component: v.Component, Severity: v.Severity(),
 		Verdicts: []string{v.Outcome.String()}, Age: -1, Hardware: []string{v.Model}, Class: v.Class,
-		Words: []string{v.Device, v.Has, v.Wants, v.Last, v.Model}}
+		Words: []string{v.Device, v.Has, v.Wants, v.Last, v.Model}, Open: v.Outcome.Open()}
 	if v.Clause != nil {
 		s.Words = append(s.Words, v.Clause.Baseline)
 	}
@@ -118,15 +124,16 @@ func (v *Verdict) Severity() catalogue.Severity {
 	return v.Release.SeverityFrom(v.Has)
 }
 
-// Summary counts verdicts. Unread ones stand by themselves.
+// Summary counts verdicts. Those that are open stand by themselves, each by its name.
 type Summary struct {
-	InLine  int                `json:"in_line"`
-	Drift   int                `json:"drift"`
-	Unread  int                `json:"unread"`
-	Aside   int                `json:"aside"` // excepted, or does not apply
-	ByWord  map[string]int     `json:"by_verdict"`
-	ByLayer map[string]int     `json:"drift_by_layer"`
-	Worst   catalogue.Severity `json:"worst_severity"`
+	InLine    int                `json:"in_line"`
+	Drift     int                `json:"drift"`
+	Unread    int                `json:"unread"`
+	Undecided int                `json:"undecided"`
+	Aside     int                `json:"aside"` // excepted, or does not apply
+	ByWord    map[string]int     `json:"by_verdict"`
+	ByLayer   map[string]int     `json:"drift_by_layer"`
+	Worst     catalogue.Severity `json:"worst_severity"`
 	// BySeverity counts drift by the severity of the release that would mend it; "unknown" where none is stated.
 	BySeverity map[string]int `json:"drift_by_severity"`
 }
@@ -142,6 +149,8 @@ func Summarize(vs []Verdict) Summary {
 			s.InLine++
 		case v.Outcome == Unread:
 			s.Unread++
+		case v.Outcome == Undecided:
+			s.Undecided++
 		case v.Outcome.Drifts():
 			s.Drift++
 			s.ByLayer[string(v.Layer())]++
@@ -152,4 +161,24 @@ func Summarize(vs []Verdict) Summary {
 		}
 	}
 	return s
+}
+
+// Open counts the verdicts that nobody can give.
+func (s Summary) Open() int { return s.Unread + s.Undecided }
+
+// Plus adds another sum to this one. Every sum over hosts or clusters is made so.
+func (s Summary) Plus(o Summary) Summary {
+	add := func(a, b map[string]int) map[string]int {
+		out := maps.Clone(a)
+		if out == nil {
+			out = map[string]int{}
+		}
+		for k, n := range b {
+			out[k] += n
+		}
+		return out
+	}
+	return Summary{InLine: s.InLine + o.InLine, Drift: s.Drift + o.Drift, Unread: s.Unread + o.Unread,
+		Undecided: s.Undecided + o.Undecided, Aside: s.Aside + o.Aside, ByWord: add(s.ByWord, o.ByWord),
+		ByLayer: add(s.ByLayer, o.ByLayer), BySeverity: add(s.BySeverity, o.BySeverity), Worst: max(s.Worst, o.Worst)}
 }

@@ -134,6 +134,9 @@ func (c *Checker) whyOutcome(cluster string, v Verdict, r *estate.Reading) strin
 	switch v.Outcome {
 	case Unread:
 		return "So it is unread: it counts neither as in line nor as drift."
+	case Undecided:
+		return "But what is wanted can't be told: " + v.Cause + ". So it is undecided: it counts neither as in line nor " +
+			"as drift, and a round leaves the host standing."
 	case Disputed:
 		return fmt.Sprintf("But %s at the same rank, so it is disputed: until one gives way, "+
 			"nobody knows what is wanted.",

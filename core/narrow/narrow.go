@@ -13,6 +13,9 @@
 //	hardware=lorne*        models of hardware, by a pattern
 //	used=no                on no host yet; used=yes: on some
 //	-word, -field=value    not that
+//
+// A verdict that nobody can give, since something was not read or what is wanted can't be told, is not something else:
+// where it has no severity, publisher, age, class or model of its own it stays, whatever of these is asked for.
 package narrow
 
 import (
@@ -52,6 +55,9 @@ type Subject struct {
 	Class     string        // of a device
 	Age       time.Duration // since its release; negative: not known
 	Words     []string      // everything else that the line says
+	// Open tells that the line is a verdict which nobody can give: what of it depends on the release that is wanted, or on
+	// a device that was not read, is not known, rather than something else.
+	Open bool
 }
 
 // fields and what of a subject they ask for.
@@ -60,7 +66,7 @@ var fields = []string{"layer", "severity", "vendor", "host", "kind", "verdict", 
 // Verdicts are the words that verdict= knows, with hyphens for blanks: those of the vocabulary, and what an edit can
 // come to.
 var Verdicts = []string{"unread", "disputed", "excepted", "does-not-apply", "unwanted", "withdrawn", "absent",
-	"half-installed", "off-track", "behind", "ahead", "awaiting-restart", "in-line"}
+	"half-installed", "undecided", "off-track", "behind", "ahead", "awaiting-restart", "in-line"}
 
 // Parse understands a text. An unknown field is an error; so is a value that a field can't have.
 func Parse(text string) (Filter, error) {
@@ -159,7 +165,7 @@ func (t *term) String() string {
 func (f Filter) Idle(all []Subject) (out []string) {
 	for i := range f.terms {
 		t := &f.terms[i]
-		if !slices.ContainsFunc(all, func(s Subject) bool { return t.holds(s, s.words()) }) {
+		if !slices.ContainsFunc(all, func(s Subject) bool { return t.answer(s, s.words()) == yes }) {
 			out = append(out, t.String())
 		}
 	}
@@ -172,19 +178,72 @@ func (f Filter) String() string { return f.text }
 // Empty tells whether everything is let through.
 func (f Filter) Empty() bool { return len(f.terms) == 0 }
 
-// Lets tells whether the filter lets the subject through.
-func (f Filter) Lets(s Subject) bool {
+// Lets tells whether the filter lets the subject through: everything of which it can't be said that it is something else
+// stays.
+func (f Filter) Lets(s Subject) bool { return f.lets(s, false) }
+
+// Might tells whether the filter would let the subject through, whatever it turns out to be once it is known. What Lets
+// lets through it does too; beyond that, verdicts that are open might come to any verdict, and say any word.
+func (f Filter) Might(s Subject) bool { return f.lets(s, true) }
+
+func (f Filter) lets(s Subject, might bool) bool {
 	words := ""
 	for i := range f.terms {
 		t := &f.terms[i]
 		if t.field == "" && words == "" {
 			words = s.words()
 		}
-		if t.holds(s, words) == t.not {
-			return false
+		switch t.answer(s, words) {
+		case unsaid:
+		case yes:
+			if t.not && !(might && s.Open && t.field == "verdict") {
+				return false
+			}
+		case no:
+			if !t.not && !(might && s.Open && (t.field == "verdict" || t.field == "")) {
+				return false
+			}
 		}
 	}
 	return true
+}
+
+// said is what a term comes to: it holds, it does not, or nobody can say.
+type said int
+
+const (
+	no said = iota
+	yes
+	unsaid
+)
+
+// answer is what the term comes to for a subject. What an open verdict has no value of is not known.
+func (t *term) answer(s Subject, words string) said {
+	if s.Open && t.unknown(s) {
+		return unsaid
+	}
+	if t.holds(s, words) {
+		return yes
+	}
+	return no
+}
+
+// unknown tells whether an open verdict says nothing of what the term asks for.
+func (t *term) unknown(s Subject) bool {
+	device := s.Component.Layer() == estate.Firmware || s.Component.Layer() == estate.Driver
+	switch t.field {
+	case "severity":
+		return s.Severity == catalogue.Unknown
+	case "vendor":
+		return s.Vendor == ""
+	case "age":
+		return s.Age < 0
+	case "class":
+		return device && s.Class == ""
+	case "hardware":
+		return device && strings.Join(s.Hardware, "") == ""
+	}
+	return false
 }
 
 // words are all that the line says, in small letters.

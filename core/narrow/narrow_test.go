@@ -39,6 +39,49 @@ func TestLets(t *testing.T) {
 	}
 }
 
+// What nobody knows of a verdict does not make it something else: narrowed by that, both ways, it stays. What is known of
+// it counts; and its verdict and words might come to be any.
+func TestWhatNobodyKnowsStays(t *testing.T) {
+	open := Subject{Hosts: []string{"avocet"}, Component: "fw:tarbet-s9", Verdicts: []string{"unread"}, Age: -1, Hardware: []string{""},
+		Open: true}
+	known := open
+	known.Open = false
+	for text, want := range map[string]struct{ lets, might, known bool }{
+		"severity=critical": {true, true, false}, "-severity=critical": {true, true, true},
+		"vendor=corran": {true, true, false}, "-vendor=corran": {true, true, true},
+		"age=30": {true, true, false}, "-age=30": {true, true, true}, "age=-30": {true, true, false},
+		"class=network": {true, true, false}, "-class=network": {true, true, true},
+		"hardware=lorne*": {true, true, false}, "-hardware=lorne*": {true, true, true},
+		"host=heron": {false, false, false}, "host=a*": {true, true, true}, "-host=a*": {false, false, false},
+		"layer=driver": {false, false, false}, "kind=fw": {true, true, true},
+		"verdict=unread": {true, true, true}, "verdict=behind": {false, true, false}, "-verdict=unread": {false, true, false},
+		"critical": {false, true, false}, "-critical": {true, true, true}, "tarbet": {true, true, true},
+		"severity=critical host=heron": {false, false, false}, "severity=critical verdict=behind": {false, true, false},
+	} {
+		f, err := Parse(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if f.Lets(open) != want.lets || f.Might(open) != want.might || f.Lets(known) != want.known || f.Might(known) != want.known {
+			t.Errorf("%s: lets %v, might %v; known, lets %v, might %v", text, f.Lets(open), f.Might(open), f.Lets(known), f.Might(known))
+		}
+	}
+	stated := open // an undecided one has a model, and perhaps a release
+	stated.Severity, stated.Vendor, stated.Age, stated.Class, stated.Hardware = catalogue.Low, "Lorne", 24*time.Hour, "storage",
+		[]string{"Tarbet S9"}
+	for _, text := range []string{"severity=critical", "vendor=corran", "age=-30", "class=network", "hardware=lorne*"} {
+		if f, _ := Parse(text); f.Lets(stated) || f.Might(stated) {
+			t.Errorf("%s: what is known of an open verdict does not count", text)
+		}
+	}
+	pkg := Subject{Component: "deb:k", Open: true, Age: -1}
+	for _, text := range []string{"class=network", "hardware=lorne*"} {
+		if f, _ := Parse(text); f.Lets(pkg) {
+			t.Errorf("%s: a package is of no class and on no hardware", text)
+		}
+	}
+}
+
 func TestWhatCannotBeUnderstoodIsSaid(t *testing.T) {
 	for text, want := range map[string]string{
 		"colour=red": `no field "colour"`, "layer=cloud": `no layer "cloud"`, "severity=bad": "no severity",

@@ -103,6 +103,8 @@ func change(d drift.Verdict, r *estate.Reading) (c want, left string) {
 		return c, ""
 	case drift.HalfInstalled:
 		return want{}, d.Outcome.String() + ": " + d.Found.State + "; it must be mended on the host first"
+	case drift.Undecided:
+		return want{}, d.Outcome.String() + ": " + d.Cause
 	case drift.OffTrack, drift.Ahead, drift.Disputed, drift.Unread:
 		return want{}, d.Outcome.String() + ": a person decides"
 	default:

@@ -115,7 +115,7 @@ func (p *Plan) InLine() bool {
 func aside(host string, r *estate.Reading, vs []drift.Verdict, left []string) Aside {
 	a := Aside{Host: host}
 	sum := drift.Summarize(vs)
-	a.Drift, a.Unread = sum.Drift, sum.Unread
+	a.Drift, a.Unread = sum.Drift, sum.Open()
 	var parts []string
 	add := func(format string, args ...any) { parts = append(parts, fmt.Sprintf(format, args...)) }
 	switch {
@@ -133,10 +133,16 @@ func aside(host string, r *estate.Reading, vs []drift.Verdict, left []string) As
 		first := slices.IndexFunc(vs, func(v drift.Verdict) bool { return v.Outcome == drift.Unread })
 		add("unread: %d, the first is %s", sum.Unread, vs[first].Title())
 	}
+	if sum.Undecided > 0 {
+		first := slices.IndexFunc(vs, func(v drift.Verdict) bool { return v.Outcome == drift.Undecided })
+		add("undecided: %d, the first is %s: %s", sum.Undecided, vs[first].Title(), vs[first].Cause)
+	}
 	if sum.Drift > 0 {
 		add("out of line beyond a round's reach: %d, %s", sum.Drift, strings.Join(left[:min(len(left), 2)], "; "))
 	}
-	if len(parts) == 0 {
+	if len(parts) == 0 && sum.InLine == 0 {
+		add("nothing was judged in line: every clause is excepted or does not apply")
+	} else if len(parts) == 0 {
 		a.InLine = true
 		parts = []string{"in line"}
 		if sum.Aside > 0 {

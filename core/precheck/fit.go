@@ -3,6 +3,7 @@ package precheck
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"yareharbour/core/estate"
 	"yareharbour/core/fit"
@@ -11,6 +12,10 @@ import (
 func room(f Facts, r *estate.Reading) found {
 	if !f.Empties {
 		return clear("no change here needs the host empty")
+	}
+	if blind := Blind(f.Hosts, f.Readings); len(blind) > 0 {
+		return blocker("the guests of "+strings.Join(blind, ", ")+" were never read: whether there is room, and whether "+
+			"the reserve is kept, can't be told", "see why they can't be read, then read them")
 	}
 	a := f.Placed
 	if a == nil {
@@ -45,6 +50,22 @@ func (f *Facts) resting(r *estate.Reading) string {
 // Problem is the cluster as fit sees it.
 func (f *Facts) Problem() fit.Problem {
 	return fit.Problem{Hosts: FitHosts(f.Hosts, f.Readings), Terms: f.Terms}
+}
+
+// Blind are the hosts of which nobody ever read what guests they have, and that are not off: that is not the same as none.
+func Blind(names []string, readings map[string]*estate.Reading) (out []string) {
+	for _, n := range names {
+		r := readings[n]
+		if r != nil && r.Off() {
+			continue
+		}
+		if r == nil {
+			out = append(out, n)
+		} else if at, _ := r.Section(estate.GuestList).Known(); at.IsZero() {
+			out = append(out, n)
+		}
+	}
+	return out
 }
 
 // FitHosts tells fit of a cluster's hosts as they were read. A host that does not answer, or whose guests could not be

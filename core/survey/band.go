@@ -15,33 +15,36 @@ import (
 
 // Depth is how far a host is out of line in one layer.
 type Depth struct {
-	Drift  int
-	Worst  catalogue.Severity
-	Unread bool
-	InLine int // clauses that were judged in line; with none, nothing is claimed
-	Aside  int // excepted, or not applying
+	Drift     int
+	Worst     catalogue.Severity
+	Unread    bool
+	Undecided bool
+	InLine    int // clauses that were judged in line; with none, nothing is claimed
+	Aside     int // excepted, or not applying
 }
 
 // Berth is a host in its cluster's band.
 type Berth struct {
-	Host    string
-	Service Service
-	Mark    *estate.Mark
-	Memory  float64 // share of its memory that running guests have, 0 to 1
-	CPU     float64 // share of its cores that they use
-	Guests  int     // running
-	Depth   map[estate.Layer]Depth
-	Drift   int
-	Unread  int
-	Judged  int // clauses that were judged in line
-	ReadAt  time.Time
-	Step    act.Step // where a running round is with it; empty otherwise
+	Host      string
+	Service   Service
+	Mark      *estate.Mark
+	Memory    float64 // share of its memory that running guests have, 0 to 1
+	CPU       float64 // share of its cores that they use
+	Guests    int     // running
+	Depth     map[estate.Layer]Depth
+	Drift     int
+	Unread    int
+	Undecided int
+	Judged    int // clauses that were judged in line
+	Excused   int // excepted, or known not to apply
+	ReadAt    time.Time
+	Step      act.Step // where a running round is with it; empty otherwise
 }
 
 // InLine tells whether something was asked of the host, all of it was read, and nothing is out of line. A host of which
 // nothing is asked is not in line with anything.
 func (b Berth) InLine() bool {
-	return b.Judged > 0 && b.Drift == 0 && b.Unread == 0 && b.Service != Silent && b.Service != Never
+	return b.Judged > 0 && b.Drift == 0 && b.Unread+b.Undecided == 0 && b.Service != Silent && b.Service != Never
 }
 
 // Band is a cluster.
@@ -62,7 +65,12 @@ type Band struct {
 	Unasked int // hosts of which no clause asks anything
 	Out     int // hosts out of service
 	Unread  int // hosts of which something is not known
-	Round   *course.State
+	// Undecided are hosts of which what is wanted can't be told, in one clause at least; they may be counted otherwise too.
+	Undecided int
+	// Blind are hosts whose guests were never read: Guests and Load are without theirs, and of the reserve nothing is
+	// known.
+	Blind []string
+	Round *course.State
 }
 
 func band(in Input, c estate.Cluster) Band {
@@ -100,6 +108,11 @@ func band(in Input, c estate.Cluster) Band {
 	if room.MemoryMiB > 0 {
 		b.Load = float64(used.MemoryMiB) / float64(room.MemoryMiB)
 		b.Limit = max(0, float64(room.MemoryMiB-int64(c.Reserve)*largest.MemoryMiB)/float64(room.MemoryMiB))
+	}
+	if b.Blind = precheck.Blind(c.Hosts, in.Readings); len(b.Blind) > 0 {
+		b.Limit = 0
+		b.Reserve = fit.Answer{Outcome: fit.Unproven, Obstacle: &fit.Obstacle{}}
+		return b
 	}
 	const exact = 64 // beyond this many hosts a proof takes longer than a look may
 	if len(hosts) <= exact {
@@ -143,13 +156,16 @@ func (b *Band) count(h Berth) {
 	switch {
 	case h.InLine():
 		b.InLine++
-	case h.Judged+h.Drift+h.Unread == 0 && h.Service != Never:
+	case h.Judged+h.Drift+h.Unread+h.Undecided == 0 && h.Service != Never:
 		b.Unasked++
 	case h.Drift > 0:
 		b.Adrift++
 	}
 	if h.Unread > 0 || h.Service == Never {
 		b.Unread++
+	}
+	if h.Undecided > 0 {
+		b.Undecided++
 	}
 	if h.Service != Open {
 		b.Out++
@@ -187,6 +203,9 @@ func berth(in Input, host string) Berth {
 		case v.Outcome == drift.Unread:
 			d.Unread = true
 			b.Unread++
+		case v.Outcome == drift.Undecided:
+			d.Undecided = true
+			b.Undecided++
 		case v.Outcome.Drifts():
 			d.Drift++
 			d.Worst = max(d.Worst, v.Severity())

@@ -171,14 +171,21 @@ func needs(in Input, b Band) []Need {
 	if hosts := critical.hosts; len(hosts) > 0 {
 		critical.show(add(Now, only(hosts), "critical release missing%s", onHosts(hosts)))
 	}
-	for _, o := range []drift.Outcome{drift.Withdrawn, drift.Unread, drift.HalfInstalled, drift.Disputed,
+	if hosts := b.Blind; len(hosts) > 0 {
+		add(Now, only(hosts), "guests were never read%s: the reserve is not known", onHosts(hosts))
+	}
+	for _, o := range []drift.Outcome{drift.Withdrawn, drift.Unread, drift.HalfInstalled, drift.Undecided, drift.Disputed,
 		drift.OffTrack, drift.Ahead} {
 		if x := byOutcome[o]; x != nil {
 			u := Sometime
-			if o == drift.Withdrawn || o == drift.Unread || o == drift.HalfInstalled {
+			if o == drift.Withdrawn || o.Open() || o == drift.HalfInstalled {
 				u = Soon
 			}
-			x.show(add(u, only(x.hosts), "%s%s", says[o], onHosts(x.hosts)))
+			text := says[o] + onHosts(x.hosts)
+			if o == drift.Undecided {
+				text += ": " + x.first.Cause
+			}
+			x.show(add(u, only(x.hosts), "%s", text))
 		}
 	}
 	if n := in.News[b.Cluster.Name]; len(n.Drift) > 0 {
@@ -236,6 +243,7 @@ func grouped(needs []Need) (out []Need) {
 }
 
 var says = map[drift.Outcome]string{drift.Withdrawn: "withdrawn release", drift.Unread: "something is unread",
+	drift.Undecided:     "what is wanted can't be told",
 	drift.HalfInstalled: "a package is half installed", drift.Disputed: "baselines disagree",
 	drift.OffTrack: "off its track", drift.Ahead: "ahead of its baseline"}
 

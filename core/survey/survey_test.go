@@ -13,6 +13,7 @@ import (
 	"yareharbour/core/course"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/fit"
 	"yareharbour/core/plan"
 )
 
@@ -238,5 +239,51 @@ func TestNeedsThatBelongTogetherAreToldOnce(t *testing.T) {
 		"1  silent on a, b: refused 2", "1  mute on a, b: on a, refused 2"}
 	if !slices.Equal(lines, want) || !got[0].Since.Equal(early) {
 		t.Errorf("%q, since %v", lines, got[0].Since)
+	}
+}
+
+// A guest list that nobody ever read is not an empty one: of guests, load and reserve nothing is claimed, and somebody is
+// told. One that was read before stands for what runs there.
+func TestGuestsThatNobodyReadAreNotNone(t *testing.T) {
+	in := input()
+	sound := Make(in).Bands[0]
+	if len(sound.Blind) != 0 || sound.Reserve.Outcome != fit.Fits {
+		t.Fatalf("%+v", sound)
+	}
+	for name, take := range map[string]func(r *estate.Reading){
+		"never read": func(r *estate.Reading) { r.SetSection(estate.Section{Name: estate.GuestList, Err: "libvirt is stopped"}) },
+		"no reading": nil,
+	} {
+		in := input()
+		if take == nil {
+			delete(in.Readings, "a")
+		} else {
+			in.Readings["a"].Guests = nil
+			take(in.Readings["a"])
+		}
+		s := Make(in)
+		b := s.Bands[0]
+		if !slices.Equal(b.Blind, []string{"a"}) || b.Reserve.Outcome == fit.Fits || b.Limit != 0 || b.Ready > sound.Ready {
+			t.Errorf("%s: blind %v, reserve %s, limit %v", name, b.Blind, b.Reserve.Outcome, b.Limit)
+		}
+		if !slices.ContainsFunc(s.Needs, func(n Need) bool {
+			return n.Urgency == Now && strings.Contains(n.Text, "guests were never read")
+		}) {
+			t.Errorf("%s: nobody is told: %+v", name, s.Needs)
+		}
+	}
+	held := input()
+	at := held.Now.Add(-time.Hour)
+	held.Readings["a"].SetSection(estate.Section{Name: estate.GuestList, Err: "libvirt is stopped", Held: at, HeldFrom: "libvirt"})
+	if b := Make(held).Bands[0]; len(b.Blind) != 0 || b.Guests != sound.Guests {
+		t.Errorf("what was last known does not stand: %+v", b)
+	}
+	off := input()
+	off.Readings["a"].SetSection(estate.Section{Name: estate.Host, Err: "off"})
+	off.Readings["a"].SetSection(estate.Section{Name: estate.GuestList, Err: "off"})
+	off.Readings["a"].BMC.Power = "Off"
+	off.Readings["a"].SetSection(estate.Section{Name: estate.BMCState, At: off.Now, Source: "Redfish"})
+	if b := Make(off).Bands[0]; len(b.Blind) != 0 {
+		t.Errorf("a host that is off has no guests to be read: %v", b.Blind)
 	}
 }

@@ -12,9 +12,9 @@ import (
 
 // Standing is how hosts stand to a clause, in verdicts.
 type Standing struct {
-	InLine, Drift, Unread int
-	Aside                 int      // excepted, or not applying
-	Hosts                 []string // out of line, sorted
+	InLine, Drift, Unread, Undecided int
+	Excepted, Idle                   int      // pardoned; known not to apply
+	Hosts                            []string // out of line, sorted
 }
 
 // Standings counts the verdicts by the clause of a baseline that made them, by its line in the baseline's file.
@@ -32,13 +32,17 @@ func (e *Estate) Standings(name string) map[int]Standing {
 				s.InLine++
 			case v.Outcome == drift.Unread:
 				s.Unread++
+			case v.Outcome == drift.Undecided:
+				s.Undecided++
+			case v.Outcome == drift.Excepted:
+				s.Excepted++
 			case v.Outcome.Drifts():
 				s.Drift++
 				if at, found := slices.BinarySearch(s.Hosts, v.Host); !found {
 					s.Hosts = slices.Insert(s.Hosts, at, v.Host)
 				}
 			default:
-				s.Aside++
+				s.Idle++
 			}
 			out[v.Clause.Line] = s
 		}

@@ -129,7 +129,7 @@ func (e *Estate) Matrix(cluster string, f narrow.Filter) (m Matrix) {
 	m.Hosts = f.Hosts(b.Cluster.Hosts)
 	for _, h := range m.Hosts {
 		for _, v := range e.Verdicts[h] {
-			if v.Outcome == drift.Unread {
+			if v.Outcome.Open() {
 				unread = append(unread, v)
 			} else {
 				row(place{v.Component, v.Device}).ByHost[h] = v

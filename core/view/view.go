@@ -137,7 +137,7 @@ func (e *Estate) LetsHost(f narrow.Filter, cluster string, b survey.Berth) bool 
 		return true
 	}
 	return slices.ContainsFunc(e.Verdicts[b.Host], func(v drift.Verdict) bool {
-		return (v.Outcome.Drifts() || v.Outcome == drift.Unread) && e.Lets(f, &v)
+		return (v.Outcome.Drifts() || v.Outcome.Open()) && e.Lets(f, &v)
 	})
 }
 

@@ -202,7 +202,7 @@ func TestHowHostsStandToClauses(t *testing.T) {
 	if a := got[1]; a.Drift != 2 || a.InLine != 1 || !slices.Equal(a.Hosts, []string{"x", "z"}) {
 		t.Errorf("%+v", a)
 	}
-	if b := got[2]; b.Unread != 1 || b.Aside != 1 || b.InLine != 1 || len(b.Hosts) != 0 {
+	if b := got[2]; b.Unread != 1 || b.Excepted+b.Idle != 1 || b.InLine != 1 || len(b.Hosts) != 0 {
 		t.Errorf("%+v", b)
 	}
 	if len(e.Standings("other")) != 0 {

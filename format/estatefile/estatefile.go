@@ -9,6 +9,7 @@ import (
 	"reflect"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -73,6 +74,8 @@ type Feed struct {
 	Sync         string            `yaml:"sync"` // "on demand", "off", "every 6h", "daily 03:30"
 	Proxy        string            `yaml:"proxy"`
 	Names        map[string]string `yaml:"names"` // AppStream id, GUID or PCI id → component
+	// how old what it said may be before nobody can tell by it what is wanted, as "45d" or "12h"; empty: 30 days
+	MaxAge string `yaml:"max_age"`
 	// what is refused otherwise: older, other-suite, weak-signatures, plain-redirects
 	Allow []feed.Permission `yaml:"allow"`
 }
@@ -462,10 +465,30 @@ func (d Feed) Described() (feed.Feed, error) {
 	if out.Schedule, err = feed.ParseSchedule(d.Sync); err != nil {
 		return out, err
 	}
+	if out.MaxAge, err = maxAge(d.MaxAge); err != nil {
+		return out, err
+	}
 	for name, key := range d.Names {
 		if out.Names[name], err = estate.ParseKey(key); err != nil {
 			return out, err
 		}
 	}
 	return out, nil
+}
+
+// maxAge reads how old a feed may be: a number of days with "d", or a duration as Go writes it.
+func maxAge(text string) (time.Duration, error) {
+	if text == "" {
+		return feed.MaxAge, nil
+	}
+	d, err := time.ParseDuration(text)
+	if days, ok := strings.CutSuffix(text, "d"); ok {
+		var n int
+		n, err = strconv.Atoi(days)
+		d = time.Duration(n) * 24 * time.Hour
+	}
+	if err != nil || d <= 0 || d > 10*365*24*time.Hour {
+		return 0, fmt.Errorf("max_age is %q: an age is wanted, as 45d or 12h", text)
+	}
+	return d, nil
 }

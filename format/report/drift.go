@@ -43,10 +43,17 @@ type Drift struct {
 	Clusters map[string]drift.Summary   `json:"by_cluster"`
 	Unread   map[string][]UnreadSection `json:"unread_sections,omitempty"` // by host
 	// Narrowed is the filter, Hidden how many verdicts it did not let through, and Idle the words of it that nothing
-	// answers to.
+	// answers to. Might is how many of the hidden ones nobody can give now, that it might let through if they were known.
 	Narrowed string   `json:"narrowed,omitempty"`
 	Hidden   int      `json:"hidden"`
+	Might    int      `json:"might"`
 	Idle     []string `json:"matches_nothing,omitempty"`
+	// Unasked are hosts of which no clause asks anything, and Unseen those that were never read: nothing good is said of
+	// either.
+	Unasked []string `json:"unasked"`
+	Unseen  []string `json:"never_read"`
+	// Gaps are sources of releases that are not known as they stand.
+	Gaps []string `json:"source_gaps,omitempty"`
 	// Flags are versions that hosts have and that were withdrawn or are open to advisories, with or without a clause.
 	Flags    []drift.Flag       `json:"flagged,omitempty"`
 	Problems []baseline.Problem `json:"problems,omitempty"`
@@ -69,7 +76,7 @@ func (d *Drift) Standing() Standing {
 	switch s := d.Summary; {
 	case slices.ContainsFunc(d.Problems, func(p baseline.Problem) bool { return p.Error }):
 		return Wrong
-	case s.Unread > 0 || len(d.Verdicts) == 0:
+	case s.Open() > 0 || d.Might > 0 || len(d.Verdicts) == 0 || len(d.Unasked)+len(d.Unseen) > 0:
 		return Unknown
 	case s.Drift > 0:
 		return Adrift
@@ -84,15 +91,22 @@ type UnreadSection struct {
 }
 
 // NewDrift makes a report of those of the verdicts on hosts that the filter lets through. The hosts are reported on in
-// the order of their clusters; one that was not read is left out.
+// the order of their clusters; one that was never read has no verdicts, and is told by name.
 func NewDrift(clusters []estate.Cluster, c *drift.Checker, readings map[string]*estate.Reading,
 	verdicts map[string][]drift.Verdict, hosts []string, f narrow.Filter) Drift {
-	all := Drift{Verdicts: []Verdict{}, At: c.Now}
+	all := Drift{Verdicts: []Verdict{}, Unasked: []string{}, Unseen: []string{}, At: c.Now}
+	for _, g := range c.Catalogue.Gaps() {
+		all.Gaps = append(all.Gaps, "the feed "+g.Feed+" "+g.Why)
+	}
 	for _, cl := range clusters {
 		var own []*estate.Reading
 		for _, h := range hosts {
-			if r := readings[h]; r != nil && slices.Contains(cl.Hosts, h) {
+			switch r := readings[h]; {
+			case !slices.Contains(cl.Hosts, h):
+			case r != nil:
 				own = append(own, r)
+			case len(f.Hosts([]string{h})) > 0:
+				all.Unseen = append(all.Unseen, h)
 			}
 		}
 		if len(own) > 0 {
@@ -115,14 +129,20 @@ func Of(e *view.Estate, hosts []string, f narrow.Filter) Drift {
 
 func driftOf(c *drift.Checker, cluster string, readings []*estate.Reading, verdicts map[string][]drift.Verdict,
 	f narrow.Filter) Drift {
-	d := Drift{At: c.Now, Verdicts: []Verdict{}, Unread: map[string][]UnreadSection{},
+	d := Drift{At: c.Now, Verdicts: []Verdict{}, Unasked: []string{}, Unread: map[string][]UnreadSection{},
 		Clusters: map[string]drift.Summary{}, Narrowed: f.String()}
 	var all []drift.Verdict
 	var subjects []narrow.Subject
 	for _, r := range readings {
+		if len(verdicts[r.Host]) == 0 && len(f.Hosts([]string{r.Host})) > 0 {
+			d.Unasked = append(d.Unasked, r.Host)
+		}
 		for _, v := range verdicts[r.Host] {
 			s := v.Subject(c.Now)
 			if subjects = append(subjects, s); !f.Lets(s) {
+				if s.Open && f.Might(s) {
+					d.Might++
+				}
 				continue
 			}
 			all = append(all, v)
@@ -164,24 +184,11 @@ func (d *Drift) join(o Drift) {
 	}
 	d.Idle = slices.DeleteFunc(slices.Clone(d.Idle), func(w string) bool { return !slices.Contains(o.Idle, w) })
 	d.Hidden += o.Hidden
+	d.Might += o.Might
+	d.Unasked = append(d.Unasked, o.Unasked...)
 	maps.Copy(d.Clusters, o.Clusters)
-	a, b := &d.Summary, o.Summary
-	a.InLine, a.Drift, a.Unread, a.Aside, a.Worst = a.InLine+b.InLine, a.Drift+b.Drift, a.Unread+b.Unread,
-		a.Aside+b.Aside, max(a.Worst, b.Worst)
-	a.ByWord, a.ByLayer, a.BySeverity = sum(a.ByWord, b.ByWord), sum(a.ByLayer, b.ByLayer),
-		sum(a.BySeverity, b.BySeverity)
+	d.Summary = d.Summary.Plus(o.Summary)
 	d.At = o.At
-}
-
-func sum(a, b map[string]int) map[string]int {
-	out := map[string]int{}
-	for k, n := range a {
-		out[k] += n
-	}
-	for k, n := range b {
-		out[k] += n
-	}
-	return out
 }
 
 // Write writes the report as text, CSV or JSON.
@@ -228,6 +235,9 @@ func (d Drift) Text(w io.Writer, all bool) error {
 	for _, p := range d.Problems {
 		plain.Fprintf(w, "%s%s\n", map[bool]string{true: "ERROR: ", false: "note: "}[p.Error], p)
 	}
+	for _, g := range d.Gaps {
+		plain.Fprintf(w, "note: %s\n", g)
+	}
 	if len(d.Idle) > 0 {
 		plain.Fprintf(w, "nothing answers to %s\n", strings.Join(d.Idle, ", "))
 	}
@@ -239,6 +249,9 @@ func (d Drift) sum(w io.Writer) error {
 	says := func(s drift.Summary) string {
 		text := fmt.Sprintf("%d in line, %d adrift, %d unread, %d excepted or not applying", s.InLine,
 			s.Drift, s.Unread, s.Aside)
+		if s.Undecided > 0 {
+			text = strings.Replace(text, " unread,", fmt.Sprintf(" unread, %d undecided,", s.Undecided), 1)
+		}
 		var by []string
 		for _, sev := range slices.Backward([]catalogue.Severity{catalogue.Unknown, catalogue.Low, catalogue.Medium,
 			catalogue.High, catalogue.Critical}) {
@@ -262,6 +275,15 @@ func (d Drift) sum(w io.Writer) error {
 		text = "nothing was judged: no baseline covers these hosts"
 	case d.Hidden > 0:
 		text += fmt.Sprintf("; narrowed to %q, %d of %d shown", d.Narrowed, len(d.Verdicts), len(d.Verdicts)+d.Hidden)
+	}
+	if d.Might > 0 {
+		text += fmt.Sprintf("; %d hidden that nobody can give now, and that might be among these", d.Might)
+	}
+	if len(d.Unasked) > 0 && len(d.Verdicts)+d.Hidden > 0 {
+		text += "; no baseline covers " + strings.Join(d.Unasked, ", ")
+	}
+	if len(d.Unseen) > 0 {
+		text += "; never read: " + strings.Join(d.Unseen, ", ")
 	}
 	_, err := plain.Fprintln(w, text)
 	return err

@@ -396,13 +396,21 @@ func paintStanding(c *part.Canvas, s view.Standing, a part.Area) {
 	if s.Unread > 0 {
 		x = c.Within(x, a.Y, a.X+a.W-x, part.Alarm, fmt.Sprintf("? %d", s.Unread)) + 2
 	}
+	if s.Undecided > 0 {
+		x = c.Within(x, a.Y, a.X+a.W-x, part.Caution, fmt.Sprintf("¿ %d undecided", s.Undecided)) + 2
+	}
 	role := part.Good
 	if s.InLine == 0 {
 		role = part.Quiet
 	}
 	x = c.Within(x, a.Y, a.X+a.W-x, role, fmt.Sprintf("· %d in line", s.InLine)) + 2
-	if s.Aside > 0 {
-		c.Within(x, a.Y, a.X+a.W-x, part.Quiet, fmt.Sprintf("%d excepted", s.Aside))
+	for _, n := range []struct {
+		n    int
+		word string
+	}{{s.Excepted, "excepted"}, {s.Idle, "not applying"}} {
+		if n.n > 0 {
+			x = c.Within(x, a.Y, a.X+a.W-x, part.Quiet, fmt.Sprintf("%d %s", n.n, n.word)) + 2
+		}
 	}
 }
 
@@ -412,14 +420,17 @@ func (s *Screen) noneOut(f part.Frame) (string, part.Style) {
 	var all view.Standing
 	for _, st := range s.standing {
 		all.Drift, all.Unread = all.Drift+st.Drift, all.Unread+st.Unread
-		all.InLine, all.Aside = all.InLine+st.InLine, all.Aside+st.Aside
+		all.InLine, all.Idle = all.InLine+st.InLine, all.Idle+st.Excepted+st.Idle
+		all.Undecided += st.Undecided
 	}
 	switch {
 	case all.Drift > 0:
 		return fmt.Sprintf("nothing that matches “%s”; %d without it", f.Typed, all.Drift), part.Caution
 	case all.Unread > 0:
 		return fmt.Sprintf("nothing is known to be, but %d unread", all.Unread), part.Caution
-	case all.InLine == 0 && all.Aside > 0:
+	case all.Undecided > 0:
+		return fmt.Sprintf("nothing is known to be, but %d undecided", all.Undecided), part.Caution
+	case all.InLine == 0 && all.Idle > 0:
 		return "nothing: all of it is excepted, or does not apply", part.Caution
 	case all.InLine == 0:
 		return "nothing: it says nothing of any host that was read", part.Caution

@@ -46,7 +46,7 @@ func (s *Screen) paintTrend(f part.Frame, c *part.Canvas, a part.Area) {
 	from, to := trend[0].At, f.View.At()
 	most := 1
 	for _, t := range trend {
-		most = max(most, t.Total()+t.Unread)
+		most = max(most, t.Total()+t.Unread+t.Undecided)
 	}
 	c.Put(a.X+1, a.Y, part.Water|part.Bold, "out of line, by layer")
 	for i := 0; i <= 2; i++ {
@@ -120,7 +120,7 @@ func (s *Screen) paintNewList(f part.Frame, c *part.Canvas, n drift.News, a part
 		y := a.Y + 1 + shown
 		c.Put(a.X+2, y, sg.Style, sg.Glyph)
 		says := fmt.Sprintf("has %s, wants %s", view.OrDash(v.Has), view.OrDash(v.Wants))
-		if v.Outcome == drift.Unread {
+		if v.Outcome.Open() {
 			says = "last known " + view.OrDash(v.Last)
 		}
 		c.Within(a.X+4, y, a.W-5, part.Plain, fmt.Sprintf("%-12s %s: %s, %s", v.Host, v.Title(), v.Outcome, says))

@@ -133,6 +133,7 @@ type Sign struct {
 var Signs = map[drift.Outcome]Sign{
 	drift.Unread:          {"?", Alarm},
 	drift.Disputed:        {"≠", Caution},
+	drift.Undecided:       {"¿", Caution},
 	drift.Excepted:        {"~", Quiet},
 	drift.NotApplying:     {" ", Quiet},
 	drift.Unwanted:        {"+", Caution},

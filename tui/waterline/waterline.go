@@ -9,6 +9,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"yareharbour/core/catalogue"
+	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/fit"
 	"yareharbour/core/survey"
@@ -259,7 +260,7 @@ func paintTitle(f part.Frame, c *part.Canvas, b survey.Band, a part.Area, active
 	for _, n := range []struct {
 		n    int
 		word string
-	}{{b.Unasked, "not covered"}, {b.Unread, "unread"}, {b.Out, "out"}} {
+	}{{b.Unasked, "not covered"}, {b.Unread, "unread"}, {b.Undecided, "undecided"}, {b.Out, "out"}} {
 		if n.n > 0 {
 			right += fmt.Sprintf("  %d %s", n.n, n.word)
 		}
@@ -275,6 +276,13 @@ func paintTitle(f part.Frame, c *part.Canvas, b survey.Band, a part.Area, active
 		role, word = part.Caution, "unproven"
 	}
 	head := "  " + catalogue.Some(len(b.Berths), "host") + "  " + catalogue.Some(b.Guests, "guest")
+	if n := len(b.Blind); n > 0 {
+		head += fmt.Sprintf(" known, %d hosts' never read", n)
+		if n == 1 {
+			head = strings.Replace(head, "1 hosts'", b.Blind[0]+"'s", 1)
+		}
+		role, word = part.Caution, "not known"
+	}
 	if !b.Cluster.Act {
 		head += "  look only"
 	}
@@ -373,6 +381,7 @@ func (s stratum) depth(h survey.Berth) (d survey.Depth) {
 	for _, l := range s.layers {
 		x := h.Depth[l]
 		d.Drift, d.Unread, d.Worst = d.Drift+x.Drift, d.Unread || x.Unread, max(d.Worst, x.Worst)
+		d.Undecided = d.Undecided || x.Undecided
 		d.InLine, d.Aside = d.InLine+x.InLine, d.Aside+x.Aside
 	}
 	return d
@@ -385,6 +394,8 @@ func paintDepth(c *part.Canvas, d survey.Depth, x, y, w int) {
 	switch {
 	case d.Unread:
 		c.Centre(x, y, w, part.Alarm|part.Bold, "?")
+	case d.Undecided && d.Drift == 0:
+		c.Centre(x, y, w, part.Caution|part.Bold, part.Signs[drift.Undecided].Glyph)
 	case d.Drift == 0 && d.InLine > 0:
 		c.Centre(x, y, w, part.Quiet, "·")
 	case d.Drift == 0 && d.Aside > 0:
@@ -448,6 +459,9 @@ func berthWords(h survey.Berth, r *estate.Reading) string {
 	}
 	if h.Unread > 0 {
 		s += fmt.Sprintf("  %d unread", h.Unread)
+	}
+	if h.Undecided > 0 {
+		s += fmt.Sprintf("  %d undecided", h.Undecided)
 	}
 	if h.Mark != nil {
 		s += fmt.Sprintf("  closed by %s: %s", h.Mark.By, h.Mark.Reason)
