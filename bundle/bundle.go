@@ -370,15 +370,16 @@ func says(b catalogue.Batch) string {
 // Close lets go of what was unpacked. It is harmless after Accept.
 func (b *Bundle) Close() error { return os.RemoveAll(b.dir) }
 
-// ErrKnown is what accepting a bundle gives that was taken in before: nothing is changed.
-var ErrKnown = errors.New("this very bundle was taken in before; nothing has changed")
+// ErrKnown is what accepting a bundle gives that was taken in before: what it says is known, and nothing of that changes.
+// Payloads of it that went missing or were damaged since are back.
+var ErrKnown = errors.New("this very bundle was taken in before")
 
 // Accept takes the bundle in: its payloads into the store, what it says onto the shelf. It is there afterwards wholly
 // or not at all.
 func (b *Bundle) Accept(ctx context.Context) error {
 	to := filepath.Join(b.shelf.Dir, b.ID)
 	if _, err := os.Stat(to); err == nil {
-		return ErrKnown
+		return b.restore(ctx)
 	}
 	var keep []string
 	for i, f := range b.Files {
@@ -415,6 +416,27 @@ func (b *Bundle) Accept(ctx context.Context) error {
 		return err
 	}
 	return os.Rename(b.dir, to)
+}
+
+// restore puts back payloads that went missing or were damaged since the bundle was taken in.
+func (b *Bundle) restore(ctx context.Context) error {
+	back := 0
+	for _, f := range b.Files {
+		if err := ctx.Err(); err != nil {
+			return err
+		}
+		if !b.holds(f) || b.shelf.Payloads.Whole(f.SHA256) {
+			continue
+		}
+		if err := b.put(filepath.Join(b.dir, filepath.FromSlash(f.Path)), f.SHA256); err != nil {
+			return fmt.Errorf("%s: %w", f.Path, err)
+		}
+		back++
+	}
+	if back > 0 {
+		return fmt.Errorf("%w; %s that went missing or were damaged since are back", ErrKnown, catalogue.Some(back, "payload"))
+	}
+	return fmt.Errorf("%w; nothing has changed", ErrKnown)
 }
 
 // Tell has the progress of what follows told to somebody else than whom it was opened for.

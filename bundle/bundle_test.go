@@ -371,6 +371,42 @@ func TestFilesThatNobodySigned(t *testing.T) {
 	}
 }
 
+// Who takes a bundle in again has back what went missing of its payloads, and what was damaged.
+func TestABundleTakenInAgainRestoresItsPayloads(t *testing.T) {
+	s := shelf(t)
+	archive := zipped(t, file{"releases.yaml", list(sum(body))}, file{"ulva.bin", body})
+	accept := func() error {
+		b, err := open(t, s, archive, Options{Now: now})
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer b.Close()
+		return b.Accept(t.Context())
+	}
+	if err := accept(); err != nil {
+		t.Fatal(err)
+	}
+	if err := accept(); !errors.Is(err, ErrKnown) || !strings.Contains(err.Error(), "nothing has changed") {
+		t.Errorf("%v", err)
+	}
+	name, err := s.Payloads.Path(sum(body))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for how, harm := range map[string]func() error{
+		"gone":    func() error { return os.Remove(name) },
+		"damaged": func() error { return errors.Join(os.Chmod(name, 0o600), os.WriteFile(name, []byte("rotten"), 0o600)) },
+	} {
+		if err := harm(); err != nil {
+			t.Fatal(err)
+		}
+		if err := accept(); !errors.Is(err, ErrKnown) || !strings.Contains(err.Error(), "1 payload that went missing") ||
+			!s.Payloads.Whole(sum(body)) {
+			t.Errorf("%s: %v", how, err)
+		}
+	}
+}
+
 func TestACancelledOpeningLeavesNothing(t *testing.T) {
 	s := shelf(t)
 	ctx, cancel := context.WithCancel(t.Context())

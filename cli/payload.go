@@ -75,17 +75,14 @@ func orNone(s, none string) string {
 func (a *app) payloadVerify() *cobra.Command {
 	return &cobra.Command{
 		Use: "verify", Short: "Read every payload and hold it against its hash",
-		Long:    "Reads every payload in the store and says which are damaged. Exit code 1 where one is.",
+		Long: "Reads every payload in the store, and every file of the estate's own directory in which a release " +
+			"comes, and says which are damaged. Exit code 1 where one is.",
 		Example: "  yare payload verify",
 		Args:    cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			return a.with(c.Context(), func(h *harbour.Harbour) error {
 				line, done := a.progressLine()
-				n := 0
-				bad, err := h.Payloads.Store.Verify(c.Context(), func(i, of int) {
-					n = of
-					line(fmt.Sprintf("verified %d of %d", i, of))
-				})
+				n, bad, err := h.VerifyPayloads(c.Context(), func(n int) { line(fmt.Sprintf("verified %d", n)) })
 				done()
 				for _, b := range bad {
 					plain.Fprintf(a.out, "%s: %s\n", b.SHA256, b.Why)
@@ -94,12 +91,8 @@ func (a *app) payloadVerify() *cobra.Command {
 					return err
 				}
 				if len(bad) > 0 {
-					return fmt.Errorf(
-						"%d of %d payloads are damaged; remove them with \"yare payload prune "+
-							"--damaged\" and fetch them again",
-						len(bad),
-						n,
-					)
+					return fmt.Errorf("%d of %d payloads are damaged; \"yare payload fetch\" fetches those of the store anew "+
+						"that hosts want, and files of the estate's own directory are yours to replace", len(bad), n)
 				}
 				plain.Fprintf(a.out, "%d payloads, all as their hashes say\n", n)
 				return nil

@@ -36,17 +36,24 @@ for each check.`,
 			if err != nil {
 				return err
 			}
-			answers, err := h.Prechecks(ctx, br, checks)
+			answers, aside, err := h.Prechecks(ctx, br, checks)
 			if err != nil {
 				return err
 			}
 			if err := t.write(a.out, export.Prechecks(answers)); err != nil {
 				return err
 			}
+			open := false
+			for _, x := range aside {
+				if !x.InLine && x.Unread > 0 {
+					open = true
+					plain.Fprintf(a.err, "%s was asked nothing: %s\n", x.Host, x.Why)
+				}
+			}
 			switch {
 			case len(precheck.Blockers(answers)) > 0:
 				return exit(exitDrift)
-			case slices.ContainsFunc(answers, func(a precheck.Answer) bool { return a.Unknown && a.Waived == nil }):
+			case open, slices.ContainsFunc(answers, func(a precheck.Answer) bool { return a.Unknown && a.Waived == nil }):
 				return exit(exitUnread)
 			}
 			return nil
@@ -116,7 +123,7 @@ func (a *app) waiverAdd() *cobra.Command {
 					_, err := h.Hosts(args[0])
 					return err
 				}
-				answers, err := h.Prechecks(c.Context(), plan.DefaultBrief(cl), []string{args[1]})
+				answers, _, err := h.Prechecks(c.Context(), plan.DefaultBrief(cl), []string{args[1]})
 				if err != nil {
 					return err
 				}

@@ -1,6 +1,7 @@
 package harbour
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -8,8 +9,10 @@ import (
 	"hash"
 	"io"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -82,6 +85,59 @@ func (p *Payloads) find(file, sum string) (string, error) {
 	}
 	p.verified[name] = verified{sum, is.Size(), is.ModTime(), err}
 	return name, err
+}
+
+// VerifyPayloads reads every payload in the store, and every file of the estate's own directory in which a release comes, and
+// returns how many there are and those that are damaged. Progress is told after each.
+func (h *Harbour) VerifyPayloads(ctx context.Context, progress func(done int)) (n int, bad []payload.Bad, err error) {
+	bad, err = h.Payloads.Store.Verify(ctx, func(done, _ int) {
+		n = done
+		progress(n)
+	})
+	if err != nil {
+		return n, bad, err
+	}
+	sums := map[string][]string{} // what releases say of a file
+	cat := h.Catalogue()
+	for _, k := range cat.Components() {
+		for _, r := range cat.Releases(k) {
+			if name := filepath.Base(r.File); r.File != "" && r.SHA256 != "" && !slices.Contains(sums[name], r.SHA256) {
+				sums[name] = append(sums[name], r.SHA256)
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(sums)) {
+		if err := ctx.Err(); err != nil {
+			return n, bad, err
+		}
+		at := filepath.Join(h.Payloads.Dir, name)
+		got, err := sumOf(at)
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		n++
+		progress(n)
+		switch {
+		case err != nil:
+			bad = append(bad, payload.Bad{SHA256: at, Why: err.Error()})
+		case !slices.Contains(sums[name], got):
+			bad = append(bad, payload.Bad{SHA256: at, Why: "its SHA-256 is " + got + ", and its release says " +
+				strings.Join(sums[name], " or ")})
+		}
+	}
+	return n, bad, nil
+}
+
+// sumOf is the SHA-256 of a file, in hex.
+func sumOf(name string) (string, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer f.Close()
+	h := sha256.New()
+	_, err = io.Copy(h, f)
+	return hex.EncodeToString(h.Sum(nil)), err
 }
 
 // Open returns the bytes of the file as a stream, with their number. The stream ends in an error instead of its end if

@@ -52,7 +52,7 @@ func (h *Harbour) Unwaive(ctx context.Context, cluster, id, by string) (precheck
 
 // Prechecks reads a cluster and asks every check of the hosts that a round would visit. hosts and checks narrow that;
 // none means all.
-func (h *Harbour) Prechecks(ctx context.Context, b plan.Brief, checks []string) ([]precheck.Answer, error) {
+func (h *Harbour) Prechecks(ctx context.Context, b plan.Brief, checks []string) ([]precheck.Answer, []plan.Aside, error) {
 	names := []string{"along"}
 	for _, x := range precheck.Checks {
 		names = append(names, x.Name)
@@ -62,12 +62,12 @@ func (h *Harbour) Prechecks(ctx context.Context, b plan.Brief, checks []string) 
 	}
 	for _, c := range checks {
 		if !slices.Contains(names, c) {
-			return nil, fmt.Errorf("there is no check %q; there are %s", c, strings.Join(names, ", "))
+			return nil, nil, fmt.Errorf("there is no check %q; there are %s", c, strings.Join(names, ", "))
 		}
 	}
 	in, err := h.Gather(ctx, b)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	p := plan.Make(*in)
 	var out []precheck.Answer
@@ -78,5 +78,5 @@ func (h *Harbour) Prechecks(ctx context.Context, b plan.Brief, checks []string) 
 			}
 		}
 	}
-	return out, nil
+	return out, p.Aside, nil
 }

@@ -93,6 +93,9 @@ func (s Store) Has(sum string) bool {
 	return err == nil
 }
 
+// Whole tells whether the payload is there and has its hash.
+func (s Store) Whole(sum string) bool { return s.check(sum) == nil }
+
 // List returns what is there, in the order of the hashes.
 func (s Store) List() ([]catalogue.Stored, error) {
 	var out []catalogue.Stored

@@ -140,6 +140,12 @@ func (t *turn) answers(v *Visit) []precheck.Answer {
 		Readings: t.f.Readings, Empties: v.Empties, Round: t.s.Round, Adopts: v.Adopts, Visited: t.draining(),
 		Payloads: map[string]error{}, Judged: today.Judged,
 		Verdicts: today.Verdicts, Mismatches: today.Mismatches}
+	f.Moving = map[string]bool{}
+	for i := range t.s.Open {
+		if a := &t.s.Open[i].Act; a.To != "" {
+			f.Moving[a.UID()] = true
+		}
+	}
 	f.StagesMiB, f.Kernel = v.Stages()
 	f.Drops, f.Controller = v.Drops, t.s.Plan.Controller
 	f.Own = today.Own

@@ -27,10 +27,71 @@ func orders(f Facts, r *estate.Reading) found {
 			out = append(out, h+": "+o.Unready)
 		}
 	}
-	if len(out) > 0 {
+	switch {
+	case len(out) > 0:
 		return blocker(strings.Join(out, "; "), "yare host prepare shows what that is, and puts it there")
+	case !r.Reached():
+		return unknown(Blocker, "it does not answer: whether it takes orders can't be told", "see why it does not answer")
 	}
 	return clear("it takes them")
+}
+
+// single looks for guests that run on two hosts at once, as they were last read. While a guest moves its target holds it
+// suspended: one that runs on both was started twice, or moved between two looks, which reading both again tells.
+func single(f Facts, r *estate.Reading) found {
+	twice := Twice(f.Hosts, f.Readings)
+	var out []string
+	for _, t := range twice {
+		if f.Moving[t.ID] {
+			continue
+		}
+		if slices.Contains(t.Hosts, r.Host) || f.Empties { // any host may be the next target
+			out = append(out, t.Guest+" runs on "+strings.Join(t.Hosts, " and "))
+		}
+	}
+	if len(out) > 0 {
+		return blocker(strings.Join(out, "; "), "read these hosts again; if it stays so, find out which of the two is the right "+
+			"one, and turn the other off at once: both write to the same disks")
+	}
+	if blind := Blind(f.Hosts, f.Readings); len(blind) > 0 {
+		return unknown(Caution, "the guests of "+strings.Join(blind, ", ")+" were never read", "see why they can't be read")
+	}
+	return clear("no guest runs on two hosts")
+}
+
+// Double is a guest that runs on several hosts at once.
+type Double struct {
+	Guest, ID string // its name and UUID
+	Hosts     []string
+}
+
+// Twice are the guests that run on several of the hosts at once, by their UUIDs, as they were last read.
+func Twice(hosts []string, readings map[string]*estate.Reading) (out []Double) {
+	on, name := map[string][]string{}, map[string]string{}
+	var order []string
+	for _, h := range hosts {
+		r := readings[h]
+		if r == nil || r.Off() {
+			continue
+		}
+		for i := range r.Guests {
+			g := &r.Guests[i]
+			if g.State != estate.Running || g.ID == "" {
+				continue
+			}
+			if len(on[g.ID]) == 0 {
+				order = append(order, g.ID)
+				name[g.ID] = g.Name
+			}
+			on[g.ID] = append(on[g.ID], h)
+		}
+	}
+	for _, id := range order {
+		if len(on[id]) > 1 {
+			out = append(out, Double{name[id], id, on[id]})
+		}
+	}
+	return out
 }
 
 func members(f Facts, r *estate.Reading) found {

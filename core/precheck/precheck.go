@@ -69,9 +69,11 @@ type Facts struct {
 	Judged bool
 	// Mismatches are the combinations on no compatibility list that the host would have after its changes.
 	Mismatches []catalogue.Mismatch
-	Round      string   // marks of this round are ours
-	Adopts     string   // the lost round whose mark on the host is to become ours
-	Visited    []string // hosts that the round has out of service itself
+	// Moving are guests, by UID, that the round moves at this moment: two looks may find one on both hosts.
+	Moving  map[string]bool
+	Round   string   // marks of this round are ours
+	Adopts  string   // the lost round whose mark on the host is to become ours
+	Visited []string // hosts that the round has out of service itself
 	// Placed is the answer of fit for the host, where it was asked already; nil where not.
 	Placed *fit.Answer
 }
@@ -120,6 +122,8 @@ var Checks = []Check{
 		[]estate.SectionName{estate.GuestList}, rules},
 	{RoomCheck, "Is there room for its guests elsewhere, with the reserve kept?",
 		"keep a smaller reserve instead, which says what is given up", []estate.SectionName{estate.GuestList}, room},
+	{"single", "Does each guest run on one host only?", "a guest that runs twice destroys what is on its disks",
+		[]estate.SectionName{estate.GuestList}, single},
 	{"guests", "Can every guest leave, or is it said what is done with it?", "",
 		[]estate.SectionName{estate.GuestList}, guests},
 	{"serves", "Does no guest serve the storage of the host that it leaves, or of another?", "",

@@ -171,6 +171,10 @@ func needs(in Input, b Band) []Need {
 	if hosts := critical.hosts; len(hosts) > 0 {
 		critical.show(add(Now, only(hosts), "critical release missing%s", onHosts(hosts)))
 	}
+	for _, t := range precheck.Twice(b.Cluster.Hosts, in.Readings) {
+		add(Now, t.Hosts[0], "the guest %s runs on %s, as they were last read: read both again", t.Guest,
+			strings.Join(t.Hosts, " and "))
+	}
 	if hosts := b.Blind; len(hosts) > 0 {
 		add(Now, only(hosts), "guests were never read%s: the reserve is not known", onHosts(hosts))
 	}

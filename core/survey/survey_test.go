@@ -251,7 +251,9 @@ func TestGuestsThatNobodyReadAreNotNone(t *testing.T) {
 		t.Fatalf("%+v", sound)
 	}
 	for name, take := range map[string]func(r *estate.Reading){
-		"never read": func(r *estate.Reading) { r.SetSection(estate.Section{Name: estate.GuestList, Err: "libvirt is stopped"}) },
+		"never read": func(r *estate.Reading) {
+			r.SetSection(estate.Section{Name: estate.GuestList, Err: "libvirt is stopped"})
+		},
 		"no reading": nil,
 	} {
 		in := input()
