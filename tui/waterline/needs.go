@@ -152,8 +152,8 @@ func nothing(f part.Frame) (string, part.Style) {
 func paintLately(f part.Frame, c *part.Canvas, a part.Area) {
 	legend := []string{
 		"▼ critical   ▾ high   ▿ other drift",
-		"? unread     · in line   ~ excepted or not applying",
-		"blank: no baseline covers it",
+		"? unread     ¿ undecided   · in line",
+		"~ excepted or not applying   blank: not covered",
 	}
 	if a.H < len(legend)+len(f.View.Rounds)+4 {
 		return

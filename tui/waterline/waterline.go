@@ -38,7 +38,7 @@ func (s *Screen) Help() []string {
 		"Above the waterline stands how much of its memory a host's guests take; ┄ is the limit up to which the " +
 			"reserve can be kept, and beside it stands what is spare if the worst host fails.",
 		"Below it stands drift by layer (g+s: guests and settings together, where a band is low): ▿ out of line, ▾ " +
-			"high severity, ▼ critical, ? unread, · in line, ~ excepted or not applying.",
+			"high severity, ▼ critical, ? unread, ¿ undecided, · in line, ~ excepted or not applying.",
 		"Beside it is what needs a person: !! now, ! soon, · sometime, and for how long it has been so. Enter leads " +
 			"to where it can be mended."}
 }
