@@ -265,7 +265,9 @@ func paintTitle(f part.Frame, c *part.Canvas, b survey.Band, a part.Area, active
 			right += fmt.Sprintf("  %d %s", n.n, n.word)
 		}
 	}
-	right += "  " + f.ReadAgo(b.ReadAt)
+	if ago := "  " + f.ReadAgo(b.ReadAt); a.W-3-part.Width(right+ago)-(x-a.X) > 18 { // the reserve is worth more
+		right += ago
+	}
 	c.Right(a.X+a.W-1, a.Y, part.Width(right), part.Quiet, right)
 	room := a.W - 3 - part.Width(right) - (x - a.X)
 	role, word := part.Good, "kept"
@@ -390,21 +392,24 @@ func (s stratum) depth(h survey.Berth) (d survey.Depth) {
 // paintDepth paints how deep a host lies in one layer: a mark for each thing out of line, and a number where they are
 // many.
 func paintDepth(c *part.Canvas, d survey.Depth, x, y, w int) {
-	sg := part.BySeverity(d.Worst)
+	sg, open := part.BySeverity(d.Worst), ""
+	if d.Undecided {
+		open = part.Signs[drift.Undecided].Glyph
+	}
 	switch {
 	case d.Unread:
 		c.Centre(x, y, w, part.Alarm|part.Bold, "?")
 	case d.Undecided && d.Drift == 0:
-		c.Centre(x, y, w, part.Caution|part.Bold, part.Signs[drift.Undecided].Glyph)
+		c.Centre(x, y, w, part.Caution|part.Bold, open)
 	case d.Drift == 0 && d.InLine > 0:
 		c.Centre(x, y, w, part.Quiet, "·")
 	case d.Drift == 0 && d.Aside > 0:
 		c.Centre(x, y, w, part.Quiet, "~")
 	case d.Drift == 0: // no baseline covers it
 	case d.Drift <= 3:
-		c.Centre(x, y, w, sg.Style, strings.Repeat(sg.Glyph, d.Drift))
+		c.Centre(x, y, w, sg.Style, strings.Repeat(sg.Glyph, d.Drift)+open)
 	default:
-		c.Centre(x, y, w, sg.Style, fmt.Sprintf("%s%s%d", sg.Glyph, sg.Glyph, d.Drift))
+		c.Centre(x, y, w, sg.Style, fmt.Sprintf("%s%s%d%s", sg.Glyph, sg.Glyph, d.Drift, open))
 	}
 }
 
