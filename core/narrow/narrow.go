@@ -55,8 +55,8 @@ type Subject struct {
 	Class     string        // of a device
 	Age       time.Duration // since its release; negative: not known
 	Words     []string      // everything else that the line says
-	// Open tells that the line is a verdict which nobody can give: what of it depends on the release that is wanted, or on
-	// a device that was not read, is not known, rather than something else.
+	// Open tells that the line is a verdict which nobody can give, or no verdict at all: what of it depends on the release
+	// that is wanted, or on a device that was not read, is not known, rather than something else.
 	Open bool
 }
 
@@ -230,8 +230,13 @@ func (t *term) answer(s Subject, words string) said {
 
 // unknown tells whether an open verdict says nothing of what the term asks for.
 func (t *term) unknown(s Subject) bool {
+	if s.Component == "" && len(s.Verdicts) == 0 { // it is about a host, and no verdict at all
+		return t.field != "" && t.field != "host"
+	}
 	device := s.Component.Layer() == estate.Firmware || s.Component.Layer() == estate.Driver
 	switch t.field {
+	case "verdict":
+		return len(s.Verdicts) == 0
 	case "severity":
 		return s.Severity == catalogue.Unknown
 	case "vendor":

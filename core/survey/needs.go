@@ -10,6 +10,7 @@ import (
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/fit"
+	"yareharbour/core/narrow"
 	"yareharbour/core/precheck"
 )
 
@@ -37,6 +38,26 @@ type Need struct {
 	Component estate.Key
 	Device    string
 	Baseline  string
+	// Of are the verdicts that it sums up; none where it is about something else.
+	Of []*drift.Verdict
+}
+
+// Subjects are what a filter looks at of the need at the time now, of which one let through is enough: the verdicts that
+// it sums up, or, of what is no verdict, its hosts. Of that no severity, publisher, layer or verdict can be told. hosts
+// are those of its cluster.
+func (n *Need) Subjects(hosts []string, now time.Time) (out []narrow.Subject) {
+	for _, v := range n.Of {
+		s := v.Subject(now)
+		s.Words = append(s.Words, n.Cluster, n.Text)
+		out = append(out, s)
+	}
+	if len(out) > 0 {
+		return out
+	}
+	if n.Host != "" {
+		hosts = []string{n.Host}
+	}
+	return []narrow.Subject{{Hosts: hosts, Component: n.Component, Age: -1, Words: []string{n.Cluster, n.Text}, Open: true}}
 }
 
 // Where is where a need can be seen to.
@@ -193,7 +214,11 @@ func needs(in Input, b Band) []Need {
 		}
 	}
 	if n := in.News[b.Cluster.Name]; len(n.Drift) > 0 {
-		add(Sometime, "", "%d new, out of line or unread", len(n.Drift)).Since = n.Since
+		news := add(Sometime, "", "%d new, out of line or unread", len(n.Drift))
+		news.Since = n.Since
+		for i := range n.Drift {
+			news.Of = append(news.Of, &n.Drift[i])
+		}
 	}
 	if b.Reserve.Outcome == fit.DoesNotFit {
 		add(Now, "", "the reserve is not kept: %s", b.Reserve.Obstacle).See = AtPlan
@@ -255,10 +280,11 @@ var says = map[drift.Outcome]string{drift.Withdrawn: "withdrawn release", drift.
 type about struct {
 	hosts []string
 	first *drift.Verdict
+	all   []*drift.Verdict
 }
 
 func (a *about) add(host string, v *drift.Verdict) {
-	if a.first == nil {
+	if a.all = append(a.all, v); a.first == nil {
 		a.first = v
 	}
 	if n := len(a.hosts); n == 0 || a.hosts[n-1] != host {
@@ -268,7 +294,7 @@ func (a *about) add(host string, v *drift.Verdict) {
 
 // show has a need lead to it.
 func (a *about) show(n *Need) {
-	n.Component, n.Device = a.first.Component, a.first.Device
+	n.Component, n.Device, n.Of = a.first.Component, a.first.Device, a.all
 }
 
 func note(vs []drift.Verdict, host string, by map[drift.Outcome]*about, critical *about) {

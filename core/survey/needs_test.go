@@ -8,11 +8,13 @@ import (
 	"time"
 
 	"yareharbour/core/act"
+	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/course"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/fit"
+	"yareharbour/core/narrow"
 	"yareharbour/core/plan"
 )
 
@@ -214,5 +216,45 @@ func TestWhatIsCounted(t *testing.T) {
 	if b := Make(in).Bands[0]; b.Load != 0 || b.Limit != 0 || !b.ReadAt.IsZero() || b.Reserve.Outcome == fit.Fits &&
 		b.Out != 1 {
 		t.Errorf("%+v", b)
+	}
+}
+
+// A need is narrowed by what it is about: the verdicts that it sums up, or its host. What can't be judged by the words of a
+// filter stays.
+func TestNeedsAreNarrowedByWhatTheyAreAbout(t *testing.T) {
+	in := input()
+	v := verdict(drift.Behind, catalogue.Critical)
+	v.Host = "a"
+	in.Verdicts["a"] = []drift.Verdict{v}
+	u := drift.Verdict{Host: "b", Component: "fw:y", Outcome: drift.Unread, Clause: &baseline.Bound{}}
+	in.Verdicts["b"] = []drift.Verdict{u}
+	in.Readings["d"].SetSection(estate.Section{Name: estate.HealthItems, At: in.Now})
+	in.Readings["d"].Health = []estate.Health{{Item: "fan 2", Detail: "it stands still"}}
+	needs := Make(in).Needs
+	shown := func(filter string) string {
+		f, err := narrow.Parse(filter)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var out []string
+		for i := range needs {
+			if slices.ContainsFunc(needs[i].Subjects([]string{"a", "b", "d"}, in.Now), f.Lets) {
+				out = append(out, needs[i].Text)
+			}
+		}
+		return strings.Join(out, "; ")
+	}
+	for filter, want := range map[string][3]bool{ // the critical release on a, the unread one on b, the fan on d
+		"severity=critical": {true, true, true}, "severity=critical host=a": {true, false, false},
+		"verdict=behind": {true, false, true}, "verdict=unread": {false, true, true}, "vendor=corran": {false, true, true},
+		"host=d": {false, false, true}, "layer=firmware": {true, true, true}, "layer=driver": {false, false, true},
+		"fan": {false, false, true}, "kind=deb": {false, false, true},
+	} {
+		got := shown(filter)
+		for i, text := range []string{"critical release missing", "something is unread", "fan 2"} {
+			if strings.Contains(got, text) != want[i] {
+				t.Errorf("%s: %q is there: %v", filter, text, !want[i])
+			}
+		}
 	}
 }

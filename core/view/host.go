@@ -77,7 +77,7 @@ func (e *Estate) unbound(host string, f narrow.Filter) (out []Line) {
 			Last:      c.Last,
 		}
 		s := v.Subject(e.Survey.At)
-		s.Verdicts = nil
+		s.Verdicts, s.Open = nil, false // nobody asks what it comes to
 		if f.Empty() || f.Lets(s) {
 			out = append(out, Line{v, true})
 		}

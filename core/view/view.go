@@ -164,8 +164,12 @@ func (e *Estate) Needs(f narrow.Filter) []survey.Need {
 	if f.Empty() {
 		return e.Survey.Needs
 	}
+	hosts := map[string][]string{}
+	for _, b := range e.Survey.Bands {
+		hosts[b.Cluster.Name] = b.Cluster.Hosts
+	}
 	return slices.DeleteFunc(slices.Clone(e.Survey.Needs), func(n survey.Need) bool {
-		return !f.Lets(narrow.Subject{Hosts: []string{n.Host}, Age: -1, Words: []string{n.Cluster, n.Text}})
+		return !slices.ContainsFunc(n.Subjects(hosts[n.Cluster], e.Survey.At), f.Lets)
 	})
 }
 
