@@ -375,6 +375,9 @@ func TestWhatASignatureDoesNotSay(t *testing.T) {
 		{"signed beside", good, suite{"stable", "brae-4", day.AddDate(0, 0, 1), crypto.SHA512, true}, "", ""},
 		{"an older one", good, suite{"stable", "brae-4", day.AddDate(0, 0, -1), crypto.SHA256, false}, Older,
 			"the one in hand is of"},
+		{"one of tomorrow", good, suite{"stable", "brae-4", now.AddDate(0, 0, 1), crypto.SHA256, false}, "",
+			"one of the two clocks is wrong"},
+		{"one of a few minutes ahead", good, suite{"stable", "brae-4", now.Add(20 * time.Minute), crypto.SHA256, false}, "", ""},
 		{"another suite", good, suite{"testing", "brae-5", day.AddDate(0, 0, 1), crypto.SHA256, false}, OtherSuite,
 			`calls itself suite "testing", codename "brae-5", and brae-4 was asked for`},
 	} {

@@ -33,7 +33,7 @@ func (f *fetcher) debian(ctx context.Context, now time.Time) error {
 		if err != nil {
 			return err
 		}
-		if err := f.standsFor(root, suite, rel); err != nil {
+		if err := f.standsFor(root, suite, rel, now); err != nil {
 			return err
 		}
 		if !rel.ValidUntil.IsZero() && now.After(rel.ValidUntil) {
@@ -105,9 +105,18 @@ func (f *fetcher) release(ctx context.Context, root string, keys debindex.Keyrin
 	return rel, nil
 }
 
+// ahead is how far in the future a Release may be dated: clocks differ.
+const ahead = time.Hour
+
+const stamp = "2 Jan 2006 15:04 MST"
+
 // standsFor holds a Release to the suite that was asked for, and to the one in hand: a signature says who wrote it, not
 // that it is this one, nor that it is the newest.
-func (f *fetcher) standsFor(root, suite string, rel debindex.Release) error {
+func (f *fetcher) standsFor(root, suite string, rel debindex.Release, now time.Time) error {
+	if rel.Date.After(now.Add(ahead)) {
+		return fmt.Errorf("%s is dated %s, and it is %s here: one of the two clocks is wrong, and what comes later could never "+
+			"take its place", root, rel.Date.UTC().Format(stamp), now.UTC().Format(stamp))
+	}
 	if !f.feed.Allows(OtherSuite) && rel.Suite != suite && rel.Codename != suite &&
 		path.Base(rel.Suite) != path.Base(suite) && path.Base(rel.Codename) != path.Base(suite) {
 		return fmt.Errorf("%s calls itself suite %q, codename %q, and %s was asked for; \"allow: [%s]\" for this "+
@@ -142,7 +151,7 @@ func older(what string, had, now time.Time) error {
 	}
 	return fmt.Errorf("%s is of %s, and the one in hand is of %s: the mirror has gone back, or somebody holds an old "+
 		"state before us; \"allow: [%s]\" for this feed in the estate file permits that",
-		what, now.UTC().Format("2 Jan 2006 15:04 MST"), had.UTC().Format("2 Jan 2006 15:04 MST"), Older)
+		what, now.UTC().Format(stamp), had.UTC().Format(stamp), Older)
 }
 
 // indexes fetches the Packages files of a suite in the best compression that there is, under their hashes where the

@@ -188,6 +188,8 @@ func TestSettingsOfAMachine(t *testing.T) {
 		{"?nft list ruleset | Operation not permitted (you must be root)", "firewall/default",
 			"? nft list: Operation not permitted (you must be root)"},
 		{"@/etc/localtime | /usr/share/zoneinfo/Etc/UTC", "time-zone", "Etc/UTC"},
+		{"/proc/cmdline | iommu=pt -- init=/evil", "kernel-argument/iommu", "pt"},
+		{"/proc/cmdline | iommu=pt -- single=yes", "kernel-argument/single", ""},
 		{"/etc/chrony.conf | pool 10.20.0.123 iburst", "time-server/1", "10.20.0.123"},
 		{"/etc/systemd/timesyncd.conf | NTP=10.20.0.123 10.20.1.123", "time-server/2", "10.20.1.123"},
 		{"/etc/resolv.conf | nameserver 127.0.0.53\n/run/systemd/resolve/resolv.conf | nameserver 10.20.0.53",

@@ -21,6 +21,9 @@ func (m Machine) settings(r *estate.Reading, all []process) error {
 	}
 	seen := map[string]bool{}
 	for _, arg := range strings.Fields(line) {
+		if arg == "--" { // what follows is for the first program, not for the kernel (kernel-parameters)
+			break
+		}
 		name, value, ok := strings.Cut(arg, "=")
 		if !ok {
 			value = "set"

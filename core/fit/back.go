@@ -74,10 +74,12 @@ func (s *state) sendBack(h int32, guests []int32, most int) (going []shift, stay
 			continue
 		}
 		unit := []int32{g}
-		if n := s.together[g]; n >= 0 {
-			for _, m := range s.groups[n].members {
-				if m != g && s.at[m] == s.at[g] {
-					unit = append(unit, m)
+		for i := 0; i < len(unit); i++ { // and who shares a group with those who go along
+			for _, n := range s.together[unit[i]] {
+				for _, m := range s.groups[n].members {
+					if s.at[m] == s.at[g] && !slices.Contains(unit, m) {
+						unit = append(unit, m)
+					}
 				}
 			}
 		}

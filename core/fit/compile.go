@@ -34,7 +34,7 @@ type compiled struct {
 	emuLater   []int32
 	apart      [][]int32 // the groups of each guest that must not share a host
 	shy        [][]int32 // those that had better not
-	together   []int32   // the group that each guest must share a host with; -1 for none
+	together   [][]int32 // the groups that each guest must share a host with
 	fond       []int32   // the group that it had better be with; -1
 	groups     []group
 	size       []float64 // of each guest, as its share of the scarcest resource of an average host
@@ -119,9 +119,9 @@ func (c *compiled) sizes() {
 // rules fills in the groups.
 func (c *compiled) rules() {
 	c.apart, c.shy = make([][]int32, c.ng), make([][]int32, c.ng)
-	c.together, c.fond = make([]int32, c.ng), make([]int32, c.ng)
+	c.together, c.fond = make([][]int32, c.ng), make([]int32, c.ng)
 	for g := range c.ng {
-		c.together[g], c.fond[g] = -1, -1
+		c.fond[g] = -1
 	}
 	for r := range c.p.Rules {
 		rule := &c.p.Rules[r]
@@ -143,7 +143,7 @@ func (c *compiled) rules() {
 			case rule.Prefer:
 				c.fond[i] = n
 			default:
-				c.together[i] = n
+				c.together[i] = append(c.together[i], n)
 			}
 		}
 		c.groups = append(c.groups, gr)

@@ -77,15 +77,29 @@ func (s *state) units(h int32) (out [][]int32) {
 			}
 			narrow[s.class[g]] = n
 		}
-		if n := s.together[g]; n >= 0 {
-			if i, ok := seen[n]; ok {
-				out[i] = append(out[i], g)
-				continue
+		at := len(out)
+		for _, n := range s.together[g] { // who shares a group, or one with somebody who does, goes along
+			if i, ok := seen[n]; ok && i != at && at == len(out) {
+				at = i
+			} else if ok && i != at {
+				out[at] = append(out[at], out[i]...)
+				out[i] = nil
+				for k, v := range seen {
+					if v == i {
+						seen[k] = at
+					}
+				}
 			}
-			seen[n] = len(out)
 		}
-		out = append(out, []int32{g})
+		if at == len(out) {
+			out = append(out, nil)
+		}
+		out[at] = append(out[at], g)
+		for _, n := range s.together[g] {
+			seen[n] = at
+		}
 	}
+	out = slices.DeleteFunc(out, func(u []int32) bool { return len(u) == 0 })
 	least := func(u []int32) int {
 		n := s.nh
 		for _, g := range u {
@@ -160,7 +174,7 @@ func (s *state) settle(unit []int32, want map[int32]int32) (int32, bool) {
 		mark := len(s.trail)
 		ok := true
 		for _, g := range unit {
-			if !s.accepts(g, to) || !s.place(g, to) {
+			if !s.bound(g, to) || !s.accepts(g, to) || !s.place(g, to) {
 				ok = false
 				break
 			}
@@ -185,12 +199,11 @@ type candidate struct {
 func (s *state) candidates(g int32, want map[int32]int32) []candidate {
 	all := s.buf[:0]
 	s.work += s.nh
-	bound := s.bound(g)
 	for h := range int32(s.nh) {
 		if to, ok := want[g]; ok && to != h {
 			continue
 		}
-		if bound >= 0 && h != bound || !s.accepts(g, h) {
+		if !s.bound(g, h) || !s.accepts(g, h) {
 			continue
 		}
 		c := candidate{h, 4*int(s.tier[h]) + s.dislikes(g, h), s.left(g, h)}
@@ -215,19 +228,21 @@ func (s *state) left(g, h int32) float64 {
 	return least
 }
 
-// bound is the host that the rest of the guest's group is on, where that is one that need not be emptied; -1 where
-// nothing binds it.
-func (s *state) bound(g int32) int32 {
-	n := s.together[g]
-	if n < 0 {
-		return -1
-	}
-	for _, m := range s.groups[n].members {
-		if h := s.at[m]; h != s.at[g] && !s.out[h] {
-			return h
+// bound tells whether the host is where the rest of each of the guest's groups is, as far as that is on hosts that need
+// not be emptied.
+func (s *state) bound(g, h int32) bool {
+	for _, n := range s.together[g] {
+		settled, there := false, false
+		for _, m := range s.groups[n].members {
+			if o := s.at[m]; o != s.at[g] && !s.out[o] {
+				settled, there = true, there || o == h
+			}
+		}
+		if settled && !there {
+			return false
 		}
 	}
-	return -1
+	return true
 }
 
 // dislikes counts, up to 3, what preferences say against the guest on the host.

@@ -113,23 +113,20 @@ func (e *exhaust) crowds(g, h int32) bool {
 	return false
 }
 
-// joins tells whether the host is where the guest's group is, as far as that is settled.
+// joins tells whether the host is where each of the guest's groups is, as far as that is settled.
 func (e *exhaust) joins(g, h int32) bool {
-	n := e.together[g]
-	if n < 0 {
-		return true
-	}
-	settled := false
-	for _, m := range e.groups[n].members {
-		if m == g || slices.Contains(e.outs, e.at[m]) {
-			continue
+	for _, n := range e.together[g] {
+		settled, there := false, false
+		for _, m := range e.groups[n].members {
+			if m != g && !slices.Contains(e.outs, e.at[m]) {
+				settled, there = true, there || e.at[m] == h
+			}
 		}
-		if e.at[m] == h {
-			return true
+		if settled && !there {
+			return false
 		}
-		settled = true
 	}
-	return !settled
+	return true
 }
 
 // drain tries every placement of the guests, until then says that one will do.

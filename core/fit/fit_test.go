@@ -117,13 +117,16 @@ func random(r *rand.Rand) Problem {
 			h.Networks = append(h.Networks, "n1")
 		}
 	}
-	switch r.Intn(5) {
+	switch r.Intn(4) {
 	case 0:
 		p.Rules = []estate.Rule{{Keep: estate.Apart, Guests: []string{"g1", "g3", "g4"}}}
 	case 1:
 		p.Rules = []estate.Rule{{Keep: estate.KeptOut, Guests: []string{"g1", "g2"}, Hosts: []string{"h1"}}}
 	case 2:
 		p.Rules = []estate.Rule{{Keep: estate.Together, Guests: []string{"g1", "g2"}}}
+		if r.Intn(2) == 0 { // a guest in two of them
+			p.Rules = append(p.Rules, estate.Rule{Keep: estate.Together, Guests: []string{"g2", "g3"}})
+		}
 	}
 	return p
 }

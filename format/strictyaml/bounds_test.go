@@ -67,3 +67,14 @@ func TestTextsThatExhaust(t *testing.T) {
 		}
 	}
 }
+
+// What is tagged as a text is the text that stands there, whatever it looks like.
+func TestATaggedTextIsAsWritten(t *testing.T) {
+	var v struct{ A, B, C, D, E string }
+	if _, err := Decode("x", []byte("a: !!str 3.10\nb: !!str 010\nc: !!str yes\nd: !!str 1e3\ne: 2.30\n"), &v); err != nil {
+		t.Fatal(err)
+	}
+	if v.A != "3.10" || v.B != "010" || v.C != "yes" || v.D != "1e3" || v.E != "2.30" {
+		t.Errorf("%+v", v)
+	}
+}

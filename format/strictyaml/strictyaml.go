@@ -173,6 +173,10 @@ func (v asWritten) Visit(n ast.Node) ast.Visitor {
 		}
 	case *ast.AnchorNode:
 		n.Value = written(n.Value)
+	case *ast.TagNode: // what is said to be a text is one, as it stands
+		if value, ok := n.Value.(ast.ScalarNode); ok && n.Start.Value == "!!str" {
+			n.Value = ast.String(value.GetToken())
+		}
 	}
 	return v
 }
