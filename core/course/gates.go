@@ -258,15 +258,28 @@ func (t *turn) certify(host string, effort int) (a fit.Answer, kept bool) {
 			planned = append(planned, v.Moves...)
 		}
 	}
-	if a = fit.Keep(p, out, planned); a.Outcome == fit.Fits {
+	if a = certified(p, out, fit.Keep(p, out, planned)); a.Outcome == fit.Fits {
 		return a, true
 	}
 	why := a.Obstacle
-	a = fit.Drain(p, out, t.toCome(out), effort)
+	a = certified(p, out, fit.Drain(p, out, t.toCome(out), effort))
 	if a.Outcome == fit.Fits {
 		a.Obstacle = why // of what was planned
 	}
 	return a, false
+}
+
+// certified holds a placement to its own certificate, by a check that shares nothing with the search that found it: what
+// does not stand is no answer to go by.
+func certified(p fit.Problem, out []string, a fit.Answer) fit.Answer {
+	if a.Outcome != fit.Fits {
+		return a
+	}
+	if err := fit.Certified(p, out, a.Moves); err != nil {
+		return fit.Answer{Outcome: fit.Unproven, Obstacle: &fit.Obstacle{Constraint: "the placement that was found does not stand: " +
+			err.Error()}}
+	}
+	return a
 }
 
 // problem is the cluster as it is this moment, with what is in flight counted at both ends but for hosts that are to be

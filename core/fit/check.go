@@ -43,6 +43,46 @@ func (s *state) certificate() (c Certificate) {
 	return c
 }
 
+// Certified tells, by an error, why a placement does not stand by itself: the moves are made on the cluster as it is, a
+// certificate is sought for what comes of it, and that is held to the cluster by Verify, which shares nothing with any
+// search. out are the hosts that are empty then.
+func Certified(p Problem, out []string, moves []Move) error {
+	q := p
+	q.Hosts = slices.Clone(p.Hosts)
+	at := map[string]int{}
+	for i := range q.Hosts {
+		h := &q.Hosts[i]
+		at[h.Name] = i
+		h.Guests = slices.Clone(h.Guests)
+		if slices.Contains(out, h.Name) { // those come to rest
+			h.Guests = slices.DeleteFunc(h.Guests, func(g estate.Guest) bool { return p.Rest[g.UID()] })
+		}
+	}
+	for _, m := range moves {
+		from, known := at[m.From]
+		to, there := at[m.To]
+		if !known || !there {
+			return fmt.Errorf("%s would go from %s to %s, and one of them is no host of the cluster", m.Guest, m.From, m.To)
+		}
+		h := &q.Hosts[from]
+		i := slices.IndexFunc(h.Guests, func(g estate.Guest) bool { return g.UID() == m.UID() })
+		if i < 0 {
+			return fmt.Errorf("%s is not on %s", m.Guest, m.From)
+		}
+		q.Hosts[to].Guests = append(q.Hosts[to].Guests, h.Guests[i])
+		h.Guests = slices.Delete(h.Guests, i, i+1)
+	}
+	c := compile(&q)
+	s := newState(c)
+	if s == nil {
+		return fmt.Errorf("the choices of %d hosts that could be lost are too many to look at", p.Reserve)
+	}
+	if _, why := s.emptyAll(c.indices(out), nil); why != nil {
+		return fmt.Errorf("no restarts are found for every loss: %s", why.obstacle(s))
+	}
+	return Verify(q, s.certificate())
+}
+
 // Verify holds a certificate against a problem in which its hosts are out and empty: every loss of the reserve is
 // there, and in each every guest that can be restarted has an open host with room that may run it and that shares it
 // with nobody whom a rule keeps from it. It shares nothing with the search that made the certificate. It returns what

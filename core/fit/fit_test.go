@@ -74,6 +74,9 @@ func TestAgainstBruteForce(t *testing.T) {
 				a.Outcome, a.Obstacle, want, p)
 		}
 		if a.Outcome == Fits {
+			if err := Certified(p, out, a.Moves); err != nil {
+				t.Fatalf("case %d: what was found is not certified: %v\n%+v", n, err, p)
+			}
 			if q := after(t, p, a.Moves); !bruteReserve(q, out) {
 				t.Fatalf("case %d: the placement given as proof does not stand: %v", n, a.Moves)
 			}
