@@ -148,7 +148,7 @@ func (m Machine) host(r *estate.Reading) error {
 			r.BootedAt = m.Now().Add(-time.Duration(s * float64(time.Second))).Truncate(time.Second)
 		}
 	}
-	r.Release, r.Build = m.osRelease()
+	r.Release, r.System, r.Build = m.osRelease()
 	r.Capacity = estate.Resources{MemoryMiB: m.memory(), CPU: 1000 * m.processors()}
 	for _, b := range m.Glob("sys/class/net/*/bridge/bridge_id") {
 		r.Networks = append(r.Networks, path.Base(path.Dir(path.Dir(b))))
@@ -211,9 +211,9 @@ func parseGuard(text string) (g estate.Guard, err error) {
 	return estate.Guard{Epoch: int64(epoch), Round: f[1], Entry: int64(entry), Sum: f[3]}, nil
 }
 
-// osRelease is PRETTY_NAME of os-release(5), and beside it the build or the image that the machine is of: IMAGE_ID with
-// IMAGE_VERSION, or BUILD_ID.
-func (m Machine) osRelease() (release, build string) {
+// osRelease is PRETTY_NAME of os-release(5), the distribution with its release by ID and VERSION_ID, and the build or the
+// image that the machine is of: IMAGE_ID with IMAGE_VERSION, or BUILD_ID.
+func (m Machine) osRelease() (release, system, build string) {
 	for _, name := range []string{"etc/os-release", "usr/lib/os-release"} {
 		text, _ := m.text(name)
 		said := map[string]string{}
@@ -223,10 +223,10 @@ func (m Machine) osRelease() (release, build string) {
 			}
 		}
 		if release = said["PRETTY_NAME"]; release != "" {
-			return release, cmp.Or(strings.TrimSpace(said["IMAGE_ID"]+" "+said["IMAGE_VERSION"]), said["BUILD_ID"])
+			return release, strings.TrimSpace(said["ID"] + " " + said["VERSION_ID"]), cmp.Or(strings.TrimSpace(said["IMAGE_ID"]+" "+said["IMAGE_VERSION"]), said["BUILD_ID"])
 		}
 	}
-	return "", ""
+	return "", "", ""
 }
 
 func (m Machine) memory() int64 {

@@ -20,7 +20,7 @@ func machine() fstest.MapFS {
 		"proc/uptime":                    f("3600.25 100\n"),
 		"proc/meminfo":                   f("MemTotal:       16384000 kB\nMemFree: 1 kB\n"),
 		"proc/cpuinfo":                   f("processor\t: 0\nmodel name: x\n\nprocessor\t: 1\n"),
-		"etc/os-release":                 f("NAME=x\nPRETTY_NAME=\"Brae Linux 4.2\"\n"),
+		"etc/os-release":                 f("NAME=x\nPRETTY_NAME=\"Brae Linux 4.2\"\nID=brae\nVERSION_ID=\"4.2\"\n"),
 		"boot/vmlinuz-6.1.0-31-amd64":    f(""),
 		"boot/vmlinuz-6.1.0-9-amd64":     f(""),
 		"boot/vmlinuz-6.1.0-37-amd64":    f(""),
@@ -47,7 +47,7 @@ func read(t *testing.T, root fstest.MapFS) *estate.Reading {
 
 func TestReadsWhatIsThere(t *testing.T) {
 	r := read(t, machine())
-	if r.Release != "Brae Linux 4.2" || r.Capacity != (estate.Resources{MemoryMiB: 16000, CPU: 2000}) ||
+	if r.Release != "Brae Linux 4.2" || r.System != "brae 4.2" || r.Capacity != (estate.Resources{MemoryMiB: 16000, CPU: 2000}) ||
 		r.Hardware.Model != "Quay 1" {
 		t.Errorf("%+v", r)
 	}

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"yareharbour/core/estate"
@@ -29,6 +30,8 @@ type Affect struct {
 	Component estate.Key `json:"component"`
 	// Source tells that the component's name is a source package's.
 	Source bool `json:"source,omitempty"`
+	// System is the distribution and the release of it that is spoken of, "debian 12"; empty: any.
+	System string `json:"system,omitempty"`
 	// Since is the first version that has the flaw; empty: all before Fixed.
 	Since string `json:"since,omitempty"`
 	// Fixed is the first version without it; empty: none is known yet.
@@ -37,6 +40,22 @@ type Affect struct {
 	Last string `json:"last,omitempty"`
 	// Withdrawn is why the version Fixed was itself taken back; then nothing is fixed by it.
 	Withdrawn string `json:"withdrawn,omitempty"`
+}
+
+// Has tells whether a version lies in the span.
+func (a Affect) Has(version string) bool {
+	compare := a.Component.Scheme().Compare
+	return !(a.Since != "" && compare(version, a.Since) < 0 || a.Fixed != "" && compare(version, a.Fixed) >= 0 ||
+		a.Last != "" && compare(version, a.Last) > 0)
+}
+
+// Concerns tells whether what is said is said of a host of that distribution and release, as Reading.System has them:
+// where both name the same distribution, its release counts, "9" being also 9.4. Of a derivative, or where either is not
+// known, it might be, and that is told.
+func (a Affect) Concerns(system string) bool {
+	of, release, _ := strings.Cut(a.System, " ")
+	is, has, _ := strings.Cut(system, " ")
+	return of != is || release == "" || has == "" || has == release || strings.HasPrefix(has, release+".")
 }
 
 type against struct {
@@ -146,8 +165,9 @@ func (c *Catalogue) attach(rs []Release, a against) {
 // Against returns the advisories to which a version of the component lies open: known flaws that it has and that a
 // later version, or none yet, mends. Those that speak of a source package are judged by its version: a release knows
 // it; of a version that is none of the releases it is not known, and where the two are numbered apart nothing is
-// claimed.
-func (c *Catalogue) Against(key estate.Key, version string) []*Advisory {
+// claimed. What is said of another release of the distribution than any of the systems (Reading.System; none: all are
+// meant) is passed over.
+func (c *Catalogue) Against(key estate.Key, version string, systems ...string) []*Advisory {
 	if len(c.advisories) == 0 {
 		return nil
 	}
@@ -171,12 +191,10 @@ func (c *Catalogue) Against(key estate.Key, version string) []*Advisory {
 		if a.Source {
 			v = source
 		}
-		if v == "" || a.Withdrawn != "" || a.Since != "" && scheme.Compare(v, a.Since) < 0 ||
-			a.Fixed != "" && scheme.Compare(v, a.Fixed) >= 0 ||
-			a.Last != "" && scheme.Compare(v, a.Last) > 0 {
-			continue
+		if v != "" && a.Withdrawn == "" && a.Has(v) &&
+			(len(systems) == 0 || slices.ContainsFunc(systems, a.Concerns)) {
+			out = append(out, a.advisory)
 		}
-		out = append(out, a.advisory)
 	}
 	return out
 }

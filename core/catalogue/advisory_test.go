@@ -157,3 +157,35 @@ func TestNumbersInWords(t *testing.T) {
 		}
 	}
 }
+
+// A range of another release of the distribution says nothing about a host; where either is not known, it might.
+func TestAdvisoriesOfADistributionsRelease(t *testing.T) {
+	var c Catalogue
+	c.AddAdvisories(Feed{Name: "osv"}, []Advisory{
+		{ID: "A", Affects: []Affect{{Component: "deb:crab", System: "debian 12", Fixed: "1.2-1+deb12u1"}}},
+		{ID: "B", Affects: []Affect{{Component: "deb:crab", System: "debian 13", Fixed: "1.3-1"}}},
+		{ID: "C", Affects: []Affect{{Component: "deb:crab", Fixed: "1.3-1"}}},
+		{ID: "D", Affects: []Affect{{Component: "deb:crab", System: "debian", Fixed: "1.3-1"}}},
+		{ID: "E", Affects: []Affect{{Component: "deb:crab", System: "almalinux 9", Fixed: "1.3-1"}}}})
+	for _, x := range []struct{ systems, version, want string }{
+		{"debian 12", "1.2-1+deb12u1", "C D E"}, // E may be what a derivative is made of
+		{"debian 13", "1.2-1+deb12u1", "B C D E"},
+		{"debian 12", "1.2-1", "A C D E"},
+		{"debian 12.6", "1.2-1", "A C D E"},
+		{"debian 120", "1.2-1", "C D E"},
+		{"almalinux 9.4", "1.2-1", "A B C D E"},
+		{"almalinux 8.9", "1.2-1", "A B C D"},
+		{"debian", "1.2-1", "A B C D E"}, // no release in os-release
+		{"", "1.2-1", "A B C D E"},
+		{"debian 12,debian 13", "1.2-1", "A B C D E"},
+		{"debian 12", "1.3-1", ""},
+	} {
+		got := strings.Join(ids(c.Against("deb:crab", x.version, strings.Split(x.systems, ",")...)), " ")
+		if got != x.want {
+			t.Errorf("%s on %q is affected by %q, want %q", x.version, x.systems, got, x.want)
+		}
+	}
+	if got := strings.Join(ids(c.Against("deb:crab", "1.2-1")), " "); got != "A B C D E" {
+		t.Errorf("of no host in particular: %q", got)
+	}
+}

@@ -24,6 +24,7 @@ type Holdings struct {
 
 type held struct {
 	host, cluster string
+	system        string // as Reading.System
 	unread        map[estate.SectionName]bool
 	partial       map[estate.SectionName]bool // of what was not read there, nothing is absent
 }
@@ -56,7 +57,7 @@ func Hold(clusters []estate.Cluster, readings map[string]*estate.Reading, now ti
 			for _, s := range estate.SectionNames {
 				unread[s], partial[s] = r.Unread(s, now, maxAge) != "", r.Section(s).Partial != ""
 			}
-			h.hosts = append(h.hosts, held{name, c.Name, unread, partial})
+			h.hosts = append(h.hosts, held{name, c.Name, r.System, unread, partial})
 			for i := range r.Components {
 				if comp := &r.Components[i]; !unread[comp.Key.Section()] {
 					h.add(len(h.hosts)-1, comp)
@@ -315,6 +316,16 @@ func (h *Holdings) Standings(k estate.Key) []Standing {
 	slices.SortFunc(out, func(a, b Standing) int {
 		return cmp.Or(k.Scheme().Compare(a.Version, b.Version), strings.Compare(a.Model, b.Model))
 	})
+	return out
+}
+
+// Systems are the distributions and releases (Reading.System) that the hosts are of.
+func (h *Holdings) Systems(hosts []string) (out []string) {
+	for i := range h.hosts {
+		if s := h.hosts[i].system; slices.Contains(hosts, h.hosts[i].host) && !slices.Contains(out, s) {
+			out = append(out, s)
+		}
+	}
 	return out
 }
 

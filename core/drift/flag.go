@@ -31,31 +31,49 @@ func Flags(h *Holdings, cat *catalogue.Catalogue, bound func(host string, k esta
 			if v.version == "" {
 				continue
 			}
-			f := Flag{Component: k, Version: v.version, Model: v.model, Bound: true}
-			track, _ := cat.TrackOf(k, v.version, v.model)
-			f.Withdrawn = cat.WithdrawnFor(k, v.version, track, v.model)
-			for _, a := range cat.Against(k, v.version) {
-				f.Advisories = append(f.Advisories, a.ID)
-				f.Severity = max(f.Severity, a.Severity)
-			}
-			if f.Withdrawn == "" && len(f.Advisories) == 0 {
-				continue
-			}
-			for _, s := range v.at {
-				name := h.hosts[s.host].host
-				f.Bound = f.Bound && bound != nil && bound(name, k)
-				if !slices.Contains(f.Hosts, name) {
-					f.Hosts = append(f.Hosts, name)
+			of := len(out)
+			for _, at := range h.bySystem(v.at) {
+				f := Flag{Component: k, Version: v.version, Model: v.model, Bound: true}
+				track, _ := cat.TrackOf(k, v.version, v.model)
+				f.Withdrawn = cat.WithdrawnFor(k, v.version, track, v.model)
+				for _, a := range cat.Against(k, v.version, h.hosts[at[0].host].system) {
+					f.Advisories = append(f.Advisories, a.ID)
+					f.Severity = max(f.Severity, a.Severity)
 				}
+				if f.Withdrawn == "" && len(f.Advisories) == 0 {
+					continue
+				}
+				i := of + slices.IndexFunc(out[of:], func(o Flag) bool { return slices.Equal(o.Advisories, f.Advisories) })
+				if i < of {
+					i, out = len(out), append(out, f)
+				}
+				for _, s := range at {
+					name := h.hosts[s.host].host
+					out[i].Bound = out[i].Bound && bound != nil && bound(name, k)
+					if !slices.Contains(out[i].Hosts, name) {
+						out[i].Hosts = append(out[i].Hosts, name)
+					}
+				}
+				slices.Sort(out[i].Hosts)
 			}
-			slices.Sort(f.Hosts)
-			out = append(out, f)
 		}
 	}
 	slices.SortStableFunc(out, func(a, b Flag) int {
 		return cmp.Or(cmp.Compare(min(len(b.Withdrawn), 1), min(len(a.Withdrawn), 1)),
 			cmp.Compare(b.Severity, a.Severity), strings.Compare(string(a.Component), string(b.Component)))
 	})
+	return out
+}
+
+// bySystem parts the spots by what distribution and release their hosts are of: advisories speak of those.
+func (h *Holdings) bySystem(at []spot) (out [][]spot) {
+	for _, s := range at {
+		i := slices.IndexFunc(out, func(of []spot) bool { return h.hosts[of[0].host].system == h.hosts[s.host].system })
+		if i < 0 {
+			i, out = len(out), append(out, nil)
+		}
+		out[i] = append(out[i], s)
+	}
 	return out
 }
 

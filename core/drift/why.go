@@ -21,7 +21,7 @@ func (c *Checker) Why(cluster string, v Verdict, r *estate.Reading) []string {
 	} else if s := c.whyNoRelease(v); s != "" {
 		why = append(why, s)
 	}
-	why = append(why, c.whyOpen(v)...)
+	why = append(why, c.whyOpen(v, r.System)...)
 	why = append(why, c.whyOutcome(cluster, v, r))
 	return append(why, c.whyNotNewer(v)...)
 }
@@ -271,13 +271,13 @@ func Age(d time.Duration) string {
 }
 
 // whyOpen names the advisories to which the version that is there lies open.
-func (c *Checker) whyOpen(v Verdict) []string {
+func (c *Checker) whyOpen(v Verdict, system string) []string {
 	if v.Has == "" {
 		return nil
 	}
 	const most = 4
 	var ids []string
-	open := c.Catalogue.Against(v.Component, v.Has)
+	open := c.Catalogue.Against(v.Component, v.Has, system)
 	for _, a := range open[:min(len(open), most)] {
 		s := a.ID
 		if a.Severity > catalogue.Unknown {

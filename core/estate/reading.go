@@ -136,7 +136,10 @@ type Reading struct {
 	Host     string    `json:"host"`
 	Sections []Section `json:"sections"`
 	Release  string    `json:"release,omitempty"` // the platform's own name for itself
-	Build    string    `json:"build,omitempty"`   // the build or image that it was installed from, where it names one
+	// System is the distribution and its release in the words of os-release(5), ID and VERSION_ID: "debian 12". What it
+	// does not say is left out.
+	System   string    `json:"system,omitempty"`
+	Build    string    `json:"build,omitempty"` // the build or image that it was installed from, where it names one
 	Kernel   Kernel    `json:"kernel"`
 	BootID   string    `json:"boot_id,omitempty"`
 	BootedAt time.Time `json:"booted_at,omitzero"`
@@ -314,7 +317,7 @@ func (r *Reading) Over(last *Reading) *Reading {
 		}
 	}
 	if f := from[Host]; f == last {
-		out.Release, out.Build, out.Kernel, out.BootID, out.BootedAt = f.Release, f.Build,
+		out.Release, out.System, out.Build, out.Kernel, out.BootID, out.BootedAt = f.Release, f.System, f.Build,
 			f.Kernel, f.BootID, f.BootedAt
 		out.Capacity, out.Networks, out.Closed, out.Guard, out.Unready = f.Capacity, f.Networks,
 			f.Closed, f.Guard, f.Unready

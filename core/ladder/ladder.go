@@ -76,7 +76,7 @@ func Make(cat *catalogue.Catalogue, held *drift.Holdings, verdicts map[string][]
 	}
 	l.want(cat, verdicts, at)
 	for i := range l.Tracks {
-		l.Tracks[i].finish(cat, key)
+		l.Tracks[i].finish(cat, held, key)
 	}
 	slices.SortStableFunc(l.Tracks, func(a, b Track) int {
 		return cmp.Or(strings.Compare(a.Model, b.Model), key.Scheme().Compare(b.Name, a.Name))
@@ -129,7 +129,7 @@ func (l *Ladder) want(cat *catalogue.Catalogue, verdicts map[string][]drift.Verd
 	slices.Sort(l.Without)
 }
 
-func (t *Track) finish(cat *catalogue.Catalogue, key estate.Key) {
+func (t *Track) finish(cat *catalogue.Catalogue, held *drift.Holdings, key estate.Key) {
 	slices.SortStableFunc(t.Rungs, func(a, b Rung) int { return key.Scheme().Compare(b.Version, a.Version) })
 	first := true
 	for i := range t.Rungs {
@@ -140,7 +140,7 @@ func (t *Track) finish(cat *catalogue.Catalogue, key estate.Key) {
 		if r.Release != nil && r.Release.Withdrawn == "" && !r.Release.Manual && first {
 			r.Newest, first = true, false
 		}
-		for _, a := range cat.Against(key, r.Version) {
+		for _, a := range cat.Against(key, r.Version, held.Systems(r.Hosts)...) {
 			r.Open = append(r.Open, a.ID)
 		}
 	}

@@ -32,11 +32,12 @@ func harbour() (*catalogue.Catalogue, *drift.Holdings, map[string][]drift.Verdic
 		catalogue.Track{Component: "fw:n", Name: "5", Prefix: "5."})
 	cat.AddAdvisories(catalogue.Feed{},
 		[]catalogue.Advisory{{ID: "A-1", Severity: catalogue.High,
-			Affects: []catalogue.Affect{{Component: "fw:n", Fixed: "4.2"}}}})
+			Affects: []catalogue.Affect{{Component: "fw:n", Fixed: "4.2"}}},
+			{ID: "A-2", Affects: []catalogue.Affect{{Component: "fw:n", System: "debian 13", Fixed: "4.2"}}}})
 	clusters := []estate.Cluster{{Name: "c", Hosts: []string{"a", "b", "d", "e"}}}
 	readings := map[string]*estate.Reading{}
 	for host, v := range map[string]string{"a": "4.1", "b": "4.3", "d": "5.0", "e": ""} {
-		r := &estate.Reading{Host: host}
+		r := &estate.Reading{Host: host, System: "debian 12"}
 		for _, s := range estate.SectionNames {
 			r.SetSection(estate.Section{Name: s, At: now})
 		}
@@ -70,7 +71,7 @@ func TestLadders(t *testing.T) {
 	if strings.Join(got, "\n") != strings.Join(want, "\n") {
 		t.Errorf("%s\nin place of\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
-	if len(l.Without) != 1 || l.Without[0] != "e" || strings.Join(l.Advisories(), " ") != "A-1" {
+	if len(l.Without) != 1 || l.Without[0] != "e" || strings.Join(l.Advisories(), " ") != "A-1 A-2" {
 		t.Errorf("absent on %v, advisories %v", l.Without, l.Advisories())
 	}
 	if empty := Make(cat, held, verdicts, "fw:nothing"); len(empty.Tracks) != 0 {

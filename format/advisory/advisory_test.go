@@ -69,6 +69,9 @@ func TestOSV(t *testing.T) {
 		t.Fatalf("a withdrawn record and a foreign ecosystem are passed over: %+v %v", as, err)
 	}
 	f := as[0].Affects
+	if f[0].System != "almalinux 9" || f[2].System != "" {
+		t.Errorf("the distribution's release is in the ecosystem: %+v", f)
+	}
 	if f[0].Component != "rpm:crab" || f[0].Fixed != "2-1" || f[1].Since != "3-1" || f[1].Last != "4-1" ||
 		f[2].Since != "2-1" || f[2].Fixed != "" || as[0].Severity != catalogue.Low {
 		t.Errorf("%+v", as[0])
@@ -112,6 +115,17 @@ func TestCSAF(t *testing.T) {
 	if as, err := ReadCSAF([]byte(purl)); err != nil || as[0].Affects[0].Component != "rpm:crab" ||
 		as[0].Affects[0].Fixed != "1:2.0-1" {
 		t.Errorf("by package URL: %+v %v", as, err)
+	}
+	// What publishers write beside the schema's letter: no relationship in the list, a score of CVSS 2 alone.
+	none := strings.Replace(string(text), `"product_tree": {`, `"product_tree": {"relationships": [],`, 1)
+	if as, err := ReadCSAF([]byte(none)); err != nil || len(as) != 1 || len(as[0].Affects) != 1 {
+		t.Errorf("an empty list of relationships: %+v %v", as, err)
+	}
+	before, _, _ := strings.Cut(string(text), `"cvss_v3"`)
+	two := before + `"cvss_v2": {"version": "2.0", "baseScore": 7.8,
+"vectorString": "AV:N/AC:L/Au:N/C:N/I:N/A:C"}}]}]}`
+	if as, err := ReadCSAF([]byte(two)); err != nil || as[0].Score != 7.8 || as[0].Severity != catalogue.High {
+		t.Errorf("CVSS 2 alone: %+v %v", as, err)
 	}
 	for from, c := range map[string][2]string{
 		`"csaf_version": "2.0"`: {`"csaf_version": "1.2"`, "by its schema"},
@@ -167,5 +181,36 @@ func TestEventsInAnyOrder(t *testing.T) {
 "versions":["1-1","1-2"]}]}`), strict)
 	if err != nil || len(as[0].Affects) != 2 || as[0].Affects[1].Since != "1-2" || as[0].Affects[1].Last != "1-2" {
 		t.Errorf("versions that are named one by one: %+v %v", as, err)
+	}
+	// Those that are named count beside the ranges (affected are both), but not twice.
+	as, err = ReadOSV([]byte(
+		`{"id":"A","modified":"2026-01-01T00:00:00Z","affected":[{"package":{"ecosystem":"Debian","name":"crab"},
+"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"3-1"},{"fixed":"3-4"}]},
+{"type":"GIT","events":[{"introduced":"0"}]}],"versions":["1-1","3-2"]}]}`), strict)
+	if err != nil || len(as[0].Affects) != 2 || as[0].Affects[0].Fixed != "3-4" || as[0].Affects[1].Last != "1-1" {
+		t.Errorf("versions beside ranges: %+v %v", as, err)
+	}
+	as, err = ReadOSV([]byte(
+		`{"id":"A","modified":"2026-01-01T00:00:00Z","affected":[
+{"package":{"ecosystem":"Debian:12","name":"crab"},"ranges":[{"type":"ECOSYSTEM","events":[{"introduced":"0"}]}]},
+{"package":{"ecosystem":"Debian:13","name":"crab"},"versions":["1-1"]}]}`), strict)
+	if err != nil || len(as[0].Affects) != 2 || as[0].Affects[1].System != "debian 13" {
+		t.Errorf("a version of one release is not covered by a range of another: %+v %v", as, err)
+	}
+	as, err = ReadOSV([]byte(
+		`{"id":"A","modified":"2026-01-01T00:00:00Z","affected":[{"package":{"ecosystem":"Debian","name":"crab"},
+"ranges":[{"type":"GIT","events":[{"introduced":"0"}]}]}]}`), strict)
+	if err == nil || !strings.Contains(err.Error(), "record A: it names packages of hosts") {
+		t.Errorf("a record of which nothing is understood: %+v %v", as, err)
+	}
+}
+
+func TestSystemOfAnEcosystem(t *testing.T) {
+	for ecosystem, want := range map[string]string{"Debian:12": "debian 12", "Debian": "", "Debian:": "",
+		"Ubuntu:24.04:LTS": "ubuntu 24.04", "Ubuntu:Pro:22.04:LTS": "ubuntu 22.04", "Ubuntu:25.10": "ubuntu 25.10",
+		"Rocky Linux:9": "rocky 9", "Red Hat:something:9::base": "", "Debian:sid": "", "npm": ""} {
+		if got := systemOf(ecosystem); got != want {
+			t.Errorf("%s: %q, want %q", ecosystem, got, want)
+		}
 	}
 }

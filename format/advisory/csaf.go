@@ -39,6 +39,7 @@ func ReadCSAF(text []byte) ([]catalogue.Advisory, error) {
 	if err := d.Decode(&doc); err != nil {
 		return nil, fmt.Errorf("not a CSAF document: %w", err)
 	}
+	lenient(doc)
 	wrong, err := csaf.ValidateCSAF(doc)
 	if err != nil {
 		return nil, fmt.Errorf("not a CSAF document: %w", err)
@@ -79,6 +80,16 @@ func ReadCSAF(text []byte) ([]catalogue.Advisory, error) {
 		out = append(out, adv)
 	}
 	return out, nil
+}
+
+// lenient takes an empty list of relationships out of a document: the schema wants at least one where there is a list,
+// publishers write it empty all the same, and it says nothing either way.
+func lenient(doc any) {
+	top, _ := doc.(map[string]any)
+	tree, _ := top["product_tree"].(map[string]any)
+	if list, is := tree["relationships"].([]any); is && len(list) == 0 && len(tree) > 1 {
+		delete(tree, "relationships")
+	}
 }
 
 // head is what all vulnerabilities of a document have in common.

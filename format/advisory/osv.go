@@ -60,8 +60,8 @@ type osv struct {
 }
 
 // ReadOSV reads an OSV record, or an array of them. Records that were withdrawn and packages of ecosystems that hosts
-// are not made of are passed over. A record that can't be understood is given to bad, which says whether to go on
-// without it.
+// are not made of are passed over. A record that can't be understood, or of whose packages no range and no version is,
+// is given to bad, which says whether to go on without it.
 func ReadOSV(text []byte, bad func(error) error) ([]catalogue.Advisory, error) {
 	records := []json.RawMessage{text}
 	if text = bytes.TrimSpace(text); bytes.HasPrefix(text, []byte("[")) {
@@ -110,11 +110,14 @@ func (o osv) advisory() (catalogue.Advisory, error) {
 			a.Link = r.URL
 		}
 	}
+	ours := false
 	for _, p := range o.Affected {
 		key, source := packageKey(p.Package.Ecosystem, p.Package.Name, p.Package.Purl)
 		if key == "" {
 			continue
 		}
+		ours = true
+		system := systemOf(p.Package.Ecosystem)
 		for _, s := range p.Severity {
 			if err := o.grade(&a, s.Type, s.Score); err != nil {
 				return a, err
@@ -131,13 +134,22 @@ func (o osv) advisory() (catalogue.Advisory, error) {
 			for _, e := range r.Events {
 				events = append(events, event{e.Introduced, 0}, event{e.Fixed, 1}, event{e.Last, 2})
 			}
-			a.Affects = append(a.Affects, spans(key, source, events)...)
-		}
-		if len(p.Ranges) == 0 { // only those that are named
-			for _, v := range p.Versions {
-				a.Affects = append(a.Affects, catalogue.Affect{Component: key, Source: source, Since: v, Last: v})
+			for _, f := range spans(key, source, events) {
+				f.System = system
+				a.Affects = append(a.Affects, f)
 			}
 		}
+		for _, v := range p.Versions { // affected are those in a range and those that are named
+			if !slices.ContainsFunc(a.Affects, func(f catalogue.Affect) bool {
+				return f.Component == key && f.Source == source && f.System == system && f.Has(v)
+			}) {
+				a.Affects = append(a.Affects,
+					catalogue.Affect{Component: key, Source: source, System: system, Since: v, Last: v})
+			}
+		}
+	}
+	if ours && len(a.Affects) == 0 {
+		return a, errors.New("it names packages of hosts, and no range or version of them that is understood")
 	}
 	return a, nil
 }
@@ -219,6 +231,18 @@ func packageKey(ecosystem, name, purl string) (key estate.Key, source bool) {
 		return estate.Key("rpm:" + name), false
 	}
 	return "", false
+}
+
+// systemOf is the distribution and the release that an ecosystem names, as os-release(5) has them: "debian 12" of
+// "Debian:12", "ubuntu 24.04" of "Ubuntu:Pro:24.04:LTS". It is empty where it names no release, or one in other words.
+func systemOf(ecosystem string) string {
+	family, rest, _ := strings.Cut(ecosystem, ":")
+	id := map[string]string{"Debian": "debian", "Ubuntu": "ubuntu", "AlmaLinux": "almalinux", "Rocky Linux": "rocky"}[family]
+	release := strings.TrimSuffix(strings.TrimPrefix(rest, "Pro:"), ":LTS")
+	if id == "" || release == "" || strings.Trim(release, "0123456789.") != "" {
+		return ""
+	}
+	return id + " " + release
 }
 
 // sentence is the beginning of a text, for a title.
