@@ -28,6 +28,7 @@ type Brief struct {
 	// Patience is how long a host is waited for beyond the usual before the round stops.
 	Patience time.Duration `json:"patience"`
 	// Order is how hosts are put in order; Sequence puts them by hand, as far as it names them: the others come after.
+	// One that can be emptied only after a later one is not visited.
 	Order    Order    `json:"order,omitempty"`
 	Sequence []string `json:"sequence,omitempty"`
 	// Trial is a host that goes before all others. They begin Soak after its visit is over.

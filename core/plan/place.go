@@ -79,10 +79,14 @@ func place(in Input, p *Plan) {
 		}
 		settle(v, x.Answer)
 	}
+	p.early = in.early(&tour)
 	turn := func(v *Visit) int {
+		byHand := slices.Index(in.Brief.Sequence, v.Host)
 		switch {
 		case v.Host == in.Brief.Trial:
-			return -2
+			return -len(in.Brief.Sequence) - 2
+		case byHand >= 0: // those that need not be emptied too
+			return byHand - len(in.Brief.Sequence) - 1
 		case !v.Empties:
 			return -1
 		}
@@ -92,6 +96,28 @@ func place(in Input, p *Plan) {
 		return len(tour.Stops)
 	}
 	slices.SortStableFunc(p.Visits, func(a, b Visit) int { return cmp.Compare(turn(&a), turn(&b)) })
+}
+
+// tooEarly is a host that the brief puts before another, and that can be emptied only after it.
+type tooEarly struct{ host, after string }
+
+// early is the first host that the tour could not empty in the turn that the brief gives it: it has such a host go as
+// soon as it can, and that is not what was asked for. It is nil where all go in their turns.
+func (in Input) early(tour *fit.Tour) *tooEarly {
+	n := 0
+	for i, h := range append(nonempty(in.Brief.Trial), in.Brief.Sequence...) {
+		if i > 0 && h == in.Brief.Trial {
+			continue
+		}
+		switch at := slices.IndexFunc(tour.Stops, func(s fit.Stop) bool { return s.Host == h }); at {
+		case -1: // it need not be emptied, or can't be, which is told of it
+		case n:
+			n++
+		default:
+			return &tooEarly{h, tour.Stops[n].Host}
+		}
+	}
+	return nil
 }
 
 // Way is a way out of what keeps a host from being visited.

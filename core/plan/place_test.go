@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -381,5 +382,64 @@ func TestWhereGuestsThatAreOffGo(t *testing.T) {
 		if got != c.want {
 			t.Errorf("%s: %q, want %q", name, got, c.want)
 		}
+	}
+}
+
+// What the brief puts first by hand goes in that order, or it is said of a host that it can't be emptied in its turn.
+func TestTheOrderByHandIsKeptOrRefused(t *testing.T) {
+	rng := rand.New(rand.NewPCG(7, 11))
+	kept, refused, onTrial := 0, 0, 0
+	for range 400 {
+		var hosts []string
+		for _, h := range []string{"a", "b", "c", "d"} {
+			line := h
+			for range 1 + rng.IntN(3) {
+				line += fmt.Sprintf(" %d", 10+rng.IntN(50))
+			}
+			hosts = append(hosts, line+[]string{" | deb:k=1", " | deb:k=1", " | deb:s=1"}[rng.IntN(3)])
+		}
+		in := parse(t, strings.Join(hosts, "\n"), "deb:k 2 host\ndeb:s 2 service")
+		in.Brief.Sequence = []string{"a", "b", "c", "d"}[:1+rng.IntN(4)]
+		rng.Shuffle(len(in.Brief.Sequence), func(i, j int) {
+			s := in.Brief.Sequence
+			s[i], s[j] = s[j], s[i]
+		})
+		if rng.IntN(2) == 0 {
+			in.Brief.Trial = in.Brief.Sequence[0]
+		}
+		p := Make(in)
+		var went []string
+		early := ""
+		for i := range p.Visits {
+			switch v := &p.Visits[i]; {
+			case v.Obstacle == "":
+				went = append(went, v.Host)
+			case strings.Contains(v.Obstacle, "and it can be emptied only after that"):
+				early = v.Host
+			}
+		}
+		byHand := slices.DeleteFunc(slices.Clone(in.Brief.Sequence), func(h string) bool { return !slices.Contains(went, h) })
+		if !slices.Equal(byHand, went[:min(len(byHand), len(went))]) {
+			t.Fatalf("%s\nby hand %v, and they go %v", strings.Join(hosts, "\n"), in.Brief.Sequence, went)
+		}
+		switch {
+		case early == "":
+			kept++
+		case early == in.Brief.Trial:
+			onTrial++
+			if len(went) > 0 {
+				t.Fatalf("%s\n%s on trial can't go first, and %v go", strings.Join(hosts, "\n"), early, went)
+			}
+		default:
+			refused++
+		}
+	}
+	in := parse(t, "a 10 | deb:k=1\nb 20 | deb:s=1\nc 30 | deb:k=1\nd 30", "deb:k 2 host\ndeb:s 2 service")
+	in.Brief.Sequence = []string{"c", "b", "a"}
+	if p := Make(in); strings.Join(turns(&p), " ") != "c b a" || len(p.Obstacles()) > 0 {
+		t.Errorf("with room for all: %v, %+v", turns(&p), p.Obstacles())
+	}
+	if kept == 0 || refused == 0 || onTrial == 0 {
+		t.Errorf("kept %d, refused %d, on trial %d", kept, refused, onTrial)
 	}
 }

@@ -73,6 +73,7 @@ type Plan struct {
 	Made      time.Time `json:"made"`
 	Visits    []Visit   `json:"visits"` // in order; those with an obstacle stand where their turn would be
 	Aside     []Aside   `json:"aside"`  // hosts that are not visited, each with why
+	early     *tooEarly // while it is made
 	Moves     int       `json:"moves"`
 	Floor     int       `json:"floor"`      // no round could do it with fewer
 	Bound     int       `json:"bound"`      // nor, with hosts as these are, with fewer than this

@@ -76,7 +76,8 @@ func later(a, b time.Time) time.Time {
 // held is why a visit can't be made that by itself could be.
 type held struct{ why, wayOut string }
 
-// hold writes down which visits can't be made for want of time, or because the host on trial can't be visited, and
+// hold writes down which visits can't be made for want of time, or because the host on trial can't be visited, or can't in
+// the turn that the brief gives them, and
 // tells whether there are such: the others are then planned without them. Those that wait for one of these wait for the
 // next plan, in which their guests may go elsewhere.
 func (p *Plan) hold(all map[string]held) bool {
@@ -94,6 +95,9 @@ func (p *Plan) hold(all map[string]held) bool {
 		v := &p.Visits[i]
 		switch {
 		case v.Obstacle != "":
+		case p.early != nil && p.early.host == v.Host:
+			all[v.Host] = held{fmt.Sprintf("the brief has it go before %s, and it can be emptied only after that: there "+
+				"is no room for its guests until then", p.early.after), p.early.after + " before it, or no order by hand"}
 		case trial == nil && p.Brief.Trial != "":
 			all[v.Host] = held{fmt.Sprintf("it waits for %s, which is on trial and is not visited: %s", p.Brief.Trial,
 				p.why(p.Brief.Trial)), "another host on trial, or none"}
