@@ -76,10 +76,9 @@ func later(a, b time.Time) time.Time {
 // held is why a visit can't be made that by itself could be.
 type held struct{ why, wayOut string }
 
-// hold writes down which visits can't be made for want of time, or because the host on trial can't be visited, or can't in
-// the turn that the brief gives them, and
-// tells whether there are such: the others are then planned without them. Those that wait for one of these wait for the
-// next plan, in which their guests may go elsewhere.
+// hold writes down which visits can't be made for want of time, because the host on trial can't be visited, or not in
+// the turn that the brief gives them, and tells whether there are such: the others are then planned without them. Those
+// that wait for one of these wait for the next plan, in which their guests may go elsewhere.
 func (p *Plan) hold(all map[string]held) bool {
 	turns := p.Schedule((*Visit).middle)
 	late := func(h string) bool {
@@ -96,8 +95,8 @@ func (p *Plan) hold(all map[string]held) bool {
 		switch {
 		case v.Obstacle != "":
 		case p.early != nil && p.early.host == v.Host:
-			all[v.Host] = held{fmt.Sprintf("the brief has it go before %s, and it can be emptied only after that: there "+
-				"is no room for its guests until then", p.early.after), p.early.after + " before it, or no order by hand"}
+			all[v.Host] = held{fmt.Sprintf("the brief has it go before %s, and it can be emptied only after that: its "+
+				"guests have nowhere to go until then", p.early.after), p.early.after + " before it, or no order by hand"}
 		case trial == nil && p.Brief.Trial != "":
 			all[v.Host] = held{fmt.Sprintf("it waits for %s, which is on trial and is not visited: %s", p.Brief.Trial,
 				p.why(p.Brief.Trial)), "another host on trial, or none"}
