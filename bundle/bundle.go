@@ -2,12 +2,9 @@ package bundle
 
 import (
 	"context"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"path"
@@ -122,7 +119,7 @@ func (s Shelf) sweep(now time.Time) {
 }
 
 func (b *Bundle) open(ctx context.Context, file string) error {
-	sum, size, err := hashOf(file)
+	sum, size, err := payload.SumOf(file)
 	if err != nil {
 		return err
 	}
@@ -151,17 +148,6 @@ func (b *Bundle) open(ctx context.Context, file string) error {
 		return fmt.Errorf("%w: %w", ErrRefused, err)
 	}
 	return b.describe(items)
-}
-
-func hashOf(file string) (string, int64, error) {
-	f, err := os.Open(file)
-	if err != nil {
-		return "", 0, err
-	}
-	defer f.Close()
-	h := sha256.New()
-	n, err := io.Copy(h, f)
-	return hex.EncodeToString(h.Sum(nil)), n, err
 }
 
 // sumsName is a list of checksums, as sha256sum writes one. Its signature stands beside it.
@@ -291,9 +277,8 @@ func (b *Bundle) sumOf(fsys fs.FS, name string, inner map[string]string) (string
 		return "", err
 	}
 	defer f.Close()
-	h := sha256.New()
-	_, err = io.Copy(h, f)
-	return hex.EncodeToString(h.Sum(nil)), err
+	sum, _, err := payload.Sum(f)
+	return sum, err
 }
 
 // describe says what every file is. A file in which a release of the bundle comes is a payload; one that has its name

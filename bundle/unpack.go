@@ -16,6 +16,7 @@ import (
 	"strings"
 
 	"yareharbour/format/compressed"
+	"yareharbour/payload"
 )
 
 // Limits bound what an archive may unpack to. A proper bundle comes nowhere near them.
@@ -277,7 +278,7 @@ func (u *unpacker) file(r io.Reader, dir, name, label string, depth int) error {
 	if kind, err := kindOf(to); err != nil || kind == "" {
 		return err
 	}
-	sum, _, err := hashOf(to)
+	sum, _, err := payload.SumOf(to)
 	if err != nil {
 		return err
 	}

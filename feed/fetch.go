@@ -3,7 +3,6 @@ package feed
 import (
 	"cmp"
 	"context"
-	"crypto/sha256"
 	"crypto/sha512"
 	"encoding/hex"
 	"encoding/json"
@@ -22,6 +21,8 @@ import (
 	"time"
 
 	"github.com/cenkalti/backoff/v5"
+
+	"yareharbour/payload"
 )
 
 // Limits of what is fetched.
@@ -458,14 +459,8 @@ func status(resp *http.Response) error {
 }
 
 func hashFile(name string) (note, error) {
-	f, err := os.Open(name)
-	if err != nil {
-		return note{}, err
-	}
-	defer f.Close()
-	h := sha256.New()
-	n, err := io.Copy(h, f)
-	return note{SHA256: hex.EncodeToString(h.Sum(nil)), Size: n}, err
+	sum, n, err := payload.SumOf(name)
+	return note{SHA256: sum, Size: n}, err
 }
 
 func sumFile(name string, h hash.Hash) (string, error) {

@@ -111,7 +111,7 @@ func (h *Harbour) VerifyPayloads(ctx context.Context, progress func(done int)) (
 			return n, bad, err
 		}
 		at := filepath.Join(h.Payloads.Dir, name)
-		got, err := sumOf(at)
+		got, _, err := payload.SumOf(at)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
@@ -126,18 +126,6 @@ func (h *Harbour) VerifyPayloads(ctx context.Context, progress func(done int)) (
 		}
 	}
 	return n, bad, nil
-}
-
-// sumOf is the SHA-256 of a file, in hex.
-func sumOf(name string) (string, error) {
-	f, err := os.Open(name)
-	if err != nil {
-		return "", err
-	}
-	defer f.Close()
-	h := sha256.New()
-	_, err = io.Copy(h, f)
-	return hex.EncodeToString(h.Sum(nil)), err
 }
 
 // Open returns the bytes of the file as a stream, with their number. The stream ends in an error instead of its end if

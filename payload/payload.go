@@ -156,13 +156,30 @@ func (s Store) check(sum string) error {
 	return Check(f, sum)
 }
 
+// Sum reads to the end and returns the SHA-256 of what came, in hex, with its size in bytes.
+func Sum(r io.Reader) (string, int64, error) {
+	h := sha256.New()
+	n, err := io.Copy(h, r)
+	return hex.EncodeToString(h.Sum(nil)), n, err
+}
+
+// SumOf is Sum of a file.
+func SumOf(name string) (string, int64, error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return "", 0, err
+	}
+	defer f.Close()
+	return Sum(f)
+}
+
 // Check reads to the end and returns ErrWrong unless what came has that SHA-256, in hex.
 func Check(r io.Reader, sum string) error {
-	h := sha256.New()
-	if _, err := io.Copy(h, r); err != nil {
+	got, _, err := Sum(r)
+	if err != nil {
 		return err
 	}
-	if got := hex.EncodeToString(h.Sum(nil)); got != sum {
+	if got != sum {
 		return fmt.Errorf("its SHA-256 is %s and should be %s: %w", got, sum, ErrWrong)
 	}
 	return nil
