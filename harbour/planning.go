@@ -15,6 +15,7 @@ import (
 
 	"yareharbour/connector"
 	"yareharbour/core/act"
+	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
@@ -58,29 +59,45 @@ func (h *Harbour) Gather(ctx context.Context, b plan.Brief) (*plan.Input, error)
 	if err != nil {
 		return nil, err
 	}
-	times, err := h.Rounds.Times(ctx)
-	if err != nil {
-		return nil, err
-	}
-	waivers, err := h.Waivers.Waivers(ctx, c.Name)
-	if err != nil {
-		return nil, err
-	}
 	checker := h.Checker()
-	in := plan.Input{Brief: b, Waivers: waivers, Now: h.World.Now(), MaxAge: MaxAge, Cluster: c, Readings: readings,
-		Controller: h.controller(), Verdicts: h.Check(checker, readings), Below: checker.Below,
-		Payloads: h.Payloads.Check, Times: times,
-		Catalogue: h.Catalogue()}
+	in, err := h.facts(ctx, c, checker, readings, h.Check(checker, readings))
+	if err != nil {
+		return nil, err
+	}
+	in.Brief = b
 	if err := errors.Join(in.Wrong(), h.controllerThere(ctx)); err != nil {
 		return nil, err
 	}
-	in.Own = map[string][]precheck.Answer{}
-	for host, r := range readings {
-		in.Own[host] = h.askOwn(ctx, r, MaxAge)
-	}
+	in.Own = h.askAll(ctx, c, readings)
 	p := plan.Make(in)
 	in.Resolved = h.resolve(ctx, &p)
+	h.recall(&in)
 	return &in, ctx.Err()
+}
+
+// facts are what a plan of a cluster is made from, but for the brief, what hosts answer to questions, and the checks of
+// one's own.
+func (h *Harbour) facts(ctx context.Context, c estate.Cluster, checker *drift.Checker,
+	readings map[string]*estate.Reading, verdicts map[string][]drift.Verdict) (in plan.Input, err error) {
+	in = plan.Input{Now: checker.Now, MaxAge: checker.MaxAge, Cluster: c, Readings: readings, Verdicts: verdicts,
+		Controller: h.controller(), Below: checker.Below, Payloads: h.Payloads.Check, Catalogue: checker.Catalogue}
+	if in.Times, err = h.Rounds.Times(ctx); err != nil {
+		return in, err
+	}
+	in.Waivers, err = h.Waivers.Waivers(ctx, c.Name)
+	return in, err
+}
+
+// askAll asks the checks of one's own about the hosts of a cluster that were read.
+func (h *Harbour) askAll(ctx context.Context, c estate.Cluster,
+	readings map[string]*estate.Reading) map[string][]precheck.Answer {
+	out := map[string][]precheck.Answer{}
+	for _, host := range c.Hosts {
+		if r := readings[host]; r != nil {
+			out[host] = h.askOwn(ctx, r, MaxAge)
+		}
+	}
+	return out
 }
 
 // controller is the guest that this program runs in: the one that the estate file names, or the one with this machine's

@@ -61,17 +61,12 @@ func refuse(p *plan.Plan) error {
 	if len(obstacles) == 0 {
 		return nil
 	}
-	var lines, can []string
-	for _, v := range p.Visits {
-		if v.Obstacle == "" {
-			can = append(can, v.Host)
-		}
-	}
+	var lines []string
 	for _, v := range obstacles {
 		lines = append(lines, fmt.Sprintf("  %s: %s (%s)", v.Host, v.Obstacle, v.WayOut))
 	}
 	hint := ""
-	if len(can) > 0 {
+	if can := p.Ready(); len(can) > 0 {
 		hint = "\nthe others could be visited alone: --hosts " + strings.Join(can, ",")
 	}
 	return fmt.Errorf("%w:\n%s%s", ErrObstacles, strings.Join(lines, "\n"), hint)

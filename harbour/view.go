@@ -24,6 +24,10 @@ type looks struct {
 	held     *drift.Holdings
 	heldOf   map[string]*estate.Reading
 	heldAt   time.Time
+	// forecasts are what the usual rounds of clusters were last foreseen to do, and answered what package managers of
+	// hosts said of their visits.
+	forecasts map[string]forecast
+	answered  map[string]answered
 }
 
 // followed is what was read of a round's journal so far.
@@ -44,7 +48,7 @@ func (h *Harbour) View(ctx context.Context) (*view.Estate, error) {
 	}
 	e := &view.Estate{Readings: readings, Checker: h.Checker(), Speed: h.World.Speed(), Rounds: map[string]view.Round{},
 		Siblings: map[string][]drift.Siblings{}, News: map[string]drift.News{}, Trends: map[string][]drift.Tally{}}
-	in := survey.Input{Estate: h.Estate, Now: h.World.Now(), MaxAge: MaxAge, Readings: readings,
+	in := survey.Input{Estate: h.Estate, Now: h.World.Now(), MaxAge: MaxAge, Readings: readings, Ready: map[string]int{},
 		Rounds: map[string]*course.State{}, Runs: map[string]bool{}, News: e.News, Distrusted: map[string]string{}}
 	e.Verdicts = h.Check(e.Checker, readings)
 	for _, c := range h.Estate.Clusters {
@@ -76,8 +80,17 @@ func (h *Harbour) View(ctx context.Context) (*view.Estate, error) {
 	if err := h.shelves(ctx, e); err != nil {
 		return nil, err
 	}
+	for _, c := range h.Estate.Clusters {
+		f, err := h.foresees(ctx, e, c)
+		if err != nil {
+			return nil, err
+		}
+		if n, known := h.foreseen(f, e.Checker.Now); known {
+			in.Ready[c.Name] = n
+		}
+	}
 	if err := h.Sound(); err != nil {
-		in.Faults = strings.Split(err.Error(), "\n")
+		in.Faults, in.Ready = strings.Split(err.Error(), "\n"), nil
 	}
 	in.Problems, in.Verdicts = h.problems(readings, e.Checker.Baselines), e.Verdicts
 	in.Flags = drift.Flags(e.Held, e.Checker.Catalogue, drift.BoundBy(e.Verdicts))

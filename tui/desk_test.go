@@ -39,6 +39,7 @@ type fake struct {
 func (f *fake) note(what string) error { f.calls = append(f.calls, what); return f.err }
 
 func (f *fake) View(context.Context) (*view.Estate, error)              { return f.snap, f.err }
+func (f *fake) Foresee(context.Context, *view.Estate) (bool, error)     { return false, f.err }
 func (f *fake) Look(context.Context, []string, func(string, int)) error { return nil } // from a goroutine of its own
 func (f *fake) Usual(cluster string) (plan.Brief, error) {
 	return plan.DefaultBrief(estate.Cluster{Name: cluster}), f.err

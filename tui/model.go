@@ -114,11 +114,19 @@ func (m *Model) Init() tea.Cmd {
 	return tea.Batch(cmds...)
 }
 
-// load looks at the estate; those looks that follow each other by themselves are begun by Init.
+// load looks at the estate; those looks that follow each other by themselves are begun by Init. All but the first, which
+// somebody waits for, also find out what rounds would do now.
 func (m *Model) load(ticks bool) tea.Cmd {
+	first := m.view == nil
 	return func() tea.Msg {
 		start := time.Now()
 		e, err := m.desk.View(m.ctx)
+		if err == nil && !first {
+			var news bool
+			if news, err = m.desk.Foresee(m.ctx, e); news && err == nil {
+				e, err = m.desk.View(m.ctx)
+			}
+		}
 		return loadedMsg{e, err, time.Since(start), ticks}
 	}
 }
@@ -266,10 +274,13 @@ const (
 	refresh        = 500 * time.Millisecond
 )
 
-func (m *Model) loaded(msg loadedMsg) tea.Cmd {
+func (m *Model) loaded(msg loadedMsg) (cmd tea.Cmd) {
 	m.failed = msg.err
 	first := m.view == nil
 	var cmds []tea.Cmd
+	if msg.err == nil && first {
+		defer func() { cmd = tea.Batch(cmd, m.load(false)) }()
+	}
 	if msg.err == nil {
 		first = first || roundEnded(m.view, msg.view) // then all is read anew
 		m.view = msg.view

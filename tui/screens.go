@@ -25,6 +25,8 @@ import (
 type Desk interface {
 	// View is all that is known; it reads no host.
 	View(ctx context.Context) (*view.Estate, error)
+	// Foresee finds out how many hosts usual rounds would visit, where facts have changed, and tells whether they have.
+	Foresee(ctx context.Context, e *view.Estate) (bool, error)
 	// Look reads hosts and keeps what it found, calling progress after each.
 	Look(ctx context.Context, hosts []string, progress func(host string, done int)) error
 	// KeepFilter keeps a filter under a name, and forgets it where the text is empty.

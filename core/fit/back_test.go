@@ -1,7 +1,6 @@
 package fit
 
 import (
-	"math/rand"
 	"slices"
 	"strings"
 	"testing"
@@ -166,35 +165,5 @@ func TestWhoCanGoBack(t *testing.T) {
 		if len(moves)+len(stay) < len(c.want) {
 			t.Errorf("%s: %d go and %d stay", c.name, len(moves), len(stay))
 		}
-	}
-}
-
-// Of each host by itself it is told whether there is room for its guests elsewhere, as asking for each alone tells; one
-// question leaves nothing behind for the next.
-func TestRoomsAtAGlance(t *testing.T) {
-	r := rand.New(rand.NewSource(5))
-	there := 0
-	for n := range 400 {
-		p := random(r)
-		names := everyHost(p)
-		got := Rooms(p, append(names, "nobody"))
-		for i, h := range names {
-			a := Drain(p, []string{h}, nil, Effort)
-			if got[i] && a.Outcome != Fits {
-				t.Fatalf("%d: there is room for the guests of %s, and %s", n, h, a.Obstacle)
-			}
-			if got[i] {
-				there++
-			}
-			if alone := Rooms(p, []string{h}); alone[0] != got[i] {
-				t.Fatalf("%d: %s is told %v, and alone %v", n, h, got[i], alone[0])
-			}
-		}
-		if got[len(names)] {
-			t.Error("there is room for the guests of a host that there is not")
-		}
-	}
-	if there < 100 {
-		t.Errorf("only %d hosts could be emptied", there)
 	}
 }

@@ -184,29 +184,6 @@ func (s *state) drain(outs []int32, effort int) Answer {
 	return s.exact(outs, effort, why)
 }
 
-// Rooms answers of each host whether it alone could be emptied as the cluster is, with the reserve kept, at a glance:
-// false is no proof that it could not. One certificate serves all of the questions.
-func Rooms(p Problem, hosts []string) []bool {
-	out := make([]bool, len(hosts))
-	c := compile(&p)
-	s := newState(c)
-	if s == nil {
-		return out
-	}
-	for i, name := range hosts {
-		h := c.indices([]string{name})
-		if len(h) == 0 || c.impossible(h) != nil {
-			continue
-		}
-		mark := len(s.trail)
-		_, why := s.emptyAll(h, nil)
-		if out[i] = why == nil; why == nil {
-			s.undo(mark)
-		}
-	}
-	return out
-}
-
 // Keep answers whether planned moves off the hosts in out still stand on the cluster as it is: each guest that is still
 // there goes where it was planned, in that order, with the reserve kept. A guest on one of these hosts that no move
 // names makes the answer Unproven.

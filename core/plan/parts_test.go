@@ -32,7 +32,7 @@ func TestTheTide(t *testing.T) {
 		"d": reading("d", 90<<10)}
 	rs["b"].Capacity.MemoryMiB = 200 << 10
 	rs["d"].Closed = &estate.Mark{}
-	in := Input{Cluster: estate.Cluster{Hosts: []string{"a", "b", "c", "d", "e"}},
+	in := Input{Cluster: estate.Cluster{Act: true, Hosts: []string{"a", "b", "c", "d", "e"}},
 		Brief: Brief{Reserve: 1}, Readings: rs}
 	for _, c := range []struct {
 		out         string

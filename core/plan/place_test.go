@@ -17,7 +17,7 @@ import (
 // Whoever is out of service already takes a place among those that may be: closed hosts, and those that do not answer.
 // The host that a lost round left closed does not, for this one goes on with it.
 func TestHowManyMayGoOut(t *testing.T) {
-	in := Input{Cluster: estate.Cluster{Hosts: []string{"a", "b", "c", "d", "e"}},
+	in := Input{Cluster: estate.Cluster{Act: true, Hosts: []string{"a", "b", "c", "d", "e"}},
 		Readings: map[string]*estate.Reading{"a": reading("a"), "b": reading("b"),
 			"c": reading("c"), "d": reading("d")}}
 	in.Brief.Out = 4
@@ -40,7 +40,7 @@ func TestHowManyMayGoOut(t *testing.T) {
 
 // The order is the brief's, and the controller's host goes last where the brief does not say when it goes.
 func TestTheOrderThatIsAskedFor(t *testing.T) {
-	in := Input{Cluster: estate.Cluster{Hosts: []string{"a", "b"}},
+	in := Input{Cluster: estate.Cluster{Act: true, Hosts: []string{"a", "b"}},
 		Readings: map[string]*estate.Reading{"a": reading("a", 1, 1), "b": reading("b", 1)}}
 	if o := in.order(); o.Light || o.First != "" || o.Last != "" || len(o.Fixed) > 0 || o.Width != 1 {
 		t.Errorf("%+v", o)
@@ -74,7 +74,7 @@ func TestTheOrderThatIsAskedFor(t *testing.T) {
 
 // A host is judged as it will be where its emulator changes, and only there.
 func TestAHostWithANewEmulator(t *testing.T) {
-	in := Input{Cluster: estate.Cluster{Hosts: []string{"a", "b"}},
+	in := Input{Cluster: estate.Cluster{Act: true, Hosts: []string{"a", "b"}},
 		Readings: map[string]*estate.Reading{"a": reading("a"), "b": reading("b")}}
 	in.Readings["a"].Emulator = "deb:emu"
 	after := func(v Visit) *fit.After {

@@ -159,6 +159,35 @@ func (p *Plan) Obstacles() []Visit {
 	return slices.DeleteFunc(slices.Clone(p.Visits), func(v Visit) bool { return v.Obstacle == "" })
 }
 
+// Ready are the hosts that the round would visit as things stand, in order.
+func (p *Plan) Ready() (hosts []string) {
+	for i := range p.Visits {
+		if p.Visits[i].Obstacle == "" {
+			hosts = append(hosts, p.Visits[i].Host)
+		}
+	}
+	return hosts
+}
+
+// Stands is until when the plan's answers hold, as long as no fact changes: the first moment at which one rests on what
+// is too old by then, or is pardoned no longer. It is the zero time where none has an end.
+func (p *Plan) Stands() (until time.Time) {
+	first := func(t time.Time) {
+		if !t.IsZero() && (until.IsZero() || t.Before(until)) {
+			until = t
+		}
+	}
+	for i := range p.Visits {
+		for _, a := range p.Visits[i].Answers {
+			first(a.Until)
+			if a.Waived != nil {
+				first(a.Waived.Until)
+			}
+		}
+	}
+	return until
+}
+
 // Input is what a plan is made from.
 type Input struct {
 	Brief    Brief
@@ -297,7 +326,7 @@ var errUnverified = errors.New("there is nothing here to verify it with")
 func (in Input) facts(v *Visit) precheck.Facts {
 	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Terms: in.Brief.terms(in.rules(), *v), Out: in.Brief.Out,
 		Hosts: in.Cluster.Hosts, Readings: in.Readings, Verdicts: in.Verdicts[v.Host],
-		Empties: v.Empties, Adopts: v.Adopts,
+		Empties: v.Empties, Adopts: v.Adopts, LookOnly: !in.Cluster.Act,
 		Payloads: map[string]error{}}
 	f.StagesMiB, f.Kernel = v.Stages()
 	f.Drops, f.Controller = v.Drops, in.Controller

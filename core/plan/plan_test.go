@@ -162,7 +162,7 @@ func outline(p Plan) string {
 
 func parse(t *testing.T, hosts, releases string) Input {
 	t.Helper()
-	in := Input{Now: now, Cluster: estate.Cluster{Name: "c"}, Readings: map[string]*estate.Reading{},
+	in := Input{Now: now, Cluster: estate.Cluster{Act: true, Name: "c"}, Readings: map[string]*estate.Reading{},
 		Verdicts: map[string][]drift.Verdict{}, Catalogue: &catalogue.Catalogue{}, Times: Times{},
 		Payloads: func(string, string) error { return nil }}
 	b := baseline.Baseline{Name: "b", Assign: []string{"c"}}

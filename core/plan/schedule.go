@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"yareharbour/core/drift"
+	"yareharbour/core/precheck"
 )
 
 // Takes is how long the round takes, in the middle case and in the pessimistic one, with the visits side by side that
@@ -18,6 +19,18 @@ func (p *Plan) Takes() (middle, worst time.Duration) {
 		worst = max(worst, t.To.Sub(p.Made))
 	}
 	return middle, worst
+}
+
+// pardoned says which waiver without which the visit can't be made has ended by the time of its turn; "" where none has.
+func (v *Visit) pardoned(at time.Time) string {
+	for i := range v.Answers {
+		a := &v.Answers[i]
+		if a.Level == precheck.Blocker && a.Waived != nil && !at.IsZero() && !a.Waived.Stands(at) {
+			return fmt.Sprintf("%s is waived until %s, and its turn comes at %s: %s", a.Check,
+				a.Waived.Until.Format("Mon 2 Jan 15:04"), at.Format("Mon 2 Jan 15:04"), a.Evidence)
+		}
+	}
+	return ""
 }
 
 func (v *Visit) middle() time.Duration { m, _ := v.Estimate(); return m }
@@ -106,6 +119,8 @@ func (p *Plan) hold(all map[string]held) bool {
 		case late(v.Host) && !slices.ContainsFunc(v.After, late) && (trial == nil || v == trial || !late(trial.Host)):
 			all[v.Host] = held{fmt.Sprintf("no window is left that is long enough: it takes up to %s",
 				drift.Age(v.worst())), "a longer window, one more, or fewer hosts in the round"}
+		case v.pardoned(turns[v.Host].From) != "":
+			all[v.Host] = held{v.pardoned(turns[v.Host].From), "a waiver that lasts longer, or an earlier turn for this host"}
 		}
 	}
 	return len(all) > before

@@ -2,9 +2,12 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
+
+	"yareharbour/core/precheck"
 )
 
 // Visits lie side by side where they may, none before those that it depends on, and within the windows.
@@ -91,5 +94,39 @@ func TestVisitsThatNoWindowIsLeftFor(t *testing.T) {
 	}
 	if s := strings.Join(p.Notes(), "; "); strings.Contains(s, "empty") {
 		t.Error(s)
+	}
+}
+
+// A waiver that ends before its host's turn does not get the host visited, and the plan says so; one that might is told.
+func TestAWaiverThatEndsBeforeTheTurn(t *testing.T) {
+	in := scenario(t)
+	in.Brief.Sequence = []string{"a", "b", "c"}
+	in.Own = map[string][]precheck.Answer{"c": {{Check: "mine", Host: "c", Level: precheck.Blocker, Evidence: "it smells"}}}
+	lasting := func(d time.Duration) Plan {
+		in.Waivers = []precheck.Waiver{{Host: "c", Check: "mine", Evidence: "it smells", At: now, Until: now.Add(d)}}
+		return Make(in)
+	}
+	p := lasting(10 * time.Hour)
+	middle, worst := p.Schedule((*Visit).middle)["c"].From.Sub(now), p.Schedule((*Visit).worst)["c"].From.Sub(now)
+	if !slices.Equal(p.Ready(), []string{"a", "b", "c"}) || !(0 < middle && middle < worst) {
+		t.Fatalf("%v, %s to %s", p.Ready(), middle, worst)
+	}
+	said := func(p Plan) bool {
+		return slices.ContainsFunc(p.Notes(), func(s string) bool { return strings.Contains(s, "at worst: mine is waived until") })
+	}
+	for _, c := range []struct {
+		lasts       time.Duration
+		ready, said bool
+	}{{worst + time.Second, true, false}, {worst, true, true}, {middle + time.Second, true, true}, {middle, false, false},
+		{time.Second, false, false}} {
+		p := lasting(c.lasts)
+		c3 := p.visit("c")
+		if slices.Contains(p.Ready(), "c") != c.ready || said(p) != c.said ||
+			!c.ready && !strings.HasPrefix(c3.Obstacle, "mine is waived until") {
+			t.Errorf("it lasts %s: ready %v, told %v: %s", c.lasts, p.Ready(), said(p), c3.Obstacle)
+		}
+		if until := p.Stands(); !until.Equal(now.Add(c.lasts)) {
+			t.Errorf("it lasts %s, and the plan stands until %s", c.lasts, until)
+		}
 	}
 }

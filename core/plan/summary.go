@@ -58,6 +58,14 @@ func (p *Plan) Notes() (out []string) {
 		}
 		out = append(out, s)
 	}
+	late := p.Schedule((*Visit).worst)
+	for i := range p.Visits {
+		if v := &p.Visits[i]; v.Obstacle == "" {
+			if why := v.pardoned(late[v.Host].From); why != "" {
+				out = append(out, v.Host+" has its turn in time, but at worst: "+why)
+			}
+		}
+	}
 	if p.Bound > p.Floor {
 		out = append(out, fmt.Sprintf("with hosts as these are, no order takes fewer than %d moves", p.Bound))
 	}

@@ -21,6 +21,9 @@ func reachable(f Facts, r *estate.Reading) found {
 
 // orders holds every host of the cluster to taking orders: guests go to the others.
 func orders(f Facts, r *estate.Reading) found {
+	if f.LookOnly {
+		return blocker("the estate file allows looking at its cluster only", `say "act: true" for the cluster there`)
+	}
 	var out []string
 	for _, h := range f.Hosts {
 		if o := f.Readings[h]; o != nil && o.Unready != "" && (h == r.Host || f.Empties) {

@@ -17,6 +17,18 @@ func answerOf(f Facts, check string) Answer {
 	return Answer{}
 }
 
+// Nothing takes orders in a cluster that is only looked at, whatever its hosts say.
+func TestAClusterThatIsOnlyLookedAtTakesNoOrders(t *testing.T) {
+	f := facts()
+	if a := answerOf(f, "orders"); a.Level != Clear {
+		t.Errorf("%+v", a)
+	}
+	f.LookOnly = true
+	if a := answerOf(f, "orders"); !a.Blocks() || a.Never == "" || !strings.Contains(a.Remedy, "act: true") {
+		t.Errorf("%+v", a)
+	}
+}
+
 // Rules contradict each other about guests that both mean: two at least, and the same ones.
 func TestWhichRulesContradict(t *testing.T) {
 	rule := func(keep estate.Keep, guests ...string) estate.Rule { return estate.Rule{Keep: keep, Guests: guests} }

@@ -59,6 +59,7 @@ type Facts struct {
 	Verdicts   []drift.Verdict  // of the host asked about
 	Payloads   map[string]error // file → why it can't be used; nil where it is here and verified
 	Empties    bool             // the host must be drained
+	LookOnly   bool             // the estate file allows no orders to the cluster
 	// Own are what checks of one's own answered about the host asked about.
 	Own []Answer
 	// StagesMiB is how much is staged on the host, in MiB, and Kernel tells that a kernel is among it.

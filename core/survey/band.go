@@ -1,7 +1,6 @@
 package survey
 
 import (
-	"slices"
 	"time"
 
 	"yareharbour/core/act"
@@ -59,9 +58,10 @@ type Band struct {
 	ReadAt  time.Time // the oldest reading; zero where a host was never read
 	InLine  int
 	Adrift  int
-	// of those adrift: nothing that their readings tell keeps a round from visiting them. Payloads and what is wanted
-	// are for the plan to say; of clusters that are too large for a look, room too
+	// Ready are the hosts that the plan of the cluster's usual round would visit as things stand, and Planned tells that
+	// it was made.
 	Ready   int
+	Planned bool
 	Unasked int // hosts of which no clause asks anything
 	Out     int // hosts out of service
 	Unread  int // hosts of which something is not known
@@ -75,9 +75,9 @@ type Band struct {
 
 func band(in Input, c estate.Cluster) Band {
 	b := Band{Cluster: c, Round: in.Rounds[c.Name]}
+	b.Ready, b.Planned = in.Ready[c.Name]
 	hosts := precheck.FitHosts(c.Hosts, in.Readings)
 	var used, room, largest estate.Resources
-	var may []string // be visited, if there is room for their guests
 	for _, h := range c.Hosts {
 		berth := berth(in, h)
 		if len(in.Faults) > 0 {
@@ -91,13 +91,6 @@ func band(in Input, c estate.Cluster) Band {
 		}
 		b.Berths = append(b.Berths, berth)
 		b.count(berth)
-		if berth.Drift > 0 && ready(in, c, h) {
-			if empties(in.Verdicts[h]) {
-				may = append(may, h)
-			} else {
-				b.Ready++
-			}
-		}
 		if r := in.Readings[h]; r != nil && berth.Service == Open {
 			used, room = used.Add(r.Used()), room.Add(r.Capacity)
 			if r.Capacity.MemoryMiB > largest.MemoryMiB {
@@ -116,39 +109,10 @@ func band(in Input, c estate.Cluster) Band {
 	}
 	const exact = 64 // beyond this many hosts a proof takes longer than a look may
 	if len(hosts) <= exact {
-		problem := fit.Problem{Hosts: hosts, Terms: fit.Terms{Rules: c.Rules, Reserve: c.Reserve}}
-		b.Reserve = fit.Reserve(problem)
-		for _, there := range fit.Rooms(problem, may) {
-			if there {
-				b.Ready++
-			}
-		}
-	} else {
-		b.Ready += len(may)
+		b.Reserve = fit.Reserve(fit.Problem{Hosts: hosts, Terms: fit.Terms{Rules: c.Rules, Reserve: c.Reserve}})
 	}
 	b.Spare = fit.Headroom(hosts, min(c.Reserve, 1))
 	return b
-}
-
-// empties tells whether what is out of line may need the host empty, as far as verdicts tell.
-func empties(vs []drift.Verdict) bool {
-	return slices.ContainsFunc(vs, func(v drift.Verdict) bool {
-		switch {
-		case !v.Outcome.Drifts() || v.Outcome == drift.Unwanted:
-			return false
-		case v.Outcome == drift.AwaitingRestart:
-			return v.Found == nil || v.Found.Restarts == "host"
-		}
-		return v.Release == nil || v.Release.Restart.EmptiesHost()
-	})
-}
-
-// ready tells whether none of the checks that readings alone answer would hold a visit to the host up.
-func ready(in Input, c estate.Cluster, host string) bool {
-	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Terms: fit.Terms{Rules: c.Rules, Reserve: c.Reserve}, Out: 1,
-		Hosts: c.Hosts, Readings: in.Readings, Empties: empties(in.Verdicts[host]), Judged: true,
-		Placed: &fit.Answer{Outcome: fit.Fits}}
-	return len(precheck.Blockers(precheck.Host(f, host))) == 0
 }
 
 func (b *Band) count(h Berth) {

@@ -41,9 +41,12 @@ type Input struct {
 	MaxAge   time.Duration
 	Readings map[string]*estate.Reading
 	Verdicts map[string][]drift.Verdict
-	Rounds   map[string]*course.State // the newest of each cluster
-	News     map[string]drift.News    // by cluster: what is new since somebody last looked
-	Runs     map[string]bool          // by cluster: somebody runs its round now
+	// Ready are, by cluster, the hosts that a plan of its usual round would visit; clusters that were not planned are not
+	// in it.
+	Ready  map[string]int
+	Rounds map[string]*course.State // the newest of each cluster
+	News   map[string]drift.News    // by cluster: what is new since somebody last looked
+	Runs   map[string]bool          // by cluster: somebody runs its round now
 	// Faults are the estate's files that can't be read: while there is one, no host is in line. Problems are names in
 	// baselines that match nothing, Flags versions on hosts that were withdrawn or are open to advisories.
 	Faults []string

@@ -53,34 +53,15 @@ func TestAllWell(t *testing.T) {
 	}
 }
 
-// Of the hosts that are adrift those are ready that nothing which their readings tell holds up.
-func TestWhoIsReady(t *testing.T) {
+// Ready is what a plan said, and nothing where none was made.
+func TestReadyIsThePlansAnswer(t *testing.T) {
 	in := input()
-	for _, h := range []string{"a", "b", "d"} {
-		in.Verdicts[h] = []drift.Verdict{verdict(drift.Behind, 0)}
+	if b := Make(in).Bands[0]; b.Planned {
+		t.Error("planned, and nobody planned")
 	}
-	if b := Make(in).Bands[0]; b.Adrift != 3 || b.Ready != 3 {
-		t.Errorf("adrift %d, ready %d, though nothing that is wanted needs an empty host", b.Adrift, b.Ready)
-	}
-	for _, h := range []string{"a", "b", "d"} {
-		in.Verdicts[h][0].Release = &catalogue.Release{Restart: catalogue.HostRestart}
-	}
-	if b := Make(in).Bands[0]; b.Adrift != 3 || b.Ready != 0 {
-		t.Errorf("adrift %d, ready %d, though no host's guests find room elsewhere with the reserve kept",
-			b.Adrift, b.Ready)
-	}
-	in.Estate.Clusters[0].Reserve = 0
-	if b := Make(in).Bands[0]; b.Adrift != 3 || b.Ready != 3 {
-		t.Errorf("adrift %d, ready %d", b.Adrift, b.Ready)
-	}
-	in.Readings["a"].BMC.Queue = 1
-	in.Verdicts["d"] = []drift.Verdict{verdict(drift.InLine, 0)}
-	if b := Make(in).Bands[0]; b.Adrift != 2 || b.Ready != 1 {
-		t.Errorf("adrift %d, ready %d", b.Adrift, b.Ready)
-	}
-	in.Readings["d"].SetSection(estate.Section{Name: estate.GuestList, At: now, Err: "no answer"})
-	if b := Make(in).Bands[0]; b.Ready != 0 {
-		t.Errorf("with one whose guests nobody knows %d are ready", b.Ready)
+	in.Ready = map[string]int{in.Estate.Clusters[0].Name: 2}
+	if b := Make(in).Bands[0]; !b.Planned || b.Ready != 2 {
+		t.Errorf("planned %v, ready %d", b.Planned, b.Ready)
 	}
 }
 

@@ -34,8 +34,13 @@ func planText(w io.Writer, p *plan.Plan, words []string) {
 	if len(words) > 0 {
 		plain.Fprintf(w, "the same: yare plan %s %s\n", p.Brief.Cluster, strings.Join(words, " "))
 	}
-	if len(p.Visits) > 0 {
+	switch ready := p.Ready(); {
+	case len(p.Visits) == 0:
+	case len(ready) == len(p.Visits):
 		plain.Fprintf(w, "to carry out just this: yare round start %s --plan %s\n", p.Brief.Cluster, p.Digest()[:12])
+	case len(ready) > 0:
+		plain.Fprintf(w, "no round starts from this, because of those that can't be visited; of the others alone:\n"+
+			"  yare plan %s --hosts %s\n", p.Brief.Cluster, strings.Join(ready, ","))
 	}
 	for i := range p.Visits {
 		v := &p.Visits[i]

@@ -254,7 +254,7 @@ func paintTitle(f part.Frame, c *part.Canvas, b survey.Band, a part.Area, active
 	}
 	x := c.Put(a.X+1, a.Y, st, b.Cluster.Name)
 	right := fmt.Sprintf("%d in line  %d adrift", b.InLine, b.Adrift)
-	if b.Adrift > 0 && a.W >= 90 {
+	if b.Adrift > 0 && b.Planned && a.W >= 90 {
 		right += fmt.Sprintf(", %d ready", b.Ready)
 	}
 	for _, n := range []struct {

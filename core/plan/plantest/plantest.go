@@ -26,7 +26,7 @@ var Now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
 
 // Random makes one.
 func Random(r *rand.Rand) World {
-	w := World{In: plan.Input{Now: Now, Cluster: estate.Cluster{Name: "c", Reserve: r.Intn(2)},
+	w := World{In: plan.Input{Now: Now, Cluster: estate.Cluster{Name: "c", Act: true, Reserve: r.Intn(2)},
 		Readings: map[string]*estate.Reading{}, Verdicts: map[string][]drift.Verdict{},
 		Catalogue: &catalogue.Catalogue{}, Times: plan.Times{}, Payloads: func(string, string) error { return nil }}}
 	keys := []estate.Key{"deb:k", "deb:s", "fw:n", "drv:d", "set:x", "agent:a"}

@@ -29,6 +29,7 @@ func Estate(clusters, hosts int) *view.Estate {
 	in := survey.Input{
 		Estate:   estate.Estate{Name: "E"},
 		Now:      Now,
+		Ready:    map[string]int{"c0": 1, "c1": 2},
 		Readings: map[string]*estate.Reading{},
 		Verdicts: map[string][]drift.Verdict{},
 	}

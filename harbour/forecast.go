@@ -1,0 +1,110 @@
+package harbour
+
+import (
+	"cmp"
+	"context"
+	"reflect"
+	"time"
+
+	"yareharbour/core/catalogue"
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+	"yareharbour/core/plan"
+	"yareharbour/core/view"
+)
+
+// forecast is how many hosts a cluster's usual round would visit, and the facts that say so.
+type forecast struct {
+	of    plan.Input // without the functions, the time and the catalogue
+	known *catalogue.Catalogue
+	stock view.Stock
+	ready int
+	until time.Time // when the answer must be looked for anew though no fact changed; zero where it holds
+}
+
+// answered is what a host's package manager said of its visit, and the components that it had then.
+type answered struct {
+	has []estate.Component
+	plan.Resolved
+}
+
+// Foresee plans the usual round of each cluster whose facts are not those of the last time, from what is remembered of
+// its hosts, and tells whether there was one. The next View has the outcome. It reads no host.
+func (h *Harbour) Foresee(ctx context.Context, e *view.Estate) (news bool, err error) {
+	if h.Sound() != nil {
+		return false, nil // then nothing is planned
+	}
+	for _, c := range h.Estate.Clusters {
+		f, err := h.foresees(ctx, e, c)
+		if err != nil || ctx.Err() != nil {
+			return news, cmp.Or(err, ctx.Err())
+		}
+		if _, known := h.foreseen(f, e.Checker.Now); known {
+			continue
+		}
+		in := f.of
+		in.Payloads, in.Below, in.Now, in.Catalogue = h.Payloads.Check, e.Checker.Below, e.Checker.Now, e.Checker.Catalogue
+		in.Own = h.askAll(ctx, c, in.Readings)
+		if in.Wrong() == nil { // where the usual round means nothing on a cluster, it visits nobody
+			p := plan.Make(in)
+			f.ready, f.until = len(p.Ready()), p.Stands()
+		}
+		h.looking.Lock()
+		if h.looks.forecasts == nil {
+			h.looks.forecasts = map[string]forecast{}
+		}
+		h.looks.forecasts[c.Name] = f
+		h.looking.Unlock()
+		news = true
+	}
+	return news, nil
+}
+
+// foresees brings together what the usual round of a cluster would be planned from.
+func (h *Harbour) foresees(ctx context.Context, e *view.Estate, c estate.Cluster) (forecast, error) {
+	in, err := h.facts(ctx, c, e.Checker, map[string]*estate.Reading{}, nil)
+	if err != nil {
+		return forecast{}, err
+	}
+	in.Brief = plan.DefaultBrief(c)
+	in.Verdicts = map[string][]drift.Verdict{}
+	h.looking.Lock()
+	defer h.looking.Unlock()
+	in.Resolved = map[string]plan.Resolved{}
+	for _, host := range c.Hosts {
+		r := e.Readings[host]
+		if r == nil {
+			continue
+		}
+		in.Readings[host], in.Verdicts[host] = r, e.Verdicts[host]
+		if a, ok := h.looks.answered[host]; ok && reflect.DeepEqual(a.has, r.Components) {
+			in.Resolved[host] = a.Resolved
+		}
+	}
+	in.Payloads, in.Below, in.Now, in.Catalogue = nil, nil, time.Time{}, nil
+	return forecast{of: in, known: e.Checker.Catalogue, stock: view.Stock{Count: e.Stock.Count, Size: e.Stock.Size}}, nil
+}
+
+// foreseen is what was foreseen from the same facts, and false where nothing was.
+func (h *Harbour) foreseen(f forecast, now time.Time) (ready int, known bool) {
+	h.looking.Lock()
+	defer h.looking.Unlock()
+	last, ok := h.looks.forecasts[f.of.Cluster.Name]
+	if !ok || !last.until.IsZero() && !now.Before(last.until) || last.known != f.known || last.stock != f.stock ||
+		!reflect.DeepEqual(last.of, f.of) {
+		return 0, false
+	}
+	return last.ready, true
+}
+
+// recall keeps what package managers said of a plan's visits for as long as their hosts stay as they are.
+func (h *Harbour) recall(in *plan.Input) {
+	h.looking.Lock()
+	defer h.looking.Unlock()
+	if h.looks.answered == nil {
+		h.looks.answered = map[string]answered{}
+	}
+	for host, said := range in.Resolved {
+		h.looks.answered[host] = answered{in.Readings[host].Components, said}
+	}
+}
