@@ -13,12 +13,12 @@ import (
 	"yareharbour/core/view"
 )
 
-// forecast is how many hosts a cluster's usual round would visit, and the facts that say so.
+// forecast is the plan of a cluster's usual round, and the facts that it is made from.
 type forecast struct {
 	of    plan.Input // without the functions, the time and the catalogue
 	known *catalogue.Catalogue
 	stock view.Stock
-	ready int
+	plan  *plan.Plan
 	until time.Time // when the answer must be looked for anew though no fact changed; zero where it holds
 }
 
@@ -39,15 +39,16 @@ func (h *Harbour) Foresee(ctx context.Context, e *view.Estate) (news bool, err e
 		if err != nil || ctx.Err() != nil {
 			return news, cmp.Or(err, ctx.Err())
 		}
-		if _, known := h.foreseen(f, e.Checker.Now); known {
+		if h.foreseen(f, e.Checker.Now) != nil {
 			continue
 		}
 		in := f.of
 		in.Payloads, in.Below, in.Now, in.Catalogue = h.Payloads.Check, e.Checker.Below, e.Checker.Now, e.Checker.Catalogue
 		in.Own = h.askAll(ctx, c, in.Readings)
+		f.plan = &plan.Plan{Brief: in.Brief}
 		if in.Wrong() == nil { // where the usual round means nothing on a cluster, it visits nobody
-			p := plan.Make(in)
-			f.ready, f.until = len(p.Ready()), p.Stands()
+			*f.plan = plan.Make(in)
+			f.until = f.plan.Stands()
 		}
 		h.looking.Lock()
 		if h.looks.forecasts == nil {
@@ -85,16 +86,16 @@ func (h *Harbour) foresees(ctx context.Context, e *view.Estate, c estate.Cluster
 	return forecast{of: in, known: e.Checker.Catalogue, stock: view.Stock{Count: e.Stock.Count, Size: e.Stock.Size}}, nil
 }
 
-// foreseen is what was foreseen from the same facts, and false where nothing was.
-func (h *Harbour) foreseen(f forecast, now time.Time) (ready int, known bool) {
+// foreseen is the plan that was made from the same facts, and nil where none was.
+func (h *Harbour) foreseen(f forecast, now time.Time) *plan.Plan {
 	h.looking.Lock()
 	defer h.looking.Unlock()
 	last, ok := h.looks.forecasts[f.of.Cluster.Name]
 	if !ok || !last.until.IsZero() && !now.Before(last.until) || last.known != f.known || last.stock != f.stock ||
 		!reflect.DeepEqual(last.of, f.of) {
-		return 0, false
+		return nil
 	}
-	return last.ready, true
+	return last.plan
 }
 
 // recall keeps what package managers said of a plan's visits for as long as their hosts stay as they are.

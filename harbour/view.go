@@ -12,6 +12,8 @@ import (
 	"yareharbour/core/course"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/plan"
+	"yareharbour/core/precheck"
 	"yareharbour/core/survey"
 	"yareharbour/core/view"
 	"yareharbour/store"
@@ -28,6 +30,7 @@ type looks struct {
 	// hosts said of their visits.
 	forecasts map[string]forecast
 	answered  map[string]answered
+	twice     map[string]time.Time // guests, by UUID, that ran on several hosts, and when that was seen first
 }
 
 // followed is what was read of a round's journal so far.
@@ -48,7 +51,7 @@ func (h *Harbour) View(ctx context.Context) (*view.Estate, error) {
 	}
 	e := &view.Estate{Readings: readings, Checker: h.Checker(), Speed: h.World.Speed(), Rounds: map[string]view.Round{},
 		Siblings: map[string][]drift.Siblings{}, News: map[string]drift.News{}, Trends: map[string][]drift.Tally{}}
-	in := survey.Input{Estate: h.Estate, Now: h.World.Now(), MaxAge: MaxAge, Readings: readings, Ready: map[string]int{},
+	in := survey.Input{Estate: h.Estate, Now: h.World.Now(), MaxAge: MaxAge, Readings: readings, Plans: map[string]*plan.Plan{},
 		Rounds: map[string]*course.State{}, Runs: map[string]bool{}, News: e.News, Distrusted: map[string]string{}}
 	e.Verdicts = h.Check(e.Checker, readings)
 	for _, c := range h.Estate.Clusters {
@@ -85,17 +88,30 @@ func (h *Harbour) View(ctx context.Context) (*view.Estate, error) {
 		if err != nil {
 			return nil, err
 		}
-		if n, known := h.foreseen(f, e.Checker.Now); known {
-			in.Ready[c.Name] = n
+		if p := h.foreseen(f, e.Checker.Now); p != nil {
+			in.Plans[c.Name] = p
 		}
 	}
 	if err := h.Sound(); err != nil {
-		in.Faults, in.Ready = strings.Split(err.Error(), "\n"), nil
+		in.Faults, in.Plans = strings.Split(err.Error(), "\n"), nil
 	}
+	in.Sure = h.sightings(readings)
 	in.Problems, in.Verdicts = h.problems(readings, e.Checker.Baselines), e.Verdicts
 	in.Flags = drift.Flags(e.Held, e.Checker.Catalogue, drift.BoundBy(e.Verdicts))
 	e.Survey = survey.Make(in)
 	return e, nil
+}
+
+// sightings are the guests that two looks saw run on several hosts.
+func (h *Harbour) sightings(readings map[string]*estate.Reading) (sure map[string]bool) {
+	var twice []precheck.Double
+	for _, c := range h.Estate.Clusters {
+		twice = append(twice, precheck.Twice(c.Hosts, readings)...)
+	}
+	h.looking.Lock()
+	defer h.looking.Unlock()
+	h.looks.twice, sure = precheck.Again(twice, readings, h.looks.twice)
+	return sure
 }
 
 // holdings turns readings around, anew only where one is another than the last time.

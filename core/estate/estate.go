@@ -166,6 +166,11 @@ type Guest struct {
 	Emulator string `json:"emulator,omitempty"`
 }
 
+// Namesake tells whether two guests are called the same and are not the same: no host takes both.
+func (g *Guest) Namesake(o *Guest) bool {
+	return g.Name == o.Name && g.ID != o.ID && g.ID != "" && o.ID != ""
+}
+
 // UID is by what the guest is known: its UUID, and its name where a reading from before UUIDs were kept lacks that.
 func (g *Guest) UID() string {
 	if g.ID != "" {

@@ -77,8 +77,24 @@ func Certified(p Problem, out []string, moves []Move) error {
 	if s == nil {
 		return fmt.Errorf("the choices of %d hosts that could be lost are too many to look at", p.Reserve)
 	}
-	if _, why := s.emptyAll(c.indices(out), nil); why != nil {
-		return fmt.Errorf("no restarts are found for every loss: %s", why.obstacle(s))
+	outs := c.indices(out)
+	if _, why := s.emptyAll(outs, nil); why != nil {
+		found := Certificate{Out: out}
+		e := c.exhaust(Effort)
+		e.outs = outs
+		e.note = func(lost []int32) {
+			x := Loss{Hosts: s.named(lost), Restarts: map[string]string{}}
+			for g, h := range c.at {
+				if slices.Contains(lost, h) && c.restarts[g] {
+					x.Restarts[c.guests[g].UID()] = c.names[e.at[g]]
+				}
+			}
+			found.Losses = append(found.Losses, x)
+		}
+		if !e.keeps() {
+			return fmt.Errorf("no restarts are found for every loss: %s", why.obstacle(s))
+		}
+		return Verify(q, found)
 	}
 	return Verify(q, s.certificate())
 }
@@ -139,6 +155,9 @@ func verifyLoss(p *Problem, hosts map[string]*Host, out []string, l Loss) error 
 			if to == nil || !to.Open || slices.Contains(l.Hosts, to.Name) || slices.Contains(out, to.Name) {
 				return fmt.Errorf("%s restarts on %q", g.Name, l.Restarts[g.UID()])
 			}
+			if slices.ContainsFunc(to.Off, func(o estate.Guest) bool { return o.Namesake(g) }) {
+				return fmt.Errorf("%s restarts on %s, where another guest has its name", g.Name, to.Name)
+			}
 			for _, pair := range [][2][]string{{to.Networks, g.Networks}, {to.Storages, g.Storages},
 				{to.Features, g.Features}} {
 				for _, x := range pair[1] {
@@ -189,6 +208,11 @@ func verifyRoom(h *Host, all, comes []*estate.Guest) error {
 }
 
 func verifyRules(p *Problem, host string, g *estate.Guest, with []*estate.Guest) error {
+	for _, o := range with {
+		if o.Namesake(g) {
+			return fmt.Errorf("two guests called %s would be on %s", g.Name, host)
+		}
+	}
 	for i := range p.Rules {
 		r := &p.Rules[i]
 		if r.Prefer || !r.Means(g) {

@@ -46,12 +46,13 @@ type want struct {
 	networks, storages, features []string
 	inside, outside              []string // hosts
 	asked                        bool     // a rule names the hosts
+	taken                        []string // hosts on which another guest, powered off, has its name
 	liked, disliked              []string // hosts that it had better be on, or not
 }
 
-// group is the guests that a rule speaks of.
+// group is the guests that a rule speaks of, or that share a name.
 type group struct {
-	rule    int
+	rule    int // -1 where it is their name
 	members []int32
 }
 
@@ -85,6 +86,7 @@ func compile(p *Problem) *compiled {
 	}
 	c.sizes()
 	c.rules()
+	c.namesakes()
 	c.classes()
 	c.emulators()
 	c.losses = choices(c.nh, p.Reserve)
@@ -150,12 +152,43 @@ func (c *compiled) rules() {
 	}
 }
 
+// namesakes keeps guests apart that share a name: a host knows a guest by its name too, and takes no second one.
+func (c *compiled) namesakes() {
+	named := map[string][]int32{}
+	for i, g := range c.guests {
+		named[g.Name] = append(named[g.Name], int32(i))
+	}
+	for i, g := range c.guests { // in an order that is always the same
+		all := named[g.Name]
+		if all[0] != int32(i) || !slices.ContainsFunc(all, func(m int32) bool {
+			return g.Namesake(c.guests[m]) && c.at[m] != c.at[i]
+		}) {
+			continue
+		}
+		for _, m := range all {
+			c.apart[m] = append(c.apart[m], int32(len(c.groups)))
+		}
+		c.groups = append(c.groups, group{-1, all})
+	}
+}
+
 // classes finds which hosts may take which guests. Guests that ask for the same share a class: there are few.
 func (c *compiled) classes() {
 	known := map[string]int32{}
+	off := map[string][]string{} // by guest's name, the hosts on which one is powered off
+	for i := range c.p.Hosts {
+		for _, g := range c.p.Hosts[i].Off {
+			off[g.Name] = append(off[g.Name], c.names[i])
+		}
+	}
 	var key strings.Builder
 	for _, g := range c.guests {
 		w := want{networks: g.Networks, storages: g.Storages, features: g.Features}
+		for _, name := range off[g.Name] {
+			if slices.ContainsFunc(c.p.Hosts[slices.Index(c.names, name)].Off, func(o estate.Guest) bool { return o.Namesake(g) }) {
+				w.taken = append(w.taken, name)
+			}
+		}
 		for r := range c.p.Rules {
 			rule := &c.p.Rules[r]
 			if rule.Keep != estate.KeptIn && rule.Keep != estate.KeptOut || !rule.Means(g) {
@@ -177,7 +210,7 @@ func (c *compiled) classes() {
 			}
 		}
 		key.Reset()
-		for _, list := range [][]string{w.networks, w.storages, w.features, w.inside, w.outside, w.liked, w.disliked} {
+		for _, list := range [][]string{w.networks, w.storages, w.features, w.inside, w.outside, w.liked, w.disliked, w.taken} {
 			for _, x := range list {
 				key.WriteString(x)
 				key.WriteByte(0)
@@ -216,6 +249,9 @@ func (w *want) refused(h *Host, features []string) string {
 	}
 	if w.asked && !slices.Contains(w.inside, h.Name) || slices.Contains(w.outside, h.Name) {
 		return "a rule's leave"
+	}
+	if slices.Contains(w.taken, h.Name) {
+		return "its name free: another guest, powered off there, is called the same"
 	}
 	return ""
 }

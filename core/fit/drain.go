@@ -285,7 +285,7 @@ func (s *state) turnedAway(g, l int32) string {
 		case why != "":
 			count["has "+why]++
 		case s.meets(g, l, h):
-			count["is free of those that it is kept apart from"]++
+			count["is free of those that it is kept apart from, or that are called the same"]++
 		case l < 0 && s.runsOn[g] > 0 && s.emulator[h] > 0 && s.emulator[h] < s.runsOn[g] && !s.done[h]:
 			count["has an emulator as new as the one that it runs on"]++
 		default:

@@ -38,7 +38,8 @@ type exhaust struct {
 	runsOn  []int32
 	done    []bool
 	free    []int64
-	refused *reason // why the last whole placement did not keep the reserve
+	refused *reason            // why the last whole placement did not keep the reserve
+	note    func(lost []int32) // is told of each loss whose guests find restarts, while they are where they would be
 }
 
 func (c *compiled) exhaust(effort int) *exhaust {
@@ -204,7 +205,7 @@ func (e *exhaust) keeps() bool {
 			}
 		}
 		slices.SortStableFunc(going, func(a, b int32) int { return cmp.Compare(e.size[b], e.size[a]) })
-		if len(going) > 0 && !e.restart(going, lost) {
+		if !e.restart(going, lost) {
 			if e.effort > 0 {
 				e.refused = &reason{guest: going[0], loss: e.lossOf(lost),
 					report: "has no place, wherever the others go"}
@@ -221,6 +222,9 @@ func (e *exhaust) lossOf(hosts []int32) int32 {
 
 func (e *exhaust) restart(going, lost []int32) bool {
 	if len(going) == 0 {
+		if e.note != nil {
+			e.note(lost)
+		}
 		return true
 	}
 	g, from := going[0], e.at[going[0]]

@@ -58,6 +58,7 @@ type Host struct {
 	After    *After         // what it offers once it was visited; nil: what it offers now
 	Open     bool           // takes guests; a closed or silent host takes none but still holds what it has
 	Guests   []estate.Guest // those that hold memory of it, and those on their way to it
+	Off      []estate.Guest // those that are powered off there: they hold nothing but their names
 }
 
 // Emulator is the component that guests run on, and its version. A guest does not go back to an older one. Empty where
@@ -82,10 +83,12 @@ func (h *Host) free() estate.Resources {
 	return f
 }
 
-// Offers tells whether the host, as it is, has all that the guest needs to run beside room.
+// Offers tells whether the host, as it is, has all that the guest needs to run beside room, and nobody there is called
+// the same.
 func (h *Host) Offers(g *estate.Guest) bool {
 	w := want{networks: g.Networks, storages: g.Storages, features: g.Features}
-	return w.refused(h, h.Features) == ""
+	same := func(o estate.Guest) bool { return o.Namesake(g) }
+	return w.refused(h, h.Features) == "" && !slices.ContainsFunc(h.Guests, same) && !slices.ContainsFunc(h.Off, same)
 }
 
 // Outcome is how certain an answer is.

@@ -45,14 +45,8 @@ func stands(t *testing.T, p Problem, out []string, moves []Move) {
 			}
 		}
 	}
-	q := after(t, p, moves)
-	c := compile(&q)
-	s := newState(c)
-	if _, why := s.emptyAll(c.indices(out), nil); why != nil {
-		t.Fatalf("the placement leaves no certificate: %s", why.obstacle(s))
-	}
-	if err := Verify(q, s.certificate()); err != nil {
-		t.Fatalf("the certificate does not hold: %v", err)
+	if err := Certified(p, out, moves); err != nil {
+		t.Fatalf("the placement does not stand: %v", err)
 	}
 }
 
@@ -114,7 +108,13 @@ func random(r *rand.Rand) Problem {
 			if r.Intn(6) == 0 {
 				g.Emulator = h.Emulator.Version
 			}
+			if r.Intn(5) == 0 && !slices.ContainsFunc(h.Guests, func(g estate.Guest) bool { return g.Name == "twin" }) {
+				g.Name = "twin"
+			}
 			h.Guests = append(h.Guests, g)
+		}
+		if r.Intn(6) == 0 && !slices.ContainsFunc(h.Guests, func(g estate.Guest) bool { return g.Name == "twin" }) {
+			h.Off = []estate.Guest{{ID: "off" + strconv.Itoa(i), Name: "twin", State: estate.Off}}
 		}
 		if r.Intn(2) == 0 {
 			h.Networks = append(h.Networks, "n1")
@@ -257,6 +257,11 @@ func bruteTakes(p *Problem, h *Host, g *estate.Guest, live bool) bool {
 			n += h.Guests[i].Takes[k]
 		}
 		if n > h.Counts[k] {
+			return false
+		}
+	}
+	for _, o := range slices.Concat(h.Guests, h.Off) {
+		if o.Name == g.Name && o.ID != g.ID {
 			return false
 		}
 	}

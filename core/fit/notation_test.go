@@ -13,7 +13,7 @@ import (
 // A problem has a host a line, "name capacity offers: guests", in GiB of memory, with the cores after a comma. An offer
 // is nNET, sSTORAGE, fFEATURE, cKIND=COUNT, eVERSION of the emulator, and after "then" what the host offers when it was
 // visited. A closed host's name ends in "!". A guest is "name:GiB,cores" with, after slashes, what it needs of the
-// same, dDEVICE, or a state ("/suspended"). Rules are lines as "keep apart g1 g2", "keep inside a,b: g1", "prefer apart
+// same, dDEVICE, or a state ("/suspended"); "-name" is one that is off. Rules are lines as "keep apart g1 g2", "keep inside a,b: g1", "prefer apart
 // g1 g2". A question and what is expected of it is the last line:
 //
 //	drain HOST… keep K -> fits [guest>host …] | does not fit: WHY | unproven: WHY
@@ -83,6 +83,10 @@ func parseHost(head, guests string) Host {
 		}
 	}
 	for _, w := range strings.Fields(guests) {
+		if off, is := strings.CutPrefix(w, "-"); is {
+			h.Off = append(h.Off, estate.Guest{Name: off, ID: h.Name + off, State: estate.Off})
+			continue
+		}
 		h.Guests = append(h.Guests, parseGuest(w))
 	}
 	return h
@@ -299,11 +303,26 @@ var scenarios = []struct{ name, text string }{
 		c 10: i:2
 		d 10:
 		drain a b keep 1 -> fits`},
-	{"two guests of one name", `
-		a 10: g:3 g:4
+	{"two guests of one name never share a host", `
+		a 10: g:3 i:4
 		b 10: g:3
 		c 10: h:1
 		drain a keep 0 -> fits`},
+	{"nor where one restarts", `
+		a 10: g:3
+		b 10: g:3
+		c 10: h:1
+		drain a keep 1 -> does not fit: if b failed meanwhile, g has no place, wherever the others go`},
+	{"a name that is taken by a guest that is off", `
+		a 10: g:3
+		b 10: -g
+		c 10: -g
+		drain a keep 0 -> does not fit: g finds on every other open host that it may be on another guest, powered off, that is called the same`},
+	{"and free elsewhere", `
+		a 10: g:3
+		b 20: -g
+		c 10: -h
+		drain a keep 0 -> fits g>c`},
 }
 
 func TestScenarios(t *testing.T) {

@@ -381,6 +381,11 @@ func TestVerifyFindsWhatIsWrong(t *testing.T) {
 			c.Losses[0].Restarts["a1"] = "b"
 			p.Rules = []estate.Rule{{Keep: estate.Apart, Guests: []string{"a1", "b1"}}}
 		},
+		"a name that is taken": func(c *Certificate, p *Problem) {
+			n := slices.Index(everyHost(*p), c.Losses[0].Restarts["a1"])
+			p.Hosts[0].Guests[0].ID = "a1"
+			p.Hosts[n].Off = []estate.Guest{{Name: p.Hosts[0].Guests[0].Name, ID: "another"}}
+		},
 	} {
 		if forge(change) == nil {
 			t.Errorf("%s: it is taken for good", name)

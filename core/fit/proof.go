@@ -82,6 +82,10 @@ func (c *compiled) nowhere(outs []int32, g int32, w *want) *Obstacle {
 			strings.Join(w.features, ", ") + ") on no other open host",
 			WayOut: "start it anew with less, or bring another host up to it first"}
 	}
+	if len(w.taken) > 0 {
+		return &Obstacle{Guest: name, Constraint: "finds on every other open host that it may be on another guest, powered " +
+			"off, that is called the same", WayOut: "give one of the two another name"}
+	}
 	return &Obstacle{Guest: name, Constraint: "is kept by rules from every other open host",
 		WayOut: "lift one of these rules for the round"}
 }
@@ -215,6 +219,9 @@ func (c *compiled) short(d int, n int64, lost []int32, set []bool, example int32
 func (c *compiled) pigeonholes(outs []int32) *Obstacle {
 	for n := range c.groups {
 		gr := &c.groups[n]
+		if gr.rule < 0 {
+			continue
+		}
 		if rule := &c.p.Rules[gr.rule]; rule.Keep != estate.Apart || rule.Prefer {
 			continue
 		}

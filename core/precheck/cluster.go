@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
@@ -70,11 +71,12 @@ type Double struct {
 
 // Twice are the guests that run on several of the hosts at once, by their UUIDs, as they were last read.
 func Twice(hosts []string, readings map[string]*estate.Reading) (out []Double) {
+	copies := Copies(hosts, readings)
 	on, name := map[string][]string{}, map[string]string{}
 	var order []string
 	for _, h := range hosts {
 		r := readings[h]
-		if r == nil || r.Off() {
+		if r == nil || r.Off() || copies[h] != "" {
 			continue
 		}
 		for i := range r.Guests {
@@ -95,6 +97,32 @@ func Twice(hosts []string, readings map[string]*estate.Reading) (out []Double) {
 		}
 	}
 	return out
+}
+
+// Again holds guests that run twice to a second look at all of their hosts: sure are those, by UUID, that each of their
+// hosts was seen to run after they had been seen to run twice. before is what an earlier call returned as after; nil the
+// first time.
+func Again(twice []Double, readings map[string]*estate.Reading, before map[string]time.Time) (after map[string]time.Time,
+	sure map[string]bool) {
+	after, sure = map[string]time.Time{}, map[string]bool{}
+	for _, d := range twice {
+		var first, last time.Time
+		for _, h := range d.Hosts {
+			at, _ := readings[h].Section(estate.GuestList).Known()
+			if first.IsZero() || at.Before(first) {
+				first = at
+			}
+			if at.After(last) {
+				last = at
+			}
+		}
+		if seen, is := before[d.ID]; is {
+			after[d.ID], sure[d.ID] = seen, first.After(seen)
+		} else {
+			after[d.ID] = last
+		}
+	}
+	return after, sure
 }
 
 func members(f Facts, r *estate.Reading) found {

@@ -69,17 +69,23 @@ func Blind(names []string, readings map[string]*estate.Reading) (out []string) {
 }
 
 // FitHosts tells fit of a cluster's hosts as they were read. A host that does not answer, or whose guests could not be
-// read, takes nothing and counts as running what it last ran.
+// read, takes nothing and counts as running what it last ran. A machine that has two names counts once.
 func FitHosts(names []string, readings map[string]*estate.Reading) []fit.Host {
 	var out []fit.Host
+	copies := Copies(names, readings)
 	for _, n := range names {
 		r := readings[n]
-		if r == nil {
+		if r == nil || copies[n] != "" {
 			continue
 		}
 		offers := r.Offers()
 		h := fit.Host{Name: n, Capacity: r.Capacity, Counts: r.Counts, Networks: offers.Networks,
 			Storages: offers.Storages, Features: offers.Features, Guests: r.Holding(), Open: r.Takes()}
+		for _, g := range r.Guests {
+			if g.State == estate.Off {
+				h.Off = append(h.Off, g)
+			}
+		}
 		if c, ok := r.Component(r.Emulator, ""); ok && r.Read(r.Emulator.Section()) {
 			h.Emulator = fit.Emulator{Key: r.Emulator, Version: c.Version}
 		}

@@ -114,6 +114,8 @@ var Checks = []Check{
 		"a host that nothing is known of may run anything", []estate.SectionName{estate.Host, estate.GuestList},
 		reachable},
 	{"orders", "Does it take orders?", "it would refuse them", []estate.SectionName{estate.Host}, orders},
+	{"machine", "Is it a machine of its own?", "capacity that is counted twice is not there when a host fails",
+		[]estate.SectionName{estate.Host}, machine},
 	{"members", "Do all other hosts of the cluster answer?", "what does not answer counts as running its guests",
 		nil, members},
 	{"closed", "Is no host closed by somebody else?",

@@ -21,7 +21,7 @@ func facts() Facts {
 		Readings: map[string]*estate.Reading{}, Empties: true, Judged: true,
 		Payloads: map[string]error{"x.payload": nil}}
 	for _, h := range f.Hosts {
-		r := &estate.Reading{Host: h, Capacity: estate.Resources{MemoryMiB: 100, CPU: 100},
+		r := &estate.Reading{Host: h, BootID: "boot " + h, Capacity: estate.Resources{MemoryMiB: 100, CPU: 100},
 			BMC: estate.BMC{Power: "On"}, Health: []estate.Health{{Item: "fans", OK: true}},
 			Condition: estate.Condition{Root: "ext4",
 				Space: []estate.Space{{Path: "/", FreeMiB: 20 << 10, SizeMiB: 40 << 10}}},

@@ -3,6 +3,7 @@ package precheck
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"yareharbour/core/estate"
 )
@@ -67,5 +68,33 @@ func TestWhoDoesNotAnswerTakesNoOrders(t *testing.T) {
 	r.SetSection(estate.Section{Name: estate.Host, Err: "no route", Held: now, HeldFrom: "SSH"})
 	if x := orders(Facts{Hosts: []string{"a"}, Readings: map[string]*estate.Reading{"a": r}}, r); x.level != Blocker || !x.unknown {
 		t.Errorf("%+v", x)
+	}
+}
+
+// That a guest runs twice is sure once both hosts were looked at again: it may have moved between the first two looks.
+func TestASecondLookAtBoth(t *testing.T) {
+	at := func(a, b time.Duration) map[string]*estate.Reading {
+		out := map[string]*estate.Reading{}
+		for h, d := range map[string]time.Duration{"a": a, "b": b} {
+			r := &estate.Reading{Host: h, Guests: []estate.Guest{{Name: "g", ID: "5e1f", State: estate.Running}}}
+			r.SetSection(estate.Section{Name: estate.GuestList, At: now.Add(d)})
+			out[h] = r
+		}
+		return out
+	}
+	hosts := []string{"a", "b"}
+	var seen map[string]time.Time
+	for _, c := range []struct {
+		a, b time.Duration
+		sure bool
+	}{{1, 5, false}, {1, 5, false}, {6, 5, false}, {6, 7, true}, {9, 9, true}} {
+		var sure map[string]bool
+		seen, sure = Again(Twice(hosts, at(c.a, c.b)), at(c.a, c.b), seen)
+		if sure["5e1f"] != c.sure {
+			t.Errorf("%+v: %v", c, sure)
+		}
+	}
+	if seen, _ = Again(nil, nil, seen); len(seen) != 0 {
+		t.Errorf("one that runs once is remembered: %v", seen)
 	}
 }

@@ -75,8 +75,11 @@ type Band struct {
 
 func band(in Input, c estate.Cluster) Band {
 	b := Band{Cluster: c, Round: in.Rounds[c.Name]}
-	b.Ready, b.Planned = in.Ready[c.Name]
+	if p := in.Plans[c.Name]; p != nil {
+		b.Planned, b.Ready = true, len(p.Ready())
+	}
 	hosts := precheck.FitHosts(c.Hosts, in.Readings)
+	copies := precheck.Copies(c.Hosts, in.Readings)
 	var used, room, largest estate.Resources
 	for _, h := range c.Hosts {
 		berth := berth(in, h)
@@ -90,8 +93,10 @@ func band(in Input, c estate.Cluster) Band {
 			}
 		}
 		b.Berths = append(b.Berths, berth)
-		b.count(berth)
-		if r := in.Readings[h]; r != nil && berth.Service == Open {
+		if b.count(berth); copies[h] != "" {
+			b.Guests -= berth.Guests
+		}
+		if r := in.Readings[h]; r != nil && berth.Service == Open && copies[h] == "" {
 			used, room = used.Add(r.Used()), room.Add(r.Capacity)
 			if r.Capacity.MemoryMiB > largest.MemoryMiB {
 				largest = r.Capacity

@@ -2,6 +2,7 @@ package survey
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -11,6 +12,7 @@ import (
 	"yareharbour/core/estate"
 	"yareharbour/core/fit"
 	"yareharbour/core/narrow"
+	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
 )
 
@@ -193,8 +195,19 @@ func needs(in Input, b Band) []Need {
 		critical.show(add(Now, only(hosts), "critical release missing%s", onHosts(hosts)))
 	}
 	for _, t := range precheck.Twice(b.Cluster.Hosts, in.Readings) {
-		add(Now, t.Hosts[0], "the guest %s runs on %s, as they were last read: read both again", t.Guest,
-			strings.Join(t.Hosts, " and "))
+		if where := strings.Join(t.Hosts, " and "); in.Sure[t.ID] {
+			n := add(Now, "", "the guest %s runs on %s at once", t.Guest, where)
+			n.First, n.why = true, "both write to its disks: turn the wrong one off"
+		} else {
+			add(Soon, "", "the guest %s ran on %s, as they were last read: read both again", t.Guest, where)
+		}
+	}
+	copies := precheck.Copies(b.Cluster.Hosts, in.Readings)
+	for _, h := range b.Cluster.Hosts {
+		if of := copies[h]; of != "" {
+			add(Now, h, "%s and %s are one machine: the boot ids are the same", of, h).why =
+				"it counts once in load and reserve; take one of the names out of the estate file"
+		}
 	}
 	if hosts := b.Blind; len(hosts) > 0 {
 		add(Now, only(hosts), "guests were never read%s: the reserve is not known", onHosts(hosts))
@@ -222,8 +235,8 @@ func needs(in Input, b Band) []Need {
 	}
 	if b.Reserve.Outcome == fit.DoesNotFit {
 		add(Now, "", "the reserve is not kept: %s", b.Reserve.Obstacle).See = AtPlan
-	} else if b.Round == nil || b.Round.Status != course.Running { // a round judges by itself whom it can drain
-		out = append(out, drainable(in, b)...)
+	} else if p := in.Plans[b.Cluster.Name]; p != nil && (b.Round == nil || b.Round.Status != course.Running) {
+		out = append(out, drainable(p)...) // a round judges by itself whom it can drain
 	}
 	return grouped(out)
 }
@@ -310,37 +323,28 @@ func note(vs []drift.Verdict, host string, by map[drift.Outcome]*about, critical
 	}
 }
 
-// drainable says which hosts that are out of line could not be drained now. Past some size that is left to the plan.
-func drainable(in Input, b Band) (out []Need) {
-	const most = 16
-	if len(b.Berths) > most {
-		return nil
-	}
-	cluster := fit.Problem{Hosts: precheck.FitHosts(b.Cluster.Hosts, in.Readings),
-		Terms: fit.Terms{Rules: b.Cluster.Rules, Reserve: b.Cluster.Reserve}}
+// drainable says which hosts that are out of line could not be drained now, as the plan of the usual round tells.
+func drainable(p *plan.Plan) (out []Need) {
 	reasons := map[string][]string{}
 	var order []string
-	for _, h := range b.Berths {
-		if h.Drift == 0 || h.Service != Open {
+	for i := range p.Visits {
+		v := &p.Visits[i]
+		n := slices.IndexFunc(v.Answers, func(a precheck.Answer) bool { return a.Check == precheck.RoomCheck })
+		if n < 0 || !v.Answers[n].Blocks() {
 			continue
 		}
-		if a := fit.Drain(cluster, []string{h.Host}, nil, fit.Effort); a.Outcome != fit.Fits {
-			why := a.Obstacle.String()
-			if len(a.Obstacle.Lost) > 0 {
-				why = "the reserve would not be kept"
-			}
-			if reasons[why] == nil {
-				order = append(order, why)
-			}
-			reasons[why] = append(reasons[why], h.Host)
+		why := strings.TrimPrefix(v.Answers[n].Evidence, fit.DoesNotFit.String()+": ")
+		if reasons[why] == nil {
+			order = append(order, why)
 		}
+		reasons[why] = append(reasons[why], v.Host)
 	}
 	for _, why := range order {
 		who := ""
 		if only(reasons[why]) == "" {
 			who = list(reasons[why]) + " "
 		}
-		out = append(out, Need{Urgency: Soon, Cluster: b.Cluster.Name, Host: only(reasons[why]),
+		out = append(out, Need{Urgency: Soon, Cluster: p.Brief.Cluster, Host: only(reasons[why]),
 			Text: who + "can't be drained: " + why, See: AtPlan})
 	}
 	return out

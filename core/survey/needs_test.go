@@ -16,6 +16,7 @@ import (
 	"yareharbour/core/fit"
 	"yareharbour/core/narrow"
 	"yareharbour/core/plan"
+	"yareharbour/core/precheck"
 )
 
 // told are the needs, each "URGENCY HOST: TEXT".
@@ -136,49 +137,35 @@ func TestWhoseAClosedHostIs(t *testing.T) {
 	}
 }
 
-// Of hosts that are adrift and in service it is told which could not be drained, once for each cause; not while a round
-// sees to that, and not of clusters that are too large for a look.
+// Which hosts could not be drained is what the plan of the usual round says, once for each cause; not while a round sees
+// to that, and nothing where no plan was made.
 func TestWhoCantBeDrained(t *testing.T) {
-	in := input()
-	in.Estate.Clusters[0].Reserve = 0
-	for _, h := range []string{"a", "b", "d"} {
-		in.Verdicts[h] = []drift.Verdict{verdict(drift.Behind, 0)}
+	in := roomy()
+	visit := func(host, check, evidence string, waived bool) plan.Visit {
+		a := precheck.Answer{Check: check, Level: precheck.Blocker, Evidence: evidence}
+		if waived {
+			a.Waived = &precheck.Waiver{}
+		}
+		return plan.Visit{Host: host, Answers: []precheck.Answer{{Check: "health", Level: precheck.Clear}, a}}
 	}
 	if got := told(in); len(got) != 0 {
-		t.Errorf("all can: %q", got)
+		t.Errorf("nobody planned: %q", got)
 	}
-	in.Readings["a"].Guests[0].Pins = []string{"it has a snapshot"}
-	if got := told(in); len(got) != 1 || !strings.HasPrefix(got[0], "1 a: can't be drained: ga ") {
-		t.Errorf("%q", got)
-	}
-	in.Readings["a"].Guests[0].Pins = nil
-	in.Estate.Clusters[0].Reserve = 1
-	if got := told(in); !slices.Equal(got, []string{"1 : a, b, d can't be drained: the reserve would not be kept"}) {
-		t.Errorf("%q", got)
-	}
-	in.Verdicts["b"] = []drift.Verdict{verdict(drift.InLine, 0)}
-	in.Readings["d"].Closed = &estate.Mark{By: "op", Reason: "r", At: now}
-	in.Readings["d"].Guests = nil
-	if got := told(in); len(got) != 2 || got[1] != "1 a: can't be drained: the reserve would not be kept" {
+	in.Plans = map[string]*plan.Plan{"c": {Brief: plan.Brief{Cluster: "c"}, Visits: []plan.Visit{
+		visit("a", precheck.RoomCheck, "does not fit: too little", false), visit("b", precheck.RoomCheck, "unproven: x", false),
+		visit("d", precheck.RoomCheck, "does not fit: too little", false)}}}
+	want := []string{"1 : a, d can't be drained: too little", "1 b: can't be drained: unproven: x"}
+	if got := told(in); !slices.Equal(got, want) {
 		t.Errorf("%q", got)
 	}
 	in.Rounds["c"], in.Runs = &course.State{Status: course.Running}, map[string]bool{"c": true}
-	if got := told(in); len(got) != 1 {
+	if got := told(in); len(got) != 0 {
 		t.Errorf("while a round runs: %q", got)
 	}
-	for hosts, want := range map[int]int{16: 1, 17: 0} {
-		b := Band{Cluster: estate.Cluster{Name: "c", Reserve: 1}}
-		in := Input{Now: now, Readings: map[string]*estate.Reading{}}
-		for i := range hosts {
-			h := fmt.Sprintf("h%02d", i)
-			b.Cluster.Hosts = append(b.Cluster.Hosts, h)
-			b.Berths = append(b.Berths, Berth{Host: h, Service: Open, Drift: 1 - min(i, 1)})
-			in.Readings[h] = &estate.Reading{Host: h, Capacity: estate.Resources{MemoryMiB: 10},
-				Guests: []estate.Guest{{Name: "g" + h, State: estate.Running, Load: estate.Resources{MemoryMiB: 9}}}}
-		}
-		if got := drainable(in, b); len(got) != want {
-			t.Errorf("%d hosts: %+v", hosts, got)
-		}
+	in.Rounds["c"] = &course.State{Status: course.Stopped}
+	in.Plans["c"].Visits = []plan.Visit{visit("a", "health", "a fan", false), visit("b", precheck.RoomCheck, "x", true)}
+	if got := told(in); len(got) != 0 {
+		t.Errorf("of other checks, and of a pardoned one: %q", got)
 	}
 }
 

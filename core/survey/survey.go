@@ -12,6 +12,7 @@ import (
 	"yareharbour/core/course"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/plan"
 )
 
 // Service says whether a host takes guests.
@@ -41,9 +42,8 @@ type Input struct {
 	MaxAge   time.Duration
 	Readings map[string]*estate.Reading
 	Verdicts map[string][]drift.Verdict
-	// Ready are, by cluster, the hosts that a plan of its usual round would visit; clusters that were not planned are not
-	// in it.
-	Ready  map[string]int
+	// Plans are the plans of the clusters' usual rounds; clusters that were not planned are not in it.
+	Plans  map[string]*plan.Plan
 	Rounds map[string]*course.State // the newest of each cluster
 	News   map[string]drift.News    // by cluster: what is new since somebody last looked
 	Runs   map[string]bool          // by cluster: somebody runs its round now
@@ -54,6 +54,8 @@ type Input struct {
 	// with it.
 	Distrusted map[string]string
 	Problems   []baseline.Problem
+	// Sure are guests, by UUID, that two looks saw run on several hosts.
+	Sure map[string]bool
 	Flags      []drift.Flag
 }
 

@@ -59,8 +59,8 @@ func TestReadyIsThePlansAnswer(t *testing.T) {
 	if b := Make(in).Bands[0]; b.Planned {
 		t.Error("planned, and nobody planned")
 	}
-	in.Ready = map[string]int{in.Estate.Clusters[0].Name: 2}
-	if b := Make(in).Bands[0]; !b.Planned || b.Ready != 2 {
+	in.Plans = map[string]*plan.Plan{"c": {Visits: []plan.Visit{{Host: "a"}, {Host: "b", Obstacle: "x"}}}}
+	if b := Make(in).Bands[0]; !b.Planned || b.Ready != 1 {
 		t.Errorf("planned %v, ready %d", b.Planned, b.Ready)
 	}
 }
@@ -268,5 +268,33 @@ func TestGuestsThatNobodyReadAreNotNone(t *testing.T) {
 	off.Readings["a"].SetSection(estate.Section{Name: estate.BMCState, At: off.Now, Source: "Redfish"})
 	if b := Make(off).Bands[0]; len(b.Blind) != 0 {
 		t.Errorf("a host that is off has no guests to be read: %v", b.Blind)
+	}
+}
+
+// One machine under two names counts once, and somebody is told; a guest that runs twice is told at once as what two looks
+// have seen, and before that as something to look at again.
+func TestWhatIsThereOnceCountsOnce(t *testing.T) {
+	in := input()
+	before := Make(in).Bands[0]
+	in.Readings["a"].BootID, in.Readings["b"].BootID, in.Readings["d"].BootID = "1", "2", "2"
+	in.Readings["d"].Guests = in.Readings["b"].Guests
+	s := Make(in)
+	if b := s.Bands[0]; b.Guests != 2 || b.Load != 80.0/200 || b.Limit != 0.5 || b.Limit >= before.Limit {
+		t.Errorf("%d guests, load %v, limit %v", b.Guests, b.Load, b.Limit)
+	}
+	if n := s.Needs[0]; n.Urgency != Now || n.Host != "d" || !strings.Contains(n.Text, "b and d are one machine") {
+		t.Errorf("%+v", s.Needs)
+	}
+	in = roomy()
+	for _, h := range []string{"a", "b"} {
+		in.Readings[h].Guests = []estate.Guest{{Name: "gauge", ID: "5e1f", State: estate.Running}}
+	}
+	if got := told(in); !slices.Equal(got, []string{
+		"1 : the guest gauge ran on a and b, as they were last read: read both again"}) {
+		t.Errorf("%q", got)
+	}
+	in.Sure = map[string]bool{"5e1f": true}
+	if got := told(in); len(got) != 1 || !strings.HasPrefix(got[0], "0 : the guest gauge runs on a and b at once") {
+		t.Errorf("%q", got)
 	}
 }

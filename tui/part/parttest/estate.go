@@ -7,6 +7,7 @@ import (
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/plan"
 	"yareharbour/core/survey"
 	"yareharbour/core/view"
 )
@@ -29,7 +30,7 @@ func Estate(clusters, hosts int) *view.Estate {
 	in := survey.Input{
 		Estate:   estate.Estate{Name: "E"},
 		Now:      Now,
-		Ready:    map[string]int{"c0": 1, "c1": 2},
+		Plans:    map[string]*plan.Plan{"c0": {Visits: make([]plan.Visit, 1)}, "c1": {Visits: make([]plan.Visit, 2)}},
 		Readings: map[string]*estate.Reading{},
 		Verdicts: map[string][]drift.Verdict{},
 	}
