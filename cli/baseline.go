@@ -36,12 +36,19 @@ func (a *app) baselineCheck() *cobra.Command {
 	return &cobra.Command{
 		Use:   "check FILE…",
 		Short: "Read baseline files and say what is wrong with them",
-		Long: "Reads baseline files. An error names its line and column and what was expected there; " +
-			"nothing is opened or changed.",
+		Long: "Reads baseline files and holds their names against the estate, as saving them would: places, components, " +
+			"tracks, models, publishers, whole-host targets, exceptions. An error names its line and what was expected " +
+			"there. Where no estate can be opened the files are only read, and that is said. Nothing is changed.",
 		Example: "  yare baseline check baselines/*.yaml",
 		Args:    cobra.MinimumNArgs(1),
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(c *cobra.Command, args []string) error {
 			wrong := 0
+			h, unopened := a.open(c.Context())
+			if unopened == nil {
+				defer h.Close()
+			} else {
+				plain.Fprintln(a.err, "note: the names in it are not held against an estate:", unopened)
+			}
 			for _, file := range args {
 				b, err := harbour.LoadBaseline(file)
 				if err != nil {
@@ -49,8 +56,16 @@ func (a *app) baselineCheck() *cobra.Command {
 					plain.Fprintln(a.err, "yare:", err)
 					continue
 				}
+				if unopened == nil {
+					ps, err := h.ProblemsOf(c.Context(), b)
+					if err != nil {
+						return err
+					}
+					a.showProblems(ps)
+					wrong += len(slices.DeleteFunc(ps, func(p baseline.Problem) bool { return !p.Error }))
+				}
 				plain.Fprintf(a.out, "%s: %s, clauses %d, exceptions %d, binds %s\n", file, b.Name, len(b.Clauses),
-					len(b.Exceptions), strings.Join(b.Assign, ", "))
+					len(b.Exceptions), orNone(strings.Join(b.Assign, ", "), "no host"))
 			}
 			if wrong > 0 {
 				return exit(exitFailure)

@@ -59,7 +59,8 @@ func (h *Harbour) Source(name string) (Source, error) {
 	return all[i], nil
 }
 
-// Problems names all that baselines speak of and that is not there, as the hosts were last read.
+// Problems names all that baselines speak of and that is not there, as the hosts were last read, and what the catalogue
+// takes back or warns of and nothing known is.
 func (h *Harbour) Problems(ctx context.Context, all []baseline.Baseline) ([]baseline.Problem, error) {
 	readings, err := h.newest(ctx)
 	if err != nil {
@@ -68,13 +69,41 @@ func (h *Harbour) Problems(ctx context.Context, all []baseline.Baseline) ([]base
 	return h.problems(readings, all), nil
 }
 
+// ProblemsOf names those of one baseline, held or not: those that are errors keep it from being saved.
+func (h *Harbour) ProblemsOf(ctx context.Context, b baseline.Baseline) ([]baseline.Problem, error) {
+	readings, err := h.newest(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return h.problemsOf(readings, b), nil
+}
+
 // problems are those with these readings.
 func (h *Harbour) problems(readings map[string]*estate.Reading, all []baseline.Baseline) (out []baseline.Problem) {
 	w := baseline.World{Clusters: h.Estate.Clusters, Catalogue: h.Catalogue(), Readings: readings, Now: h.World.Now()}
 	for i, b := range all {
 		out = append(out, baseline.Look(b, slices.Concat(all[:i], all[i+1:]), w)...)
 	}
+	for _, says := range w.Catalogue.Strays(having(readings)) {
+		out = append(out, baseline.Problem{Text: says})
+	}
 	return out
+}
+
+// having tells whether some host has a component, on hardware of one of the models where any are named.
+func having(readings map[string]*estate.Reading) func(estate.Key, []string) bool {
+	models := map[estate.Key][]string{}
+	for _, r := range readings {
+		for i := range r.Components {
+			if c := &r.Components[i]; !slices.Contains(models[c.Key], c.Model) {
+				models[c.Key] = append(models[c.Key], c.Model)
+			}
+		}
+	}
+	return func(key estate.Key, of []string) bool {
+		return len(of) == 0 && len(models[key]) > 0 ||
+			slices.ContainsFunc(models[key], func(m string) bool { return estate.HasModel(of, m) })
+	}
 }
 
 // problemsOf are those of a baseline as a text has it, in the place of the one of its name.
@@ -170,14 +199,22 @@ func (h *Harbour) SaveBaseline(ctx context.Context, name, text string, after int
 		return 0, fmt.Errorf("the text is of the baseline %q, and %q is to be saved; a baseline keeps its name",
 			b.Name, name)
 	}
-	readings, err := h.newest(ctx)
+	ps, err := h.ProblemsOf(ctx, b)
 	if err != nil {
 		return 0, err
 	}
-	for _, p := range h.problemsOf(readings, b) {
+	var wrong []string
+	for _, p := range ps {
 		if p.Error {
-			return 0, fmt.Errorf("%s; nothing is saved", p)
+			wrong = append(wrong, p.String())
 		}
+	}
+	switch len(wrong) {
+	case 0:
+	case 1:
+		return 0, fmt.Errorf("%s; nothing is saved", wrong[0])
+	default:
+		return 0, fmt.Errorf("%s, and %d errors more; nothing is saved", wrong[0], len(wrong)-1)
 	}
 	src, err := h.Source(name)
 	file := src.File

@@ -16,6 +16,7 @@ import (
 	"yareharbour/core/catalogue"
 	"yareharbour/core/course"
 	"yareharbour/core/drift"
+	"yareharbour/core/estate"
 	"yareharbour/feed"
 	"yareharbour/format/debindex"
 	"yareharbour/format/releaselist"
@@ -318,7 +319,7 @@ func (h *Harbour) Brings(b *bundle.Bundle) (releases, advisories int) {
 		for i := range batch.Releases {
 			r := &batch.Releases[i]
 			if !slices.ContainsFunc(cat.Releases(r.Component), func(o catalogue.Release) bool {
-				return o.Version == r.Version && o.Track == r.Track && slices.Equal(o.Hardware, r.Hardware)
+				return o.Version == r.Version && o.Track == r.Track && estate.SameModels(o.Hardware, r.Hardware)
 			}) {
 				releases++
 			}

@@ -225,7 +225,7 @@ func (w *World) Flash(host, device string, p Payload) (string, error) {
 	}
 	has := slices.ContainsFunc(h.Reading.Components, func(c estate.Component) bool {
 		return c.Key == p.Component && c.Device == device &&
-			(len(p.Hardware) == 0 || slices.Contains(p.Hardware, c.Model))
+			(len(p.Hardware) == 0 || estate.HasModel(p.Hardware, c.Model))
 	})
 	if !has {
 		return "", fmt.Errorf("the image is for %s %v, which is not in %s", p.Component, p.Hardware, host)

@@ -32,7 +32,7 @@ func (m Machine) drivers(r *estate.Reading) error {
 		if err != nil || v == "" {
 			v = kernel
 		}
-		r.Components = append(r.Components, estate.Component{Key: estate.Key("drv:" + driver), Device: path.Base(at),
+		r.Components = append(r.Components, estate.Component{Key: estate.NewKey("drv", driver), Device: path.Base(at),
 			Version: v, Model: m.pciModel(at), Class: m.pciClass(at)})
 	}
 	return nil
@@ -137,7 +137,7 @@ func (m Machine) adapterFirmware(r *estate.Reading, some *partly) {
 		}
 		seen[bus] = true
 		r.Components = append(r.Components,
-			estate.Component{Key: estate.Key("fw:" + told["driver"]), Device: bus, Version: firstWord(v),
+			estate.Component{Key: estate.NewKey("fw", told["driver"]), Device: bus, Version: firstWord(v),
 				Model: m.pciModel(path.Join(pciDevices, bus)), Class: "network"})
 	}
 	for _, at := range m.Glob("sys/class/infiniband/*") {

@@ -56,7 +56,8 @@ func (s item) component(names map[string]string) (estate.Component, bool) {
 	if to := cmp.Or(names[id], names[bare], names[name]); to != "" {
 		key, device, _ = strings.Cut(strings.TrimSuffix(to, ")"), " (")
 	}
-	c := estate.Component{Key: estate.Key(key), Version: version, Model: strings.TrimSpace(model), Device: device,
+	kind, part, _ := strings.Cut(key, ":")
+	c := estate.Component{Key: estate.NewKey(kind, part), Version: version, Model: strings.TrimSpace(model), Device: device,
 		Class: class(s.RelatedItem, key)}
 	if c.Version == "" { // DSP0268 lets Version be null
 		c.Unread = "its BMC names no version"

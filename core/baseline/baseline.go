@@ -212,7 +212,7 @@ func (s *Set) held(c Clause) *Bound {
 	if c.Component.Name() != "*" {
 		among = s.exact[c.Component]
 	}
-	i := slices.IndexFunc(among, func(b *Bound) bool { return b.Component == c.Component && b.Hardware == c.Hardware })
+	i := slices.IndexFunc(among, func(b *Bound) bool { return b.Component == c.Component && estate.SameModel(b.Hardware, c.Hardware) })
 	if i < 0 {
 		return nil
 	}
@@ -249,13 +249,13 @@ func assigned(to []string, cluster, host string) bool {
 func (s *Set) For(key estate.Key, model string) *Bound {
 	if len(s.exact) > 0 {
 		for _, b := range s.exact[key] {
-			if b.Hardware == "" || b.Hardware == model {
+			if b.Hardware == "" || estate.SameModel(b.Hardware, model) {
 				return b
 			}
 		}
 	}
 	for _, b := range s.wild {
-		if strings.HasPrefix(string(key), b.prefix) && (b.Hardware == "" || b.Hardware == model) {
+		if strings.HasPrefix(string(key), b.prefix) && (b.Hardware == "" || estate.SameModel(b.Hardware, model)) {
 			return b
 		}
 	}

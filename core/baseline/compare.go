@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"yareharbour/core/estate"
 )
 
 // Change is a difference between two states of a baseline, in words on both sides.
@@ -37,7 +39,7 @@ func Compare(from, to Baseline) []Change {
 	add("binds", orNobody(from.Assign), orNobody(to.Assign))
 	for _, c := range from.Clauses {
 		i := slices.IndexFunc(to.Clauses, func(o Clause) bool {
-			return o.Component == c.Component && o.Hardware == c.Hardware
+			return o.Component == c.Component && estate.SameModel(o.Hardware, c.Hardware)
 		})
 		if i < 0 {
 			add(string(c.Component), c.Says(), "")
@@ -47,7 +49,7 @@ func Compare(from, to Baseline) []Change {
 	}
 	for _, c := range to.Clauses {
 		if !slices.ContainsFunc(from.Clauses, func(o Clause) bool {
-			return o.Component == c.Component && o.Hardware == c.Hardware
+			return o.Component == c.Component && estate.SameModel(o.Hardware, c.Hardware)
 		}) {
 			add(string(c.Component), "", c.Says())
 		}

@@ -10,9 +10,9 @@ import (
 	"yareharbour/core/estate"
 )
 
-// Problem is something in a baseline that does not mean what it seems to.
+// Problem is something in a baseline, or in the catalogue, that does not mean what it seems to.
 type Problem struct {
-	Baseline string `json:"baseline"`
+	Baseline string `json:"baseline"`       // empty where it is about the catalogue
 	Line     int    `json:"line,omitempty"` // of the clause it is about; 0 where it is about none
 	// Error tells that a name was meant to bind or to pardon, and does neither: nothing may be concluded from the
 	// baseline before that is put right. Otherwise it is only worth knowing.
@@ -22,6 +22,9 @@ type Problem struct {
 
 // String says it in a line.
 func (p Problem) String() string {
+	if p.Baseline == "" {
+		return p.Text
+	}
 	at := ""
 	if p.Line > 0 {
 		at = fmt.Sprintf(", line %d", p.Line)
@@ -41,6 +44,9 @@ type World struct {
 // whole-host targets, and exceptions that pardon nothing or have ended. all are the baselines that hold beside it.
 func Look(b Baseline, all []Baseline, w World) []Problem {
 	l := look{b: b, w: w}
+	if len(b.Assign) == 0 {
+		l.add(0, false, "it is assigned to nothing, and so binds no host")
+	}
 	for _, a := range b.Assign {
 		l.place(0, "it is assigned to", a)
 	}
@@ -124,7 +130,7 @@ func (l *look) named(c Clause, releases []catalogue.Release) {
 			r := &releases[i]
 			hasTrack = hasTrack || r.Track == c.Track
 			hasVendor = hasVendor || strings.EqualFold(r.Vendor, c.Vendor)
-			hasModel = hasModel || slices.Contains(r.Hardware, c.Hardware)
+			hasModel = hasModel || estate.HasModel(r.Hardware, c.Hardware)
 			if r.Track != "" && !slices.Contains(tracks, r.Track) {
 				tracks = append(tracks, r.Track)
 			}
@@ -139,7 +145,7 @@ func (l *look) named(c Clause, releases []catalogue.Release) {
 		}
 	}
 	for _, r := range l.w.Readings {
-		hasModel = hasModel || slices.Contains(r.Models(), c.Hardware)
+		hasModel = hasModel || estate.HasModel(r.Models(), c.Hardware)
 	}
 	if c.Track != "" && !hasTrack {
 		l.add(c.Line, true, "%s has no track %q; its tracks are %s", c.Component, c.Track, orNone(tracks))

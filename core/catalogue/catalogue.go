@@ -168,7 +168,7 @@ func (r *Release) SeverityFrom(from string) Severity {
 
 // Fits tells whether the release is for that hardware model. Software has none and always fits.
 func (r *Release) Fits(model string) bool {
-	return len(r.Hardware) == 0 || slices.Contains(r.Hardware, model)
+	return len(r.Hardware) == 0 || estate.HasModel(r.Hardware, model)
 }
 
 // Track declares a line of versions of a component by the prefix they share.
@@ -258,7 +258,7 @@ func (r *Release) meansAll(hardware []string) bool {
 		return true
 	}
 	return len(hardware) > 0 &&
-		!slices.ContainsFunc(hardware, func(h string) bool { return !slices.Contains(r.Hardware, h) })
+		!slices.ContainsFunc(hardware, func(h string) bool { return !estate.HasModel(r.Hardware, h) })
 }
 
 // WithdrawnFor says why a version of the component was taken back for that hardware, on that track; "" where it stands,
@@ -302,7 +302,7 @@ func (c *Catalogue) add(r *Release) {
 	for i := range have {
 		h := &have[i]
 		if (h.Version == r.Version || scheme.Compare(h.Version, r.Version) == 0) &&
-			(h.Track == r.Track || r.Track == "") && slices.Equal(h.Hardware, r.Hardware) {
+			(h.Track == r.Track || r.Track == "") && estate.SameModels(h.Hardware, r.Hardware) {
 			h.dispute(r)
 			if h.own == "" {
 				h.own = r.Withdrawn

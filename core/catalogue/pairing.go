@@ -90,7 +90,7 @@ func (c *Catalogue) Mismatches(platform string, models []string, at func(estate.
 		for _, name := range c.lists(subject) {
 			var lines []Pairing
 			for _, p := range c.pairs {
-				if p.Hardware == subject && p.List == name {
+				if estate.SameModel(p.Hardware, subject) && p.List == name {
 					lines = append(lines, p)
 				}
 			}
@@ -116,7 +116,7 @@ func (c *Catalogue) Mismatches(platform string, models []string, at func(estate.
 // lists are the names of the lists that speak of a model, or, for the empty one, of programs alone.
 func (c *Catalogue) lists(model string) (out []string) {
 	for _, p := range c.pairs {
-		if p.Hardware == model && !slices.Contains(out, p.List) {
+		if estate.SameModel(p.Hardware, model) && !slices.Contains(out, p.List) {
 			out = append(out, p.List)
 		}
 	}

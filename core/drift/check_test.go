@@ -530,3 +530,24 @@ func TestLife(t *testing.T) {
 		t.Errorf("got  %s\nwant %s", s, want)
 	}
 }
+
+// However hardware is spelled, what is said of it binds: clauses, releases, withdrawals and compatibility lists.
+func TestHardwareIsKnownHoweverItIsSpelled(t *testing.T) {
+	cat := &catalogue.Catalogue{}
+	cat.Add(catalogue.Feed{Name: "f"}, []catalogue.Release{{Component: "fw:n", Version: "2", Hardware: []string{"LORNE  L25"}},
+		{Component: "fw:n", Version: "3", Hardware: []string{"lorne l25"}},
+		{Component: "fw:n", Version: "3", Hardware: []string{" Lorne L25"}, Withdrawn: "it hangs"}})
+	cat.AddPairings([]catalogue.Pairing{{List: "l", Hardware: "lorne L25 ", With: []catalogue.Within{{Component: "fw:n", From: "9"}}}})
+	r := &estate.Reading{Host: "h", Components: []estate.Component{{Key: "fw:n", Version: "1", Model: "Lorne L25"}}}
+	for _, s := range estate.SectionNames {
+		r.SetSection(estate.Section{Name: s, At: now})
+	}
+	c := Checker{Catalogue: cat, Now: now, Baselines: []baseline.Baseline{{Name: "b", Assign: []string{"c"}, Clauses: []baseline.Clause{
+		{Component: "fw:n", Posture: baseline.IfPresent, Follow: true, Hardware: "lorne l25"}}}}}
+	if vs := c.Host("c", r); len(vs) != 1 || vs[0].Outcome != Behind || vs[0].Wants != "2" {
+		t.Errorf("%+v", vs)
+	}
+	if ms := cat.Mismatches("", r.Models(), catalogue.HeldBy(r)); len(ms) != 1 || ms[0].Hardware != "Lorne L25" {
+		t.Errorf("%+v", ms)
+	}
+}

@@ -67,14 +67,26 @@ func SectionsOf(l Layer) (out []SectionName) {
 	return out
 }
 
-// ParseKey checks that s names a component of a kind that there is. The name may be "*" for all of a kind.
+// NewKey names a component of a kind. Names of drivers and firmware come from makers, feeds and people, who spell them
+// differently: theirs are in small letters, with a hyphen for blanks inside and none around. All others are taken as
+// they are, byte for byte.
+func NewKey(kind, name string) Key {
+	if k, ok := kinds[kind]; ok && (k.layer == Driver || k.layer == Firmware) {
+		name = strings.ToLower(strings.Join(strings.Fields(name), "-"))
+	}
+	return Key(kind + ":" + name)
+}
+
+// ParseKey checks that s names a component of a kind that there is, and spells it as NewKey does. The name may be "*" for
+// all of a kind.
 func ParseKey(s string) (Key, error) {
-	k := Key(s)
+	kind, name, _ := strings.Cut(s, ":")
+	k := NewKey(kind, name)
 	if _, ok := kinds[k.Kind()]; !ok {
 		return "", fmt.Errorf("component %q: a component's name begins with its kind and a colon; the kinds are %s", s,
 			strings.Join(Kinds(), ", "))
 	}
-	if k.Name() == "" || strings.ContainsAny(s, " \t\n") {
+	if k.Name() == "" || strings.ContainsAny(string(k), " \t\n") {
 		return "", fmt.Errorf("component %q has no proper name after its kind", s)
 	}
 	return k, nil

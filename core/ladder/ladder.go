@@ -44,7 +44,7 @@ type Ladder struct {
 func Make(cat *catalogue.Catalogue, held *drift.Holdings, verdicts map[string][]drift.Verdict, key estate.Key) Ladder {
 	l := Ladder{Component: key}
 	at := func(track, model, version string) *Rung {
-		i := slices.IndexFunc(l.Tracks, func(t Track) bool { return t.Name == track && t.Model == model })
+		i := slices.IndexFunc(l.Tracks, func(t Track) bool { return t.Name == track && estate.SameModel(t.Model, model) })
 		if i < 0 {
 			i = len(l.Tracks)
 			l.Tracks = append(l.Tracks, Track{Name: track, Model: model})
@@ -88,7 +88,7 @@ func Make(cat *catalogue.Catalogue, held *drift.Holdings, verdicts map[string][]
 func hardwareOf(cat *catalogue.Catalogue, key estate.Key, model string) string {
 	rs := cat.Releases(key)
 	for i := range rs {
-		if len(rs[i].Hardware) > 0 && slices.Contains(rs[i].Hardware, model) {
+		if len(rs[i].Hardware) > 0 && estate.HasModel(rs[i].Hardware, model) {
 			return strings.Join(rs[i].Hardware, ", ")
 		}
 	}

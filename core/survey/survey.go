@@ -55,8 +55,8 @@ type Input struct {
 	Distrusted map[string]string
 	Problems   []baseline.Problem
 	// Sure are guests, by UUID, that two looks saw run on several hosts.
-	Sure map[string]bool
-	Flags      []drift.Flag
+	Sure  map[string]bool
+	Flags []drift.Flag
 }
 
 // Make surveys the estate.

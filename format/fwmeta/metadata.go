@@ -163,7 +163,7 @@ func (c component) read(b *catalogue.Batch, name Naming) error {
 		key = name(id, guids)
 	}
 	if key == "" {
-		key = estate.Key("fw:" + strings.ReplaceAll(id, " ", "-"))
+		key = estate.NewKey("fw", id)
 	}
 	if _, err := estate.ParseKey(string(key)); err != nil {
 		return fmt.Errorf("the firmware %q: %w", id, err)

@@ -305,7 +305,7 @@ func (p Package) Batch(file, feed, sum string, size int64, name Naming) catalogu
 				key = name(device)
 			}
 			if key == "" {
-				key = estate.Key("fw:pldm-" + strings.NewReplacer(":", "-", " ", "-").Replace(device))
+				key = estate.NewKey("fw", "pldm-"+strings.ReplaceAll(device, ":", "-"))
 				if device == "" {
 					key = estate.Key(fmt.Sprintf("fw:pldm-device-%d", n+1))
 				}
