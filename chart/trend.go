@@ -1,6 +1,7 @@
 package chart
 
 import (
+	"fmt"
 	"image/color"
 	"slices"
 	"time"
@@ -8,6 +9,7 @@ import (
 	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/vg"
 
+	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 )
@@ -23,13 +25,26 @@ func Trend(cluster string, all []drift.Tally, from, to time.Time) Drawing {
 	const width, height = 900, 340
 	return Drawing{Width: width, Height: height, paint: func(p *pen) error {
 		p.bold(margin, margin, 15, left, ink, "Drift of "+cluster)
-		p.text(margin, margin+17, 9, left, grey, "%s to %s", from.Format("2 Jan 2006"), to.Format("2 Jan 2006 15:04"))
+		p.text(margin, margin+17, 9, left, grey, "%s to %s%s", from.Format("2 Jan 2006"), to.Format("2 Jan 2006 15:04"), lastly(all))
 		if len(all) == 0 {
 			p.text(margin, height/2, 11, left, grey, "nothing was counted in this time")
 			return nil
 		}
 		return paintTrend(p, all, from, to, part{margin, margin + 34, width - 2*margin, height - 2*margin - 34})
 	}}
+}
+
+// lastly says how hosts stand at the end.
+func lastly(all []drift.Tally) string {
+	if len(all) == 0 {
+		return ""
+	}
+	last := all[len(all)-1]
+	text := fmt.Sprintf("; at the end %d of %s adrift", last.Adrift, catalogue.Some(last.Hosts, "host"))
+	if open := last.Open(); open != "" {
+		text += ", " + open
+	}
+	return text
 }
 
 // part is a rectangle of a drawing, from its top left.
@@ -70,7 +85,7 @@ func paintTrend(p *pen, all []drift.Tally, from, to time.Time, a part) error {
 			return err
 		}
 	}
-	if err := layer("unread", hollow, func(t drift.Tally) int { return t.Unread }); err != nil { // on top: not known
+	if err := layer("unread or undecided", hollow, func(t drift.Tally) int { return t.Unread + t.Undecided }); err != nil { // on top
 		return err
 	}
 	pl.Y.Max = float64(max(1, slices.Max(sum)))

@@ -145,7 +145,7 @@ func (a *app) tellPast(ctx context.Context, h *harbour.Harbour) error {
 			for _, host := range cl.Hosts {
 				verdicts[host] = c.Host(cl.Name, readings[host])
 			}
-			if err := h.Tallies.KeepTally(ctx, cl.Name, drift.Count(day, verdicts)); err != nil {
+			if err := h.Tallies.KeepTally(ctx, cl.Name, drift.Count(day, cl.Hosts, verdicts)); err != nil {
 				return err
 			}
 			if day.Equal(demo.LookedAt) {
@@ -298,8 +298,7 @@ func (a *app) look(
 	check := h.Checker()
 	d := report.NewDrift(h.Estate.Clusters, check, readings, h.Check(check, readings), c.Hosts, narrow.Filter{})
 	d.Estate = h.Estate.Name
-	plain.Fprintf(a.out, "%s, %s the round: %d in line, %d adrift, %d unread\n", c.Name, when, d.Summary.InLine,
-		d.Summary.Drift, d.Summary.Unread)
+	plain.Fprintf(a.out, "%s, %s the round: %s\n", c.Name, when, d.Summary.Says())
 	return readings, writeAll(out, "drift-"+when, export.Words, d.Write)
 }
 

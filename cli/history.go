@@ -79,7 +79,8 @@ func (a *app) newsCommand() *cobra.Command {
 		Use: "news [CLUSTER…]", Short: "Show what is out of line and was not when you last looked",
 		Long: `Reads the hosts and shows the drift that is new since the last look: what was in line then, or
 out of line in another way. With --seen what is there now is noted as seen. Exit codes: 0 nothing new, 3 new
-drift, 1 failure; so a timer can call it and tell people.`,
+drift, 4 where something is unread, undecided or covered by no baseline (with or without news), 1 failure; so a
+timer can call it and tell people.`,
 		Example:           "  yare news\n  yare news tides --seen",
 		ValidArgsFunction: a.names(false),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -105,7 +106,7 @@ func (a *app) news(ctx context.Context, h *harbour.Harbour, names []string, seen
 		}
 		clusters = append(clusters, c)
 	}
-	found := 0
+	found, open := 0, false
 	for _, cl := range clusters {
 		readings, err := h.Read(ctx, cl.Hosts, nil)
 		if err != nil {
@@ -115,9 +116,9 @@ func (a *app) news(ctx context.Context, h *harbour.Harbour, names []string, seen
 		if err != nil {
 			return err
 		}
-		found += len(n.Drift)
+		found, open = found+len(n.Drift), open || n.Now.Open() != ""
 		if asJSON {
-			err = report.JSON(a.out, report.NewNews(cl.Name, n.Since, n.Drift))
+			err = report.JSON(a.out, report.NewNews(cl.Name, n))
 		} else {
 			err = a.showNews(cl.Name, n)
 		}
@@ -130,18 +131,25 @@ func (a *app) news(ctx context.Context, h *harbour.Harbour, names []string, seen
 			}
 		}
 	}
-	if found > 0 {
+	switch {
+	case open:
+		return exit(exitUnread)
+	case found > 0:
 		return exit(exitDrift)
 	}
 	return nil
 }
 
 func (a *app) showNews(cluster string, n drift.News) error {
+	open := ""
+	if s := n.Now.Open(); s != "" {
+		open = "; not known: " + s
+	}
 	if n.Since.IsZero() {
-		_, err := plain.Fprintf(a.out, "%s: nobody has looked yet; --seen notes what is there now\n", cluster)
+		_, err := plain.Fprintf(a.out, "%s: nobody has looked yet; --seen notes what is there now%s\n", cluster, open)
 		return err
 	}
-	plain.Fprintf(a.out, "%s: %d new since %s (%s)\n", cluster, len(n.Drift), n.Since.Local().Format(minute), n.By)
+	plain.Fprintf(a.out, "%s: %d new since %s (%s)%s\n", cluster, len(n.Drift), n.Since.Local().Format(minute), n.By, open)
 	t := tabwriter.NewWriter(a.out, 2, 0, 2, ' ', 0)
 	for _, v := range n.Drift {
 		plain.Fprintf(t, "  %s\t%s\t%s\t%s\t%s\n", v.Host, v.Title(), v.Outcome, orNone(v.Has, "–"),

@@ -102,8 +102,10 @@ func driftTable(title string, d report.Drift, all bool) chart.Drawing {
 		name := estate.Component{Key: estate.Key(v.Component), Device: v.Device}.Title()
 		rows = append(rows, []string{name, v.Has, v.Wants, v.Verdict, v.Severity})
 	}
-	return chart.Table(fmt.Sprintf("%s on %s: %d in line, %d adrift, %d unread", title,
-		d.At.Local().Format("2 Jan 2006 15:04 MST"), d.Summary.InLine, d.Summary.Drift, d.Summary.Unread),
+	for _, h := range d.Unseen {
+		rows = append(rows, []string{h}, []string{"all of it", "", "", "never read", ""})
+	}
+	return chart.Table(fmt.Sprintf("%s on %s: %s", title, d.At.Local().Format("2 Jan 2006 15:04 MST"), d.Says()),
 		[]string{"component", "has", "wants", "verdict", "severity"}, rows)
 }
 

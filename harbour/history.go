@@ -36,7 +36,7 @@ func (h *Harbour) tally(ctx context.Context, read map[string]*estate.Reading) er
 		for host, r := range kept {
 			verdicts[host] = c.Host(cl.Name, r)
 		}
-		if err := h.Tallies.KeepTally(ctx, cl.Name, drift.Count(c.Now, verdicts)); err != nil {
+		if err := h.Tallies.KeepTally(ctx, cl.Name, drift.Count(c.Now, cl.Hosts, verdicts)); err != nil {
 			return err
 		}
 	}
@@ -138,11 +138,17 @@ func ParseTime(s string, now time.Time) (time.Time, error) {
 
 // News compares verdicts of a cluster with the last look at it. Where nobody looked yet nothing is news.
 func (h *Harbour) News(ctx context.Context, cluster string, verdicts map[string][]drift.Verdict) (drift.News, error) {
-	l, ok, err := h.Tallies.Looked(ctx, cluster)
-	if err != nil || !ok {
+	c, err := h.Cluster(cluster)
+	if err != nil {
 		return drift.News{}, err
 	}
-	return drift.News{Since: l.At, By: l.By, Drift: l.Seen.Since(verdicts)}, nil
+	n := drift.News{Now: drift.Count(h.World.Now(), c.Hosts, verdicts)}
+	l, ok, err := h.Tallies.Looked(ctx, cluster)
+	if err != nil || !ok {
+		return n, err
+	}
+	n.Since, n.By, n.Drift = l.At, l.By, l.Seen.Since(verdicts)
+	return n, nil
 }
 
 // Looked notes that somebody has seen the drift of a cluster as it is now; what comes after is news.

@@ -107,10 +107,18 @@ func TestNewsIsWhatTheLastLookDidNotSee(t *testing.T) {
 	if want := []string{"fw:n1 behind", "fw:n3 withdrawn"}; !slices.Equal(got, want) {
 		t.Errorf("%v, want %v", got, want)
 	}
-	t1 := Count(now, verdicts(Behind, InLine, Unread, Excepted))
+	all := verdicts(Behind, InLine, Unread, Undecided, Excepted)
+	all["bare"], all["aside"] = nil, []Verdict{{Host: "aside", Outcome: Excepted}}
+	t1 := Count(now, []string{"h", "bare", "aside", "never"}, all)
 	if t1.Drift[estate.Firmware] != 1 || t1.Unread != 1 || t1.InLine != 1 || t1.Adrift != 1 ||
-		t1.Hosts != 1 || t1.Total() != 1 {
+		t1.Hosts != 4 || t1.Total() != 1 {
 		t.Errorf("%+v", t1)
+	}
+	if got := t1.Open(); got != "1 unread, 1 undecided, 2 not covered, 1 never read" {
+		t.Errorf("%s", got)
+	}
+	if got := Count(now, []string{"h"}, verdicts(InLine)).Open(); got != "" {
+		t.Errorf("%s", got)
 	}
 }
 

@@ -1,7 +1,9 @@
 package drift
 
 import (
+	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"yareharbour/core/estate"
@@ -12,38 +14,45 @@ type Tally struct {
 	At     time.Time            `json:"at,omitzero"`
 	Drift  map[estate.Layer]int `json:"drift"` // verdicts that are out of line, by layer
 	Unread int                  `json:"unread"`
-	// Undecided are verdicts of which what is wanted can't be told; Unasked, hosts of which no clause asks anything.
+	// Undecided are verdicts of which what is wanted can't be told; Unasked, hosts of which nothing was judged; Unseen,
+	// those that were never read.
 	Undecided int `json:"undecided,omitempty"`
 	Unasked   int `json:"unasked,omitempty"`
+	Unseen    int `json:"never_read,omitempty"`
 	InLine    int `json:"in_line"`
-	Hosts     int `json:"hosts"`  // that were judged
+	Hosts     int `json:"hosts"`  // all of them
 	Adrift    int `json:"adrift"` // of them, with any drift
 }
 
-// Count tallies verdicts of a cluster's hosts.
-func Count(at time.Time, byHost map[string][]Verdict) Tally {
-	t := Tally{At: at, Drift: map[estate.Layer]int{}}
-	for _, vs := range byHost {
-		t.Hosts++
-		if len(vs) == 0 {
+// Open says of how much nothing is known or judged: "" where that is nothing.
+func (t Tally) Open() string {
+	var out []string
+	for _, x := range []struct {
+		n    int
+		says string
+	}{{t.Unread, "unread"}, {t.Undecided, "undecided"}, {t.Unasked, "not covered"}, {t.Unseen, "never read"}} {
+		if x.n > 0 {
+			out = append(out, fmt.Sprintf("%d %s", x.n, x.says))
+		}
+	}
+	return strings.Join(out, ", ")
+}
+
+// Count tallies verdicts of a cluster's hosts, those that were never read among them: they are not in byHost.
+func Count(at time.Time, hosts []string, byHost map[string][]Verdict) Tally {
+	t := Tally{At: at, Drift: map[estate.Layer]int{}, Hosts: len(hosts)}
+	for _, h := range hosts {
+		vs, read := byHost[h]
+		s := Summarize(vs)
+		t.Unread, t.Undecided, t.InLine, t.Adrift = t.Unread+s.Unread, t.Undecided+s.Undecided, t.InLine+s.InLine, t.Adrift+s.Adrift
+		for l, n := range s.ByLayer {
+			t.Drift[estate.Layer(l)] += n
+		}
+		switch {
+		case !read:
+			t.Unseen++
+		case s.Unasked():
 			t.Unasked++
-		}
-		drifts := false
-		for i := range vs {
-			switch v := &vs[i]; {
-			case v.Outcome == Unread:
-				t.Unread++
-			case v.Outcome == Undecided:
-				t.Undecided++
-			case v.Outcome == InLine:
-				t.InLine++
-			case v.Outcome.Drifts():
-				t.Drift[v.Layer()]++
-				drifts = true
-			}
-		}
-		if drifts {
-			t.Adrift++
 		}
 	}
 	return t
@@ -90,6 +99,7 @@ type News struct {
 	Since time.Time // of the last look
 	By    string
 	Drift []Verdict
+	Now   Tally // how the cluster stands: what nobody knows is no news, and not well either
 }
 
 // Has tells whether a verdict is among the news.

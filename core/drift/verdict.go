@@ -6,6 +6,7 @@ package drift
 import (
 	"fmt"
 	"maps"
+	"strings"
 	"time"
 
 	"yareharbour/core/baseline"
@@ -124,8 +125,11 @@ func (v *Verdict) Severity() catalogue.Severity {
 	return v.Release.SeverityFrom(v.Has)
 }
 
-// Summary counts verdicts. Those that are open stand by themselves, each by its name.
+// Summary counts verdicts, each of which is about one place: a component, or one of several devices, on a host. Those
+// that are open stand by themselves, each by its name.
 type Summary struct {
+	Hosts     int                `json:"hosts"`        // that were judged
+	Adrift    int                `json:"hosts_adrift"` // of them, with any drift
 	InLine    int                `json:"in_line"`
 	Drift     int                `json:"drift"`
 	Unread    int                `json:"unread"`
@@ -141,8 +145,10 @@ type Summary struct {
 // Summarize counts the verdicts.
 func Summarize(vs []Verdict) Summary {
 	s := Summary{ByWord: map[string]int{}, ByLayer: map[string]int{}, BySeverity: map[string]int{}}
+	hosts := map[string]bool{} // whether it is adrift
 	for i := range vs {
 		v := &vs[i]
+		hosts[v.Host] = hosts[v.Host] || v.Outcome.Drifts()
 		s.ByWord[v.Outcome.String()]++
 		switch {
 		case v.Outcome == InLine:
@@ -160,13 +166,43 @@ func Summarize(vs []Verdict) Summary {
 			s.Aside++
 		}
 	}
+	s.Hosts = len(hosts)
+	for _, adrift := range hosts {
+		if adrift {
+			s.Adrift++
+		}
+	}
 	return s
+}
+
+// Well tells of the sum of all verdicts on a host whether it is in line: something was judged to be, and everything else
+// is too, or excepted, or known not to apply.
+func (s Summary) Well() bool { return s.InLine > 0 && s.Drift+s.Open() == 0 }
+
+// Unasked tells of the sum of all verdicts on a host that none of them judges anything: no clause binds it, or each is
+// excepted or does not apply.
+func (s Summary) Unasked() bool { return s.InLine+s.Drift+s.Open() == 0 }
+
+// Unjudged tells that nothing was judged: nothing is well, or wrong, as far as anybody knows.
+func (s Summary) Unjudged() bool { return s.InLine+s.Drift == 0 }
+
+// Says puts the sum in words: places, and on how many hosts those that are out of line are.
+func (s Summary) Says() string {
+	parts := []string{catalogue.Some(s.InLine, "place") + " in line", fmt.Sprintf("%d adrift", s.Drift)}
+	if s.Drift > 0 {
+		parts[1] += fmt.Sprintf(" on %d of %s", s.Adrift, catalogue.Some(s.Hosts, "host"))
+	}
+	parts = append(parts, fmt.Sprintf("%d unread", s.Unread))
+	if s.Undecided > 0 {
+		parts = append(parts, fmt.Sprintf("%d undecided", s.Undecided))
+	}
+	return strings.Join(append(parts, fmt.Sprintf("%d excepted or not applying", s.Aside)), ", ")
 }
 
 // Open counts the verdicts that nobody can give.
 func (s Summary) Open() int { return s.Unread + s.Undecided }
 
-// Plus adds another sum to this one. Every sum over hosts or clusters is made so.
+// Plus adds the sum of other hosts to this one. Every sum over hosts or clusters is made so.
 func (s Summary) Plus(o Summary) Summary {
 	add := func(a, b map[string]int) map[string]int {
 		out := maps.Clone(a)
@@ -178,7 +214,7 @@ func (s Summary) Plus(o Summary) Summary {
 		}
 		return out
 	}
-	return Summary{InLine: s.InLine + o.InLine, Drift: s.Drift + o.Drift, Unread: s.Unread + o.Unread,
+	return Summary{Hosts: s.Hosts + o.Hosts, Adrift: s.Adrift + o.Adrift, InLine: s.InLine + o.InLine, Drift: s.Drift + o.Drift, Unread: s.Unread + o.Unread,
 		Undecided: s.Undecided + o.Undecided, Aside: s.Aside + o.Aside, ByWord: add(s.ByWord, o.ByWord),
 		ByLayer: add(s.ByLayer, o.ByLayer), BySeverity: add(s.BySeverity, o.BySeverity), Worst: max(s.Worst, o.Worst)}
 }

@@ -31,11 +31,7 @@ type Berth struct {
 	CPU       float64 // share of its cores that they use
 	Guests    int     // running
 	Depth     map[estate.Layer]Depth
-	Drift     int
-	Unread    int
-	Undecided int
-	Judged    int // clauses that were judged in line
-	Excused   int // excepted, or known not to apply
+	drift.Summary // of its verdicts
 	ReadAt    time.Time
 	Step      act.Step // where a running round is with it; empty otherwise
 }
@@ -43,7 +39,7 @@ type Berth struct {
 // InLine tells whether something was asked of the host, all of it was read, and nothing is out of line. A host of which
 // nothing is asked is not in line with anything.
 func (b Berth) InLine() bool {
-	return b.Judged > 0 && b.Drift == 0 && b.Unread+b.Undecided == 0 && b.Service != Silent && b.Service != Never
+	return b.Well() && b.Service != Silent && b.Service != Never
 }
 
 // Band is a cluster.
@@ -62,7 +58,7 @@ type Band struct {
 	// it was made.
 	Ready   int
 	Planned bool
-	Unasked int // hosts of which no clause asks anything
+	Unasked int // hosts of which nothing was judged
 	Out     int // hosts out of service
 	Unread  int // hosts of which something is not known
 	// Undecided are hosts of which what is wanted can't be told, in one clause at least; they may be counted otherwise too.
@@ -125,7 +121,7 @@ func (b *Band) count(h Berth) {
 	switch {
 	case h.InLine():
 		b.InLine++
-	case h.Judged+h.Drift+h.Unread+h.Undecided == 0 && h.Service != Never:
+	case h.Unasked() && h.Service != Never:
 		b.Unasked++
 	case h.Drift > 0:
 		b.Adrift++
@@ -165,27 +161,15 @@ func berth(in Input, host string) Berth {
 		b.CPU = float64(used.CPU) / float64(max(r.Capacity.CPU, 1))
 		b.Guests = len(r.RunningGuests())
 	}
-	for i := range in.Verdicts[host] {
-		v := &in.Verdicts[host][i]
-		d := b.Depth[v.Layer()]
-		switch {
-		case v.Outcome == drift.Unread:
-			d.Unread = true
-			b.Unread++
-		case v.Outcome == drift.Undecided:
-			d.Undecided = true
-			b.Undecided++
-		case v.Outcome.Drifts():
-			d.Drift++
-			d.Worst = max(d.Worst, v.Severity())
-			b.Drift++
-		case v.Outcome == drift.InLine:
-			d.InLine++
-			b.Judged++
-		default:
-			d.Aside++
-		}
-		b.Depth[v.Layer()] = d
+	b.Summary = drift.Summarize(in.Verdicts[host])
+	byLayer := map[estate.Layer][]drift.Verdict{}
+	for _, v := range in.Verdicts[host] {
+		byLayer[v.Layer()] = append(byLayer[v.Layer()], v)
+	}
+	for l, vs := range byLayer {
+		s := drift.Summarize(vs)
+		b.Depth[l] = Depth{Drift: s.Drift, Worst: s.Worst, Unread: s.Unread > 0, Undecided: s.Undecided > 0, InLine: s.InLine,
+			Aside: s.Aside}
 	}
 	return b
 }

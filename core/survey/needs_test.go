@@ -187,7 +187,7 @@ func TestWhatIsCounted(t *testing.T) {
 	}
 	x := b.Berths[1]
 	d := x.Depth[estate.Firmware]
-	if x.Unread != 2 || x.Drift != 2 || x.Judged != 1 || d.Drift != 2 || d.InLine != 1 || d.Aside != 1 || !d.Unread ||
+	if x.Unread != 2 || x.Drift != 2 || x.Summary.InLine != 1 || d.Drift != 2 || d.InLine != 1 || d.Aside != 1 || !d.Unread ||
 		d.Worst != catalogue.High {
 		t.Errorf("%+v", x)
 	}

@@ -48,7 +48,7 @@ type Drift struct {
 	Hidden   int      `json:"hidden"`
 	Might    int      `json:"might"`
 	Idle     []string `json:"matches_nothing,omitempty"`
-	// Unasked are hosts of which no clause asks anything, and Unseen those that were never read: nothing good is said of
+	// Unasked are hosts of which nothing was judged, and Unseen those that were never read: nothing good is said of
 	// either.
 	Unasked []string `json:"unasked"`
 	Unseen  []string `json:"never_read"`
@@ -134,7 +134,7 @@ func driftOf(c *drift.Checker, cluster string, readings []*estate.Reading, verdi
 	var all []drift.Verdict
 	var subjects []narrow.Subject
 	for _, r := range readings {
-		if len(verdicts[r.Host]) == 0 && len(f.Hosts([]string{r.Host})) > 0 {
+		if drift.Summarize(verdicts[r.Host]).Unjudged() && len(f.Hosts([]string{r.Host})) > 0 {
 			d.Unasked = append(d.Unasked, r.Host)
 		}
 		for _, v := range verdicts[r.Host] {
@@ -244,32 +244,20 @@ func (d Drift) Text(w io.Writer, all bool) error {
 	return d.sum(w)
 }
 
-// sum writes the counts, by cluster and severity where there is more than one.
-func (d Drift) sum(w io.Writer) error {
-	says := func(s drift.Summary) string {
-		text := fmt.Sprintf("%d in line, %d adrift, %d unread, %d excepted or not applying", s.InLine,
-			s.Drift, s.Unread, s.Aside)
-		if s.Undecided > 0 {
-			text = strings.Replace(text, " unread,", fmt.Sprintf(" unread, %d undecided,", s.Undecided), 1)
-		}
-		var by []string
-		for _, sev := range slices.Backward([]catalogue.Severity{catalogue.Unknown, catalogue.Low, catalogue.Medium,
-			catalogue.High, catalogue.Critical}) {
-			if n := s.BySeverity[sev.String()]; n > 0 {
-				by = append(by, fmt.Sprintf("%s %d", sev, n))
-			}
-		}
-		if len(by) > 0 {
-			text += " (adrift by severity: " + strings.Join(by, ", ") + ")"
-		}
-		return text
-	}
+// sum writes the counts, by cluster too where there are several.
+func (d *Drift) sum(w io.Writer) error {
 	if len(d.Clusters) > 1 {
 		for _, c := range slices.Sorted(maps.Keys(d.Clusters)) {
-			plain.Fprintf(w, "%s: %s\n", c, says(d.Clusters[c]))
+			plain.Fprintf(w, "%s: %s\n", c, bySeverity(d.Clusters[c]))
 		}
 	}
-	text := says(d.Summary)
+	_, err := plain.Fprintln(w, d.Says())
+	return err
+}
+
+// Says puts what the report comes to into a sentence, with all that is not known.
+func (d *Drift) Says() string {
+	text := bySeverity(d.Summary)
 	switch {
 	case len(d.Verdicts) == 0 && d.Hidden == 0:
 		text = "nothing was judged: no baseline covers these hosts"
@@ -280,13 +268,27 @@ func (d Drift) sum(w io.Writer) error {
 		text += fmt.Sprintf("; %d hidden that nobody can give now, and that might be among these", d.Might)
 	}
 	if len(d.Unasked) > 0 && len(d.Verdicts)+d.Hidden > 0 {
-		text += "; no baseline covers " + strings.Join(d.Unasked, ", ")
+		text += "; nothing was judged on " + strings.Join(d.Unasked, ", ")
 	}
 	if len(d.Unseen) > 0 {
 		text += "; never read: " + strings.Join(d.Unseen, ", ")
 	}
-	_, err := plain.Fprintln(w, text)
-	return err
+	return text
+}
+
+// bySeverity is a sum in words, with how severe the drift is.
+func bySeverity(s drift.Summary) string {
+	var by []string
+	for _, sev := range slices.Backward([]catalogue.Severity{catalogue.Unknown, catalogue.Low, catalogue.Medium,
+		catalogue.High, catalogue.Critical}) {
+		if n := s.BySeverity[sev.String()]; n > 0 {
+			by = append(by, fmt.Sprintf("%s %d", sev, n))
+		}
+	}
+	if len(by) == 0 {
+		return s.Says()
+	}
+	return s.Says() + " (adrift by severity: " + strings.Join(by, ", ") + ")"
 }
 
 func (v Verdict) title() string {

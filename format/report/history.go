@@ -79,13 +79,16 @@ func Trend(w io.Writer, cluster string, all []drift.Tally, format string) error 
 		for _, l := range estate.Layers {
 			head = append(head, string(l))
 		}
-		out := [][]string{append(head, "unread", "hosts", "adrift")}
+		out := [][]string{append(head, "unread", "undecided", "hosts", "adrift", "not_covered", "never_read")}
 		for _, t := range all {
 			row := []string{cluster, t.At.Format(time.RFC3339)}
 			for _, l := range estate.Layers {
 				row = append(row, fmt.Sprint(t.Drift[l]))
 			}
-			out = append(out, append(row, fmt.Sprint(t.Unread), fmt.Sprint(t.Hosts), fmt.Sprint(t.Adrift)))
+			for _, n := range []int{t.Unread, t.Undecided, t.Hosts, t.Adrift, t.Unasked, t.Unseen} {
+				row = append(row, fmt.Sprint(n))
+			}
+			out = append(out, row)
 		}
 		return Rows(w, out)
 	}
@@ -94,14 +97,13 @@ func Trend(w io.Writer, cluster string, all []drift.Tally, format string) error 
 	for _, l := range estate.Layers {
 		head = append(head, strings.ToUpper(string(l)))
 	}
-	plain.Fprintln(t, strings.Join(append(head, "UNREAD", "HOSTS ADRIFT"), "\t"))
+	plain.Fprintln(t, strings.Join(append(head, "HOSTS ADRIFT", "NOT KNOWN"), "\t"))
 	for _, x := range all {
 		row := []string{x.At.Local().Format("2006-01-02 15:04 MST")}
 		for _, l := range estate.Layers {
 			row = append(row, fmt.Sprint(x.Drift[l]))
 		}
-		plain.Fprintln(t, strings.Join(append(row, fmt.Sprint(x.Unread), fmt.Sprintf("%d of %d", x.Adrift, x.Hosts)),
-			"\t"))
+		plain.Fprintln(t, strings.Join(append(row, fmt.Sprintf("%d of %d", x.Adrift, x.Hosts), dash(x.Open())), "\t"))
 	}
 	return t.Flush()
 }
@@ -111,12 +113,15 @@ type News struct {
 	Cluster string    `json:"cluster"`
 	Since   time.Time `json:"since,omitzero"`
 	News    []Verdict `json:"news"`
+	// Now is how the cluster stands; its time is left out.
+	Now drift.Tally `json:"now"`
 }
 
 // NewNews writes out what is new in a cluster since a look.
-func NewNews(cluster string, since time.Time, vs []drift.Verdict) News {
-	n := News{cluster, since, []Verdict{}}
-	for _, v := range vs {
+func NewNews(cluster string, of drift.News) News {
+	n := News{cluster, of.Since, []Verdict{}, of.Now}
+	n.Now.At = time.Time{}
+	for _, v := range of.Drift {
 		n.News = append(n.News, Verdict{Host: v.Host, Component: string(v.Component), Device: v.Device,
 			Layer: string(v.Layer()), Verdict: v.Outcome.String(), Has: v.Has, Wants: v.Wants, Severity: severity(v)})
 	}

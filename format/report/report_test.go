@@ -43,7 +43,7 @@ func TestDriftInEveryForm(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, want := range []string{"heron", "deb:ssl", "behind", "critical",
-		`unread on heron: firmware: the BMC is silent, "again"`, "0 in line, 1 adrift, 1 unread"} {
+		`unread on heron: firmware: the BMC is silent, "again"`, "0 places in line, 1 adrift on 1 of 1 host, 1 unread"} {
 		if !strings.Contains(text.String(), want) {
 			t.Errorf("the text lacks %q:\n%s", want, text.String())
 		}

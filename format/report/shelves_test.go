@@ -99,16 +99,17 @@ func TestComparisonTrendAndNews(t *testing.T) {
 			reading("heron", "1", false)), f)
 	})
 	contains(t, same, "nothing differs in what both hold")
-	tally := drift.Tally{At: now, Drift: map[estate.Layer]int{estate.Firmware: 8}, Unread: 1, Hosts: 7, Adrift: 5}
+	tally := drift.Tally{At: now, Drift: map[estate.Layer]int{estate.Firmware: 8}, Unread: 1, Undecided: 2, Unasked: 3, Unseen: 4,
+		Hosts: 7, Adrift: 5}
 	text, rows, js = forms(t, func(w *bytes.Buffer, f string) error {
 		return Trend(w, "tides", []drift.Tally{tally}, f)
 	})
-	contains(t, text, "FIRMWARE", "5 of 7")
-	if len(rows) != 2 || rows[1][4] != "8" || js["cluster"] != "tides" {
+	contains(t, text, "FIRMWARE", "5 of 7", "1 unread, 2 undecided, 3 not covered, 4 never read")
+	if len(rows) != 2 || strings.Join(rows[1][7:], " ") != "1 2 7 5 3 4" || rows[1][4] != "8" || js["cluster"] != "tides" {
 		t.Errorf("%v %v", rows, js)
 	}
-	n := NewNews("tides", now,
-		[]drift.Verdict{{Host: "heron", Component: "fw:nic", Outcome: drift.Behind, Has: "1", Wants: "2"}})
+	n := NewNews("tides", drift.News{Since: now, Now: tally,
+		Drift: []drift.Verdict{{Host: "heron", Component: "fw:nic", Outcome: drift.Behind, Has: "1", Wants: "2"}}})
 	if len(n.News) != 1 || n.News[0].Verdict != "behind" || n.News[0].Layer != "firmware" {
 		t.Errorf("%+v", n)
 	}

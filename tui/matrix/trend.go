@@ -86,7 +86,7 @@ func paintBars(c *part.Canvas, all []drift.Tally, from, to time.Time, most int, 
 				c.Put(a.X+x, y, layerMarks[l].Style, layerMarks[l].Glyph)
 			}
 		}
-		sum += tally.Unread
+		sum += tally.Unread + tally.Undecided
 		for a.Y+a.H-level(sum) < y {
 			y--
 			c.Put(a.X+x, y, part.Alarm, "?")
@@ -101,7 +101,7 @@ func paintTrendLegend(c *part.Canvas, all []drift.Tally, x, y int) {
 		x = c.Put(x, y, part.Plain, fmt.Sprintf("%s %d", l, last.Drift[l])) + 2
 	}
 	x = c.Put(x, y, part.Alarm, "?") + 1
-	x = c.Put(x, y, part.Plain, fmt.Sprintf("unread %d", last.Unread)) + 2
+	x = c.Put(x, y, part.Plain, "not known: "+view.OrDash(last.Open())) + 2
 	c.Put(x, y, part.Quiet, fmt.Sprintf("now: %d of %d hosts adrift", last.Adrift, last.Hosts))
 }
 
