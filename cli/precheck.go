@@ -26,7 +26,7 @@ func (a *app) precheckCommand() *cobra.Command {
 		Short:             "Ask whether the hosts that a round would visit are ready for it",
 		Long: `Reads the cluster and asks every check, or those that --check names, of the hosts that a round
 would visit. Each answers clear, caution or blocker, with its evidence and what to do; what could not be known
-says so. Exit status 3 where something blocks, 4 where something could not be known. docs/prechecks/ has a page
+says so. Exit status 3 where something blocks, 4 where something could not be known (whether something blocks or not). docs/prechecks/ has a page
 for each check.`,
 		Example: "  yare precheck vts\n  yare precheck tides --hosts curlew --check bmc,health\n" +
 			"  yare precheck tides --format csv -o tides.csv",
@@ -50,11 +50,11 @@ for each check.`,
 					plain.Fprintf(a.err, "%s was asked nothing: %s\n", x.Host, x.Why)
 				}
 			}
-			switch {
-			case len(precheck.Blockers(answers)) > 0:
-				return exit(exitDrift)
-			case open, slices.ContainsFunc(answers, func(a precheck.Answer) bool { return a.Unknown && a.Waived == nil }):
+			switch sum := precheck.SumOf(answers); {
+			case open, sum == precheck.NotKnown:
 				return exit(exitUnread)
+			case sum == precheck.Blocked:
+				return exit(exitDrift)
 			}
 			return nil
 		}),

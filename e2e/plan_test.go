@@ -227,7 +227,7 @@ func TestWhatWasFoundIsWaived(t *testing.T) {
 	if r := run(t, "waiver", "list", "tides", "--state", dir); !strings.Contains(r.out, "taken back by") {
 		t.Error(r.out)
 	}
-	if r := run(t, "precheck", "tides", "--check", "dispute", "--state", dir); r.code != 3 ||
+	if r := run(t, "precheck", "tides", "--check", "dispute", "--state", dir); r.code != 4 ||
 		!strings.Contains(r.out, "blocker             fulmar  dispute") {
 		t.Errorf("exit %d: %s", r.code, r.out)
 	}

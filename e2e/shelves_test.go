@@ -79,7 +79,7 @@ func TestFromAMirrorAndAZipToWhatIsBehindAndWhy(t *testing.T) {
 func TestABaselinesLife(t *testing.T) {
 	t.Parallel()
 	dir := demoState(t, 1)
-	walk(t, dir, []step{{"read", 0, nil}, {"news --seen", 0, nil},
+	walk(t, dir, []step{{"read", 0, nil}, {"news --seen", 4, []string{"not known"}},
 		{"baseline list", 0, []string{"platform-november", "20", "yard-stack"}}})
 	text := run(t, "baseline", "show", "settings", "--state", dir).out
 	file := filepath.Join(t.TempDir(), "s.yaml")

@@ -41,6 +41,19 @@ const (
 	Files Kind = "files"
 )
 
+// Describes are the kinds of components of which a source of this kind can have releases; none: any.
+func (k Kind) Describes() []string {
+	switch k {
+	case Debian:
+		return []string{"deb"}
+	case RPM:
+		return []string{"rpm"}
+	case Firmware:
+		return []string{"fw"}
+	}
+	return nil
+}
+
 // Kinds lists them.
 var Kinds = []Kind{Debian, RPM, Firmware, Files}
 

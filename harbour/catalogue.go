@@ -100,7 +100,7 @@ func (h *Harbour) gap(cat *catalogue.Catalogue, f feed.Feed, said []catalogue.Ba
 	if why == "" {
 		return nil
 	}
-	g := catalogue.Gap{Feed: f.Name, Why: why}
+	g := catalogue.Gap{Feed: f.Name, Why: why, Kinds: f.Kind.Describes()}
 	if len(st.Aside) == 0 {
 		for _, b := range said {
 			for i := range b.Releases {

@@ -14,6 +14,8 @@ type Gap struct {
 	// Carried are the components of which the source has something to say, as far as that is known: what is wanted of
 	// them can't be told. Of what no source describes it can't be told either.
 	Carried []estate.Key
+	// Kinds are those of the components that it could describe; none: any.
+	Kinds []string
 	// Told tells that it is only to be known: what the source said last still holds.
 	Told bool
 }
@@ -29,14 +31,26 @@ func (c *Catalogue) AddGap(g Gap) {
 func (c *Catalogue) Gaps() []Gap { return c.gaps }
 
 // Gap says why it can't be told what the newest release of a component is: a source that carries it is not known as it
-// stands, or none describes it and there is one that is not. Empty: it can be told.
+// stands, or none describes it and there is one that might and is not. Empty: it can be told.
 func (c *Catalogue) Gap(key estate.Key) string {
 	described := len(c.releases[key]) > 0
 	for _, g := range c.gaps {
 		if g.Told {
 			continue
 		}
-		if _, carries := slices.BinarySearch(g.Carried, key); carries || !described {
+		_, carries := slices.BinarySearch(g.Carried, key)
+		if carries || !described && (len(g.Kinds) == 0 || slices.Contains(g.Kinds, key.Kind())) {
+			return "the feed " + g.Feed + " " + g.Why
+		}
+	}
+	return ""
+}
+
+// Stale says why it can't be told whether a version of the component was withdrawn: a source that spoke of it is not known
+// as it stands. Empty: as far as any source ever spoke of it, it can be told.
+func (c *Catalogue) Stale(key estate.Key) string {
+	for _, g := range c.gaps {
+		if _, carries := slices.BinarySearch(g.Carried, key); carries && !g.Told {
 			return "the feed " + g.Feed + " " + g.Why
 		}
 	}

@@ -221,6 +221,11 @@ func (c *Checker) answer(q question, present bool) answer {
 	} else if a.outcome = Absent; a.cause != "" {
 		a.outcome = Undecided
 	}
+	if a.outcome == InLine {
+		if gap := c.Catalogue.Stale(q.key); gap != "" {
+			a.outcome, a.cause = Undecided, "whether it was withdrawn can't be told: "+gap
+		}
+	}
 	if a.outcome != Undecided {
 		a.cause = ""
 	}

@@ -79,7 +79,11 @@ func TestWhatIsWantedCannotBeTold(t *testing.T) {
 			r.Withdrawn = "it leaks"
 			c.Add(catalogue.Feed{Name: "f"}, []catalogue.Release{r})
 		}, atLeast, "deb:k 2", Withdrawn, ""},
-		"a pinned clause asks no source": {gap("deb:k"), baseline.Clause{Component: "deb:k", Posture: baseline.Exactly, Version: "2"}, "deb:k 2", InLine, ""},
+		"a pinned clause asks no source": {gap("deb:x"), baseline.Clause{Component: "deb:k", Posture: baseline.Exactly, Version: "2"}, "deb:k 2", InLine, ""},
+		"a pinned clause, and the source that spoke of it is too old": {gap("deb:k"),
+			baseline.Clause{Component: "deb:k", Posture: baseline.Exactly, Version: "2"}, "deb:k 2", Undecided, "whether it was withdrawn"},
+		"a pinned clause that is known to be broken": {gap("deb:k"),
+			baseline.Clause{Component: "deb:k", Posture: baseline.Exactly, Version: "3"}, "deb:k 2", Behind, ""},
 	} {
 		cat := &catalogue.Catalogue{}
 		c.fill(cat)

@@ -100,16 +100,17 @@ func (v *Verdict) Title() string {
 	return estate.Component{Key: v.Component, Device: v.Device}.Title()
 }
 
-// Subject is what a filter looks at of the verdict at the time now.
+// Subject is what a filter looks at of the verdict at the time now. Which release an undecided one wants is not known,
+// and so neither is its severity, publisher or age.
 func (v *Verdict) Subject(now time.Time) narrow.Subject {
-	s := narrow.Subject{Hosts: []string{v.Host}, Component: v.Component, Severity: v.Severity(),
+	s := narrow.Subject{Hosts: []string{v.Host}, Component: v.Component,
 		Verdicts: []string{v.Outcome.String()}, Age: -1, Hardware: []string{v.Model}, Class: v.Class,
 		Words: []string{v.Device, v.Has, v.Wants, v.Last, v.Model}, Open: v.Outcome.Open()}
 	if v.Clause != nil {
 		s.Words = append(s.Words, v.Clause.Baseline)
 	}
-	if r := v.Release; r != nil {
-		s.Vendor, s.Words = r.Vendor, append(s.Words, r.Advisories...)
+	if r := v.Release; r != nil && !v.Outcome.Open() {
+		s.Severity, s.Vendor, s.Words = v.Severity(), r.Vendor, append(s.Words, r.Advisories...)
 		if !r.Date.IsZero() {
 			s.Age = now.Sub(r.Date)
 		}

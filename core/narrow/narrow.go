@@ -225,13 +225,17 @@ func (t *term) answer(s Subject, words string) said {
 	if t.holds(s, words) {
 		return yes
 	}
+	// the name of a severity asks for one, and that of an open verdict is not known
+	if _, err := catalogue.ParseSeverity(t.values[0]); t.field == "" && err == nil && s.Open && s.Severity == catalogue.Unknown {
+		return unsaid
+	}
 	return no
 }
 
 // unknown tells whether an open verdict says nothing of what the term asks for.
 func (t *term) unknown(s Subject) bool {
 	if s.Component == "" && len(s.Verdicts) == 0 { // it is about a host, and no verdict at all
-		return t.field != "" && t.field != "host"
+		return t.field != "" && (t.field != "host" || len(s.Hosts) == 0)
 	}
 	device := s.Component.Layer() == estate.Firmware || s.Component.Layer() == estate.Driver
 	switch t.field {

@@ -107,6 +107,19 @@ func dispute(f Facts, r *estate.Reading) found {
 				"give one of the baselines the lower rank, or take one clause away")
 		}
 	}
+	var open []string
+	for i := range f.Verdicts {
+		if v := &f.Verdicts[i]; v.Host == r.Host && v.Outcome.Open() {
+			open = append(open, v.Title()+" is "+v.Outcome.String())
+		}
+	}
+	if len(open) > 0 {
+		says := open[0]
+		if len(open) > 1 {
+			says += fmt.Sprintf(", and %d more", len(open)-1)
+		}
+		return unknown(Caution, says+": a visit does not touch it", "yare explain HOST COMPONENT says why")
+	}
 	return clear("they agree")
 }
 

@@ -45,6 +45,31 @@ type Answer struct {
 // Blocks tells whether the answer holds a visit up.
 func (a *Answer) Blocks() bool { return a.Level == Blocker && a.Waived == nil }
 
+// Sum is what answers come to.
+type Sum int
+
+// The sums, from better to worse.
+const (
+	AllClear Sum = iota // nothing blocks; there may be cautions
+	Blocked
+	NotKnown // something could not be known, whether something blocks or not
+)
+
+// SumOf is what the answers about the hosts that would be visited come to; what is pardoned counts for nothing.
+func SumOf(answers []Answer) Sum {
+	out := AllClear
+	for i := range answers {
+		switch a := &answers[i]; {
+		case a.Waived != nil:
+		case a.Unknown:
+			return NotKnown
+		case a.Blocks():
+			out = Blocked
+		}
+	}
+	return out
+}
+
 // Facts is what the checks look at.
 type Facts struct {
 	Now    time.Time
@@ -155,7 +180,7 @@ var Checks = []Check{
 		condition("how long its certificates last", certificates)},
 	{"packages", "Has the package system finished what it began?", "it installs nothing before that",
 		[]estate.SectionName{estate.Packages}, packages},
-	{"dispute", "Do the baselines agree on what is wanted?", "", nil, dispute},
+	{"dispute", "Is it known what is wanted, and do the baselines agree?", "", nil, dispute},
 	{"payload", "Is every payload here and verified?", "nothing unverified is applied", nil, payload},
 	{"together", "Will devices, drivers, firmware and platform be a combination that is known to be good?",
 		"", nil, together},

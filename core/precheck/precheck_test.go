@@ -335,8 +335,12 @@ func TestWordsThatClear(t *testing.T) {
 		t.Errorf("a driver's state is no package's: %+v", got)
 	}
 	disputed := drift.Verdict{Host: "b", Clause: &baseline.Bound{Against: []string{"x"}}}
-	f.Verdicts = []drift.Verdict{disputed, {Host: "a"}, {Host: "a", Clause: &baseline.Bound{}}}
+	f.Verdicts = []drift.Verdict{disputed, {Host: "a", Outcome: drift.InLine}, {Host: "a", Outcome: drift.Behind, Clause: &baseline.Bound{}}}
 	if got := answer(t, f, "dispute"); got.Level != Clear {
+		t.Errorf("%+v", got)
+	}
+	f.Verdicts[1].Outcome = drift.Undecided
+	if got := answer(t, f, "dispute"); got.Level != Caution || !got.Unknown {
 		t.Errorf("%+v", got)
 	}
 	f.Verdicts[0].Host = "a"

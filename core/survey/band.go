@@ -24,16 +24,16 @@ type Depth struct {
 
 // Berth is a host in its cluster's band.
 type Berth struct {
-	Host      string
-	Service   Service
-	Mark      *estate.Mark
-	Memory    float64 // share of its memory that running guests have, 0 to 1
-	CPU       float64 // share of its cores that they use
-	Guests    int     // running
-	Depth     map[estate.Layer]Depth
+	Host          string
+	Service       Service
+	Mark          *estate.Mark
+	Memory        float64 // share of its memory that running guests have, 0 to 1
+	CPU           float64 // share of its cores that they use
+	Guests        int     // running
+	Depth         map[estate.Layer]Depth
 	drift.Summary // of its verdicts
-	ReadAt    time.Time
-	Step      act.Step // where a running round is with it; empty otherwise
+	ReadAt        time.Time
+	Step          act.Step // where a running round is with it; empty otherwise
 }
 
 // InLine tells whether something was asked of the host, all of it was read, and nothing is out of line. A host of which

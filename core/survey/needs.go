@@ -59,7 +59,16 @@ func (n *Need) Subjects(hosts []string, now time.Time) (out []narrow.Subject) {
 	if n.Host != "" {
 		hosts = []string{n.Host}
 	}
-	return []narrow.Subject{{Hosts: hosts, Component: n.Component, Age: -1, Words: []string{n.Cluster, n.Text}, Open: true}}
+	about := func(hosts []string) narrow.Subject {
+		return narrow.Subject{Hosts: hosts, Component: n.Component, Age: -1, Words: []string{n.Cluster, n.Text}, Open: true}
+	}
+	for _, h := range hosts {
+		out = append(out, about([]string{h}))
+	}
+	if len(out) == 0 {
+		out = append(out, about(nil))
+	}
+	return out
 }
 
 // Where is where a need can be seen to.

@@ -6,6 +6,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/survey"
 	"yareharbour/tui/part"
@@ -134,13 +135,15 @@ func nothing(f part.Frame) (string, part.Style) {
 		return fmt.Sprintf("nothing among what is shown; %d without the narrowing to “%s” (Esc shows all)",
 			all, f.Typed), part.Caution
 	}
-	asked, unasked := 0, 0
+	asked, unasked, adrift := 0, 0, 0
 	for _, b := range f.View.Survey.Bands {
-		asked, unasked = asked+b.InLine, unasked+b.Unasked
+		asked, unasked, adrift = asked+b.InLine+b.Adrift, unasked+b.Unasked, adrift+b.Adrift
 	}
 	switch {
 	case asked == 0:
 		return "nothing is known that needs you; but no baseline binds any host, so nothing was judged", part.Caution
+	case adrift > 0:
+		return "nothing urgent; " + catalogue.Some(adrift, "host") + " out of line (d shows in what)", part.Plain
 	case unasked > 0:
 		return fmt.Sprintf("nothing; but no baseline covers %d of the hosts", unasked), part.Caution
 	}

@@ -3,7 +3,9 @@ package plantest
 
 import (
 	"fmt"
+	"maps"
 	"math/rand"
+	"slices"
 	"time"
 
 	"yareharbour/core/baseline"
@@ -19,6 +21,27 @@ type World struct {
 	Base []baseline.Baseline
 	// Brief is what is planned.
 	Brief plan.Brief
+	// Sources are releases by the feeds that carry them, Lists the compatibility lists, and Gone, by feed, why it is not
+	// known as it stands.
+	Sources map[string][]catalogue.Release
+	Lists   []catalogue.Pairing
+	Gone    map[string]string
+}
+
+// fill makes the catalogue.
+func (w *World) fill() {
+	w.In.Catalogue = &catalogue.Catalogue{}
+	for _, feed := range slices.Sorted(maps.Keys(w.Sources)) {
+		w.In.Catalogue.Add(catalogue.Feed{Name: feed}, w.Sources[feed])
+		if w.Gone[feed] != "" {
+			g := catalogue.Gap{Feed: feed, Why: w.Gone[feed]}
+			for _, r := range w.Sources[feed] {
+				g.Carried = append(g.Carried, r.Component)
+			}
+			w.In.Catalogue.AddGap(g)
+		}
+	}
+	w.In.Catalogue.AddPairings(w.Lists)
 }
 
 // Now is when all of it was read.
@@ -28,14 +51,16 @@ var Now = time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
 func Random(r *rand.Rand) World {
 	w := World{In: plan.Input{Now: Now, Cluster: estate.Cluster{Name: "c", Act: true, Reserve: r.Intn(2)},
 		Readings: map[string]*estate.Reading{}, Verdicts: map[string][]drift.Verdict{},
-		Catalogue: &catalogue.Catalogue{}, Times: plan.Times{}, Payloads: func(string, string) error { return nil }}}
+		Times: plan.Times{}, Payloads: func(string, string) error { return nil }},
+		Sources: map[string][]catalogue.Release{}}
 	keys := []estate.Key{"deb:k", "deb:s", "fw:n", "drv:d", "set:x", "agent:a"}
 	restarts := []catalogue.Restart{catalogue.HostRestart, catalogue.ServiceRestart, catalogue.NoRestart,
 		catalogue.BMCRestart}
 	for _, k := range keys[:4] {
 		for v := 1; v <= 3; v++ {
 			rel := catalogue.Release{Component: k, Version: fmt.Sprint(v), Restart: restarts[r.Intn(4)],
-				File: fmt.Sprint(k, v), SHA256: "5a"}
+				File: fmt.Sprint(k, v), SHA256: "5a", Vendor: []string{"Corran", "Lorne", ""}[v%3],
+				Date: Now.AddDate(0, 0, -20*v), Severity: catalogue.Severity(v + 1), Feed: k.Kind()}
 			if r.Intn(8) == 0 {
 				rel.Withdrawn = "it is bad"
 			}
@@ -43,14 +68,14 @@ func Random(r *rand.Rand) World {
 				rel.Requires = []catalogue.Requirement{{Component: keys[r.Intn(4)], AtLeast: "2",
 					Anywhere: r.Intn(2) == 0}}
 			}
-			w.In.Catalogue.Add(catalogue.Feed{Name: "f"}, []catalogue.Release{rel})
+			w.Sources[rel.Feed] = append(w.Sources[rel.Feed], rel)
 		}
 	}
 	if r.Intn(2) == 0 {
-		w.In.Catalogue.AddPairings(
-			[]catalogue.Pairing{{List: "l", Hardware: "M", Blocks: r.Intn(2) == 0,
-				With: []catalogue.Within{{Component: "fw:n", From: "2"}, {Component: "drv:d", From: "1"}}}})
+		w.Lists = []catalogue.Pairing{{List: "l", Hardware: "M", Blocks: r.Intn(2) == 0,
+			With: []catalogue.Within{{Component: "fw:n", From: "2"}, {Component: "drv:d", From: "1"}}}}
 	}
+	w.fill()
 	b := baseline.Baseline{Name: "b", Assign: []string{"c"}}
 	for _, k := range keys {
 		c := baseline.Clause{Component: k, Posture: baseline.Postures[r.Intn(4)]}
@@ -155,8 +180,8 @@ func (w *World) brief(r *rand.Rand) {
 	}
 }
 
-// Without takes knowledge away from a copy: a section fails, some of it, or it is old. What was last known stays, as a
-// look that fails leaves it.
+// Without takes knowledge away from a copy: a section fails, or some of it, a device names no version, a host was never
+// read. What was last known stays, as a look that fails leaves it.
 func (w World) Without(r *rand.Rand) World {
 	readings := map[string]*estate.Reading{}
 	for h, x := range w.In.Readings {
@@ -166,7 +191,9 @@ func (w World) Without(r *rand.Rand) World {
 		h := w.In.Cluster.Hosts[r.Intn(len(w.In.Cluster.Hosts))]
 		s := estate.SectionNames[r.Intn(len(estate.SectionNames))]
 		look := &estate.Reading{Host: h}
-		switch r.Intn(4) {
+		switch r.Intn(5) {
+		case 4: // a device names no version
+			look = unnamed(r, readings[h])
 		case 0:
 			look.SetSection(estate.Section{Name: s, At: Now, Err: "no answer"})
 		case 1: // half of it
@@ -191,9 +218,49 @@ func (w World) Without(r *rand.Rand) World {
 	return w
 }
 
+// unnamed is a look at the firmware or drivers of a host at which one of them names no version.
+func unnamed(r *rand.Rand, of *estate.Reading) *estate.Reading {
+	out := &estate.Reading{}
+	if of == nil {
+		return out
+	}
+	out.Host = of.Host
+	s := []estate.SectionName{estate.FirmwareItems, estate.Drivers}[r.Intn(2)]
+	if of.Section(s).Err != "" {
+		return out
+	}
+	section := estate.Section{Name: s, At: Now}
+	for _, c := range of.Components {
+		if c.Key.Section() == s {
+			c.Last, c.Version, c.Unread = c.Version, "", "the device names none"
+			section.Partial = "a device names no version"
+			out.Components = append(out.Components, c)
+		}
+	}
+	out.SetSection(section)
+	return out
+}
+
+// Unsourced lets a feed of a copy be too old.
+func (w World) Unsourced(r *rand.Rand) World {
+	feeds := slices.Sorted(maps.Keys(w.Sources))
+	w.Gone = maps.Clone(w.Gone)
+	if w.Gone == nil {
+		w.Gone = map[string]string{}
+	}
+	w.Gone[feeds[r.Intn(len(feeds))]] = "is too old"
+	w.fill()
+	return w
+}
+
+// Checker is what gives the verdicts.
+func (w World) Checker() *drift.Checker {
+	return &drift.Checker{Catalogue: w.In.Catalogue, Baselines: w.Base, Now: Now, MaxAge: time.Hour}
+}
+
 // Judge gives the verdicts, and plans a round.
 func (w World) Judge() (World, plan.Plan) {
-	c := &drift.Checker{Catalogue: w.In.Catalogue, Baselines: w.Base, Now: Now, MaxAge: time.Hour}
+	c := w.Checker()
 	w.In.Verdicts = map[string][]drift.Verdict{}
 	for _, h := range w.In.Cluster.Hosts {
 		if r := w.In.Readings[h]; r != nil {
