@@ -43,17 +43,15 @@ for each check.`,
 			if err := t.write(a.out, export.Prechecks(answers)); err != nil {
 				return err
 			}
-			open := false
 			for _, x := range aside {
 				if !x.InLine && x.Unread > 0 {
-					open = true
 					plain.Fprintf(a.err, "%s was asked nothing: %s\n", x.Host, x.Why)
 				}
 			}
-			switch sum := precheck.SumOf(answers); {
-			case open, sum == precheck.NotKnown:
+			switch plan.Answered(answers, aside) {
+			case precheck.NotKnown:
 				return exit(exitUnread)
-			case sum == precheck.Blocked:
+			case precheck.Blocked:
 				return exit(exitDrift)
 			}
 			return nil

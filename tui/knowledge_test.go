@@ -92,17 +92,19 @@ func printing(w plantest.World, filter string) printed {
 	text := say("check", inWords(d.Write))
 	out.number("check", text, `(\d+) places? in line`)
 	tally := drift.Count(plantest.Now, c.Hosts, e.Verdicts)
-	out.has("trend", say("trend", inWords(func(w io.Writer, f string) error { return report.Trend(w, "c", []drift.Tally{tally}, f) })), "–")
+	text = say("trend", inWords(func(w io.Writer, f string) error { return report.Trend(w, "c", []drift.Tally{tally}, f) }))
+	out.has("trend", text, "–")
+	if strings.Contains(text, " 0 of ") && strings.Contains(text, "–") {
+		out.counts["trend: all is well"] = 1
+	} else {
+		out.counts["trend: all is well"] = 0
+	}
 
 	var answers []precheck.Answer
 	for i := range p.Visits {
 		answers = append(answers, p.Visits[i].Answers...)
 	}
-	sum := precheck.SumOf(answers)
-	if slices.ContainsFunc(p.Aside, func(a plan.Aside) bool { return !a.InLine && a.Unread > 0 }) {
-		sum = precheck.NotKnown
-	}
-	out.counts["precheck: exit code"] = -int(sum)
+	out.counts["precheck: exit code"] = -int(plan.Answered(answers, p.Aside))
 	say("precheck", inWords(export.Prechecks(answers)))
 	out.number("plan", say("plan", inWords(func(w io.Writer, f string) error { return report.Plan(w, &p, nil, f) })), `visits (\d+)`)
 
@@ -129,6 +131,7 @@ func printing(w plantest.World, filter string) printed {
 		out.counts["Waterline: kept"] = len(regexp.MustCompile(`reserve( of \d+)? kept`).FindAllString(line, -1))
 	}
 	out.counts[needs] = 0
+	out.counts["Waterline: MiB that stay spare"] = int(e.Survey.Bands[0].Spare.Room.MemoryMiB)
 	for n, says := range []string{"nothing among what is shown", "nothing is known that needs you", "nothing; but", "nothing urgent",
 		"nothing: all is in line"} {
 		if strings.Contains(line, says) {

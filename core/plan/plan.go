@@ -112,6 +112,15 @@ func (p *Plan) InLine() bool {
 		!slices.ContainsFunc(p.Aside, func(a Aside) bool { return !a.InLine })
 }
 
+// Answered is what the prechecks of a round come to: answers about hosts that would be visited, and hosts that would not.
+// One of which something is not known was asked nothing, and so is not clear.
+func Answered(answers []precheck.Answer, aside []Aside) precheck.Sum {
+	if slices.ContainsFunc(aside, func(a Aside) bool { return !a.InLine && a.Unread > 0 }) {
+		return precheck.NotKnown
+	}
+	return precheck.SumOf(answers)
+}
+
 // aside says why a host is not visited, by its verdicts and what a round would have to leave.
 func aside(host string, r *estate.Reading, vs []drift.Verdict, left []string) Aside {
 	a := Aside{Host: host}

@@ -82,6 +82,8 @@ func Random(r *rand.Rand) World {
 		if c.Posture != baseline.Never {
 			if c.Follow = r.Intn(2) == 0 && k.Scheme() != 0; !c.Follow {
 				c.Version = fmt.Sprint(1 + r.Intn(3))
+			} else if r.Intn(4) == 0 {
+				c.MinAge, c.Severity = time.Duration(r.Intn(60))*24*time.Hour, catalogue.Severity(r.Intn(5))
 			}
 		}
 		b.Clauses = append(b.Clauses, c)
@@ -113,7 +115,7 @@ func Random(r *rand.Rand) World {
 		for g := range r.Intn(3) {
 			guest := estate.Guest{ID: fmt.Sprint(name, g), Name: fmt.Sprint("g", g),
 				State: []estate.GuestState{estate.Running, estate.Running, estate.Off, estate.Suspended}[r.Intn(4)],
-				Load:  estate.Resources{MemoryMiB: int64(5 + r.Intn(30)), CPU: 10},
+				Load:  estate.Resources{MemoryMiB: int64(5 + r.Intn(45)), CPU: 10},
 				Agent: estate.Inner{Name: "a", Version: "2"}}
 			x.Guests = append(x.Guests, guest)
 			x.Components = append(x.Components, guest.Components()...)
@@ -191,7 +193,18 @@ func (w World) Without(r *rand.Rand) World {
 		h := w.In.Cluster.Hosts[r.Intn(len(w.In.Cluster.Hosts))]
 		s := estate.SectionNames[r.Intn(len(estate.SectionNames))]
 		look := &estate.Reading{Host: h}
-		switch r.Intn(5) {
+		switch r.Intn(6) {
+		case 5: // its guests were never read
+			if x := readings[h]; x != nil {
+				y := *x
+				y.Sections, y.Guests = slices.Clone(x.Sections), nil
+				y.Components = slices.DeleteFunc(slices.Clone(x.Components), func(c estate.Component) bool {
+					return c.Key.Section() == estate.GuestList
+				})
+				y.SetSection(estate.Section{Name: estate.GuestList, Err: "libvirt is stopped"})
+				readings[h] = &y
+			}
+			continue
 		case 4: // a device names no version
 			look = unnamed(r, readings[h])
 		case 0:
@@ -241,9 +254,19 @@ func unnamed(r *rand.Rand, of *estate.Reading) *estate.Reading {
 	return out
 }
 
-// Unsourced lets a feed of a copy be too old.
+// Unsourced lets a feed of a copy be too old, or another one contradict it about a file.
 func (w World) Unsourced(r *rand.Rand) World {
 	feeds := slices.Sorted(maps.Keys(w.Sources))
+	if r.Intn(2) == 0 {
+		w.Sources = maps.Clone(w.Sources)
+		other := slices.Clone(w.Sources[feeds[r.Intn(len(feeds))]])
+		for i := range other {
+			other[i].Feed, other[i].SHA256, other[i].Withdrawn = "z", "5b", ""
+		}
+		w.Sources["z"] = other
+		w.fill()
+		return w
+	}
 	w.Gone = maps.Clone(w.Gone)
 	if w.Gone == nil {
 		w.Gone = map[string]string{}
