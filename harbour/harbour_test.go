@@ -185,7 +185,7 @@ func TestTimesAreLearnedFromRounds(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	middle, worst, from := times.Usual(act.RestartStep, "Quay 1")
+	middle, worst, from := times.Expect(act.RestartStep, "Quay 1", time.Minute, 2*time.Minute)
 	if from == "assumed" || middle <= 0 || worst < middle {
 		t.Errorf("%v %v %s", middle, worst, from)
 	}

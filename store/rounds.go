@@ -378,9 +378,9 @@ func (s *Store) KeepTimes(ctx context.Context, round string, visits []course.Vis
 				if v.Phase != course.Over || span.Failed || span.To.IsZero() {
 					continue
 				}
-				_, err := tx.Exec("INSERT INTO times (round, host, n, step, model, took) VALUES (?, ?, ?, ?, ?, ?) "+
+				_, err := tx.Exec("INSERT INTO times (round, host, n, step, model, took, stated) VALUES (?, ?, ?, ?, ?, ?, ?) "+
 					"ON CONFLICT (round, host, n) DO NOTHING",
-					round, v.Host, n, string(span.Step), v.Model, int64(span.To.Sub(span.From)))
+					round, v.Host, n, string(span.Step), v.Model, int64(span.To.Sub(span.From)), int64(v.Stated(span)))
 				if err != nil {
 					return err
 				}
@@ -390,9 +390,10 @@ func (s *Store) KeepTimes(ctx context.Context, round string, visits []course.Vis
 	})
 }
 
-// Times returns how long steps took, of all rounds.
+// Times returns how long steps took, of all rounds, as shares of what was stated for each.
 func (s *Store) Times(ctx context.Context) (plan.Times, error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT step, model, took FROM times ORDER BY round, host, n")
+	rows, err := s.db.QueryContext(ctx, "SELECT step, model, took, stated FROM times "+
+		"WHERE took > 0 AND stated > 0 ORDER BY round, host, n")
 	if err != nil {
 		return nil, err
 	}
@@ -400,11 +401,11 @@ func (s *Store) Times(ctx context.Context) (plan.Times, error) {
 	t := plan.Times{}
 	for rows.Next() {
 		var step, model string
-		var took int64
-		if err := rows.Scan(&step, &model, &took); err != nil {
+		var took, stated int64
+		if err := rows.Scan(&step, &model, &took, &stated); err != nil {
 			return nil, err
 		}
-		t.Learn(act.Step(step), model, time.Duration(took))
+		t.Learn(act.Step(step), model, float64(took)/float64(stated))
 	}
 	return t, rows.Err()
 }

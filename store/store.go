@@ -87,7 +87,7 @@ var migrations = []migration{statements(`
 	CREATE TABLE strangers (round TEXT PRIMARY KEY, at TEXT NOT NULL, by_whom TEXT NOT NULL);
 	CREATE TABLE plans (digest TEXT PRIMARY KEY, cluster TEXT NOT NULL, made TEXT NOT NULL, text TEXT NOT NULL);
 	CREATE TABLE times (round TEXT NOT NULL, host TEXT NOT NULL, n INTEGER NOT NULL, step TEXT NOT NULL, model TEXT NOT NULL, took BIGINT NOT NULL, PRIMARY KEY (round, host, n));
-`), statements(`CREATE TABLE waivers (id TEXT PRIMARY KEY, cluster TEXT NOT NULL, at TEXT NOT NULL, body TEXT NOT NULL);`)}
+`), statements(`CREATE TABLE waivers (id TEXT PRIMARY KEY, cluster TEXT NOT NULL, at TEXT NOT NULL, body TEXT NOT NULL);`), statements(`ALTER TABLE times ADD COLUMN stated BIGINT NOT NULL DEFAULT 0;`)}
 
 // Open opens the store below dir, and makes it where there is none: readable by its owner only, whatever the umask
 // says.

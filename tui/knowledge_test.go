@@ -131,7 +131,7 @@ func printing(w plantest.World, filter string) printed {
 		out.counts["Waterline: kept"] = len(regexp.MustCompile(`reserve( of \d+)? kept`).FindAllString(line, -1))
 	}
 	out.counts[needs] = 0
-	out.counts["Waterline: MiB that stay spare"] = int(e.Survey.Bands[0].Spare.Room.MemoryMiB)
+	out.counts["Waterline: MiB that stay spare"] = max(0, int(e.Survey.Bands[0].Spare.Room.MemoryMiB))
 	for n, says := range []string{"nothing among what is shown", "nothing is known that needs you", "nothing; but", "nothing urgent",
 		"nothing: all is in line"} {
 		if strings.Contains(line, says) {

@@ -39,6 +39,16 @@ type Span struct {
 	Failed   bool
 }
 
+// Stated is how long the acts of a step state that it takes, as it was planned; 0 where it was not.
+func (v *Visit) Stated(s Span) time.Duration {
+	for _, x := range v.Steps {
+		if x.Step == s.Step && (x.Pass == s.Pass || x.Pass == 0) {
+			return x.Stated
+		}
+	}
+	return 0
+}
+
 // Phase is how far a visit is.
 type Phase string
 

@@ -56,7 +56,7 @@ func TestWhatNobodyKnowsStays(t *testing.T) {
 		"layer=driver": {false, false, false}, "kind=fw": {true, true, true},
 		"verdict=unread": {true, true, true}, "verdict=behind": {false, true, false}, "-verdict=unread": {false, true, false},
 		"critical": {true, true, false}, "-critical": {true, true, true}, "tarbet": {true, true, true},
-		"night": {false, true, false},
+		"night":                        {false, true, false},
 		"severity=critical host=heron": {false, false, false}, "severity=critical verdict=behind": {false, true, false},
 	} {
 		f, err := Parse(text)

@@ -6,7 +6,6 @@ import (
 	"testing"
 	"time"
 
-	"yareharbour/core/act"
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
@@ -253,23 +252,6 @@ func TestHostsLeftOutTakeGuests(t *testing.T) {
 	p := Make(in)
 	if p.Floor != 5 || p.Moves != 5 || len(p.Visits) != 2 {
 		t.Errorf("moves %d, floor %d, %d visits", p.Moves, p.Floor, len(p.Visits))
-	}
-}
-
-func TestTimesAreLearned(t *testing.T) {
-	times := Times{}
-	if _, _, from := times.Usual(act.RestartStep, "M"); from != "assumed" {
-		t.Errorf("without a past: %q", from)
-	}
-	for i := range 10 {
-		times.Learn(act.RestartStep, "M", time.Duration(i+1)*time.Minute)
-	}
-	middle, worst, from := times.Usual(act.RestartStep, "M")
-	if middle != 6*time.Minute || worst != 10*time.Minute || from != "10 of M" {
-		t.Errorf("%v %v %q", middle, worst, from)
-	}
-	if _, _, from := times.Usual(act.RestartStep, "N"); from != "assumed" {
-		t.Error("one model's past was taken for another's")
 	}
 }
 

@@ -3,6 +3,7 @@ package plan
 import (
 	"cmp"
 	"fmt"
+	"math"
 	"slices"
 	"time"
 
@@ -15,31 +16,59 @@ type Stretch struct {
 	Step        act.Step      `json:"step"`
 	Pass        int           `json:"pass,omitempty"`
 	Middle      time.Duration `json:"middle"`
-	Pessimistic time.Duration `json:"pessimistic"`
-	From        string        `json:"from"` // "12 restarts of Quay 1" or "assumed"
+	Pessimistic time.Duration `json:"pessimistic"` // nine of ten take no longer
+	// Stated is the middle case as the acts state it for just this work: what it took is learned as a share of that.
+	Stated time.Duration `json:"stated,omitempty"`
+	From   string        `json:"from"` // "12 of Quay 1" or "assumed"
 }
 
-// Times is what is known of how long steps took: durations by "step/hardware model".
-type Times map[string][]time.Duration
+// Times is what is known of how long steps took, by "step/hardware model": each as a share of what the step's acts state
+// for the work that it was. So guests, bandwidth and migrations at once count in a plan that learned from others.
+type Times map[string][]float64
 
 // Learn adds one more.
-func (t Times) Learn(step act.Step, model string, took time.Duration) {
+func (t Times) Learn(step act.Step, model string, share float64) {
 	k := string(step) + "/" + model
-	t[k] = append(t[k], took)
+	t[k] = append(t[k], share)
 }
 
-// enough is how many must be known before the past is believed rather than the assumption.
-const enough = 3
-
-// Usual returns the median and the 90th percentile of a step on that hardware, and where they come from.
-func (t Times) Usual(step act.Step, model string) (middle, pessimistic time.Duration, from string) {
-	took := slices.Clone(t[string(step)+"/"+model])
-	if len(took) < enough {
-		middle, pessimistic = assumed(step)
-		return middle, pessimistic, "assumed"
+// Expect is how long a step on that hardware takes whose acts state a middle and a pessimistic case: the middle, the 90 %
+// upper prediction bound, and where they come from. Shares of what was stated are taken as log-normal. What is stated
+// stands for a quarter of a sample of their middle and for three of their spread, so that few samples make a wide bound;
+// the bound is the quantile of the posterior predictive distribution, Student's t (Gelman and others, Bayesian Data
+// Analysis, 3rd edition, section 3.3, conjugate prior).
+func (t Times) Expect(step act.Step, model string, middle, worst time.Duration) (time.Duration, time.Duration, string) {
+	took := t[string(step)+"/"+model]
+	if len(took) == 0 || middle <= 0 {
+		return middle, worst, "assumed"
 	}
-	slices.Sort(took)
-	return took[len(took)/2], took[min(len(took)*9/10, len(took)-1)], fmt.Sprintf("%d of %s", len(took), model)
+	const level, spread = 0.25, 3.0
+	n, mean := float64(len(took)), 0.0
+	for _, share := range took {
+		mean += math.Log(share) / n
+	}
+	own := math.Log(max(float64(worst)/float64(middle), 1.1)) / ninety
+	sum := spread*own*own + level*n/(level+n)*mean*mean
+	for _, share := range took {
+		sum += (math.Log(share) - mean) * (math.Log(share) - mean)
+	}
+	at, free := n*mean/(level+n), spread+n
+	bound := at + student(free)*math.Sqrt(sum/free*(level+n+1)/(level+n))
+	of := func(log float64) time.Duration {
+		return time.Duration(float64(middle) * math.Exp(log)).Round(time.Millisecond)
+	}
+	return of(at), of(bound), fmt.Sprintf("%d of %s", len(took), model)
+}
+
+// ninety is the quantile of nine tenths of the normal distribution.
+const ninety = 1.2815515655
+
+// student is the quantile of nine tenths of Student's distribution, for four degrees of freedom and more (Abramowitz and
+// Stegun, Handbook of Mathematical Functions, 26.7.5).
+func student(free float64) float64 {
+	const z = ninety
+	const z3, z5 = z * z * z, z * z * z * z * z
+	return z + (z3+z)/(4*free) + (5*z5+16*z3+3*z)/(96*free*free) + (3*z5*z*z+19*z5+17*z3-15*z)/(384*free*free*free)
 }
 
 // assumed is what the longest act of the step usually takes: figures that the kinds of acts state.
@@ -82,23 +111,25 @@ func together(acts []act.Act, beside int) (middle, worst time.Duration) {
 func (t Times) steps(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 	var out []Stretch
 	migrations := fmt.Sprintf("assumed, %d MiB/s, %d at once", cmp.Or(b.Bandwidth, act.Bandwidth), b.Moves)
+	add := func(step act.Step, pass int, assumed string, middle, worst time.Duration) {
+		m, p, from := t.Expect(step, v.Model, middle, worst)
+		if from == "assumed" {
+			from = assumed
+		}
+		out = append(out, Stretch{step, pass, m, p, middle, from})
+	}
 	usual := func(step act.Step, pass int) {
-		m, p, from := t.Usual(step, v.Model)
-		out = append(out, Stretch{step, pass, m, p, from})
+		m, w := assumed(step)
+		add(step, pass, "assumed", m, w)
 	}
 	sum := func(step act.Step, pass int, from string, acts []act.Act) {
-		if len(t[string(step)+"/"+v.Model]) >= enough && step == act.DrainStep {
-			usual(step, pass)
-			return
-		}
-		s := Stretch{Step: step, Pass: pass, From: from}
 		beside := 1
 		// each migration has its own share; without a bound they share what there is
 		if from == migrations && b.Bandwidth > 0 {
 			beside = b.Moves
 		}
-		s.Middle, s.Pessimistic = together(acts, beside)
-		out = append(out, s)
+		m, w := together(acts, beside)
+		add(step, pass, from, m, w)
 	}
 	usual(act.PrecheckStep, 0)
 	usual(act.StageStep, 0)
@@ -150,12 +181,12 @@ func (t Times) steps(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 	}
 	usual(act.ProveStep, 0)
 	if v.Empties {
-		usual(act.ReopenStep, 0)
+		m, w := assumed(act.ReopenStep)
 		for range v.Rests {
-			s := &out[len(out)-1]
-			m, w := act.Start.Of().Takes(act.Act{})
-			s.Middle, s.Pessimistic = s.Middle+m, s.Pessimistic+w
+			x, y := act.Start.Of().Takes(act.Act{})
+			m, w = m+x, w+y
 		}
+		add(act.ReopenStep, 0, "assumed", m, w)
 	}
 	if len(v.Back) > 0 {
 		var acts []act.Act

@@ -2,6 +2,8 @@ package plan
 
 import (
 	"fmt"
+	"math"
+	"math/rand"
 	"strings"
 	"testing"
 	"time"
@@ -10,24 +12,68 @@ import (
 	"yareharbour/core/catalogue"
 )
 
-// The past is believed from the third time on: the median, and the time that nine of ten stay below.
-func TestHowLongAStepUsuallyTakes(t *testing.T) {
+// What was stated holds until there is a past; then the middle comes near the past's, and the bound near its nine tenths,
+// wide while the past is short. What is learned is a share: for ten times the work, ten times as long.
+func TestHowLongAStepIsExpectedToTake(t *testing.T) {
 	ts := Times{}
-	for i, want := range []string{"assumed", "assumed", "3 of M"} {
-		ts.Learn(act.RestartStep, "M", time.Duration(i+1)*time.Minute)
-		if _, _, from := ts.Usual(act.RestartStep, "M"); from != want {
-			t.Errorf("after %d: from %s, want %s", i+1, from, want)
+	const m, w = time.Minute, 2 * time.Minute
+	if a, b, from := ts.Expect(act.DrainStep, "M", m, w); a != m || b != w || from != "assumed" {
+		t.Errorf("%s, %s, %s", a, b, from)
+	}
+	last := 100.0
+	for n := 1; n <= 64; n *= 2 {
+		for len(ts["drain/M"]) < n {
+			ts.Learn(act.DrainStep, "M", 3)
+		}
+		a, b, from := ts.Expect(act.DrainStep, "M", m, w)
+		if wide := b.Minutes() / a.Minutes(); a < 2*time.Minute || a > 3*time.Minute || wide >= last || wide < 1.02 ||
+			from != fmt.Sprintf("%d of M", n) {
+			t.Errorf("after %d that took three times as long: %s, at worst %s (%s)", n, a, b, from)
+		} else {
+			last = wide
 		}
 	}
-	for i := 4; i <= 20; i++ {
-		ts.Learn(act.RestartStep, "M", time.Duration(i)*time.Minute)
+	a, b, _ := ts.Expect(act.DrainStep, "M", m, w)
+	if a10, b10, _ := ts.Expect(act.DrainStep, "M", 10*m, 10*w); (a10-10*a).Abs() > 10*time.Millisecond || (b10-10*b).Abs() > 10*time.Millisecond {
+		t.Errorf("ten times the work: %s and %s, at worst %s and %s", a, a10, b, b10)
 	}
-	if m, p, from := ts.Usual(act.RestartStep, "M"); m != 11*time.Minute || p != 19*time.Minute || from != "20 of M" {
-		t.Errorf("%s, %s from %s", m, p, from)
+	if a, b, _ := ts.Expect(act.DrainStep, "other", m, w); a != m || b != w {
+		t.Errorf("other hardware: %s, %s", a, b)
 	}
-	if m, p, _ := ts.Usual(act.RestartStep, "other"); m == 11*time.Minute || m <= 0 || p < m {
-		t.Errorf("another model: %s, %s", m, p)
+	if a, b, from := ts.Expect(act.DrainStep, "M", 0, m); a != 0 || b != m || from != "assumed" {
+		t.Errorf("no work at all: %s, %s, %s", a, b, from)
 	}
+	for free, want := range map[float64]float64{4: 1.533, 5: 1.476, 10: 1.372, 30: 1.310} { // of the tables
+		if got := student(free); math.Abs(got-want) > 0.005 {
+			t.Errorf("Student's t with %v degrees of freedom: %v, want %v", free, got, want)
+		}
+	}
+}
+
+// Whatever hardware does, of what comes next about one in ten takes longer than the bound, however little is known.
+func TestNineOfTenTakeNoLongerThanTheBound(t *testing.T) {
+	r := rand.New(rand.NewSource(4))
+	for _, known := range []int{1, 3, 10, 40} {
+		over, all := 0, 20000
+		for range all {
+			ts := Times{}
+			rate, spread := math.Exp(r.NormFloat64()*0.7), 0.1+0.5*r.Float64()
+			took := func() float64 { return rate * math.Exp(spread*r.NormFloat64()) }
+			for range known {
+				ts.Learn(act.RestartStep, "M", took())
+			}
+			if _, bound, _ := ts.Expect(act.RestartStep, "M", time.Hour, 2*time.Hour); took()*float64(time.Hour) > float64(bound) {
+				over++
+			}
+		}
+		if share := float64(over) / float64(all); share > 0.15 || share < 0.02 {
+			t.Errorf("with %d known, %.1f %% take longer", known, 100*share)
+		}
+	}
+}
+
+// What the kinds of acts state is assumed for a step.
+func TestWhatIsAssumedOfAStep(t *testing.T) {
 	for _, step := range act.Steps {
 		want, worst := time.Duration(0), time.Duration(0)
 		for _, n := range act.Names() {
@@ -93,16 +139,24 @@ func TestTheStepsOfAVisit(t *testing.T) {
 		}
 	}
 	v := &Visit{Host: "a", Model: "M", Empties: true}
-	for range 3 {
-		ts.Learn(act.DrainStep, "M", 7*time.Minute)
-		ts.Learn(act.ChangeStep, "M", 8*time.Minute)
-	}
 	v.Passes, v.Changes = 1, []act.Change{install}
-	for _, s := range ts.steps(v, r, &Brief{Moves: 2, Bandwidth: 90}) {
-		if s.Step == act.DrainStep && (s.Middle != 7*time.Minute || s.From != "3 of M") ||
-			s.Step == act.ChangeStep && s.From != "assumed" {
-			t.Errorf("%+v", s)
+	for range 3 { // short drains, at a third of what was stated
+		ts.Learn(act.DrainStep, "M", 3)
+		ts.Learn(act.ChangeStep, "M", 2)
+	}
+	took := map[string]time.Duration{}
+	for _, b := range []Brief{{Moves: 1, Bandwidth: 90}, {Moves: 2, Bandwidth: 90}, {Moves: 2, Bandwidth: 45}} {
+		for _, s := range ts.steps(v, r, &b) {
+			if s.Step == act.DrainStep {
+				took[fmt.Sprint(b.Moves, " ", b.Bandwidth)] = s.Middle
+			}
+			if (s.Step == act.DrainStep || s.Step == act.ChangeStep) && (s.From != "3 of M" || s.Middle < 2*s.Stated*8/10 || s.Stated == 0) {
+				t.Errorf("%+v", s)
+			}
 		}
+	}
+	if took["1 90"] <= took["2 90"] || took["2 45"] <= took["2 90"] || took["2 90"] < 500*time.Second {
+		t.Errorf("what was learned counts, and the brief does too: %v", took)
 	}
 	delete(ts, "drain/M")
 	for _, s := range ts.steps(v, r, &Brief{Moves: 3, Bandwidth: 90}) {

@@ -299,9 +299,10 @@ func plans(t *testing.T, b Bench) {
 }
 
 func times(t *testing.T, b Bench) {
-	v := course.Visit{Visit: plan.Visit{Host: "heron", Model: "M"}, Phase: course.Over,
-		Spans: []course.Span{{Step: "restart", From: now, To: now.Add(5 * time.Minute)},
-			{Step: "prove", From: now, To: now.Add(time.Minute), Failed: true}, {Step: "close", From: now}}}
+	v := course.Visit{Visit: plan.Visit{Host: "heron", Model: "M", Steps: []plan.Stretch{{Step: "restart", Pass: 1, Stated: 4 * time.Minute},
+		{Step: "restart", Pass: 2, Stated: 2 * time.Minute}, {Step: "prove", Stated: time.Minute}}}, Phase: course.Over,
+		Spans: []course.Span{{Step: "restart", Pass: 2, From: now, To: now.Add(5 * time.Minute)},
+			{Step: "adopt", From: now, To: now.Add(time.Minute)}, {Step: "prove", From: now, To: now.Add(time.Minute), Failed: true}, {Step: "close", From: now}}}
 	under := v
 	under.Host, under.Phase = "ibis", course.Working
 	for i := range 3 {
@@ -312,7 +313,7 @@ func times(t *testing.T, b Bench) {
 		}
 	}
 	got, err := b.B.Times(t.Context())
-	if err != nil || len(got) != 1 || len(got["restart/M"]) != 3 || got["restart/M"][0] != 5*time.Minute {
+	if err != nil || len(got) != 1 || len(got["restart/M"]) != 3 || got["restart/M"][0] != 2.5 {
 		t.Errorf("%v %v", got, err)
 	}
 }
