@@ -172,6 +172,19 @@ func (c *compiled) namesakes() {
 	}
 }
 
+// anchored is a guest beside which a rule keeps this one and that comes to rest where both are: whoever goes would be
+// parted from it once it is started there again; -1 where there is none.
+func (c *compiled) anchored(g int32, at []int32) int32 {
+	for _, n := range c.together[g] {
+		for _, m := range c.groups[n].members {
+			if m != g && c.rests[m] && at[m] == at[g] {
+				return m
+			}
+		}
+	}
+	return -1
+}
+
 // classes finds which hosts may take which guests. Guests that ask for the same share a class: there are few.
 func (c *compiled) classes() {
 	known := map[string]int32{}

@@ -200,7 +200,7 @@ func (e *exhaust) keeps() bool {
 		}
 		var going []int32
 		for g, h := range e.at {
-			if slices.Contains(lost, h) && e.restarts[g] {
+			if slices.Contains(lost, h) && e.restarts[g] && !(e.rests[g] && slices.Contains(e.outs, h)) {
 				going = append(going, int32(g))
 			}
 		}
@@ -276,7 +276,7 @@ func (t *tourist) exact(fewer, effort int) *run {
 		for i, h := range left {
 			e.outs = []int32{h}
 			going := e.guestsOf(e.outs)
-			if slices.ContainsFunc(going, func(g int32) bool { return !e.moves_[g] }) {
+			if slices.ContainsFunc(going, func(g int32) bool { return !e.moves_[g] || e.anchored(g, e.at) >= 0 }) {
 				continue
 			}
 			e.drain(going, func() bool {

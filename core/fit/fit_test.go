@@ -120,6 +120,9 @@ func random(r *rand.Rand) Problem {
 			h.Networks = append(h.Networks, "n1")
 		}
 	}
+	if r.Intn(3) == 0 {
+		p.Rest = map[string]bool{"id1": true, "id4": r.Intn(2) == 0}
+	}
 	switch r.Intn(4) {
 	case 0:
 		p.Rules = []estate.Rule{{Keep: estate.Apart, Guests: []string{"g1", "g3", "g4"}}}
@@ -141,7 +144,10 @@ func bruteDrain(p Problem, out []string) bool {
 	for i := range hosts {
 		hosts[i].Guests = slices.Clone(hosts[i].Guests)
 		if slices.Contains(out, hosts[i].Name) {
-			guests = append(guests, hosts[i].Guests...)
+			rest, leave := atRest(&p, hosts[i].Guests)
+			if guests = append(guests, leave...); parted(&p, rest, leave) {
+				return false
+			}
 			hosts[i].Guests, hosts[i].Open = nil, false
 		}
 	}
@@ -152,6 +158,32 @@ func bruteDrain(p Problem, out []string) bool {
 	}
 	p.Hosts = hosts
 	return brutePlace(&p, guests, true, func() bool { return together(&p, guests) && bruteReserve(p, out) })
+}
+
+// atRest are the guests of a host that come to rest there when it is emptied, and those that go.
+func atRest(p *Problem, all []estate.Guest) (rest, going []estate.Guest) {
+	for _, g := range all {
+		if p.Rest[g.UID()] {
+			rest = append(rest, g)
+		} else {
+			going = append(going, g)
+		}
+	}
+	return rest, going
+}
+
+// parted tells whether a guest would leave behind one at rest that a rule keeps it with.
+func parted(p *Problem, rest, going []estate.Guest) bool {
+	for i := range p.Rules {
+		for j := range rest {
+			for k := range going {
+				if rule := &p.Rules[i]; rule.Keep == estate.Together && rule.Means(&rest[j]) && rule.Means(&going[k]) {
+					return true
+				}
+			}
+		}
+	}
+	return false
 }
 
 // together tells whether no rule about sharing a host is broken for the guests that moved.

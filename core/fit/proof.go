@@ -48,6 +48,10 @@ func (c *compiled) immovable(outs []int32) *Obstacle {
 				Constraint: fmt.Sprintf("is %s: it can't be migrated so, and what is in its memory would be lost if "+
 					"the host restarted", g.State), WayOut: "let it run again, or shut it down for the visit"}
 		}
+		if m := c.anchored(int32(i), c.at); m >= 0 {
+			return &Obstacle{Guest: g.Name, Constraint: "is kept together with " + c.guests[m].Name + ", which comes to rest on " +
+				c.names[c.at[i]] + " and starts there again", WayOut: "let both come to rest, or lift the rule for the round"}
+		}
 		w := &c.wants[c.class[i]]
 		if o := c.nowhere(outs, int32(i), w); o != nil {
 			return o

@@ -97,7 +97,7 @@ func replay(t *testing.T, p Problem, tour Tour) {
 		for i := range p.Hosts {
 			h := &p.Hosts[i]
 			if h.Name == stop.Host {
-				if len(h.Guests) > 0 {
+				if _, left := atRest(&p, h.Guests); len(left) > 0 {
 					t.Fatalf("%s is not empty when it is visited", h.Name)
 				}
 				if h.After != nil {
@@ -176,9 +176,9 @@ func fewest(p Problem, left []string, sofar, best int) int {
 	for i, host := range left {
 		rest := slices.Delete(slices.Clone(left), i, i+1)
 		h := slices.IndexFunc(p.Hosts, func(h Host) bool { return h.Name == host })
-		guests := p.Hosts[h].Guests
+		stay, guests := atRest(&p, p.Hosts[h].Guests)
 		n := sofar + len(guests)
-		if best >= 0 && n >= best ||
+		if best >= 0 && n >= best || parted(&p, stay, guests) ||
 			slices.ContainsFunc(guests, func(g estate.Guest) bool { return len(g.Devices) > 0 }) {
 			continue
 		}
@@ -198,7 +198,7 @@ func fewest(p Problem, left []string, sofar, best int) int {
 			for k := range next.Hosts {
 				next.Hosts[k].Guests = slices.Clone(next.Hosts[k].Guests)
 			}
-			next.Hosts[h].Open = was
+			next.Hosts[h].Open, next.Hosts[h].Guests = was, slices.Clone(stay)
 			if x := fewest(next, rest, n, best); x >= 0 && (best < 0 || x < best) {
 				best = x
 			}

@@ -194,6 +194,7 @@ func (f *Facts) ours(m *estate.Mark) bool {
 }
 
 // rules holds the rules about guests to the guests that there are, and against each other.
+// rules names every rule that means nobody, that contradicts another, or that is broken already.
 func rules(f Facts, _ *estate.Reading) found {
 	if len(f.Rules) == 0 {
 		return clear("no rule says where guests may be")
@@ -205,47 +206,90 @@ func rules(f Facts, _ *estate.Reading) found {
 			unread = append(unread, h)
 		}
 	}
-	means := make([][]*estate.Guest, len(f.Rules))
+	var wrong, open, broken []string
+	means := make([][]placed, len(f.Rules))
 	for i := range f.Rules {
 		rule := &f.Rules[i]
 		for _, word := range rule.Guests {
-			one, found := estate.Rule{Guests: []string{word}}, false
-			for _, h := range f.Hosts {
-				r := f.Readings[h]
-				for j := range rOr(r).Guests {
-					if g := &r.Guests[j]; one.Means(g) {
-						found = true
-						means[i] = append(means[i], g)
-					}
-				}
+			of := f.meant(estate.Rule{Guests: []string{word}})
+			switch {
+			case len(of) > 0:
+			case len(unread) > 0:
+				open = append(open, fmt.Sprintf("the rule %q speaks of %q, and no host that could be read has such a guest; "+
+					"the guests of %s could not be", rule.Says(), word, strings.Join(unread, ", ")))
+			default:
+				wrong = append(wrong, fmt.Sprintf("the rule %q speaks of %q, and no host has such a guest", rule.Says(), word))
 			}
-			if !found && len(unread) > 0 {
-				return unknown(Blocker, fmt.Sprintf("the rule %q speaks of %q, and no host that could be read has "+
-					"such a guest; the guests of %s could not be", rule.Says(), word, strings.Join(unread, ", ")),
-					remedy)
-			}
-			if !found {
-				return blocker(fmt.Sprintf("the rule %q speaks of %q, and no host has such a guest", rule.Says(), word),
-					remedy)
-			}
+			means[i] = append(means[i], of...)
 		}
-	}
-	for i := range f.Rules {
+		if why := breaks(rule, means[i]); why != "" && !rule.Prefer {
+			broken = append(broken, fmt.Sprintf("the rule %q is broken already: %s", rule.Says(), why))
+		}
 		for j := range f.Rules[:i] {
-			a, b := &f.Rules[j], &f.Rules[i]
-			if a.Prefer || b.Prefer || a.Keep == b.Keep {
+			a, b := &f.Rules[j], rule
+			if a.Prefer || b.Prefer || !(a.Keep == estate.Together && b.Keep == estate.Apart ||
+				a.Keep == estate.Apart && b.Keep == estate.Together) {
 				continue
 			}
-			if a.Keep == estate.Together && b.Keep == estate.Apart ||
-				a.Keep == estate.Apart && b.Keep == estate.Together {
-				if x := common(means[i], means[j]); len(x) > 1 {
-					return blocker(fmt.Sprintf("the rules %q and %q contradict each other about %s and %s", a.Says(),
-						b.Says(), x[0], x[1]), remedy)
-				}
+			if x := common(means[i], means[j]); len(x) > 1 {
+				wrong = append(wrong, fmt.Sprintf("the rules %q and %q contradict each other about %s and %s", a.Says(),
+					b.Says(), x[0], x[1]))
 			}
 		}
 	}
-	return clear(fmt.Sprintf("each means guests that there are (%d)", len(f.Rules)))
+	all := strings.Join(slices.Concat(wrong, open, broken), "; ")
+	switch {
+	case len(open) > 0:
+		return unknown(Blocker, all, remedy)
+	case len(wrong) > 0:
+		return blocker(all, remedy)
+	case len(broken) > 0:
+		return caution(all, "a visit breaks none that holds, and mends this one where it can: move these guests, or lift the rule")
+	}
+	return clear(fmt.Sprintf("each means guests that there are (%d), and is kept", len(f.Rules)))
+}
+
+// placed is a guest and its host.
+type placed struct {
+	*estate.Guest
+	host string
+}
+
+// meant are the guests that a rule means, on all hosts that were read.
+func (f *Facts) meant(rule estate.Rule) (out []placed) {
+	for _, h := range f.Hosts {
+		r := rOr(f.Readings[h])
+		for j := range r.Guests {
+			if g := &r.Guests[j]; rule.Means(g) {
+				out = append(out, placed{g, h})
+			}
+		}
+	}
+	return out
+}
+
+// breaks says how the guests that hold memory break a rule as they are; "" where they keep it.
+func breaks(rule *estate.Rule, guests []placed) string {
+	for i, g := range guests {
+		if !g.Holds() {
+			continue
+		}
+		if rule.Keep == estate.KeptIn && !slices.Contains(rule.Hosts, g.host) ||
+			rule.Keep == estate.KeptOut && slices.Contains(rule.Hosts, g.host) {
+			return g.Name + " is on " + g.host
+		}
+		for _, o := range guests[:i] {
+			if !o.Holds() || o.UID() == g.UID() {
+				continue
+			}
+			if same := o.host == g.host; rule.Keep == estate.Apart && same {
+				return fmt.Sprintf("%s and %s are both on %s", o.Name, g.Name, g.host)
+			} else if rule.Keep == estate.Together && !same {
+				return fmt.Sprintf("%s is on %s and %s on %s", o.Name, o.host, g.Name, g.host)
+			}
+		}
+	}
+	return ""
 }
 
 func rOr(r *estate.Reading) *estate.Reading {
@@ -255,11 +299,9 @@ func rOr(r *estate.Reading) *estate.Reading {
 	return r
 }
 
-func common(a, b []*estate.Guest) (names []string) {
+func common(a, b []placed) (names []string) {
 	for _, g := range a {
-		if slices.ContainsFunc(b, func(o *estate.Guest) bool {
-			return o.UID() == g.UID()
-		}) && !slices.Contains(names, g.Name) {
+		if slices.ContainsFunc(b, func(o placed) bool { return o.UID() == g.UID() }) && !slices.Contains(names, g.Name) {
 			names = append(names, g.Name)
 		}
 	}

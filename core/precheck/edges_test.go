@@ -56,6 +56,37 @@ func TestWhichRulesContradict(t *testing.T) {
 	}
 }
 
+// Every rule of which something is wrong is named: that it means nobody, that it is broken already. What is only preferred,
+// and what a guest that is off would break, is not.
+func TestEveryRuleThatIsNotKeptIsNamed(t *testing.T) {
+	f := facts()
+	f.Readings["a"].Guests = append(f.Readings["a"].Guests, estate.Guest{Name: "g-d", State: estate.Running},
+		estate.Guest{Name: "g-off", State: estate.Off})
+	f.Rules = []estate.Rule{{Keep: estate.Together, Guests: []string{"g-a", "g-b"}}, {Keep: estate.Apart, Guests: []string{"g-a", "g-d"}},
+		{Keep: estate.KeptIn, Guests: []string{"g-c"}, Hosts: []string{"a", "b"}}, {Keep: estate.KeptOut, Guests: []string{"g-b"}, Hosts: []string{"b"}},
+		{Keep: estate.Together, Guests: []string{"g-a", "g-c"}, Prefer: true}, {Keep: estate.Apart, Guests: []string{"g-a", "g-off"}},
+		{Keep: estate.Together, Guests: []string{"g-a", "g-d"}}, {Keep: estate.KeptIn, Guests: []string{"g-a"}, Hosts: []string{"a"}}}
+	a := answerOf(f, "rules")
+	for _, says := range []string{"g-a is on a and g-b on b", "g-a and g-d are both on a", `"keep g-c inside a, b" is broken already: g-c is on c`,
+		`"keep g-b outside b" is broken already: g-b is on b`} {
+		if !strings.Contains(a.Evidence, says) {
+			t.Errorf("it does not say %q: %s", says, a.Evidence)
+		}
+	}
+	if n := strings.Count(a.Evidence, "broken already"); n != 4 {
+		t.Errorf("%d are broken: %s", n, a.Evidence)
+	}
+	f.Rules = f.Rules[2:3]
+	if a := answerOf(f, "rules"); a.Level != Caution {
+		t.Errorf("%+v", a)
+	}
+	f.Rules = append(f.Rules, estate.Rule{Keep: estate.Apart, Guests: []string{"g-x", "g-y"}})
+	if a := answerOf(f, "rules"); a.Level != Blocker || !strings.Contains(a.Evidence, "g-x") || !strings.Contains(a.Evidence, "g-y") ||
+		!strings.Contains(a.Evidence, "broken already") {
+		t.Errorf("%+v", a)
+	}
+}
+
 // That no host has a guest is said only where all were read.
 func TestARuleAboutAGuestThatIsNotFound(t *testing.T) {
 	f := facts()

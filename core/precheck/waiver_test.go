@@ -125,8 +125,8 @@ func TestRulesAboutGuests(t *testing.T) {
 		`speaks of "g-z", and no`: {{Keep: estate.Apart, Guests: []string{"g-a", "g-z"}}},
 		"contradict each other": {{Keep: estate.Apart, Guests: []string{"g-*"}},
 			{Keep: estate.Together, Guests: []string{"g-a", "g-b"}}},
-		"each means guests that there are (2)": {{Keep: estate.Apart, Guests: []string{"g-*"}, Prefer: true},
-			{Keep: estate.Together, Guests: []string{"g-a", "g-b"}}},
+		"each means guests that there are (2), and is kept": {{Keep: estate.Together, Guests: []string{"g-*"}, Prefer: true},
+			{Keep: estate.Apart, Guests: []string{"g-a", "g-b"}}},
 		"about g-a and g-b": {{Keep: estate.Together, Guests: []string{"g-a", "g-b"}},
 			{Keep: estate.Apart, Guests: []string{"g-a", "g-b", "g-c"}}},
 	} {
