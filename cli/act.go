@@ -24,6 +24,7 @@ func (a *app) planCommand() *cobra.Command {
 	var b brief
 	var t target
 	var against string
+	var ways []string
 	c := &cobra.Command{
 		Use:               "plan CLUSTER",
 		ValidArgsFunction: a.names(false),
@@ -32,7 +33,7 @@ func (a *app) planCommand() *cobra.Command {
 moves, prechecks, time. Nothing is touched. The settings come from the options, and from a brief file where
 --brief names one; options go before it.`,
 		Example: "  yare plan vts\n  yare plan tides --hosts avocet,fulmar --json\n" +
-			"  yare plan vts --trial ibis --soak 30m --limit 85\n" +
+			"  yare plan vts --trial ibis --soak 30m --limit 85\n  yare plan tides --way bittern\n" +
 			"  yare plan vts --brief november.yaml --out-of-service 2 -o vts.svg",
 		Args: cobra.ExactArgs(1),
 		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
@@ -44,6 +45,16 @@ moves, prechecks, time. Nothing is touched. The settings come from the options, 
 			if err != nil {
 				return err
 			}
+			for _, host := range ways {
+				w, err := p.WayFor(host)
+				if err != nil {
+					return fmt.Errorf("the way out for %s: %w", host, err)
+				}
+				w.Take(&br)
+				if p, err = h.Plan(ctx, br); err != nil {
+					return err
+				}
+			}
 			if against != "" {
 				return a.compared(ctx, h, cluster, against, &p)
 			}
@@ -52,6 +63,8 @@ moves, prechecks, time. Nothing is touched. The settings come from the options, 
 	}
 	b.flags(c)
 	t.flags(c)
+	c.Flags().StringSliceVar(&ways, "way", nil,
+		"take the first way out that is shown for these hosts, one after the other; the plan shows the options that mean the same")
 	c.Flags().StringVar(&against, "against", "",
 		"say in what it is another than the plan that was shown with this digest, or its beginning")
 	c.MarkFlagsMutuallyExclusive("against", "format")

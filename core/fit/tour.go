@@ -455,6 +455,9 @@ func (t *tourist) told(r *run) Tour {
 			gone[m.UID()] = true
 		}
 	}
+	slices.SortStableFunc(out.Stuck, func(a, b Stuck) int { // as they are shown
+		return slices.Index(t.c.names, a.Host) - slices.Index(t.c.names, b.Host)
+	})
 	for i := range out.Stuck[:min(len(out.Stuck), t.c.p.explained())] {
 		if r.end == nil {
 			break

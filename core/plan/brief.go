@@ -245,15 +245,19 @@ func (in Input) rehearse(v *Visit, r *estate.Reading) {
 	if long == 0 || !v.Empties || !r.BootedAt.IsZero() && in.Now.Sub(r.BootedAt) < long {
 		return
 	}
+	v.Restarts, v.Passes, v.Rehearses = []int{1}, 1, true
 	for i := range v.Changes {
-		v.Changes[i].Pass++
+		c := &v.Changes[i]
+		if c.From == c.To && c.Restart.EmptiesHost() && c.Pass == 1 {
+			continue // it only waits for a restart, and this is one
+		}
+		c.Pass++
+		v.Passes = max(v.Passes, c.Pass)
+		if c.Restart.EmptiesHost() && !slices.Contains(v.Restarts, c.Pass) {
+			v.Restarts = append(v.Restarts, c.Pass)
+		}
 	}
-	for i := range v.Restarts {
-		v.Restarts[i]++
-	}
-	v.Restarts = append([]int{1}, v.Restarts...)
-	v.Passes++
-	v.Rehearses = true
+	slices.Sort(v.Restarts)
 }
 
 // Differences says in what a plan is another than the one before it, in figures.

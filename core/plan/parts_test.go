@@ -2,11 +2,13 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"yareharbour/core/act"
+	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/precheck"
@@ -228,6 +230,32 @@ func TestRoomIsAskedOfEveryHost(t *testing.T) {
 	for _, a := range p.Visits[0].Answers {
 		if a.Check == "fit" && strings.Contains(a.Evidence, "find a place") {
 			t.Error(a.Evidence)
+		}
+	}
+}
+
+// What only waits for a restart has it with the rehearsal; everything else comes after it, in its passes.
+func TestARehearsalIsTheRestartThatSomethingWaitsFor(t *testing.T) {
+	in := scenario(t)
+	in.Brief.Rehearse = time.Hour
+	waits := act.Change{Component: "deb:k", From: "3", To: "3", Restart: catalogue.HostRestart, Pass: 1}
+	serves := act.Change{Component: "deb:s", From: "1", To: "2", Restart: catalogue.ServiceRestart, Pass: 1}
+	flashes := act.Change{Component: "fw:f", From: "1", To: "2", Restart: catalogue.HostRestart, Pass: 2}
+	for _, c := range []struct {
+		changes []act.Change
+		want    string // the pass of each, the restarts, and how many passes there are
+	}{
+		{[]act.Change{waits}, "1 [1] 1"}, {[]act.Change{waits, serves}, "1 2 [1] 2"}, {[]act.Change{waits, flashes}, "1 3 [1 3] 3"},
+		{[]act.Change{serves, flashes}, "2 3 [1 3] 3"},
+	} {
+		v := Visit{Empties: true, Changes: slices.Clone(c.changes), Restarts: []int{1}, Passes: 2}
+		in.rehearse(&v, &estate.Reading{})
+		got := ""
+		for _, x := range v.Changes {
+			got += fmt.Sprint(x.Pass, " ")
+		}
+		if got += fmt.Sprint(v.Restarts, " ", v.Passes); got != c.want || !v.Rehearses {
+			t.Errorf("%s, want %s", got, c.want)
 		}
 	}
 }

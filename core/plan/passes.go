@@ -83,29 +83,40 @@ func arrange(in Input, r *estate.Reading, v *Visit, todo []want) {
 }
 
 // stepDown lets the first change that can't be made give way to the best release below what it was to put in that can
-// be: a rung on the way to it, which is tried again in a later pass. It tells whether there was one. Taking the highest
+// be: a rung on the way to it, which is tried again in a later pass. Equal devices go up together. It tells whether there
+// was one. Taking the highest
 // that can be had at each step climbs a ladder in the fewest steps, since what a release requires is at least a
 // version. Where it is only not known whether what is required is there, nothing gives way: the newest may well be had.
 func stepDown(in Input, r *estate.Reading, runs standings, later []want) bool {
+	var first want // that gives way, as it was
 	for i := range later {
 		c := &later[i]
-		if !knowsRequired(in, r, c.Change) {
+		if first.Component != "" && (c.Component != first.Component || c.To != first.To) || !knowsRequired(in, r, c.Change) {
 			continue
 		}
-		for n, rel := range c.below {
-			rung := *c
-			rung.To, rung.File, rung.SHA256, rung.Size, rung.Restart = rel.Version, rel.File, rel.SHA256, rel.Size,
-				cmp.Or(rel.Restart, catalogue.NoRestart)
-			if rel.Barred() != "" || unmet(in, r, runs, rung.Change) != "" {
-				continue
-			}
-			top := *c
-			top.below = c.below[:n]
-			rung.below, rung.then = nil, &top
-			rung.Why += ", on the way to " + c.To
-			*c = rung
-			return true
+		was := *c
+		if c.stepDown(in, r, runs) && first.Component == "" {
+			first = was
 		}
+	}
+	return first.Component != ""
+}
+
+// stepDown lets the change give way to the best release below it that can be had now, if there is one.
+func (c *want) stepDown(in Input, r *estate.Reading, runs standings) bool {
+	for n, rel := range c.below {
+		rung := *c
+		rung.To, rung.File, rung.SHA256, rung.Size, rung.Restart = rel.Version, rel.File, rel.SHA256, rel.Size,
+			cmp.Or(rel.Restart, catalogue.NoRestart)
+		if rel.Barred() != "" || unmet(in, r, runs, rung.Change) != "" {
+			continue
+		}
+		top := *c
+		top.below = c.below[:n]
+		rung.below, rung.then = nil, &top
+		rung.Why += ", on the way to " + c.To
+		*c = rung
+		return true
 	}
 	return false
 }

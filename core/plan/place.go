@@ -2,6 +2,7 @@ package plan
 
 import (
 	"cmp"
+	"errors"
 	"slices"
 
 	"yareharbour/core/act"
@@ -156,6 +157,29 @@ func (w *Way) Says() string {
 
 // Takeable tells whether the round can take it by itself. Guests of other hosts are shut down by a person.
 func (w *Way) Takeable() bool { return len(w.Off) == len(w.Rests) }
+
+// WayFor is the first way out of what keeps a host from being visited that the round can take by itself, or why there is
+// none.
+func (p *Plan) WayFor(host string) (Way, error) {
+	i := slices.IndexFunc(p.Visits, func(v Visit) bool { return v.Host == host })
+	if i < 0 {
+		return Way{}, errors.New(host + " is not visited")
+	}
+	v := &p.Visits[i]
+	if v.Obstacle == "" {
+		return Way{}, errors.New("nothing keeps " + host + " from being visited")
+	}
+	for _, w := range v.Ways {
+		if w.Takeable() {
+			return w, nil
+		}
+	}
+	says := v.WayOut
+	if len(v.Ways) > 0 {
+		says = v.Ways[0].Says()
+	}
+	return Way{}, errors.New("a person must see to it: " + says)
+}
 
 // Take lays the way out over a brief.
 func (w *Way) Take(b *Brief) {

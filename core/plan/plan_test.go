@@ -65,6 +65,11 @@ var scenarios = []struct{ name, hosts, releases, want string }{
 		fw:x 3 host needs fw:x 2
 		drv:d 2 host needs fw:x 3`, `
 		a: drain 0, fw:x 1 → 2, restart, fw:x 2 → 3, restart, drv:d 1 → 2, restart`},
+	{"equal devices climb together", `
+		a 0 | fw:x@1=1 fw:x@2=1`, `
+		fw:x 2 host
+		fw:x 3 host needs fw:x 2`, `
+		a: drain 0, fw:x (1) 1 → 2, fw:x (2) 1 → 2, restart, fw:x (1) 2 → 3, fw:x (2) 2 → 3, restart`},
 	{"a withdrawn rung is no rung", `
 		a 0 | fw:x=1`, `
 		fw:x 2 host withdrawn
@@ -216,7 +221,8 @@ func host(line string) *estate.Reading {
 	}
 	for _, c := range strings.Fields(components) {
 		k, v, _ := strings.Cut(c, "=")
-		r.Components = append(r.Components, estate.Component{Key: estate.Key(k), Version: v})
+		k, device, _ := strings.Cut(k, "@")
+		r.Components = append(r.Components, estate.Component{Key: estate.Key(k), Device: device, Version: v})
 	}
 	r.Sort()
 	return r

@@ -3,6 +3,7 @@ package report
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -25,6 +26,15 @@ func Plan(w io.Writer, p *plan.Plan, words []string, format string) error {
 	return nil
 }
 
+// without are the words of a command line without an option and its value.
+func without(words []string, option string) []string {
+	i := slices.Index(words, option)
+	if i < 0 {
+		return words
+	}
+	return slices.Concat(words[:i], words[min(i+2, len(words)):])
+}
+
 // planText writes a plan for reading.
 func planText(w io.Writer, p *plan.Plan, words []string) {
 	plain.Fprintf(w, "%s: %s\n", p.Brief.Cluster, p.Summary())
@@ -40,7 +50,8 @@ func planText(w io.Writer, p *plan.Plan, words []string) {
 		plain.Fprintf(w, "to carry out just this: yare round start %s --plan %s\n", p.Brief.Cluster, p.Digest()[:12])
 	case len(ready) > 0:
 		plain.Fprintf(w, "no round starts from this, because of those that can't be visited; of the others alone:\n"+
-			"  yare plan %s --hosts %s\n", p.Brief.Cluster, strings.Join(ready, ","))
+			"  yare plan %s\n", strings.Join(append(append([]string{p.Brief.Cluster}, without(words, "--hosts")...), "--hosts",
+			strings.Join(ready, ",")), " "))
 	}
 	for i := range p.Visits {
 		v := &p.Visits[i]
@@ -56,7 +67,16 @@ func planText(w io.Writer, p *plan.Plan, words []string) {
 			plain.Fprintf(w, "   after %s: its guests go there\n", strings.Join(v.After, ", "))
 		}
 		if v.Obstacle != "" {
-			plain.Fprintf(w, "   can't be made: %s\n   way out: %s\n", v.Obstacle, v.WayOut)
+			plain.Fprintf(w, "   can't be made: %s\n", v.Obstacle)
+			for i := range v.Ways {
+				plain.Fprintf(w, "   way out: %s\n", v.Ways[i].Says())
+			}
+			if way, err := p.WayFor(v.Host); err == nil {
+				plain.Fprintf(w, "   to take one (%s): yare plan %s\n", way.Says(),
+					strings.Join(append([]string{p.Brief.Cluster}, append(words, "--way "+v.Host)...), " "))
+			} else if len(v.Ways) == 0 {
+				plain.Fprintf(w, "   way out: %s\n", v.WayOut)
+			}
 		}
 		if v.Rehearses {
 			plain.Fprintln(w, "   pass 1  a restart before anything is changed")

@@ -20,44 +20,32 @@ import (
 
 // noWay says why there is no way out to be taken for a host; "" where there is one.
 func (s *Screen) noWay(host string) string {
-	for i := range s.plan.Visits {
-		v := &s.plan.Visits[i]
-		switch {
-		case v.Host != host:
-		case v.Obstacle == "":
-			return "nothing keeps " + host + " from being visited"
-		case unready(v):
-			return ""
-		case len(v.Ways) == 0:
-			return "a person must see to it: " + v.WayOut
-		case !slices.ContainsFunc(v.Ways, func(w plan.Way) bool { return w.Takeable() }):
-			return "a person must see to it: " + v.Ways[0].Says()
-		default:
-			return ""
-		}
+	if s.toEquip(host) {
+		return ""
 	}
-	return host + " is not visited"
+	if _, err := s.plan.WayFor(host); err != nil {
+		return err.Error()
+	}
+	return ""
+}
+
+// toEquip tells whether what keeps a host from being visited is that hosts take no orders yet.
+func (s *Screen) toEquip(host string) bool {
+	i := slices.IndexFunc(s.plan.Visits, func(v plan.Visit) bool { return v.Host == host })
+	return i >= 0 && unready(&s.plan.Visits[i])
 }
 
 func (s *Screen) takeWay(f part.Frame, host string) tea.Msg {
-	for i := range s.plan.Visits {
-		v := &s.plan.Visits[i]
-		if v.Host != host {
-			continue
-		}
-		if unready(v) {
-			return s.askEquip
-		}
-		for _, w := range v.Ways {
-			if w.Takeable() {
-				return part.Confirm{Title: "Take this way out for the round over " + s.cluster + "?", Yes: "take it",
-					Lines: []string{w.Says() + ".",
-						"The plan is made anew with it; nothing is touched yet. z takes it back."},
-					Then: taken{s.cluster, w}}
-			}
-		}
+	if s.toEquip(host) {
+		return s.askEquip
 	}
-	return nil
+	w, err := s.plan.WayFor(host)
+	if err != nil {
+		return nil
+	}
+	return part.Confirm{Title: "Take this way out for the round over " + s.cluster + "?", Yes: "take it",
+		Lines: []string{w.Says() + ".", "The plan is made anew with it; nothing is touched yet. z takes it back."},
+		Then:  taken{s.cluster, w}}
 }
 
 // unready tells whether a visit is held up because hosts take no orders yet.
