@@ -100,8 +100,8 @@ func open(b survey.Band) (out string) {
 func paintBand(p *pen, b survey.Band, y vg.Length, s survey.Survey) {
 	p.bold(margin, y, 12, left, ink, b.Cluster.Name)
 	p.text(margin+80, y, 9, left, grey,
-		"%d hosts, %d guests%s, reserve of %d host: %s; %d in line, %d adrift, %d out of service%s; read %s ago",
-		len(b.Berths), b.Guests, blind(b), b.Cluster.Reserve, reserveWord(b), b.InLine, b.Adrift, b.Out, open(b),
+		"%d hosts, %s%s, reserve of %d host: %s; %d in line, %d adrift, %d out of service%s; read %s ago",
+		len(b.Berths), b.Guests.Says(), blind(b), b.Cluster.Reserve, reserveWord(b), b.InLine, b.Adrift, b.Out, open(b),
 		drift.Age(s.At.Sub(b.ReadAt)))
 	line := y + 16 + aboveDeep
 	x0 := vg.Length(margin + 60)

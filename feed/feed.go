@@ -185,6 +185,15 @@ type Status struct {
 	Schedule   *string   `json:"schedule,omitempty"` // in place of the estate file's, as somebody set it
 }
 
+// Retry is how long a feed whose last sync failed is let be before its next.
+const Retry = 10 * time.Minute
+
+// Due tells whether the feed is to be synced at the time now: its time has come since all was well last, and where a try
+// failed since, Retry has passed.
+func (s State) Due(now time.Time) bool {
+	return s.Schedule.Due(s.Synced, now) && (!s.Tried.After(s.Synced) || now.Sub(s.Tried) >= Retry)
+}
+
 // State is a feed with what became of its syncs.
 type State struct {
 	Feed

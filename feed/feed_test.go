@@ -399,6 +399,28 @@ func TestFirmwareMetadataWithNames(t *testing.T) {
 	}
 }
 
+// A feed whose sync failed is tried again before its next period, and not at once.
+func TestAFailureIsTriedAgain(t *testing.T) {
+	at := time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+	s, err := ParseSchedule("every 6h")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		synced, tried time.Duration // ago
+		due           bool
+	}{{5 * time.Hour, 5 * time.Hour, false}, {6 * time.Hour, 6 * time.Hour, true}, {7 * time.Hour, 9 * time.Minute, false},
+		{7 * time.Hour, Retry, true}, {5 * time.Hour, time.Hour, false}} { // one by hand that failed waits for its period
+		f := State{Schedule: s, Status: Status{Synced: at.Add(-c.synced), Tried: at.Add(-c.tried)}}
+		if f.Due(at) != c.due {
+			t.Errorf("all was well %s ago, tried %s ago: due %v", c.synced, c.tried, f.Due(at))
+		}
+	}
+	if f := (State{Schedule: s, Status: Status{Tried: at.Add(-Retry)}}); !f.Due(at) {
+		t.Error("one that never came is not tried again")
+	}
+}
+
 func TestSchedules(t *testing.T) {
 	at := func(h, m int) time.Time { return time.Date(2026, 11, 23, h, m, 0, 0, time.UTC) }
 	for _, c := range []struct {

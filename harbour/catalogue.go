@@ -232,22 +232,11 @@ func (h *Harbour) FeedStates() (out []feed.State, err error) {
 // Due returns the feeds that are to be synced now by their schedules.
 func (h *Harbour) Due(now time.Time) (out []feed.Feed) {
 	for _, f := range h.Feeds {
-		st, err := h.Shelf.Status(f.Name)
-		if err == nil && h.Shelf.Scheduled(f).Due(latest(st.Synced, st.Tried.Add(-retryAfter)), now) {
+		if st, err := h.Shelf.Status(f.Name); err == nil && (feed.State{Feed: f, Status: st, Schedule: h.Shelf.Scheduled(f)}).Due(now) {
 			out = append(out, f)
 		}
 	}
 	return out
-}
-
-// retryAfter is how long a scheduled sync that failed is not tried again.
-const retryAfter = 10 * time.Minute
-
-func latest(a, b time.Time) time.Time {
-	if a.After(b) {
-		return a
-	}
-	return b
 }
 
 // Sync brings feeds up to date one after the other, and then the catalogue. One that fails does not keep the others;

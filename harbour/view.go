@@ -139,7 +139,7 @@ func (h *Harbour) shelves(ctx context.Context, e *view.Estate) (err error) {
 	now := time.Now() // of this machine: feeds are no matter of a simulated estate's clock
 	for _, f := range feeds {
 		e.Feeds = append(e.Feeds, view.Feed{Name: f.Name, Kind: string(f.Kind), Schedule: f.Schedule.String(),
-			Off: f.Schedule.Off, Due: f.Schedule.Due(f.Synced, now) && now.Sub(f.Tried) > retry, Synced: f.Synced,
+			Off: f.Schedule.Off, Due: f.Due(now), Synced: f.Synced,
 			Releases: f.Releases, Advisories: f.Advisories, Bytes: f.Bytes,
 			Aside: f.Aside, Error: f.Error})
 	}
@@ -166,9 +166,6 @@ func (h *Harbour) shelves(ctx context.Context, e *view.Estate) (err error) {
 	e.Filters, err = h.Filters.Filters(ctx)
 	return err
 }
-
-// retry is how long a feed that is due is let be after a try.
-const retry = 10 * time.Minute
 
 // follow brings what is known of the cluster's newest round up to date; the zero value where it had none. Of a journal
 // that can't be trusted it returns a *course.Malformed.

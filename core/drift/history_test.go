@@ -163,7 +163,7 @@ func TestWhyNothingIsOffered(t *testing.T) {
 		"not automatic": {[]catalogue.Release{{Component: "deb:ssl", Version: "2", Manual: true}},
 			"not to be followed automatically"},
 		"older than there": {[]catalogue.Release{{Component: "deb:ssl", Version: "0.1", Severity: catalogue.Low,
-			Hardware: []string{"x"}}, {Component: "deb:ssl", Version: "0.2", Manual: true}}, "older than what is here"},
+			Hardware: []string{"x"}}, {Component: "deb:ssl", Version: "0.2", Manual: true}}, "the catalogue is older than the host"},
 	} {
 		cat := &catalogue.Catalogue{}
 		cat.Add(catalogue.Feed{Name: "f"}, c.releases)

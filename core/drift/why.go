@@ -171,7 +171,7 @@ func (c *Checker) whyOutcome(cluster string, v Verdict, r *estate.Reading) strin
 	case Ahead:
 		return fmt.Sprintf("%s sorts after %s, and the clause admits no other version: it is ahead.", v.Has, v.Wants)
 	}
-	return whyInLine(v)
+	return c.whyInLine(v)
 }
 
 // whyAwaiting says what runs still and what must restart: the host for a kernel or firmware, a service, or a guest
@@ -203,12 +203,15 @@ func whyAwaiting(v Verdict) string {
 	return s + ": it is awaiting restart."
 }
 
-func whyInLine(v Verdict) string {
+func (c *Checker) whyInLine(v Verdict) string {
 	switch {
 	case v.Found == nil:
 		return "It is not there, as wanted: in line."
 	case v.Release == nil && v.Clause.Follow:
 		return fmt.Sprintf("All that the clause asks for is mended since %s: in line.", v.Wants)
+	case v.Component.Scheme().Compare(v.Has, v.Wants) > 0 && v.Clause.Follow && c.older(v):
+		return fmt.Sprintf("%s is later than %s, the newest that is known: the catalogue is older than the host. In line.", v.Has,
+			v.Wants)
 	case v.Component.Scheme().Compare(v.Has, v.Wants) > 0:
 		return fmt.Sprintf("%s is later than %s, which the clause admits: in line.", v.Has, v.Wants)
 	}
@@ -320,10 +323,17 @@ func (c *Checker) whyNothing(v Verdict) string {
 		for w := range all {
 			why += " (of each that there is: " + w + ")"
 		}
-	} else if v.Component.Scheme().Compare(v.Has, newest.Version) > 0 {
-		why += "; the newest it knows is " + newest.Version + ", older than what is here"
+	}
+	if c.older(v) {
+		why += "; the newest it knows is " + newest.Version + ": the catalogue is older than the host"
 	}
 	return "The catalogue has " + why + so
+}
+
+// older tells whether what is there sorts after every release that the catalogue has of it.
+func (c *Checker) older(v Verdict) bool {
+	rs := c.Catalogue.Releases(v.Component)
+	return len(rs) > 0 && v.Component.Scheme().Compare(v.Has, rs[len(rs)-1].Version) > 0
 }
 
 // whyUnknown tells a component that no feed has from one that feeds have under another kind of package.

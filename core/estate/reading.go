@@ -443,6 +443,24 @@ func (r *Reading) Holding() []Guest {
 // Takes tells whether guests may be sent to the host: it answers, its guests are known, and it is not closed.
 func (r *Reading) Takes() bool { return r.Reached() && r.Read(GuestList) && r.Closed == nil }
 
+// Crowd counts guests: all that are there, and those of them that run. It is counted so everywhere.
+type Crowd struct{ All, Running int }
+
+// Crowd counts the guests of the host.
+func (r *Reading) Crowd() Crowd { return Crowd{len(r.Guests), len(r.RunningGuests())} }
+
+// Says puts it in words: those that do not run are told where there are any.
+func (c Crowd) Says() string {
+	text := fmt.Sprintf("%d guests", c.All)
+	if c.All == 1 {
+		text = "1 guest"
+	}
+	if c.Running < c.All {
+		text += fmt.Sprintf(", %d running", c.Running)
+	}
+	return text
+}
+
 // RunningGuests returns the guests that run.
 func (r *Reading) RunningGuests() []Guest {
 	var out []Guest

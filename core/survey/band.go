@@ -29,7 +29,7 @@ type Berth struct {
 	Mark          *estate.Mark
 	Memory        float64 // share of its memory that running guests have, 0 to 1
 	CPU           float64 // share of its cores that they use
-	Guests        int     // running
+	Guests        estate.Crowd
 	Depth         map[estate.Layer]Depth
 	drift.Summary // of its verdicts
 	ReadAt        time.Time
@@ -46,7 +46,7 @@ func (b Berth) InLine() bool {
 type Band struct {
 	Cluster estate.Cluster
 	Berths  []Berth
-	Guests  int     // running
+	Guests  estate.Crowd
 	Load    float64 // share of the memory of all open hosts
 	Limit   float64 // the load up to which the loss of the reserve's hosts can be borne, by memory
 	Reserve fit.Answer
@@ -90,7 +90,7 @@ func band(in Input, c estate.Cluster) Band {
 		}
 		b.Berths = append(b.Berths, berth)
 		if b.count(berth); copies[h] != "" {
-			b.Guests -= berth.Guests
+			b.Guests.All, b.Guests.Running = b.Guests.All-berth.Guests.All, b.Guests.Running-berth.Guests.Running
 		}
 		if r := in.Readings[h]; r != nil && berth.Service == Open && copies[h] == "" {
 			used, room = used.Add(r.Used()), room.Add(r.Capacity)
@@ -117,7 +117,7 @@ func band(in Input, c estate.Cluster) Band {
 }
 
 func (b *Band) count(h Berth) {
-	b.Guests += h.Guests
+	b.Guests.All, b.Guests.Running = b.Guests.All+h.Guests.All, b.Guests.Running+h.Guests.Running
 	switch {
 	case h.InLine():
 		b.InLine++
@@ -159,7 +159,7 @@ func berth(in Input, host string) Berth {
 		used := r.Used()
 		b.Memory = float64(used.MemoryMiB) / float64(r.Capacity.MemoryMiB)
 		b.CPU = float64(used.CPU) / float64(max(r.Capacity.CPU, 1))
-		b.Guests = len(r.RunningGuests())
+		b.Guests = r.Crowd()
 	}
 	b.Summary = drift.Summarize(in.Verdicts[host])
 	byLayer := map[estate.Layer][]drift.Verdict{}

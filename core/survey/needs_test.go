@@ -191,7 +191,7 @@ func TestWhatIsCounted(t *testing.T) {
 		d.Worst != catalogue.High {
 		t.Errorf("%+v", x)
 	}
-	if a := b.Berths[0]; a.Memory != 0.2 || a.CPU != 10 || a.Guests != 1 {
+	if a := b.Berths[0]; a.Memory != 0.2 || a.CPU != 10 || a.Guests.All != 1 {
 		t.Errorf("%+v", a)
 	}
 	in.Faults = []string{"x"}

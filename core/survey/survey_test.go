@@ -45,7 +45,7 @@ func verdict(o drift.Outcome, s catalogue.Severity) drift.Verdict {
 func TestAllWell(t *testing.T) {
 	s := Make(input())
 	b := s.Bands[0]
-	if b.InLine != 3 || b.Adrift+b.Unread+b.Out != 0 || len(s.Needs) != 0 || b.Guests != 3 {
+	if b.InLine != 3 || b.Adrift+b.Unread+b.Out != 0 || len(s.Needs) != 0 || b.Guests.All != 3 {
 		t.Errorf("%+v, needs %v", b, s.Needs)
 	}
 	if b.Load != 0.4 || b.Limit < 0.66 || b.Limit > 0.67 {
@@ -279,8 +279,8 @@ func TestWhatIsThereOnceCountsOnce(t *testing.T) {
 	in.Readings["a"].BootID, in.Readings["b"].BootID, in.Readings["d"].BootID = "1", "2", "2"
 	in.Readings["d"].Guests = in.Readings["b"].Guests
 	s := Make(in)
-	if b := s.Bands[0]; b.Guests != 2 || b.Load != 80.0/200 || b.Limit != 0.5 || b.Limit >= before.Limit {
-		t.Errorf("%d guests, load %v, limit %v", b.Guests, b.Load, b.Limit)
+	if b := s.Bands[0]; b.Guests.All != 2 || b.Load != 80.0/200 || b.Limit != 0.5 || b.Limit >= before.Limit {
+		t.Errorf("%v guests, load %v, limit %v", b.Guests, b.Load, b.Limit)
 	}
 	if n := s.Needs[0]; n.Urgency != Now || n.Host != "d" || !strings.Contains(n.Text, "b and d are one machine") {
 		t.Errorf("%+v", s.Needs)

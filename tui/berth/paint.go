@@ -6,7 +6,6 @@ import (
 	"slices"
 	"strings"
 
-	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/view"
@@ -71,7 +70,7 @@ func paintHead(f part.Frame, c *part.Canvas, r *estate.Reading, a part.Area) {
 		known = "  last known: "
 	}
 	x = c.Put(x, a.Y+1, part.Plain,
-		known+fmt.Sprintf("%s, %d of %d GiB, %d of %d cores", catalogue.Some(len(r.RunningGuests()), "guest"),
+		known+fmt.Sprintf("%s, %d of %d GiB, %d of %d cores", r.Crowd().Says(),
 			u.MemoryMiB/1024, r.Capacity.MemoryMiB/1024, u.CPU/1000, r.Capacity.CPU/1000))
 	c.Put(x, a.Y+1, part.Quiet, "  "+f.ReadAgo(r.At()))
 }
@@ -179,7 +178,7 @@ func (s *Screen) guests(f part.Frame, col *part.Column, r *estate.Reading) {
 			stay++
 		}
 	}
-	says := catalogue.Some(len(r.Guests), "guest")
+	says := r.Crowd().Says()
 	if stay > 0 {
 		says += fmt.Sprintf(", %d would not move", stay)
 	}

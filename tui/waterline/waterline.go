@@ -277,7 +277,7 @@ func paintTitle(f part.Frame, c *part.Canvas, b survey.Band, a part.Area, active
 	case fit.Unproven:
 		role, word = part.Caution, "unproven"
 	}
-	head := "  " + catalogue.Some(len(b.Berths), "host") + "  " + catalogue.Some(b.Guests, "guest")
+	head := "  " + catalogue.Some(len(b.Berths), "host") + "  " + b.Guests.Says()
 	if n := len(b.Blind); n > 0 {
 		head += fmt.Sprintf(" known, %d hosts' never read", n)
 		if n == 1 {
@@ -448,7 +448,7 @@ func berthWords(h survey.Berth, r *estate.Reading) string {
 	if r == nil {
 		return "  never read"
 	}
-	s := fmt.Sprintf("  %s  %s  memory %.0f%%  cpu %.0f%%", r.Hardware.Model, catalogue.Some(h.Guests, "guest"),
+	s := fmt.Sprintf("  %s  %s  memory %.0f%%  cpu %.0f%%", r.Hardware.Model, h.Guests.Says(),
 		100*h.Memory, 100*h.CPU)
 	if h.InLine() {
 		s += "  in line"
