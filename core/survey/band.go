@@ -159,9 +159,8 @@ func berth(in Input, host string) Berth {
 		used := r.Used()
 		b.Memory = float64(used.MemoryMiB) / float64(r.Capacity.MemoryMiB)
 		b.CPU = float64(used.CPU) / float64(max(r.Capacity.CPU, 1))
-		b.Guests = r.Crowd()
 	}
-	b.Summary = drift.Summarize(in.Verdicts[host])
+	b.Guests, b.Summary = r.Crowd(), drift.Summarize(in.Verdicts[host])
 	byLayer := map[estate.Layer][]drift.Verdict{}
 	for _, v := range in.Verdicts[host] {
 		byLayer[v.Layer()] = append(byLayer[v.Layer()], v)

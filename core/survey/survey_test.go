@@ -298,3 +298,68 @@ func TestWhatIsThereOnceCountsOnce(t *testing.T) {
 		t.Errorf("%q", got)
 	}
 }
+
+// Each host counts by how it stands, once in every count that it belongs to; of a cluster the oldest reading counts.
+func TestEachHostCountsByHowItStands(t *testing.T) {
+	guests := func(states ...estate.GuestState) (out []estate.Guest) {
+		for _, s := range states {
+			out = append(out, estate.Guest{Name: "g", State: s})
+		}
+		return out
+	}
+	in := Input{Estate: estate.Estate{Clusters: []estate.Cluster{{Name: "c", Hosts: []string{"well", "adrift", "bare", "aside", "open",
+		"silent", "never"}}}}, Now: now, Readings: map[string]*estate.Reading{}, Verdicts: map[string][]drift.Verdict{
+		"well": {verdict(drift.InLine, 0), verdict(drift.NotApplying, 0)}, "adrift": {verdict(drift.Behind, 0), verdict(drift.Undecided, 0)},
+		"aside": {verdict(drift.Excepted, 0)}, "open": {verdict(drift.Undecided, 0), verdict(drift.Unread, 0)},
+		"silent": {verdict(drift.InLine, 0)}}}
+	for i, h := range []string{"well", "adrift", "bare", "aside", "open", "silent"} {
+		r := &estate.Reading{Host: h, Guests: guests(estate.Running, estate.Off, estate.Crashed)}
+		for _, s := range estate.SectionNames {
+			r.SetSection(estate.Section{Name: s, At: now.Add(-time.Duration(i) * time.Minute)})
+		}
+		in.Readings[h] = r
+	}
+	in.Readings["silent"].SetSection(estate.Section{Name: estate.Host, At: now, Err: "no route"})
+	b := Make(in).Bands[0]
+	if b.InLine != 1 || b.Adrift != 1 || b.Unasked != 2 || b.Undecided != 2 || b.Unread != 2 || b.Out != 2 ||
+		b.Guests != (estate.Crowd{All: 18, Running: 6}) || !b.ReadAt.IsZero() {
+		t.Errorf("%+v", b)
+	}
+	if b.Guests.Says() != "18 guests, 6 running" || (estate.Crowd{All: 1, Running: 1}).Says() != "1 guest" {
+		t.Error(b.Guests.Says())
+	}
+	in.Estate.Clusters[0].Hosts = []string{"well", "bare", "adrift"}
+	if b := Make(in).Bands[0]; !b.ReadAt.Equal(now.Add(-2 * time.Minute)) {
+		t.Errorf("read at %s", b.ReadAt)
+	}
+	if x := b.Berths[1].Depth[estate.Firmware]; x.Drift != 1 || !x.Undecided || x.Unread {
+		t.Errorf("%+v", x)
+	}
+	if x := b.Berths[0].Depth[estate.Firmware]; x.Undecided || x.Unread || x.InLine != 1 || x.Aside != 1 {
+		t.Errorf("%+v", x)
+	}
+}
+
+// What a file says that can't be read, what a baseline names and is not there, and flags without a clause are told, the
+// most urgent first; what must go before all others does.
+func TestWhatIsOfNoOneCluster(t *testing.T) {
+	in := roomy()
+	in.Faults = []string{"b.yaml"}
+	in.Problems = []baseline.Problem{{Baseline: "x", Text: "odd"}, {Baseline: "y", Error: true, Text: "wrong"}}
+	in.Flags = []drift.Flag{{Component: "fw:a", Version: "1", Withdrawn: "w", Hosts: []string{"a"}},
+		{Component: "fw:b", Version: "1", Severity: catalogue.High, Advisories: []string{"A-1"}, Hosts: []string{"a", "b"}},
+		{Component: "fw:c", Version: "1", Severity: catalogue.Medium, Hosts: []string{"a"}},
+		{Component: "fw:d", Version: "1", Withdrawn: "w", Bound: true, Hosts: []string{"a"}}}
+	in.Distrusted = map[string]string{"c": "a sum is wrong"}
+	got := told(in)
+	want := []string{"0 : the journal of its round", "0 : no verdict is to be believed", "0 : the baseline y: wrong",
+		"1 a: withdrawn, and no baseline covers it: fw:a 1", "2 : the baseline x: odd", "2 : affected by A-1, and no baseline covers it: fw:b 1 on a, b"}
+	if len(got) != len(want) {
+		t.Fatalf("%q", got)
+	}
+	for i := range want {
+		if !strings.HasPrefix(got[i], want[i]) {
+			t.Errorf("%q, want %q", got[i], want[i])
+		}
+	}
+}
