@@ -18,6 +18,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"yareharbour/core/act"
@@ -194,7 +195,28 @@ func Read(ctx context.Context, o Opener, host string, sections ...estate.Section
 		return nil, err
 	}
 	r, err := s.Read(ctx, sections...)
+	if r != nil {
+		complete(r, sections)
+	}
 	return r, errors.Join(err, s.Close())
+}
+
+// complete marks as unread what was asked for and did not come: nothing of it may be taken for what was known before.
+func complete(r *estate.Reading, sections []estate.SectionName) {
+	if len(sections) == 0 {
+		sections = estate.SectionNames
+	}
+	var at time.Time
+	for _, s := range r.Sections {
+		if s.At.After(at) {
+			at = s.At
+		}
+	}
+	for _, name := range sections {
+		if !slices.ContainsFunc(r.Sections, func(s estate.Section) bool { return s.Name == name }) {
+			r.SetSection(estate.Section{Name: name, At: at, Err: "it was asked for and did not come"})
+		}
+	}
 }
 
 // Unreached is the reading of a host of which nothing could be read: every section says why.

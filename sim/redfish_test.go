@@ -62,7 +62,7 @@ func TestInventoryPowerHealth(t *testing.T) {
 	if err != nil || power != "On" || hw.Model != "Quay 1" || !strings.HasPrefix(hw.Serial, "Q1-") {
 		t.Errorf("%+v %q %v", hw, power, err)
 	}
-	items, err := c.Inventory(t.Context())
+	items, _, err := c.Inventory(t.Context())
 	if err != nil || len(items) != 7 {
 		t.Fatalf("%v %v", items, err)
 	}
@@ -101,7 +101,7 @@ func TestUpdateByPush(t *testing.T) {
 			break
 		}
 	}
-	items, err := c.Inventory(t.Context())
+	items, _, err := c.Inventory(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}

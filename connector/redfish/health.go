@@ -3,6 +3,7 @@ package redfish
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"strings"
@@ -129,7 +130,7 @@ func (v *survey) system(ctx context.Context, s system) {
 		if at.ID == "" {
 			continue
 		}
-		links, err := v.c.members(ctx, at.ID)
+		links, err := v.members(ctx, at, "storage")
 		var all []storage
 		if err == nil {
 			all, err = each[storage](ctx, v.c, links)
@@ -166,11 +167,21 @@ func (v *survey) read(ctx context.Context, at ref, what string, into any) bool {
 	return err == nil
 }
 
+// members are those that a collection lists, and remembers where those are not all.
+func (v *survey) members(ctx context.Context, at ref, what string) ([]ref, error) {
+	links, err := v.c.members(ctx, at.ID)
+	if errors.As(err, new(*shortError)) {
+		v.lost(what, err)
+		err = nil
+	}
+	return links, err
+}
+
 func (v *survey) collection(ctx context.Context, at ref, of, kind string) {
 	if at.ID == "" {
 		return
 	}
-	links, err := v.c.members(ctx, at.ID)
+	links, err := v.members(ctx, at, of+kind)
 	if refused(err, http.StatusNotFound) {
 		return
 	}

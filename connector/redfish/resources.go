@@ -2,6 +2,7 @@ package redfish
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -32,10 +33,21 @@ const atOnce = 4
 // maxMembers is how many members of a collection are read.
 const maxMembers = 4096
 
-// members returns the links of all members of a collection, page by page (DSP0266, "Members@odata.nextLink"). A page
-// that comes twice is an error.
+// shortError is that a collection lists fewer members than it counts.
+type shortError struct {
+	at            string
+	listed, count int
+}
+
+func (e *shortError) Error() string {
+	return fmt.Sprintf("%s counts %d members and lists %d", e.at, e.count, e.listed)
+}
+
+// members returns the links of all members of a collection, page by page (DSP0266, "Members@odata.nextLink" and
+// "Members@odata.count"). A page that comes twice is an error. Where fewer are listed than are counted the error is a
+// *shortError, and those that are come with it.
 func (c *Client) members(ctx context.Context, at string) (out []ref, err error) {
-	seen := map[string]bool{}
+	seen, first, count := map[string]bool{}, at, 0
 	for at != "" {
 		if seen[at] || len(out) > maxMembers {
 			return nil, &refusal{message: fmt.Sprintf("%s has pages without an end", at)}
@@ -44,12 +56,16 @@ func (c *Client) members(ctx context.Context, at string) (out []ref, err error) 
 		var page struct {
 			Members []ref
 			Next    string `json:"Members@odata.nextLink"`
+			Count   int    `json:"Members@odata.count"`
 		}
 		if err := c.get(ctx, at, &page); err != nil {
 			return nil, err
 		}
 		out = append(out, page.Members...)
-		at = page.Next
+		at, count = page.Next, max(count, page.Count)
+	}
+	if len(out) < count {
+		return out, &shortError{first, len(out), count}
 	}
 	return out, nil
 }
@@ -160,35 +176,38 @@ func (c *Client) items(ctx context.Context) ([]item, update, error) {
 	if u.FirmwareInventory.ID == "" {
 		return nil, u, &refusal{status: http.StatusNotFound, message: "its UpdateService links to no FirmwareInventory"}
 	}
-	links, err := c.members(ctx, u.FirmwareInventory.ID)
-	if err != nil {
-		return nil, u, err
+	links, short := c.members(ctx, u.FirmwareInventory.ID)
+	if short != nil && !errors.As(short, new(*shortError)) {
+		return nil, u, short
 	}
 	out, err := each[item](ctx, c, links)
 	for i := range out {
 		out[i].at = links[i].ID
 	}
-	return out, u, err
+	return out, u, cmp.Or(err, short)
 }
 
-// Inventory returns every firmware that the BMC knows, named by the rule of names.go.
-func (c *Client) Inventory(ctx context.Context) ([]estate.Component, error) {
+// Inventory returns every firmware that the BMC lists, named by the rule of names.go, and says why that is not all of it;
+// "" where it is.
+func (c *Client) Inventory(ctx context.Context) (out []estate.Component, partial string, err error) {
 	items, _, err := c.items(ctx)
+	if short := new(shortError); errors.As(err, &short) {
+		partial, err = "its firmware inventory: "+short.Error(), nil
+	}
 	if err != nil {
-		return nil, c.wrap("reading the firmware inventory", err)
+		return nil, "", c.wrap("reading the firmware inventory", err)
 	}
-	out := components(items, c.target.Names)
-	if len(out) == 0 {
-		return nil, c.wrap("reading the firmware inventory", &refusal{message: "it lists no firmware"})
+	if out = components(items, c.target.Names); len(out) == 0 {
+		return nil, "", c.wrap("reading the firmware inventory", &refusal{message: "it lists no firmware"})
 	}
-	return out, nil
+	return out, partial, nil
 }
 
 // Update pushes an image at one component and returns the task that applies it.
 func (c *Client) Update(ctx context.Context, key estate.Key, device, file string,
 	image []byte) (task string, err error) {
 	items, u, err := c.items(ctx)
-	if err != nil {
+	if err != nil && !errors.As(err, new(*shortError)) {
 		return "", c.wrap("updating "+string(key), err)
 	}
 	target := ""
@@ -360,9 +379,9 @@ func (c *Client) ReadSection(ctx context.Context, name estate.SectionName,
 	r *estate.Reading) (partial string, err error) {
 	switch name {
 	case estate.FirmwareItems:
-		items, err := c.Inventory(ctx)
+		items, partial, err := c.Inventory(ctx)
 		r.Components = append(r.Components, items...)
-		return "", err
+		return partial, err
 	case estate.HealthItems:
 		r.Health, partial, err = c.Health(ctx)
 		return partial, err

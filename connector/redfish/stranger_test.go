@@ -169,7 +169,7 @@ func TestAStrangersBMCIsReadByLinks(t *testing.T) {
 	if err != nil || hw != (estate.Hardware{Maker: "Marsh", Model: "Reed 3", Serial: "R3-1"}) || power != "On" {
 		t.Errorf("%+v %s %v", hw, power, err)
 	}
-	items, err := c.Inventory(t.Context())
+	items, _, err := c.Inventory(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -549,5 +549,31 @@ func TestASumIsHeardWhereItsPartsAreWell(t *testing.T) {
 				t.Errorf("%s, parts ill %v: %q, want %q", sum, partIll, got, want)
 			}
 		}
+	}
+}
+
+// A collection that lists fewer members than it counts is not whole, and says so; what it lists counts.
+func TestACollectionThatListsFewerThanItCounts(t *testing.T) {
+	s := newStranger()
+	s.docs["/box/soft/all?from=3"] = strings.TrimSuffix(s.docs["/box/soft/all?from=3"], "}") + `,"Members@odata.count":9}`
+	c, _ := s.serve(t, "word")
+	r := &estate.Reading{}
+	partial, err := c.ReadSection(t.Context(), estate.FirmwareItems, r)
+	if err != nil || !strings.Contains(partial, "counts 9 members and lists 7") || len(r.Components) != 5 {
+		t.Errorf("%d items, %q, %v", len(r.Components), partial, err)
+	}
+	found := false
+	for at, doc := range s.docs { // of memory, disks and the like too
+		if strings.Contains(doc, `"Members":`) && !strings.Contains(at, "/soft/") && !found {
+			s.docs[at] = strings.TrimSuffix(strings.TrimSpace(doc), "}") + `,"Members@odata.count":99}`
+		}
+	}
+	c, _ = s.serve(t, "word")
+	_, partial, err = c.Health(t.Context())
+	if err == nil && !strings.Contains(partial, "counts 99 members") {
+		t.Errorf("health: %q, %v", partial, err)
+	}
+	if _, err := c.Tasks(t.Context()); err == nil {
+		t.Error("a queue of which not all is listed is taken for all")
 	}
 }

@@ -75,11 +75,14 @@ func (c *Client) Test(ctx context.Context) (out []connector.Stage) {
 	if err != nil {
 		return fail("permission", err, "give the user the right to read systems (a read-only role will do)")
 	}
-	items, err := c.Inventory(ctx)
+	items, partial, err := c.Inventory(ctx)
 	if err != nil {
 		return fail("permission", err, "give the user the right to read the firmware inventory")
 	}
-	hold("permission", "power is %s, %d firmware items can be read", power, len(items))
+	if partial != "" {
+		partial = "; " + partial
+	}
+	hold("permission", "power is %s, %d firmware items can be read%s", power, len(items), partial)
 	return out
 }
 

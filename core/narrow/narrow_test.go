@@ -115,3 +115,37 @@ func FuzzNot(f *testing.F) {
 		}
 	})
 }
+
+// An age of so many days is in it; what is about a host alone has neither severity nor the like, and what is about no host
+// might be about any.
+func TestEdgesOfAFilter(t *testing.T) {
+	lets := func(text string, s Subject) bool {
+		f, err := Parse(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return f.Lets(s)
+	}
+	day := 24 * time.Hour
+	for age, want := range map[time.Duration][2]bool{0: {true, false}, 30 * day: {true, false}, 30*day + 1: {false, true}, -1: {false, false}} {
+		s := Subject{Component: "deb:k", Age: age, Verdicts: []string{"behind"}}
+		if lets("age=30", s) != want[0] || lets("age=-30", s) != want[1] {
+			t.Errorf("%s: %v, %v", age, lets("age=30", s), lets("age=-30", s))
+		}
+	}
+	used, unused := Subject{Component: "deb:k", Hosts: []string{"heron"}, Verdicts: []string{"x"}}, Subject{Component: "deb:k", Verdicts: []string{"x"}}
+	if !lets("used=yes", used) || lets("used=yes", unused) || lets("used=no", used) || !lets("used=no", unused) {
+		t.Error("used")
+	}
+	host := Subject{Hosts: []string{"heron"}, Age: -1, Open: true}
+	if !lets("severity=high", host) || !lets("class=disk", host) || !lets("host=heron", host) || lets("host=ibis", host) || lets("night", host) {
+		t.Error("about a host alone")
+	}
+	if nowhere := (Subject{Age: -1, Open: true}); !lets("host=heron", nowhere) || !lets("-host=heron", nowhere) {
+		t.Error("about no host")
+	}
+	known := Subject{Component: "deb:k", Age: -1, Hosts: []string{"heron"}, Verdicts: []string{"unread"}, Open: true}
+	if lets("hardware=x", known) || lets("class=disk", known) { // a package is on no hardware
+		t.Error("of a package hardware is known: it has none")
+	}
+}
