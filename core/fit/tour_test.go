@@ -167,6 +167,27 @@ func BenchmarkPlan(b *testing.B) {
 	}
 }
 
+// BenchmarkExplained is what a plan asks of 64 unlike hosts with networks, rules and devices: the tour, and what of its moves
+// costs what, each beside the tour alone and with two hosts in reserve.
+func BenchmarkExplained(b *testing.B) {
+	for _, reserve := range []int{1, 2} {
+		p := cluster(1, 64, 0.6, true)
+		p.Reserve = reserve
+		todo := everyHost(p)
+		tour := Plan(p, todo, Order{})
+		b.Run(fmt.Sprintf("reserve %d, tour", reserve), func(b *testing.B) {
+			for b.Loop() {
+				Plan(p, todo, Order{})
+			}
+		})
+		b.Run(fmt.Sprintf("reserve %d, excess", reserve), func(b *testing.B) {
+			for b.Loop() {
+				Excess(p, todo, Order{}, tour)
+			}
+		})
+	}
+}
+
 // fewest is the least number of moves with which the hosts can be emptied one after another, each drain moving guests
 // off its host alone, by trying everything; -1 where it can't be done.
 func fewest(p Problem, left []string, sofar, best int) int {
