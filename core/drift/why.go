@@ -191,7 +191,11 @@ func whyAwaiting(v Verdict) string {
 		}
 	}
 	if guests > 0 {
-		s = fmt.Sprintf("The wanted version is installed, but %s still run on what it replaced", v.Found.Awaits())
+		verb := "run"
+		if guests+services == 1 {
+			verb = "runs"
+		}
+		s = fmt.Sprintf("The wanted version is installed, but %s still %s on what it replaced", v.Found.Awaits(), verb)
 		if runs != "" {
 			s += " (" + runs + ")"
 		}
