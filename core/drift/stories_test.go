@@ -51,7 +51,9 @@ func tales() []aTale {
 	}
 	k, n, tr := estate.Key("deb:k"), estate.Key("fw:n"), estate.Key("deb:t")
 	on := func(model string) func(*estate.Component) { return func(c *estate.Component) { c.Model = model } }
-	for_ := func(models ...string) func(*catalogue.Release) { return func(r *catalogue.Release) { r.Hardware = models } }
+	for_ := func(models ...string) func(*catalogue.Release) {
+		return func(r *catalogue.Release) { r.Hardware = models }
+	}
 	track := func(t string) func(*catalogue.Release) { return func(r *catalogue.Release) { r.Track = t } }
 	held := func(hs ...estate.Holder) func(*estate.Component) { return func(c *estate.Component) { c.Holders = hs } }
 	gone := func(why string) func(*catalogue.Release) { return func(r *catalogue.Release) { r.Withdrawn = why } }
