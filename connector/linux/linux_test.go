@@ -89,6 +89,24 @@ func TestWhatCannotBeReadIsUnreadWithTheReason(t *testing.T) {
 	}
 }
 
+// The machine's id is kept as a hash, which tells no more than whether two are the same; what is no id is none.
+func TestTheMachineIDIsNotShown(t *testing.T) {
+	of := func(text string) string {
+		root := machine()
+		root["etc/machine-id"] = &fstest.MapFile{Data: []byte(text)}
+		return read(t, root).Machine
+	}
+	const id = "0123456789abcdef0123456789abcdef"
+	if a := of(id + "\n"); len(a) != 32 || a == id || a != of(id) || a == of("1"+id[1:]) {
+		t.Errorf("%q", a)
+	}
+	for _, none := range []string{"", "uninitialized\n", id[1:], strings.ToUpper(id)} {
+		if got := of(none); got != "" {
+			t.Errorf("%q is taken for an id: %q", none, got)
+		}
+	}
+}
+
 // A machine started from elsewhere runs a kernel that is no package of its own: nothing awaits a restart there.
 func TestAForeignKernelAwaitsNothing(t *testing.T) {
 	root := machine()

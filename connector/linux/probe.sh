@@ -97,7 +97,7 @@ printf '=probe\0\n'
 show /proc/sys/kernel/osrelease /proc/sys/kernel/random/boot_id
 
 if wants host; then
-	show /proc/uptime /proc/meminfo /proc/cpuinfo /etc/os-release /usr/lib/os-release /sys/class/net/*/bridge/bridge_id \
+	show /proc/uptime /proc/meminfo /proc/cpuinfo /etc/os-release /usr/lib/os-release /etc/machine-id /sys/class/net/*/bridge/bridge_id \
 		/var/lib/yare/private/guard /var/lib/yare/mark /etc/libvirt/hooks/qemu.d/yare
 	denied /var/lib/yare/private /var/lib/yare/mark
 	set -- /var/lib/yare/probe /var/lib/yare/wrapper

@@ -142,6 +142,7 @@ type Reading struct {
 	Build    string    `json:"build,omitempty"` // the build or image that it was installed from, where it names one
 	Kernel   Kernel    `json:"kernel"`
 	BootID   string    `json:"boot_id,omitempty"`
+	Machine  string    `json:"machine,omitempty"` // a hash of the installation's machine-id(5); empty where it has none
 	BootedAt time.Time `json:"booted_at,omitzero"`
 	Hardware Hardware  `json:"hardware"`
 	Capacity Resources `json:"capacity"`
@@ -317,8 +318,8 @@ func (r *Reading) Over(last *Reading) *Reading {
 		}
 	}
 	if f := from[Host]; f == last {
-		out.Release, out.System, out.Build, out.Kernel, out.BootID, out.BootedAt = f.Release, f.System, f.Build,
-			f.Kernel, f.BootID, f.BootedAt
+		out.Release, out.System, out.Build, out.Kernel, out.BootID, out.BootedAt, out.Machine = f.Release, f.System, f.Build,
+			f.Kernel, f.BootID, f.BootedAt, f.Machine
 		out.Capacity, out.Networks, out.Closed, out.Guard, out.Unready = f.Capacity, f.Networks,
 			f.Closed, f.Guard, f.Unready
 		out.Storages, out.Features, out.Counts = f.Storages, f.Features, f.Counts

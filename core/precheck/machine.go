@@ -56,16 +56,23 @@ func machine(f Facts, r *estate.Reading) found {
 	if r.BootID == "" || !r.Read(estate.Host) {
 		return unknown(Caution, "which machine it is can't be told", "see why its boot id can't be read")
 	}
-	if s := Serial(r); s != "" {
+	for _, x := range []struct {
+		what string
+		of   func(*estate.Reading) string
+	}{{"serial number", Serial}, {"machine id", func(o *estate.Reading) string { return o.Machine }}} {
+		var same []string
 		for _, h := range f.Hosts {
-			if o := f.Readings[h]; o != nil && h != r.Host && Serial(o) == s {
-				out = append(out, h)
+			if o := f.Readings[h]; o != nil && h != r.Host && x.of(r) != "" && x.of(o) == x.of(r) {
+				same = append(same, h)
 			}
+		}
+		if len(same) > 0 {
+			out = append(out, fmt.Sprintf("it has the %s of %s", x.what, strings.Join(same, ", ")))
 		}
 	}
 	if len(out) > 0 {
-		return caution(fmt.Sprintf("it has the serial number of %s, %s; their boot ids differ", strings.Join(out, ", "),
-			Serial(r)), "see that they are two machines")
+		return caution(strings.Join(out, "; ")+"; their boot ids differ", "see that they are machines of their own, and not copies of one "+
+			"installation")
 	}
 	return clear("its boot id is no other host's")
 }
