@@ -34,8 +34,12 @@ func (h *Harbour) Foresee(ctx context.Context, e *view.Estate) (news bool, err e
 	if h.Sound() != nil {
 		return false, nil // then nothing is planned
 	}
+	times, err := h.Rounds.Times(ctx)
+	if err != nil {
+		return false, err
+	}
 	for _, c := range h.Estate.Clusters {
-		f, err := h.foresees(ctx, e, c)
+		f, err := h.foresees(ctx, e, c, times)
 		if err != nil || ctx.Err() != nil {
 			return news, cmp.Or(err, ctx.Err())
 		}
@@ -62,8 +66,8 @@ func (h *Harbour) Foresee(ctx context.Context, e *view.Estate) (news bool, err e
 }
 
 // foresees brings together what the usual round of a cluster would be planned from.
-func (h *Harbour) foresees(ctx context.Context, e *view.Estate, c estate.Cluster) (forecast, error) {
-	in, err := h.facts(ctx, c, e.Checker, map[string]*estate.Reading{}, nil)
+func (h *Harbour) foresees(ctx context.Context, e *view.Estate, c estate.Cluster, times plan.Times) (forecast, error) {
+	in, err := h.facts(ctx, c, e.Checker, map[string]*estate.Reading{}, nil, times)
 	if err != nil {
 		return forecast{}, err
 	}

@@ -59,8 +59,12 @@ func (h *Harbour) Gather(ctx context.Context, b plan.Brief) (*plan.Input, error)
 	if err != nil {
 		return nil, err
 	}
+	times, err := h.Rounds.Times(ctx)
+	if err != nil {
+		return nil, err
+	}
 	checker := h.Checker()
-	in, err := h.facts(ctx, c, checker, readings, h.Check(checker, readings))
+	in, err := h.facts(ctx, c, checker, readings, h.Check(checker, readings), times)
 	if err != nil {
 		return nil, err
 	}
@@ -78,12 +82,9 @@ func (h *Harbour) Gather(ctx context.Context, b plan.Brief) (*plan.Input, error)
 // facts are what a plan of a cluster is made from, but for the brief, what hosts answer to questions, and the checks of
 // one's own.
 func (h *Harbour) facts(ctx context.Context, c estate.Cluster, checker *drift.Checker,
-	readings map[string]*estate.Reading, verdicts map[string][]drift.Verdict) (in plan.Input, err error) {
-	in = plan.Input{Now: checker.Now, MaxAge: checker.MaxAge, Cluster: c, Readings: readings, Verdicts: verdicts,
+	readings map[string]*estate.Reading, verdicts map[string][]drift.Verdict, times plan.Times) (in plan.Input, err error) {
+	in = plan.Input{Now: checker.Now, MaxAge: checker.MaxAge, Cluster: c, Readings: readings, Verdicts: verdicts, Times: times,
 		Controller: h.controller(), Below: checker.Below, Payloads: h.Payloads.Check, Catalogue: checker.Catalogue}
-	if in.Times, err = h.Rounds.Times(ctx); err != nil {
-		return in, err
-	}
 	in.Waivers, err = h.Waivers.Waivers(ctx, c.Name)
 	return in, err
 }

@@ -83,8 +83,12 @@ func (h *Harbour) View(ctx context.Context) (*view.Estate, error) {
 	if err := h.shelves(ctx, e); err != nil {
 		return nil, err
 	}
+	times, err := h.Rounds.Times(ctx)
+	if err != nil {
+		return nil, err
+	}
 	for _, c := range h.Estate.Clusters {
-		f, err := h.foresees(ctx, e, c)
+		f, err := h.foresees(ctx, e, c, times)
 		if err != nil {
 			return nil, err
 		}
