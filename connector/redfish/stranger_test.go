@@ -443,6 +443,21 @@ func TestStagesOfATest(t *testing.T) {
 	}
 }
 
+// What to do belongs to the cause: a right is missing only where the BMC says so.
+func TestARemedyBelongsToItsCause(t *testing.T) {
+	for status, want := range map[int]string{http.StatusForbidden: "the right to read the firmware", http.StatusServiceUnavailable: "busy",
+		http.StatusTooManyRequests: "busy", http.StatusNotFound: "does not offer", http.StatusInternalServerError: "see what it says"} {
+		s := newStranger()
+		s.how["/box/soft"] = func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(status) }
+		c, _ := s.serve(t, "word")
+		all := c.Test(t.Context())
+		if g := all[len(all)-1]; g.OK || !strings.Contains(g.Do, want) || status != http.StatusForbidden && strings.Contains(g.Do, "right") {
+			t.Errorf("%d: %+v", status, g)
+		}
+		c.Close()
+	}
+}
+
 func TestNamesOfInventoryItems(t *testing.T) {
 	for _, c := range []struct{ json, want string }{
 		{`{"Id":"corran-bmc","Name":"Corran BMC","Version":"4.1"}`, "fw:corran-bmc"},

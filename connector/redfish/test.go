@@ -73,17 +73,33 @@ func (c *Client) Test(ctx context.Context) (out []connector.Stage) {
 	}
 	hold("login", "%s is let in %s", c.target.User, how)
 	if err != nil {
-		return fail("permission", err, "give the user the right to read systems (a read-only role will do)")
+		return fail("permission", err, cure(err, "give the user the right to read systems (a read-only role will do)"))
 	}
 	items, partial, err := c.Inventory(ctx)
 	if err != nil {
-		return fail("permission", err, "give the user the right to read the firmware inventory")
+		return fail("permission", err, cure(err, "give the user the right to read the firmware inventory"))
 	}
 	if partial != "" {
 		partial = "; " + partial
 	}
 	hold("permission", "power is %s, %d firmware items can be read%s", power, len(items), partial)
 	return out
+}
+
+// cure is what to do about an error of reading: a right is missing only where the BMC says so.
+func cure(err error, right string) string {
+	no := new(refusal)
+	switch {
+	case refused(err, http.StatusUnauthorized, http.StatusForbidden):
+		return right
+	case refused(err, http.StatusNotFound, http.StatusNotImplemented):
+		return "its firmware does not offer that: see whether a newer one does"
+	case refused(err, http.StatusServiceUnavailable, http.StatusTooManyRequests):
+		return "it is busy: try again in some minutes"
+	case errors.As(err, &no):
+		return "see what it says, in its own log too, and try again later"
+	}
+	return "see why it does not answer: its load, the network, its own log"
 }
 
 func (c *Client) testLogin(ctx context.Context) (power string, err error) {
