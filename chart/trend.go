@@ -25,7 +25,8 @@ func Trend(cluster string, all []drift.Tally, from, to time.Time) Drawing {
 	const width, height = 900, 340
 	return Drawing{Width: width, Height: height, paint: func(p *pen) error {
 		p.bold(margin, margin, 15, left, ink, "Drift of "+cluster)
-		p.text(margin, margin+17, 9, left, grey, "%s to %s%s", from.Format("2 Jan 2006"), to.Format("2 Jan 2006 15:04"), lastly(all))
+		p.text(margin, margin+17, 9, left, grey, "%s to %s%s", from.Format("2 Jan 2006"),
+			to.Format("2 Jan 2006 15:04"), lastly(all))
 		if len(all) == 0 {
 			p.text(margin, height/2, 11, left, grey, "nothing was counted in this time")
 			return nil
@@ -85,7 +86,8 @@ func paintTrend(p *pen, all []drift.Tally, from, to time.Time, a part) error {
 			return err
 		}
 	}
-	if err := layer("unread or undecided", hollow, func(t drift.Tally) int { return t.Unread + t.Undecided }); err != nil { // on top
+	open := func(t drift.Tally) int { return t.Unread + t.Undecided }
+	if err := layer("unread or undecided", hollow, open); err != nil { // on top
 		return err
 	}
 	pl.Y.Max = float64(max(1, slices.Max(sum)))

@@ -26,8 +26,8 @@ func (a *app) precheckCommand() *cobra.Command {
 		Short:             "Ask whether the hosts that a round would visit are ready for it",
 		Long: `Reads the cluster and asks every check, or those that --check names, of the hosts that a round
 would visit. Each answers clear, caution or blocker, with its evidence and what to do; what could not be known
-says so. Exit status 3 where something blocks, 4 where something could not be known (whether something blocks or not). docs/prechecks/ has a page
-for each check.`,
+says so. Exit status 3 where something blocks, 4 where something could not be known (whether something blocks or
+not). docs/prechecks/ has a page for each check.`,
 		Example: "  yare precheck vts\n  yare precheck tides --hosts curlew --check bmc,health\n" +
 			"  yare precheck tides --format csv -o tides.csv",
 		Args: cobra.ExactArgs(1),

@@ -232,7 +232,8 @@ func (h *Harbour) FeedStates() (out []feed.State, err error) {
 // Due returns the feeds that are to be synced now by their schedules.
 func (h *Harbour) Due(now time.Time) (out []feed.Feed) {
 	for _, f := range h.Feeds {
-		if st, err := h.Shelf.Status(f.Name); err == nil && (feed.State{Feed: f, Status: st, Schedule: h.Shelf.Scheduled(f)}).Due(now) {
+		st, err := h.Shelf.Status(f.Name)
+		if s := (feed.State{Feed: f, Status: st, Schedule: h.Shelf.Scheduled(f)}); err == nil && s.Due(now) {
 			out = append(out, f)
 		}
 	}

@@ -212,7 +212,9 @@ func (s *Set) held(c Clause) *Bound {
 	if c.Component.Name() != "*" {
 		among = s.exact[c.Component]
 	}
-	i := slices.IndexFunc(among, func(b *Bound) bool { return b.Component == c.Component && estate.SameModel(b.Hardware, c.Hardware) })
+	i := slices.IndexFunc(among, func(b *Bound) bool {
+		return b.Component == c.Component && estate.SameModel(b.Hardware, c.Hardware)
+	})
 	if i < 0 {
 		return nil
 	}

@@ -28,8 +28,8 @@ func (c *Catalogue) Strays(has func(key estate.Key, models []string) bool) (out 
 			if len(w.Hardware) > 0 {
 				what += " for " + strings.Join(w.Hardware, ", ")
 			}
-			out = append(out, fmt.Sprintf("%s takes back %s, and nothing known is that: no host has it, and no other release is for it",
-				w.Feed, what))
+			out = append(out, fmt.Sprintf("%s takes back %s, and nothing known is that: no host has it, and no other "+
+				"release is for it", w.Feed, what))
 		}
 	}
 	stray := map[string][]string{} // by feed, advisories
@@ -47,7 +47,8 @@ func (c *Catalogue) Strays(has func(key estate.Key, models []string) bool) (out 
 	}
 	for _, f := range feeds {
 		ids := stray[f]
-		says := fmt.Sprintf("%s of %s speak of nothing known: no host has it, and no release is of it: ", Some(len(ids), "advisory"), f)
+		says := fmt.Sprintf("%s of %s speak of nothing known: no host has it, and no release is of it: ",
+			Some(len(ids), "advisory"), f)
 		if len(ids) == 1 {
 			says = fmt.Sprintf("1 advisory of %s speaks of nothing known: no host has it, and no release is of it: ", f)
 		}

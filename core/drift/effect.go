@@ -299,7 +299,9 @@ func (h *Holdings) Standings(k estate.Key) []Standing {
 		if v.version == "" {
 			continue
 		}
-		i := slices.IndexFunc(out, func(s Standing) bool { return s.Version == v.version && estate.SameModel(s.Model, v.model) })
+		i := slices.IndexFunc(out, func(s Standing) bool {
+			return s.Version == v.version && estate.SameModel(s.Model, v.model)
+		})
 		if i < 0 {
 			i = len(out)
 			out = append(out, Standing{Version: v.version, Model: v.model})

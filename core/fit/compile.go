@@ -198,7 +198,8 @@ func (c *compiled) classes() {
 	for _, g := range c.guests {
 		w := want{networks: g.Networks, storages: g.Storages, features: g.Features}
 		for _, name := range off[g.Name] {
-			if slices.ContainsFunc(c.p.Hosts[slices.Index(c.names, name)].Off, func(o estate.Guest) bool { return o.Namesake(g) }) {
+			there := c.p.Hosts[slices.Index(c.names, name)].Off
+			if slices.ContainsFunc(there, func(o estate.Guest) bool { return o.Namesake(g) }) {
 				w.taken = append(w.taken, name)
 			}
 		}

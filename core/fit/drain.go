@@ -126,7 +126,8 @@ func (s *state) empty(h int32, want map[int32]int32) ([]shift, *reason) {
 			return nil, &reason{guest: g, loss: -1, report: "can't be migrated"}
 		}
 		if m := s.anchored(g, s.at); m >= 0 && !s.rests[g] {
-			return nil, &reason{guest: g, loss: -1, report: "is kept together with " + s.guests[m].Name + ", which comes to rest here"}
+			return nil, &reason{guest: g, loss: -1,
+				report: "is kept together with " + s.guests[m].Name + ", which comes to rest here"}
 		}
 	}
 	queue := s.units(h)

@@ -44,7 +44,9 @@ type Ladder struct {
 func Make(cat *catalogue.Catalogue, held *drift.Holdings, verdicts map[string][]drift.Verdict, key estate.Key) Ladder {
 	l := Ladder{Component: key}
 	at := func(track, model, version string) *Rung {
-		i := slices.IndexFunc(l.Tracks, func(t Track) bool { return t.Name == track && estate.SameModel(t.Model, model) })
+		i := slices.IndexFunc(l.Tracks, func(t Track) bool {
+			return t.Name == track && estate.SameModel(t.Model, model)
+		})
 		if i < 0 {
 			i = len(l.Tracks)
 			l.Tracks = append(l.Tracks, Track{Name: track, Model: model})

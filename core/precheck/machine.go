@@ -71,8 +71,8 @@ func machine(f Facts, r *estate.Reading) found {
 		}
 	}
 	if len(out) > 0 {
-		return caution(strings.Join(out, "; ")+"; their boot ids differ", "see that they are machines of their own, and not copies of one "+
-			"installation")
+		return caution(strings.Join(out, "; ")+"; their boot ids differ",
+			"see that they are machines of their own, and not copies of one installation")
 	}
 	return clear("its boot id is no other host's")
 }
