@@ -215,7 +215,8 @@ func (s Summary) Plus(o Summary) Summary {
 		}
 		return out
 	}
-	return Summary{Hosts: s.Hosts + o.Hosts, Adrift: s.Adrift + o.Adrift, InLine: s.InLine + o.InLine, Drift: s.Drift + o.Drift, Unread: s.Unread + o.Unread,
-		Undecided: s.Undecided + o.Undecided, Aside: s.Aside + o.Aside, ByWord: add(s.ByWord, o.ByWord),
-		ByLayer: add(s.ByLayer, o.ByLayer), BySeverity: add(s.BySeverity, o.BySeverity), Worst: max(s.Worst, o.Worst)}
+	return Summary{Hosts: s.Hosts + o.Hosts, Adrift: s.Adrift + o.Adrift, InLine: s.InLine + o.InLine,
+		Drift: s.Drift + o.Drift, Unread: s.Unread + o.Unread, Undecided: s.Undecided + o.Undecided, Aside: s.Aside + o.Aside,
+		ByWord: add(s.ByWord, o.ByWord), ByLayer: add(s.ByLayer, o.ByLayer),
+		BySeverity: add(s.BySeverity, o.BySeverity), Worst: max(s.Worst, o.Worst)}
 }
