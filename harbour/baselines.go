@@ -66,7 +66,7 @@ func (h *Harbour) Problems(ctx context.Context, all []baseline.Baseline) ([]base
 	if err != nil {
 		return nil, err
 	}
-	return h.problems(readings, all), nil
+	return append(h.problems(readings, all), h.strays(h.holdings(readings, h.Checker()))...), nil
 }
 
 // ProblemsOf names those of one baseline, held or not: those that are errors keep it from being saved.
@@ -84,26 +84,15 @@ func (h *Harbour) problems(readings map[string]*estate.Reading, all []baseline.B
 	for i, b := range all {
 		out = append(out, baseline.Look(b, slices.Concat(all[:i], all[i+1:]), w)...)
 	}
-	for _, says := range w.Catalogue.Strays(having(readings)) {
-		out = append(out, baseline.Problem{Text: says})
-	}
 	return out
 }
 
-// having tells whether some host has a component, on hardware of one of the models where any are named.
-func having(readings map[string]*estate.Reading) func(estate.Key, []string) bool {
-	models := map[estate.Key][]string{}
-	for _, r := range readings {
-		for i := range r.Components {
-			if c := &r.Components[i]; !slices.Contains(models[c.Key], c.Model) {
-				models[c.Key] = append(models[c.Key], c.Model)
-			}
-		}
+// strays are what the catalogue takes back or warns of and nothing known is.
+func (h *Harbour) strays(held *drift.Holdings) (out []baseline.Problem) {
+	for _, says := range h.Catalogue().Strays(held.Has) {
+		out = append(out, baseline.Problem{Text: says})
 	}
-	return func(key estate.Key, of []string) bool {
-		return len(of) == 0 && len(models[key]) > 0 ||
-			slices.ContainsFunc(models[key], func(m string) bool { return estate.HasModel(of, m) })
-	}
+	return out
 }
 
 // problemsOf are those of a baseline as a text has it, in the place of the one of its name.

@@ -14,9 +14,11 @@ import (
 	"yareharbour/connector"
 	"yareharbour/core/act"
 	"yareharbour/core/baseline"
+	"yareharbour/core/catalogue"
 	"yareharbour/core/course"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
+	"yareharbour/core/survey"
 	"yareharbour/demo"
 )
 
@@ -254,5 +256,24 @@ func BenchmarkWithdrawnBeforeEachAct(b *testing.B) {
 		if today := h.todayOf(v, r); len(today.Withdrawn) > 0 {
 			b.Fatal(today.Withdrawn)
 		}
+	}
+}
+
+// A withdrawal of what nothing known is stands among what is wrong with names, and in what needs a person.
+func TestAWithdrawalOfNothingKnownIsTold(t *testing.T) {
+	h := open(t)
+	if _, err := h.Read(t.Context(), mustHosts(t, h), nil); err != nil {
+		t.Fatal(err)
+	}
+	h.Catalogue().Add(catalogue.Feed{Name: "f"}, []catalogue.Release{{Component: "fw:lorne-l25", Version: "9", Feed: "f",
+		Hardware: []string{"Lorne L52"}, Withdrawn: "it hangs"}})
+	told := func(says string) bool { return strings.Contains(says, "f takes back fw:lorne-l25 9 for Lorne L52") }
+	ps, err := h.Problems(t.Context(), h.Baselines())
+	if err != nil || !slices.ContainsFunc(ps, func(p baseline.Problem) bool { return !p.Error && told(p.String()) }) {
+		t.Errorf("%v, %v", ps, err)
+	}
+	e, err := h.View(t.Context())
+	if err != nil || !slices.ContainsFunc(e.Survey.Needs, func(n survey.Need) bool { return told(n.Text) }) {
+		t.Errorf("%+v, %v", e.Survey.Needs, err)
 	}
 }

@@ -100,7 +100,7 @@ func (h *Harbour) View(ctx context.Context) (*view.Estate, error) {
 		in.Faults, in.Plans = strings.Split(err.Error(), "\n"), nil
 	}
 	in.Sure = h.sightings(readings)
-	in.Problems, in.Verdicts = h.problems(readings, e.Checker.Baselines), e.Verdicts
+	in.Problems, in.Verdicts = append(h.problems(readings, e.Checker.Baselines), h.strays(e.Held)...), e.Verdicts
 	in.Flags = drift.Flags(e.Held, e.Checker.Catalogue, drift.BoundBy(e.Verdicts))
 	e.Survey = survey.Make(in)
 	return e, nil

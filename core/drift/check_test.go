@@ -547,6 +547,16 @@ func TestHardwareIsKnownHoweverItIsSpelled(t *testing.T) {
 	if vs := c.Host("c", r); len(vs) != 1 || vs[0].Outcome != Behind || vs[0].Wants != "2" {
 		t.Errorf("%+v", vs)
 	}
+	held := Hold([]estate.Cluster{{Name: "c", Hosts: []string{"h"}}}, map[string]*estate.Reading{"h": r}, now, 0)
+	for _, x := range []struct {
+		key    estate.Key
+		models []string
+		has    bool
+	}{{"fw:n", nil, true}, {"fw:n", []string{"L5", "lorne  L25"}, true}, {"fw:n", []string{"L5"}, false}, {"fw:m", nil, false}} {
+		if held.Has(x.key, x.models) != x.has {
+			t.Errorf("%s on %v: %v", x.key, x.models, !x.has)
+		}
+	}
 	if ms := cat.Mismatches("", r.Models(), catalogue.HeldBy(r)); len(ms) != 1 || ms[0].Hardware != "Lorne L25" {
 		t.Errorf("%+v", ms)
 	}

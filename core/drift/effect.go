@@ -331,6 +331,13 @@ func (h *Holdings) Systems(hosts []string) (out []string) {
 	return out
 }
 
+// Has tells whether some host has the component, on hardware of one of the models where any are named.
+func (h *Holdings) Has(k estate.Key, models []string) bool {
+	return slices.ContainsFunc(h.variants[k], func(v variant) bool {
+		return len(models) == 0 || estate.HasModel(models, v.model)
+	})
+}
+
 // Keys returns the components that some host has, sorted. The slice belongs to the holdings.
 func (h *Holdings) Keys() []estate.Key { return h.keys }
 
