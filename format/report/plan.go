@@ -26,6 +26,23 @@ func Plan(w io.Writer, p *plan.Plan, words []string, format string) error {
 	return nil
 }
 
+// waysOut writes what would let a host be visited, and beside the first that the round can take what takes it.
+func waysOut(w io.Writer, p *plan.Plan, v *plan.Visit, words []string) {
+	if len(v.Ways) == 0 {
+		plain.Fprintf(w, "   way out: %s\n", v.WayOut)
+	}
+	taken := false
+	for i := range v.Ways {
+		how := ""
+		if !taken && v.Ways[i].Takeable() {
+			taken = true
+			how = fmt.Sprintf("  (yare plan %s takes it)",
+				strings.Join(slices.Concat([]string{p.Brief.Cluster}, words, []string{"--way", v.Host}), " "))
+		}
+		plain.Fprintf(w, "   way out: %s%s\n", v.Ways[i].Says(), how)
+	}
+}
+
 // without are the words of a command line without an option and its value.
 func without(words []string, option string) []string {
 	i := slices.Index(words, option)
@@ -68,15 +85,7 @@ func planText(w io.Writer, p *plan.Plan, words []string) {
 		}
 		if v.Obstacle != "" {
 			plain.Fprintf(w, "   can't be made: %s\n", v.Obstacle)
-			for i := range v.Ways {
-				plain.Fprintf(w, "   way out: %s\n", v.Ways[i].Says())
-			}
-			if way, err := p.WayFor(v.Host); err == nil {
-				plain.Fprintf(w, "   to take one (%s): yare plan %s\n", way.Says(),
-					strings.Join(append([]string{p.Brief.Cluster}, append(words, "--way "+v.Host)...), " "))
-			} else if len(v.Ways) == 0 {
-				plain.Fprintf(w, "   way out: %s\n", v.WayOut)
-			}
+			waysOut(w, p, v, words)
 		}
 		if v.Rehearses {
 			plain.Fprintln(w, "   pass 1  a restart before anything is changed")
