@@ -2,15 +2,12 @@ package harbour
 
 import (
 	"os"
-	"path/filepath"
 	"strconv"
 	"testing"
 	"time"
 
 	"yareharbour/core/course"
 	"yareharbour/core/plan"
-	"yareharbour/demo"
-	"yareharbour/sim"
 )
 
 // Of visits on the simulation, with different settings and times learned from those before, few take longer than their
@@ -60,20 +57,7 @@ func TestFewVisitsTakeLongerThanTheirBound(t *testing.T) {
 // aRound carries out a round over a demo estate of its own.
 func aRound(t *testing.T, n int) *course.State {
 	t.Helper()
-	dir := t.TempDir()
-	if err := demo.Write(dir); err != nil {
-		t.Fatal(err)
-	}
-	wait, err := sim.Start(t.Context(), sim.Options{Dir: filepath.Join(dir, demo.SimDir), Speed: 300, New: demo.World})
-	if err != nil {
-		t.Fatal(err)
-	}
-	_ = wait
-	h, err := Open(t.Context(), Options{State: dir})
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer h.Close()
+	h := openAt(t, 300)
 	b := brief(h, "vts")
 	b.Moves, b.Bandwidth = 1+n%3, []int64{0, 300, 60, 120}[n%4]
 	s, err := h.Start(t.Context(), start(b), unseen)

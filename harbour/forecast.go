@@ -65,6 +65,31 @@ func (h *Harbour) Foresee(ctx context.Context, e *view.Estate) (news bool, err e
 	return news, nil
 }
 
+// remembers are the plans that were foreseen and still hold, by cluster. Where nothing was ever foreseen nothing is asked.
+func (h *Harbour) remembers(ctx context.Context, e *view.Estate) (map[string]*plan.Plan, error) {
+	h.looking.Lock()
+	none := len(h.looks.forecasts) == 0
+	h.looking.Unlock()
+	if none {
+		return nil, nil
+	}
+	times, err := h.Rounds.Times(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]*plan.Plan{}
+	for _, c := range h.Estate.Clusters {
+		f, err := h.foresees(ctx, e, c, times)
+		if err != nil {
+			return nil, err
+		}
+		if p := h.foreseen(f, e.Checker.Now); p != nil {
+			out[c.Name] = p
+		}
+	}
+	return out, nil
+}
+
 // foresees brings together what the usual round of a cluster would be planned from.
 func (h *Harbour) foresees(ctx context.Context, e *view.Estate, c estate.Cluster, times plan.Times) (forecast, error) {
 	in, err := h.facts(ctx, c, e.Checker, map[string]*estate.Reading{}, nil, times)

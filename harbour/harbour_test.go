@@ -19,13 +19,16 @@ import (
 )
 
 // open opens the demo estate on a simulation in this process.
-func open(t testing.TB) *Harbour {
+func open(t testing.TB) *Harbour { return openAt(t, 800) }
+
+// openAt does so with so many seconds of the simulation to one of ours.
+func openAt(t testing.TB, speed float64) *Harbour {
 	t.Helper()
 	dir := t.TempDir()
 	if err := demo.Write(dir); err != nil {
 		t.Fatal(err)
 	}
-	wait, err := sim.Start(t.Context(), sim.Options{Dir: filepath.Join(dir, demo.SimDir), Speed: 800, New: demo.World})
+	wait, err := sim.Start(t.Context(), sim.Options{Dir: filepath.Join(dir, demo.SimDir), Speed: speed, New: demo.World})
 	if err != nil {
 		t.Fatal(err)
 	}

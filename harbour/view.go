@@ -12,7 +12,6 @@ import (
 	"yareharbour/core/course"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
-	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
 	"yareharbour/core/survey"
 	"yareharbour/core/view"
@@ -51,7 +50,7 @@ func (h *Harbour) View(ctx context.Context) (*view.Estate, error) {
 	}
 	e := &view.Estate{Readings: readings, Checker: h.Checker(), Speed: h.World.Speed(), Rounds: map[string]view.Round{},
 		Siblings: map[string][]drift.Siblings{}, News: map[string]drift.News{}, Trends: map[string][]drift.Tally{}}
-	in := survey.Input{Estate: h.Estate, Now: h.World.Now(), MaxAge: MaxAge, Readings: readings, Plans: map[string]*plan.Plan{},
+	in := survey.Input{Estate: h.Estate, Now: h.World.Now(), MaxAge: MaxAge, Readings: readings,
 		Rounds: map[string]*course.State{}, Runs: map[string]bool{}, News: e.News, Distrusted: map[string]string{}}
 	e.Verdicts = h.Check(e.Checker, readings)
 	for _, c := range h.Estate.Clusters {
@@ -83,18 +82,8 @@ func (h *Harbour) View(ctx context.Context) (*view.Estate, error) {
 	if err := h.shelves(ctx, e); err != nil {
 		return nil, err
 	}
-	times, err := h.Rounds.Times(ctx)
-	if err != nil {
+	if in.Plans, err = h.remembers(ctx, e); err != nil {
 		return nil, err
-	}
-	for _, c := range h.Estate.Clusters {
-		f, err := h.foresees(ctx, e, c, times)
-		if err != nil {
-			return nil, err
-		}
-		if p := h.foreseen(f, e.Checker.Now); p != nil {
-			in.Plans[c.Name] = p
-		}
 	}
 	if err := h.Sound(); err != nil {
 		in.Faults, in.Plans = strings.Split(err.Error(), "\n"), nil

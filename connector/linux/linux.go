@@ -166,7 +166,7 @@ func (m Machine) machine() string {
 	if err != nil || !machineID.MatchString(id) {
 		return ""
 	}
-	sum := sha256.Sum256([]byte("yare machine " + id))
+	sum := sha256.Sum256([]byte("yare/" + id))
 	return hex.EncodeToString(sum[:16])
 }
 

@@ -144,7 +144,7 @@ func (c *Catalogue) attach(rs []Release, a against) {
 		}
 		line := r.Track
 		for _, h := range r.Hardware {
-			line += "\x00" + strings.ToLower(strings.Join(strings.Fields(h), " "))
+			line += "\x00" + estate.FoldModel(h)
 		}
 		if a.Fixed == "" || a.Withdrawn != "" || r.Withdrawn != "" || given[line] || scheme.Compare(v, a.Fixed) < 0 {
 			continue

@@ -20,6 +20,15 @@ type Gap struct {
 	Told bool
 }
 
+// Says puts it in words.
+func (g *Gap) Says() string { return "the feed " + g.Feed + " " + g.Why }
+
+// carries tells whether the source has something to say of a component.
+func (g *Gap) carries(key estate.Key) bool {
+	_, found := slices.BinarySearch(g.Carried, key)
+	return found
+}
+
 // AddGap notes that a source is not known as it stands.
 func (c *Catalogue) AddGap(g Gap) {
 	slices.Sort(g.Carried)
@@ -34,13 +43,10 @@ func (c *Catalogue) Gaps() []Gap { return c.gaps }
 // stands, or none describes it and there is one that might and is not. Empty: it can be told.
 func (c *Catalogue) Gap(key estate.Key) string {
 	described := len(c.releases[key]) > 0
-	for _, g := range c.gaps {
-		if g.Told {
-			continue
-		}
-		_, carries := slices.BinarySearch(g.Carried, key)
-		if carries || !described && (len(g.Kinds) == 0 || slices.Contains(g.Kinds, key.Kind())) {
-			return "the feed " + g.Feed + " " + g.Why
+	for i := range c.gaps {
+		g := &c.gaps[i]
+		if !g.Told && (g.carries(key) || !described && (len(g.Kinds) == 0 || slices.Contains(g.Kinds, key.Kind()))) {
+			return g.Says()
 		}
 	}
 	return ""
@@ -49,9 +55,9 @@ func (c *Catalogue) Gap(key estate.Key) string {
 // Stale says why it can't be told whether a version of the component was withdrawn: a source that spoke of it is not known
 // as it stands. Empty: as far as any source ever spoke of it, it can be told.
 func (c *Catalogue) Stale(key estate.Key) string {
-	for _, g := range c.gaps {
-		if _, carries := slices.BinarySearch(g.Carried, key); carries && !g.Told {
-			return "the feed " + g.Feed + " " + g.Why
+	for i := range c.gaps {
+		if g := &c.gaps[i]; !g.Told && g.carries(key) {
+			return g.Says()
 		}
 	}
 	return ""

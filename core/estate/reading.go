@@ -450,6 +450,9 @@ type Crowd struct{ All, Running int }
 // Crowd counts the guests of the host.
 func (r *Reading) Crowd() Crowd { return Crowd{len(r.Guests), len(r.RunningGuests())} }
 
+// Plus adds other guests to these.
+func (c Crowd) Plus(o Crowd) Crowd { return Crowd{c.All + o.All, c.Running + o.Running} }
+
 // Says puts it in words: those that do not run are told where there are any.
 func (c Crowd) Says() string {
 	text := fmt.Sprintf("%d guests", c.All)

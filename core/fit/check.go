@@ -43,6 +43,25 @@ func (s *state) certificate() (c Certificate) {
 	return c
 }
 
+// searched is a certificate that is sought by trying everything, and false where there is none, or the effort does not
+// suffice.
+func (s *state) searched(outs []int32) (Certificate, bool) {
+	found := Certificate{Out: s.named(outs)}
+	e := s.exhaust(Effort)
+	e.outs = outs
+	e.note = func(lost []int32) {
+		x := Loss{Hosts: s.named(lost), Restarts: map[string]string{}}
+		for g, h := range s.compiled.at {
+			if slices.Contains(lost, h) && s.restarts[g] {
+				x.Restarts[s.guests[g].UID()] = s.names[e.at[g]]
+			}
+		}
+		found.Losses = append(found.Losses, x)
+	}
+	kept := e.keeps()
+	return found, kept
+}
+
 // Certified tells, by an error, why a placement does not stand by itself: the moves are made on the cluster as it is, a
 // certificate is sought for what comes of it, and that is held to the cluster by Verify, which shares nothing with any
 // search. out are the hosts that are empty then.
@@ -79,19 +98,8 @@ func Certified(p Problem, out []string, moves []Move) error {
 	}
 	outs := c.indices(out)
 	if _, why := s.emptyAll(outs, nil); why != nil {
-		found := Certificate{Out: out}
-		e := c.exhaust(Effort)
-		e.outs = outs
-		e.note = func(lost []int32) {
-			x := Loss{Hosts: s.named(lost), Restarts: map[string]string{}}
-			for g, h := range c.at {
-				if slices.Contains(lost, h) && c.restarts[g] {
-					x.Restarts[c.guests[g].UID()] = c.names[e.at[g]]
-				}
-			}
-			found.Losses = append(found.Losses, x)
-		}
-		if !e.keeps() {
+		found, ok := s.searched(outs)
+		if !ok {
 			return fmt.Errorf("no restarts are found for every loss: %s", why.obstacle(s))
 		}
 		return Verify(q, found)

@@ -105,6 +105,7 @@ func (p *Plan) hold(all map[string]held) bool {
 	before := len(all)
 	for i := range p.Visits {
 		v := &p.Visits[i]
+		ended := v.pardoned(turns[v.Host].From)
 		switch {
 		case v.Obstacle != "":
 		case p.early != nil && p.early.host == v.Host:
@@ -119,8 +120,8 @@ func (p *Plan) hold(all map[string]held) bool {
 		case late(v.Host) && !slices.ContainsFunc(v.After, late) && (trial == nil || v == trial || !late(trial.Host)):
 			all[v.Host] = held{fmt.Sprintf("no window is left that is long enough: it takes up to %s",
 				drift.Age(v.worst())), "a longer window, one more, or fewer hosts in the round"}
-		case v.pardoned(turns[v.Host].From) != "":
-			all[v.Host] = held{v.pardoned(turns[v.Host].From), "a waiver that lasts longer, or an earlier turn for this host"}
+		case ended != "":
+			all[v.Host] = held{ended, "a waiver that lasts longer, or an earlier turn for this host"}
 		}
 	}
 	return len(all) > before

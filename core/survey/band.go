@@ -89,8 +89,8 @@ func band(in Input, c estate.Cluster) Band {
 			}
 		}
 		b.Berths = append(b.Berths, berth)
-		if b.count(berth); copies[h] != "" {
-			b.Guests.All, b.Guests.Running = b.Guests.All-berth.Guests.All, b.Guests.Running-berth.Guests.Running
+		if b.count(berth); copies[h] == "" {
+			b.Guests = b.Guests.Plus(berth.Guests)
 		}
 		if r := in.Readings[h]; r != nil && berth.Service == Open && copies[h] == "" {
 			used, room = used.Add(r.Used()), room.Add(r.Capacity)
@@ -117,7 +117,6 @@ func band(in Input, c estate.Cluster) Band {
 }
 
 func (b *Band) count(h Berth) {
-	b.Guests.All, b.Guests.Running = b.Guests.All+h.Guests.All, b.Guests.Running+h.Guests.Running
 	switch {
 	case h.InLine():
 		b.InLine++

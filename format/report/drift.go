@@ -96,7 +96,7 @@ func NewDrift(clusters []estate.Cluster, c *drift.Checker, readings map[string]*
 	verdicts map[string][]drift.Verdict, hosts []string, f narrow.Filter) Drift {
 	all := Drift{Verdicts: []Verdict{}, Unasked: []string{}, Unseen: []string{}, At: c.Now}
 	for _, g := range c.Catalogue.Gaps() {
-		all.Gaps = append(all.Gaps, "the feed "+g.Feed+" "+g.Why)
+		all.Gaps = append(all.Gaps, g.Says())
 	}
 	for _, cl := range clusters {
 		var own []*estate.Reading

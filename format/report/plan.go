@@ -67,8 +67,8 @@ func planText(w io.Writer, p *plan.Plan, words []string) {
 		plain.Fprintf(w, "to carry out just this: yare round start %s --plan %s\n", p.Brief.Cluster, p.Digest()[:12])
 	case len(ready) > 0:
 		plain.Fprintf(w, "no round starts from this, because of those that can't be visited; of the others alone:\n"+
-			"  yare plan %s\n", strings.Join(append(append([]string{p.Brief.Cluster}, without(words, "--hosts")...), "--hosts",
-			strings.Join(ready, ",")), " "))
+			"  yare plan %s\n", strings.Join(slices.Concat([]string{p.Brief.Cluster}, without(words, "--hosts"),
+			[]string{"--hosts", strings.Join(ready, ",")}), " "))
 	}
 	for i := range p.Visits {
 		v := &p.Visits[i]
