@@ -22,11 +22,11 @@ func Score(vector string) (float64, error) {
 		if _, err := gocvss40.ParseVector(vector); err != nil {
 			return 0, badVector(vector, err)
 		}
-		v, err := gocvss40.ParseVector(baseOf(vector))
+		score, err := score40(baseOf(vector))
 		if err != nil {
 			return 0, badVector(vector, err)
 		}
-		return v.Score(), nil
+		return score, nil
 	case strings.HasPrefix(vector, "CVSS:3.1/"):
 		v, err := gocvss31.ParseVector(vector)
 		if err != nil {
