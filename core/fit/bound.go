@@ -5,8 +5,8 @@ import (
 )
 
 func (t *tourist) count(h int32) (n int) {
-	for g, at := range t.c.at {
-		if at == h && !t.c.rests[g] {
+	for _, g := range t.c.there[h] {
+		if !t.c.rests[g] {
 			n++
 		}
 	}
@@ -14,10 +14,8 @@ func (t *tourist) count(h int32) (n int) {
 }
 
 func (t *tourist) memory(h int32) (sum int64) {
-	for g, at := range t.c.at {
-		if at == h {
-			sum += t.c.load[g*t.c.nd]
-		}
+	for _, g := range t.c.there[h] {
+		sum += t.c.load[int(g)*t.c.nd]
 	}
 	return sum
 }
@@ -68,10 +66,8 @@ func (t *tourist) excess() int {
 		}
 		for d := range c.nd {
 			free := c.cap[int(h)*c.nd+d]
-			for g, at := range c.at {
-				if at == h {
-					free -= c.load[g*c.nd+d]
-				}
+			for _, g := range c.there[h] {
+				free -= c.load[int(g)*c.nd+d]
 			}
 			room[d] += max(0, free)
 		}
@@ -82,8 +78,8 @@ func (t *tourist) excess() int {
 		for d := range c.nd {
 			loads = loads[:0]
 			n := 0
-			for g, at := range c.at {
-				if at != x || c.rests[g] {
+			for _, g := range c.there[x] {
+				if c.rests[g] {
 					continue
 				}
 				if !slices.ContainsFunc(on, func(h int32) bool {
@@ -92,7 +88,7 @@ func (t *tourist) excess() int {
 				}) {
 					continue
 				}
-				loads = append(loads, c.load[g*c.nd+d])
+				loads = append(loads, c.load[int(g)*c.nd+d])
 			}
 			slices.Sort(loads)
 			left := room[d]

@@ -20,7 +20,8 @@ type compiled struct {
 	cap, load  []int64  // nh·nd and ng·nd
 	room       []int64  // capacity up to which guests are sent, nh·nd
 	inv        []float64
-	at         []int32 // where each guest is
+	at         []int32   // where each guest is
+	there      [][]int32 // the guests of each host
 	open       []bool
 	moves_     []bool // the guest can be migrated
 	cold       []bool // the guest moves while it is off
@@ -67,10 +68,12 @@ func compile(p *Problem) *compiled {
 		for _, k := range c.kinds {
 			c.cap = append(c.cap, int64(h.Counts[k]))
 		}
+		first := int32(len(c.guests))
 		for j := range h.Guests {
 			c.guests = append(c.guests, &h.Guests[j])
 			c.at = append(c.at, int32(i))
 		}
+		c.there = append(c.there, upTo(first, int32(len(c.guests))))
 	}
 	c.ng = len(c.guests)
 	for i, x := range c.cap {
@@ -91,6 +94,14 @@ func compile(p *Problem) *compiled {
 	c.emulators()
 	c.losses = choices(c.nh, p.Reserve)
 	return c
+}
+
+// upTo are the numbers from a up to b, without b.
+func upTo(a, b int32) (out []int32) {
+	for ; a < b; a++ {
+		out = append(out, a)
+	}
+	return out
 }
 
 // sizes fills in what each guest takes, and whether it moves and restarts.

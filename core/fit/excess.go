@@ -67,36 +67,38 @@ func Excess(p Problem, todo []string, o Order, t Tour) (out []Lifted) {
 	if t.Moves <= t.Floor || len(t.Stuck) > 0 || o.Home {
 		return nil
 	}
-	try := func(says string, q Problem) {
-		if x := Plan(q, todo, o); len(x.Stuck) == 0 && x.Moves < t.Moves {
-			out = append(out, Lifted{says, x.Moves})
+	try := func(says string, q Problem, o Order) {
+		c := compile(&q)
+		x := &tourist{c: c, o: o, todo: c.indices(todo), less: t.Moves, patience: patience / 4}
+		if x.floor(); x.bound < t.Moves {
+			if tour := x.search(); len(tour.Stops) > 0 {
+				out = append(out, Lifted{says, tour.Moves})
+			}
 		}
 	}
 	if networks := p.without(func(g *estate.Guest) {
 		g.Networks = nil
 	}); slices.ContainsFunc(p.Hosts, func(h Host) bool { return len(h.Networks) > 0 }) {
-		try("if every host had every network", networks)
+		try("if every host had every network", networks, o)
 	}
 	if slices.ContainsFunc(p.Hosts, func(h Host) bool { return len(h.Storages) > 0 }) {
-		try("if every host had every storage", p.without(func(g *estate.Guest) { g.Storages = nil }))
+		try("if every host had every storage", p.without(func(g *estate.Guest) { g.Storages = nil }), o)
 	}
 	if slices.ContainsFunc(p.Hosts, func(h Host) bool { return len(h.Features) > 0 }) {
-		try("if every host had every feature", p.without(func(g *estate.Guest) { g.Features = nil }))
+		try("if every host had every feature", p.without(func(g *estate.Guest) { g.Features = nil }), o)
 	}
 	if len(p.Rules) > 0 {
 		q := p
 		q.Rules = nil
-		try("without the rules that keep guests apart, together, or on certain hosts", q)
+		try("without the rules that keep guests apart, together, or on certain hosts", q, o)
 	}
 	if p.Reserve > 0 {
 		q := p
 		q.Reserve--
-		try("with one host less in reserve", q)
+		try("with one host less in reserve", q, o)
 	}
 	if len(o.Fixed) > 0 || o.Light || o.First != "" || o.Last != "" {
-		if x := Plan(p, todo, Order{Width: o.Width, Proof: o.Proof}); len(x.Stuck) == 0 && x.Moves < t.Moves {
-			out = append(out, Lifted{"in another order", x.Moves})
-		}
+		try("in another order", p, Order{Width: o.Width, Proof: o.Proof})
 	}
 	slices.SortStableFunc(out, func(a, b Lifted) int { return a.Moves - b.Moves })
 	return out

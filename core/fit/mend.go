@@ -23,8 +23,14 @@ func (s *state) mend(l int32, homeless []int32) bool {
 	return true
 }
 
-// seat gives the guest the allowed restart with most room.
+// seat gives the guest the allowed restart with most room, or its usual one where there is nearly as much of plenty: a guest
+// is in as many losses as there are other hosts, and mostly the same restart does for all of them.
 func (s *state) seat(l, g int32) bool {
+	if u := s.usual[g]; u.host >= 0 && s.seats(g, l, u.host) && s.roomIn(l, g, u.host) >= max(u.room-nearly, ample) {
+		s.work += 8 // reaching for what is far apart costs more than the next in a row
+		s.aim(l, g, u.host)
+		return true
+	}
 	best, most := int32(-1), 0.0
 	s.work += s.nh
 	lost := s.losses[l]
@@ -67,8 +73,28 @@ func (s *state) seat(l, g int32) bool {
 	if best < 0 {
 		return false
 	}
+	s.usual[g] = usual{best, most}
 	s.aim(l, g, best)
 	return true
+}
+
+// A guest's usual restart may have somewhat less room than the best, as a share of the scarcest resource; and there must
+// be ample: where there is little, only the best leads to a certificate.
+const (
+	nearly = 0.05
+	ample  = 0.25
+)
+
+// roomIn is the share of the scarcest resource that would be left on the host with the guest's restart there.
+func (s *state) roomIn(l, g, h int32) float64 {
+	x := 2.0
+	a, b, c := int(g)*s.nd, int(h)*s.nd, (int(l)*s.nh+int(h))*s.nd
+	for d := range s.nd {
+		if s.inv[b+d] > 0 {
+			x = min(x, float64(s.free[b+d]-s.use[c+d]-s.load[a+d])*s.inv[b+d])
+		}
+	}
+	return x
 }
 
 // eject lets one smaller guest of the loss restart elsewhere, and gives its place to the guest.

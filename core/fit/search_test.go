@@ -13,7 +13,7 @@ func searcher(p Problem, o Order, todo ...string) *tourist {
 	if len(todo) == 0 {
 		todo = c.names
 	}
-	t := &tourist{c: c, o: o, todo: c.indices(todo)}
+	t := &tourist{c: c, o: o, patience: patience, todo: c.indices(todo)}
 	t.floor()
 	return t
 }

@@ -19,6 +19,8 @@ type state struct {
 	gone   []bool // the loss has a host that is out: it is not borne while that lasts
 	inLoss [][]int32
 	target []int16 // loss·ng + guest: where it restarts; -1 nowhere
+	usual  []usual // of each guest
+	whole  bool    // every loss that is to be borne is
 	use    []int64 // (loss·nh + host)·nd: what the restarts of a loss would take there
 	peak   []int64 // nh·nd: at least what any loss would take there
 	tier   []int8  // of each host as a target: lower goes first
@@ -26,6 +28,13 @@ type state struct {
 	trail  []step
 	work   int // hosts looked at
 	buf    []candidate
+}
+
+// usual is where a guest was last given the restart with most room, and which share of the scarcest resource was left
+// there.
+type usual struct {
+	host int32
+	room float64
 }
 
 type stepKind uint8
@@ -58,9 +67,12 @@ func newState(c *compiled) *state {
 		takes: slices.Clone(c.open), out: make([]bool, c.nh), done: make([]bool, c.nh),
 		gone: make([]bool, len(c.losses)), inLoss: make([][]int32, c.nh),
 		target: make([]int16, len(c.losses)*c.ng), runsOn: slices.Clone(c.runsOn),
-		use: make([]int64, len(c.losses)*c.nh*c.nd), peak: make([]int64, c.nh*c.nd), tier: make([]int8, c.nh)}
+		usual: make([]usual, c.ng), use: make([]int64, len(c.losses)*c.nh*c.nd), peak: make([]int64, c.nh*c.nd), tier: make([]int8, c.nh)}
 	for i := range s.target {
 		s.target[i] = -1
+	}
+	for g := range s.usual {
+		s.usual[g].host = -1
 	}
 	for g, h := range s.at {
 		s.on[h] = append(s.on[h], int32(g))
@@ -68,11 +80,12 @@ func newState(c *compiled) *state {
 			s.free[int(h)*c.nd+d] -= c.load[g*c.nd+d]
 		}
 	}
+	s.whole = true
 	for l, hosts := range c.losses {
 		for _, h := range hosts {
 			s.inLoss[h] = append(s.inLoss[h], int32(l))
 		}
-		s.mend(int32(l), s.homeless(int32(l), nil))
+		s.whole = s.mend(int32(l), s.homeless(int32(l), nil)) && s.whole
 	}
 	s.trail = s.trail[:0]
 	return s
@@ -360,21 +373,29 @@ func (s *state) leave(h int32, all bool) int32 {
 		}
 	}
 	fails := int32(-1)
+	var homeless []int32
 	for l := range int32(len(s.losses)) {
 		if s.gone[l] {
 			continue
 		}
+		homeless = homeless[:0]
 		for _, lost := range s.losses[l] {
+			s.work += len(s.on[lost]) / 8
 			for _, g := range s.on[lost] {
 				if int32(s.target[int(l)*s.ng+int(g)]) == h {
 					s.aim(l, g, -1)
+					homeless = append(homeless, g)
 				}
 			}
 		}
-		if homeless := s.homeless(l, nil); len(homeless) > 0 && !s.mend(l, homeless) && fails < 0 {
+		if !s.whole {
+			homeless = s.homeless(l, homeless[:0])
+		}
+		if len(homeless) > 0 && !s.mend(l, homeless) && fails < 0 {
 			if fails = l; !all {
 				return fails
 			}
+			s.whole = false
 		}
 	}
 	return fails
@@ -399,5 +420,6 @@ func (s *state) back(h int32) bool {
 		ok = s.mend(l, s.homeless(l, nil)) && ok
 	}
 	s.trail = s.trail[:0]
+	s.whole = s.whole && ok
 	return ok
 }

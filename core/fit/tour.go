@@ -65,8 +65,7 @@ const patience = 2_000_000
 // be out, with few moves in all. Hosts are taken to offer what they will after their visit once they have had it.
 func Plan(p Problem, todo []string, o Order) Tour {
 	c := compile(&p)
-	list := c.indices(todo)
-	t := &tourist{c: c, o: o, todo: list}
+	t := &tourist{c: c, o: o, todo: c.indices(todo), patience: patience}
 	t.floor()
 	best := t.search()
 	if len(best.Stuck) > 0 { // what can't be emptied is none of what must move
@@ -82,14 +81,16 @@ func Plan(p Problem, todo []string, o Order) Tour {
 
 // tourist looks for a tour.
 type tourist struct {
-	c     *compiled
-	o     Order
-	todo  []int32
-	least int
-	bound int
-	total int // guests that must go, each once
-	work  int
-	runs  int // tours that were tried
+	c        *compiled
+	o        Order
+	todo     []int32
+	least    int
+	bound    int
+	total    int // guests that must go, each once
+	work     int
+	runs     int // tours that were tried
+	patience int
+	less     int // only a tour with fewer moves is of use, and none that leaves a host out; 0 where any is
 }
 
 // width is how many hosts are out at once.
@@ -111,16 +112,23 @@ func (t *tourist) search() Tour {
 			}
 			for _, f := range firsts {
 				// where no host can go first, no other order helps
-				if best != nil && (t.work > patience || t.settled(best) || len(best.stops) == 0) {
+				if best != nil && (t.settled(best) || len(best.stops) == 0) {
 					return t.told(t.improved(best))
+				}
+				if t.runs > 0 && t.work > t.patience {
+					break
 				}
 				if best != nil && len(best.stuck) == 0 && f >= 0 && !t.o.Home && !t.anywhere() &&
 					t.total+t.count(f) >= best.moves {
 					continue
 				}
 				t.runs++
-				if r := t.run(f, fill, wide, best != nil); best == nil || r != nil && r.better(best) {
-					best = r
+				r := t.run(f, fill, wide, best != nil)
+				if r == nil || best != nil && !r.better(best) || t.less > 0 && len(r.stuck) > 0 {
+					continue
+				}
+				if best = r; len(r.stuck) == 0 && !t.o.Home {
+					t.less = r.moves
 				}
 			}
 		}
@@ -196,8 +204,8 @@ func (r *run) better(o *run) bool {
 	return cmp.Or(r.away-o.away, r.moves-o.moves) < 0
 }
 
-// run empties one host after another, the first given first. Bounded, it is given up where patience ends, and is nil
-// then.
+// run empties one host after another, the first given first. It is given up, and nil, where it can't have fewer moves
+// than what is looked for, and, bounded, where patience ends.
 func (t *tourist) run(first int32, fill bool, wide int, bounded bool) *run {
 	s := newState(t.c)
 	r := &run{s: s}
@@ -222,7 +230,7 @@ func (t *tourist) run(first int32, fill bool, wide int, bounded bool) *run {
 		t.home(s, r, h)
 	}
 	for len(left) > 0 {
-		if bounded && t.work+s.work > patience {
+		if bounded && t.work+s.work > t.patience || t.less > 0 && r.moves+s.toGo(left) >= t.less {
 			t.work += s.work
 			return nil
 		}
@@ -262,6 +270,18 @@ func (t *tourist) run(first int32, fill bool, wide int, bounded bool) *run {
 	}
 	t.work += s.work
 	return r
+}
+
+// toGo is how many guests are on the hosts and must leave them: each moves once more at least.
+func (s *state) toGo(hosts []int32) (n int) {
+	for _, h := range hosts {
+		for _, g := range s.on[h] {
+			if !s.rests[g] {
+				n++
+			}
+		}
+	}
+	return n
 }
 
 // home sends guests back to a host whose visit is over: all that can go back, or one as proof.
