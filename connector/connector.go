@@ -8,6 +8,8 @@
 //     running behind it.
 //   - An error says what was being done to which host. One that wraps ErrUnreachable is no answer: whether the call was
 //     heard is not known. Every other error of Do is a refusal: nothing was begun.
+//   - Every stage of an order begins with its Still: what the host has taken is told to nobody further once the lease is
+//     lost.
 //   - A host takes no order of a lower epoch than it has seen, nor one that it has had already.
 //   - Where only looking is allowed every order is refused with ErrLookOnly, whatever the caller thinks.
 //   - A section that could not be read is in the reading with its error, and nothing of it counts as absent.
@@ -35,6 +37,8 @@ var (
 	ErrNoTask = errors.New("no such task is known there")
 	// ErrStale is what a host says that has taken orders of a higher epoch: another runner has the lease.
 	ErrStale = errors.New("has taken orders of a newer lease, and takes none of an older one")
+	// ErrLapsed is what an order gives, or its next stage, that was not sent: the lease did not stand any more.
+	ErrLapsed = errors.New("it was not sent")
 	// ErrKnown is what a host says that has had the very same order already.
 	ErrKnown = errors.New("has had this order already")
 )
@@ -127,6 +131,21 @@ type Order struct {
 	Size    int64
 	// Keep takes what the host gives back; nil where nothing is wanted.
 	Keep io.Writer
+	// Held returns nil while the lease stands under which the order is given; nil: nobody needs to be asked.
+	Held func() error
+}
+
+// Still is asked immediately before each stage of an order: the host takes it, and then its libvirt or its BMC, which
+// know of no epochs, are told. It returns an ErrLapsed where the lease does not stand any more: between the two
+// another runner may have gone on.
+func (o *Order) Still() error {
+	if o.Held == nil {
+		return nil
+	}
+	if err := o.Held(); err != nil {
+		return fmt.Errorf("%w: %w", ErrLapsed, err)
+	}
+	return nil
 }
 
 // Guard is what the host keeps of an order that it has taken.

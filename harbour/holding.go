@@ -171,7 +171,29 @@ func (h *Harbour) glance(ctx context.Context, hosts []string) (map[string]*estat
 	return out, g.Wait()
 }
 
-// renew keeps the lease. A runner that lost it must stop at once.
+// leaseWatch is how often it is asked whether the lease stands: by the clock alone, so that it costs nothing.
+const leaseWatch = 50 * time.Millisecond
+
+// hold keeps the lease, and cancels whatever is under way the moment at which the lease does not stand any more, whether or not the store
+// answers: whoever slept through its end, or waits for a store that is locked, must not go on when he wakes.
+func hold(ctx context.Context, l store.Lease, cancel context.CancelCauseFunc) {
+	go renew(ctx, l, cancel)
+	t := time.NewTicker(leaseWatch)
+	defer t.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-t.C:
+		}
+		if err := l.Stands(); err != nil {
+			cancel(err)
+			return
+		}
+	}
+}
+
+// renew prolongs the lease again and again.
 func renew(ctx context.Context, l store.Lease, cancel context.CancelCauseFunc) {
 	t := time.NewTicker(l.Every())
 	defer t.Stop()
@@ -182,8 +204,8 @@ func renew(ctx context.Context, l store.Lease, cancel context.CancelCauseFunc) {
 		case <-t.C:
 		}
 		err := l.Renew(ctx)
-		if errors.Is(err, store.ErrLost) || l.Stands() != nil {
-			cancel(store.ErrLost)
+		if errors.Is(err, store.ErrLost) {
+			cancel(err)
 			return
 		}
 		if err != nil {

@@ -185,7 +185,7 @@ func (h *Harbour) run(ctx context.Context, lease store.Lease, id string,
 	}
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
-	go renew(ctx, lease, cancel)
+	go hold(ctx, lease, cancel)
 	j := &journal{store: h.Rounds, lease: lease, round: id, seen: seen, sums: slices.Clone(chain.Sums())}
 	r := round.Runner{Cluster: c, World: h.World, Journal: j, Lease: lease, Payloads: h.Payloads,
 		Keeper: keeper{h.keptDir(), h.keptAs}, Today: h.todayOf, Contradicts: j.contradicts, Known: known}

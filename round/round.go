@@ -361,9 +361,6 @@ func (r *Runner) begin(ctx context.Context, a act.Act) error {
 // limit is how long the call of an order may take at most, beside a second for each MiB that it carries.
 const limit = 2 * time.Minute
 
-// errLease is what an order gives that was not sent, because the lease did not stand any more.
-var errLease = errors.New("it was not sent")
-
 // do sends one order.
 func (r *Runner) do(ctx context.Context, s connector.Session,
 	o connector.Order) (receipt connector.Receipt, err error) {
@@ -382,8 +379,9 @@ func (r *Runner) do(ctx context.Context, s connector.Session,
 	}
 	ctx, cancel := context.WithTimeout(ctx, limit+time.Duration(o.Size>>20)*time.Second)
 	defer cancel()
-	if err := r.Lease.Stands(); err != nil {
-		return receipt, fmt.Errorf("%w: %w", errLease, err)
+	o.Held = r.Lease.Stands
+	if err := o.Still(); err != nil {
+		return receipt, err
 	}
 	if !rules.Gives {
 		return d.Do(ctx, o)
@@ -406,7 +404,7 @@ func (r *Runner) answered(ctx context.Context, a act.Act, receipt connector.Rece
 	switch {
 	case ctx.Err() != nil:
 		return ctx.Err() // how it came out is not known here: it will be looked up on the host
-	case errors.Is(err, connector.ErrStale), errors.Is(err, errLease):
+	case errors.Is(err, connector.ErrStale), errors.Is(err, connector.ErrLapsed):
 		return err
 	case errors.Is(err, connector.ErrUnreachable), errors.Is(err, context.DeadlineExceeded),
 		errors.Is(err, connector.ErrKnown):

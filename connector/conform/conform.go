@@ -77,6 +77,7 @@ func Test(t *testing.T, b Bench) {
 		{"changing", (*trial).changing, b.Payload != nil},
 		{"a change that fails", (*trial).failing, b.Refused.Component != ""},
 		{"services", (*trial).services, b.Service.Component != ""},
+		{"a lease that is lost between two stages", (*trial).lapsing, b.Image != nil},
 		{"flashing", (*trial).flashing, b.Image != nil},
 		{"silence", (*trial).silence, b.Cut != nil},
 		{"an answer that is lost", (*trial).lostAnswer, b.Lose != nil},

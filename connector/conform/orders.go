@@ -1,6 +1,7 @@
 package conform
 
 import (
+	"bytes"
 	"context"
 	"errors"
 	"fmt"
@@ -200,4 +201,28 @@ func (t *trial) lookOnly() {
 		}
 	}
 	t.World = plain
+}
+
+// lapsing loses the lease before an image is given to the host, and once the host has taken the order and before its BMC
+// gets the image: what was taken goes no further.
+func (t *trial) lapsing() {
+	for stage := 1; stage <= 2; stage++ {
+		c := t.Flash
+		o := t.order(act.Flash, act.Act{Change: &c})
+		o.Payload, o.Size = bytes.NewReader(t.Image), int64(len(t.Image))
+		asked := 0
+		o.Held = func() error {
+			if asked++; asked >= stage {
+				return errors.New("the lease is lost")
+			}
+			return nil
+		}
+		r, err := t.do(o)
+		if !errors.Is(err, connector.ErrLapsed) || asked != stage {
+			t.Errorf("lost before stage %d: asked %d times: %+v, %v", stage, asked, r, err)
+		}
+		if f := t.look(o, connector.Receipt{}, time.Now()); f.Outcome == act.Done || f.Outcome == act.UnderWay {
+			t.Errorf("lost before stage %d, and it is %s: %s", stage, f.Outcome, f.Detail)
+		}
+	}
 }

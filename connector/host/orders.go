@@ -132,6 +132,9 @@ func actName(id string) string {
 // tell gives an order to the wrapper.
 func (s *session) tell(ctx context.Context, o connector.Order, in io.Reader, out io.Writer, verb string,
 	args ...string) error {
+	if err := o.Still(); err != nil {
+		return err
+	}
 	args = append([]string{"order", actName(o.ID), strconv.FormatInt(o.Epoch, 10), o.Round,
 		strconv.FormatInt(o.Entry, 10), o.Sum, verb}, args...)
 	return s.wrapper(ctx, in, out, args...)
@@ -268,6 +271,10 @@ func (s *session) guest(ctx context.Context, o connector.Order) (connector.Recei
 	}
 	h, err := s.guests(ctx)
 	if err != nil {
+		return connector.Receipt{}, err
+	}
+	if err := o.Still(); err != nil {
+		h.Close()
 		return connector.Receipt{}, err
 	}
 	do := map[act.Name]func(string) error{act.Down: h.ShutDown, act.Save: h.Save, act.Start: h.Start,

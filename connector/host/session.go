@@ -147,6 +147,10 @@ func (s *session) move(ctx context.Context, o connector.Order) (connector.Receip
 	if err != nil {
 		return connector.Receipt{}, err
 	}
+	if err := o.Still(); err != nil {
+		h.Close()
+		return connector.Receipt{}, err
+	}
 	f := s.flight(o.ID)
 	s.mu.Lock()
 	f.ended = make(chan struct{})

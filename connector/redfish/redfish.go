@@ -136,7 +136,7 @@ func (c *Client) wrap(doing string, err error) error {
 	switch {
 	case err == nil:
 		return nil
-	case errors.As(err, &said) || distrust(err):
+	case errors.As(err, &said), distrust(err), errors.Is(err, connector.ErrLapsed):
 		return fmt.Errorf("%s on the BMC of %s: %w", doing, c.host, unwrapURL(err))
 	}
 	return fmt.Errorf("%s: the BMC of %s %w (%v)", doing, c.host, connector.ErrUnreachable, unwrapURL(err))
@@ -167,8 +167,17 @@ func (c *Client) post(ctx context.Context, at string, body, into any) error {
 
 // call makes a request as the one who logged in, and logs in anew once where the session has ended.
 func (c *Client) call(ctx context.Context, method, at, kind string, body []byte, into any) (http.Header, error) {
+	return c.callIf(ctx, func() error { return nil }, method, at, kind, body, into)
+}
+
+// callIf makes a call if it still may be made at the very moment: logging in takes its time.
+func (c *Client) callIf(ctx context.Context, still func() error, method, at, kind string, body []byte,
+	into any) (http.Header, error) {
 	for try := 0; ; try++ {
 		auth, err := c.authorize(ctx, try > 0)
+		if err == nil {
+			err = still()
+		}
 		if err != nil {
 			return nil, err
 		}

@@ -204,8 +204,8 @@ func (c *Client) Inventory(ctx context.Context) (out []estate.Component, partial
 }
 
 // Update pushes an image at one component and returns the task that applies it.
-func (c *Client) Update(ctx context.Context, key estate.Key, device, file string,
-	image []byte) (task string, err error) {
+func (c *Client) Update(ctx context.Context, o connector.Order, image []byte) (task string, err error) {
+	key, device, file := o.Change.Component, o.Change.Device, o.Change.File
 	items, u, err := c.items(ctx)
 	if err != nil && !errors.As(err, new(*shortError)) {
 		return "", c.wrap("updating "+string(key), err)
@@ -229,7 +229,7 @@ func (c *Client) Update(ctx context.Context, key estate.Key, device, file string
 		return "", err
 	}
 	var t struct{ Id string }
-	_, err = c.call(ctx, http.MethodPost, u.MultipartHttpPushUri, kind, body, &t)
+	_, err = c.callIf(ctx, o.Still, http.MethodPost, u.MultipartHttpPushUri, kind, body, &t)
 	return t.Id, c.wrap("updating "+string(key), err)
 }
 
@@ -418,7 +418,7 @@ func (c *Client) Flash(ctx context.Context, o connector.Order) (connector.Receip
 	if err != nil {
 		return connector.Receipt{}, err
 	}
-	id, err := c.Update(ctx, o.Change.Component, o.Change.Device, o.Change.File, image)
+	id, err := c.Update(ctx, o, image)
 	return connector.Receipt{Task: id}, err
 }
 

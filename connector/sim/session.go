@@ -48,6 +48,9 @@ func (s *session) Do(ctx context.Context, o connector.Order) (connector.Receipt,
 	if payload == nil {
 		payload = http.NoBody
 	}
+	if err := o.Still(); err != nil {
+		return connector.Receipt{}, err
+	}
 	reply, err := s.c.post(ctx, "do", s.host, http.Header{sim.OrderHeader: {base64.StdEncoding.EncodeToString(text)}},
 		payload, size)
 	if err != nil {
