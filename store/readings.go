@@ -69,6 +69,11 @@ func (s *Store) KeepReadings(ctx context.Context, rs []*estate.Reading) error {
 	return nil
 }
 
+// late is how much older than the newest a reading may be that is still on its way while others are kept. Where the
+// newest seems to be from later than that, the time of day was set back, and it is the older one: what is kept now
+// comes behind it, with its own times in it.
+const late = 10 * time.Minute
+
 // insert keeps a reading that held from first to last, and returns the times of its row.
 func (p *packer) insert(tx *sql.Tx, r *estate.Reading, first, last time.Time) (from, to int64, err error) {
 	bodies, times, err := split(r)
@@ -82,9 +87,15 @@ func (p *packer) insert(tx *sql.Tx, r *estate.Reading, first, last time.Time) (f
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return 0, 0, err
 	}
+	if began > nano(first.Add(late)) {
+		first = time.Unix(0, began+1)
+	}
 	parts, err := p.keepParts(tx, bodies, before)
 	if err != nil {
 		return 0, 0, err
+	}
+	if last.Before(first) {
+		last = first
 	}
 	if bytes.Equal(parts, before) || began == nano(first) && before != nil {
 		_, err = tx.Exec("UPDATE readings SET at = ?, parts = ?, times = ? WHERE host = ? AND first = ?", nano(last),

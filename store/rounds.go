@@ -60,8 +60,8 @@ func (s *Store) Begin(ctx context.Context, l Lease, id string, first course.Even
 		if err := s.check(ctx, tx, l); err != nil {
 			return err
 		}
-		if _, err := tx.Exec("INSERT INTO rounds (id, cluster, started, seq, sum) VALUES (?, ?, ?, 0, ?)", id,
-			l.Cluster(), at(first.At), course.NewChain(id).Head().Sum); err != nil {
+		if _, err := tx.Exec("INSERT INTO rounds (id, n, cluster, started, seq, sum) "+
+			"SELECT ?, COALESCE(MAX(n), 0) + 1, ?, ?, 0, ? FROM rounds", id, l.Cluster(), at(first.At), course.NewChain(id).Head().Sum); err != nil {
 			return err
 		}
 		out, _, err = write(tx, l, id, first)
@@ -165,10 +165,11 @@ func (s *Store) Journal(ctx context.Context, id string, c *course.Chain) ([]cour
 	return out, nil
 }
 
-// Rounds returns the rounds of a cluster, or of all clusters where it is empty, the newest first.
+// Rounds returns the rounds of a cluster, or of all clusters where it is empty, the last that was begun first: by the
+// store's own count, for a time of day can be set.
 func (s *Store) Rounds(ctx context.Context, cluster string) ([]Round, error) {
 	rows, err := s.db.QueryContext(ctx,
-		"SELECT id, cluster, started FROM rounds WHERE cluster = ? OR ? = '' ORDER BY started DESC, id DESC",
+		"SELECT id, cluster, started FROM rounds WHERE cluster = ? OR ? = '' ORDER BY n DESC",
 		cluster, cluster)
 	if err != nil {
 		return nil, err
@@ -189,12 +190,12 @@ func (s *Store) Rounds(ctx context.Context, cluster string) ([]Round, error) {
 	return out, rows.Err()
 }
 
-// Latest returns the newest round of the cluster, or ErrNoRound.
+// Latest returns the round of the cluster that was begun last, or ErrNoRound.
 func (s *Store) Latest(ctx context.Context, cluster string) (Round, error) {
 	r := Round{Cluster: cluster}
 	var started string
 	err := s.db.QueryRowContext(ctx,
-		"SELECT id, started FROM rounds WHERE cluster = ? ORDER BY started DESC, id DESC LIMIT 1",
+		"SELECT id, started FROM rounds WHERE cluster = ? ORDER BY n DESC LIMIT 1",
 		cluster).Scan(&r.ID, &started)
 	if errors.Is(err, sql.ErrNoRows) {
 		return Round{}, fmt.Errorf("the cluster %s had no round yet: %w", cluster, ErrNoRound)
@@ -225,7 +226,8 @@ func (s *Store) TakeOver(ctx context.Context, round, by string, now time.Time) e
 
 // Ask leaves a request for whoever runs the round; host names the visit that it is about, where it is about one.
 func (s *Store) Ask(ctx context.Context, round, what, host, by string) error {
-	_, err := s.db.ExecContext(ctx, "INSERT INTO requests (id, round, what, host, by_whom) VALUES (?, ?, ?, ?, ?)",
+	_, err := s.db.ExecContext(ctx, "INSERT INTO requests (id, n, round, what, host, by_whom) "+
+		"SELECT ?, COALESCE(MAX(n), 0) + 1, ?, ?, ?, ? FROM requests",
 		ulid.Make().String(), round, what, host, by)
 	return err
 }
@@ -265,7 +267,7 @@ func (s *Store) Take(ctx context.Context, l Lease, round string, now time.Time) 
 }
 
 func requests(tx *sql.Tx, round string) (out []course.Event, err error) {
-	rows, err := tx.Query("SELECT what, host, by_whom FROM requests WHERE round = ? ORDER BY id", round)
+	rows, err := tx.Query("SELECT what, host, by_whom FROM requests WHERE round = ? ORDER BY n", round)
 	if err != nil {
 		return nil, err
 	}
@@ -322,13 +324,13 @@ func (s *Store) KeepPlan(ctx context.Context, p *plan.Plan) error {
 		return err
 	}
 	return s.tx(ctx, func(tx *sql.Tx) error {
-		_, err := tx.Exec("INSERT INTO plans (digest, cluster, made, text) VALUES (?, ?, ?, ?) ON CONFLICT (digest) "+
-			"DO NOTHING", p.Digest(), p.Brief.Cluster, at(p.Made), string(text))
+		_, err := tx.Exec("INSERT INTO plans (digest, n, cluster, made, text) "+
+			"SELECT ?, COALESCE(MAX(n), 0) + 1, ?, ?, ? FROM plans WHERE true ON CONFLICT (digest) DO UPDATE SET n = excluded.n", p.Digest(), p.Brief.Cluster, at(p.Made), string(text))
 		if err != nil {
 			return err
 		}
 		_, err = tx.Exec("DELETE FROM plans WHERE cluster = ? AND digest NOT IN (SELECT digest FROM plans WHERE "+
-			"cluster = ? ORDER BY made DESC, digest LIMIT ?)",
+			"cluster = ? ORDER BY n DESC LIMIT ?)",
 			p.Brief.Cluster, p.Brief.Cluster, keptPlans)
 		return err
 	})
@@ -392,8 +394,8 @@ func (s *Store) KeepTimes(ctx context.Context, round string, visits []course.Vis
 
 // Times returns how long steps took, of all rounds, as shares of what was stated for each.
 func (s *Store) Times(ctx context.Context) (plan.Times, error) {
-	rows, err := s.db.QueryContext(ctx, "SELECT step, model, took, stated FROM times "+
-		"WHERE took > 0 AND stated > 0 ORDER BY round, host, n")
+	rows, err := s.db.QueryContext(ctx, "SELECT step, model, took, stated FROM times t "+
+		"WHERE took > 0 AND stated > 0 ORDER BY (SELECT n FROM rounds r WHERE r.id = t.round), host, t.n")
 	if err != nil {
 		return nil, err
 	}

@@ -87,7 +87,16 @@ var migrations = []migration{statements(`
 	CREATE TABLE strangers (round TEXT PRIMARY KEY, at TEXT NOT NULL, by_whom TEXT NOT NULL);
 	CREATE TABLE plans (digest TEXT PRIMARY KEY, cluster TEXT NOT NULL, made TEXT NOT NULL, text TEXT NOT NULL);
 	CREATE TABLE times (round TEXT NOT NULL, host TEXT NOT NULL, n INTEGER NOT NULL, step TEXT NOT NULL, model TEXT NOT NULL, took BIGINT NOT NULL, PRIMARY KEY (round, host, n));
-`), statements(`CREATE TABLE waivers (id TEXT PRIMARY KEY, cluster TEXT NOT NULL, at TEXT NOT NULL, body TEXT NOT NULL);`), statements(`ALTER TABLE times ADD COLUMN stated BIGINT NOT NULL DEFAULT 0;`)}
+`), statements(`CREATE TABLE waivers (id TEXT PRIMARY KEY, cluster TEXT NOT NULL, at TEXT NOT NULL, body TEXT NOT NULL);`), statements(`ALTER TABLE times ADD COLUMN stated BIGINT NOT NULL DEFAULT 0;`), statements(`
+	ALTER TABLE rounds ADD COLUMN n BIGINT NOT NULL DEFAULT 0;
+	UPDATE rounds SET n = (SELECT COUNT(*) FROM rounds o WHERE (o.started, o.id) <= (rounds.started, rounds.id));
+	DROP INDEX rounds_by_cluster;
+	CREATE UNIQUE INDEX rounds_in_order ON rounds (cluster, n);
+	ALTER TABLE plans ADD COLUMN n BIGINT NOT NULL DEFAULT 0;
+	UPDATE plans SET n = (SELECT COUNT(*) FROM plans o WHERE (o.made, o.digest) <= (plans.made, plans.digest));
+	ALTER TABLE requests ADD COLUMN n BIGINT NOT NULL DEFAULT 0;
+	UPDATE requests SET n = (SELECT COUNT(*) FROM requests o WHERE o.id <= requests.id);
+`)}
 
 // Open opens the store below dir, and makes it where there is none: readable by its owner only, whatever the umask
 // says.

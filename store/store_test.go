@@ -80,11 +80,44 @@ func TestAStateFileThatIsHeldIsTold(t *testing.T) {
 func TestOpenRefusesANewerStore(t *testing.T) {
 	dir := t.TempDir()
 	s := open(t, dir)
-	if _, err := s.db.Exec("PRAGMA user_version = 7"); err != nil {
+	if _, err := s.db.Exec("PRAGMA user_version = 99"); err != nil {
 		t.Fatal(err)
 	}
 	s.Close()
 	if _, err := Open(context.Background(), dir); !errors.Is(err, ErrNewer) {
 		t.Error(err)
+	}
+}
+
+// Where the time of day was set back, what is read then is the newest all the same; a reading that comes a little late
+// is not.
+func TestTheNewestReadingIsTheLastOne(t *testing.T) {
+	s := open(t, t.TempDir())
+	newest := func() string {
+		t.Helper()
+		rs, err := s.Newest(t.Context(), []string{"heron"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return rs["heron"].Components[0].Version
+	}
+	for _, c := range []struct {
+		version string
+		at      time.Time
+		want    string
+	}{{"1", now, "1"}, {"0", now.Add(-time.Minute), "1"}, {"2", now.Add(-24 * time.Hour), "2"},
+		{"3", now.Add(-23 * time.Hour), "3"}} {
+		if err := s.KeepReading(t.Context(), reading("heron", c.version, c.at)); err != nil {
+			t.Fatal(err)
+		}
+		if got := newest(); got != c.want {
+			t.Errorf("after %s of %s the newest is %s, want %s", c.version, c.at, got, c.want)
+		}
+		s.mu.Lock()
+		clear(s.decoded)
+		s.mu.Unlock()
+		if got := newest(); got != c.want {
+			t.Errorf("read anew, after %s of %s the newest is %s, want %s", c.version, c.at, got, c.want)
+		}
 	}
 }
