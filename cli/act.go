@@ -103,6 +103,9 @@ interrupted is resumed from what is found on the hosts.`,
 		a.roundAsk("pause", course.AskPause, "Let the round pause after the current host"),
 		a.roundAsk("stop", course.AskStop,
 			"Let the round stop at the next safe point: a host that is closed is finished first"), a.roundSkip())
+	for _, d := range decisions {
+		c.AddCommand(a.roundDecision(d))
+	}
 	return group(c)
 }
 
@@ -242,7 +245,8 @@ func (a *app) roundSkip() *cobra.Command {
 		Args:    cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
 			return a.anyway(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
-				said, err := h.Ask(ctx, cluster, course.AskSkip, args[1], operator())
+				said, err := h.Ask(ctx, cluster,
+					course.Event{Detail: course.AskSkip, Host: args[1], By: operator()})
 				if err != nil {
 					return err
 				}
@@ -270,7 +274,11 @@ func (a *app) outcome(s *course.State, err error) error {
 		return errors.New("interrupted; the round stands where it is, and resume it with \"yare round resume\"")
 	case err != nil:
 		return err
-	case s.Status == course.Failing:
+	case s == nil: // it was left for whoever runs the round
+		return nil
+	}
+	a.printWays(s)
+	if s.Status == course.Failing {
 		return fmt.Errorf("the round failed: %s", s.Detail)
 	}
 	return nil
@@ -308,6 +316,7 @@ func (a *app) watch(ctx context.Context, h *harbour.Harbour, cluster string) err
 			return err
 		}
 		if s.Status != course.Running {
+			a.printWays(s)
 			return nil
 		}
 		if len(events) == 0 {
@@ -331,7 +340,7 @@ func (a *app) roundAsk(name, what, short string) *cobra.Command {
 		Example: "  yare round " + name + " vts",
 		Args:    cobra.ExactArgs(1),
 		RunE: a.anyway(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
-			said, err := h.Ask(ctx, cluster, what, "", operator())
+			said, err := h.Ask(ctx, cluster, course.Event{Detail: what, By: operator()})
 			if err != nil {
 				return err
 			}
@@ -357,11 +366,11 @@ func (a *app) printEvent(e course.Event) {
 	case course.Leapt:
 		plain.Fprintf(a.out, "%s  %s\n", at, e.Says())
 	case course.Asked:
-		plain.Fprintf(a.out, "%s  %s asks: %s %s\n", at, e.By, e.Detail, e.Host)
+		plain.Fprintf(a.out, "%s  %s asks: %s\n", at, e.By, e.Says())
 	case course.Failed, course.Stuck, course.Overdue, course.Blocked, course.Unproven:
 		plain.Fprintf(a.out, "%s  %-10s FAILED: %s: %s\n                    %s\n", at, e.About(),
 			e.Says(), e.Detail, e.Remedy)
-	case course.Undone, course.Unanswered, course.Quiet, course.Waits, course.Left:
+	case course.Undone, course.Unanswered, course.Quiet, course.Waits, course.Left, course.Handed, course.Refuted:
 		plain.Fprintf(a.out, "%s  %-10s %s\n", at, e.About(), e.Says())
 	default:
 		plain.Fprintf(a.out, "%s  %-10s %s%s\n", at, e.About(), e.Says(), detail(e))

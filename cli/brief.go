@@ -46,6 +46,7 @@ var briefFlags = []string{"brief", "hosts", "order", "sequence", "trial", "soak"
 
 func (b *brief) flags(c *cobra.Command) {
 	b.set = c
+	b.emptying(c)
 	f := c.Flags()
 	f.StringVar(&b.file, "brief", "", "a brief file; the other options go before what it says")
 	f.StringSliceVar(&b.hosts, "hosts", nil, "only these hosts")
@@ -55,24 +56,29 @@ func (b *brief) flags(c *cobra.Command) {
 	f.DurationVar(&b.soak, "soak", 0, "how long the host on trial carries guests before the others begin")
 	f.DurationVar(&b.rehearse, "rehearse", 0,
 		"restart a host once before anything is changed on it, where it has been up for so long")
-	f.IntVar(&b.reserve, "reserve", 0, "hosts that may fail meanwhile (usual: the cluster's own)")
 	f.IntVar(&b.out, "out-of-service", 1,
 		"hosts that may be out of service at once, counting those that already are: that many hosts are worked on in "+
 			"parallel, where the guests fit")
-	f.IntVar(&b.moves, "moves", 0, "migrations at once (usual: the cluster's own, or 2)")
-	f.Int64Var(&b.width, "bandwidth", 0, "of one migration, in MiB a second; 0: all that there is")
 	f.BoolVar(&b.home, "home", false,
 		"have guests go back to their host when its visit is over, hosts out one at a time; a host on trial "+
 			"has one sent back anyhow")
-	f.Float64Var(&b.limit, "limit", 0, "percent of its capacity up to which a host is sent guests")
-	f.StringArrayVar(&b.lift, "lift", nil, "a rule about guests, in its words, that does not bind this round")
 	f.StringSliceVar(&b.only, "only", nil, "only these components")
 	f.StringArrayVar(&b.releases, "release", nil, "component=version: put this in instead of what the baselines want")
+	f.StringArrayVar(&b.windows, "window", nil,
+		"when visits may be under way, as 2026-11-22T22:00/2026-11-23T04:00; one more option for each")
+}
+
+// emptying are the options that say how a host is emptied.
+func (b *brief) emptying(c *cobra.Command) {
+	f := c.Flags()
+	f.IntVar(&b.reserve, "reserve", 0, "hosts that may fail meanwhile (usual: the cluster's own)")
+	f.IntVar(&b.moves, "moves", 0, "migrations at once (usual: the cluster's own, or 2)")
+	f.Int64Var(&b.width, "bandwidth", 0, "of one migration, in MiB a second; 0: all that there is")
+	f.Float64Var(&b.limit, "limit", 0, "percent of its capacity up to which a host is sent guests")
+	f.StringArrayVar(&b.lift, "lift", nil, "a rule about guests, in its words, that does not bind this round")
 	f.StringArrayVar(&b.rests, "guest", nil,
 		"guest,…=shut-down, =suspend, =eject, =cold or =leave: what is done with guests that do not move of "+
 			"themselves; with * in a name only with those that can't")
-	f.StringArrayVar(&b.windows, "window", nil,
-		"when visits may be under way, as 2026-11-22T22:00/2026-11-23T04:00; one more option for each")
 	f.DurationVar(&b.patience, "patience", 0,
 		"how long a host is waited for beyond the usual (usual: the cluster's own, or 20m)")
 }

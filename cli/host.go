@@ -20,13 +20,20 @@ import (
 func (a *app) hostCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "host",
-		Short: "Put on hosts what they need to take orders, or take it away",
-		Long: `A Linux host takes orders through a small program on it, and libvirt keeps guests away from it
+		Short: "Work on one host by hand: close it, restart it, open it; and what hosts need to take orders",
+		Long: `What a round does to a host, by a person's decision and on the record: "close", "restart", "open", and "take" for a
+host that somebody else closed.
+
+A Linux host takes orders through a small program on it, and libvirt keeps guests away from it
 by a script while it is closed. "prepare" shows what it would put where, asks, and does it; "remove" takes all
 of it away. Looking needs neither.`,
-		Example: "  yare host prepare tides\n  yare host prepare --print\n  yare host remove heron",
+		Example: "  yare host close heron --drain --reason \"a new power supply\"\n" +
+			"  yare host open heron --reason \"it is in\"\n  yare host prepare tides",
 	}
 	c.AddCommand(a.hostPrepare(), a.hostRemove())
+	for _, w := range handfuls {
+		c.AddCommand(a.hostWork(w))
+	}
 	return group(c)
 }
 

@@ -94,7 +94,7 @@ where the estate file says "act: true" for it.`,
 	root.PersistentFlags().StringVar(&a.log, "log", "warn", "what to log on stderr: debug, info, warn or error")
 	root.AddCommand(a.demoCommand(), a.simCommand(), a.connectCommand(), a.readCommand(), a.checkCommand(),
 		a.explainCommand(), a.planCommand(), a.briefCommand(), a.precheckCommand(), a.waiverCommand(),
-		a.baselineCommand(), a.roundCommand(), a.reportCommand(), a.versionCommand(), a.feedCommand(),
+		a.baselineCommand(), a.roundCommand(), a.owedCommand(), a.reportCommand(), a.versionCommand(), a.feedCommand(),
 		a.bundleCommand(), a.payloadCommand(), a.catalogueCommand(), a.hostCommand(), a.estateCommand(),
 		a.compareCommand(), a.trendCommand(), a.newsCommand(), a.filterCommand())
 	return root

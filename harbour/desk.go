@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -13,6 +14,7 @@ import (
 	"yareharbour/bundle"
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
+	"yareharbour/core/course"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
@@ -89,7 +91,17 @@ func (d *Desk) GoOn(ctx context.Context, cluster string) error {
 
 // Request asks the running round for something, of a host where that is about one, and says what will happen.
 func (d *Desk) Request(ctx context.Context, cluster, what, host string) (string, error) {
-	return d.Ask(ctx, cluster, what, host, d.By)
+	return d.Ask(ctx, cluster, course.Event{Detail: what, Host: host, By: d.By})
+}
+
+// Decide takes a decision about the cluster's newest round: it is left for whoever runs that, or else a process that
+// outlives this one takes the round on with it.
+func (d *Desk) Decide(ctx context.Context, cluster string, w course.Way, reason string) error {
+	args := slices.Clone(w.Command[1:])
+	if w.Asks != course.AskGoOn {
+		args = append(args, "--reason", reason)
+	}
+	return d.Launch(ctx, cluster, args...)
 }
 
 // Past tells what is known of a host's past.

@@ -196,7 +196,7 @@ func TestTimesAreLearnedFromRounds(t *testing.T) {
 		!strings.Contains(err.Error(), "is finished") {
 		t.Errorf("a finished round was resumed: %v", err)
 	}
-	if _, err := h.Ask(t.Context(), "vts", course.AskStop, "", "tester"); err == nil {
+	if _, err := h.Ask(t.Context(), "vts", course.Event{Detail: course.AskStop, By: "tester"}); err == nil {
 		t.Error("a finished round was asked to stop")
 	}
 }

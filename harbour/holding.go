@@ -63,16 +63,20 @@ func (j *journal) contradicts(r *estate.Reading) error {
 	return course.Contradicts(r.Host, r.Guard, j.round, j.lease.Epoch(), j.sums)
 }
 
-// vacant refuses where the cluster's last round still holds something.
-func (h *Harbour) vacant(ctx context.Context, cluster string) error {
+// vacant refuses where the cluster's last round still holds something. One whose journal is damaged holds nothing that
+// anybody could go on with: it is left as it is where taking over is meant.
+func (h *Harbour) vacant(ctx context.Context, cluster string, takeOver bool) error {
 	last, head, err := h.Latest(ctx, cluster)
-	if err != nil {
-		return err
+	switch {
+	case takeOver && errors.As(err, new(*course.Malformed)):
+		return nil
+	case err != nil:
+		return fmt.Errorf("%w%s", err, above(err, cluster))
 	}
 	if last != nil && last.Status != course.Finished && last.Holds() {
 		return fmt.Errorf("round %s over %s is not finished (%s) and holds a closed host, or an act of which it is "+
-			"not known how it came out; go on with it: yare round resume %s",
-			head.ID, cluster, last.Status, cluster)
+			"not known how it came out; go on with it: yare round resume %s, or end it: yare round end %s",
+			head.ID, cluster, last.Status, cluster, cluster)
 	}
 	return nil
 }
@@ -208,7 +212,7 @@ func renew(ctx context.Context, l store.Lease, cancel context.CancelCauseFunc) {
 			cancel(err)
 			return
 		}
-		if err != nil {
+		if err != nil && ctx.Err() == nil {
 			slog.Warn("the lease could not be renewed; it is tried again", "cluster", l.Cluster(), "error", err)
 		}
 	}

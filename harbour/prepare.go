@@ -97,7 +97,7 @@ func (h *Harbour) Prepare(ctx context.Context, hosts []string, done func(host st
 func (h *Harbour) Unprepare(ctx context.Context, hosts []string, done func(host string)) error {
 	for _, host := range hosts {
 		if c, ok := h.Estate.ClusterOf(host); ok {
-			if err := h.vacant(ctx, c.Name); err != nil {
+			if err := h.vacant(ctx, c.Name, false); err != nil {
 				return err
 			}
 		}

@@ -10,6 +10,8 @@ import (
 	"github.com/oklog/ulid/v2"
 
 	"yareharbour/connector"
+	"yareharbour/core/act"
+	"yareharbour/core/catalogue"
 	"yareharbour/core/course"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
@@ -74,7 +76,7 @@ func (h *Harbour) Start(ctx context.Context, st Start, seen func(course.Event)) 
 		return nil, err
 	}
 	defer h.release(lease)
-	if err := h.vacant(ctx, c.Name); err != nil {
+	if err := h.vacant(ctx, c.Name, st.TakeOver); err != nil {
 		return nil, err
 	}
 	p, err := h.approved(ctx, st)
@@ -100,6 +102,12 @@ func (h *Harbour) Start(ctx context.Context, st Start, seen func(course.Event)) 
 // or after the program died in the middle. What an intent without an outcome came to is looked up on the host, once
 // that has been told of the new lease.
 func (h *Harbour) Resume(ctx context.Context, cluster, by string, seen func(course.Event)) (*course.State, error) {
+	return h.goOn(ctx, cluster, seen, course.Event{Detail: course.AskGoOn, By: by})
+}
+
+// goOn takes the newest round of a cluster on, with what is asked of it, and runs it.
+func (h *Harbour) goOn(ctx context.Context, cluster string, seen func(course.Event),
+	asked ...course.Event) (*course.State, error) {
 	c, err := h.Cluster(cluster)
 	if err != nil {
 		return nil, err
@@ -107,26 +115,91 @@ func (h *Harbour) Resume(ctx context.Context, cluster, by string, seen func(cour
 	s, head, err := h.Latest(ctx, cluster)
 	switch {
 	case err != nil:
-		return nil, fmt.Errorf("nothing is done by a journal that can't be trusted: %w", err)
+		return nil, fmt.Errorf("nothing is done by a journal that can't be trusted: %w%s", err, above(err, cluster))
 	case s == nil:
 		return nil, fmt.Errorf("%s had no round yet; begin one with \"yare round start %s\"", cluster, cluster)
 	case s.Status == course.Finished:
 		return nil, fmt.Errorf("the last round over %s (%s) is finished; there is nothing to go on with",
 			cluster, head.ID)
 	}
+	by := asked[0].By
 	lease, err := h.acquire(ctx, c, head.ID, by, false)
 	if err != nil {
 		return nil, err
 	}
 	defer h.release(lease)
-	for _, e := range []course.Event{{Kind: course.Taken}, {Kind: course.Asked, Detail: course.AskGoOn}} {
-		e.At, e.By = h.World.Now(), by
+	for i, e := range append([]course.Event{{Kind: course.Taken}}, asked...) {
+		if e.At, e.By = h.World.Now(), by; i > 0 {
+			e.Kind = course.Asked
+		}
 		if e, _, err = h.Rounds.Append(ctx, lease, head.ID, e); err != nil {
 			return nil, err
 		}
 		seen(e)
 	}
 	return h.run(ctx, lease, head.ID, seen)
+}
+
+// above names what leads on where a round's journal is damaged; "" where it is not.
+func above(err error, cluster string) string {
+	if !errors.As(err, new(*course.Malformed)) {
+		return ""
+	}
+	return fmt.Sprintf(". Where there is no better copy of the state directory, \"yare round start %s --take-over\" begins "+
+		"anew: what can be read of this one is kept, and hosts that it left closed are adopted with \"yare round adopt\"",
+		cluster)
+}
+
+// Decide takes a person's decision about the newest round of a cluster. Where somebody runs it the decision is left for
+// him, and what will happen is returned in words; else the round is taken on with it, and run on to its end.
+func (h *Harbour) Decide(ctx context.Context, cluster string, e course.Event,
+	seen func(course.Event)) (*course.State, string, error) {
+	s, head, err := h.Latest(ctx, cluster)
+	switch {
+	case err != nil:
+		return nil, "", fmt.Errorf("nothing is decided by a journal that can't be trusted: %w%s", err, above(err, cluster))
+	case s == nil:
+		return nil, "", fmt.Errorf("%s had no round yet", cluster)
+	}
+	if why := s.Refuses(&e); why != "" {
+		return nil, "", fmt.Errorf("round %s over %s: %s", head.ID, cluster, why)
+	}
+	if why, err := h.needed(s.Visit(e.Host), &e); err != nil || why != "" {
+		return nil, why, err
+	}
+	switch held, err := h.Rounds.Holder(ctx, cluster); {
+	case err != nil:
+		return nil, "", err
+	case held != nil:
+		return nil, "it is left for process " + fmt.Sprint(held.PID) + " on " + held.Machine + ", which runs the round",
+			h.Rounds.Ask(ctx, head.ID, e)
+	}
+	asked := []course.Event{e}
+	if e.Detail == course.AskDone || e.Detail == course.AskUndone { // whoever settles it wants the visit to go on
+		asked = []course.Event{{Detail: course.AskGoOn, By: e.By}, e}
+	}
+	s, err = h.goOn(ctx, cluster, seen, asked...)
+	return s, "", err
+}
+
+// needed refuses to leave a change out that another one requires.
+func (h *Harbour) needed(v *course.Visit, e *course.Event) (string, error) {
+	if e.Detail != course.AskDrop || v.Before == nil {
+		return "", nil
+	}
+	cat, err := h.today()
+	if err != nil {
+		return "", nil // what requires what is not known; proof holds the host to it all the same
+	}
+	without := v.Visit
+	without.Changes = slices.DeleteFunc(slices.Clone(v.Changes), func(c act.Change) bool { return c.Title() == e.Of })
+	before := v.Mismatches(cat, v.Before)
+	for _, m := range without.Mismatches(cat, v.Before) {
+		if !slices.ContainsFunc(before, func(o catalogue.Mismatch) bool { return o == m }) {
+			return "", fmt.Errorf("%s can't be left out alone: %s; leave that out first", e.Of, m.Why)
+		}
+	}
+	return "", nil
 }
 
 // Adopt begins a round over one host that a lost round left closed: its mark is made the new round's, the host is
@@ -152,7 +225,7 @@ func (h *Harbour) Adopt(ctx context.Context, host, by, reason string, sure bool,
 		return nil, fmt.Errorf("adopting %s: it was closed by %s (%s), outside any round: that is theirs to open", host,
 			r.Closed.By, r.Closed.Reason)
 	}
-	if _, err := h.Round(ctx, r.Closed.Round); !errors.Is(err, store.ErrNoRound) {
+	if _, err := h.Round(ctx, r.Closed.Round); !errors.Is(err, store.ErrNoRound) && !errors.As(err, new(*course.Malformed)) {
 		return nil, fmt.Errorf("adopting %s: its round %s is in this state directory: resume it with \"yare round "+
 			"resume %s\"", host, r.Closed.Round, c.Name)
 	}
@@ -234,7 +307,8 @@ func (h *Harbour) todayOf(v *course.Visit, r *estate.Reading) course.Today {
 
 // Ask asks the running round of a cluster to pause or stop, or to leave a host out, and returns what will happen, in
 // words.
-func (h *Harbour) Ask(ctx context.Context, cluster, what, host, by string) (string, error) {
+func (h *Harbour) Ask(ctx context.Context, cluster string, e course.Event) (string, error) {
+	what, host := e.Detail, e.Host
 	if _, err := h.Cluster(cluster); err != nil && len(h.Estate.Clusters) > 0 {
 		return "", err
 	}
@@ -242,6 +316,10 @@ func (h *Harbour) Ask(ctx context.Context, cluster, what, host, by string) (stri
 	var cut *course.Malformed
 	if err != nil && !errors.As(err, &cut) { // pausing and stopping work whatever became of the journal
 		return "", err
+	}
+	if s != nil && s.Status != course.Running && s.Status != course.Finished {
+		return "", fmt.Errorf("the round %s over %s %s, and nothing of it runs; \"yare round end %s\" ends it for good, and "+
+			"\"yare round watch %s\" shows what else can be done", head.ID, cluster, s.Status, cluster, cluster)
 	}
 	if s == nil || s.Status != course.Running {
 		return "", fmt.Errorf("no round runs over %s", cluster)
@@ -256,7 +334,7 @@ func (h *Harbour) Ask(ctx context.Context, cluster, what, host, by string) (stri
 	if what == course.AskSkip && (v == nil || v.Over()) {
 		return "", fmt.Errorf("the round over %s has no visit to %q left that could be skipped", cluster, host)
 	}
-	if err := h.Rounds.Ask(ctx, head.ID, what, host, by); err != nil {
+	if err := h.Rounds.Ask(ctx, head.ID, e); err != nil {
 		return "", err
 	}
 	switch {

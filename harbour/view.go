@@ -88,6 +88,9 @@ func (h *Harbour) View(ctx context.Context) (*view.Estate, error) {
 	if err := h.Sound(); err != nil {
 		in.Faults, in.Plans = strings.Split(err.Error(), "\n"), nil
 	}
+	if in.Owed, err = h.Owed(ctx); err != nil {
+		return nil, err
+	}
 	in.Sure = h.sightings(readings)
 	in.Problems, in.Verdicts = append(h.problems(readings, e.Checker.Baselines), h.strays(e.Held)...), e.Verdicts
 	in.Flags = drift.Flags(e.Held, e.Checker.Catalogue, drift.BoundBy(e.Verdicts))

@@ -30,6 +30,7 @@ var effects = map[act.Name]func(*World, *Host, act.Act, []byte) (Answer, error){
 	act.Close:   (*World).mark,
 	act.Remark:  (*World).mark,
 	act.Adopt:   (*World).adopt,
+	act.Hand:    (*World).hand,
 	act.Open:    (*World).open,
 	act.Backup:  (*World).backup,
 	act.Install: (*World).install,
@@ -200,14 +201,25 @@ func (w *World) mark(h *Host, a act.Act, _ []byte) (Answer, error) {
 	return Answer{}, w.Close(h.Name, estate.Mark{By: a.By, Round: a.Round, Reason: a.Reason})
 }
 
-// adopt replaces the mark of the round that the act names by its own.
+// adopt replaces the mark that the act names by its round's own.
 func (w *World) adopt(h *Host, a act.Act, _ []byte) (Answer, error) {
 	m := h.Reading.Closed
-	if m == nil || a.Before.Mark == nil || m.Round == "" || m.Round != a.Before.Mark.Round {
+	if m == nil || a.Before.Mark == nil || m.Identity() != a.Before.Mark.Identity() {
 		return Answer{}, fmt.Errorf("%s does not carry the mark that is to be adopted", h.Name)
 	}
 	h.Reading.Closed = &estate.Mark{By: a.By, Round: a.Round, Reason: a.Reason, At: w.Now}
 	w.act("adopt %s", h.Name)
+	return Answer{}, nil
+}
+
+// hand makes the round's mark the person's.
+func (w *World) hand(h *Host, a act.Act, _ []byte) (Answer, error) {
+	m := h.Reading.Closed
+	if m == nil || m.Round != a.Round {
+		return Answer{}, fmt.Errorf("%s does not carry this round's mark", h.Name)
+	}
+	h.Reading.Closed = &estate.Mark{By: a.By, Reason: a.Reason, At: w.Now}
+	w.act("hand %s over", h.Name)
 	return Answer{}, nil
 }
 

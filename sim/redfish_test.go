@@ -18,7 +18,9 @@ import (
 
 	"yareharbour/connector"
 	"yareharbour/connector/redfish"
+	"yareharbour/core/act"
 	"yareharbour/core/catalogue"
+	"yareharbour/core/estate"
 	"yareharbour/demo"
 	"yareharbour/sim"
 )
@@ -83,12 +85,17 @@ func TestInventoryPowerHealth(t *testing.T) {
 	}
 }
 
+// flash is the order to put a file into a device.
+func flash(key estate.Key, device, file string) connector.Order {
+	return connector.Order{Act: act.Act{Change: &act.Change{Component: key, Device: device, File: file}}}
+}
+
 func TestUpdateByPush(t *testing.T) {
 	t.Parallel()
 	a := serve(t, 2000)
 	c := client(a, "jacana")
 	defer c.Close()
-	id, err := c.Update(t.Context(), "fw:lorne-l25", "slot 2", "x.payload", image(t, "7.4.2", catalogue.HostRestart))
+	id, err := c.Update(t.Context(), flash("fw:lorne-l25", "slot 2", "x.payload"), image(t, "7.4.2", catalogue.HostRestart))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -141,16 +148,16 @@ func TestWhatABMCRefuses(t *testing.T) {
 			return err
 		}},
 		{"an image that is none", "not a payload", func() error {
-			_, err := client(a, "heron").Update(t.Context(), "fw:lorne-l25", "slot 2", "x", []byte("noise"))
+			_, err := client(a, "heron").Update(t.Context(), flash("fw:lorne-l25", "slot 2", "x"), []byte("noise"))
 			return err
 		}},
 		{"an image for something else", "there is none such", func() error {
-			_, err := client(a, "heron").Update(t.Context(), "fw:corran-bmc", "", "x",
+			_, err := client(a, "heron").Update(t.Context(), flash("fw:corran-bmc", "", "x"),
 				image(t, "1", catalogue.NoRestart))
 			return err
 		}},
 		{"a component that is not there", "knows no such component", func() error {
-			_, err := client(a, "heron").Update(t.Context(), "fw:nothing", "", "x", nil)
+			_, err := client(a, "heron").Update(t.Context(), flash("fw:nothing", "", "x"), nil)
 			return err
 		}},
 		{"a reset of no kind", "is not one of", func() error { return client(a, "heron").Reset(t.Context(), "Kick") }},

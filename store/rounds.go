@@ -8,8 +8,6 @@ import (
 	"fmt"
 	"time"
 
-	"github.com/oklog/ulid/v2"
-
 	"yareharbour/core/act"
 	"yareharbour/core/course"
 	"yareharbour/core/plan"
@@ -34,10 +32,12 @@ type Rounds interface {
 	Journal(ctx context.Context, id string, c *course.Chain) ([]course.Event, error)
 	Rounds(ctx context.Context, cluster string) ([]Round, error)
 	Latest(ctx context.Context, cluster string) (Round, error)
+	Owing(ctx context.Context) ([]Round, error)
+	Settle(ctx context.Context, round string) error
 	Knows(ctx context.Context, round string) (bool, error)
 	TakeOver(ctx context.Context, round, by string, now time.Time) error
 
-	Ask(ctx context.Context, round, what, host, by string) error
+	Ask(ctx context.Context, round string, e course.Event) error
 	Take(ctx context.Context, l Lease, round string, now time.Time) ([]course.Event, []string, error)
 	SetProgress(ctx context.Context, round string, p Progress) error
 	Progress(ctx context.Context, round string) (Progress, error)
@@ -168,9 +168,12 @@ func (s *Store) Journal(ctx context.Context, id string, c *course.Chain) ([]cour
 // Rounds returns the rounds of a cluster, or of all clusters where it is empty, the last that was begun first: by the
 // store's own count, for a time of day can be set.
 func (s *Store) Rounds(ctx context.Context, cluster string) ([]Round, error) {
-	rows, err := s.db.QueryContext(ctx,
-		"SELECT id, cluster, started FROM rounds WHERE cluster = ? OR ? = '' ORDER BY n DESC",
+	return s.rounds(ctx, "SELECT id, cluster, started FROM rounds WHERE cluster = ? OR ? = '' ORDER BY n DESC",
 		cluster, cluster)
+}
+
+func (s *Store) rounds(ctx context.Context, query string, args ...any) ([]Round, error) {
+	rows, err := s.db.QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -188,6 +191,17 @@ func (s *Store) Rounds(ctx context.Context, cluster string) ([]Round, error) {
 		out = append(out, r)
 	}
 	return out, rows.Err()
+}
+
+// Owing returns the rounds of which something may still be owed, the last first: all that were not settled.
+func (s *Store) Owing(ctx context.Context) ([]Round, error) {
+	return s.rounds(ctx, "SELECT id, cluster, started FROM rounds WHERE owes ORDER BY n DESC")
+}
+
+// Settle notes that nothing of a round is owed any more.
+func (s *Store) Settle(ctx context.Context, round string) error {
+	_, err := s.db.ExecContext(ctx, "UPDATE rounds SET owes = 0 WHERE id = ?", round)
+	return err
 }
 
 // Latest returns the round of the cluster that was begun last, or ErrNoRound.
@@ -224,11 +238,13 @@ func (s *Store) TakeOver(ctx context.Context, round, by string, now time.Time) e
 	return err
 }
 
-// Ask leaves a request for whoever runs the round; host names the visit that it is about, where it is about one.
-func (s *Store) Ask(ctx context.Context, round, what, host, by string) error {
-	_, err := s.db.ExecContext(ctx, "INSERT INTO requests (id, n, round, what, host, by_whom) "+
-		"SELECT ?, COALESCE(MAX(n), 0) + 1, ?, ?, ?, ? FROM requests",
-		ulid.Make().String(), round, what, host, by)
+// Ask leaves a request for whoever runs the round: the event that he is to write, but for what only he knows.
+func (s *Store) Ask(ctx context.Context, round string, e course.Event) error {
+	text, err := json.Marshal(e)
+	if err != nil {
+		return err
+	}
+	_, err = s.db.ExecContext(ctx, "INSERT INTO requests (round, text) VALUES (?, ?)", round, string(text))
 	return err
 }
 
@@ -267,16 +283,21 @@ func (s *Store) Take(ctx context.Context, l Lease, round string, now time.Time) 
 }
 
 func requests(tx *sql.Tx, round string) (out []course.Event, err error) {
-	rows, err := tx.Query("SELECT what, host, by_whom FROM requests WHERE round = ? ORDER BY n", round)
+	rows, err := tx.Query("SELECT text FROM requests WHERE round = ? ORDER BY n", round)
 	if err != nil {
 		return nil, err
 	}
 	defer rows.Close()
 	for rows.Next() {
-		e := course.Event{Kind: course.Asked}
-		if err := rows.Scan(&e.Detail, &e.Host, &e.By); err != nil {
+		var text string
+		if err := rows.Scan(&text); err != nil {
 			return nil, err
 		}
+		e := course.Event{}
+		if err := json.Unmarshal([]byte(text), &e); err != nil {
+			return nil, err
+		}
+		e.Kind = course.Asked
 		out = append(out, e)
 	}
 	return out, rows.Err()

@@ -90,7 +90,7 @@ func TestASlowHolderCanDoNothing(t *testing.T) {
 	}
 	w.pass(slow.margin())
 	quick := take(t, b, "vts")
-	if err := b.Ask(t.Context(), "R", course.AskStop, "", "me"); err != nil {
+	if err := b.Ask(t.Context(), "R", course.Event{Detail: course.AskStop, By: "me"}); err != nil {
 		t.Fatal(err)
 	}
 	if _, _, err := a.Append(t.Context(), slow, "R", course.Event{At: now, Kind: course.Asked}); !errors.Is(err,

@@ -94,8 +94,10 @@ var migrations = []migration{statements(`
 	CREATE UNIQUE INDEX rounds_in_order ON rounds (cluster, n);
 	ALTER TABLE plans ADD COLUMN n BIGINT NOT NULL DEFAULT 0;
 	UPDATE plans SET n = (SELECT COUNT(*) FROM plans o WHERE (o.made, o.digest) <= (plans.made, plans.digest));
-	ALTER TABLE requests ADD COLUMN n BIGINT NOT NULL DEFAULT 0;
-	UPDATE requests SET n = (SELECT COUNT(*) FROM requests o WHERE o.id <= requests.id);
+	DROP TABLE requests;
+	CREATE TABLE requests (n INTEGER PRIMARY KEY AUTOINCREMENT, round TEXT NOT NULL, text TEXT NOT NULL);
+	ALTER TABLE rounds ADD COLUMN owes INTEGER NOT NULL DEFAULT 1;
+	UPDATE rounds SET owes = n = (SELECT MAX(o.n) FROM rounds o WHERE o.cluster = rounds.cluster);
 `)}
 
 // Open opens the store below dir, and makes it where there is none: readable by its owner only, whatever the umask

@@ -3,6 +3,7 @@
 package conform
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -122,7 +123,7 @@ func (t *trial) read(host string, sections ...estate.SectionName) *estate.Readin
 // order makes an order of its own.
 func (t *trial) order(kind act.Name, of act.Act) connector.Order {
 	t.n++
-	of.Kind, of.Round, of.Epoch, of.By = kind, t.round, t.epoch, "conform"
+	of.Kind, of.Round, of.Epoch, of.By = kind, t.round, t.epoch, cmp.Or(of.By, "conform")
 	if of.Host == "" {
 		of.Host = t.Host
 	}

@@ -69,6 +69,13 @@ func (t *trial) closing() {
 	t.refused(t.order(act.Open, act.Act{}), "it was adopted by another round")
 	t.round = "another"
 	t.epoch++
+	t.done(t.order(act.Hand, act.Act{By: "op", Reason: "for the electrician"}))
+	if m := t.read(t.Host, estate.Host).Closed; m == nil || m.Round != "" || m.By != "op" || m.Reason != "for the electrician" {
+		t.Errorf("its mark is %+v", m)
+	}
+	t.refused(t.order(act.Open, act.Act{}), "it is a person's")
+	t.refused(t.order(act.Hand, act.Act{By: "op", Reason: "again"}), "it does not carry this round's mark")
+	t.done(t.order(act.Adopt, act.Act{Reason: "it is well"}))
 	t.done(t.order(act.Open, act.Act{}))
 	t.round = "conform"
 	t.epoch++

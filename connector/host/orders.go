@@ -60,6 +60,7 @@ var orders = map[act.Name]func(*session, context.Context, connector.Order) (conn
 	act.Install: plainly("install", packages),
 	act.Service: plainly("services", func(o connector.Order) []string { return o.Services }),
 	act.Adopt:   plainly("adopt", adopted),
+	act.Hand:    plainly("hand", words),
 	act.Close:   (*session).shut,
 	act.Stage:   (*session).stage,
 	act.Backup:  (*session).backup,
@@ -80,11 +81,10 @@ func words(o connector.Order) []string {
 }
 
 func adopted(o connector.Order) []string {
-	lost := ""
-	if o.Before.Mark != nil {
-		lost = o.Before.Mark.Round
+	if m := o.Before.Mark; m != nil {
+		return append(words(o), m.Round, m.At.UTC().Format(time.RFC3339))
 	}
-	return append(words(o), lost)
+	return append(words(o), "", "")
 }
 
 // packages names what goes in and what goes away, as the wrapper wants it.

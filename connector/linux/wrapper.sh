@@ -310,8 +310,12 @@ order() {
 		[ "$(owner)" = "$round" ] || refuse "it does not carry this round's mark"
 		marked "$1" "$2"
 		;;
+	hand)
+		[ "$(owner)" = "$round" ] || refuse "it does not carry this round's mark"
+		round='' marked "$1" "$2"
+		;;
 	adopt)
-		[ -e ../mark ] && [ "$(owner)" = "$3" ] && [ -n "$3" ] || refuse "it does not carry the mark that is to be adopted"
+		[ -e ../mark ] && [ "$(owner)" = "$3" ] && { [ -n "$3" ] || [ "$(sed -n '/^at /{s///p;q;}' ../mark)" = "$4" ]; } || refuse "it does not carry the mark that is to be adopted"
 		marked "$1" "$2"
 		;;
 	open)

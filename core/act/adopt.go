@@ -6,8 +6,8 @@ import (
 	"yareharbour/core/estate"
 )
 
-// Adopt makes the mark of a round that is lost the mark of this one: the host was closed by us, and nobody else can
-// open it any more.
+// Adopt makes the mark that somebody else put on a host that of this round: of a round that is lost, or of a person who
+// lets it go.
 var Adopt = define("adopt", adopt{})
 
 type adopt struct{}
@@ -21,7 +21,7 @@ func (adopt) Says(a Act) string {
 	if a.Before.Mark == nil {
 		return "adopt"
 	}
-	return "adopt the mark of round " + a.Before.Mark.Round
+	return "adopt the closing of " + a.Before.Mark.Identity()
 }
 
 func (adopt) Takes(Act) (middle, worst time.Duration) { return 5 * time.Second, 15 * time.Second }
@@ -30,8 +30,8 @@ func (adopt) Asks(Act) Asks { return Asks{Host: []estate.SectionName{estate.Host
 
 func (adopt) Find(a Act, s Seen) Finding {
 	f := findMark(a, s)
-	if f.Outcome == NeedsPerson && a.Before.Mark != nil && s.Host.Closed.Round == a.Before.Mark.Round {
-		return Finding{Outcome: NotDone, Detail: "it carries the mark of round " + s.Host.Closed.Round}
+	if f.Outcome == NeedsPerson && a.Before.Mark != nil && s.Host.Closed.Identity() == a.Before.Mark.Identity() {
+		return Finding{Outcome: NotDone, Detail: "it carries the mark of " + s.Host.Closed.Identity()}
 	}
 	return f
 }

@@ -13,7 +13,7 @@ import (
 
 // empties drains and closes the host.
 func (t *turn) empties(v *Visit) bool {
-	if !v.Empties || t.restarted(v) {
+	if !v.Empties || t.restarted(v) && !v.Keeps {
 		return false
 	}
 	if !t.fresh(v.Host, estate.Host, estate.GuestList) {
@@ -105,7 +105,7 @@ func (v *Visit) rests(g *estate.Guest) *plan.Rest {
 }
 
 func (t *turn) restarted(v *Visit) bool {
-	return !slices.ContainsFunc(v.Restarts, func(pass int) bool { return !v.Did(act.Restart, pass) })
+	return !slices.ContainsFunc(v.Restarts, v.restarts)
 }
 
 // moving tells whether the guest is on its way from the host.

@@ -49,8 +49,10 @@ const (
 	Proving  EventKind = "proving"  // all is done, and what was done is being proven
 	Proven   EventKind = "proven"
 	Unproven EventKind = "unproven"
-	Stays    EventKind = "stays" // guests that were to come back stay where they are; carries them
-	Left     EventKind = "left"  // it is left out, as somebody asked
+	Stays    EventKind = "stays"       // guests that were to come back stay where they are; carries them
+	Left     EventKind = "left"        // it is left out, as somebody asked
+	Handed   EventKind = "handed over" // the host is somebody's from now on; carries what is owed of its visit
+	Refuted  EventKind = "refuted"     // a look contradicts what a person said of an act
 )
 
 // Event is one entry of a round's journal.
@@ -70,8 +72,11 @@ type Event struct {
 	Vain   bool   `json:"vain,omitempty"` // of Failed: it would fail again as it is
 	Remedy string `json:"remedy,omitempty"`
 	// of Leapt, in nanoseconds; below zero where the time of day went back
-	Leap   time.Duration     `json:"leap,omitempty"`
-	By     string            `json:"by,omitempty"`
+	Leap time.Duration `json:"leap,omitempty"`
+	By   string        `json:"by,omitempty"`
+	// Of is what a person decides about: a change's title, or an act's id; Reason is why, and what the person saw.
+	Of     string            `json:"of,omitempty"`
+	Reason string            `json:"reason,omitempty"`
 	Status Status            `json:"status,omitempty"`
 	Plan   *plan.Plan        `json:"plan,omitempty"`
 	Checks []precheck.Answer `json:"checks,omitempty"`
@@ -118,7 +123,11 @@ func (e *Event) Says() string {
 		return "waits: " + e.Detail
 	case e.Kind == Left:
 		return "left out: " + e.Detail
-	case e.Kind == Undone, e.Kind == Unanswered:
+	case e.Kind == Handed:
+		return "handed over: " + e.Detail
+	case e.Kind == Asked:
+		return e.asks()
+	case e.Kind == Undone, e.Kind == Unanswered, e.Kind == Refuted:
 		return e.Act.Says() + ": " + e.Detail
 	case e.Act != nil:
 		return e.Act.Says()
@@ -150,6 +159,40 @@ const (
 	AskGoOn  = "go on"
 	AskSkip  = "skip"
 )
+
+// Decisions that a person can make of a round that does not go on by itself, as an Asked event's detail. Each has a
+// reason, and all but AskEnd name a host; the first three say of what.
+const (
+	AskDrop   = "leave a change out" // the rest is done, proven and reopened, and the change stays drift
+	AskDone   = "it was done"        // of an act that no look can settle
+	AskUndone = "it was not done"
+	AskHand   = "hand over" // the host stays as it is, and is the person's from now on
+	AskEnd    = "end"       // nothing more is begun, and a host that can't be finished is handed over
+)
+
+// Decides tells whether the request is a decision: it lets a round that had ended go on.
+func (e *Event) Decides() bool {
+	switch e.Detail {
+	case AskDrop, AskDone, AskUndone, AskHand, AskEnd:
+		return e.Kind == Asked
+	}
+	return false
+}
+
+// asks says what a person asks for.
+func (e *Event) asks() string {
+	says := e.Detail
+	if e.Of != "" {
+		says += ": " + e.Of
+	}
+	if e.Host != "" {
+		says += " (" + e.Host + ")"
+	}
+	if e.Reason != "" {
+		says += ", because " + e.Reason
+	}
+	return says
+}
 
 // Malformed is what a journal that can't be gives: the number of the entry and what is wrong with it. What comes before
 // that entry stands.

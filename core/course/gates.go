@@ -89,7 +89,7 @@ func failureGate(t *turn, _ *Visit) (string, bool) {
 
 // failing is the first visit that failed, or nil.
 func (s *State) failing() *Visit {
-	i := slices.IndexFunc(s.Visits, func(v Visit) bool { return v.Failure != nil })
+	i := slices.IndexFunc(s.Visits, func(v Visit) bool { return v.Failure != nil && !v.Over() })
 	if i < 0 {
 		return nil
 	}
@@ -124,8 +124,11 @@ func trialGate(t *turn, v *Visit) (string, bool) {
 	if first == nil || v == first || first.Phase == LeftOut {
 		return "", false
 	}
-	if !first.Over() {
+	switch {
+	case !first.Over():
 		return first.Host + " is on trial before the others", true
+	case first.Phase == HandedOver:
+		return first.Host + " was on trial and was handed over: nothing is proven by it", true
 	}
 	var over time.Time
 	if n := len(first.Spans); n > 0 {

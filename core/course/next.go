@@ -222,7 +222,7 @@ func (t *turn) start(v *Visit, a act.Act) {
 	if a.Host = cmp.Or(a.Host, v.Host); a.Host != v.Host {
 		a.For = v.Host
 	}
-	a.Round, a.Epoch, a.By = t.s.Round, t.s.Epoch, t.s.Plan.Brief.By
+	a.Round, a.Epoch, a.By = t.s.Round, t.s.Epoch, cmp.Or(a.By, t.s.Plan.Brief.By)
 	asks := a.Kind.Of().Asks(a)
 	sections := append([]estate.SectionName{estate.Host}, asks.Host...)
 	if r.Needs.Empty {
@@ -311,7 +311,7 @@ func (t *turn) hindered(v *Visit, why, remedy string) {
 // end says how the round ends: nothing is under way, and no time will bring anything.
 func (t *turn) end() {
 	s := t.s
-	var left, waiting []string
+	var left, waiting, handed []string
 	for i := range s.Visits {
 		v := &s.Visits[i]
 		switch {
@@ -320,15 +320,24 @@ func (t *turn) end() {
 			return
 		case v.Phase == LeftOut:
 			left = append(left, v.Host)
+		case v.Phase == HandedOver:
+			handed = append(handed, v.Host)
 		case !v.Over():
 			waiting = append(waiting, v.Host)
 		}
 	}
+	over := ""
+	if len(handed) > 0 {
+		over = "; handed over: " + join(handed)
+	}
 	switch {
+	case len(waiting) == 0 && s.End != nil:
+		t.ended(Finished, fmt.Sprintf("%s ended it: %s; not visited: %s%s", s.End.By, s.End.Reason,
+			cmp.Or(join(left), "none"), over))
 	case len(waiting) == 0 && len(left) > 0:
-		t.ended(Finished, fmt.Sprintf("every host has been visited but those that were left out: %s", join(left)))
+		t.ended(Finished, fmt.Sprintf("every host has been visited but those that were left out: %s%s", join(left), over))
 	case len(waiting) == 0:
-		t.ended(Finished, "every host has been visited")
+		t.ended(Finished, "every host has been visited"+over)
 	case s.Stop:
 		t.ended(Stopped, "stopped at a safe point: no host is closed")
 	case s.Pause:
@@ -336,6 +345,10 @@ func (t *turn) end() {
 	default: // a gate holds the next visit, and nothing is under way that would open it
 		v := s.Visit(waiting[0])
 		g, why, _ := t.held(v)
+		if len(handed) > 0 { // that is nothing to see to on the next host
+			t.ended(Stopped, fmt.Sprintf("%s waits: %s%s", v.Host, cmp.Or(why, "nothing lets it begin"), over))
+			return
+		}
 		t.record(Event{Kind: Blocked, Host: v.Host, Detail: cmp.Or(why, "nothing lets it begin"), Remedy: g.Remedy})
 	}
 }

@@ -18,8 +18,9 @@ func unproven(v *Visit, r *estate.Reading) (wrong []string) {
 			wrong = append(wrong, fmt.Sprintf("%s is unread: %s", s, e))
 		}
 	}
-	for i, c := range v.Changes {
-		if slices.ContainsFunc(v.Changes[i+1:], c.Place) {
+	for _, i := range v.wanted() {
+		c := v.Changes[i]
+		if v.rung(i) {
 			continue // a lower rung of a ladder
 		}
 		comp, unread := c.Standing(r)

@@ -20,6 +20,9 @@ func (t *turn) settle(p *Pending) {
 		t.waits = true
 		t.tell(p, act.Finding{})
 		return
+	case p.Word != nil:
+		t.byWord(p)
+		return
 	case p.Given:
 		return
 	case a.Epoch < t.s.Epoch && a.Kind == act.Claim:
@@ -52,6 +55,29 @@ func (t *turn) settle(p *Pending) {
 		t.settled(Stuck, p, f.Detail, rules.Advice(a.Host, false))
 	case act.Untold:
 		t.untold(p, f)
+	}
+}
+
+// byWord settles an act as a person says, where no look can: what a look finds goes before anybody's word.
+func (t *turn) byWord(p *Pending) {
+	a, w := &p.Act, p.Word
+	if !t.fresh(a.Host, estate.Host) {
+		return
+	}
+	if t.f.Readings[a.Host].Reached() && a.Epoch < t.s.Epoch && t.s.claimed[a.Host] < t.s.Epoch {
+		t.claim(a)
+		return
+	}
+	seen, ok := t.seen(p)
+	if !ok {
+		return
+	}
+	says := fmt.Sprintf("%s says %q: %s", w.By, w.Says, w.Reason)
+	switch f := a.Kind.Of().Find(*a, seen); {
+	case f.Outcome == act.NeedsPerson, f.Outcome == act.Untold:
+		t.settled(map[bool]EventKind{true: Done, false: Undone}[w.Says == AskDone], p, says, "")
+	default:
+		t.settled(Refuted, p, fmt.Sprintf("%s; and a look finds it %s %s", says, f.Outcome, f.Detail), "")
 	}
 }
 

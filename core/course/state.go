@@ -21,6 +21,7 @@ type Pending struct {
 	Quiet      time.Time // since when nobody can be asked; zero while somebody can
 	// it was waited for in vain, or needs a person: nothing is tried before somebody lets the round go on
 	Given  bool
+	Word   *Word     // what a person says of it, until a look has been held against that
 	Waited bool      // its silence was borne once, and is not a second time
 	From   time.Time // from when its time is counted: its intent, or when somebody let the round go on
 }
@@ -34,6 +35,7 @@ type State struct {
 	Open    []Pending
 	Pause   bool
 	Stop    bool
+	End     *Word // somebody ended it: nothing more is begun
 	Started time.Time
 	Ended   time.Time
 	Last    time.Time // of the newest event
@@ -81,7 +83,9 @@ func (s *State) Tally() (visits, moves int) {
 
 // Holds tells whether the round still has a host closed, or an act of which nobody knows how it came out.
 func (s *State) Holds() bool {
-	return len(s.Open) > 0 || slices.ContainsFunc(s.Visits, func(v Visit) bool { return len(v.Owed) > 0 })
+	return len(s.Open) > 0 || slices.ContainsFunc(s.Visits, func(v Visit) bool {
+		return len(v.Owed) > 0 && v.Phase != HandedOver
+	})
 }
 
 // Silent tells whether the host is expected to be silent now: an act is under way that takes it, or its services are
@@ -107,6 +111,8 @@ func (s *State) Apply(e Event) error {
 			s.touched[e.Act.To] = e.Seq
 		}
 		s.act(&e)
+	case e.Kind == Handed:
+		s.handed(s.Visit(e.Host), &e)
 	case e.Host != "" && e.Kind != Asked:
 		s.visit(s.Visit(e.Host), &e)
 	case e.Kind == Taken:
@@ -142,9 +148,9 @@ func (s *State) refuses(e *Event) string {
 			return fmt.Sprintf("%q is about no act", e.Kind)
 		}
 		return ""
-	case Intent, Accepted, Unanswered, Done, Undone, Failed, Quiet, Heard, Overdue, Stuck:
+	case Intent, Accepted, Unanswered, Done, Undone, Failed, Quiet, Heard, Overdue, Stuck, Refuted:
 		return s.refusesAct(e)
-	case Began, Checked, Waits, Rerouted, Stays, Blocked, Proving, Proven, Unproven, Left:
+	case Began, Checked, Waits, Rerouted, Stays, Blocked, Proving, Proven, Unproven, Left, Handed:
 		if e.Act != nil || s.Visit(e.Host) == nil {
 			return fmt.Sprintf("%q is about %q, which has no visit", e.Kind, e.Host)
 		}
@@ -188,7 +194,7 @@ func (s *State) round(e *Event) {
 		s.Plan.Brief.By, s.Plan.Brief.Reason = e.By, e.Detail
 		s.failures, s.touched, s.claimed = map[string]int{}, map[string]int64{}, map[string]int64{}
 		for _, v := range e.Plan.Visits {
-			s.Visits = append(s.Visits, Visit{Visit: v, Phase: Waiting})
+			s.Visits = append(s.Visits, Visit{Visit: v, Phase: Waiting, Owed: slices.Clone(v.Owes)})
 		}
 	case Ended:
 		s.Status, s.Ended, s.Detail = e.Status, e.At, e.Detail
@@ -238,28 +244,43 @@ func later(t time.Time, by time.Duration) time.Time {
 	return t.Add(by)
 }
 
+// Word is what a person decided or said, with why.
+type Word struct{ Says, By, Reason string }
+
 func (s *State) asked(e *Event) {
+	word := &Word{Says: e.Detail, By: e.By, Reason: e.Reason}
+	v := s.Visit(e.Host)
+	if e.Decides() {
+		s.Status, s.Ended, s.Detail = Running, time.Time{}, ""
+	}
 	switch e.Detail {
+	case AskDrop:
+		if v != nil {
+			s.drop(v, e)
+		}
+	case AskDone, AskUndone:
+		if i := s.pending(e.Of); i >= 0 {
+			s.Open[i].Word = word
+		}
+	case AskHand:
+		if v != nil && !v.Over() {
+			v.Hands = word
+		}
+	case AskEnd:
+		s.End = word
 	case AskPause:
 		s.Pause = true
 	case AskStop:
 		s.Stop = true
 	case AskSkip:
-		if v := s.Visit(e.Host); v != nil {
+		if v != nil {
 			v.Skip = true
 		}
 	case AskGoOn:
 		s.Pause, s.Stop, s.Status, s.Ended, s.Detail = false, false, Running, time.Time{}, ""
 		s.failures = map[string]int{}
 		for i := range s.Visits {
-			v := &s.Visits[i]
-			if f := v.Failure; f != nil {
-				v.Waited, v.Anew = f.Waited, true
-			}
-			if v.Phase == Settling {
-				v.Phase, v.Proving = Working, time.Time{}
-			}
-			v.Failure, v.Waits, v.Why = nil, time.Time{}, ""
+			s.Visits[i].goOn()
 		}
 		for i := range s.Open {
 			p := &s.Open[i]
@@ -267,6 +288,36 @@ func (s *State) asked(e *Event) {
 			p.Given, p.From = false, e.At
 		}
 	}
+}
+
+// drop leaves out what of the change with that title was not done yet, with the later rungs of its ladder, and lets the
+// visit go on.
+func (s *State) drop(v *Visit, e *Event) {
+	for i := range v.Changes {
+		c := &v.Changes[i]
+		open := slices.ContainsFunc(s.Open, func(p Pending) bool { return p.Act.Visit() == v.Host && p.Act.Makes(i) })
+		if c.Title() == e.Of && !v.Made(i) && !open && !v.Without(i) {
+			v.Dropped = append(v.Dropped, i)
+			v.Notes = append(v.Notes, fmt.Sprintf("%s %s was left out by %s: %s", c.Title(), c.To, e.By, e.Reason))
+			delete(s.failures, act.Act{Host: v.Host, Kind: c.Kind(), Change: c, Index: i}.Key())
+		}
+	}
+	v.goOn()
+}
+
+// handed ends the visit where it stands: what of it is open is nobody's to settle here any more, and what is owed stays
+// owed.
+func (s *State) handed(v *Visit, e *Event) {
+	s.Open = slices.DeleteFunc(s.Open, func(p Pending) bool {
+		ours := p.Act.Visit() == v.Host
+		if ours && p.Act.Kind != act.Claim {
+			v.Loose = append(v.Loose, p.Act)
+		}
+		return ours
+	})
+	v.Phase = HandedOver
+	v.Notes = append(v.Notes, e.Says())
+	v.end(e.At, v.Failure != nil)
 }
 
 func (s *State) visit(v *Visit, e *Event) {
@@ -338,6 +389,8 @@ func (s *State) act(e *Event) {
 	case Overdue, Stuck:
 		p.Given = true
 		v.fail(&a, e, false)
+	case Refuted:
+		p.Word, p.Given = nil, false
 	case Undone:
 		s.Open = slices.Delete(s.Open, i, i+1)
 		v.end(e.At, false)
@@ -354,6 +407,9 @@ func (s *State) act(e *Event) {
 func (s *State) failed(v *Visit, a *act.Act, e *Event) {
 	s.failures[a.Key()]++
 	r := a.Kind.Of().Rules()
+	if a.Kind == act.Hand {
+		v.Unmarked = e.Detail
+	}
 	if a.Kind == act.Install { // what was staged for it is looked at anew: it may have been damaged since
 		v.Acts = slices.DeleteFunc(v.Acts, func(o act.Act) bool { return o.Kind == act.Stage && a.Makes(o.Index) })
 	}
@@ -384,6 +440,9 @@ func (s *State) done(v *Visit, a act.Act, e *Event, sum string) {
 	v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool {
 		return o.Kind.Of().Rules().Pays == a.Kind && o.UID() == a.UID()
 	})
+	if a.Kind == act.Hand { // the closing is the person's
+		v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool { return o.Kind.Of().Rules().Pays == act.Open })
+	}
 	if r.Owes != "" {
 		v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool { return o.Kind == a.Kind && o.UID() == a.UID() })
 		v.Owed = append(v.Owed, a)

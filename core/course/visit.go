@@ -16,6 +16,10 @@ import (
 func (t *turn) visit(v *Visit) {
 	switch {
 	case v.Over():
+	case v.Hands != nil:
+		t.hands(v, v.Hands)
+	case v.Did(act.Hand, 0):
+		t.hands(v, t.owner())
 	case v.Failure != nil:
 		t.afterFailure(v)
 	case v.Phase == Waiting:
@@ -30,6 +34,8 @@ func (t *turn) visit(v *Visit) {
 		t.work(v)
 	case v.Phase == Settling:
 		t.prove(v)
+	case v.Phase == Closing && v.Keeps:
+		t.hands(v, t.owner())
 	case v.Phase == Closing && len(v.Owed) > 0:
 		t.pay(v)
 	case v.Phase == Closing:
@@ -45,8 +51,12 @@ func (t *turn) blocked(v *Visit, why, remedy string) {
 
 // begin lets the visit begin if every gate is open.
 func (t *turn) begin(v *Visit) {
-	if v.Skip {
+	switch {
+	case v.Skip:
 		t.record(Event{Kind: Left, Host: v.Host, Detail: "somebody asked to leave it out"})
+		return
+	case t.s.End != nil:
+		t.record(Event{Kind: Left, Host: v.Host, Detail: t.s.End.By + " ended the round"})
 		return
 	}
 	if len(t.d.Record) > 0 {
@@ -63,7 +73,7 @@ func (t *turn) begin(v *Visit) {
 // closed, or may be, is finished all the same.
 func (t *turn) halts(v *Visit) bool {
 	closing := t.count(func(a *act.Act) bool { return a.Host == v.Host && a.Kind.Of().Rules().Pays != "" }) > 0
-	return (t.s.Stop || v.Skip || t.s.failing() != nil) && !v.Closed() && !closing
+	return (t.s.Stop || t.s.End != nil || v.Skip || t.s.failing() != nil) && !v.Closed() && !closing
 }
 
 // pay undoes what the visit owes, the last first: the host is opened, and then its guests are started, the one that was
@@ -88,6 +98,9 @@ func (t *turn) halt(v *Visit) {
 	case v.Skip:
 		t.record(Event{Kind: Left, Host: v.Host,
 			Detail: "somebody asked to leave it out; guests that moved away stay where they are"})
+	case t.s.End != nil:
+		t.record(Event{Kind: Left, Host: v.Host,
+			Detail: t.s.End.By + " ended the round; guests that moved away stay where they are"})
 	default:
 		t.say(v.Host, "it stands at a safe point")
 	}
@@ -95,7 +108,13 @@ func (t *turn) halt(v *Visit) {
 
 // afterFailure lets what is in flight land, and writes the reason on a closed host.
 func (t *turn) afterFailure(v *Visit) {
-	switch {
+	switch ended := t.s.End; {
+	case ended != nil && !v.Closed() && t.busy(v.Host) == 0 && len(v.Owed) > 0:
+		t.pay(v)
+	case ended != nil && !v.Closed() && t.busy(v.Host) == 0:
+		t.record(Event{Kind: Left, Host: v.Host, Detail: ended.By + " ended the round, after: " + v.Failure.Says()})
+	case ended != nil:
+		t.hands(v, ended)
 	case v.Skip && !v.Closed() && t.busy(v.Host) == 0 && len(v.Owed) > 0:
 		t.pay(v)
 	case v.Skip && !v.Closed() && t.busy(v.Host) == 0:
@@ -110,6 +129,45 @@ func (t *turn) afterFailure(v *Visit) {
 		}
 		t.start(v, a)
 	}
+}
+
+// hands ends a visit where it stands: what is in flight lands, the mark on a host that is closed becomes the person's,
+// and what is still owed is named.
+func (t *turn) hands(v *Visit, w *Word) {
+	if t.flies(v.Host) {
+		return
+	}
+	why := v.Unmarked
+	if v.Closed() && why == "" {
+		if !t.fresh(v.Host, estate.Host) {
+			return
+		}
+		switch r := t.f.Readings[v.Host]; {
+		case !r.Reached():
+			why = "it does not answer: " + r.Section(estate.Host).Err
+		case r.Closed == nil:
+			why = "its mark is gone"
+		case r.Closed.Round != t.s.Round:
+			why = "it carries the mark of " + r.Closed.By
+		default:
+			t.start(v, act.Act{Kind: act.Hand, By: w.By, Reason: w.Reason})
+			return
+		}
+	}
+	says := "it is " + w.By + "'s from now on: " + w.Reason
+	if why != "" {
+		says += "; its mark could not be changed: " + why
+	}
+	due := v.Due()
+	for i := range t.s.Open {
+		if a := &t.s.Open[i].Act; a.Visit() == v.Host && a.Kind != act.Claim {
+			due = append(due, "whether it came to \""+a.Says()+"\" is not known")
+		}
+	}
+	if len(due) > 0 {
+		says += "; owed: " + strings.Join(due, ", ")
+	}
+	t.record(Event{Kind: Handed, Host: v.Host, Detail: says})
 }
 
 // flies tells whether anything is under way on the host that is not given up.
@@ -138,6 +196,7 @@ func (t *turn) answers(v *Visit) []precheck.Answer {
 	today := t.f.Today[v.Host]
 	f := precheck.Facts{Now: t.f.Now, Terms: t.s.Plan.Terms(), Out: t.s.Plan.Brief.Out, Hosts: t.f.Hosts,
 		Readings: t.f.Readings, Empties: v.Empties, Round: t.s.Round, Adopts: v.Adopts, Visited: t.draining(),
+		Asked:    t.s.Plan.Brief.Hand.Asks(),
 		Payloads: map[string]error{}, Judged: today.Judged,
 		Verdicts: today.Verdicts, Mismatches: today.Mismatches}
 	f.Moving = map[string]bool{}
@@ -159,7 +218,7 @@ func (t *turn) answers(v *Visit) []precheck.Answer {
 		}
 		f.Payloads[c.File] = why
 	}
-	return precheck.Waive(append(precheck.Host(f, v.Host), asPlanned(v, t.f.Readings[v.Host]), standing(v, today)),
+	return precheck.Waive(append(precheck.Host(f, v.Host), asPlanned(v, t.f.Readings[v.Host]), t.standing(v, today)),
 		t.pardons(today), t.f.Now)
 }
 
@@ -182,7 +241,7 @@ func asPlanned(v *Visit, r *estate.Reading) precheck.Answer {
 	a := precheck.Answer{Check: "as planned", Host: v.Host, Level: precheck.Clear,
 		Evidence: "it is as it was when the round was planned", Never: precheck.OnlyHere}
 	for i, c := range v.Changes {
-		if slices.ContainsFunc(v.Changes[:i], c.Place) {
+		if v.Without(i) || slices.ContainsFunc(v.Changes[:i], c.Place) {
 			continue // a later rung of a ladder
 		}
 		switch has, unread := c.Standing(r); {
@@ -201,17 +260,17 @@ func asPlanned(v *Visit, r *estate.Reading) precheck.Answer {
 }
 
 // standing holds what is still to be put in to what its publishers say today.
-func standing(v *Visit, today Today) precheck.Answer {
+func (t *turn) standing(v *Visit, today Today) precheck.Answer {
 	a := precheck.Answer{Check: "standing", Host: v.Host, Level: precheck.Clear,
 		Evidence: "nothing that would be put in was withdrawn since", Never: precheck.OnlyHere}
 	for i, c := range v.Changes {
-		if !c.Installs() || c.To == "" || v.Did(c.Kind(), i) {
+		if !c.Installs() || c.To == "" || v.Did(c.Kind(), i) || v.Without(i) {
 			continue
 		}
 		if why := today.Withdrawn[i]; why != "" {
 			a.Level = precheck.Blocker
 			a.Evidence = fmt.Sprintf("%s %s was withdrawn since the round was planned: %s", c.Component, c.To, why)
-			a.Remedy = "plan the round again"
+			a.Remedy = fmt.Sprintf("leave it out: yare round drop %s %s %q", t.s.Plan.Brief.Cluster, v.Host, c.Title())
 		}
 	}
 	return a
@@ -221,7 +280,7 @@ func standing(v *Visit, today Today) precheck.Answer {
 // stops the visit there.
 func (t *turn) work(v *Visit) {
 	if t.busy(v.Host) == 0 {
-		if a := standing(v, t.f.Today[v.Host]); a.Level == precheck.Blocker {
+		if a := t.standing(v, t.f.Today[v.Host]); a.Level == precheck.Blocker {
 			t.record(Event{Kind: Blocked, Host: v.Host, Detail: a.Evidence, Remedy: a.Remedy})
 			return
 		}
@@ -236,9 +295,23 @@ func (t *turn) work(v *Visit) {
 			return
 		}
 	}
-	if t.busy(v.Host) == 0 {
+	switch {
+	case t.busy(v.Host) > 0:
+	case v.Keeps && len(v.Restarts) == 0: // nothing was done to it that could be proven
+		t.hands(v, t.owner())
+	default:
 		t.record(Event{Kind: Proving, Host: v.Host})
 	}
+}
+
+// owner is who has a host from now on that is worked on by hand.
+func (t *turn) owner() *Word {
+	b := &t.s.Plan.Brief
+	w := &Word{By: b.By, Reason: b.Reason}
+	if b.Hand != nil && !b.Hand.Until.IsZero() {
+		w.Reason += ", until " + b.Hand.Until.Format("Mon 2 Jan 15:04 MST")
+	}
+	return w
 }
 
 // adopts makes the mark of a lost round that of this one.
@@ -252,9 +325,10 @@ func (t *turn) adopts(v *Visit) bool {
 
 // stages puts payloads on the host, each file once.
 func (t *turn) stages(v *Visit) bool {
-	for i, c := range v.Changes {
-		same := func(o act.Change) bool { return o.File == c.File }
-		if c.File == "" || !c.Installs() || slices.ContainsFunc(v.Changes[:i], same) || v.Did(act.Stage, i) ||
+	for _, i := range v.wanted() {
+		c := v.Changes[i]
+		earlier := func(j int) bool { return j < i && v.Changes[j].File == c.File }
+		if c.File == "" || !c.Installs() || slices.ContainsFunc(v.wanted(), earlier) || v.Did(act.Stage, i) ||
 			v.Did(c.Kind(), i) {
 			continue
 		}
@@ -279,7 +353,8 @@ func (t *turn) backs(v *Visit) bool {
 // pass puts in what belongs to the pass, and restarts the host if that needs it. It tells whether anything was left to
 // do.
 func (t *turn) pass(v *Visit, pass int) bool {
-	if a, ok := act.Next(v.Changes, pass, v.Did); ok {
+	settled := func(kind act.Name, i int) bool { return v.Did(kind, i) || v.Without(i) }
+	if a, ok := act.Next(v.Changes, pass, settled); ok {
 		a.Reason = t.s.Plan.Brief.Reason
 		for _, x := range v.Along {
 			if a.Kind == act.Install && x.Pass == pass && x.Component.Kind() == a.Change.Component.Kind() {
@@ -292,7 +367,7 @@ func (t *turn) pass(v *Visit, pass int) bool {
 	if t.revives(v, pass) {
 		return true
 	}
-	if slices.Contains(v.Restarts, pass) && !v.Did(act.Restart, pass) {
+	if v.restarts(pass) {
 		t.start(v, act.Act{Kind: act.Restart, Pass: pass, Reason: t.s.Plan.Brief.Reason})
 		return true
 	}
@@ -302,12 +377,12 @@ func (t *turn) pass(v *Visit, pass int) bool {
 // revives restarts the services that run what the pass has replaced, where their restart is what it takes and none of
 // the host is to come: those that the plan names, and no other.
 func (t *turn) revives(v *Visit, pass int) bool {
-	if slices.ContainsFunc(v.Restarts, func(r int) bool { return r >= pass }) {
+	if slices.ContainsFunc(v.Restarts, func(r int) bool { return r >= pass && (v.restarts(r) || v.Did(act.Restart, r)) }) {
 		return false
 	}
 	for i, c := range v.Changes {
 		if c.Pass != pass || c.Kind() != act.Install || c.Restart != catalogue.ServiceRestart ||
-			!v.Did(act.Install, i) || v.Did(act.Service, i) {
+			!v.Did(act.Install, i) || v.Did(act.Service, i) || v.Without(i) {
 			continue
 		}
 		if t.busy(v.Host) > 0 || !t.fresh(v.Host, c.Component.Section()) {

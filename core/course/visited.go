@@ -61,6 +61,8 @@ const (
 	Closing  Phase = "closing off" // proven; what is owed is undone
 	Over     Phase = "over"
 	LeftOut  Phase = "left out"
+	// HandedOver is a visit that did not come to its end: its host is a person's.
+	HandedOver Phase = "handed over"
 )
 
 // Visit is how far a host's visit has come.
@@ -71,20 +73,85 @@ type Visit struct {
 	Acts    []act.Act       // that were done, in order
 	Owed    []act.Act       // that were done and are still to be undone
 	Skip    bool            // somebody asked to leave it out
-	Waits   time.Time       // since when it waits for what can't be read; zero while it does not
-	Why     string          // what it waits for
-	Waited  bool            // it was waited for once, and is not a second time
-	Anew    bool            // somebody let it go on after a failure: it is closed anew if its mark is gone
-	Proving time.Time       // since when it is being proven
-	Failure *Failure
-	Spans   []Span
-	Notes   []string // what proving it brought up
-	Stay    []string // guests, by UID, that were to come back and do not
-	Kept    string   // SHA-256 of the configuration that was kept
+	Hands   *Word           // somebody takes the host over as it is
+	Dropped []int           // changes that somebody decided to leave out
+	Loose   []act.Act       // of a host that was handed over: acts of which nobody knows how they came out
+	// why a host that is handed over could not be told so, and carries the round's mark
+	Unmarked string
+	Waits    time.Time // since when it waits for what can't be read; zero while it does not
+	Why      string    // what it waits for
+	Waited   bool      // it was waited for once, and is not a second time
+	Anew     bool      // somebody let it go on after a failure: it is closed anew if its mark is gone
+	Proving  time.Time // since when it is being proven
+	Failure  *Failure
+	Spans    []Span
+	Notes    []string // what proving it brought up
+	Stay     []string // guests, by UID, that were to come back and do not
+	Kept     string   // SHA-256 of the configuration that was kept
 }
 
 // Over tells whether the visit is behind us.
-func (v *Visit) Over() bool { return v.Phase == Over || v.Phase == LeftOut }
+func (v *Visit) Over() bool { return v.Phase == Over || v.Phase == LeftOut || v.Phase == HandedOver }
+
+// Without tells whether somebody decided to leave that change out.
+func (v *Visit) Without(i int) bool { return slices.Contains(v.Dropped, i) }
+
+// wanted are the changes that the visit is to make, by their numbers.
+func (v *Visit) wanted() (out []int) {
+	for i := range v.Changes {
+		if !v.Without(i) {
+			out = append(out, i)
+		}
+	}
+	return out
+}
+
+// rung tells whether a wanted change of a higher number brings the same component further.
+func (v *Visit) rung(i int) bool {
+	return slices.ContainsFunc(v.wanted(), func(j int) bool { return j > i && v.Changes[i].Place(v.Changes[j]) })
+}
+
+// restarts tells whether the host is still to restart in that pass. A restart for changes alone that were left out is
+// none.
+func (v *Visit) restarts(pass int) bool {
+	if !slices.Contains(v.Restarts, pass) || v.Did(act.Restart, pass) {
+		return false
+	}
+	asked, dropped := false, false
+	for i, c := range v.Changes {
+		if c.Pass == pass && c.Restart.EmptiesHost() {
+			asked, dropped = asked || !v.Without(i), dropped || v.Without(i)
+		}
+	}
+	return asked || !dropped || v.Rehearses && pass == 1
+}
+
+// goOn lets the visit go on after a failure.
+func (v *Visit) goOn() {
+	if f := v.Failure; f != nil {
+		v.Waited, v.Anew = f.Waited, true
+	}
+	if v.Phase == Settling {
+		v.Phase, v.Proving = Working, time.Time{}
+	}
+	v.Failure, v.Waits, v.Why = nil, time.Time{}, ""
+}
+
+// Due says what is owed after the visit, each in words: that its host is closed, guests that rest, media, and acts of
+// which nobody knows how they came out.
+func (v *Visit) Due() (out []string) {
+	for _, a := range v.Owed {
+		says := a.Kind.Of().Rules().Owes
+		if a.Guest != "" {
+			says = a.Guest + ": " + says
+		}
+		out = append(out, says)
+	}
+	for _, a := range v.Loose {
+		out = append(out, "whether it came to \""+a.Says()+"\" is not known")
+	}
+	return out
+}
 
 // Under tells whether the visit is under way.
 func (v *Visit) Under() bool { return v.Phase != Waiting && !v.Over() }
@@ -183,7 +250,7 @@ func (v *Visit) Away() []fit.Move {
 
 // settle ends a visit of which nothing is owed any more, and to whose host no guest is to come back.
 func (v *Visit) settle() {
-	if v.Phase == Closing && len(v.Owed) == 0 && len(v.Away()) == 0 {
+	if v.Phase == Closing && !v.Keeps && len(v.Owed) == 0 && len(v.Away()) == 0 {
 		v.Phase = Over
 	}
 }

@@ -95,6 +95,14 @@ type Mark struct {
 	Loose string `json:"loose,omitempty"`
 }
 
+// Identity tells one closing from another: its round, or, of one outside any round, who closed it when.
+func (m *Mark) Identity() string {
+	if m.Round != "" {
+		return m.Round
+	}
+	return m.By + " at " + m.At.UTC().Format(time.RFC3339)
+}
+
 // Refuses tells whether a host with this guard takes no order of that round and epoch: the epoch is lower than one that
 // it knows, or it is another round's. A lease runs one round, so two rounds of one epoch come of two stores that do not
 // know of each other.

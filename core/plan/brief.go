@@ -12,6 +12,7 @@ import (
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/fit"
 )
 
 // Brief is a round's settings.
@@ -55,7 +56,30 @@ type Brief struct {
 	// Adopts is a host that a lost round left closed: its mark is made this round's, and the host is brought to an end
 	// as any other.
 	Adopts string `json:"adopts,omitempty"`
+	// Hand is what a person does to the one host of the brief, instead of bringing it in line; nil: nothing of that.
+	Hand *Hand `json:"by_hand,omitempty"`
 }
+
+// Hand is work on one host by a person's decision: the steps of a visit without changes.
+type Hand struct {
+	Does Does `json:"does"`
+	// Until is when the person means to have it open again, as it was said; nothing opens by itself.
+	Until time.Time `json:"until,omitzero"`
+	// Home are guests that come back to it once it is open; Owes are acts of earlier visits that are still to be undone.
+	Home []fit.Move `json:"home,omitempty"`
+	Owes []act.Act  `json:"owes,omitempty"`
+}
+
+// Does is what is done by hand.
+type Does string
+
+// What can be done by hand. Whoever closes a host or takes one over has it from then on.
+const (
+	HandClose   Does = "close"   // its guests leave, and it takes none
+	HandTake    Does = "take"    // a closing that is somebody else's becomes this person's
+	HandRestart Does = "restart" // it is emptied, restarted, proven and opened; one that was closed stays so
+	HandOpen    Does = "open"    // it is proven, opened, and what is owed of it is undone
+)
 
 // AtOnce is how many visits may be under way at once.
 func (b *Brief) AtOnce() int {

@@ -27,9 +27,13 @@ type Visit struct {
 	Restarts []int        `json:"restarts"` // the passes that end with a restart of the host
 	Empties  bool         `json:"empties"`  // guests must leave
 	Backup   bool         `json:"backup"`   // its configuration is kept before the first change
-	// the round, of which nothing is known here, whose mark the host carries
-	Adopts string   `json:"adopts,omitempty"`
-	Guests []string `json:"guests,omitempty"` // that are on it, by name
+	// the closing of the host, by its identity, that is made the round's
+	Adopts string `json:"adopts,omitempty"`
+	// Keeps tells that the host stays closed at the end, and is the person's; Owes are acts of earlier visits that are
+	// still to be undone.
+	Keeps  bool      `json:"keeps,omitempty"`
+	Owes   []act.Act `json:"owes,omitempty"`
+	Guests []string  `json:"guests,omitempty"` // that are on it, by name
 	// share of the memory of the hosts in service while this one is out, 0 to 1
 	Load float64 `json:"load"`
 	// the share up to which the loss of the reserve can be borne then
@@ -234,9 +238,9 @@ func Make(in Input) Plan {
 		}
 		v := visit(in, h)
 		if r := in.Readings[h]; h == in.Brief.Adopts && r != nil && r.Closed != nil {
-			v.Adopts = r.Closed.Round
+			v.Adopts = r.Closed.Identity()
 		}
-		if len(v.Changes) == 0 && v.Adopts == "" {
+		if len(v.Changes) == 0 && v.Adopts == "" && in.Brief.Hand == nil {
 			p.Aside = append(p.Aside, aside(h, in.Readings[h], in.Verdicts[h], v.Left))
 			continue
 		}
@@ -286,7 +290,12 @@ func visit(in Input, host string) Visit {
 		v.Guests = append(v.Guests, g.Name)
 	}
 	var wants []want
-	for _, d := range in.Verdicts[host] {
+	verdicts := in.Verdicts[host]
+	if in.Brief.Hand != nil {
+		verdicts = nil
+		in.Brief.Hand.arrange(&v, r)
+	}
+	for _, d := range verdicts {
 		c, left := change(d, r)
 		if left == "" && in.Below != nil && c.Installs() && c.To != "" {
 			c.below = in.Below(d)
@@ -335,7 +344,7 @@ var errUnverified = errors.New("there is nothing here to verify it with")
 func (in Input) facts(v *Visit) precheck.Facts {
 	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Terms: in.Brief.terms(in.rules(), *v), Out: in.Brief.Out,
 		Hosts: in.Cluster.Hosts, Readings: in.Readings, Verdicts: in.Verdicts[v.Host],
-		Empties: v.Empties, Adopts: v.Adopts, LookOnly: !in.Cluster.Act,
+		Empties: v.Empties, Adopts: v.Adopts, Asked: in.Brief.Hand.Asks(), LookOnly: !in.Cluster.Act,
 		Payloads: map[string]error{}}
 	f.StagesMiB, f.Kernel = v.Stages()
 	f.Drops, f.Controller = v.Drops, in.Controller

@@ -190,7 +190,7 @@ func closed(f Facts, r *estate.Reading) found {
 
 // ours tells whether a mark is of this round, or of one that it adopts.
 func (f *Facts) ours(m *estate.Mark) bool {
-	return m.Round != "" && (m.Round == f.Round || m.Round == f.Adopts)
+	return m.Round != "" && m.Round == f.Round || f.Adopts != "" && m.Identity() == f.Adopts
 }
 
 // rules holds the rules about guests to the guests that there are, and against each other.

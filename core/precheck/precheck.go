@@ -98,8 +98,9 @@ type Facts struct {
 	// Moving are guests, by UID, that the round moves at this moment: two looks may find one on both hosts.
 	Moving  map[string]bool
 	Round   string   // marks of this round are ours
-	Adopts  string   // the lost round whose mark on the host is to become ours
+	Adopts  string   // the closing, by its identity, that is to become ours
 	Visited []string // hosts that the round has out of service itself
+	Asked   []string // the checks that are asked; nil: all, with those of one's own
 	// Placed is the answer of fit for the host, where it was asked already; nil where not.
 	Placed *fit.Answer
 }
@@ -186,11 +187,16 @@ var Checks = []Check{
 		"", nil, together},
 }
 
-// Host asks every check about one host.
+// Host asks every check about one host, or those that the facts name.
 func Host(f Facts, host string) []Answer {
 	out := make([]Answer, 0, len(Checks)+len(f.Own))
 	for i := range Checks {
-		out = append(out, Checks[i].answer(f, host))
+		if c := &Checks[i]; f.Asked == nil || slices.Contains(f.Asked, c.Name) {
+			out = append(out, c.answer(f, host))
+		}
+	}
+	if f.Asked != nil {
+		return out
 	}
 	return append(out, f.Own...)
 }

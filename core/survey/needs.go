@@ -145,6 +145,16 @@ func needs(in Input, b Band) []Need {
 			}
 		}
 	}
+	for i := range in.Owed {
+		d := &in.Owed[i]
+		if d.Cluster != b.Cluster.Name || b.Round != nil && b.Round.Status == course.Running && b.Round.Round == d.Round {
+			continue // a round sees to it
+		}
+		for _, a := range d.Acts {
+			n := add(Now, d.Host, "%s rests since %s was visited, and nothing starts it", a.Guest, d.Host)
+			n.Since, n.why = d.Since, a.Kind.Of().Rules().Owes
+		}
+	}
 	byOutcome := map[drift.Outcome]*about{}
 	var critical about
 	for _, h := range b.Berths {
@@ -165,7 +175,10 @@ func needs(in Input, b Band) []Need {
 				n.First, n.Since, n.See = true, h.Mark.At, AtRound
 				break
 			}
-			add(Soon, h.Host, "closed by %s: %s", h.Mark.By, h.Mark.Reason).Since = h.Mark.At
+			n := add(Soon, h.Host, "closed by %s: %s", h.Mark.By, h.Mark.Reason)
+			if n.Since = h.Mark.At; overdue(in, h.Host) {
+				n.Urgency, n.why = Now, "it was to be open by now"
+			}
 		}
 		if e := r.Section(estate.GuestList).Err; e != "" && h.Service != Silent {
 			n := add(Now, h.Host, "its guests can't be read, and those last known count as running")
@@ -248,6 +261,11 @@ func needs(in Input, b Band) []Need {
 		out = append(out, drainable(p)...) // a round judges by itself whom it can drain
 	}
 	return grouped(out)
+}
+
+// overdue tells whether the host was to be open by now.
+func overdue(in Input, host string) bool {
+	return slices.ContainsFunc(in.Owed, func(d course.Debt) bool { return d.Host == host && d.Overdue(in.Now) })
 }
 
 // grouped tells once what is so of several hosts, where it was first told. Where the causes differ, the first is told

@@ -54,6 +54,8 @@ type Input struct {
 	// with it.
 	Distrusted map[string]string
 	Problems   []baseline.Problem
+	// Owed is what rounds and work by hand left to be undone.
+	Owed []course.Debt
 	// Sure are guests, by UUID, that two looks saw run on several hosts.
 	Sure  map[string]bool
 	Flags []drift.Flag

@@ -202,6 +202,8 @@ func visitState(v *course.Visit) (string, Tone) {
 	switch {
 	case v.Phase == course.LeftOut:
 		return "left out", Quiet
+	case v.Phase == course.HandedOver:
+		return "handed over", Caution
 	case v.Over():
 		return "done", Good
 	case v.Failure != nil && v.Closed():

@@ -41,7 +41,7 @@ func entry(e *course.Event) Entry {
 	case course.Leapt:
 		l.Tone, l.Text = Caution, e.Says()
 	case course.Asked:
-		l.Tone, l.Text = Caution, e.By+" asks: "+e.Detail
+		l.Tone, l.Text = Caution, e.By+" asks: "+e.Says()
 	case course.Ended:
 		l.Tone, l.Text = Strong, string(e.Status)+": "+e.Detail
 	case course.Failed, course.Stuck, course.Overdue, course.Blocked, course.Unproven:
@@ -50,7 +50,7 @@ func entry(e *course.Event) Entry {
 		if l.Tone, l.Text = Caution, e.Says(); e.Act.Kind.Of().Rules().Quiet {
 			l.Tone = Quiet
 		}
-	case course.Undone, course.Unanswered, course.Waits, course.Left:
+	case course.Undone, course.Unanswered, course.Waits, course.Left, course.Handed, course.Refuted:
 		l.Tone, l.Text = Caution, e.Says()
 	default:
 		l.Text = e.Says()

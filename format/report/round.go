@@ -104,6 +104,8 @@ func outcome(v *course.Visit) string {
 	switch {
 	case v.Phase == course.Over:
 		return "done"
+	case v.Phase == course.HandedOver:
+		return "handed over"
 	case v.Failure != nil && v.Closed():
 		return "failed, stays closed"
 	case v.Failure != nil:
@@ -119,6 +121,8 @@ func outcome(v *course.Visit) string {
 func changeOutcome(v *course.Visit, i int) string {
 	f := v.Failure
 	switch {
+	case v.Without(i):
+		return "left out"
 	case v.Made(i) || v.Phase == course.Over:
 		return "done"
 	case f != nil && !f.Certain && f.Act != nil && f.Act.Makes(i):

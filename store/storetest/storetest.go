@@ -128,7 +128,7 @@ func slowHolder(t *testing.T, b Bench) {
 		t.Error("it stands after its time")
 	}
 	quick := take(t, b.B, "vts")
-	if err := b.B.Ask(t.Context(), "R", course.AskStop, "", "me"); err != nil {
+	if err := b.B.Ask(t.Context(), "R", course.Event{Detail: course.AskStop, By: "me"}); err != nil {
 		t.Fatal(err)
 	}
 	if _, _, err := b.A.Append(t.Context(), slow, "R", course.Event{At: now, Kind: course.Asked}); !errors.Is(err,
@@ -257,11 +257,11 @@ func requests(t *testing.T, b Bench) {
 	l := take(t, b.A, "vts")
 	begin(t, b.A, l, "R")
 	for _, x := range [][2]string{{course.AskPause, ""}, {course.AskSkip, "heron"}, {course.AskStop, ""}} {
-		if err := b.B.Ask(t.Context(), "R", x[0], x[1], "me"); err != nil {
+		if err := b.B.Ask(t.Context(), "R", course.Event{Detail: x[0], Host: x[1], By: "me"}); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if err := b.B.Ask(t.Context(), "other", course.AskStop, "", "me"); err != nil {
+	if err := b.B.Ask(t.Context(), "other", course.Event{Detail: course.AskStop, By: "me"}); err != nil {
 		t.Fatal(err)
 	}
 	got, sums, err := b.A.Take(t.Context(), l, "R", now)

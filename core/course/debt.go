@@ -1,0 +1,85 @@
+package course
+
+import (
+	"slices"
+	"time"
+
+	"yareharbour/core/act"
+	"yareharbour/core/estate"
+)
+
+// Debt is what a visit left to be undone: on its host, or of its guests.
+type Debt struct {
+	Cluster string    `json:"cluster"`
+	Round   string    `json:"round"`
+	Host    string    `json:"host"`
+	By      string    `json:"by"` // whose it is now; empty while it is the round's
+	Reason  string    `json:"reason"`
+	Since   time.Time `json:"since"`
+	Until   time.Time `json:"until,omitzero"` // when it was to be over, as the person said
+	Owed    []string  `json:"owed"`           // each in words
+	Acts    []act.Act `json:"-"`              // those of them that have an act by which they are undone
+}
+
+// Overdue tells whether it was to be over by now.
+func (d *Debt) Overdue(now time.Time) bool { return !d.Until.IsZero() && now.After(d.Until) }
+
+// Debts are what the round's visits left to be undone, as far as the newest readings do not show that it was. What was
+// not read counts as owed.
+func (s *State) Debts(readings map[string]*estate.Reading) (out []Debt) {
+	for i := range s.Visits {
+		v := &s.Visits[i]
+		b := &s.Plan.Brief
+		d := Debt{Cluster: b.Cluster, Round: s.Round, Host: v.Host, Reason: b.Reason, Since: s.Last}
+		if v.Phase == Waiting || v.Phase == Over && len(v.Owed) == 0 {
+			continue
+		}
+		if n := len(v.Spans); n > 0 {
+			d.Since = v.Spans[n-1].From
+		}
+		if v.Phase == HandedOver {
+			if d.By = b.By; v.Hands != nil {
+				d.By, d.Reason = v.Hands.By, v.Hands.Reason
+			} else if s.End != nil {
+				d.By, d.Reason = s.End.By, s.End.Reason
+			}
+			if b.Hand != nil {
+				d.Until = b.Hand.Until
+			}
+		}
+		r := readings[v.Host]
+		open := r.Reached() && r.Closed == nil
+		closed := v.Closed() || v.Phase == HandedOver && (v.Did(act.Close, 0) || v.Did(act.Adopt, 0))
+		if closed && !open {
+			d.Owed = append(d.Owed, "it is closed")
+		}
+		for _, a := range v.Owed {
+			if a.Kind.Of().Rules().Pays == act.Open || runsSomewhere(a.UID(), readings) && a.Guest != "" {
+				continue
+			}
+			d.Owed = append(d.Owed, a.Guest+": "+a.Kind.Of().Rules().Owes)
+			d.Acts = append(d.Acts, a)
+		}
+		for _, a := range v.Loose {
+			if !open {
+				d.Owed = append(d.Owed, "whether it came to \""+a.Says()+"\" is not known")
+			}
+		}
+		if len(d.Owed) > 0 {
+			out = append(out, d)
+		}
+	}
+	return out
+}
+
+// runsSomewhere tells whether a guest is known to run.
+func runsSomewhere(uid string, readings map[string]*estate.Reading) bool {
+	for _, r := range readings {
+		if r.Read(estate.GuestList) && slices.ContainsFunc(r.Guests, func(g estate.Guest) bool {
+			return g.UID() == uid && g.State == estate.Running
+		}) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,41 @@
+package plan
+
+import (
+	"slices"
+
+	"yareharbour/core/estate"
+)
+
+// arrange makes a visit of what a person does to a host by hand.
+func (h *Hand) arrange(v *Visit, r *estate.Reading) {
+	v.Passes = 1
+	switch h.Does {
+	case HandClose:
+		v.Empties, v.Keeps = true, true
+	case HandTake:
+		v.Keeps = true
+	case HandRestart:
+		v.Empties, v.Restarts, v.Keeps = true, []int{1}, r.Closed != nil
+	case HandOpen:
+		v.Back, v.Owes = h.Home, h.Owes
+	}
+}
+
+// Asks are the prechecks that are asked before it; nil, for no work by hand, asks all. A host that is ill may be emptied,
+// taken and restarted by a person, who mostly does it for that; it may not be opened.
+func (h *Hand) Asks() []string {
+	if h == nil {
+		return nil
+	}
+	takesOrders := []string{"reachable", "orders", "machine"}
+	empties := append(slices.Clone(takesOrders), "members", "closed", "rules", "single", "guests", "serves", "controller", "fit")
+	switch h.Does {
+	case HandClose:
+		return empties
+	case HandRestart:
+		return append(empties, "root", "storage")
+	case HandOpen:
+		return append(takesOrders, "single", "health", "root", "storage", "bonds", "clock")
+	}
+	return takesOrders
+}

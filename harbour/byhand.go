@@ -1,0 +1,185 @@
+package harbour
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"strings"
+	"time"
+
+	"yareharbour/connector"
+	"yareharbour/core/act"
+	"yareharbour/core/catalogue"
+	"yareharbour/core/course"
+	"yareharbour/core/estate"
+	"yareharbour/core/fit"
+	"yareharbour/core/plan"
+	"yareharbour/store"
+)
+
+// ByHand is what a person does to one host: the steps of a visit without changes, through the same gates, journal,
+// certificate and proof as a round's.
+type ByHand struct {
+	Host  string
+	Does  plan.Does
+	Brief plan.Brief // its cluster's usual one, or what the person asked for
+	// Drain has the guests of a host that is to be emptied move away; without it one on which guests run is refused.
+	Drain bool
+	Until time.Time
+	// Home has the guests come back that an earlier visit by hand moved away.
+	Home bool
+	// Sure says that a closing that is somebody else's may be taken.
+	Sure   bool
+	By     string
+	Reason string
+}
+
+// Work does it. It refuses what would surprise whoever else is at work on the host, and says who that is.
+func (h *Harbour) Work(ctx context.Context, w ByHand, seen func(course.Event)) (*course.State, error) {
+	c, ok := h.Estate.ClusterOf(w.Host)
+	if !ok {
+		_, err := h.Hosts(w.Host)
+		return nil, err
+	}
+	if strings.TrimSpace(w.Reason) == "" {
+		return nil, fmt.Errorf("%s %s: it needs a reason: it stands on the host and in the journal", w.Does, w.Host)
+	}
+	r, err := connector.Read(ctx, h.World, w.Host, estate.Host, estate.GuestList)
+	if err != nil {
+		return nil, err
+	}
+	if !r.Reached() {
+		return nil, fmt.Errorf("%s %s: it does not answer: %s", w.Does, w.Host, r.Section(estate.Host).Err)
+	}
+	b := w.Brief
+	b.Cluster, b.Hosts, b.Hand = c.Name, []string{w.Host}, &plan.Hand{Does: w.Does, Until: w.Until}
+	over, err := h.mayWork(ctx, c, &w, r)
+	if err != nil {
+		return nil, fmt.Errorf("%s %s: %w", w.Does, w.Host, err)
+	}
+	if r.Closed != nil {
+		b.Adopts = w.Host
+	}
+	if w.Does == plan.HandOpen {
+		if err := h.left(ctx, &w, b.Hand); err != nil {
+			return nil, err
+		}
+	}
+	return h.Start(ctx, Start{Brief: b, By: w.By, Reason: w.Reason, TakeOver: over}, seen)
+}
+
+// mayWork says why the work can't be done to the host as it stands; over tells that it is closed by a round of which
+// nothing is known here.
+func (h *Harbour) mayWork(ctx context.Context, c estate.Cluster, w *ByHand, r *estate.Reading) (over bool, err error) {
+	m := r.Closed
+	switch {
+	case m == nil && (w.Does == plan.HandOpen || w.Does == plan.HandTake):
+		return false, errors.New("it is not closed")
+	case m != nil && w.Does == plan.HandClose:
+		return false, fmt.Errorf("it is closed already, by %s since %s (%s)", m.By, m.At.Format("Mon 2 Jan 15:04 MST"), m.Reason)
+	}
+	if m == nil {
+		guests := r.Holding()
+		if len(guests) == 0 || w.Drain {
+			return false, nil
+		}
+		var names []string
+		for _, g := range guests {
+			names = append(names, g.Name)
+		}
+		return false, fmt.Errorf("%s on it: %s. --drain moves them away first", catalogue.Some(len(guests), "guest"),
+			strings.Join(names[:min(len(names), 6)], ", "))
+	}
+	whose := fmt.Sprintf("it was closed by %s at %s: %s", m.By, m.At.Format("Mon 2 Jan 15:04 MST"), m.Reason)
+	if m.Round == "" {
+		if m.By == w.By || w.Does == plan.HandTake && w.Sure {
+			return false, nil
+		}
+		return false, fmt.Errorf("%s. Ask them; \"yare host take %s --yes\" makes it yours", whose, w.Host)
+	}
+	switch s, err := h.Round(ctx, m.Round); {
+	case errors.Is(err, store.ErrNoRound), errors.As(err, new(*course.Malformed)):
+		if w.Does != plan.HandTake || !w.Sure {
+			return false, fmt.Errorf("%s, for round %s, of which nothing is known here. See that no runner of it is at work; "+
+				"then \"yare host take %s --yes\" makes it yours", whose, m.Round, w.Host)
+		}
+		return true, nil
+	case err != nil:
+		return false, err
+	case s.Status == course.Finished || s.Visit(w.Host) != nil && s.Visit(w.Host).Over():
+		return false, nil // it was handed over, and could not be told so
+	}
+	return false, fmt.Errorf("%s, for round %s, which is not finished: \"yare round hand-over %s %s\" makes it yours", whose,
+		m.Round, c.Name, w.Host)
+}
+
+// left finds what earlier visits left to be undone on a host that is to be opened: guests that rest, and, where that is
+// asked for, those that moved away.
+func (h *Harbour) left(ctx context.Context, w *ByHand, to *plan.Hand) error {
+	debts, err := h.Owed(ctx)
+	if err != nil {
+		return err
+	}
+	for _, d := range debts {
+		if d.Host != w.Host {
+			continue
+		}
+		to.Owes = append(to.Owes, d.Acts...)
+		s, err := h.Round(ctx, d.Round)
+		if err != nil {
+			return err
+		}
+		if v := s.Visit(w.Host); w.Home && v != nil {
+			for _, m := range v.Moved() {
+				to.Home = append(to.Home, fit.Move{ID: m.ID, Guest: m.Guest, From: m.To, To: m.From})
+			}
+		}
+	}
+	to.Owes = slices.DeleteFunc(to.Owes, func(a act.Act) bool { return a.Kind.Of().Rules().Pays == act.Open })
+	return nil
+}
+
+// Owed is what rounds and work by hand left to be undone, as far as the newest readings do not show that it was.
+func (h *Harbour) Owed(ctx context.Context) (out []course.Debt, err error) {
+	readings, err := h.newest(ctx)
+	if err != nil {
+		return nil, err
+	}
+	rounds, err := h.Rounds.Owing(ctx)
+	if err != nil {
+		return nil, err
+	}
+	said := map[string]bool{}
+	for _, head := range rounds {
+		s, err := h.Round(ctx, head.ID)
+		if errors.As(err, new(*course.Malformed)) {
+			continue // it is told by itself
+		}
+		if err != nil {
+			return nil, err
+		}
+		debts := s.Debts(readings)
+		if s.Status == course.Finished && h.over(s, debts, readings) {
+			if err := h.Rounds.Settle(ctx, head.ID); err != nil {
+				slog.Debug("a round that is over could not be noted as that", "round", head.ID, "error", err)
+			}
+		}
+		for _, d := range debts {
+			if !said[d.Host] { // a later visit knows better whose the host is
+				out = append(out, d)
+			}
+			said[d.Host] = true
+		}
+	}
+	return out, nil
+}
+
+// over tells whether nothing of a finished round can be owed any more: nothing is, as its hosts were read since.
+func (h *Harbour) over(s *course.State, debts []course.Debt, readings map[string]*estate.Reading) bool {
+	return len(debts) == 0 && !slices.ContainsFunc(s.Visits, func(v course.Visit) bool {
+		r := readings[v.Host]
+		return v.Phase == course.HandedOver && (r == nil || !r.Tried().After(s.Ended))
+	})
+}
