@@ -64,6 +64,8 @@ type harness struct {
 	garbles   bool                        // what a host gives back is damaged on its way
 	brief     func(*plan.Brief)           // changes what is planned
 	finds     func(*estate.Reading) error // how a reading contradicts the journal
+	refuses   func(act.Act) error         // why a host takes no order
+	bends     func(*estate.Reading)       // what is otherwise on a host than the simulation has it
 }
 
 var errDead = errors.New("the program is dead")
@@ -419,6 +421,9 @@ func (h *harness) reading(host string, sections []estate.SectionName) *estate.Re
 		}
 	}
 	r.Guests = slices.Clone(r.Guests)
+	if h.bends != nil {
+		h.bends(r)
+	}
 	r.Sort()
 	return r
 }
@@ -434,6 +439,11 @@ func (s session) Do(_ context.Context, o connector.Order) (out connector.Receipt
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.advance()
+	if h.refuses != nil {
+		if err := h.refuses(o.Act); err != nil {
+			return out, err
+		}
+	}
 	err = h.step(func() error {
 		h.intended(o.Act)
 		a, err := h.world.Do(o, body)

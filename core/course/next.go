@@ -315,7 +315,7 @@ func (t *turn) end() {
 	for i := range s.Visits {
 		v := &s.Visits[i]
 		switch {
-		case v.Failure != nil:
+		case v.Failure != nil && !v.Over():
 			t.ended(Failing, v.Host+": "+v.Failure.Says())
 			return
 		case v.Phase == LeftOut:

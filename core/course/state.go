@@ -442,6 +442,7 @@ func (s *State) done(v *Visit, a act.Act, e *Event, sum string) {
 	})
 	if a.Kind == act.Hand { // the closing is the person's
 		v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool { return o.Kind.Of().Rules().Pays == act.Open })
+		return
 	}
 	if r.Owes != "" {
 		v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool { return o.Kind == a.Kind && o.UID() == a.UID() })

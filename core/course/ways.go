@@ -58,7 +58,7 @@ func (s *State) waysFor(v *Visit) (out []Way) {
 	}
 	for _, i := range v.wanted() {
 		ch := &v.Changes[i]
-		if !v.Made(i) && !s.opens(v.Host, i) && !v.rung(i) {
+		if !v.Made(i) && s.given(v.Host) == nil && !s.opens(v.Host, i) && !v.rung(i) {
 			out = append(out, Way{Says: "leave " + ch.Title() + " " + ch.To + " out, and do the rest",
 				Command: []string{"round", "drop", c, v.Host, ch.Title()}, Asks: AskDrop, Host: v.Host, Of: ch.Title()})
 		}
@@ -114,6 +114,9 @@ func (s *State) refusesDrop(v *Visit, e *Event) string {
 			e.Of = title
 		}
 	}
+	if p := s.given(v.Host); p != nil && len(matches) > 0 {
+		return fmt.Sprintf("how it came out to %q is not known: settle that first, or hand the host over", p.Act.Says())
+	}
 	switch {
 	case len(matches) == 0:
 		return fmt.Sprintf("the visit to %s makes no change %q; it makes: %s", v.Host, e.Of, join(titles))
@@ -121,6 +124,16 @@ func (s *State) refusesDrop(v *Visit, e *Event) string {
 		return fmt.Sprintf("several changes of %s are called that: say which device: %s", v.Host, join(titles))
 	}
 	return ""
+}
+
+// given is an act of the visit that was waited for in vain, or of which a look does not tell; nil where there is none.
+func (s *State) given(host string) *Pending {
+	for j := range s.Open {
+		if p := &s.Open[j]; p.Act.Visit() == host && p.Given && p.Act.Kind != act.Claim {
+			return p
+		}
+	}
+	return nil
 }
 
 // opens tells whether an act about the change is open.
