@@ -1700,4 +1700,223 @@ plan a k/host
 journal a: began checked stage:k move:g1>b close put:k restart:1/quiet stop
 seen a.boot=new
 ⇒ record heard restart a; record done restart a
+
+# a change that was left out is not made, and the rest is
+plan a k/host l/host
+journal a: began checked stage:k stage:l move:g1>b close put:k/failed drop:k
+⇒ begin install l a
+
+# what was left out is not proven, and its hash is not asked for
+plan a k/host l/host
+journal a: began checked stage:k stage:l move:g1>b close drop:k put:l restart:1 proving
+seen a.k=1
+⇒ record proven a
+
+# a restart for what was left out alone is none
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k/failed drop:k
+⇒ record proving a
+
+# what was left out need not stand any more
+plan a k/host l/host
+journal a: began checked stage:k stage:l move:g1>b close blocked drop:k
+seen withdrawn:k
+⇒ begin install l a
+
+# a payload that two changes share is staged for the one that is made
+plan a k/host
+journal a: began drop:k checked
+⇒ record proving a
+
+# a person's word settles what no look can: a host that does not answer
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/overdue goon word:restart:1=done
+seen a.silent
+⇒ record done restart a: op says "it was done": a reason
+
+# and that it was not done
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/overdue goon word:restart:1=undone
+seen a.silent
+⇒ record undone restart a: op says "it was not done": a reason
+
+# a look goes before anybody's word
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/overdue goon word:restart:1=undone
+seen a.boot=new
+⇒ record refuted restart a: op says "it was not done" … a look finds it done boot new
+
+# under another lease the host is told of that before a word counts
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/overdue taken goon word:restart:1=done
+⇒ begin claim a
+
+# a host that is handed over gets the person's mark
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k/failed give
+⇒ begin hand over a
+
+# and then it is handed over
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k/failed give hand
+⇒ record handed over a: it is op's from now on: a reason
+
+# one that does not answer keeps the round's mark, and that is told with what is owed
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1/overdue give
+seen a.silent
+⇒ record handed over a: it is op's … it does not answer: no answer … whether it came to "restart (pass 1)" is not known
+
+# so does one that refuses the mark
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k/failed give hand/failed
+⇒ record handed over a: it is op's … its mark could not be changed: for a reason … owed: it is closed
+
+# what is in flight lands before a host is handed over
+plan a k/host
+journal a: began checked stage:k move:g1>b/accepted give
+seen trace:move:g1=running
+⇒ say a
+
+# the others do not go on while a host that was handed over is out of service, and that is no failure
+plan a k/host
+plan b k/host
+journal a: began checked stage:k move:g1>b close put:k/failed give hand handed
+⇒ end stopped: b waits: … handed over: a
+
+# where the brief allows that many they do
+hosts a:g1 b:g2 c d
+brief out=2
+plan a k/host
+plan b k/host
+journal a: began checked stage:k move:g1>c close put:k/failed give hand handed
+⇒ record began b
+
+# a host on trial that is handed over proves nothing
+brief trial=a out=2
+plan a k/host
+plan b k/
+journal a: began checked stage:k move:g1>b close put:k/failed give hand handed
+⇒ end stopped: b waits: a was on trial and was handed over: … handed over: a
+
+# a round that is ended begins nothing more
+plan a k/host
+plan b k/host
+journal end
+⇒ record left a: op ended the round; record left b: op ended the round
+
+# it leaves a host that is not closed
+plan a k/host
+journal a: began checked stage:k end
+⇒ record left a: op ended the round … guests that moved away stay where they are
+
+# it brings a host that is closed and well to its end
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k end
+⇒ begin restart a
+
+# and hands one over that failed
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k/failed end
+⇒ begin hand over a
+
+# one that failed before it was closed is left
+plan a k/host
+journal a: began checked stage:k/failed end
+⇒ record left a: op ended the round, after: …
+
+# guests that rest for it are started first
+plan a k/host rests:g1
+journal a: began checked stage:k down:g1 close/failed end
+⇒ begin start g1 a
+
+# where it is not known how an act came out it is handed over, closed or not
+plan a k/host
+journal a: began checked stage:k move:g1>b/overdue end
+⇒ record handed over a: … owed: whether it came to "move g1 to b" is not known
+
+# it ends when nothing is left
+plan a k/host
+plan b k/host
+journal a: began checked stage:k move:g1>b close put:k/failed end hand handed b: left
+⇒ end finished: op ended it: a reason … not visited: b … handed over: a
+
+# by hand: a host is emptied and closed
+brief hand=close
+plan a keeps
+journal a: began checked
+⇒ begin move g1 a>b
+
+# then it is closed, and the person's
+brief hand=close
+plan a keeps
+journal a: began checked move:g1>b close
+⇒ begin hand over a
+
+# and that is all
+brief hand=close
+plan a keeps
+journal a: began checked move:g1>b close hand
+⇒ record handed over a: it is op's from now on: a fan
+
+# a round of it ends well
+brief hand=close
+plan a keeps
+journal a: began checked move:g1>b close hand handed
+⇒ end finished: every host has been visited … handed over: a
+
+# somebody else's closing is taken without anything else
+brief hand=take
+plan a takes adopt
+journal a: began checked adopt
+⇒ begin hand over a
+
+# by hand: a restart is proven
+brief hand=restart
+plan a reboots
+journal a: began checked move:g1>b close restart:1
+⇒ record proving a
+
+# one that was closed stays so, proven
+brief hand=restart
+plan a reboots takes adopt
+journal a: began checked adopt move:g1>b restart:1 proving proven
+⇒ begin hand over a
+
+# by hand: what is owed from before is undone once the host is open
+brief hand=open
+plan a adopt owes:g1
+journal a: began checked adopt proving proven
+⇒ begin reopen a
+
+# the guests last
+brief hand=open
+hosts a:g1/off b c
+plan a adopt owes:g1
+journal a: began checked adopt proving proven open
+⇒ begin start g1 a
+
+# proof: a host that comes back with less memory is not as it was
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving +30m
+seen a.memory=97
+⇒ record unproven a: it has 97 MiB of memory …
+
+# a little less is firmware's
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving
+seen a.memory=98
+⇒ record proven a
+
+# nor with fewer processors
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving +30m
+seen a.cpu=99
+⇒ record unproven a: it has …
+
+# nor with something that is ill and was not told of before
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving +30m
+seen a.fan2
+⇒ record unproven a: fan 2 is not well, and nothing was told of it before: it stands
 `

@@ -26,7 +26,7 @@ import (
 //	                          usually takes), each of a component from 1 to 2 with what it restarts: k, l are packages
 //	                          with a payload, f is firmware, d a package that goes, s a service that must restart, r a
 //	                          kernel that only awaits the host's restart. One line a host
-//	                          (back:g1<b says which guests come back from where; home in the brief that all do)
+//	                          (keeps, takes, reboots and owes:g1 are of work by hand; back:g1<b says which guests come back from where; home in the brief that all do)
 //	journal  a: began …       what happened, as words (below). "a:" says of which host the words after it speak
 //	seen     b.silent …       what is otherwise than the journal would have it, as words (below). All is seen fresh
 //	                          unless it says "stale"
@@ -36,14 +36,14 @@ import (
 //
 // Words of the journal: began checked stage:k move:g1>b close backup put:k put:k+l serve:k restart:1 proving proven
 // open return:g1<b stays:g1 remark claim adopt waits blocked unproven left +5m -5m leapt:1h taken goon pause stop
-// skip:b. An act's word alone is all of it, to its end, and what it brings about is seen. "/intent", "/accepted",
+// skip:b drop:k word:ACT=done|undone give end handed hand. An act's word alone is all of it, to its end, and what it brings about is seen. "/intent", "/accepted",
 // "/unanswered", "/failed", "/vain", "/quiet", "/heard", "/overdue", "/stuck", "/undone" behind it say how far it came
 // instead: each behind those that must come before it.
 //
 // Words of seen: HOST.silent HOST.off HOST.bmc-silent HOST.unread:SECTION HOST.partial:SECTION HOST.stale HOST+guest
 // HOST-guest HOST+guest:suspended HOST.k=VERSION HOST.k:running=VERSION HOST.k:state=WORD HOST.k:held=SERVICE
 // HOST.k:guests=GUEST HOST.boot=ID HOST.mark=none|theirs HOST.reason=WORD HOST.ill HOST.netless HOST.queue HOST.task=ID
-// HOST.reset HOST.guard=EPOCH trace:ACT=taken|running|done|failed|lost|vain|unasked|SUM calls:ACT bad:k withdrawn:k
+// HOST.memory=MIB HOST.cpu=MILLICORES HOST.fan2 HOST.reset HOST.guard=EPOCH trace:ACT=taken|running|done|failed|lost|vain|unasked|SUM calls:ACT bad:k withdrawn:k
 // unjudged lost contradicted stale.
 
 // scene is a case under way.
@@ -129,6 +129,9 @@ func (sc *scene) brief(words []string) {
 			sc.plan.Brief.Soak, _ = time.ParseDuration(v)
 		case "home":
 			sc.plan.Brief.Home = true
+		case "hand":
+			sc.plan.Brief.Hand = &plan.Hand{Does: plan.Does(v)}
+			sc.plan.Brief.By, sc.plan.Brief.Reason = "op", "a fan"
 		case "window": // from-to, as times after noon
 			from, to, _ := strings.Cut(v, "-")
 			a, _ := time.ParseDuration(from)
@@ -199,6 +202,22 @@ func (sc *scene) visit(words []string) {
 			v.Backup = true
 			continue
 		}
+		if w == "keeps" { // it is emptied, and stays closed
+			v.Keeps, v.Empties = true, true
+			continue
+		}
+		if w == "takes" { // it stays closed
+			v.Keeps = true
+			continue
+		}
+		if w == "reboots" {
+			v.Empties, v.Restarts = true, []int{1}
+			continue
+		}
+		if g, ok := strings.CutPrefix(w, "owes:"); ok {
+			v.Owes = append(v.Owes, act.Act{Kind: act.Down, Host: v.Host, Guest: g, GuestID: g})
+			continue
+		}
 		c := act.Change{Component: components[strings.Trim(letter, "2")], From: "1", To: "2",
 			Restart: catalogue.Restart(restart), Pass: 1, File: letter + ".file", SHA256: "sum-" + letter}
 		switch letter {
@@ -235,7 +254,7 @@ func (sc *scene) begin() {
 	}
 	sc.sendGuests()
 	p := sc.plan
-	sc.apply(Event{Kind: Started, Round: "R", Plan: &p, Epoch: 1})
+	sc.apply(Event{Kind: Started, Round: "R", Plan: &p, Epoch: 1, By: p.Brief.By, Detail: p.Brief.Reason})
 }
 
 // moves reads "guest>host,guest>host".
@@ -293,7 +312,7 @@ var far = map[string][]EventKind{
 var actKinds = map[string]act.Name{"stage": act.Stage, "move": act.Move, "close": act.Close, "backup": act.Backup,
 	"restart": act.Restart, "open": act.Open, "remark": act.Remark, "claim": act.Claim, "adopt": act.Adopt,
 	"down": act.Down, "save": act.Save, "start": act.Start, "return": act.Return,
-	"eject": act.Eject, "carry": act.Carry}
+	"eject": act.Eject, "carry": act.Carry, "hand": act.Hand}
 
 func (sc *scene) journal(words []string) {
 	for _, w := range words {
@@ -339,6 +358,19 @@ func (sc *scene) journal(words []string) {
 			sc.apply(Event{Kind: Asked, Detail: kind})
 		case "skip":
 			sc.apply(Event{Kind: Asked, Detail: AskSkip, Host: arg})
+		case "drop":
+			c := estate.Component{Key: components[arg]}
+			sc.apply(Event{Kind: Asked, Detail: AskDrop, Host: sc.host, Of: c.Title(), By: "op", Reason: "a reason"})
+		case "word": // word:ACT=done
+			of, says, _ := strings.Cut(arg, "=")
+			sc.apply(Event{Kind: Asked, Detail: map[string]string{"done": AskDone, "undone": AskUndone}[says], Host: sc.host,
+				Of: sc.id(of), By: "op", Reason: "a reason"})
+		case "give":
+			sc.apply(Event{Kind: Asked, Detail: AskHand, Host: sc.host, By: "op", Reason: "a reason"})
+		case "end":
+			sc.apply(Event{Kind: Asked, Detail: AskEnd, By: "op", Reason: "a reason"})
+		case "handed":
+			sc.apply(Event{Kind: Handed, Host: sc.host, Detail: "it is op's"})
 		default:
 			sc.act(kind, arg, until)
 		}
@@ -446,6 +478,8 @@ func (sc *scene) brings(a act.Act) {
 		r.Closed = &estate.Mark{Round: "R", By: "op", Reason: a.Reason}
 	case act.Open:
 		r.Closed = nil
+	case act.Hand:
+		r.Closed = &estate.Mark{By: "op"}
 	case act.Install, act.Flash, act.Service:
 		for _, ch := range a.Changes() {
 			sc.component(a.Host, ch.Component, func(c *estate.Component) { c.Version, c.Holders = ch.To, nil })
@@ -617,6 +651,14 @@ func (sc *scene) seenOn(w string) {
 		r.Closed = &estate.Mark{Round: "R", Reason: arg}
 	case word == "ill":
 		r.Health = []estate.Health{{Item: "fans", Detail: "slow"}}
+	case word == "memory":
+		n, _ := strconv.Atoi(arg)
+		r.Capacity.MemoryMiB = int64(n)
+	case word == "cpu":
+		n, _ := strconv.Atoi(arg)
+		r.Capacity.CPU = int64(n)
+	case word == "fan2":
+		r.Health = append(slices.Clone(r.Health), estate.Health{Item: "fan 2", Detail: "it stands"})
 	case word == "netless":
 		r.Networks = nil
 	case word == "queue":
@@ -709,9 +751,14 @@ func (sc *scene) says(d Decision) (out []string) {
 
 // holds compares: each wanted item begins some item that was said, or is that with "…" for what is left out.
 func matches(said, want string) bool {
-	begins, rest, cut := strings.Cut(want, "…")
-	return strings.HasPrefix(said, strings.TrimSpace(begins)) &&
-		(!cut || strings.Contains(said, strings.TrimSpace(rest)))
+	for i, part := range strings.Split(want, "…") {
+		_, after, found := strings.Cut(said, strings.TrimSpace(part))
+		if !found || i == 0 && !strings.HasPrefix(said, strings.TrimSpace(part)) {
+			return false
+		}
+		said = after
+	}
+	return true
 }
 
 func (sc *scene) decides(wanted []string) {

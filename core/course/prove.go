@@ -9,6 +9,7 @@ import (
 	"yareharbour/core/act"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
+	"yareharbour/core/fit"
 )
 
 // unproven lists what keeps the host from being proven.
@@ -43,23 +44,104 @@ func unproven(v *Visit, r *estate.Reading) (wrong []string) {
 		}
 	}
 	for _, h := range r.Health {
-		if !h.OK && wasWell(v.Before, h.Item) {
+		switch i := slices.IndexFunc(v.Before.Health, func(b estate.Health) bool { return b.Item == h.Item }); {
+		case h.OK, i >= 0 && !v.Before.Health[i].OK: // it was not well before either
+		case i < 0:
+			wrong = append(wrong, h.Item+" is not well, and nothing was told of it before: "+h.Detail)
+		default:
 			wrong = append(wrong, h.Item+" was well before: "+h.Detail)
 		}
 	}
-	for _, n := range v.Before.Offers().Networks {
-		if !slices.Contains(r.Offers().Networks, n) {
-			wrong = append(wrong, "the network "+n+" is gone")
-		}
-	}
+	wrong = append(wrong, less(v, r)...)
 	if r.BMC.Queue > 0 {
 		wrong = append(wrong, fmt.Sprintf("%d task(s) are left in the BMC's queue", r.BMC.Queue))
 	}
 	return wrong
 }
 
-func wasWell(before *estate.Reading, item string) bool {
-	return slices.ContainsFunc(before.Health, func(h estate.Health) bool { return h.Item == item && h.OK })
+// less lists what a host has no more that it had before its visit, or has less of, as far as both readings tell: memory
+// (more than a fiftieth of it: firmware takes some for itself), processors, networks, storages, devices, links, whole
+// arrays, file systems, and the right time. What is only different is none of it.
+func less(v *Visit, r *estate.Reading) (out []string) {
+	add := func(format string, args ...any) { out = append(out, fmt.Sprintf(format, args...)) }
+	was := v.Before
+	both := func(s estate.SectionName) bool { return was.Section(s).Whole() && r.Section(s).Whole() }
+	if both(estate.Host) {
+		if a, b := was.Capacity.MemoryMiB, r.Capacity.MemoryMiB; b*100 < a*98 {
+			add("it has %s of memory, and had %s", fit.GiB(b), fit.GiB(a))
+		}
+		if a, b := was.Capacity.CPU, r.Capacity.CPU; b < a {
+			add("it has %.0f processors, and had %.0f", float64(b)/1000, float64(a)/1000)
+		}
+	}
+	lost := func(what string, had, has []string) {
+		for _, x := range had {
+			if !slices.Contains(has, x) {
+				add("the %s %s is gone", what, x)
+			}
+		}
+	}
+	lost("network", was.Offers().Networks, r.Offers().Networks)
+	lost("storage", was.Offers().Storages, r.Offers().Storages)
+	for _, b := range was.Present() {
+		layer := b.Key.Layer()
+		if layer != estate.Driver && layer != estate.Firmware || !both(b.Key.Section()) {
+			continue
+		}
+		goes := slices.ContainsFunc(v.Changes, func(c act.Change) bool { return c.Component == b.Key && c.To == "" })
+		if now, ok := r.Component(b.Key, b.Device); (!ok || now.Version == "" && now.Unread == "") && !goes {
+			add("%s is gone", b.Title())
+		}
+	}
+	if both(estate.ConditionItems) {
+		out = append(out, worse(&was.Condition, &r.Condition)...)
+	}
+	return out
+}
+
+// worse lists what of a host's condition is worse than it was.
+func worse(was, now *estate.Condition) (out []string) {
+	if was.Root != "" && now.Root != "" && (was.Root != now.Root || now.Volatile && !was.Volatile) {
+		out = append(out, fmt.Sprintf("its root is %s, and was %s", now.Root, was.Root))
+	}
+	if was.Ahead == 0 && now.Ahead != 0 {
+		out = append(out, fmt.Sprintf("its clock is %s ahead, and was right", now.Ahead))
+	}
+	for _, s := range was.Space {
+		if !slices.ContainsFunc(now.Space, func(o estate.Space) bool { return o.Path == s.Path }) {
+			out = append(out, "the file system at "+s.Path+" is gone")
+		}
+	}
+	for _, s := range was.Servers {
+		if !slices.ContainsFunc(now.Servers, func(o estate.Server) bool { return o.At == s.At }) {
+			out = append(out, "what was mounted at "+s.At+" is gone")
+		}
+	}
+	for _, a := range was.Arrays {
+		i := slices.IndexFunc(now.Arrays, func(o estate.Array) bool { return o.Name == a.Name })
+		if i < 0 {
+			out = append(out, "the array "+a.Name+" is gone")
+		} else if a.Whole && !now.Arrays[i].Whole {
+			out = append(out, "the array "+a.Name+" was whole: "+now.Arrays[i].Detail)
+		}
+	}
+	up := func(b estate.Bond) (n int) {
+		for _, l := range b.Links {
+			if l.Up {
+				n++
+			}
+		}
+		return n
+	}
+	for _, b := range was.Bonds {
+		i := slices.IndexFunc(now.Bonds, func(o estate.Bond) bool { return o.Name == b.Name })
+		if i < 0 {
+			out = append(out, "the bond "+b.Name+" is gone")
+		} else if n, had := up(now.Bonds[i]), up(b); n < had {
+			out = append(out, fmt.Sprintf("of the links of %s %d are up, and were %d", b.Name, n, had))
+		}
+	}
+	return out
 }
 
 // unasked lists components that changed though nobody asked for it, and services that still run what was replaced and
