@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -41,7 +42,7 @@ const begins = 2 * time.Minute
 // launch has a process of its own run a round, and waits until that tells that it has begun, or why not.
 func (a *app) launch(state string) func(ctx context.Context, cluster string, words ...string) error {
 	return func(_ context.Context, cluster string, words ...string) error {
-		args := append(append([]string{"round"}, words...), "--state", state)
+		args := append(slices.Clone(words), "--state", state)
 		if a.estate != "" {
 			args = append(args, "--estate", a.estate)
 		}

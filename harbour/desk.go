@@ -29,7 +29,7 @@ import (
 type Desk struct {
 	*Harbour
 	By string // who it is
-	// Launch has a process of its own begin the round that the words tell, as they would stand behind "yare round", and
+	// Launch has a process of its own begin the round that the words tell, as they would stand behind "yare", and
 	// returns once it has begun, or says why it has not.
 	Launch func(ctx context.Context, cluster string, words ...string) error
 }
@@ -81,12 +81,22 @@ func (d *Desk) Begin(ctx context.Context, p *plan.Plan, reason string) error {
 	if err := d.Rounds.KeepPlan(ctx, p); err != nil {
 		return fmt.Errorf("keeping the plan that is to be carried out: %w", err)
 	}
-	return d.Launch(ctx, p.Brief.Cluster, "start", p.Brief.Cluster, "--plan", p.Digest(), "--reason", reason)
+	return d.Launch(ctx, p.Brief.Cluster, "round", "start", p.Brief.Cluster, "--plan", p.Digest(), "--reason", reason)
 }
 
 // GoOn has the cluster's newest round gone on with, by such a process.
 func (d *Desk) GoOn(ctx context.Context, cluster string) error {
-	return d.Launch(ctx, cluster, "resume", cluster)
+	return d.Launch(ctx, cluster, "round", "resume", cluster)
+}
+
+// Hand has work done on a host by hand, by a process that outlives this one. What else the words say stands in options
+// of the command.
+func (d *Desk) Hand(ctx context.Context, does plan.Does, host, reason string, options ...string) error {
+	c, ok := d.Estate.ClusterOf(host)
+	if !ok {
+		return fmt.Errorf("there is no host %s", host)
+	}
+	return d.Launch(ctx, c.Name, append([]string{"host", string(does), host, "--reason", reason}, options...)...)
 }
 
 // Request asks the running round for something, of a host where that is about one, and says what will happen.
@@ -97,7 +107,7 @@ func (d *Desk) Request(ctx context.Context, cluster, what, host string) (string,
 // Decide takes a decision about the cluster's newest round: it is left for whoever runs that, or else a process that
 // outlives this one takes the round on with it.
 func (d *Desk) Decide(ctx context.Context, cluster string, w course.Way, reason string) error {
-	args := slices.Clone(w.Command[1:])
+	args := slices.Clone(w.Command)
 	if w.Asks != course.AskGoOn {
 		args = append(args, "--reason", reason)
 	}

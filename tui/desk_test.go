@@ -17,6 +17,7 @@ import (
 	"yareharbour/bundle"
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
+	"yareharbour/core/course"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
@@ -71,6 +72,12 @@ func (f *fake) Prepare(_ context.Context, hosts []string, done func(string)) err
 	return f.note("prepare " + strings.Join(hosts, " "))
 }
 func (f *fake) GoOn(_ context.Context, c string) error { return f.note("resume " + c) }
+func (f *fake) Decide(_ context.Context, c string, w course.Way, reason string) error {
+	return f.note(w.Asks + " " + c + ": " + reason)
+}
+func (f *fake) Hand(_ context.Context, does plan.Does, host, reason string, options ...string) error {
+	return f.note(strings.Join(append([]string{string(does), host, reason}, options...), " "))
+}
 func (f *fake) Request(_ context.Context, c, what, host string) (string, error) {
 	return what, f.note(strings.TrimSpace(what + " " + c + " " + host))
 }

@@ -253,6 +253,8 @@ func (m *Model) heard(msg tea.Msg) tea.Cmd {
 		m.lay(newPrompt(msg))
 	case part.Confirm:
 		m.lay(&question{msg})
+	case part.Choose:
+		m.lay(&choice{Choose: msg})
 	case part.Sheet:
 		m.lay(&sheet{msg})
 	case part.Job:

@@ -310,6 +310,34 @@ func TestTheMouse(t *testing.T) {
 	}
 }
 
+// Of several things one is chosen by its number, with the cursor, or with the mouse; any other key leaves it.
+func TestOneOfSeveralIsChosen(t *testing.T) {
+	m := model(t, &fake{snap: parttest.Estate(1, 3)}, 120, 40)
+	ask := func() {
+		settle(m, m.heard(part.Choose{Title: "Which?", Lines: []string{"it stands still"}, Options: []part.Option{
+			{Says: "the first", Then: part.Say{Text: "first it is"}}, {Says: "the second", Then: part.Say{Text: "second it is"}}}}))
+	}
+	for _, c := range []struct {
+		keys []string
+		want string
+	}{{[]string{"2"}, "second it is"}, {[]string{"enter"}, "first it is"}, {[]string{"down", "enter"}, "second it is"},
+		{[]string{"down", "up", "enter"}, "first it is"}, {[]string{"3"}, "nothing was done"}, {[]string{"esc"}, "nothing was done"}} {
+		ask()
+		if got := text(m); !strings.Contains(got, "it stands still") || !strings.Contains(got, "2  the second") {
+			t.Fatalf("it is not shown:\n%s", got)
+		}
+		press(m, c.keys...)
+		if got := text(m); m.over != nil || !strings.Contains(got, c.want) {
+			t.Errorf("%v: not %q:\n%s", c.keys, c.want, got)
+		}
+	}
+	ask()
+	click(t, m, "the second")
+	if got := text(m); !strings.Contains(got, "second it is") {
+		t.Errorf("clicked:\n%s", got)
+	}
+}
+
 func TestNothingElseIsReachedBelowAQuestion(t *testing.T) {
 	m := model(t, &fake{snap: parttest.Estate(1, 3)}, 120, 40)
 	m.over = &question{part.Confirm{Title: "Sure?", Yes: "do it", Then: func() tea.Msg {

@@ -219,6 +219,45 @@ func (q *question) paint(m *Model, c *part.Canvas) {
 	paintBox(m, c, q.Title, append(slices.Clone(q.Lines), "", "y  "+q.Yes+"      Enter, Esc or any other key  no"), -1)
 }
 
+// choice is a Choose: a number or Enter chooses, and every other key but those of the cursor leaves it.
+type choice struct {
+	part.Choose
+	at int
+}
+
+func (q *choice) key(m *Model, name string, clicked int) tea.Msg {
+	if s, ok := steps[name]; ok && clicked < 0 {
+		q.at = part.Clamp(q.at+s.DY, len(q.Options))
+		return nil
+	}
+	m.over = nil
+	for i, o := range q.Options {
+		if name == fmt.Sprint(i+1) || i == clicked || name == "enter" && i == q.at && clicked < 0 {
+			return o.Then
+		}
+	}
+	return part.Tell("nothing was done")
+}
+
+func (q *choice) paint(m *Model, c *part.Canvas) {
+	var lines []string
+	inner := min(m.w-6, 76)
+	for _, l := range q.Lines {
+		lines = append(lines, part.Hang(l, inner)...)
+	}
+	if len(lines) > 0 {
+		lines = append(lines, "")
+	}
+	first := len(lines)
+	for i, o := range q.Options {
+		lines = append(lines, fmt.Sprintf("%d  %s", i+1, o.Says))
+	}
+	a := paintBox(m, c, q.Title, append(lines, "", "a number, or ↑↓ and Enter  chooses      Esc  leaves"), first+q.at)
+	for i := range q.Options {
+		c.Press(part.Rect(a.X, a.Y+1+first+i, a.W, 1), picked(i))
+	}
+}
+
 // sheet is a Sheet: any key takes it away.
 type sheet struct{ part.Sheet }
 

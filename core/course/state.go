@@ -298,7 +298,7 @@ func (s *State) drop(v *Visit, e *Event) {
 		open := slices.ContainsFunc(s.Open, func(p Pending) bool { return p.Act.Visit() == v.Host && p.Act.Makes(i) })
 		if c.Title() == e.Of && !v.Made(i) && !open && !v.Without(i) {
 			v.Dropped = append(v.Dropped, i)
-			v.Notes = append(v.Notes, fmt.Sprintf("%s %s was left out by %s: %s", c.Title(), c.To, e.By, e.Reason))
+			v.Notes = append(v.Notes, fmt.Sprintf("%s was left out by %s: %s", made(c), e.By, e.Reason))
 			delete(s.failures, act.Act{Host: v.Host, Kind: c.Kind(), Change: c, Index: i}.Key())
 		}
 	}

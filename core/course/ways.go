@@ -59,7 +59,7 @@ func (s *State) waysFor(v *Visit) (out []Way) {
 	for _, i := range v.wanted() {
 		ch := &v.Changes[i]
 		if !v.Made(i) && s.given(v.Host) == nil && !s.opens(v.Host, i) && !v.rung(i) {
-			out = append(out, Way{Says: "leave " + ch.Title() + " " + ch.To + " out, and do the rest",
+			out = append(out, Way{Says: "do the rest without " + made(ch),
 				Command: []string{"round", "drop", c, v.Host, ch.Title()}, Asks: AskDrop, Host: v.Host, Of: ch.Title()})
 		}
 	}
@@ -124,6 +124,17 @@ func (s *State) refusesDrop(v *Visit, e *Event) string {
 		return fmt.Sprintf("several changes of %s are called that: say which device: %s", v.Host, join(titles))
 	}
 	return ""
+}
+
+// made says what a change would make.
+func made(c *act.Change) string {
+	switch {
+	case c.To == "":
+		return "removing " + c.Title()
+	case c.From == "":
+		return "installing " + c.Title() + " " + c.To
+	}
+	return c.Title() + " " + c.From + " → " + c.To
 }
 
 // given is an act of the visit that was waited for in vain, or of which a look does not tell; nil where there is none.

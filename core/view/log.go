@@ -77,7 +77,7 @@ func (r *Round) Standing() (string, Tone) {
 	case course.Finished:
 		return "finished", Good
 	case course.Failing:
-		return "failed: it needs you, then g resumes it", Alarm
+		return "failed: it needs you; f shows what leads on", Alarm
 	}
 	return string(r.State.Status) + "; g resumes it", Caution
 }

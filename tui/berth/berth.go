@@ -11,6 +11,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"yareharbour/core/catalogue"
+	"yareharbour/core/plan"
 	"yareharbour/core/view"
 	"yareharbour/export"
 	"yareharbour/tui/part"
@@ -21,6 +22,7 @@ type Desk interface {
 	Past(ctx context.Context, host string) (view.Past, error)
 	Compare(ctx context.Context, from, to string) (view.Comparison, error)
 	Derive(ctx context.Context, host string) (name, text string, err error)
+	Hand(ctx context.Context, does plan.Does, host, reason string, options ...string) error
 }
 
 // Screen is a host.
@@ -86,6 +88,7 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 	}
 	return []part.Key{
 		part.NewKey("=", "compare", "compare this host with another one, or with its past", never, s.askCompare),
+		part.NewKey("m", "by hand", "close, restart, open or take over this host by hand", s.handless(f), func() tea.Msg { return s.askHand(f) }),
 		part.NewKey("D", "make baseline", "make a baseline of this host", never, s.derive),
 		part.NewKey("space", "", "fold what stands under a heading, or show it", "", func() tea.Msg {
 			s.fold()
@@ -93,6 +96,58 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 			return nil
 		}),
 	}
+}
+
+// handless says why nothing can be done to the host by hand; "" where something can.
+func (s *Screen) handless(f part.Frame) string {
+	switch r := f.View.Readings[s.at.Host]; {
+	case r == nil || !r.Reached():
+		return s.at.Host + " does not answer"
+	case !f.View.Band(s.at.Cluster).Cluster.Act:
+		return "the estate file allows looking at " + s.at.Cluster + " only"
+	case f.View.Rounds[s.at.Cluster].Runs:
+		return "a round runs over " + s.at.Cluster
+	}
+	return ""
+}
+
+// askHand has it chosen what is done by hand: what the host, as it stands, can have done.
+func (s *Screen) askHand(f part.Frame) tea.Msg {
+	r := f.View.Readings[s.at.Host]
+	c := part.Choose{Title: s.at.Host + " by hand"}
+	offer := func(says string, does plan.Does, follows string, options ...string) {
+		c.Options = append(c.Options, part.Option{Says: says, Then: s.askReason(says, does, follows, options...)})
+	}
+	const proven = "It is looked at and proven first."
+	if m := r.Closed; m == nil {
+		guests := len(r.Holding())
+		moves := fmt.Sprintf("%d guests leave it first, where they find room with the reserve kept.", guests)
+		offer("empty and close it", plan.HandClose, moves+" It stays closed, and yours, until you open it.", "--drain")
+		offer("empty and restart it", plan.HandRestart, moves+" It is proven and opened afterwards.", "--drain")
+	} else {
+		c.Lines = []string{fmt.Sprintf("closed by %s since %s: %s", m.By, m.At.Format("Mon 2 Jan 15:04 MST"), m.Reason)}
+		offer("open it", plan.HandOpen, proven+" Guests that were shut down for it are started.")
+		offer("open it, and bring its guests back", plan.HandOpen, proven+" Guests that had left it come back.", "--home")
+		offer("restart it, and leave it closed", plan.HandRestart, "It is proven, and stays yours.")
+		offer("take it over from "+m.By, plan.HandTake, "Ask them first: it is on the record, and theirs no more.", "--yes")
+	}
+	return c
+}
+
+func (s *Screen) askReason(says string, does plan.Does, follows string, options ...string) tea.Msg {
+	host := s.at.Host
+	return part.Ask{Label: "why", Hint: "it stands on the host and in the journal", Then: func(reason string) tea.Msg {
+		if reason == "" {
+			return part.Tell("nothing was done: it needs a reason")
+		}
+		return part.Confirm{Title: host + ": " + says + "?", Yes: "do it", Lines: []string{follows, "Reason: " + reason},
+			Then: tea.Cmd(func() tea.Msg {
+				if err := s.desk.Hand(s.ctx, does, host, reason, options...); err != nil {
+					return part.Failed{Err: err}
+				}
+				return part.Go{Screen: part.Round, Cluster: s.at.Cluster, Host: host}
+			})}
+	}}
 }
 
 func (s *Screen) askCompare() tea.Msg {

@@ -9,6 +9,7 @@ import (
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/narrow"
+	"yareharbour/core/plan"
 	"yareharbour/core/view"
 	"yareharbour/tui/part"
 	"yareharbour/tui/part/parttest"
@@ -24,6 +25,9 @@ func (d *desk) Past(_ context.Context, host string) (view.Past, error) {
 }
 func (d *desk) Compare(_ context.Context, from, to string) (view.Comparison, error) {
 	return view.Comparison{FromName: from, ToName: to}, d.Note("compare %s %s", from, to)
+}
+func (d *desk) Hand(_ context.Context, does plan.Does, host, reason string, options ...string) error {
+	return d.Note("%s %s: %s %s", does, host, reason, strings.Join(options, " "))
 }
 func (d *desk) Derive(_ context.Context, host string) (name, text string, err error) {
 	return "like-" + host, "baseline: like", d.Note("derive %s", host)
@@ -167,5 +171,53 @@ func TestALatePastIsLetGo(t *testing.T) {
 	b.Take(pastMsg{"c0h000", parttest.Now, view.Past{Spans: []drift.Span{{}}}})
 	if len(s.past.Spans) > 0 {
 		t.Error("it is shown for another host")
+	}
+}
+
+// By hand a host that is open is emptied, and one that is closed is opened, restarted or taken over; not while a round
+// runs, nor where only looking is allowed.
+func TestWorkByHand(t *testing.T) {
+	e := parttest.Estate(1, 3)
+	b, _, d := open(t, e, part.Place{Host: "c0h000"})
+	all := func() string {
+		d.Did, b.Went = nil, nil
+		for i := 0; ; i++ {
+			b.Pick = i
+			b.Press("m")
+			if i+1 == len(b.Chose.Options) {
+				return strings.Join(d.Did, ";")
+			}
+		}
+	}
+	b.Typed = "a fan"
+	if got := all(); got != "close c0h000: a fan --drain;restart c0h000: a fan --drain" {
+		t.Errorf("%s", got)
+	}
+	if len(b.Went) != 2 || b.Went[0].Screen != part.Round || b.Went[0].Cluster != "c0" {
+		t.Errorf("%+v", b.Went)
+	}
+	e.Readings["c0h000"].Closed = &estate.Mark{By: "op", Reason: "a fan", At: parttest.Now}
+	if got := all(); got != "open c0h000: a fan ;open c0h000: a fan --home;restart c0h000: a fan ;take c0h000: a fan --yes" {
+		t.Errorf("%s", got)
+	}
+	if !strings.Contains(b.Chose.Lines[0], "closed by op since Sat 21 Nov 20:00 UTC: a fan") {
+		t.Errorf("%q", b.Chose.Lines)
+	}
+	d.Did = nil
+	if b.Typed = ""; all() != "" || b.Said != "nothing was done: it needs a reason" {
+		t.Errorf("%s: %s", b.Said, d.Did)
+	}
+	e.Rounds["c0"] = view.Round{Runs: true}
+	if got := b.Press("m"); got != "a round runs over c0" {
+		t.Errorf("%q", got)
+	}
+	e.Rounds["c0"] = view.Round{}
+	e.Band("c0").Cluster.Act = false
+	if got := b.Press("m"); got != "the estate file allows looking at c0 only" {
+		t.Errorf("%q", got)
+	}
+	delete(e.Readings, "c0h000")
+	if got := b.Press("m"); got != "c0h000 does not answer" {
+		t.Errorf("%q", got)
 	}
 }

@@ -5,6 +5,7 @@ package lanes
 import (
 	"context"
 	"slices"
+	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -18,6 +19,7 @@ import (
 type Desk interface {
 	GoOn(ctx context.Context, cluster string) error
 	Request(ctx context.Context, cluster, what, host string) (string, error)
+	Decide(ctx context.Context, cluster string, w course.Way, reason string) error
 }
 
 // Screen is a cluster's round.
@@ -85,6 +87,7 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 		}),
 		part.NewKey("o", "leave out", "leave the host under the cursor out of the running round", running,
 			func() tea.Msg { return s.askSkip(s.cursor(s.lanes(f))) }),
+		part.NewKey("f", "ways out", "choose what leads on where the round stands still", s.stuck(f), func() tea.Msg { return s.askWay(f) }),
 		part.NewKey("g", "resume", "resume a round that paused, stopped, failed or was interrupted", paused, s.askGoOn),
 	}
 }
@@ -174,6 +177,35 @@ func (s *Screen) askSkip(host string) tea.Msg {
 		Lines: []string{"Guests that have moved away from it stay where they are. A host that is closed already is " +
 			"brought to its end all the same."},
 		Then: s.request(course.AskSkip, host)}
+}
+
+// stuck says why there is nothing to choose from; "" where there is.
+func (s *Screen) stuck(f part.Frame) string {
+	if r := f.View.Rounds[s.cluster]; r.State == nil || len(r.State.Ways()) == 0 {
+		return "no round over " + s.cluster + " stands still"
+	}
+	return ""
+}
+
+// askWay has one of the ways out chosen, and what it needs said.
+func (s *Screen) askWay(f part.Frame) tea.Msg {
+	st := f.View.Rounds[s.cluster].State
+	c := part.Choose{Title: "What leads on", Lines: []string{st.Detail}}
+	for _, w := range st.Ways() {
+		then := s.askGoOn()
+		if w.Asks != course.AskGoOn {
+			then = part.Ask{Label: "why, and what you saw", Hint: "it stands in the journal; " + strings.Join(w.Command, " "),
+				Then: func(reason string) tea.Msg {
+					if reason == "" {
+						return part.Tell("nothing was done: it needs a reason")
+					}
+					return part.Confirm{Title: w.Says + "?", Yes: "do it", Lines: []string{"Reason: " + reason},
+						Then: s.begin(func() error { return s.desk.Decide(s.ctx, s.cluster, w, reason) })}
+				}}
+		}
+		c.Options = append(c.Options, part.Option{Says: w.Says, Then: then})
+	}
+	return c
 }
 
 func (s *Screen) askGoOn() tea.Msg {

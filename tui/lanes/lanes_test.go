@@ -24,6 +24,10 @@ func (d *desk) GoOn(_ context.Context, cluster string) error {
 	d.did = append(d.did, "resume "+cluster)
 	return d.wrong
 }
+func (d *desk) Decide(_ context.Context, cluster string, w course.Way, reason string) error {
+	d.did = append(d.did, strings.Join(w.Command, " ")+" because "+reason)
+	return d.wrong
+}
 func (d *desk) Request(_ context.Context, cluster, what, host string) (string, error) {
 	d.did = append(d.did, strings.TrimSpace(what+" "+cluster+" "+host))
 	return "asked for: " + what, d.wrong
@@ -76,8 +80,13 @@ func TestWhichKeysThereAre(t *testing.T) {
 		b, _, _ := open(t, c.round)
 		for _, k := range b.Screen.Keys(b.Frame) {
 			want := c.stops
-			if k.Key == "g" {
+			switch {
+			case k.Key == "g":
 				want = c.resumes
+			case k.Key == "f" && c.resumes == "":
+				want = ""
+			case k.Key == "f":
+				want = "no round over c stands still"
 			}
 			if k.Not != want {
 				t.Errorf("%s: %s: %q, want %q", c.what, k.Key, k.Not, want)
@@ -162,4 +171,33 @@ func TestTheLog(t *testing.T) {
 	b.Hides(120, 30, "20:00:38")
 	b.Step(9, 0)
 	b.Shows(120, 30, "20:00:38")
+}
+
+// Where a round stands still one of the ways out is chosen, and nothing is decided without a reason.
+func TestAWayOutIsChosen(t *testing.T) {
+	r := round(course.Failing)
+	v := &r.State.Visits[1]
+	v.Changes = []act.Change{{Component: "deb:k", From: "1", To: "2", Pass: 1}}
+	v.Failure = &course.Failure{Step: act.ChangeStep, Error: "it says no"}
+	b, _, d := open(t, r)
+	want := []string{"resume c", "round drop c b deb:k because the disk is full", "round hand-over c b because the disk is full",
+		"round end c because the disk is full"}
+	b.Typed = "the disk is full"
+	for i := range want {
+		b.Pick = i
+		b.Press("f")
+	}
+	if got := strings.Join(d.did, ";"); got != strings.Join(want, ";") {
+		t.Errorf("%s", got)
+	}
+	if !strings.HasPrefix(b.Chose.Options[1].Says, "do the rest without ") || b.Asked.Lines[0] != "Reason: the disk is full" {
+		t.Errorf("%+v %+v", b.Chose, b.Asked)
+	}
+	n := len(d.did)
+	b.No = true
+	b.Press("f")
+	b.No, b.Typed = false, ""
+	if b.Press("f"); len(d.did) != n || b.Said != "nothing was done: it needs a reason" {
+		t.Errorf("%s: %s", b.Said, d.did[n:])
+	}
 }

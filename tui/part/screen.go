@@ -127,6 +127,12 @@ type (
 		Lines      []string
 		Then       tea.Msg
 	}
+	// Choose has one of several things chosen, by its number or with the cursor.
+	Choose struct {
+		Title   string
+		Lines   []string // what is to be known before
+		Options []Option
+	}
 	// Sheet is a list that lies over the screen until a key is pressed.
 	Sheet struct {
 		Title string
@@ -145,6 +151,12 @@ type (
 	// Several are messages, one after the other.
 	Several []tea.Msg
 )
+
+// Option is one of the things that can be chosen.
+type Option struct {
+	Says string
+	Then tea.Msg
+}
 
 // Messages that a screen gets.
 type (

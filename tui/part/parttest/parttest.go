@@ -25,6 +25,8 @@ type Bench struct {
 	Screen part.Screen
 	Frame  part.Frame
 	Typed  string       // the answer to whatever is asked for
+	Pick   int          // which of what is to be chosen from is taken
+	Chose  part.Choose  // what was last to be chosen from
 	No     bool         // the answer to questions is no
 	Said   string       // what was said, asked or reported last
 	Asked  part.Confirm // the last question
@@ -82,6 +84,9 @@ func (b *Bench) Take(msg tea.Msg) {
 		if !b.No {
 			b.Take(msg.Then)
 		}
+	case part.Choose:
+		b.Chose = msg
+		b.Take(msg.Options[b.Pick].Then)
 	case part.Job:
 		b.Take(msg.Do(b.T.Context(), func(string) {}))
 	case part.Sheet:
