@@ -35,7 +35,9 @@ type holdUp struct {
 	let    chan struct{}
 	back   chan string // what the host answered to the order that was kept back
 	held   bool
-	once   sync.Once
+	// answers tells that the host gets the order at once, and its answer is kept back
+	answers bool
+	once    sync.Once
 }
 
 // release lets the order go on.
@@ -58,8 +60,10 @@ func (h *holdUp) wayTo(t *testing.T, dir string) (estate string) {
 		}
 		h.held = true
 		body, _ := io.ReadAll(r.Body)
-		close(h.caught)
-		<-h.let
+		if !h.answers {
+			close(h.caught)
+			<-h.let
+		}
 		late, err := http.NewRequest(r.Method, "http://"+a.Host+r.URL.Path, bytes.NewReader(body))
 		if err != nil {
 			h.back <- err.Error()
@@ -73,6 +77,10 @@ func (h *holdUp) wayTo(t *testing.T, dir string) (estate string) {
 		}
 		defer resp.Body.Close()
 		answer, _ := io.ReadAll(resp.Body)
+		if h.answers {
+			close(h.caught)
+			<-h.let
+		}
 		h.back <- string(answer)
 		_, _ = w.Write(answer)
 	}))

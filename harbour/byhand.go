@@ -118,47 +118,61 @@ func (h *Harbour) mayWork(ctx context.Context, c estate.Cluster, w *ByHand, r *e
 // left finds what earlier visits left to be undone on a host that is to be opened: guests that rest, and, where that is
 // asked for, those that moved away.
 func (h *Harbour) left(ctx context.Context, w *ByHand, to *plan.Hand) error {
-	debts, err := h.Owed(ctx)
+	rounds, debts, err := h.debts(ctx)
 	if err != nil {
 		return err
 	}
 	for _, d := range debts {
-		if d.Host != w.Host {
+		for _, a := range d.Acts {
+			if d.Host == w.Host && !slices.ContainsFunc(to.Owes, func(o act.Act) bool { return o.UID() == a.UID() }) {
+				to.Owes = append(to.Owes, a)
+			}
+		}
+	}
+	for _, s := range rounds {
+		v := s.Visit(w.Host)
+		if !w.Home || v == nil || v.Phase != course.HandedOver {
 			continue
 		}
-		to.Owes = append(to.Owes, d.Acts...)
-		s, err := h.Round(ctx, d.Round)
-		if err != nil {
-			return err
-		}
-		if v := s.Visit(w.Host); w.Home && v != nil {
-			for _, m := range v.Moved() {
+		for _, m := range v.Moved() {
+			if !slices.ContainsFunc(to.Home, func(o fit.Move) bool { return o.UID() == m.UID() }) {
 				to.Home = append(to.Home, fit.Move{ID: m.ID, Guest: m.Guest, From: m.To, To: m.From})
 			}
 		}
 	}
-	to.Owes = slices.DeleteFunc(to.Owes, func(a act.Act) bool { return a.Kind.Of().Rules().Pays == act.Open })
 	return nil
 }
 
 // Owed is what rounds and work by hand left to be undone, as far as the newest readings do not show that it was.
 func (h *Harbour) Owed(ctx context.Context) (out []course.Debt, err error) {
+	_, debts, err := h.debts(ctx)
+	said := map[string]bool{}
+	for _, d := range debts {
+		if !said[d.Host] { // a later visit knows better whose the host is, and has taken on what was owed before
+			out = append(out, d)
+		}
+		said[d.Host] = true
+	}
+	return out, err
+}
+
+// debts are all rounds of which something may be owed, and what is owed of each, the last first.
+func (h *Harbour) debts(ctx context.Context) (rounds []*course.State, out []course.Debt, err error) {
 	readings, err := h.newest(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	rounds, err := h.Rounds.Owing(ctx)
+	heads, err := h.Rounds.Owing(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	said := map[string]bool{}
-	for _, head := range rounds {
+	for _, head := range heads {
 		s, err := h.Round(ctx, head.ID)
 		if errors.As(err, new(*course.Malformed)) {
 			continue // it is told by itself
 		}
 		if err != nil {
-			return nil, err
+			return nil, nil, err
 		}
 		debts := s.Debts(readings)
 		if s.Status == course.Finished && h.over(s, debts, readings) {
@@ -166,14 +180,9 @@ func (h *Harbour) Owed(ctx context.Context) (out []course.Debt, err error) {
 				slog.Debug("a round that is over could not be noted as that", "round", head.ID, "error", err)
 			}
 		}
-		for _, d := range debts {
-			if !said[d.Host] { // a later visit knows better whose the host is
-				out = append(out, d)
-			}
-			said[d.Host] = true
-		}
+		rounds, out = append(rounds, s), append(out, debts...)
 	}
-	return out, nil
+	return rounds, out, nil
 }
 
 // over tells whether nothing of a finished round can be owed any more: nothing is, as its hosts were read since.
