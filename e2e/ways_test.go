@@ -237,11 +237,24 @@ func TestAStaleRunnerSendsNoImage(t *testing.T) {
 		t.Fatalf("the second runner: exit %d\n%s%s", r.code, r.out, r.err)
 	}
 	before := world(t, dir)
+	db, err := sql.Open("sqlite", filepath.Join(dir, store.File)+"?_txlock=immediate")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	locked, err := db.Begin() // so that the store can't tell it that the lease is another's
+	if err != nil {
+		t.Fatal(err)
+	}
 	h.release()
 	if err := first.Process.Signal(syscall.SIGCONT); err != nil {
 		t.Fatal(err)
 	}
 	<-h.back
+	time.Sleep(3 * time.Second)
+	if err := locked.Rollback(); err != nil {
+		t.Fatal(err)
+	}
 	if err := first.Wait(); err == nil {
 		t.Errorf("the first runner ended well:\n%s", out.String())
 	}
