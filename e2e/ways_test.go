@@ -3,6 +3,7 @@ package e2e
 import (
 	"bytes"
 	"database/sql"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
@@ -140,6 +141,37 @@ func TestAHostByHand(t *testing.T) {
 	if len(w.Hosts["heron"].Reading.Guests) != 8 || w.Hosts["heron"].Reading.Closed != nil || len(w.Restarts) > 0 {
 		t.Errorf("%d guests, closed %+v, guests restarted: %v", len(w.Hosts["heron"].Reading.Guests), w.Hosts["heron"].Reading.Closed,
 			w.Restarts)
+	}
+}
+
+// Guests that a lost round had shut down are known by their host: adopting it starts them.
+func TestGuestsOfALostRoundAreStarted(t *testing.T) {
+	t.Parallel()
+	dir := demoState(t, 2000)
+	at := func(args ...string) result { return run(t, append(args, "--state", dir)...) }
+	at("sim", "fault", "heron", "no-return")
+	if r := at("round", "start", "vts", "--hosts", "heron", "--guest", "met-feed=shut-down"); r.code != 1 {
+		t.Fatalf("exit %d\n%s%s", r.code, r.out, r.err)
+	}
+	files, err := filepath.Glob(filepath.Join(dir, store.File+"*"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, f := range files {
+		if err := os.Remove(f); err != nil {
+			t.Fatal(err)
+		}
+	}
+	at("sim", "fault", "heron", "answers")
+	at("read", "vts")
+	if r := at("owed"); r.code != 3 || !strings.Contains(r.out, "met-feed: is shut down") || !strings.Contains(r.out, "it is closed") {
+		t.Errorf("exit %d\n%s%s", r.code, r.out, r.err)
+	}
+	if r := at("round", "adopt", "heron", "--yes"); r.code != 0 || !strings.Contains(r.out, "start met-feed") {
+		t.Fatalf("exit %d\n%s%s", r.code, r.out, r.err)
+	}
+	if r := at("owed"); r.code != 0 {
+		t.Errorf("exit %d\n%s%s", r.code, r.out, r.err)
 	}
 }
 

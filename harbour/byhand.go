@@ -153,7 +153,43 @@ func (h *Harbour) Owed(ctx context.Context) (out []course.Debt, err error) {
 		}
 		said[d.Host] = true
 	}
-	return out, err
+	if err != nil {
+		return out, err
+	}
+	readings, err := h.newest(ctx)
+	if err != nil {
+		return out, err
+	}
+	for _, c := range h.Estate.Clusters {
+		for _, host := range c.Hosts {
+			if r := readings[host]; r != nil {
+				out = h.unknown(c.Name, r, readings, out)
+			}
+		}
+	}
+	return out, nil
+}
+
+// unknown adds what a host's own ledger says is owed and no journal here does: of a round that is lost.
+func (h *Harbour) unknown(cluster string, r *estate.Reading, readings map[string]*estate.Reading,
+	debts []course.Debt) []course.Debt {
+	var known []act.Act
+	for _, d := range debts {
+		known = append(known, d.Acts...)
+	}
+	for _, a := range plan.Ledger(r, readings, known) {
+		i := slices.IndexFunc(debts, func(d course.Debt) bool { return d.Host == r.Host && d.Round == a.Round })
+		if i < 0 {
+			d := course.Debt{Cluster: cluster, Round: a.Round, Host: r.Host, Reason: "the host's own ledger has it", Since: r.Tried()}
+			if r.Closed != nil && r.Closed.Round == a.Round {
+				d.Owed, d.Since = []string{"it is closed"}, r.Closed.At
+			}
+			debts, i = append(debts, d), len(debts)
+		}
+		debts[i].Owed = append(debts[i].Owed, a.Guest+": "+a.Kind.Of().Rules().Owes)
+		debts[i].Acts = append(debts[i].Acts, a)
+	}
+	return debts
 }
 
 // debts are all rounds of which something may be owed, and what is owed of each, the last first.

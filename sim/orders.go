@@ -120,9 +120,16 @@ func (w *World) rest(h *Host, a act.Act, _ []byte) (Answer, error) {
 	if !g.Holds() || w.busy(a.UID()) || a.Kind == act.Down && g.State != estate.Running {
 		return Answer{}, fmt.Errorf("%s can't %s: it is %s, or is being migrated", h.Name, a.Says(), g.State)
 	}
+	h.Reading.Owed = append(paid(h.Reading.Owed, a.UID()),
+		estate.Owed{Kind: string(a.Kind), Round: a.Round, Guest: a.Guest, GuestID: a.UID()})
 	g.State, g.Saved = estate.Off, a.Kind == act.Save
 	w.act("%s on %s", a.Says(), h.Name)
 	return Answer{}, nil
+}
+
+// paid is a ledger without a guest.
+func paid(ledger []estate.Owed, uid string) []estate.Owed {
+	return slices.DeleteFunc(slices.Clone(ledger), func(o estate.Owed) bool { return o.GuestID == uid })
 }
 
 // carry moves a guest that is off.
@@ -183,6 +190,7 @@ func (w *World) startGuest(h *Host, a act.Act, _ []byte) (Answer, error) {
 		g.Since = w.Now
 	}
 	g.State, g.Saved = estate.Running, false
+	h.Reading.Owed = paid(h.Reading.Owed, a.UID())
 	h.board(g)
 	w.act("start %s on %s", g.Name, h.Name)
 	return Answer{}, nil

@@ -98,6 +98,10 @@ func (t *trial) resting() {
 		if kind == act.Save {
 			t.refused(t.order(act.Down, who), "it is off")
 		}
+		if got := t.read(t.Host, estate.Host).Owed; len(got) != 1 || got[0].Guest != t.Guest || got[0].GuestID != who.GuestID ||
+			got[0].Round != t.round || act.Name(got[0].Kind) != kind && kind != act.Save {
+			t.Errorf("after %s its ledger is %+v", kind, got)
+		}
 		t.done(t.order(act.Close, act.Act{Reason: "patches"}))
 		if _, err := t.do(t.order(act.Start, who)); err == nil && t.guest().Holds() {
 			t.Error("a closed host started a guest")
@@ -106,6 +110,9 @@ func (t *trial) resting() {
 		t.done(t.order(act.Start, who))
 		if g := t.guest(); g.State != estate.Running || g.Saved {
 			t.Errorf("after its start it is %+v", g)
+		}
+		if got := t.read(t.Host, estate.Host).Owed; len(got) > 0 {
+			t.Errorf("after its start its ledger is %+v", got)
 		}
 	}
 	gone := act.Act{Guest: "nobody", GuestID: "00000000-0000-4000-8000-000000000000"}

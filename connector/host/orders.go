@@ -264,9 +264,20 @@ func (s *session) takeMove(ctx context.Context, o connector.Order) (connector.Re
 	return s.move(ctx, o)
 }
 
+// entered is what goes into the host's ledger: what is owed after the order, or that it is paid.
+func entered(o connector.Order) []string {
+	switch word := linux.LedgerWord(o.Kind); {
+	case word != "":
+		return []string{"owe", word, o.UID(), o.Guest}
+	case o.Kind == act.Start:
+		return []string{"pay", o.UID()}
+	}
+	return nil
+}
+
 // guest lets the host's libvirt bring a guest to rest, or start it. It goes on where this call breaks off.
 func (s *session) guest(ctx context.Context, o connector.Order) (connector.Receipt, error) {
-	if err := s.tell(ctx, o, nil, io.Discard, "guest"); err != nil {
+	if err := s.tell(ctx, o, nil, io.Discard, "guest", entered(o)...); err != nil {
 		return connector.Receipt{}, err
 	}
 	h, err := s.guests(ctx)

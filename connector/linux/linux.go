@@ -20,6 +20,7 @@ import (
 	"strings"
 	"time"
 
+	"yareharbour/core/act"
 	"yareharbour/core/estate"
 	"yareharbour/core/version"
 )
@@ -193,6 +194,11 @@ func (m Machine) orders(r *estate.Reading) error {
 	case !missing(err):
 		return err
 	}
+	if owed, err := m.text(strings.TrimPrefix(Home, "/") + "/private/owed"); err == nil {
+		if r.Owed, err = parseOwed(owed); err != nil {
+			r.Unready = cmp.Or(r.Unready, "it takes no orders: "+err.Error())
+		}
+	}
 	mark, err := m.text(strings.TrimPrefix(Home, "/") + "/mark")
 	if missing(err) {
 		return nil
@@ -208,6 +214,33 @@ func (m Machine) orders(r *estate.Reading) error {
 		r.Closed.Loose = HookPath + " is gone or was changed: libvirt takes guests there all the same"
 	}
 	return nil
+}
+
+// ledger are the words by which the wrapper's ledger knows what was done to a guest.
+var ledger = map[string]act.Name{"down": act.Down, "save": act.Save}
+
+// LedgerWord is the word for a kind of act in the host's ledger; "" where it owes nothing there.
+func LedgerWord(kind act.Name) string {
+	for word, k := range ledger {
+		if k == kind {
+			return word
+		}
+	}
+	return ""
+}
+
+// parseOwed reads the wrapper's ledger: a line of kind, round, UUID, owed or paid, and name each.
+func parseOwed(text string) (out []estate.Owed, err error) {
+	for line := range strings.Lines(text) {
+		f := strings.SplitN(strings.TrimSpace(line), " ", 5)
+		if len(f) != 5 || ledger[f[0]] == "" || f[3] != "owed" && f[3] != "paid" {
+			return out, fmt.Errorf("its ledger, %s/private/owed, is damaged: it holds %.80q", Home, line)
+		}
+		if f[3] == "owed" {
+			out = append(out, estate.Owed{Kind: string(ledger[f[0]]), Round: f[1], GuestID: f[2], Guest: f[4]})
+		}
+	}
+	return out, nil
 }
 
 // parseGuard reads what the wrapper keeps: epoch and round of the lease, entry and sum of the journal.

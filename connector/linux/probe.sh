@@ -98,7 +98,7 @@ show /proc/sys/kernel/osrelease /proc/sys/kernel/random/boot_id
 
 if wants host; then
 	show /proc/uptime /proc/meminfo /proc/cpuinfo /etc/os-release /usr/lib/os-release /etc/machine-id /sys/class/net/*/bridge/bridge_id \
-		/var/lib/yare/private/guard /var/lib/yare/mark /etc/libvirt/hooks/qemu.d/yare
+		/var/lib/yare/private/guard /var/lib/yare/private/owed /var/lib/yare/mark /etc/libvirt/hooks/qemu.d/yare
 	denied /var/lib/yare/private /var/lib/yare/mark
 	set -- /var/lib/yare/probe /var/lib/yare/wrapper
 	[ ! -e "$2" ] || ask "sha256sum $*" sha256sum "$@"

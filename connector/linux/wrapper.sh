@@ -297,6 +297,7 @@ order() {
 	claim)
 		find acts -mindepth 1 -maxdepth 1 -type d -mtime +90 -exec rm -rf {} +
 		find staged -type f -mtime +14 -exec rm -f {} +
+		[ ! -e owed ] || grep -v "^[a-z]* [^ ]* [^ ]* paid " owed | put owed
 		;;
 	close)
 		[ ! -e ../mark ] || [ "$(owner)" = "$round" ] || closed
@@ -331,9 +332,27 @@ order() {
 	services) services "$@" ;;
 	restart) restart "$@" ;;
 	backup) backup ;;
-	move | flash | guest) ;; # is done elsewhere; that it was taken is kept here
+	move | flash) ;; # is done elsewhere; that it was taken is kept here
+	guest)
+		case ${1-} in
+		owe) owe "$2" "$3" "$4" ;;
+		pay)
+			[ ! -e ../mark ] || refuse "it is closed, and starts no guests"
+			pay "$2"
+			;;
+		esac
+		;;
 	*) refuse "it knows no order \"$verb\"" ;;
 	esac
+}
+# owe keeps in a ledger what is about to be done to a guest and is to be undone, so that a host knows it where the journal is lost: a line of kind, round, UUID, owed or paid, and name.
+owe() {
+	word "$1" && word "$2"
+	{ [ ! -e owed ] || grep -v " $2 [a-z]* " owed | tail -n 500; echo "$1 $round $2 owed $(said "$3")"; } | put owed || refuse "its disk takes no ledger"
+}
+pay() {
+	word "$1"
+	[ ! -e owed ] || sed "s/ $1 owed / $1 paid /" owed | put owed || refuse "its disk takes no ledger"
 }
 marked() { mark "$1" "$2" >mark.new && chmod 644 mark.new && sync mark.new && mv mark.new ../mark && sync .. || refuse "its disk takes no mark"; }
 

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -109,6 +110,55 @@ func TestTheWrapperKeepsEpochs(t *testing.T) {
 		code, said = b.call("", "order", "act1", "7", "R3", "8", "s", "claim")
 		b.want(71, code, said)
 	})
+}
+
+// What is owed stands in the ledger before it is done, once for each guest, until it is paid; a name is data.
+func TestTheWrapperKeepsALedger(t *testing.T) {
+	onEachShell(t, func(b *bench) {
+		order := func(want int, args ...string) {
+			b.Helper()
+			code, said := b.order(1, "R1", "guest", args...)
+			b.want(want, code, said)
+		}
+		ledger := func(want ...string) {
+			b.Helper()
+			owed, err := parseOwed(b.file("private/owed"))
+			var got []string
+			for _, o := range owed {
+				got = append(got, fmt.Sprintf("%s %s %s %q", o.Kind, o.Round, o.GuestID, o.Guest))
+			}
+			if err != nil || !slices.Equal(got, want) {
+				b.Errorf("%q, want %q, %v", got, want, err)
+			}
+		}
+		order(0)
+		ledger()
+		order(0, "owe", "down", "u-1", "a guest\nwith $(reboot)")
+		order(0, "owe", "save", "u-2", "db")
+		ledger(`shut down R1 u-1 "a guest with $(reboot)"`, `suspend R1 u-2 "db"`)
+		order(0, "owe", "save", "u-1", "web") // it is owed once
+		ledger(`suspend R1 u-2 "db"`, `suspend R1 u-1 "web"`)
+		order(72, "owe", "down", "u 3", "no word")
+		code, said := b.order(1, "R1", "close", "op", "patches")
+		b.want(0, code, said)
+		order(72, "pay", "u-2") // a closed host starts nobody
+		ledger(`suspend R1 u-2 "db"`, `suspend R1 u-1 "web"`)
+		code, said = b.order(1, "R1", "open")
+		b.want(0, code, said)
+		order(0, "pay", "u-2")
+		order(0, "pay", "u-9")
+		ledger(`suspend R1 u-1 "web"`)
+		code, said = b.order(2, "R2", "claim")
+		b.want(0, code, said)
+		if got := b.file("private/owed"); got != "save R1 u-1 owed web\n" {
+			b.Errorf("under a new lease it holds %q", got)
+		}
+	})
+	for _, bad := range []string{"dance R u owed g", "down R u", "down R u perhaps g", "x"} {
+		if _, err := parseOwed(bad); err == nil {
+			t.Errorf("%q is read", bad)
+		}
+	}
 }
 
 // A mark is its round's, survives whatever comes, and never takes the place of another's.

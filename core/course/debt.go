@@ -1,7 +1,6 @@
 package course
 
 import (
-	"slices"
 	"time"
 
 	"yareharbour/core/act"
@@ -54,7 +53,7 @@ func (s *State) Debts(readings map[string]*estate.Reading) (out []Debt) {
 			d.Owed = append(d.Owed, "it is closed")
 		}
 		for _, a := range v.Owed {
-			if a.Kind.Of().Rules().Pays == act.Open || runsSomewhere(a.UID(), readings) && a.Guest != "" {
+			if a.Kind.Of().Rules().Pays == act.Open || a.Guest != "" && estate.RunsSomewhere(a.UID(), readings) {
 				continue
 			}
 			d.Owed = append(d.Owed, a.Guest+": "+a.Kind.Of().Rules().Owes)
@@ -70,16 +69,4 @@ func (s *State) Debts(readings map[string]*estate.Reading) (out []Debt) {
 		}
 	}
 	return out
-}
-
-// runsSomewhere tells whether a guest is known to run.
-func runsSomewhere(uid string, readings map[string]*estate.Reading) bool {
-	for _, r := range readings {
-		if r.Read(estate.GuestList) && slices.ContainsFunc(r.Guests, func(g estate.Guest) bool {
-			return g.UID() == uid && g.State == estate.Running
-		}) {
-			return true
-		}
-	}
-	return false
 }

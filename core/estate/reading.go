@@ -95,6 +95,18 @@ type Mark struct {
 	Loose string `json:"loose,omitempty"`
 }
 
+// RunsSomewhere tells whether a guest is known to run on a host.
+func RunsSomewhere(uid string, readings map[string]*Reading) bool {
+	for _, r := range readings {
+		if r.Read(GuestList) && slices.ContainsFunc(r.Guests, func(g Guest) bool {
+			return g.UID() == uid && g.State == Running
+		}) {
+			return true
+		}
+	}
+	return false
+}
+
 // Identity tells one closing from another: its round, or, of one outside any round, who closed it when.
 func (m *Mark) Identity() string {
 	if m.Round != "" {
@@ -139,6 +151,15 @@ type Guard struct {
 	Sum   string `json:"sum,omitempty"`   // that the entry carries
 }
 
+// Owed is what an order has done to a guest and what is still to be undone, as the host's own ledger has it: it was
+// written there before the order was carried out, and outlives the journal.
+type Owed struct {
+	Kind    string `json:"kind"` // of the act
+	Round   string `json:"round"`
+	Guest   string `json:"guest"`
+	GuestID string `json:"guest_id"`
+}
+
 // Reading is what was found on one host at one time. Its zero value is the reading of a host that was never read.
 type Reading struct {
 	Host     string    `json:"host"`
@@ -164,6 +185,7 @@ type Reading struct {
 	Emulator   Key         `json:"emulator,omitempty"`
 	Closed     *Mark       `json:"closed,omitempty"`
 	Guard      Guard       `json:"guard,omitzero"`
+	Owed       []Owed      `json:"owed,omitempty"`
 	Unready    string      `json:"unready,omitempty"` // why it takes no orders; empty where it does
 	Components []Component `json:"components"`        // sorted by key, then device
 	Guests     []Guest     `json:"guests"`
@@ -328,8 +350,8 @@ func (r *Reading) Over(last *Reading) *Reading {
 	if f := from[Host]; f == last {
 		out.Release, out.System, out.Build, out.Kernel, out.BootID, out.BootedAt, out.Machine = f.Release, f.System, f.Build,
 			f.Kernel, f.BootID, f.BootedAt, f.Machine
-		out.Capacity, out.Networks, out.Closed, out.Guard, out.Unready = f.Capacity, f.Networks,
-			f.Closed, f.Guard, f.Unready
+		out.Capacity, out.Networks, out.Closed, out.Guard, out.Owed, out.Unready = f.Capacity, f.Networks,
+			f.Closed, f.Guard, f.Owed, f.Unready
 		out.Storages, out.Features, out.Counts = f.Storages, f.Features, f.Counts
 	}
 	out.Hardware = r.Hardware.or(last.Hardware)

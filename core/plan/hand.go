@@ -3,6 +3,7 @@ package plan
 import (
 	"slices"
 
+	"yareharbour/core/act"
 	"yareharbour/core/estate"
 )
 
@@ -38,4 +39,17 @@ func (h *Hand) Asks() []string {
 		return append(takesOrders, "single", "health", "root", "storage", "bonds", "clock")
 	}
 	return takesOrders
+}
+
+// Ledger is what a host's own ledger says is owed, beside what is known already: of guests that are not known to run
+// anywhere.
+func Ledger(r *estate.Reading, readings map[string]*estate.Reading, known []act.Act) (out []act.Act) {
+	for _, o := range r.Owed {
+		if !act.Name(o.Kind).Known() || estate.RunsSomewhere(o.GuestID, readings) ||
+			slices.ContainsFunc(known, func(a act.Act) bool { return a.UID() == o.GuestID }) {
+			continue
+		}
+		out = append(out, act.Act{Kind: act.Name(o.Kind), Round: o.Round, Host: r.Host, Guest: o.Guest, GuestID: o.GuestID})
+	}
+	return out
 }

@@ -239,6 +239,7 @@ func Make(in Input) Plan {
 		v := visit(in, h)
 		if r := in.Readings[h]; h == in.Brief.Adopts && r != nil && r.Closed != nil {
 			v.Adopts = r.Closed.Identity()
+			v.Owes = append(slices.Clip(v.Owes), Ledger(r, in.Readings, v.Owes)...)
 		}
 		if len(v.Changes) == 0 && v.Adopts == "" && in.Brief.Hand == nil {
 			p.Aside = append(p.Aside, aside(h, in.Readings[h], in.Verdicts[h], v.Left))
