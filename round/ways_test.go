@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"yareharbour/connector"
 	"yareharbour/core/act"
 	"yareharbour/core/course"
 	"yareharbour/core/estate"
@@ -124,7 +125,9 @@ var standstills = []dead{
 		return s
 	}},
 	{"the host is ill after its restart", func(h *harness) *course.State {
-		h.bent(func(r *estate.Reading) { r.Health = append(r.Health, estate.Health{Item: "fan 2", Detail: "it stands"}) })
+		h.bent(func(r *estate.Reading) {
+			r.Health = append(r.Health, estate.Health{Item: "fan 2", Detail: "it stands"})
+		})
 		return h.over("heron")
 	}},
 	{"a network is gone after the restart", func(h *harness) *course.State {
@@ -186,6 +189,32 @@ var standstills = []dead{
 		}
 		return s
 	}},
+	{"the program dies in the middle of a move, and from then on only looking is allowed", func(h *harness) *course.State {
+		h.refuses = func(a act.Act) error {
+			if a.Kind == act.Move {
+				h.dieAt, h.after = h.ops+1, true // once the host has the order
+			}
+			return nil
+		}
+		if _, err := h.start(h.plan("vts", "heron")); err == nil {
+			h.t.Fatal("it did not die")
+		}
+		h.refuses = func(act.Act) error { return errors.New("the estate file allows looking only") }
+		s, err := h.resume("vts")
+		if err != nil {
+			h.t.Fatal(err)
+		}
+		return s
+	}},
+	{"every answer of the host is lost, and nothing comes of an order", func(h *harness) *course.State {
+		h.refuses = func(a act.Act) error {
+			if a.Kind == act.Stage {
+				return fmt.Errorf("heron %w", connector.ErrUnreachable)
+			}
+			return nil
+		}
+		return h.over("heron")
+	}},
 	{"guests rest, and the host does not come back", func(h *harness) *course.State {
 		h.brief = func(b *plan.Brief) {
 			b.Guests = []plan.Policy{{Guests: []string{"met-feed"}, Do: plan.DoShutDown}}
@@ -230,6 +259,9 @@ func TestEveryStandstillHasAWayOut(t *testing.T) {
 				s := d.make(h)
 				if s.Status != course.Failing {
 					t.Fatalf("it does not stand still: %s: %s", s.Status, s.Detail)
+				}
+				if n, took := len(h.journal), h.Now().Sub(h.base); n > 500*(1+int(took.Hours())) {
+					t.Errorf("%d entries in %s", n, took)
 				}
 				if ways = s.Ways(); len(ways) < 2 {
 					t.Fatalf("nothing leads on: %v", ways)

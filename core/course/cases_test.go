@@ -1919,4 +1919,34 @@ plan a k/host
 journal a: began checked stage:k move:g1>b close put:k restart:1 proving +30m
 seen a.fan2
 ⇒ record unproven a: fan 2 is not well, and nothing was told of it before: it stands
+
+# a claim that is refused is not repeated before somebody lets the round go on
+plan a k/host
+journal a: began checked stage:k move:g1>b/accepted taken claim/failed
+⇒ end failed: a: claim failed: for a reason
+
+# and then it is
+plan a k/host
+journal a: began checked stage:k move:g1>b/accepted taken claim/failed goon
+⇒ begin claim a
+
+# what comes to nothing again and again is given up
+plan a k/host
+journal a: began checked stage:k/undone stage:k/undone stage:k/undone stage:k/undone stage:k/undone stage:k/unanswered
+⇒ record failed stage k a: it was tried 6 times, and nothing came of it each time …
+
+# but not too soon
+plan a k/host
+journal a: began checked stage:k/undone stage:k/undone stage:k/undone stage:k/undone stage:k/unanswered
+⇒ record undone stage k a
+
+# and somebody may let it be tried again
+plan a k/host
+journal a: began checked stage:k/undone stage:k/undone stage:k/undone stage:k/undone stage:k/undone stage:k/failed goon stage:k/unanswered
+⇒ record undone stage k a
+
+# a host that hears of no new lease can be handed over all the same, with what nobody knows
+plan a k/host
+journal a: began checked stage:k move:g1>b/accepted taken claim/failed give
+⇒ record handed over a: … owed: whether it came to "move g1 to b" is not known
 `

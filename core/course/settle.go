@@ -48,7 +48,7 @@ func (t *turn) settle(p *Pending) {
 	case act.UnderWay:
 		t.underWay(p, f)
 	case act.NeedsPerson:
-		if rules.Repeats {
+		if rules.Repeats && t.s.undone[a.Key()] < attempts {
 			t.settled(Undone, p, f.Detail, "")
 			return
 		}
@@ -81,13 +81,22 @@ func (t *turn) byWord(p *Pending) {
 	}
 }
 
-// claim tells the host of an act the epoch of this lease, if that is not under way.
+// claim tells the host of an act the epoch of this lease, if that is not under way. One that refuses it is not told
+// again before somebody lets the round go on.
 func (t *turn) claim(of *act.Act) {
+	if t.s.refusesClaims(of.Host) {
+		return
+	}
 	if t.count(func(a *act.Act) bool { return a.Host == of.Host && a.Kind == act.Claim && a.Epoch == t.s.Epoch }) > 0 {
 		return
 	}
 	t.intend(act.Act{Kind: act.Claim, Host: of.Host, For: of.For, Round: t.s.Round, Epoch: t.s.Epoch,
 		By: t.s.Plan.Brief.By})
+}
+
+// refusesClaims tells whether the host has refused a claim since somebody last let the round go on.
+func (s *State) refusesClaims(host string) bool {
+	return s.failures[act.Act{Host: host, Kind: act.Claim}.Key()] > 0
 }
 
 // seen gathers what the act's kind asks for, and asks for a look at what is not fresh. The trace comes first: while it
@@ -127,8 +136,16 @@ func (t *turn) notDone(p *Pending, f act.Finding, broke bool) {
 		t.record(Event{Kind: Failed, Act: &a, Detail: f.Detail, Vain: f.Vain, Remedy: p.Act.Kind.Of().Rules().Remedy})
 		return
 	}
+	if n := t.s.undone[p.Act.Key()]; n >= attempts {
+		t.settled(Failed, p, fmt.Sprintf("it was tried %d times, and nothing came of it each time: %s", n+1,
+			cmp.Or(f.Detail, p.Unanswered)), p.Act.Kind.Of().Rules().Remedy)
+		return
+	}
 	t.settled(Undone, p, "found not done: "+f.Detail, "")
 }
+
+// attempts is how often an act is begun anew of which each time nothing came, and nobody said why.
+const attempts = 5
 
 func (t *turn) underWay(p *Pending, f act.Finding) {
 	if late := t.f.Now.Sub(p.From) - t.bears(p, true); late >= 0 {

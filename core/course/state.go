@@ -43,6 +43,7 @@ type State struct {
 	Epoch   int64
 	Detail  string
 
+	undone   map[string]int   // times that an act came to nothing since then, by the same
 	failures map[string]int   // certain ones since somebody last let the round go on, by the act's key
 	touched  map[string]int64 // the newest event about an act on the host, or to it
 	claimed  map[string]int64 // the epoch that the host was told
@@ -192,7 +193,7 @@ func (s *State) round(e *Event) {
 	case Started:
 		s.Round, s.Plan, s.Status, s.Started = e.Round, *e.Plan, Running, e.At
 		s.Plan.Brief.By, s.Plan.Brief.Reason = e.By, e.Detail
-		s.failures, s.touched, s.claimed = map[string]int{}, map[string]int64{}, map[string]int64{}
+		s.failures, s.undone, s.touched, s.claimed = map[string]int{}, map[string]int{}, map[string]int64{}, map[string]int64{}
 		for _, v := range e.Plan.Visits {
 			s.Visits = append(s.Visits, Visit{Visit: v, Phase: Waiting, Owed: slices.Clone(v.Owes)})
 		}
@@ -278,7 +279,7 @@ func (s *State) asked(e *Event) {
 		}
 	case AskGoOn:
 		s.Pause, s.Stop, s.Status, s.Ended, s.Detail = false, false, Running, time.Time{}, ""
-		s.failures = map[string]int{}
+		s.failures, s.undone = map[string]int{}, map[string]int{}
 		for i := range s.Visits {
 			s.Visits[i].goOn()
 		}
@@ -299,9 +300,9 @@ func (s *State) drop(v *Visit, e *Event) {
 		if c.Title() == e.Of && !v.Made(i) && !open && !v.Without(i) {
 			v.Dropped = append(v.Dropped, i)
 			v.Notes = append(v.Notes, fmt.Sprintf("%s was left out by %s: %s", made(c), e.By, e.Reason))
-			delete(s.failures, act.Act{Host: v.Host, Kind: c.Kind(), Change: c, Index: i}.Key())
 		}
 	}
+	s.failures, s.undone = map[string]int{}, map[string]int{}
 	v.goOn()
 }
 
@@ -392,6 +393,7 @@ func (s *State) act(e *Event) {
 	case Refuted:
 		p.Word, p.Given = nil, false
 	case Undone:
+		s.undone[a.Key()]++
 		s.Open = slices.Delete(s.Open, i, i+1)
 		v.end(e.At, false)
 	case Failed:

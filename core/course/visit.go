@@ -170,9 +170,12 @@ func (t *turn) hands(v *Visit, w *Word) {
 	t.record(Event{Kind: Handed, Host: v.Host, Detail: says})
 }
 
-// flies tells whether anything is under way on the host that is not given up.
+// flies tells whether anything is under way on the host that is not given up, and whose end can be seen: of what another
+// runner began it can't where the host refuses to hear of this lease.
 func (t *turn) flies(host string) bool {
-	return slices.ContainsFunc(t.s.Open, func(p Pending) bool { return p.Act.Concerns(host) && !p.Given })
+	return slices.ContainsFunc(t.s.Open, func(p Pending) bool {
+		return p.Act.Concerns(host) && !p.Given && !(p.Act.Epoch < t.s.Epoch && t.s.refusesClaims(p.Act.Host))
+	})
 }
 
 func (t *turn) precheck(v *Visit) {
