@@ -356,6 +356,10 @@ func (a *app) printEvent(e course.Event) {
 		return
 	}
 	at := e.At.Local().Format("15:04:05 MST")
+	if e.Again {
+		plain.Fprintf(a.out, "%s  %-10s %s\n", at, e.About(), e.Says())
+		return
+	}
 	switch e.Kind {
 	case course.Started:
 		plain.Fprintf(a.out, "%s  round over %s by %s: %s\n", at, e.Plan.Brief.Cluster, e.By, e.Plan.Summary())

@@ -214,6 +214,9 @@ func (r *Runner) append(ctx context.Context, e course.Event) (sum string, err er
 
 func (r *Runner) write(ctx context.Context, now time.Time, e course.Event) (sum string, err error) {
 	e.At, e.V, e.Epoch = now, course.Schema, r.state.Epoch
+	if e.Kind == course.Failed {
+		e.Again = r.state.Again(&e)
+	}
 	if e, sum, err = r.Journal.Append(ctx, e); err != nil {
 		return "", err
 	}

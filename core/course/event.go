@@ -69,7 +69,8 @@ type Event struct {
 	// of what was taken or given, as the outside or the runner computed it
 	SHA256 string `json:"sha256,omitempty"`
 	Detail string `json:"detail,omitempty"`
-	Vain   bool   `json:"vain,omitempty"` // of Failed: it would fail again as it is
+	Vain   bool   `json:"vain,omitempty"`  // of Failed: it would fail again as it is
+	Again  bool   `json:"again,omitempty"` // of Failed: it was an attempt, and is made again
 	Remedy string `json:"remedy,omitempty"`
 	// of Leapt, in nanoseconds; below zero where the time of day went back
 	Leap time.Duration `json:"leap,omitempty"`
@@ -127,6 +128,8 @@ func (e *Event) Says() string {
 		return "handed over: " + e.Detail
 	case e.Kind == Asked:
 		return e.asks()
+	case e.Kind == Failed && e.Again:
+		return e.Act.Says() + ": an attempt failed, and is made again: " + e.Detail
 	case e.Kind == Undone, e.Kind == Unanswered, e.Kind == Refuted:
 		return e.Act.Says() + ": " + e.Detail
 	case e.Act != nil:

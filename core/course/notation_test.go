@@ -446,6 +446,9 @@ func (sc *scene) act(kind, arg, until string) {
 				e.SHA256 = "kept"
 			}
 		}
+		if k == Failed {
+			e.Again = sc.s.Again(&e)
+		}
 		sc.apply(e)
 	}
 	if steps[len(steps)-1] == Done {

@@ -43,7 +43,7 @@ type State struct {
 	Epoch   int64
 	Detail  string
 
-	undone   map[string]int   // times that an act came to nothing since then, by the same
+	undone   map[string]int   // times that an act came to nothing under this runner, by its key
 	failures map[string]int   // certain ones since somebody last let the round go on, by the act's key
 	touched  map[string]int64 // the newest event about an act on the host, or to it
 	claimed  map[string]int64 // the epoch that the host was told
@@ -117,6 +117,7 @@ func (s *State) Apply(e Event) error {
 	case e.Host != "" && e.Kind != Asked:
 		s.visit(s.Visit(e.Host), &e)
 	case e.Kind == Taken:
+		s.undone = map[string]int{} // of another runner
 		s.unwatched(e.At.Sub(before))
 	case e.Kind == Leapt:
 		s.leapt(e.Leap)
@@ -404,6 +405,12 @@ func (s *State) act(e *Event) {
 		s.Open = slices.Delete(s.Open, i, i+1)
 		s.done(v, a, e, sum)
 	}
+}
+
+// Again tells whether an act that failed is tried again.
+func (s *State) Again(e *Event) bool {
+	r := e.Act.Kind.Of().Rules()
+	return !r.Aside && !e.Vain && s.failures[e.Act.Key()]+1 < r.Tries
 }
 
 func (s *State) failed(v *Visit, a *act.Act, e *Event) {

@@ -24,7 +24,7 @@ func Log(events []course.Event) (out []Entry) {
 		}
 		l := entry(e)
 		out = append(out, l)
-		if e.Remedy != "" {
+		if e.Remedy != "" && !e.Again {
 			out = append(out, Entry{At: e.At, Host: l.Host, Tone: Strong, Text: "→ " + e.Remedy})
 		}
 	}
@@ -33,6 +33,10 @@ func Log(events []course.Event) (out []Entry) {
 
 func entry(e *course.Event) Entry {
 	l := Entry{At: e.At, Host: e.About()}
+	if e.Again {
+		l.Tone, l.Text = Caution, e.Says()
+		return l
+	}
 	switch e.Kind {
 	case course.Started:
 		l.Text = "round started by " + e.By + ": " + e.Detail
