@@ -26,7 +26,7 @@ func (a *app) planCommand() *cobra.Command {
 	var against string
 	var ways []string
 	c := &cobra.Command{
-		Use:               "plan CLUSTER",
+		Use:               "plan CLUSTER[/HOST]",
 		ValidArgsFunction: a.names(false),
 		Short:             "Show everything a round would do; nothing is touched",
 		Long: `Reads the cluster and shows what a round would do, host by host: changes, passes, restarts,
@@ -56,7 +56,7 @@ moves, prechecks, time. Nothing is touched. The settings come from the options, 
 				}
 			}
 			if against != "" {
-				return a.compared(ctx, h, cluster, against, &p)
+				return a.compared(ctx, h, br.Cluster, against, &p)
 			}
 			return t.write(a.out, export.Plan(&p, brieffile.Words(br, usual)))
 		}),
@@ -148,7 +148,7 @@ func (a *app) roundStart() *cobra.Command {
 	var digest, reason string
 	var over, prepare bool
 	c := &cobra.Command{
-		Use:               "start CLUSTER",
+		Use:               "start CLUSTER[/HOST]",
 		ValidArgsFunction: a.names(false),
 		Short:             "Start a round and follow it to its end",
 		Long: `Begins a round and follows it. With --plan it carries out the very plan that was shown, and is
@@ -156,7 +156,7 @@ refused where facts have moved since; without, it plans on a fresh reading. A pl
 with the way out. Where hosts take no orders yet, it says what they need, and asks. Interrupting this command
 (Ctrl-C) leaves the round where it is; resume it with "yare round resume".`,
 		Example: "  yare round start vts --reason \"November patches\"\n  yare plan vts\n" +
-			"  yare round start vts --plan 3f2a91c47b05\n  yare round start tides --hosts avocet",
+			"  yare round start vts --plan 3f2a91c47b05\n  yare round start tides/avocet",
 		Args: cobra.ExactArgs(1),
 		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
 			return a.rounds(&t, func(seen func(course.Event)) (*course.State, error) {
@@ -164,7 +164,7 @@ with the way out. Where hosts take no orders yet, it says what they need, and as
 				if err != nil {
 					return nil, err
 				}
-				if err := a.firstTime(ctx, h, cluster, prepare); err != nil {
+				if err := a.firstTime(ctx, h, br.Cluster, prepare); err != nil {
 					return nil, err
 				}
 				return h.Start(

@@ -83,11 +83,23 @@ func (b *brief) emptying(c *cobra.Command) {
 		"how long a host is waited for beyond the usual (usual: the cluster's own, or 20m)")
 }
 
-// make makes the brief, and says what is usual on its cluster.
-func (b *brief) make(h *harbour.Harbour, cluster string) (out, usual plan.Brief, err error) {
+// make makes the brief of a cluster, or of one host, CLUSTER/HOST, and says what is usual on its cluster.
+func (b *brief) make(h *harbour.Harbour, name string) (out, usual plan.Brief, err error) {
+	cluster, host, part := strings.Cut(name, "/")
 	c, err := h.Cluster(cluster)
 	if err != nil {
 		return out, usual, err
+	}
+	if part {
+		if host, err = hostNamed(h, name); err != nil {
+			return out, usual, err
+		}
+		defer func() {
+			if len(out.Hosts) > 0 && err == nil {
+				err = fmt.Errorf("%s is one host: leave --hosts and the brief's hosts out", name)
+			}
+			out.Hosts = []string{host}
+		}()
 	}
 	usual = plan.DefaultBrief(c)
 	out = usual
