@@ -26,6 +26,7 @@ type brief struct {
 	trial    string
 	soak     time.Duration
 	rehearse time.Duration
+	leaves   int
 	reserve  int
 	out      int
 	moves    int
@@ -42,7 +43,7 @@ type brief struct {
 
 // briefFlags are the options that make a brief.
 var briefFlags = []string{"brief", "hosts", "order", "sequence", "trial", "soak", "rehearse", "reserve",
-	"out-of-service", "moves", "bandwidth", "home", "limit", "lift", "only", "release", "guest", "window", "patience"}
+	"out-of-service", "leave-failed", "moves", "bandwidth", "home", "limit", "lift", "only", "release", "guest", "window", "patience"}
 
 func (b *brief) flags(c *cobra.Command) {
 	b.set = c
@@ -59,6 +60,8 @@ func (b *brief) flags(c *cobra.Command) {
 	f.IntVar(&b.out, "out-of-service", 1,
 		"hosts that may be out of service at once, counting those that already are: that many hosts are worked on in "+
 			"parallel, where the guests fit")
+	f.IntVar(&b.leaves, "leave-failed", 0,
+		"hosts that may be left behind after a failure while the round goes on; they count as out of service")
 	f.BoolVar(&b.home, "home", false,
 		"have guests go back to their host when its visit is over, hosts out one at a time; a host on trial "+
 			"has one sent back anyhow")
@@ -127,6 +130,7 @@ func (b *brief) over(out *plan.Brief) (err error) {
 		"rehearse":       func() error { out.Rehearse = b.rehearse; return nil },
 		"reserve":        func() error { out.Reserve = b.reserve; return nil },
 		"out-of-service": func() error { out.Out = b.out; return nil },
+		"leave-failed":   func() error { out.Leaves = b.leaves; return nil },
 		"moves":          func() error { out.Moves = b.moves; return nil },
 		"bandwidth":      func() error { out.Bandwidth = b.width; return nil },
 		"home":           func() error { out.Home = b.home; return nil },

@@ -296,3 +296,22 @@ func TestAStaleRunnerSendsNoImage(t *testing.T) {
 			len(after.Tasks))
 	}
 }
+
+// Where the brief lets one failed host be left behind, the round goes on with the others through the night.
+func TestAFailedHostIsLeftBehind(t *testing.T) {
+	t.Parallel()
+	dir := demoState(t, 400)
+	at := func(args ...string) result { return run(t, append(args, "--state", dir)...) }
+	at("sim", "fault", "jacana", "install-fails", "--times", "9")
+	if r := at("round", "start", "vts", "--hosts", "jacana,knot", "--leave-failed", "1"); r.code != 1 ||
+		!strings.Contains(r.err, "so it must be 2 at least") {
+		t.Errorf("exit %d\n%s%s", r.code, r.out, r.err)
+	}
+	r := at("round", "start", "vts", "--hosts", "jacana,knot", "--sequence", "jacana,knot", "--leave-failed", "1", "--out-of-service", "2")
+	if r.code != 0 || !strings.Contains(r.out, "handed over: jacana") || !strings.Contains(r.out, "knot       prove") {
+		t.Fatalf("exit %d\n%s%s", r.code, r.out, r.err)
+	}
+	if r := at("owed"); r.code != 3 || !strings.Contains(r.out, "jacana  it is closed") {
+		t.Errorf("exit %d\n%s%s", r.code, r.out, r.err)
+	}
+}

@@ -1949,4 +1949,44 @@ journal a: began checked stage:k/undone stage:k/undone stage:k/undone stage:k/un
 plan a k/host
 journal a: began checked stage:k move:g1>b/accepted taken claim/failed give
 ⇒ record handed over a: … owed: whether it came to "move g1 to b" is not known
+
+# where the brief lets a failed host be left behind it is handed over, and the round goes on
+hosts a:g1 b:g2 c d
+brief out=2 leaves=1
+plan a k/host
+plan b k/host
+journal a: began checked stage:k move:g1>c close put:k/failed
+⇒ begin hand over a
+
+# one that is not closed is left out
+brief out=2 leaves=1
+plan a k/host
+plan b k/host
+journal a: began blocked
+⇒ record left a: left as it is, and the round goes on, after: precheck failed: for a reason
+
+# no more than it says
+hosts a:g1 b:g2 c d e
+brief out=3 leaves=1
+plan a k/host
+plan b k/host
+plan d k/host
+journal a: began checked stage:k move:g1>c close put:k/failed hand handed b: began checked stage:k move:g2>c close put:k/failed remark
+⇒ end failed: b: install failed: for a reason
+
+# one that somebody asked to leave out does not count
+hosts a:g1 b:g2 c d
+brief out=2 leaves=1
+plan a k/host
+plan b k/host
+journal skip:a a: left b: began blocked
+⇒ record left b: left as it is …
+
+# and why stands on it and in the journal
+hosts a:g1 b:g2 c d
+brief out=2 leaves=1
+plan a k/host
+plan b k/host
+journal a: began checked stage:k move:g1>c close put:k/failed hand
+⇒ record handed over a: it is op's from now on: the round left it, after: install failed: for a reason
 `

@@ -119,6 +119,8 @@ func (sc *scene) brief(words []string) {
 		switch k {
 		case "out":
 			sc.plan.Brief.Out = n
+		case "leaves":
+			sc.plan.Brief.Leaves = n
 		case "reserve":
 			sc.plan.Brief.Reserve = n
 		case "moves":
@@ -422,6 +424,13 @@ func (sc *scene) act(kind, arg, until string) {
 		a.Before.Mark = &estate.Mark{Round: "lost"}
 	case "remark":
 		a.Reason = v.Failure.Says()
+	case "hand":
+		a.By, a.Reason = "op", "a reason"
+		if b := &sc.s.Plan.Brief; b.Hand != nil {
+			a.Reason = b.Reason
+		} else if v.Failure != nil && b.Leaves > 0 {
+			a.Reason = "the round left it, after: " + v.Failure.Says()
+		}
 	}
 	if !a.Kind.Known() {
 		sc.t.Fatalf("journal: %q", kind)

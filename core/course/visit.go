@@ -19,7 +19,8 @@ func (t *turn) visit(v *Visit) {
 	case v.Hands != nil:
 		t.hands(v, v.Hands)
 	case v.Did(act.Hand, 0):
-		t.hands(v, t.owner())
+		a := v.Acts[slices.IndexFunc(v.Acts, func(a act.Act) bool { return a.Kind == act.Hand })]
+		t.hands(v, &Word{By: a.By, Reason: a.Reason})
 	case v.Failure != nil:
 		t.afterFailure(v)
 	case v.Phase == Waiting:
@@ -108,11 +109,19 @@ func (t *turn) halt(v *Visit) {
 
 // afterFailure lets what is in flight land, and writes the reason on a closed host.
 func (t *turn) afterFailure(v *Visit) {
-	switch ended := t.s.End; {
+	ended, says := t.s.End, ""
+	switch {
+	case ended != nil:
+		says = ended.By + " ended the round, after: "
+	case !v.Skip && t.s.leaves():
+		says = "left as it is, and the round goes on, after: "
+		ended = &Word{By: t.s.Plan.Brief.By, Reason: "the round left it, after: " + v.Failure.Says()}
+	}
+	switch {
 	case ended != nil && !v.Closed() && t.busy(v.Host) == 0 && len(v.Owed) > 0:
 		t.pay(v)
 	case ended != nil && !v.Closed() && t.busy(v.Host) == 0:
-		t.record(Event{Kind: Left, Host: v.Host, Detail: ended.By + " ended the round, after: " + v.Failure.Says()})
+		t.record(Event{Kind: Left, Host: v.Host, Detail: says + v.Failure.Says()})
 	case ended != nil:
 		t.hands(v, ended)
 	case v.Skip && !v.Closed() && t.busy(v.Host) == 0 && len(v.Owed) > 0:
@@ -129,6 +138,17 @@ func (t *turn) afterFailure(v *Visit) {
 		}
 		t.start(v, a)
 	}
+}
+
+// leaves tells whether the brief lets one more host be left behind after a failure.
+func (s *State) leaves() bool {
+	n := 0
+	for i := range s.Visits {
+		if v := &s.Visits[i]; v.Phase == HandedOver || v.Phase == LeftOut && !v.Skip {
+			n++
+		}
+	}
+	return n < s.Plan.Brief.Leaves
 }
 
 // hands ends a visit where it stands: what is in flight lands, the mark on a host that is closed becomes the person's,

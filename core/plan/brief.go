@@ -20,10 +20,13 @@ type Brief struct {
 	Cluster string   `json:"cluster"`
 	Hosts   []string `json:"hosts,omitempty"` // only these; empty: all
 	Out     int      `json:"out"`             // hosts out of service at once, counting those that already are
-	Reserve int      `json:"reserve"`         // hosts that may fail meanwhile
-	Moves   int      `json:"moves"`           // migrations at once
-	By      string   `json:"by"`
-	Reason  string   `json:"reason"`
+	// Leaves is how many hosts may be left behind after a failure, closed or as they are, while the round goes on with
+	// the others; 0: it stops with the first. They count as out of service.
+	Leaves  int    `json:"leaves,omitempty"`
+	Reserve int    `json:"reserve"` // hosts that may fail meanwhile
+	Moves   int    `json:"moves"`   // migrations at once
+	By      string `json:"by"`
+	Reason  string `json:"reason"`
 	// Bandwidth is what one migration may take, in MiB a second; 0: all that there is.
 	Bandwidth int64 `json:"bandwidth,omitempty"`
 	// Patience is how long a host is waited for beyond the usual before the round stops.
@@ -154,6 +157,9 @@ func (in Input) Wrong() error {
 	case b.Out < 1:
 		return fmt.Errorf("the brief lets %d hosts be out of service at once: a visit takes one out, so it "+
 			"must be 1 at least", b.Out)
+	case b.Leaves < 0 || b.Leaves > 0 && b.Out <= b.Leaves:
+		return fmt.Errorf("the brief leaves %d hosts behind after a failure, and lets %d be out of service at once: those that "+
+			"are left count, so it must be %d at least", b.Leaves, b.Out, b.Leaves+1)
 	case b.Reserve < 0 || b.Reserve >= len(hosts):
 		return fmt.Errorf("the brief keeps %d hosts in reserve, and %s has %d", b.Reserve, in.Cluster.Name, len(hosts))
 	case b.Moves < 1:

@@ -41,6 +41,8 @@ func TestWhatABriefMayNotSay(t *testing.T) {
 			b.Hosts, b.Sequence = []string{"a"}, []string{"b"}
 		},
 		"lets 0 hosts be out":                         func(b *Brief) { b.Out = 0 },
+		"so it must be 3 at least":                    func(b *Brief) { b.Leaves, b.Out = 2, 2 },
+		"leaves -1 hosts behind":                      func(b *Brief) { b.Leaves = -1 },
 		"keeps 3 hosts in reserve, and c has 3":       func(b *Brief) { b.Reserve = 3 },
 		"keeps -1 hosts in reserve":                   func(b *Brief) { b.Reserve = -1 },
 		"makes 0 migrations at once":                  func(b *Brief) { b.Moves = 0 },

@@ -35,6 +35,7 @@ type file struct {
 	Soak      string            `yaml:"soak,omitempty"`
 	Rehearse  string            `yaml:"rehearse,omitempty"`
 	Out       *int              `yaml:"out_of_service,omitempty"`
+	Leaves    *int              `yaml:"leave_failed,omitempty"`
 	Reserve   *int              `yaml:"reserve,omitempty"`
 	Moves     *int              `yaml:"moves,omitempty"`
 	Bandwidth *int64            `yaml:"bandwidth,omitempty"`
@@ -162,7 +163,7 @@ func Parse(name string, text []byte, usual plan.Brief, in *time.Location) (plan.
 	for _, n := range []struct {
 		from *int
 		to   *int
-	}{{d.Out, &b.Out}, {d.Reserve, &b.Reserve}, {d.Moves, &b.Moves}} {
+	}{{d.Out, &b.Out}, {d.Leaves, &b.Leaves}, {d.Reserve, &b.Reserve}, {d.Moves, &b.Moves}} {
 		if n.from != nil {
 			*n.to = *n.from
 		}
@@ -232,7 +233,7 @@ func Write(b, usual plan.Brief) ([]byte, error) {
 	for _, n := range []struct {
 		is, usual int
 		to        **int
-	}{{b.Out, usual.Out, &d.Out}, {b.Reserve, usual.Reserve, &d.Reserve}, {b.Moves, usual.Moves, &d.Moves}} {
+	}{{b.Out, usual.Out, &d.Out}, {b.Leaves, usual.Leaves, &d.Leaves}, {b.Reserve, usual.Reserve, &d.Reserve}, {b.Moves, usual.Moves, &d.Moves}} {
 		if n.is != n.usual {
 			*n.to = &n.is
 		}
@@ -330,6 +331,7 @@ func Words(b, usual plan.Brief) (out []string) {
 		option("rehearse", duration(b.Rehearse))
 	}
 	number("out-of-service", b.Out, usual.Out)
+	number("leave-failed", b.Leaves, usual.Leaves)
 	number("reserve", b.Reserve, usual.Reserve)
 	number("moves", b.Moves, usual.Moves)
 	if b.Bandwidth != usual.Bandwidth {

@@ -23,7 +23,7 @@ func full() plan.Brief {
 	b := usual
 	b.Reason, b.Hosts, b.Order, b.Sequence = "November: it's time", []string{"heron", "ibis"},
 		plan.LightestFirst, []string{"ibis"}
-	b.Rehearse, b.Home = 720*time.Hour, true
+	b.Rehearse, b.Home, b.Leaves = 720*time.Hour, true, 1
 	b.Trial, b.Soak, b.Out, b.Reserve, b.Moves, b.Bandwidth, b.Limit = "ibis", 90*time.Minute, 2, 0, 4, 400, 0.85
 	b.Lift, b.Only = []string{"keep traffic-db-* apart"}, []estate.Key{"deb:brae-tls", "fw:corran-bmc"}
 	b.Releases = map[estate.Key]string{"deb:brae-tls": "1.9", "fw:corran-bmc": "3.10"}
@@ -150,7 +150,7 @@ func TestWords(t *testing.T) {
 		t.Errorf("%v", w)
 	}
 	const want = "--hosts heron,ibis --order lightest-first --sequence ibis --trial ibis --soak 1h30m --rehearse " +
-		"720h --out-of-service 2 --reserve 0 --moves 4 --bandwidth 400 --home --limit 85 " +
+		"720h --out-of-service 2 --leave-failed 1 --reserve 0 --moves 4 --bandwidth 400 --home --limit 85 " +
 		"--lift 'keep traffic-db-* apart' --only deb:brae-tls,fw:corran-bmc --release deb:brae-tls=1.9 --release " +
 		"fw:corran-bmc=3.10 --guest 'gauge-*,replay=shut-down' --guest met-feed=suspend --guest cctv=eject --guest " +
 		"'radar-*=leave' --guest '#batch=cold' " +
