@@ -375,7 +375,7 @@ func TestAnOlderCopyIsTold(t *testing.T) {
 		t.Errorf("without being sure: exit %d: %s", r.code, r.err)
 	}
 	r := run(t, "round", "adopt", "jacana", "--yes", "--state", dir)
-	if r.code != 0 || !strings.Contains(r.out, "adopt the mark of round "+round) {
+	if r.code != 0 || !strings.Contains(r.out, "adopt the closing of "+round) {
 		t.Fatalf("exit %d\n%s%s", r.code, r.out, r.err)
 	}
 	if m := world(t, dir).Hosts["jacana"].Reading.Closed; m != nil {

@@ -222,8 +222,8 @@ func (h *Harbour) Adopt(ctx context.Context, host, by, reason string, sure bool,
 	case r.Closed == nil:
 		return nil, fmt.Errorf("adopting %s: it is not closed", host)
 	case r.Closed.Round == "":
-		return nil, fmt.Errorf("adopting %s: it was closed by %s (%s), outside any round: that is theirs to open", host,
-			r.Closed.By, r.Closed.Reason)
+		return nil, fmt.Errorf("adopting %s: it was closed by %s (%s), outside any round: that is theirs to open. Ask them; "+
+			"\"yare host take %s --yes\" makes it yours", host, r.Closed.By, r.Closed.Reason, host)
 	}
 	if _, err := h.Round(ctx, r.Closed.Round); !errors.Is(err, store.ErrNoRound) && !errors.As(err, new(*course.Malformed)) {
 		return nil, fmt.Errorf("adopting %s: its round %s is in this state directory: resume it with \"yare round "+

@@ -13,7 +13,7 @@ var Hand = define("hand over", hand{})
 type hand struct{}
 
 func (hand) Rules() Rules {
-	return Rules{Step: CloseStep, Needs: Needs{Closed: true}, Tries: 1, Repeats: true, Aside: true,
+	return Rules{Step: CloseStep, Tries: 1, Repeats: true, Aside: true,
 		Remedy: "the journal says whose it is"}
 }
 

@@ -12,7 +12,7 @@ var Remark = define("remark", remark{})
 type remark struct{}
 
 func (remark) Rules() Rules {
-	return Rules{Step: CloseStep, Needs: Needs{Closed: true}, Tries: 1, Repeats: true, Aside: true,
+	return Rules{Step: CloseStep, Tries: 1, Repeats: true, Aside: true,
 		Remedy: "the journal has the reason"}
 }
 

@@ -1989,4 +1989,16 @@ plan a k/host
 plan b k/host
 journal a: began checked stage:k move:g1>c close put:k/failed hand
 ⇒ record handed over a: it is op's from now on: the round left it, after: install failed: for a reason
+
+# why it stays closed is written on a host whose hook is gone, once
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k/failed
+seen a.loose
+⇒ begin remark a
+
+# and such a host can be handed over
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k/failed give
+seen a.loose
+⇒ begin hand over a
 `

@@ -43,7 +43,7 @@ import (
 // Words of seen: HOST.silent HOST.off HOST.bmc-silent HOST.unread:SECTION HOST.partial:SECTION HOST.stale HOST+guest
 // HOST-guest HOST+guest:suspended HOST.k=VERSION HOST.k:running=VERSION HOST.k:state=WORD HOST.k:held=SERVICE
 // HOST.k:guests=GUEST HOST.boot=ID HOST.mark=none|theirs HOST.reason=WORD HOST.ill HOST.netless HOST.queue HOST.task=ID
-// HOST.memory=MIB HOST.cpu=MILLICORES HOST.fan2 HOST.reset HOST.guard=EPOCH trace:ACT=taken|running|done|failed|lost|vain|unasked|SUM calls:ACT bad:k withdrawn:k
+// HOST.memory=MIB HOST.cpu=MILLICORES HOST.fan2 HOST.loose HOST.reset HOST.guard=EPOCH trace:ACT=taken|running|done|failed|lost|vain|unasked|SUM calls:ACT bad:k withdrawn:k
 // unjudged lost contradicted stale.
 
 // scene is a case under way.
@@ -671,6 +671,8 @@ func (sc *scene) seenOn(w string) {
 		r.Capacity.CPU = int64(n)
 	case word == "fan2":
 		r.Health = append(slices.Clone(r.Health), estate.Health{Item: "fan 2", Detail: "it stands"})
+	case word == "loose":
+		r.Closed.Loose = "its hook is gone"
 	case word == "netless":
 		r.Networks = nil
 	case word == "queue":
