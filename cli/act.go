@@ -244,7 +244,7 @@ func (a *app) roundSkip() *cobra.Command {
 		Example: "  yare round skip vts heron",
 		Args:    cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
-			return a.anyway(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
+			return a.asking(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
 				said, err := h.Ask(ctx, cluster,
 					course.Event{Detail: course.AskSkip, Host: args[1], By: operator()})
 				if err != nil {
@@ -339,7 +339,7 @@ func (a *app) roundAsk(name, what, short string) *cobra.Command {
 		Long:    short + ".",
 		Example: "  yare round " + name + " vts",
 		Args:    cobra.ExactArgs(1),
-		RunE: a.anyway(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
+		RunE: a.asking(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
 			said, err := h.Ask(ctx, cluster, course.Event{Detail: what, By: operator()})
 			if err != nil {
 				return err

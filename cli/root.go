@@ -164,8 +164,23 @@ func (a *app) judging(ctx context.Context, do func(*harbour.Harbour) error) erro
 	})
 }
 
-// anyway opens the estate, or, where its files can't be read, at least its store: watching a round and asking it to
-// pause or stop always work.
+// asking opens the store alone: a round can be asked to pause, stop or leave a host out whatever becomes of the outside,
+// and of the estate's files. Where there is no store opening the estate says why.
+func (a *app) asking(
+	do func(ctx context.Context, h *harbour.Harbour, name string) error,
+) func(*cobra.Command, []string) error {
+	return func(c *cobra.Command, args []string) error {
+		h, err := harbour.OpenStore(c.Context(), harbour.Options{State: a.state})
+		if err != nil {
+			if h, err = a.open(c.Context()); err != nil {
+				return err
+			}
+		}
+		return errors.Join(do(c.Context(), h, args[0]), h.Close())
+	}
+}
+
+// anyway opens the estate, or, where its files can't be read, at least its store: watching a round always works.
 func (a *app) anyway(
 	do func(ctx context.Context, h *harbour.Harbour, name string) error,
 ) func(*cobra.Command, []string) error {

@@ -31,6 +31,9 @@ type Connector struct {
 	speed float64
 }
 
+// dialled is how long the simulated estate may take to tell the time: what takes longer hangs.
+const dialled = 10 * time.Second
+
 // Dial connects to the simulated estate whose address stands in dir.
 func Dial(ctx context.Context, dir string) (*Connector, error) {
 	a, err := sim.ReadAddress(dir)
@@ -40,6 +43,8 @@ func Dial(ctx context.Context, dir string) (*Connector, error) {
 	}
 	c := &Connector{address: a, bmcs: map[string]*redfish.Client{},
 		http: &http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: 16}}}
+	ctx, cancel := context.WithTimeout(ctx, dialled)
+	defer cancel()
 	if _, err := c.call(ctx, "clock", sim.Call{}); err != nil {
 		return nil, fmt.Errorf("%w; start it with yare sim or yare demo", err)
 	}
