@@ -118,7 +118,11 @@ func (h *Harbour) mayWork(ctx context.Context, c estate.Cluster, w *ByHand, r *e
 // left finds what earlier visits left to be undone on a host that is to be opened: guests that rest, and, where that is
 // asked for, those that moved away.
 func (h *Harbour) left(ctx context.Context, w *ByHand, to *plan.Hand) error {
-	rounds, debts, err := h.debts(ctx)
+	readings, err := h.newest(ctx)
+	if err != nil {
+		return err
+	}
+	rounds, debts, err := h.debts(ctx, readings)
 	if err != nil {
 		return err
 	}
@@ -145,7 +149,16 @@ func (h *Harbour) left(ctx context.Context, w *ByHand, to *plan.Hand) error {
 
 // Owed is what rounds and work by hand left to be undone, as far as the newest readings do not show that it was.
 func (h *Harbour) Owed(ctx context.Context) (out []course.Debt, err error) {
-	_, debts, err := h.debts(ctx)
+	readings, err := h.newest(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return h.owed(ctx, readings)
+}
+
+// owed is Owed, by these readings.
+func (h *Harbour) owed(ctx context.Context, readings map[string]*estate.Reading) (out []course.Debt, err error) {
+	_, debts, err := h.debts(ctx, readings)
 	said := map[string]bool{}
 	for _, d := range debts {
 		if !said[d.Host] { // a later visit knows better whose the host is, and has taken on what was owed before
@@ -153,10 +166,6 @@ func (h *Harbour) Owed(ctx context.Context) (out []course.Debt, err error) {
 		}
 		said[d.Host] = true
 	}
-	if err != nil {
-		return out, err
-	}
-	readings, err := h.newest(ctx)
 	if err != nil {
 		return out, err
 	}
@@ -193,17 +202,14 @@ func (h *Harbour) unknown(cluster string, r *estate.Reading, readings map[string
 }
 
 // debts are all rounds of which something may be owed, and what is owed of each, the last first.
-func (h *Harbour) debts(ctx context.Context) (rounds []*course.State, out []course.Debt, err error) {
-	readings, err := h.newest(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
+func (h *Harbour) debts(ctx context.Context, readings map[string]*estate.Reading) (rounds []*course.State,
+	out []course.Debt, err error) {
 	heads, err := h.Rounds.Owing(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
 	for _, head := range heads {
-		s, err := h.Round(ctx, head.ID)
+		s, err := h.known(ctx, head)
 		if errors.As(err, new(*course.Malformed)) {
 			continue // it is told by itself
 		}
@@ -219,6 +225,34 @@ func (h *Harbour) debts(ctx context.Context) (rounds []*course.State, out []cour
 		rounds, out = append(rounds, s), append(out, debts...)
 	}
 	return rounds, out, nil
+}
+
+// known is a round as its journal tells it, read on from where the last look left it: the newest of its cluster may still
+// go on, and the others are what they were.
+func (h *Harbour) known(ctx context.Context, head store.Round) (*course.State, error) {
+	r, err := h.follow(ctx, head.Cluster)
+	if err == nil && r.ID == head.ID {
+		return r.State, nil
+	}
+	if err != nil && !errors.As(err, new(*course.Malformed)) {
+		return nil, err
+	}
+	h.looking.Lock()
+	s := h.looks.ended[head.ID]
+	h.looking.Unlock()
+	if s != nil {
+		return s, nil
+	}
+	if s, err = h.Round(ctx, head.ID); err != nil {
+		return nil, err
+	}
+	h.looking.Lock()
+	defer h.looking.Unlock()
+	if h.looks.ended == nil {
+		h.looks.ended = map[string]*course.State{}
+	}
+	h.looks.ended[head.ID] = s
+	return s, nil
 }
 
 // over tells whether nothing of a finished round can be owed any more: nothing is, as its hosts were read since.

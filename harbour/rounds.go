@@ -225,7 +225,12 @@ func (h *Harbour) Adopt(ctx context.Context, host, by, reason string, sure bool,
 		return nil, fmt.Errorf("adopting %s: it was closed by %s (%s), outside any round: that is theirs to open. Ask them; "+
 			"\"yare host take %s --yes\" makes it yours", host, r.Closed.By, r.Closed.Reason, host)
 	}
-	if _, err := h.Round(ctx, r.Closed.Round); !errors.Is(err, store.ErrNoRound) && !errors.As(err, new(*course.Malformed)) {
+	switch s, err := h.Round(ctx, r.Closed.Round); {
+	case errors.Is(err, store.ErrNoRound), errors.As(err, new(*course.Malformed)):
+	case err == nil && (s.Status == course.Finished || s.Visit(host) != nil && s.Visit(host).Over()):
+		return nil, fmt.Errorf("adopting %s: its round %s is over, and has handed it over: \"yare host open %s\" proves and "+
+			"opens it", host, r.Closed.Round, host)
+	default:
 		return nil, fmt.Errorf("adopting %s: its round %s is in this state directory: resume it with \"yare round "+
 			"resume %s\"", host, r.Closed.Round, c.Name)
 	}

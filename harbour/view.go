@@ -21,7 +21,8 @@ import (
 // looks are what one look leaves for the next, so that it costs what is new: journals that were read, readings that
 // were turned around.
 type looks struct {
-	journals map[string]*followed // by cluster
+	journals map[string]*followed     // by cluster
+	ended    map[string]*course.State // of older rounds of which something is owed, by their ids
 	held     *drift.Holdings
 	heldOf   map[string]*estate.Reading
 	heldAt   time.Time
@@ -88,7 +89,7 @@ func (h *Harbour) View(ctx context.Context) (*view.Estate, error) {
 	if err := h.Sound(); err != nil {
 		in.Faults, in.Plans = strings.Split(err.Error(), "\n"), nil
 	}
-	if in.Owed, err = h.Owed(ctx); err != nil {
+	if in.Owed, err = h.owed(ctx, readings); err != nil {
 		return nil, err
 	}
 	in.Sure = h.sightings(readings)
