@@ -57,9 +57,6 @@ func (b *brief) flags(c *cobra.Command) {
 	f.DurationVar(&b.soak, "soak", 0, "how long the host on trial carries guests before the others begin")
 	f.DurationVar(&b.rehearse, "rehearse", 0,
 		"restart a host once before anything is changed on it, where it has been up for so long")
-	f.IntVar(&b.out, "out-of-service", 1,
-		"hosts that may be out of service at once, counting those that already are: that many hosts are worked on in "+
-			"parallel, where the guests fit")
 	f.IntVar(&b.leaves, "leave-failed", 0,
 		"hosts that may be left behind after a failure while the round goes on; they count as out of service")
 	f.BoolVar(&b.home, "home", false,
@@ -75,6 +72,9 @@ func (b *brief) flags(c *cobra.Command) {
 func (b *brief) emptying(c *cobra.Command) {
 	f := c.Flags()
 	f.IntVar(&b.reserve, "reserve", 0, "hosts that may fail meanwhile (usual: the cluster's own)")
+	f.IntVar(&b.out, "out-of-service", 1,
+		"hosts that may be out of service at once, counting those that already are: that many hosts are worked on in "+
+			"parallel, where the guests fit")
 	f.IntVar(&b.moves, "moves", 0, "migrations at once (usual: the cluster's own, or 2)")
 	f.Int64Var(&b.width, "bandwidth", 0, "of one migration, in MiB a second; 0: all that there is")
 	f.Float64Var(&b.limit, "limit", 0, "percent of its capacity up to which a host is sent guests")

@@ -258,22 +258,16 @@ func killAt(t *testing.T, dir string, step string, args []string) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	var since int64
-	if head, err := s.Latest(t.Context(), "vts"); err == nil {
-		events, err := s.Journal(t.Context(), head.ID, course.NewChain(head.ID))
-		if err != nil {
-			t.Fatal(err)
-		}
-		since = events[len(events)-1].Seq
-	}
+	follow := journalOf(t, s)
+	follow() // what is there already
 	var out bytes.Buffer
 	cmd := exec.Command(yare, args...)
 	cmd.Stdout, cmd.Stderr = &out, &out
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	for start := time.Now(); !reached(t, s, since, step); time.Sleep(2 * time.Millisecond) {
-		if time.Since(start) > drive.Patience || cmd.ProcessState != nil {
+	for start := time.Now(); !reaches(follow(), step); time.Sleep(2 * time.Millisecond) {
+		if time.Since(start) > drive.Patience {
 			t.Fatalf("%s was never reached:\n%s", step, out.String())
 		}
 	}
@@ -285,19 +279,31 @@ func killAt(t *testing.T, dir string, step string, args []string) {
 	}
 }
 
-func reached(t *testing.T, s *store.Store, since int64, step string) bool {
-	t.Helper()
-	head, err := s.Latest(t.Context(), "vts")
-	if err != nil {
-		return false
+// journalOf reads on in the journal of the cluster's newest round each time that it is called: whoever waits for an entry
+// must not read all of it again, or he comes too late.
+func journalOf(t *testing.T, s *store.Store) func() []course.Event {
+	var chain *course.Chain
+	id := ""
+	return func() []course.Event {
+		t.Helper()
+		head, err := s.Latest(t.Context(), "vts")
+		if err != nil {
+			return nil
+		}
+		if head.ID != id {
+			id, chain = head.ID, course.NewChain(head.ID)
+		}
+		events, err := s.Journal(t.Context(), id, chain)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return events
 	}
-	events, err := s.Journal(t.Context(), head.ID, course.NewChain(head.ID))
-	if err != nil {
-		t.Fatal(err)
-	}
+}
+
+func reaches(events []course.Event, step string) bool {
 	return slices.ContainsFunc(events, func(e course.Event) bool {
-		return e.Seq > since && (e.Kind == course.Intent && string(e.Act.Kind) == step ||
-			e.Kind == course.Proving && step == "prove")
+		return e.Kind == course.Intent && string(e.Act.Kind) == step || e.Kind == course.Proving && step == "prove"
 	})
 }
 
@@ -317,7 +323,8 @@ func TestOneRunnerPerCluster(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	for start := time.Now(); !reached(t, s, 0, "stage"); time.Sleep(5 * time.Millisecond) {
+	follow := journalOf(t, s)
+	for start := time.Now(); !reaches(follow(), "stage"); time.Sleep(5 * time.Millisecond) {
 		if time.Since(start) > drive.Patience {
 			t.Fatal("the first round never began")
 		}

@@ -259,7 +259,8 @@ func TestNoSecondFlash(t *testing.T) {
 	if err := round.Start(); err != nil {
 		t.Fatal(err)
 	}
-	for begun := time.Now(); !reached(t, s, 0, "flash"); time.Sleep(2 * time.Millisecond) {
+	follow := journalOf(t, s)
+	for begun := time.Now(); !reaches(follow(), "flash"); time.Sleep(2 * time.Millisecond) {
 		if time.Since(begun) > drive.Patience {
 			t.Fatalf("nothing was flashed:\n%s", out.String())
 		}
@@ -438,7 +439,8 @@ func TestSkip(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	for begun := time.Now(); !reached(t, s, 0, "stage"); time.Sleep(5 * time.Millisecond) {
+	follow := journalOf(t, s)
+	for begun := time.Now(); !reaches(follow(), "stage"); time.Sleep(5 * time.Millisecond) {
 		if time.Since(begun) > drive.Patience {
 			t.Fatal("it never began")
 		}
