@@ -270,6 +270,9 @@ func (a *app) outcome(s *course.State, err error) error {
 			return exit(exitUnread)
 		}
 		return exit(exitDrift)
+	case errors.Is(err, harbour.ErrLost):
+		return fmt.Errorf("%w. The round stands where it is: \"yare round watch\" shows who goes on with it, and where nobody "+
+			"does, \"yare round resume\" does", harbour.ErrLost)
 	case errors.Is(err, context.Canceled):
 		return errors.New("interrupted; the round stands where it is, and resume it with \"yare round resume\"")
 	case err != nil:

@@ -47,6 +47,9 @@ func (h *Harbour) Latest(ctx context.Context, cluster string) (*course.State, st
 	return s, head, err
 }
 
+// ErrLost is what running a round ends with whose lease is not held any more.
+var ErrLost = store.ErrLost
+
 // Start is what a round is started from.
 type Start struct {
 	// Brief is planned and carried out at once. Where Digest is given, the plan is the one of Brief.Cluster that was
