@@ -32,6 +32,7 @@ type Need struct {
 	Cluster string
 	Host    string // empty where it is about the whole cluster
 	Text    string
+	on      []string  // the hosts that it is about, where those are several; none: one, or the whole cluster
 	why     string    // the cause, told after the text: it does not keep apart what is so of several hosts
 	First   bool      // before all others: what a round left in the middle
 	Since   time.Time // since when it is so; zero where that is not known
@@ -56,8 +57,11 @@ func (n *Need) Subjects(hosts []string, now time.Time) (out []narrow.Subject) {
 	if len(out) > 0 {
 		return out
 	}
-	if n.Host != "" {
+	switch {
+	case n.Host != "":
 		hosts = []string{n.Host}
+	case len(n.on) > 0:
+		hosts = n.on
 	}
 	about := func(hosts []string) narrow.Subject {
 		return narrow.Subject{Hosts: hosts, Component: n.Component, Age: -1, Words: []string{n.Cluster, n.Text}, Open: true}
@@ -101,11 +105,11 @@ func general(in Input) (out []Need) {
 		switch {
 		case f.Bound: // its verdict says so
 		case f.Withdrawn != "":
-			out = append(out, Need{Urgency: Soon, Host: only(f.Hosts), See: AtCatalogue, Component: f.Component,
+			out = append(out, Need{Urgency: Soon, Host: only(f.Hosts), on: f.Hosts, See: AtCatalogue, Component: f.Component,
 				Text: fmt.Sprintf("withdrawn, and no baseline covers it: %s %s%s", f.Component,
 					f.Version, onHosts(f.Hosts))})
 		case f.Severity >= catalogue.High:
-			out = append(out, Need{Urgency: Sometime, Host: only(f.Hosts), See: AtCatalogue, Component: f.Component,
+			out = append(out, Need{Urgency: Sometime, Host: only(f.Hosts), on: f.Hosts, See: AtCatalogue, Component: f.Component,
 				Text: fmt.Sprintf("affected by %s, and no baseline covers it: %s %s%s",
 					strings.Join(f.Advisories, ", "), f.Component, f.Version, onHosts(f.Hosts))})
 		}
@@ -219,9 +223,9 @@ func needs(in Input, b Band) []Need {
 	for _, t := range precheck.Twice(b.Cluster.Hosts, in.Readings) {
 		if where := strings.Join(t.Hosts, " and "); in.Sure[t.ID] {
 			n := add(Now, "", "the guest %s runs on %s at once", t.Guest, where)
-			n.First, n.why = true, "both write to its disks: turn the wrong one off"
+			n.First, n.on, n.why = true, t.Hosts, "both write to its disks: turn the wrong one off"
 		} else {
-			add(Soon, "", "the guest %s ran on %s, as they were last read: read both again", t.Guest, where)
+			add(Soon, "", "the guest %s ran on %s, as they were last read: read both again", t.Guest, where).on = t.Hosts
 		}
 	}
 	copies := precheck.Copies(b.Cluster.Hosts, in.Readings)
@@ -232,7 +236,7 @@ func needs(in Input, b Band) []Need {
 		}
 	}
 	if hosts := b.Blind; len(hosts) > 0 {
-		add(Now, only(hosts), "guests were never read%s: the reserve is not known", onHosts(hosts))
+		add(Now, only(hosts), "guests were never read%s: the reserve is not known", onHosts(hosts)).on = hosts
 	}
 	for _, o := range []drift.Outcome{drift.Withdrawn, drift.Unread, drift.HalfInstalled, drift.Undecided, drift.Disputed,
 		drift.OffTrack, drift.Ahead} {
@@ -299,7 +303,7 @@ func grouped(needs []Need) (out []Need) {
 					why = "on " + n.Host + ", " + n.why
 				}
 			}
-			n.Host, n.Text = "", n.Text+onHosts(hosts)
+			n.Host, n.on, n.Text = "", hosts, n.Text+onHosts(hosts)
 			if n.See == AtHost {
 				n.See = AtDrift
 			}
@@ -371,7 +375,7 @@ func drainable(p *plan.Plan) (out []Need) {
 		if only(reasons[why]) == "" {
 			who = list(reasons[why]) + " "
 		}
-		out = append(out, Need{Urgency: Soon, Cluster: p.Brief.Cluster, Host: only(reasons[why]),
+		out = append(out, Need{Urgency: Soon, Cluster: p.Brief.Cluster, Host: only(reasons[why]), on: reasons[why],
 			Text: who + "can't be drained: " + why, See: AtPlan})
 	}
 	return out

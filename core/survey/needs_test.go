@@ -206,6 +206,29 @@ func TestWhatIsCounted(t *testing.T) {
 	}
 }
 
+// What is so of several hosts is shown to whoever narrows to one of them, and to nobody else.
+func TestANeedOfSeveralHostsIsAboutThoseAlone(t *testing.T) {
+	in := input()
+	for _, h := range []string{"b", "d"} {
+		in.Readings[h].SetSection(estate.Section{Name: estate.HealthItems, At: in.Now})
+		in.Readings[h].Health = []estate.Health{{Item: "fan 2", Detail: "it stands still"}}
+	}
+	needs := Make(in).Needs
+	i := slices.IndexFunc(needs, func(n Need) bool { return strings.HasPrefix(n.Text, "fan 2: it stands still on b, d") })
+	if i < 0 {
+		t.Fatalf("%+v", needs)
+	}
+	for host, want := range map[string]bool{"a": false, "b": true, "d": true} {
+		f, err := narrow.Parse("host=" + host)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := slices.ContainsFunc(needs[i].Subjects([]string{"a", "b", "d"}, in.Now), f.Lets); got != want {
+			t.Errorf("narrowed to %s it is shown: %v", host, got)
+		}
+	}
+}
+
 // A need is narrowed by what it is about: the verdicts that it sums up, or its host. What can't be judged by the words of a
 // filter stays.
 func TestNeedsAreNarrowedByWhatTheyAreAbout(t *testing.T) {
