@@ -78,7 +78,8 @@ func (h *Harbour) mayWork(ctx context.Context, c estate.Cluster, w *ByHand, r *e
 	case m == nil && (w.Does == plan.HandOpen || w.Does == plan.HandTake):
 		return false, errors.New("it is not closed")
 	case m != nil && w.Does == plan.HandClose:
-		return false, fmt.Errorf("it is closed already, by %s since %s (%s)", m.By, m.At.Format("Mon 2 Jan 15:04 MST"), m.Reason)
+		return false, fmt.Errorf("it is closed already, by %s since %s (%s)", m.By,
+			m.At.Format("Mon 2 Jan 15:04 MST"), m.Reason)
 	}
 	if m == nil {
 		guests := r.Holding()
@@ -111,7 +112,8 @@ func (h *Harbour) mayWork(ctx context.Context, c estate.Cluster, w *ByHand, r *e
 	case s.Status == course.Finished || s.Visit(w.Host) != nil && s.Visit(w.Host).Over():
 		return false, nil // it was handed over, and could not be told so
 	}
-	return false, fmt.Errorf("%s, for round %s, which is not finished: \"yare round hand-over %s %s\" makes it yours", whose,
+	return false, fmt.Errorf("%s, for round %s, which is not finished: \"yare round hand-over %s %s\" makes it "+
+		"yours", whose,
 		m.Round, c.Name, w.Host)
 }
 
@@ -189,7 +191,8 @@ func (h *Harbour) unknown(cluster string, r *estate.Reading, readings map[string
 	for _, a := range plan.Ledger(r, readings, known) {
 		i := slices.IndexFunc(debts, func(d course.Debt) bool { return d.Host == r.Host && d.Round == a.Round })
 		if i < 0 {
-			d := course.Debt{Cluster: cluster, Round: a.Round, Host: r.Host, Reason: "the host's own ledger has it", Since: r.Tried()}
+			d := course.Debt{Cluster: cluster, Round: a.Round, Host: r.Host,
+				Reason: "the host's own ledger has it", Since: r.Tried()}
 			if r.Closed != nil && r.Closed.Round == a.Round {
 				d.Owed, d.Since = []string{"it is closed"}, r.Closed.At
 			}

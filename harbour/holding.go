@@ -178,8 +178,9 @@ func (h *Harbour) glance(ctx context.Context, hosts []string) (map[string]*estat
 // leaseWatch is how often it is asked whether the lease stands: by the clock alone, so that it costs nothing.
 const leaseWatch = 50 * time.Millisecond
 
-// hold keeps the lease, and cancels whatever is under way the moment at which the lease does not stand any more, whether or not the store
-// answers: whoever slept through its end, or waits for a store that is locked, must not go on when he wakes.
+// hold keeps the lease, and cancels whatever is under way the moment at which the lease does not stand any more, whether
+// or not the store answers: whoever slept through its end, or waits for a store that is locked, must not go on when he
+// wakes.
 func hold(ctx context.Context, l store.Lease, cancel context.CancelCauseFunc) {
 	go renew(ctx, l, cancel)
 	t := time.NewTicker(leaseWatch)

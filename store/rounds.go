@@ -61,7 +61,8 @@ func (s *Store) Begin(ctx context.Context, l Lease, id string, first course.Even
 			return err
 		}
 		if _, err := tx.Exec("INSERT INTO rounds (id, n, cluster, started, seq, sum) "+
-			"SELECT ?, COALESCE(MAX(n), 0) + 1, ?, ?, 0, ? FROM rounds", id, l.Cluster(), at(first.At), course.NewChain(id).Head().Sum); err != nil {
+			"SELECT ?, COALESCE(MAX(n), 0) + 1, ?, ?, 0, ? FROM rounds", id, l.Cluster(), at(first.At),
+			course.NewChain(id).Head().Sum); err != nil {
 			return err
 		}
 		out, _, err = write(tx, l, id, first)
@@ -346,7 +347,8 @@ func (s *Store) KeepPlan(ctx context.Context, p *plan.Plan) error {
 	}
 	return s.tx(ctx, func(tx *sql.Tx) error {
 		_, err := tx.Exec("INSERT INTO plans (digest, n, cluster, made, text) "+
-			"SELECT ?, COALESCE(MAX(n), 0) + 1, ?, ?, ? FROM plans WHERE true ON CONFLICT (digest) DO UPDATE SET n = excluded.n", p.Digest(), p.Brief.Cluster, at(p.Made), string(text))
+			"SELECT ?, COALESCE(MAX(n), 0) + 1, ?, ?, ? FROM plans WHERE true ON CONFLICT (digest) DO UPDATE SET n = "+
+			"excluded.n", p.Digest(), p.Brief.Cluster, at(p.Made), string(text))
 		if err != nil {
 			return err
 		}

@@ -67,7 +67,8 @@ func newState(c *compiled) *state {
 		takes: slices.Clone(c.open), out: make([]bool, c.nh), done: make([]bool, c.nh),
 		gone: make([]bool, len(c.losses)), inLoss: make([][]int32, c.nh),
 		target: make([]int16, len(c.losses)*c.ng), runsOn: slices.Clone(c.runsOn),
-		usual: make([]usual, c.ng), use: make([]int64, len(c.losses)*c.nh*c.nd), peak: make([]int64, c.nh*c.nd), tier: make([]int8, c.nh)}
+		usual: make([]usual, c.ng), use: make([]int64, len(c.losses)*c.nh*c.nd), peak: make([]int64, c.nh*c.nd),
+		tier: make([]int8, c.nh)}
 	for i := range s.target {
 		s.target[i] = -1
 	}

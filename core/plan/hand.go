@@ -5,6 +5,7 @@ import (
 
 	"yareharbour/core/act"
 	"yareharbour/core/estate"
+	"yareharbour/core/precheck"
 )
 
 // arrange makes a visit of what a person does to a host by hand.
@@ -29,7 +30,8 @@ func (h *Hand) Asks() []string {
 		return nil
 	}
 	takesOrders := []string{"reachable", "orders", "machine"}
-	empties := append(slices.Clone(takesOrders), "members", "closed", "rules", "single", "guests", "serves", "controller", "fit")
+	empties := append(slices.Clone(takesOrders), "members", "closed", "rules", "single", "guests", "serves", "controller",
+		precheck.RoomCheck)
 	switch h.Does {
 	case HandClose:
 		return empties

@@ -233,7 +233,8 @@ func Write(b, usual plan.Brief) ([]byte, error) {
 	for _, n := range []struct {
 		is, usual int
 		to        **int
-	}{{b.Out, usual.Out, &d.Out}, {b.Leaves, usual.Leaves, &d.Leaves}, {b.Reserve, usual.Reserve, &d.Reserve}, {b.Moves, usual.Moves, &d.Moves}} {
+	}{{b.Out, usual.Out, &d.Out}, {b.Leaves, usual.Leaves, &d.Leaves}, {b.Reserve, usual.Reserve, &d.Reserve},
+		{b.Moves, usual.Moves, &d.Moves}} {
 		if n.is != n.usual {
 			*n.to = &n.is
 		}

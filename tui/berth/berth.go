@@ -88,7 +88,8 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 	}
 	return []part.Key{
 		part.NewKey("=", "compare", "compare this host with another one, or with its past", never, s.askCompare),
-		part.NewKey("m", "by hand", "close, restart, open or take over this host by hand", s.handless(f), func() tea.Msg { return s.askHand(f) }),
+		part.NewKey("m", "by hand", "close, restart, open or take over this host by hand", s.handless(f),
+			func() tea.Msg { return s.askHand(f) }),
 		part.NewKey("D", "make baseline", "make a baseline of this host", never, s.derive),
 		part.NewKey("space", "", "fold what stands under a heading, or show it", "", func() tea.Msg {
 			s.fold()

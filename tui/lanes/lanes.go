@@ -87,7 +87,8 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 		}),
 		part.NewKey("o", "leave out", "leave the host under the cursor out of the running round", running,
 			func() tea.Msg { return s.askSkip(s.cursor(s.lanes(f))) }),
-		part.NewKey("f", "ways out", "choose what leads on where the round stands still", s.stuck(f), func() tea.Msg { return s.askWay(f) }),
+		part.NewKey("f", "ways out", "choose what leads on where the round stands still", s.stuck(f),
+			func() tea.Msg { return s.askWay(f) }),
 		part.NewKey("g", "resume", "resume a round that paused, stopped, failed or was interrupted", paused, s.askGoOn),
 	}
 }
