@@ -154,9 +154,13 @@ func needs(in Input, b Band) []Need {
 		if d.Cluster != b.Cluster.Name || b.Round != nil && b.Round.Status == course.Running && b.Round.Round == d.Round {
 			continue // a round sees to it
 		}
+		urgency := Now
+		if r := in.Readings[d.Host]; d.By != "" && !d.Overdue(in.Now) && r.Reached() && r.Closed != nil {
+			urgency = Soon // somebody has the host, and knows
+		}
 		for _, a := range d.Acts {
-			n := add(Now, d.Host, "%s rests since %s was visited, and nothing starts it", a.Guest, d.Host)
-			n.Since, n.why = d.Since, a.Kind.Of().Rules().Owes
+			add(urgency, d.Host, "%s %s since %s was visited, and nothing starts it", a.Guest, a.Kind.Of().Rules().Owes,
+				d.Host).Since = d.Since
 		}
 	}
 	byOutcome := map[drift.Outcome]*about{}

@@ -206,6 +206,37 @@ func TestWhatIsCounted(t *testing.T) {
 	}
 }
 
+// Guests that rest and that nothing starts are told, and a host that was to be open by now: at once, but where somebody
+// has the host still.
+func TestWhatIsOwedIsTold(t *testing.T) {
+	in := input()
+	in.Readings["d"].Closed = &estate.Mark{By: "op", Reason: "a fan", At: in.Now.Add(-time.Hour)}
+	d := course.Debt{Cluster: in.Estate.Clusters[0].Name, Host: "d", By: "op", Since: in.Now.Add(-time.Hour), Until: in.Now.Add(time.Hour),
+		Acts: []act.Act{{Kind: act.Down, Guest: "db"}}}
+	urgency := func(text string) Urgency {
+		t.Helper()
+		in.Owed = []course.Debt{d}
+		needs := Make(in).Needs
+		i := slices.IndexFunc(needs, func(n Need) bool { return n.Host == "d" && strings.HasPrefix(n.Text, text) })
+		if i < 0 {
+			t.Fatalf("%q is not told: %+v", text, needs)
+		}
+		return needs[i].Urgency
+	}
+	const rests, closed = "db is shut down since d was visited, and nothing starts it", "closed by op: a fan"
+	if urgency(rests) != Soon || urgency(closed) != Soon {
+		t.Error("somebody has the host still, and it is urgent")
+	}
+	d.Until = in.Now.Add(-time.Minute)
+	if urgency(rests) != Now || urgency(closed+": it was to be open by now") != Now {
+		t.Error("it was to be over by now, and is not urgent")
+	}
+	d.By, d.Until = "", time.Time{}
+	if urgency(rests) != Now {
+		t.Error("nobody has the host, and it is not urgent")
+	}
+}
+
 // What is so of several hosts is shown to whoever narrows to one of them, and to nobody else.
 func TestANeedOfSeveralHostsIsAboutThoseAlone(t *testing.T) {
 	in := input()
