@@ -180,9 +180,9 @@ func (a *app) owedCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:               "owed [CLUSTER]",
 		ValidArgsFunction: a.names(false),
-		Short:             "List what is still to be undone: closed hosts, guests at rest, media",
+		Short:             "List what is still to be undone: closed hosts and guests at rest",
 		Long: `Lists what rounds and work by hand have left to be undone, as far as the newest readings do not show that it was: hosts
-that are closed, whose they are and until when, guests that were shut down or suspended, media that were taken out,
+that are closed, whose they are and until when, guests that were shut down or suspended,
 and acts of which nobody knows how they came out.
 
 Exit codes: 0 nothing is owed, 3 something is, 1 failure.`,

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -14,32 +15,30 @@ import (
 
 // decision is a command by which a person decides about a round that does not go on by itself.
 type decision struct {
-	use, short, long, example string
-	host, of                  bool // the words after the cluster that it takes
+	use, short, long, example string // use names the words that it takes: a cluster, a host, and what of it
 	words                     func(c *cobra.Command) func(*course.Event) error
 }
 
 // decisions are all of them.
 var decisions = []decision{
-	{use: "drop CLUSTER HOST CHANGE", host: true, of: true, words: asks(course.AskDrop),
+	{use: "drop CLUSTER HOST CHANGE", words: asks(course.AskDrop),
 		short: "Leave a change out of a visit, and do the rest",
 		long: `Leaves a change out that can't be made: its release was withdrawn while the host is closed, or the BMC
 refuses its image each time. The rest of the visit is done, proven and reopened; the change stays drift, and the
 report names who left it out and why. CHANGE is a component, with its device where there are several.`,
 		example: "  yare round drop vts heron fw:lorne-l25 --reason \"withdrawn tonight\"\n" +
 			"  yare round drop vts heron \"fw:lorne-l25 (slot 2)\" --reason \"the slot is dead\""},
-	{use: "settle CLUSTER HOST", host: true, words: settles,
+	{use: "settle CLUSTER HOST", words: settles,
 		short: "Say how an act came out that no look can settle",
 		long: `For an act of which the host does not show whether it was done: it does not answer any more, or shows
 neither. What was seen is told by "yare round watch" and on the Round screen. A look that finds something goes
 before anybody's word: then the word is refused, and the round goes by what was found. Starting a guest is never
 permitted by a word.`,
 		example: "  yare round settle vts heron --not-done --reason \"its console shows the old version\""},
-	{use: "hand-over CLUSTER HOST", host: true, words: asks(course.AskHand),
+	{use: "hand-over CLUSTER HOST", words: asks(course.AskHand),
 		short: "Take a host over as it is, and let the round go on without it",
 		long: `The host stays as it is: closed, where it is closed, and the mark on it becomes yours. No round opens it
-any more; "yare host open" does, once it is proven. What is owed is listed: guests that were shut down, media
-that were taken out, acts of which nobody knows how they came out. The host counts as out of service: the others
+any more; "yare host open" does, once it is proven. What is owed is listed: guests that were shut down, acts of which nobody knows how they came out. The host counts as out of service: the others
 go on where the brief allows that many.`,
 		example: "  yare round hand-over vts heron --reason \"its mainboard is dead\""},
 	{use: "end CLUSTER", words: asks(course.AskEnd),
@@ -79,20 +78,15 @@ func (a *app) roundDecision(d decision) *cobra.Command {
 	var reason string
 	c := &cobra.Command{Use: d.use, Short: d.short, Long: d.long, Example: d.example, ValidArgsFunction: a.names(false)}
 	words := d.words(c)
-	n := 1
-	for _, more := range []bool{d.host, d.of} {
-		if more {
-			n++
-		}
-	}
-	c.Args = cobra.ExactArgs(n)
+	takes := len(strings.Fields(d.use)) - 1
+	c.Args = cobra.ExactArgs(takes)
 	c.RunE = func(c *cobra.Command, args []string) error {
 		return a.about(func(ctx context.Context, h *harbour.Harbour, cluster string) error {
 			e := course.Event{Kind: course.Asked, By: operator(), Reason: reason}
-			if d.host {
+			if takes > 1 {
 				e.Host = args[1]
 			}
-			if d.of {
+			if takes > 2 {
 				e.Of = args[2]
 			}
 			if err := words(&e); err != nil {

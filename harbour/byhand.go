@@ -55,7 +55,7 @@ func (h *Harbour) Work(ctx context.Context, w ByHand, seen func(course.Event)) (
 	}
 	b := w.Brief
 	b.Cluster, b.Hosts, b.Hand = c.Name, []string{w.Host}, &plan.Hand{Does: w.Does, Until: w.Until}
-	over, err := h.mayWork(ctx, c, &w, r)
+	takeOver, err := h.mayWork(ctx, c, &w, r)
 	if err != nil {
 		return nil, fmt.Errorf("%s %s: %w", w.Does, w.Host, err)
 	}
@@ -67,12 +67,12 @@ func (h *Harbour) Work(ctx context.Context, w ByHand, seen func(course.Event)) (
 			return nil, err
 		}
 	}
-	return h.Start(ctx, Start{Brief: b, By: w.By, Reason: w.Reason, TakeOver: over}, seen)
+	return h.Start(ctx, Start{Brief: b, By: w.By, Reason: w.Reason, TakeOver: takeOver}, seen)
 }
 
-// mayWork says why the work can't be done to the host as it stands; over tells that it is closed by a round of which
+// mayWork says why the work can't be done to the host as it stands; takeOver tells that it is closed by a round of which
 // nothing is known here.
-func (h *Harbour) mayWork(ctx context.Context, c estate.Cluster, w *ByHand, r *estate.Reading) (over bool, err error) {
+func (h *Harbour) mayWork(ctx context.Context, c estate.Cluster, w *ByHand, r *estate.Reading) (takeOver bool, err error) {
 	m := r.Closed
 	switch {
 	case m == nil && (w.Does == plan.HandOpen || w.Does == plan.HandTake):
@@ -100,21 +100,20 @@ func (h *Harbour) mayWork(ctx context.Context, c estate.Cluster, w *ByHand, r *e
 		}
 		return false, fmt.Errorf("%s. Ask them; \"yare host take %s --yes\" makes it yours", whose, w.Host)
 	}
-	switch s, err := h.Round(ctx, m.Round); {
-	case errors.Is(err, store.ErrNoRound), errors.As(err, new(*course.Malformed)):
+	switch by, err := h.closerOf(ctx, w.Host, m); {
+	case err != nil:
+		return false, err
+	case by == lost:
 		if w.Does != plan.HandTake || !w.Sure {
 			return false, fmt.Errorf("%s, for round %s, of which nothing is known here. See that no runner of it is at work; "+
 				"then \"yare host take %s --yes\" makes it yours", whose, m.Round, w.Host)
 		}
 		return true, nil
-	case err != nil:
-		return false, err
-	case s.Status == course.Finished || s.Visit(w.Host) != nil && s.Visit(w.Host).Over():
+	case by == over:
 		return false, nil // it was handed over, and could not be told so
 	}
 	return false, fmt.Errorf("%s, for round %s, which is not finished: \"yare round hand-over %s %s\" makes it "+
-		"yours", whose,
-		m.Round, c.Name, w.Host)
+		"yours", whose, m.Round, c.Name, w.Host)
 }
 
 // left finds what earlier visits left to be undone on a host that is to be opened: guests that rest, and, where that is
@@ -174,7 +173,7 @@ func (h *Harbour) owed(ctx context.Context, readings map[string]*estate.Reading)
 	for _, c := range h.Estate.Clusters {
 		for _, host := range c.Hosts {
 			if r := readings[host]; r != nil {
-				out = h.unknown(c.Name, r, readings, out)
+				out = unknown(c.Name, r, readings, out)
 			}
 		}
 	}
@@ -182,7 +181,7 @@ func (h *Harbour) owed(ctx context.Context, readings map[string]*estate.Reading)
 }
 
 // unknown adds what a host's own ledger says is owed and no journal here does: of a round that is lost.
-func (h *Harbour) unknown(cluster string, r *estate.Reading, readings map[string]*estate.Reading,
+func unknown(cluster string, r *estate.Reading, readings map[string]*estate.Reading,
 	debts []course.Debt) []course.Debt {
 	var known []act.Act
 	for _, d := range debts {
@@ -198,7 +197,7 @@ func (h *Harbour) unknown(cluster string, r *estate.Reading, readings map[string
 			}
 			debts, i = append(debts, d), len(debts)
 		}
-		debts[i].Owed = append(debts[i].Owed, a.Guest+": "+a.Kind.Of().Rules().Owes)
+		debts[i].Owed = append(debts[i].Owed, course.Owes(a))
 		debts[i].Acts = append(debts[i].Acts, a)
 	}
 	return debts
@@ -220,7 +219,7 @@ func (h *Harbour) debts(ctx context.Context, readings map[string]*estate.Reading
 			return nil, nil, err
 		}
 		debts := s.Debts(readings)
-		if s.Status == course.Finished && h.over(s, debts, readings) {
+		if s.Status == course.Finished && settled(s, debts, readings) {
 			if err := h.Rounds.Settle(ctx, head.ID); err != nil {
 				slog.Debug("a round that is over could not be noted as that", "round", head.ID, "error", err)
 			}
@@ -258,8 +257,8 @@ func (h *Harbour) known(ctx context.Context, head store.Round) (*course.State, e
 	return s, nil
 }
 
-// over tells whether nothing of a finished round can be owed any more: nothing is, as its hosts were read since.
-func (h *Harbour) over(s *course.State, debts []course.Debt, readings map[string]*estate.Reading) bool {
+// settled tells whether nothing of a finished round can be owed any more: nothing is, as its hosts were read since.
+func settled(s *course.State, debts []course.Debt, readings map[string]*estate.Reading) bool {
 	return len(debts) == 0 && !slices.ContainsFunc(s.Visits, func(v course.Visit) bool {
 		r := readings[v.Host]
 		return v.Phase == course.HandedOver && (r == nil || !r.Tried().After(s.Ended))

@@ -183,40 +183,37 @@ const leaseWatch = 50 * time.Millisecond
 // wakes.
 func hold(ctx context.Context, l store.Lease, cancel context.CancelCauseFunc) {
 	go renew(ctx, l, cancel)
-	t := time.NewTicker(leaseWatch)
+	every(ctx, leaseWatch, func() {
+		if err := l.Stands(); err != nil {
+			cancel(err)
+		}
+	})
+}
+
+// every does something again and again, until the context ends.
+func every(ctx context.Context, pause time.Duration, do func()) {
+	t := time.NewTicker(pause)
 	defer t.Stop()
 	for {
 		select {
 		case <-ctx.Done():
 			return
 		case <-t.C:
-		}
-		if err := l.Stands(); err != nil {
-			cancel(err)
-			return
+			do()
 		}
 	}
 }
 
 // renew prolongs the lease again and again.
 func renew(ctx context.Context, l store.Lease, cancel context.CancelCauseFunc) {
-	t := time.NewTicker(l.Every())
-	defer t.Stop()
-	for {
-		select {
-		case <-ctx.Done():
-			return
-		case <-t.C:
-		}
-		err := l.Renew(ctx)
-		if errors.Is(err, store.ErrLost) {
+	every(ctx, l.Every(), func() {
+		switch err := l.Renew(ctx); {
+		case errors.Is(err, store.ErrLost):
 			cancel(err)
-			return
-		}
-		if err != nil && ctx.Err() == nil {
+		case err != nil && ctx.Err() == nil:
 			slog.Warn("the lease could not be renewed; it is tried again", "cluster", l.Cluster(), "error", err)
 		}
-	}
+	})
 }
 
 func (h *Harbour) release(l store.Lease) {

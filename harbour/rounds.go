@@ -167,8 +167,8 @@ func (h *Harbour) Decide(ctx context.Context, cluster string, e course.Event,
 	if why := s.Refuses(&e); why != "" {
 		return nil, "", fmt.Errorf("round %s over %s: %s", head.ID, cluster, why)
 	}
-	if why, err := h.needed(s.Visit(e.Host), &e); err != nil || why != "" {
-		return nil, why, err
+	if err := h.needed(s.Visit(e.Host), &e); err != nil {
+		return nil, "", err
 	}
 	switch held, err := h.Rounds.Holder(ctx, cluster); {
 	case err != nil:
@@ -186,23 +186,46 @@ func (h *Harbour) Decide(ctx context.Context, cluster string, e course.Event,
 }
 
 // needed refuses to leave a change out that another one requires.
-func (h *Harbour) needed(v *course.Visit, e *course.Event) (string, error) {
+func (h *Harbour) needed(v *course.Visit, e *course.Event) error {
 	if e.Detail != course.AskDrop || v.Before == nil {
-		return "", nil
+		return nil
 	}
 	cat, err := h.today()
 	if err != nil {
-		return "", nil // what requires what is not known; proof holds the host to it all the same
+		return nil // what requires what is not known; proof holds the host to it all the same
 	}
 	without := v.Visit
 	without.Changes = slices.DeleteFunc(slices.Clone(v.Changes), func(c act.Change) bool { return c.Title() == e.Of })
 	before := v.Mismatches(cat, v.Before)
 	for _, m := range without.Mismatches(cat, v.Before) {
 		if !slices.ContainsFunc(before, func(o catalogue.Mismatch) bool { return o == m }) {
-			return "", fmt.Errorf("%s can't be left out alone: %s; leave that out first", e.Of, m.Why)
+			return fmt.Errorf("%s can't be left out alone: %s; leave that out first", e.Of, m.Why)
 		}
 	}
-	return "", nil
+	return nil
+}
+
+// closer is what is known here of the round that a host's mark names.
+type closer int
+
+// Of a round that is lost nothing can be read here; one is over where it has let the host go.
+const (
+	lost closer = iota
+	over
+	unfinished
+)
+
+// closerOf says it of a mark that names a round.
+func (h *Harbour) closerOf(ctx context.Context, host string, m *estate.Mark) (closer, error) {
+	switch s, err := h.Round(ctx, m.Round); {
+	case errors.Is(err, store.ErrNoRound), errors.As(err, new(*course.Malformed)):
+		return lost, nil
+	case err != nil:
+		return unfinished, err
+	case s.Status == course.Finished || s.Visit(host) != nil && s.Visit(host).Over():
+		return over, nil
+	}
+	return unfinished, nil
 }
 
 // Adopt begins a round over one host that a lost round left closed: its mark is made the new round's, the host is
@@ -228,12 +251,13 @@ func (h *Harbour) Adopt(ctx context.Context, host, by, reason string, sure bool,
 		return nil, fmt.Errorf("adopting %s: it was closed by %s (%s), outside any round: that is theirs to open. Ask them; "+
 			"\"yare host take %s --yes\" makes it yours", host, r.Closed.By, r.Closed.Reason, host)
 	}
-	switch s, err := h.Round(ctx, r.Closed.Round); {
-	case errors.Is(err, store.ErrNoRound), errors.As(err, new(*course.Malformed)):
-	case err == nil && (s.Status == course.Finished || s.Visit(host) != nil && s.Visit(host).Over()):
+	switch by, err := h.closerOf(ctx, host, r.Closed); {
+	case err != nil:
+		return nil, err
+	case by == over:
 		return nil, fmt.Errorf("adopting %s: its round %s is over, and has handed it over: \"yare host open %s\" proves and "+
 			"opens it", host, r.Closed.Round, host)
-	default:
+	case by == unfinished:
 		return nil, fmt.Errorf("adopting %s: its round %s is in this state directory: resume it with \"yare round "+
 			"resume %s\"", host, r.Closed.Round, c.Name)
 	}

@@ -56,12 +56,12 @@ func (s *State) Debts(readings map[string]*estate.Reading) (out []Debt) {
 			if a.Kind.Of().Rules().Pays == act.Open || a.Guest != "" && estate.RunsSomewhere(a.UID(), readings) {
 				continue
 			}
-			d.Owed = append(d.Owed, a.Guest+": "+a.Kind.Of().Rules().Owes)
+			d.Owed = append(d.Owed, Owes(a))
 			d.Acts = append(d.Acts, a)
 		}
 		for _, a := range v.Loose {
 			if !open {
-				d.Owed = append(d.Owed, "whether it came to \""+a.Says()+"\" is not known")
+				d.Owed = append(d.Owed, notTold(a))
 			}
 		}
 		if len(d.Owed) > 0 {

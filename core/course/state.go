@@ -297,8 +297,7 @@ func (s *State) asked(e *Event) {
 func (s *State) drop(v *Visit, e *Event) {
 	for i := range v.Changes {
 		c := &v.Changes[i]
-		open := slices.ContainsFunc(s.Open, func(p Pending) bool { return p.Act.Visit() == v.Host && p.Act.Makes(i) })
-		if c.Title() == e.Of && !v.Made(i) && !open && !v.Without(i) {
+		if c.Title() == e.Of && !v.Made(i) && !s.opens(v.Host, i) && !v.Without(i) {
 			v.Dropped = append(v.Dropped, i)
 			v.Notes = append(v.Notes, fmt.Sprintf("%s was left out by %s: %s", made(c), e.By, e.Reason))
 		}

@@ -181,7 +181,7 @@ func (t *turn) hands(v *Visit, w *Word) {
 	due := v.Due()
 	for i := range t.s.Open {
 		if a := &t.s.Open[i].Act; a.Visit() == v.Host && a.Kind != act.Claim {
-			due = append(due, "whether it came to \""+a.Says()+"\" is not known")
+			due = append(due, notTold(*a))
 		}
 	}
 	if len(due) > 0 {

@@ -141,17 +141,25 @@ func (v *Visit) goOn() {
 // which nobody knows how they came out.
 func (v *Visit) Due() (out []string) {
 	for _, a := range v.Owed {
-		says := a.Kind.Of().Rules().Owes
-		if a.Guest != "" {
-			says = a.Guest + ": " + says
-		}
-		out = append(out, says)
+		out = append(out, Owes(a))
 	}
 	for _, a := range v.Loose {
-		out = append(out, "whether it came to \""+a.Says()+"\" is not known")
+		out = append(out, notTold(a))
 	}
 	return out
 }
+
+// Owes says what is owed after an act.
+func Owes(a act.Act) string {
+	says := a.Kind.Of().Rules().Owes
+	if a.Guest != "" {
+		says = a.Guest + ": " + says
+	}
+	return says
+}
+
+// notTold says that nobody knows how an act came out.
+func notTold(a act.Act) string { return "whether it came to \"" + a.Says() + "\" is not known" }
 
 // Under tells whether the visit is under way.
 func (v *Visit) Under() bool { return v.Phase != Waiting && !v.Over() }

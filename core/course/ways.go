@@ -2,6 +2,7 @@ package course
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"yareharbour/core/act"
@@ -44,11 +45,8 @@ func (s *State) Ways() (out []Way) {
 // be made.
 func (s *State) waysFor(v *Visit) (out []Way) {
 	c := s.Plan.Brief.Cluster
-	for i := range s.Open {
-		p := &s.Open[i]
-		if p.Act.Visit() != v.Host || !p.Given || p.Act.Kind == act.Claim {
-			continue
-		}
+	given := s.given(v.Host)
+	for _, p := range given {
 		out = append(out, Way{Says: "you have seen that it was done: " + p.Act.Says(),
 			Command: []string{"round", "settle", c, v.Host, "--done"}, Asks: AskDone, Host: v.Host, Of: p.Act.ID})
 		if p.Act.Kind != act.Start { // nobody's word permits starting a guest: it may run elsewhere
@@ -58,7 +56,7 @@ func (s *State) waysFor(v *Visit) (out []Way) {
 	}
 	for _, i := range v.wanted() {
 		ch := &v.Changes[i]
-		if !v.Made(i) && s.given(v.Host) == nil && !s.opens(v.Host, i) && !v.rung(i) {
+		if !v.Made(i) && len(given) == 0 && !s.opens(v.Host, i) && !v.rung(i) {
 			out = append(out, Way{Says: "do the rest without " + made(ch),
 				Command: []string{"round", "drop", c, v.Host, ch.Title()}, Asks: AskDrop, Host: v.Host, Of: ch.Title()})
 		}
@@ -114,8 +112,9 @@ func (s *State) refusesDrop(v *Visit, e *Event) string {
 			e.Of = title
 		}
 	}
-	if p := s.given(v.Host); p != nil && len(matches) > 0 {
-		return fmt.Sprintf("how it came out to %q is not known: settle that first, or hand the host over", p.Act.Says())
+	if given := s.given(v.Host); len(given) > 0 && len(matches) > 0 {
+		return fmt.Sprintf("how it came out to %q is not known: settle that first, or hand the host over",
+			given[0].Act.Says())
 	}
 	switch {
 	case len(matches) == 0:
@@ -137,31 +136,26 @@ func made(c *act.Change) string {
 	return c.Title() + " " + c.From + " → " + c.To
 }
 
-// given is an act of the visit that was waited for in vain, or of which a look does not tell; nil where there is none.
-func (s *State) given(host string) *Pending {
+// given are the acts of the visit that were waited for in vain, or of which a look does not tell: only a person can
+// settle them. A claim is none of them: it is the lease's.
+func (s *State) given(host string) (out []*Pending) {
 	for j := range s.Open {
 		if p := &s.Open[j]; p.Act.Visit() == host && p.Given && p.Act.Kind != act.Claim {
-			return p
+			out = append(out, p)
 		}
 	}
-	return nil
+	return out
 }
 
 // opens tells whether an act about the change is open.
 func (s *State) opens(host string, i int) bool {
-	for j := range s.Open {
-		if a := &s.Open[j].Act; a.Visit() == host && a.Makes(i) {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(s.Open, func(p Pending) bool { return p.Act.Visit() == host && p.Act.Makes(i) })
 }
 
 func (s *State) refusesWord(v *Visit, e *Event) string {
 	var ids []string
-	for i := range s.Open {
-		p := &s.Open[i]
-		if p.Act.Visit() != v.Host || !p.Given || e.Of != "" && p.Act.ID != e.Of {
+	for _, p := range s.given(v.Host) {
+		if e.Of != "" && p.Act.ID != e.Of {
 			continue
 		}
 		if p.Act.Kind == act.Start && e.Detail == AskUndone {
