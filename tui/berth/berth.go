@@ -137,10 +137,7 @@ func (s *Screen) askHand(f part.Frame) tea.Msg {
 
 func (s *Screen) askReason(says string, does plan.Does, follows string, options ...string) tea.Msg {
 	host := s.at.Host
-	return part.Ask{Label: "why", Hint: "it stands on the host and in the journal", Then: func(reason string) tea.Msg {
-		if reason == "" {
-			return part.Tell("nothing was done: it needs a reason")
-		}
+	return part.AskReason("why", "it stands on the host and in the journal", func(reason string) tea.Msg {
 		return part.Confirm{Title: host + ": " + says + "?", Yes: "do it", Lines: []string{follows, "Reason: " + reason},
 			Then: tea.Cmd(func() tea.Msg {
 				if err := s.desk.Hand(s.ctx, does, host, reason, options...); err != nil {
@@ -148,7 +145,7 @@ func (s *Screen) askReason(says string, does plan.Does, follows string, options 
 				}
 				return part.Go{Screen: part.Round, Cluster: s.at.Cluster, Host: host}
 			})}
-	}}
+	})
 }
 
 func (s *Screen) askCompare() tea.Msg {

@@ -195,14 +195,11 @@ func (s *Screen) askWay(f part.Frame) tea.Msg {
 	for _, w := range st.Ways() {
 		then := s.askGoOn()
 		if w.Asks != course.AskGoOn {
-			then = part.Ask{Label: "why, and what you saw", Hint: "it stands in the journal; " + strings.Join(w.Command, " "),
-				Then: func(reason string) tea.Msg {
-					if reason == "" {
-						return part.Tell("nothing was done: it needs a reason")
-					}
-					return part.Confirm{Title: w.Says + "?", Yes: "do it", Lines: []string{"Reason: " + reason},
-						Then: s.begin(func() error { return s.desk.Decide(s.ctx, s.cluster, w, reason) })}
-				}}
+			hint := "it stands in the journal; " + strings.Join(w.Command, " ")
+			then = part.AskReason("why, and what you saw", hint, func(reason string) tea.Msg {
+				return part.Confirm{Title: w.Says + "?", Yes: "do it", Lines: []string{"Reason: " + reason},
+					Then: s.begin(func() error { return s.desk.Decide(s.ctx, s.cluster, w, reason) })}
+			})
 		}
 		c.Options = append(c.Options, part.Option{Says: w.Says, Then: then})
 	}

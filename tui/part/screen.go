@@ -152,6 +152,16 @@ type (
 	Several []tea.Msg
 )
 
+// AskReason has a reason typed, without which nothing is done, and sends what Then makes of it.
+func AskReason(label, hint string, then func(reason string) tea.Msg) Ask {
+	return Ask{Label: label, Hint: hint, Then: func(reason string) tea.Msg {
+		if reason == "" {
+			return Tell("nothing was done: it needs a reason")
+		}
+		return then(reason)
+	}}
+}
+
 // Option is one of the things that can be chosen.
 type Option struct {
 	Says string
