@@ -103,9 +103,26 @@ type Resolver interface {
 	Resolve(ctx context.Context, changes []Wanted) act.Resolution
 }
 
+// As finds what more a session can do, by one of the small interfaces. A session around another has the methods of all of
+// them, and an Inner: it can do what the innermost one can.
+func As[T any](s Session) (can T, ok bool) {
+	inner := s
+	for {
+		w, wraps := inner.(interface{ Inner() Session })
+		if !wraps {
+			break
+		}
+		inner = w.Inner()
+	}
+	if _, ok = inner.(T); ok {
+		can, ok = s.(T)
+	}
+	return can, ok
+}
+
 // Resolve asks the session, if its host can be asked.
 func Resolve(ctx context.Context, s Session, changes []Wanted) act.Resolution {
-	if r, ok := s.(Resolver); ok {
+	if r, ok := As[Resolver](s); ok {
 		return r.Resolve(ctx, changes)
 	}
 	return act.Resolution{Unasked: "this kind of host has no package manager to ask"}
@@ -277,6 +294,9 @@ type watched struct {
 	host string
 }
 
+// Inner is the session around which this one stands.
+func (w watched) Inner() Session { return w.Session }
+
 // Do refuses the order unless both its host and where it leads may be acted on.
 func (w watched) Do(ctx context.Context, o Order) (Receipt, error) {
 	for _, h := range []string{o.Host, o.To} {
@@ -284,7 +304,7 @@ func (w watched) Do(ctx context.Context, o Order) (Receipt, error) {
 			return Receipt{}, fmt.Errorf("%s on %s: %s: %w", o.Says(), o.Host, h, w.by.why)
 		}
 	}
-	d, ok := w.Session.(Doer)
+	d, ok := As[Doer](w.Session)
 	if !ok {
 		return Receipt{}, fmt.Errorf("%s on %s: %w", o.Says(), o.Host, w.by.why)
 	}
@@ -293,7 +313,7 @@ func (w watched) Do(ctx context.Context, o Order) (Receipt, error) {
 
 // Trace asks the session; one that can't be acted on knows of no acts.
 func (w watched) Trace(ctx context.Context, a act.Act, task string) (act.Trace, error) {
-	if d, ok := w.Session.(Doer); ok {
+	if d, ok := As[Doer](w.Session); ok {
 		return d.Trace(ctx, a, task)
 	}
 	return act.Trace{Unasked: "this kind of host is only looked at"}, nil
@@ -306,7 +326,7 @@ func (w watched) Resolve(ctx context.Context, changes []Wanted) act.Resolution {
 
 // Preparation says what the host needs: nothing where it takes orders as it is.
 func (w watched) Preparation(ctx context.Context, peers []string) ([]Item, error) {
-	if p, ok := w.Session.(Preparer); ok {
+	if p, ok := As[Preparer](w.Session); ok {
 		return p.Preparation(ctx, peers)
 	}
 	return nil, nil
@@ -323,7 +343,7 @@ func (w watched) Prepare(ctx context.Context, peers []Peer) (me Peer, err error)
 
 // Reaches asks the host.
 func (w watched) Reaches(ctx context.Context, peer string) error {
-	if p, ok := w.Session.(Preparer); ok {
+	if p, ok := As[Preparer](w.Session); ok {
 		return p.Reaches(ctx, peer)
 	}
 	return nil
@@ -338,7 +358,7 @@ func (w watched) prepared(what string, do func(Preparer) error) error {
 	if !w.by.acts(w.host) {
 		return fmt.Errorf("%s %s: %w", what, w.host, w.by.why)
 	}
-	if p, ok := w.Session.(Preparer); ok {
+	if p, ok := As[Preparer](w.Session); ok {
 		return do(p)
 	}
 	return nil
@@ -349,7 +369,7 @@ func (w watched) Connect(ctx context.Context) []Stage { return TryWays(ctx, w.Se
 
 // TryWays tries the ways of a session, if that can be done.
 func TryWays(ctx context.Context, s Session) []Stage {
-	if t, ok := s.(Tester); ok {
+	if t, ok := As[Tester](s); ok {
 		return t.Connect(ctx)
 	}
 	return nil

@@ -40,3 +40,23 @@ func TestASectionThatDidNotComeIsUnread(t *testing.T) {
 		}
 	}
 }
+
+// A session around another can do what that one can, and says so.
+func TestASessionAroundAnotherCanDoNoMore(t *testing.T) {
+	s, err := LookOnly(some{}, func(string) bool { return true }, ErrLookOnly).Open(t.Context(), "h")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, ok := s.(Doer); !ok {
+		t.Fatal("what is asked about here is not wrapped")
+	}
+	if _, ok := As[Doer](s); ok {
+		t.Error("a host that is only looked at takes orders")
+	}
+	if _, ok := As[Preparer](s); ok {
+		t.Error("it can be prepared")
+	}
+	if all, ok := As[Session](s); !ok || all != s {
+		t.Error("what the outermost does is gone round")
+	}
+}

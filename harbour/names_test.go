@@ -219,7 +219,7 @@ func TestAnEstateThatCannotBeReached(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, acts := session.(connector.Doer); acts {
+	if _, acts := connector.As[connector.Doer](session); acts {
 		t.Error("a host that can't be reached can be acted on")
 	}
 	ways, err := h.Connect(context.WithoutCancel(ctx), []string{"heron"}, func(string) {})

@@ -180,7 +180,7 @@ func (h *Harbour) preparing(ctx context.Context, hosts []string,
 				failed[i] = err
 				return nil
 			}
-			if p, ok := s.(connector.Preparer); ok {
+			if p, ok := connector.As[connector.Preparer](s); ok {
 				failed[i] = do(ctx, i, p)
 			}
 			failed[i] = errors.Join(failed[i], s.Close())

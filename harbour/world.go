@@ -45,6 +45,9 @@ func (b border) Open(ctx context.Context, host string) (connector.Session, error
 // guarded is a session at the border.
 type guarded struct{ connector.Session }
 
+// Inner is the session around which this one stands.
+func (g guarded) Inner() connector.Session { return g.Session }
+
 // Read reads the host.
 func (g guarded) Read(ctx context.Context, sections ...estate.SectionName) (*estate.Reading, error) {
 	r, err := g.Session.Read(ctx, sections...)
@@ -69,7 +72,7 @@ func share(r *estate.Reading) {
 
 // Do begins an act, where the session can.
 func (g guarded) Do(ctx context.Context, o connector.Order) (connector.Receipt, error) {
-	d, ok := g.Session.(connector.Doer)
+	d, ok := connector.As[connector.Doer](g.Session)
 	if !ok {
 		return connector.Receipt{}, fmt.Errorf("%s on %s: %w", o.Says(), o.Host, connector.ErrLookOnly)
 	}
@@ -80,7 +83,7 @@ func (g guarded) Do(ctx context.Context, o connector.Order) (connector.Receipt, 
 
 // Trace asks what is known of an act.
 func (g guarded) Trace(ctx context.Context, a act.Act, task string) (act.Trace, error) {
-	d, ok := g.Session.(connector.Doer)
+	d, ok := connector.As[connector.Doer](g.Session)
 	if !ok {
 		return act.Trace{Unasked: "this kind of host is only looked at"}, nil
 	}
@@ -107,7 +110,7 @@ func (g guarded) Resolve(ctx context.Context, changes []connector.Wanted) act.Re
 
 // Preparation says what the host needs before it takes orders.
 func (g guarded) Preparation(ctx context.Context, peers []string) ([]connector.Item, error) {
-	if p, ok := g.Session.(connector.Preparer); ok {
+	if p, ok := connector.As[connector.Preparer](g.Session); ok {
 		items, err := p.Preparation(ctx, peers)
 		plain.Strings(&items)
 		return items, err
@@ -117,7 +120,7 @@ func (g guarded) Preparation(ctx context.Context, peers []string) ([]connector.I
 
 // Prepare puts it there.
 func (g guarded) Prepare(ctx context.Context, peers []connector.Peer) (connector.Peer, error) {
-	if p, ok := g.Session.(connector.Preparer); ok {
+	if p, ok := connector.As[connector.Preparer](g.Session); ok {
 		return p.Prepare(ctx, peers)
 	}
 	return connector.Peer{}, nil
@@ -125,7 +128,7 @@ func (g guarded) Prepare(ctx context.Context, peers []connector.Peer) (connector
 
 // Reaches asks whether guests can move from it to a peer.
 func (g guarded) Reaches(ctx context.Context, peer string) error {
-	if p, ok := g.Session.(connector.Preparer); ok {
+	if p, ok := connector.As[connector.Preparer](g.Session); ok {
 		return p.Reaches(ctx, peer)
 	}
 	return nil
@@ -133,7 +136,7 @@ func (g guarded) Reaches(ctx context.Context, peer string) error {
 
 // Remove takes it away.
 func (g guarded) Remove(ctx context.Context) error {
-	if p, ok := g.Session.(connector.Preparer); ok {
+	if p, ok := connector.As[connector.Preparer](g.Session); ok {
 		return p.Remove(ctx)
 	}
 	return nil

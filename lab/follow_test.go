@@ -123,6 +123,8 @@ func (f *following) ends(status int) string {
 	select {
 	case <-f.done:
 	case <-time.After(4 * time.Minute):
+		_ = f.cmd.Process.Signal(syscall.SIGQUIT) // it says where it stands
+		<-f.done
 		f.t.Fatalf("it does not end:\n%s", f.out)
 	}
 	if got := f.cmd.ProcessState.ExitCode(); got != status {

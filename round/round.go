@@ -277,7 +277,7 @@ func (r *Runner) look(ctx context.Context, l course.Look) {
 		saw, err := sight{host: l.Host, since: since, sections: l.Sections, traces: map[string]act.Trace{}}, opened
 		for _, id := range l.Traces {
 			saw.traces[id] = act.Trace{Unasked: "this kind of host is only looked at"}
-			if d, ok := s.(connector.Doer); ok && err == nil {
+			if d, ok := connector.As[connector.Doer](s); ok && err == nil {
 				saw.traces[id], err = d.Trace(ctx, open[id].Act, open[id].Task)
 			}
 		}
@@ -367,7 +367,7 @@ const limit = 2 * time.Minute
 // do sends one order.
 func (r *Runner) do(ctx context.Context, s connector.Session,
 	o connector.Order) (receipt connector.Receipt, err error) {
-	d, ok := s.(connector.Doer)
+	d, ok := connector.As[connector.Doer](s)
 	if !ok {
 		return receipt, fmt.Errorf("%s on %s: %w", o.Says(), o.Host, connector.ErrLookOnly)
 	}

@@ -5,6 +5,8 @@ import (
 	"strings"
 	"testing"
 
+	"yareharbour/connector/libvirt"
+	"yareharbour/connector/linux"
 	"yareharbour/core/act"
 )
 
@@ -24,5 +26,12 @@ func TestEveryKindOfActIsOrdered(t *testing.T) {
 	}
 	if len(orders) != len(act.Names()) {
 		t.Errorf("%d kinds can be ordered, and there are %d", len(orders), len(act.Names()))
+	}
+}
+
+// What proves that libvirt asks the hook is what the hook says.
+func TestTheHookSaysWhatIsLookedFor(t *testing.T) {
+	if !strings.Contains(linux.Hook, libvirt.HookSays) || !strings.Contains(linux.Hook, libvirt.ProofGuest) {
+		t.Error(linux.Hook)
 	}
 }

@@ -173,6 +173,10 @@ func (h *Host) Unbound(id string) error {
 // the hook always refuses it.
 const ProofGuest = "yare-proof"
 
+// HookSays is what the hook says of that guest: libvirt passes on what a hook prints, in an error that other scripts' own
+// refusals look like too.
+const HookSays = "yare: the hook is in force"
+
 // Proven tells, by an error, why it is not proven that libvirt asks the hook before it starts a guest: the hook's own
 // refusal of a guest that there is not is the proof.
 func (h *Host) Proven(ctx context.Context) error {
@@ -187,7 +191,7 @@ func (h *Host) Proven(ctx context.Context) error {
 			return errors.Join(errors.New("libvirt does not ask the hook that keeps guests away from a closed host: "+
 				"it was not restarted since that was put there"), h.l.DomainDestroy(d))
 		}
-		if strings.Contains(err.Error(), "the hook is in force") {
+		if strings.Contains(err.Error(), HookSays) {
 			return ctx.Err()
 		}
 	}

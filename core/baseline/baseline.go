@@ -129,9 +129,24 @@ type Bound struct {
 	Baseline string
 	// Against names the other clauses of the same rank that want something else: while there are any, nobody knows what
 	// is wanted.
-	Against []string
+	Against []Rival
 
 	prefix string // of the components that a clause for a whole kind is about: "deb:"
+}
+
+// Rival is a clause that wants something else than one of its rank.
+type Rival struct {
+	Baseline string
+	Wants    string // in words
+}
+
+// Rivals puts into words what other clauses of its rank want instead.
+func (b *Bound) Rivals() string {
+	var out []string
+	for _, r := range b.Against {
+		out = append(out, r.Baseline+" wants "+r.Wants)
+	}
+	return strings.Join(out, " and ")
 }
 
 // Set is all that binds one host. The zero value binds nothing.
@@ -188,7 +203,7 @@ func (s *Set) bind(b Baseline, c Clause, ranks map[*Bound]int) {
 	held := s.held(c)
 	if held != nil {
 		if ranks[held] == b.Rank && !held.same(c) {
-			held.Against = append(held.Against, b.Name+" wants "+c.Says())
+			held.Against = append(held.Against, Rival{Baseline: b.Name, Wants: c.Says()})
 		}
 		return
 	}

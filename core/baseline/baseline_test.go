@@ -47,7 +47,7 @@ func TestWhichClauseBinds(t *testing.T) {
 			}
 			continue
 		}
-		if b.Version != c.version || b.Baseline != c.from || strings.Join(b.Against, ";") != c.against {
+		if b.Version != c.version || b.Baseline != c.from || b.Rivals() != c.against {
 			t.Errorf("%s %s: %s of %s, against %v; want %+v", c.host, c.component, b.Version, b.Baseline, b.Against, c)
 		}
 	}

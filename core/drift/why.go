@@ -140,7 +140,7 @@ func (c *Checker) whyOutcome(cluster string, v Verdict, r *estate.Reading) strin
 	case Disputed:
 		return fmt.Sprintf("But %s at the same rank, so it is disputed: until one gives way, "+
 			"nobody knows what is wanted.",
-			strings.Join(v.Clause.Against, " and "))
+			v.Clause.Rivals())
 	case Excepted:
 		e := c.set(cluster, v.Host).Excepted(v.Component, c.Now)
 		return fmt.Sprintf("It is out of line, but excepted through %s by %s: %s.", e.LastDay(), e.By, e.Reason)

@@ -37,7 +37,7 @@ func place(in Input, p *Plan) {
 		}
 		if b := precheck.Blockers(v.Answers); len(b) > 0 {
 			v.Obstacle, v.WayOut = b[0].Evidence, b[0].Remedy
-			if len(b) == 1 && b[0].MoreOutHelps() {
+			if len(b) == 1 && b[0].MoreOut {
 				v.Ways = []Way{{MoreOut: true}}
 			}
 		} else if v.Empties && v.Obstacle == "" {

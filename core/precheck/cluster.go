@@ -151,7 +151,7 @@ func members(f Facts, r *estate.Reading) found {
 		return clear(fmt.Sprintf("all %d others answer", len(f.Hosts)-1))
 	case f.Empties && len(off) >= f.Out:
 		return blocker(fmt.Sprintf("off: %s, as the BMC says; at most %d may be out of service at once",
-			strings.Join(off, ", "), f.Out), "bring it back, "+moreOut)
+			strings.Join(off, ", "), f.Out), "bring it back").orMoreOut()
 	default:
 		return caution("off: "+strings.Join(off, ", ")+", as the BMC says: no guest runs there",
 			"a host that is gone for good is taken out of the estate file")
@@ -162,30 +162,32 @@ func members(f Facts, r *estate.Reading) found {
 }
 
 func closed(f Facts, r *estate.Reading) found {
-	var out []string
-	n := 0
+	var out, lasting []string
+	itself := false // the host asked about is among them
 	for _, h := range f.Hosts {
 		o := f.Readings[h]
 		if o == nil || o.Closed == nil || h == r.Host && f.ours(o.Closed) ||
 			slices.Contains(f.Visited, h) && f.ours(o.Closed) {
 			continue
 		}
-		n++
-		out = append(out, fmt.Sprintf("%s, by %s %s ago (%s)", h, o.Closed.By, drift.Age(f.Now.Sub(o.Closed.At)),
-			o.Closed.Reason))
+		itself = itself || h == r.Host
+		by, why := h+", by "+o.Closed.By, " ("+o.Closed.Reason+")"
+		out = append(out, by+" "+drift.Age(f.Now.Sub(o.Closed.At))+" ago"+why)
+		lasting = append(lasting, by+why)
 	}
-	if n == 0 {
+	says := "closed: " + strings.Join(out, "; ")
+	switch {
+	case len(out) == 0:
 		return clear("no host is closed")
+	case itself:
+		return blocker(says, "a host that somebody else closed is theirs to open; ask them")
+	case f.Empties && len(out) >= f.Out:
+		return blocker(fmt.Sprintf("%s; at most %d may be out of service at once", says, f.Out),
+			"ask who closed it to open it").orMoreOut()
 	}
-	if r.Closed != nil && slices.ContainsFunc(out, func(s string) bool { return strings.HasPrefix(s, r.Host+",") }) {
-		return blocker("closed: "+strings.Join(out, "; "),
-			"a host that somebody else closed is theirs to open; ask them")
-	}
-	if f.Empties && n >= f.Out {
-		return blocker(fmt.Sprintf("closed: %s; at most %d may be out of service at once", strings.Join(out, "; "),
-			f.Out), "ask who closed it to open it, "+moreOut)
-	}
-	return caution("closed: "+strings.Join(out, "; "), "ask who closed it")
+	x := caution(says, "ask who closed it")
+	x.lasting = "closed: " + strings.Join(lasting, "; ")
+	return x
 }
 
 // ours tells whether a mark is of this round, or of one that it adopts.

@@ -103,7 +103,7 @@ func dispute(f Facts, r *estate.Reading) found {
 	for i := range f.Verdicts {
 		if v := &f.Verdicts[i]; v.Host == r.Host && v.Clause != nil && len(v.Clause.Against) > 0 {
 			return blocker(fmt.Sprintf("%s: %s wants %s, but %s", v.Component, v.Clause.Baseline, v.Clause.Says(),
-				strings.Join(v.Clause.Against, " and ")),
+				v.Clause.Rivals()),
 				"give one of the baselines the lower rank, or take one clause away")
 		}
 	}

@@ -4,7 +4,6 @@ package precheck
 
 import (
 	"slices"
-	"strings"
 	"time"
 
 	"yareharbour/core/catalogue"
@@ -30,6 +29,10 @@ type Answer struct {
 	Level    Level  `json:"level"`
 	Evidence string `json:"evidence"`
 	Remedy   string `json:"remedy,omitempty"`
+	// Lasting is the evidence without what changes with time alone, where that is not the evidence itself.
+	Lasting string `json:"lasting,omitempty"`
+	// MoreOut tells that it would not block if one more host might be out of service at once.
+	MoreOut bool `json:"more_out,omitempty"`
 	// Unknown tells that it could not be known, and so is not clear.
 	Unknown bool `json:"unknown,omitempty"`
 	// At is the time of the oldest reading that it rests on, and Until when it is too old to be relied on; zero where
@@ -120,7 +123,14 @@ type Check struct {
 type found struct {
 	level            Level
 	evidence, remedy string
-	unknown          bool
+	lasting          string // the evidence without what changes with time alone; "" where that is the evidence itself
+	unknown, moreOut bool
+}
+
+// orMoreOut adds the remedy that one more host may be out of service at once.
+func (x found) orMoreOut() found {
+	x.remedy, x.moreOut = x.remedy+", or allow more hosts out at once", true
+	return x
 }
 
 func clear(evidence string) found { return found{level: Clear, evidence: evidence} }
@@ -216,7 +226,8 @@ func (c *Check) answer(f Facts, host string) Answer {
 		r = &estate.Reading{Host: host}
 	}
 	x := c.ask(f, r)
-	a := Answer{Check: c.Name, Host: host, Level: x.level, Evidence: x.evidence, Remedy: x.remedy, Unknown: x.unknown}
+	a := Answer{Check: c.Name, Host: host, Level: x.level, Evidence: x.evidence, Remedy: x.remedy, Unknown: x.unknown,
+		Lasting: x.lasting, MoreOut: x.moreOut}
 	if a.Level == Blocker {
 		a.Never = c.Never
 	}
@@ -233,13 +244,6 @@ func (c *Check) answer(f Facts, host string) Answer {
 
 // OnlyHere is why what only one round asks must never be waived.
 const OnlyHere = "it is about this round alone"
-
-const moreOut = "or allow more hosts out at once"
-
-// MoreOutHelps tells whether the answer would not block if one more host might be out of service at once.
-func (a Answer) MoreOutHelps() bool {
-	return a.Level == Blocker && strings.HasSuffix(a.Remedy, moreOut)
-}
 
 // Blockers returns the answers that block.
 func Blockers(as []Answer) []Answer {

@@ -180,7 +180,7 @@ func TestEachCheckBlocksOnWhatItIsFor(t *testing.T) {
 			f.Verdicts = []drift.Verdict{{Host: "a", Component: "deb:k", Outcome: drift.Disputed,
 				Clause: &baseline.Bound{Baseline: "b1",
 					Clause:  baseline.Clause{Posture: baseline.Exactly, Version: "1"},
-					Against: []string{"b2 wants exactly 2"}}}}
+					Against: []baseline.Rival{{Baseline: "b2", Wants: "exactly 2"}}}}}
 		}},
 		{"payload", Blocker, "x.payload: damaged", func(f *Facts) { f.Payloads["x.payload"] = errors.New("damaged") }},
 	} {
@@ -334,7 +334,7 @@ func TestWordsThatClear(t *testing.T) {
 	if got := answer(t, f, "packages"); got.Level != Clear {
 		t.Errorf("a driver's state is no package's: %+v", got)
 	}
-	disputed := drift.Verdict{Host: "b", Clause: &baseline.Bound{Against: []string{"x"}}}
+	disputed := drift.Verdict{Host: "b", Clause: &baseline.Bound{Against: []baseline.Rival{{Baseline: "other"}}}}
 	f.Verdicts = []drift.Verdict{disputed, {Host: "a", Outcome: drift.InLine}, {Host: "a", Outcome: drift.Behind, Clause: &baseline.Bound{}}}
 	if got := answer(t, f, "dispute"); got.Level != Clear {
 		t.Errorf("%+v", got)

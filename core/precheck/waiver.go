@@ -1,6 +1,7 @@
 package precheck
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -49,23 +50,12 @@ func NewWaiver(cluster string, a Answer, reason, by string, now, until time.Time
 	case !until.After(now) || until.Sub(now) > MostWaived:
 		return Waiver{}, fmt.Errorf("a waiver ends: after now, and within %d days", int(MostWaived.Hours()/24))
 	}
-	return Waiver{Cluster: cluster, Host: a.Host, Check: a.Check, Evidence: lasting(a.Evidence), Reason: reason, By: by,
+	return Waiver{Cluster: cluster, Host: a.Host, Check: a.Check, Evidence: a.lasting(), Reason: reason, By: by,
 		At: now, Until: until}, nil
 }
 
-// lasting is what was found, without what changes with time alone: how long ago something was, as "3 min ago".
-func lasting(evidence string) string {
-	var out []string
-	words := strings.Fields(evidence)
-	for i, w := range words {
-		if n := i + 2; n < len(words) && strings.HasPrefix(words[n], "ago") ||
-			i > 0 && i+1 < len(words) && strings.HasPrefix(words[i+1], "ago") {
-			continue
-		}
-		out = append(out, w)
-	}
-	return strings.Join(out, " ")
-}
+// lasting is what was found, without what changes with time alone.
+func (a *Answer) lasting() string { return cmp.Or(a.Lasting, a.Evidence) }
 
 // Waive lays waivers over answers: what is pardoned at that time holds nobody up, and says by whom and why. Nothing
 // that must never be waived is.
@@ -77,7 +67,7 @@ func Waive(answers []Answer, waivers []Waiver, now time.Time) []Answer {
 			continue
 		}
 		n := slices.IndexFunc(waivers, func(w Waiver) bool {
-			return w.Host == a.Host && w.Check == a.Check && w.Evidence == lasting(a.Evidence) && w.Stands(now)
+			return w.Host == a.Host && w.Check == a.Check && w.Evidence == a.lasting() && w.Stands(now)
 		})
 		if n >= 0 {
 			a.Waived = &waivers[n]

@@ -10,7 +10,8 @@ import (
 
 // A waiver pardons what was found, on that host, until its end, and nothing else.
 func TestAWaiverPardonsJustWhatWasFound(t *testing.T) {
-	a := Answer{Check: "together", Host: "a", Level: Blocker, Evidence: "L25 is on no line, read 3 min ago"}
+	a := Answer{Check: "together", Host: "a", Level: Blocker, Evidence: "L25 is on no line, read 3 min ago",
+		Lasting: "L25 is on no line"}
 	w, err := NewWaiver("c", a, "the maker says so", "op", now, now.Add(time.Hour))
 	if err != nil {
 		t.Fatal(err)
@@ -37,7 +38,7 @@ func TestAWaiverPardonsJustWhatWasFound(t *testing.T) {
 		"taken back":    {a, func() Waiver { x := w; x.Ended = now; return x }(), now},
 		"another host":  {func() Answer { x := a; x.Host = "b"; return x }(), w, now},
 		"another check": {func() Answer { x := a; x.Check = "dispute"; return x }(), w, now},
-		"more is wrong": {func() Answer { x := a; x.Evidence += "; S9 is not either"; return x }(), w, now},
+		"more is wrong": {func() Answer { x := a; x.Lasting += "; S9 is not either"; return x }(), w, now},
 	} {
 		if waived(c.a, c.w, c.at) {
 			t.Errorf("%s: it pardons", name)

@@ -196,8 +196,7 @@ func needs(in Input, b Band) []Need {
 		if !healthKnown {
 			lastKnown = " (last known)"
 		}
-		if e := r.Section(estate.HealthItems).Err; e != "" && h.Service != Silent &&
-			!strings.Contains(e, "names no BMC") {
+		if e := r.Section(estate.HealthItems).Err; e != "" && h.Service != Silent && !r.BMC.None {
 			n := add(Soon, h.Host, "its health is unread")
 			n.Since, n.why = since(r, estate.HealthItems), e
 		}

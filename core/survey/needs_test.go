@@ -71,8 +71,8 @@ func TestWhatNeedsAPerson(t *testing.T) {
 				Partial: "the fans are silent"})
 		}, "1 a: its health was not all read: the fans are silent"},
 		{"no BMC is named", func(in *Input) {
-			in.Readings["a"].SetSection(estate.Section{Name: estate.HealthItems,
-				Err: "the estate file names no BMC for it"})
+			in.Readings["a"].BMC.None = true
+			in.Readings["a"].SetSection(estate.Section{Name: estate.HealthItems, Err: "nobody to ask"})
 		}, ""},
 		{"an array", cond(func(c *estate.Condition) {
 			c.Arrays = []estate.Array{{Name: "md0", Detail: "recovery at 3 %"}, {Name: "md1", Whole: true}}

@@ -3,7 +3,6 @@ package view
 import (
 	"fmt"
 	"slices"
-	"strings"
 
 	"yareharbour/core/baseline"
 	"yareharbour/core/drift"
@@ -79,20 +78,11 @@ func (e *Estate) Disputes(name string) (out []string) {
 			if v.Outcome != drift.Disputed {
 				continue
 			}
-			for _, against := range v.Clause.Against {
-				if v.Clause.Baseline == name || strings.HasPrefix(against, name+" ") {
-					out = append(
-						out,
-						fmt.Sprintf(
-							"%s on %s: %s wants %s, %s, at the same rank; give one the lower rank, "+
-								"or take one clause away",
-							v.Title(),
-							v.Host,
-							v.Clause.Baseline,
-							v.Clause.Says(),
-							against,
-						),
-					)
+			for _, rival := range v.Clause.Against {
+				if v.Clause.Baseline == name || rival.Baseline == name {
+					out = append(out, fmt.Sprintf("%s on %s: %s wants %s, %s wants %s, at the same rank; give one the "+
+						"lower rank, or take one clause away", v.Title(), v.Host, v.Clause.Baseline, v.Clause.Says(),
+						rival.Baseline, rival.Wants))
 				}
 			}
 		}

@@ -215,7 +215,7 @@ func TestHowHostsStandToClauses(t *testing.T) {
 
 func TestDisputesNameBothEnds(t *testing.T) {
 	e := anEstate(map[string][]string{"x": {"deb:a:disputed"}})
-	e.Verdicts["x"][0].Clause.Against = []string{"other wants exactly 2"}
+	e.Verdicts["x"][0].Clause.Against = []baseline.Rival{{Baseline: "other", Wants: "exactly 2"}}
 	for _, name := range []string{"b", "other"} {
 		if got := e.Disputes(name); len(got) != 1 || !strings.Contains(got[0], "b wants") ||
 			!strings.Contains(got[0], "other wants exactly 2") {
