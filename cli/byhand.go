@@ -3,6 +3,7 @@ package cli
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 	"text/tabwriter"
@@ -12,6 +13,7 @@ import (
 
 	"yareharbour/core/course"
 	"yareharbour/core/drift"
+	"yareharbour/core/estate"
 	"yareharbour/core/plan"
 	"yareharbour/format/plain"
 	"yareharbour/format/report"
@@ -41,6 +43,11 @@ guests that were shut down for it are started. With --home the guests come back 
 		`Has the guests leave, with --drain, closes the host, restarts it, proves it and opens it. A host that was closed and
 yours is restarted and proven, and stays so.`,
 		"  yare host restart heron --drain --reason \"it hangs on\""},
+	{plan.HandClear, "Clear tasks from the queue of a host's BMC",
+		`Takes tasks out of the queue of the host's BMC that nobody wants any more, those named or all: what waits there runs
+at the next restart. "yare host tasks" shows them. Where a round failed at the host it goes on afterwards.`,
+		"  yare host clear curlew waiting-1 --reason \"left by last year's update\"\n" +
+			"  yare host clear curlew --all --reason \"nobody knows them\""},
 	{plan.HandTake, "Take a host over that somebody else closed",
 		`Shows by whom the host was closed, since when and why, and makes it yours with --yes, on the record: whoever closed
 it finds your name on it. Then it can be proven and opened.`,
@@ -52,12 +59,14 @@ func (a *app) hostWork(w handful) *cobra.Command {
 	var b brief
 	var t teller
 	var reason, until string
-	var drain, home, yes bool
+	var drain, home, yes, all bool
 	c := &cobra.Command{Use: string(w.does) + " HOST", Short: w.short, Long: w.long, Example: w.example,
-		Args: cobra.ExactArgs(1), ValidArgsFunction: a.names(true),
-		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, name string) error {
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.names(true)}
+	c.RunE = func(cc *cobra.Command, args []string) error {
+		return a.with(cc.Context(), func(h *harbour.Harbour) error {
+			ctx := cc.Context()
 			return a.rounds(&t, func(seen func(course.Event)) (*course.State, error) {
-				host, err := hostNamed(h, name)
+				host, err := hostNamed(h, args[0])
 				if err != nil {
 					return nil, err
 				}
@@ -76,9 +85,21 @@ func (a *app) hostWork(w handful) *cobra.Command {
 						return nil, err
 					}
 				}
-				return h.Work(ctx, x, seen)
+				if w.does != plan.HandClear {
+					return h.Work(ctx, x, seen)
+				}
+				if x.Tasks = args[1:]; all == (len(x.Tasks) > 0) {
+					return nil, errors.New("say which tasks, or --all")
+				}
+				s, left, err := h.Clear(ctx, x, seen)
+				if left != "" {
+					t.tell(tale{Begun: true})
+					plain.Fprintln(a.out, left)
+				}
+				return s, err
 			})
-		})}
+		})
+	}
 	b.set = c
 	t.flag(c)
 	f := c.Flags()
@@ -90,6 +111,9 @@ func (a *app) hostWork(w handful) *cobra.Command {
 	switch w.does {
 	case plan.HandClose, plan.HandTake:
 		f.StringVar(&until, "until", "", "when you mean to open it again, as 16:00, 2026-11-22T16:00 or 2h; it is only shown")
+	case plan.HandClear:
+		c.Use, c.Args = c.Use+" [TASK…]", cobra.MinimumNArgs(1)
+		f.BoolVar(&all, "all", false, "all that wait there")
 	case plan.HandOpen:
 		f.BoolVar(&home, "home", false, "have the guests come back that had left it")
 	}
@@ -173,6 +197,51 @@ func (a *app) changedSince(ctx context.Context, h *harbour.Harbour, host string)
 		plain.Fprintln(a.out, "  nothing is otherwise")
 	}
 	return nil
+}
+
+func (a *app) hostTasks() *cobra.Command {
+	var as form
+	c := &cobra.Command{
+		Use: "tasks HOST", Short: "List what waits at a host's BMC", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.names(true),
+		Long: `Asks the BMC what it has taken on and not ended: what waits there runs at the next restart, and keeps a round from
+visiting the host. "yare host clear" clears what nobody wants any more.
+
+Exit codes: 0 nothing waits, 3 something does, 1 failure.`,
+		Example: "  yare host tasks curlew\n  yare host tasks curlew --json",
+		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, name string) error {
+			host, err := hostNamed(h, name)
+			if err != nil {
+				return err
+			}
+			tasks, err := h.Tasks(ctx, host)
+			switch {
+			case err != nil:
+				return err
+			case as.json():
+				err = report.JSON(a.out, append([]estate.BMCTask{}, tasks...))
+			case len(tasks) == 0:
+				plain.Fprintf(a.out, "nothing waits at the BMC of %s\n", host)
+			default:
+				w := tabwriter.NewWriter(a.out, 0, 0, 2, ' ', 0)
+				plain.Fprintln(w, "TASK\tWHAT\tSINCE")
+				for _, t := range tasks {
+					since := "–"
+					if !t.Since.IsZero() {
+						since = t.Since.Local().Format(minute)
+					}
+					plain.Fprintf(w, "%s\t%s\t%s\n", t.ID, t.Says, since)
+				}
+				err = w.Flush()
+			}
+			if err == nil && len(tasks) > 0 {
+				return exit(exitDrift)
+			}
+			return err
+		}),
+	}
+	as.flags(c, "text", "json")
+	return c
 }
 
 func (a *app) owedCommand() *cobra.Command {

@@ -101,7 +101,7 @@ func showSection(w io.Writer, r *estate.Reading, s estate.Section) error {
 			plain.Fprintf(t, "  %s\t%s\t%s\n", h.Item, map[bool]string{true: "well", false: "not well"}[h.OK], h.Detail)
 		}
 	case estate.BMCState:
-		plain.Fprintf(t, "  power\t%s\n  tasks that wait or run\t%d\n", cmp.Or(r.BMC.Power, "not told"), r.BMC.Queue)
+		plain.Fprintf(t, "  power\t%s\n  tasks that wait or run\t%d\n", cmp.Or(r.BMC.Power, "not told"), len(r.BMC.Waiting))
 	default:
 		for _, c := range r.Components {
 			if c.Key.Section() == s.Name {

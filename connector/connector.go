@@ -216,6 +216,8 @@ type Task struct {
 	Error     string        `json:"error,omitempty"`
 	Guest     string        `json:"guest,omitempty"` // its UUID
 	Component estate.Key    `json:"component,omitempty"`
+	Says      string        `json:"says,omitempty"` // as it is named where it runs, and how it stands
+	Since     time.Time     `json:"since,omitzero"` // zero where that is not told
 }
 
 // Trace is the task as the trace of an act.

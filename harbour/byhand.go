@@ -1,6 +1,7 @@
 package harbour
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -30,6 +31,8 @@ type ByHand struct {
 	Until time.Time
 	// Home has the guests come back that an earlier visit by hand moved away.
 	Home bool
+	// Tasks are those of its BMC that are cleared; all that wait there where none is named.
+	Tasks []string
 	// Sure says that a closing that is somebody else's may be taken.
 	Sure   bool
 	By     string
@@ -62,10 +65,14 @@ func (h *Harbour) Work(ctx context.Context, w ByHand, seen func(course.Event)) (
 	if r.Closed != nil {
 		b.Adopts = w.Host
 	}
-	if w.Does == plan.HandOpen {
-		if err := h.left(ctx, &w, b.Hand); err != nil {
-			return nil, err
-		}
+	switch w.Does {
+	case plan.HandOpen:
+		err = h.left(ctx, &w, b.Hand)
+	case plan.HandClear:
+		b.Hand.Tasks, err = h.waiting(ctx, w.Host, w.Tasks)
+	}
+	if err != nil {
+		return nil, err
 	}
 	return h.Start(ctx, Start{Brief: b, By: w.By, Reason: w.Reason, TakeOver: takeOver}, seen)
 }
@@ -83,7 +90,7 @@ func (h *Harbour) mayWork(ctx context.Context, c estate.Cluster, w *ByHand, r *e
 	}
 	if m == nil {
 		guests := r.Holding()
-		if len(guests) == 0 || w.Drain {
+		if len(guests) == 0 || w.Drain || w.Does == plan.HandClear {
 			return false, nil
 		}
 		var names []string
@@ -146,6 +153,59 @@ func (h *Harbour) left(ctx context.Context, w *ByHand, to *plan.Hand) error {
 		}
 	}
 	return nil
+}
+
+// Clear takes tasks out of the queue of the host's BMC: in the round that failed there, which then goes on, or else by
+// hand. left says so where somebody else's process will do it.
+func (h *Harbour) Clear(ctx context.Context, w ByHand, seen func(course.Event)) (s *course.State, left string, err error) {
+	w.Does = plan.HandClear
+	c, _ := h.Estate.ClusterOf(w.Host)
+	s, _, err = h.Latest(ctx, c.Name)
+	if err != nil || s == nil || s.Status != course.Failing && s.Status != course.Running || s.Visit(w.Host) == nil ||
+		s.Visit(w.Host).Over() {
+		s, err = h.Work(ctx, w, seen) // it says too why a journal can't be trusted
+		return s, "", err
+	}
+	tasks, err := h.waiting(ctx, w.Host, w.Tasks)
+	if err != nil {
+		return nil, "", err
+	}
+	return h.Decide(ctx, c.Name, course.Event{Kind: course.Asked, Detail: course.AskClear, Host: w.Host, Tasks: tasks, By: w.By,
+		Reason: w.Reason}, seen)
+}
+
+// Tasks are what waits or runs at the BMC of a host, as it says now.
+func (h *Harbour) Tasks(ctx context.Context, host string) ([]estate.BMCTask, error) {
+	r, err := connector.Read(ctx, h.World, host, estate.BMCState)
+	if err != nil {
+		return nil, err
+	}
+	if why := r.Section(estate.BMCState).Err; why != "" {
+		return nil, fmt.Errorf("the BMC of %s can't be asked: %s", host, why)
+	}
+	return r.BMC.Waiting, nil
+}
+
+// waiting are the tasks with these ids that wait at the host's BMC, or all.
+func (h *Harbour) waiting(ctx context.Context, host string, ids []string) ([]string, error) {
+	tasks, err := h.Tasks(ctx, host)
+	if err != nil {
+		return nil, err
+	}
+	waits := (&estate.BMC{Waiting: tasks}).Waits()
+	for _, id := range ids {
+		if !slices.Contains(waits, id) {
+			return nil, fmt.Errorf("no task %q waits at the BMC of %s: there are %s", id, host,
+				cmp.Or(strings.Join(waits, ", "), "none"))
+		}
+	}
+	if len(waits) == 0 {
+		return nil, fmt.Errorf("nothing waits at the BMC of %s", host)
+	}
+	if len(ids) > 0 {
+		return ids, nil
+	}
+	return waits, nil
 }
 
 // Owed is what rounds and work by hand left to be undone, as far as the newest readings do not show that it was.

@@ -109,6 +109,19 @@ var standstills = []dead{
 		}
 		return h.over("heron")
 	}},
+	{"a forgotten task waits at the BMC", func(h *harness) *course.State {
+		h.world.Hosts["heron"].Waiting = []string{"waiting-1"}
+		return h.over("heron")
+	}},
+	{"a task is left in the queue of the BMC", func(h *harness) *course.State {
+		h.refuses = func(a act.Act) error {
+			if a.Kind == act.Restart {
+				h.world.Hosts["heron"].Waiting = []string{"waiting-1"}
+			}
+			return nil
+		}
+		return h.over("heron")
+	}},
 	{"no guest can leave", func(h *harness) *course.State {
 		h.fault("heron", sim.MoveFails, 99)
 		return h.over("heron")
@@ -228,6 +241,9 @@ var standstills = []dead{
 func (h *harness) decided(w course.Way) *course.State {
 	h.t.Helper()
 	e := course.Event{Kind: course.Asked, Detail: w.Asks, Host: w.Host, Of: w.Of, By: "op", Reason: "they looked"}
+	if w.Asks == course.AskClear { // as the command finds them
+		e.Tasks = slices.Clone(h.world.Hosts[w.Host].Waiting)
+	}
 	s, err := course.Fold(h.journal)
 	if err != nil {
 		h.t.Fatal(err)

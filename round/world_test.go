@@ -405,12 +405,15 @@ func (h *harness) reading(host string, sections []estate.SectionName) *estate.Re
 		r.SetSection(section)
 	}
 	if err == nil {
-		r.Health, r.BMC = slices.Clone(b.Reading.Health), estate.BMC{Power: "On", Queue: b.Stale, Reset: b.BMCReset}
+		r.Health, r.BMC = slices.Clone(b.Reading.Health), estate.BMC{Power: "On", Reset: b.BMCReset}
 		for _, t := range h.world.Firmware(host) {
 			r.BMC.Tasks = append(r.BMC.Tasks, t.ID)
 			if t.State == connector.TaskRuns {
-				r.BMC.Queue++
+				r.BMC.Waiting = append(r.BMC.Waiting, estate.BMCTask{ID: t.ID})
 			}
+		}
+		for _, id := range b.Waiting {
+			r.BMC.Waiting = append(r.BMC.Waiting, estate.BMCTask{ID: id})
 		}
 		if slices.Contains(sections, estate.FirmwareItems) {
 			for _, c := range b.Reading.Components {
@@ -453,6 +456,9 @@ func (s session) Do(_ context.Context, o connector.Order) (out connector.Receipt
 			if p, err = sim.ParsePayload(body); err == nil {
 				out.Task, err = h.world.Flash(o.Host, o.Change.Device, p)
 			}
+		}
+		if b := h.world.Hosts[o.Host]; err == nil && o.Kind == act.Clear {
+			b.Waiting = slices.DeleteFunc(b.Waiting, func(id string) bool { return slices.Contains(o.Tasks, id) })
 		}
 		if err == nil && o.Keep != nil {
 			if h.garbles {

@@ -23,7 +23,8 @@ type Answer struct {
 // host, which refuses what is stale; the BMC is given it.
 var effects = map[act.Name]func(*World, *Host, act.Act, []byte) (Answer, error){
 	act.Claim:   func(*World, *Host, act.Act, []byte) (Answer, error) { return Answer{}, nil },
-	act.Flash:   func(*World, *Host, act.Act, []byte) (Answer, error) { return Answer{}, nil },
+	act.Flash:   taken,
+	act.Clear:   taken,
 	act.Stage:   (*World).stage,
 	act.Move:    (*World).move,
 	act.Return:  (*World).move,
@@ -42,6 +43,9 @@ var effects = map[act.Name]func(*World, *Host, act.Act, []byte) (Answer, error){
 	act.Eject:   (*World).eject,
 	act.Carry:   (*World).carry,
 }
+
+// taken is for what the host's BMC is told once the host has taken the order.
+func taken(*World, *Host, act.Act, []byte) (Answer, error) { return Answer{}, nil }
 
 // remembered is how many orders a host knows again.
 const remembered = 500

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"strings"
 	"syscall"
+	"slices"
 	"testing"
 	"time"
 
@@ -80,8 +81,29 @@ func TestInventoryPowerHealth(t *testing.T) {
 	if err != nil || len(health) != 4 || health[1].OK || health[1].Detail != "no input voltage since 19 Nov" {
 		t.Errorf("%+v %v", health, err)
 	}
-	if q, err := client(a, "curlew").Queue(t.Context()); err != nil || len(q) != 2 {
-		t.Errorf("the forgotten queue of curlew: %v %v", q, err)
+	curlew := client(a, "curlew")
+	queue := func() (waits []string) {
+		tasks, err := curlew.Tasks(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, x := range tasks {
+			if x.State == connector.TaskRuns {
+				waits = append(waits, x.ID)
+			}
+		}
+		return waits
+	}
+	if q := queue(); !slices.Equal(q, []string{"waiting-1", "waiting-2"}) {
+		t.Errorf("the forgotten queue of curlew: %v", q)
+	}
+	for range 2 { // what is gone already is no failure
+		if err := curlew.Clear(t.Context(), connector.Order{Act: act.Act{Tasks: []string{"waiting-1"}}}); err != nil {
+			t.Error(err)
+		}
+	}
+	if q := queue(); !slices.Equal(q, []string{"waiting-2"}) {
+		t.Errorf("after one was cleared: %v", q)
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -208,8 +209,8 @@ func (b *bmc) taskService(*Host, *http.Request) (int, any) {
 
 func (b *bmc) taskList(h *Host, _ *http.Request) (int, any) {
 	members := []doc{}
-	for n := range h.Stale {
-		members = append(members, link(fmt.Sprintf("/TaskService/Tasks/waiting-%d", n+1)))
+	for _, id := range h.Waiting {
+		members = append(members, link("/TaskService/Tasks/"+id))
 	}
 	for _, t := range b.sim.world.Firmware(h.Name) {
 		members = append(members, link("/TaskService/Tasks/"+t.ID))
@@ -227,11 +228,9 @@ func (b *bmc) find(h *Host, id string) (Task, error) {
 
 func (b *bmc) task(h *Host, r *http.Request) (int, any) {
 	id := r.PathValue("id")
-	if n := 0; h.Stale > 0 {
-		if _, err := fmt.Sscanf(id, "waiting-%d", &n); err == nil && n >= 1 && n <= h.Stale {
-			return 200, resource("/TaskService/Tasks/"+id, "#Task.v1_7_4.Task", id, "Update at next restart",
-				doc{"TaskState": "Pending", "TaskStatus": "OK", "PercentComplete": 0})
-		}
+	if slices.Contains(h.Waiting, id) {
+		return 200, resource("/TaskService/Tasks/"+id, "#Task.v1_7_4.Task", id, "Update at next restart",
+			doc{"TaskState": "Pending", "TaskStatus": "OK", "PercentComplete": 0})
 	}
 	t, err := b.find(h, id)
 	if err != nil {
@@ -241,10 +240,11 @@ func (b *bmc) task(h *Host, r *http.Request) (int, any) {
 }
 
 func (b *bmc) clearTask(h *Host, r *http.Request) (int, any) {
-	if !strings.HasPrefix(r.PathValue("id"), "waiting-") || h.Stale == 0 {
+	i := slices.Index(h.Waiting, r.PathValue("id"))
+	if i < 0 {
 		return 404, fault{error: errors.New("there is no such waiting task"), id: "ResourceMissingAtURI"}
 	}
-	h.Stale--
+	h.Waiting = slices.Delete(slices.Clone(h.Waiting), i, i+1)
 	b.sim.world.act("clear a waiting task of %s", h.Name)
 	return 204, nil
 }

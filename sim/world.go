@@ -45,7 +45,7 @@ type Host struct {
 	Restart  time.Duration                 `json:"restart"`            // how long a restart takes
 	BMCDown  time.Time                     `json:"bmc_down,omitzero"`  // silent until then
 	BMCReset time.Time                     `json:"bmc_reset,omitzero"` // when the BMC last started
-	Stale    int                           `json:"stale"`              // forgotten tasks in the BMC's queue
+	Waiting  []string                      `json:"waiting,omitempty"`  // ids of forgotten tasks in the BMC's queue
 	LastLog  []string                      `json:"log,omitempty"`      // the host's own log of what was done to it
 }
 

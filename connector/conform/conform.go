@@ -37,6 +37,8 @@ type Bench struct {
 	Rests []act.Name
 	// Cut makes the host silent, and Mend lets it answer again.
 	Cut, Mend func(host string)
+	// Waits tells that tasks wait at the host's BMC, two at least.
+	Waits bool
 	// Lose lets the host carry the next order out and its answer be lost.
 	Lose func(host string)
 	// Abort sees to it that the host gives up the next migration of Guest from it while that is under way.
@@ -82,6 +84,7 @@ func Test(t *testing.T, b Bench) {
 		{"flashing", (*trial).flashing, b.Image != nil},
 		{"silence", (*trial).silence, b.Cut != nil},
 		{"an answer that is lost", (*trial).lostAnswer, b.Lose != nil},
+		{"clearing the queue of a BMC", (*trial).clearing, b.Waits},
 		{"looking only", (*trial).lookOnly, true},
 		{"restarting", (*trial).restarting, true},
 	} {

@@ -242,6 +242,18 @@ func (t *trial) flashing() {
 	}
 }
 
+func (t *trial) clearing() {
+	waits := t.read(t.Host, estate.BMCState).BMC.Waits()
+	if len(waits) < 2 {
+		t.Fatalf("there wait %v", waits)
+	}
+	t.done(t.order(act.Clear, act.Act{Tasks: waits[:1]}))
+	if got := t.read(t.Host, estate.BMCState).BMC.Waits(); !slices.Equal(got, waits[1:]) {
+		t.Errorf("after %s was cleared there wait %v", waits[0], got)
+	}
+	t.done(t.order(act.Clear, act.Act{Tasks: waits})) // what is gone already is no failure
+}
+
 // restarting comes last: whoever is still on the host may not survive it.
 func (t *trial) restarting() {
 	if t.Guest != "" {

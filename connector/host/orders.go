@@ -14,6 +14,7 @@ import (
 
 	"yareharbour/connector"
 	"yareharbour/connector/linux"
+	"yareharbour/connector/redfish"
 	"yareharbour/connector/ssh"
 	"yareharbour/core/act"
 )
@@ -67,6 +68,7 @@ var orders = map[act.Name]func(*session, context.Context, connector.Order) (conn
 	act.Move:    (*session).takeMove,
 	act.Return:  (*session).takeMove,
 	act.Flash:   (*session).flash,
+	act.Clear:   (*session).clear,
 	act.Down:    (*session).guest,
 	act.Save:    (*session).guest,
 	act.Start:   (*session).guest,
@@ -309,16 +311,27 @@ func (s *session) guest(ctx context.Context, o connector.Order) (connector.Recei
 }
 
 // flash gives the image to the host's BMC.
-func (s *session) flash(ctx context.Context, o connector.Order) (connector.Receipt, error) {
-	if err := s.tell(ctx, o, nil, io.Discard, "flash"); err != nil {
-		return connector.Receipt{}, err
+func (s *session) flash(ctx context.Context, o connector.Order) (r connector.Receipt, err error) {
+	err = s.bmc(ctx, o, func(b *redfish.Client) error { r, err = b.Flash(ctx, o); return err })
+	return r, err
+}
+
+// clear clears tasks from the queue of the host's BMC.
+func (s *session) clear(ctx context.Context, o connector.Order) (connector.Receipt, error) {
+	return connector.Receipt{}, s.bmc(ctx, o, func(b *redfish.Client) error { return b.Clear(ctx, o) })
+}
+
+// bmc does something with the host's BMC once the host has taken the order.
+func (s *session) bmc(ctx context.Context, o connector.Order, do func(*redfish.Client) error) error {
+	if err := s.tell(ctx, o, nil, io.Discard, "bmc"); err != nil {
+		return err
 	}
 	b, err := s.by.client(ctx, s.host)
 	if err != nil {
-		return connector.Receipt{}, err
+		return err
 	}
 	defer b.Close()
-	return b.Flash(ctx, o)
+	return do(b)
 }
 
 // Trace asks the host what became of an act: its wrapper, its libvirt or its BMC.

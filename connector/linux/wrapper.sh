@@ -332,7 +332,7 @@ order() {
 	services) services "$@" ;;
 	restart) restart "$@" ;;
 	backup) backup ;;
-	move | flash) ;; # is done elsewhere; that it was taken is kept here
+	move | bmc) ;; # is done elsewhere; that it was taken is kept here
 	guest)
 		case ${1-} in
 		owe) owe "$2" "$3" "$4" ;;

@@ -11,6 +11,7 @@ import (
 	"mime/multipart"
 	"net/http"
 	"net/textproto"
+	"net/url"
 	"path"
 	"slices"
 	"strings"
@@ -255,13 +256,15 @@ func multipartPush(targets []string, file string, image []byte) (kind string, bo
 }
 
 type taskResource struct {
-	Id, TaskState, TaskStatus string
-	PercentComplete           int
-	Messages                  []struct{ Message string }
+	Id, Name, TaskState, TaskStatus, StartTime string
+	PercentComplete                            int
+	Messages                                   []struct{ Message string }
 }
 
 func (t taskResource) task() connector.Task {
-	out := connector.Task{ID: t.Id, Percent: t.PercentComplete, State: connector.TaskRuns}
+	out := connector.Task{ID: t.Id, Percent: t.PercentComplete, State: connector.TaskRuns,
+		Says: strings.Trim(t.Name+", "+t.TaskState, ", ")}
+	out.Since, _ = time.Parse(time.RFC3339, t.StartTime) // else it does not say
 	switch t.TaskState {
 	case "Completed":
 		out.State = connector.TaskDone
@@ -304,10 +307,19 @@ func (c *Client) Task(ctx context.Context, id string) (connector.Task, error) {
 	return t.task(), c.wrap("reading a task", err)
 }
 
-// Queue returns the tasks that wait or run.
-func (c *Client) Queue(ctx context.Context) ([]connector.Task, error) {
-	all, err := c.Tasks(ctx)
-	return slices.DeleteFunc(all, func(t connector.Task) bool { return t.State != connector.TaskRuns }), err
+// Clear deletes the tasks that the order names; one that is gone already is no failure.
+func (c *Client) Clear(ctx context.Context, o connector.Order) error {
+	at, err := c.tasks(ctx)
+	for _, id := range o.Tasks {
+		if err != nil {
+			break
+		}
+		_, err = c.callIf(ctx, o.Still, http.MethodDelete, strings.TrimSuffix(at, "/")+"/"+url.PathEscape(id), "", nil, nil)
+		if refused(err, http.StatusNotFound, http.StatusGone) {
+			err = nil
+		}
+	}
+	return c.wrap("clearing its task queue", err)
 }
 
 // Started returns when the BMC last started itself, and the zero time where it does not say: then nothing is concluded
@@ -398,7 +410,7 @@ func (c *Client) ReadSection(ctx context.Context, name estate.SectionName,
 	for _, t := range tasks {
 		r.BMC.Tasks = append(r.BMC.Tasks, t.ID)
 		if t.State == connector.TaskRuns {
-			r.BMC.Queue++
+			r.BMC.Waiting = append(r.BMC.Waiting, estate.BMCTask{ID: t.ID, Says: t.Says, Since: t.Since})
 		}
 	}
 	r.BMC.Reset, err = c.Started(ctx)

@@ -185,9 +185,10 @@ func TestAStrangersBMCIsReadByLinks(t *testing.T) {
 	if items[4].Unread == "" {
 		t.Error("a version that is null is taken for one")
 	}
-	q, err := c.Queue(t.Context())
-	if err != nil || len(q) != 1 || q[0].ID != "7" {
-		t.Errorf("%+v %v", q, err)
+	r := &estate.Reading{}
+	if _, err := c.ReadSection(t.Context(), estate.BMCState, r); err != nil || len(r.BMC.Waiting) != 1 ||
+		r.BMC.Waiting[0].ID != "7" {
+		t.Errorf("%+v %v", r.BMC, err)
 	}
 	c.Close()
 	if len(s.sessions) > 0 || s.begun != 1 {

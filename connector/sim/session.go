@@ -56,8 +56,15 @@ func (s *session) Do(ctx context.Context, o connector.Order) (connector.Receipt,
 	if err != nil {
 		return connector.Receipt{}, err
 	}
-	if o.Kind == act.Flash {
+	switch o.Kind {
+	case act.Flash:
 		return s.flash(ctx, o)
+	case act.Clear:
+		b, err := s.c.bmc(s.host)
+		if err == nil {
+			err = b.Clear(ctx, o)
+		}
+		return connector.Receipt{}, err
 	}
 	if o.Keep != nil {
 		sum := sha256.Sum256(reply.Body)

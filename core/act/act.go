@@ -44,6 +44,7 @@ type Act struct {
 	Along    []Along  `json:"along,omitempty"`
 	Services []string `json:"services,omitempty"` // that restart
 	Media    []string `json:"media,omitempty"`    // that are taken out of the guest's drives
+	Tasks    []string `json:"tasks,omitempty"`    // that are cleared from the BMC's queue
 	Reason   string   `json:"reason,omitempty"`
 	By       string   `json:"by,omitempty"`
 	Before   Before   `json:"before"`

@@ -92,12 +92,19 @@ func task(id string) func(*estate.Reading) {
 	return func(r *estate.Reading) { r.BMC.Tasks = append(r.BMC.Tasks, id) }
 }
 
+func waits(id string) func(*estate.Reading) {
+	return func(r *estate.Reading) { r.BMC.Waiting = append(r.BMC.Waiting, estate.BMCTask{ID: id}) }
+}
+
 func reset(t time.Time) func(*estate.Reading) { return func(r *estate.Reading) { r.BMC.Reset = t } }
 
 // acts as the cases have them: a change of a package and of firmware, a guest on its way.
 func anAct(k Name) Act {
 	a := Act{ID: "x", Kind: k, Round: "R", Host: "a", Epoch: 4,
 		Before: Before{BootID: "boot", Tasks: []string{"old"}, BMCReset: now.Add(-time.Hour)}}
+	if k == Clear {
+		a.Tasks = []string{"t"}
+	}
 	switch k.Step() {
 	case StageStep:
 		a.Change = &Change{Component: "deb:k", From: "1", To: "2", File: "k.deb", SHA256: "sum"}
@@ -212,6 +219,11 @@ func TestFind(t *testing.T) {
 		{Claim, on(guard(3)), NotDone, "epoch 3"},
 		{Claim, on(guard(9), unread(estate.Host)), Untold, "no answer"},
 		{Claim, Seen{}, Untold, "not looked at"},
+		{Clear, on(waits("other")), Done, ""},
+		{Clear, on(waits("t")), NotDone, "t still waits there"},
+		{Clear, since(accepted(on(waits("t"))), Settling-1), UnderWay, "clears them"},
+		{Clear, since(accepted(on(waits("t"))), Settling), NotDone, "t still waits there"},
+		{Clear, on(unread(estate.BMCState)), Untold, "no answer"},
 
 		{Stage, and(Seen{}, Trace{SHA256: "sum"}), Done, "sum"},
 		{Stage, and(Seen{}, Trace{SHA256: "other"}), NotDone, "the hash other instead of sum"},
@@ -451,6 +463,7 @@ func TestEveryKindIsWhole(t *testing.T) {
 		Remark:  {Tries: 1, Repeats: true, Aside: true},
 		Hand:    {Tries: 1, Repeats: true, Aside: true},
 		Stage:   {Tries: 1, Repeats: true},
+		Clear:   {Needs: Needs{Alone: true}, Tries: 2, Repeats: true},
 		Claim:   {Tries: 1, Repeats: true},
 		Backup:  {Needs: Needs{Alone: true}, Tries: 2, Repeats: true},
 		Service: {Needs: Needs{Alone: true}, Tries: 2, Repeats: true},

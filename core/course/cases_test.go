@@ -945,7 +945,7 @@ seen a.netless
 plan a k/
 journal a: began checked stage:k put:k proving
 seen a.queue
-⇒ say a: not proven yet: 1 task(s) are left in the BMC's queue
+⇒ say a: not proven yet: in its BMC's queue there is left: 1
 
 # proving ends with the brief's patience
 plan a k/
@@ -1727,6 +1727,38 @@ seen withdrawn:k
 plan a k/host
 journal a: began drop:k checked
 ⇒ record proving a
+
+# what somebody wants out of its BMC's queue is taken out of it, before the visit is checked anew
+plan a k/host
+journal a: began blocked queued:1,2
+⇒ begin clear tasks a
+
+# and the visit goes on
+plan a k/host
+journal a: began blocked queued:1,2 clear
+⇒ record checked a
+
+# nobody else clears anything
+plan a k/
+journal a: began checked stage:k put:k proving
+seen a.queue
+⇒ say a: not proven yet: in its BMC's queue there is left: 1
+
+# what waited before is not left by the visit
+plan a k/
+journal a: began checked:queue stage:k put:k proving
+seen a.queue
+⇒ record proven a
+
+# where they can't be cleared a person must look
+plan a k/host
+journal a: began blocked queued:1 clear/failed clear/failed
+⇒ end failed: a: clear tasks failed: for a reason
+
+# and what could not be cleared is not tried again without end
+plan a k/host
+journal a: began blocked queued:1 clear/failed clear/failed goon
+⇒ record checked a
 
 # a person's word settles what no look can: a host that does not answer
 plan a k/host

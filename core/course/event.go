@@ -6,6 +6,8 @@ package course
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"yareharbour/core/act"
@@ -75,8 +77,10 @@ type Event struct {
 	// of Leapt, in nanoseconds; below zero where the time of day went back
 	Leap time.Duration `json:"leap,omitempty"`
 	By   string        `json:"by,omitempty"`
-	// Of is what a person decides about: a change's title, or an act's id; Reason is why, and what the person saw.
+	// Of is what a person decides about: a change's title, or an act's id; Reason is why, and what the person saw. Tasks
+	// are those of a BMC that are to be cleared, or that waited there when something failed.
 	Of     string            `json:"of,omitempty"`
+	Tasks  []string          `json:"tasks,omitempty"`
 	Reason string            `json:"reason,omitempty"`
 	Status Status            `json:"status,omitempty"`
 	Plan   *plan.Plan        `json:"plan,omitempty"`
@@ -169,14 +173,15 @@ const (
 	AskDrop   = "leave a change out" // the rest is done, proven and reopened, and the change stays drift
 	AskDone   = "it was done"        // of an act that no look can settle
 	AskUndone = "it was not done"
-	AskHand   = "hand over" // the host stays as it is, and is the person's from now on
-	AskEnd    = "end"       // nothing more is begun, and a host that can't be finished is handed over
+	AskClear  = "clear the BMC's queue" // of tasks, and go on
+	AskHand   = "hand over"             // the host stays as it is, and is the person's from now on
+	AskEnd    = "end"                   // nothing more is begun, and a host that can't be finished is handed over
 )
 
 // Decides tells whether the request is a decision: it lets a round that had ended go on.
 func (e *Event) Decides() bool {
 	switch e.Detail {
-	case AskDrop, AskDone, AskUndone, AskHand, AskEnd:
+	case AskDrop, AskDone, AskUndone, AskClear, AskHand, AskEnd:
 		return e.Kind == Asked
 	}
 	return false
@@ -185,8 +190,8 @@ func (e *Event) Decides() bool {
 // asks says what a person asks for.
 func (e *Event) asks() string {
 	says := e.Detail
-	if e.Of != "" {
-		says += ": " + e.Of
+	if of := append(slices.Clone(e.Tasks), e.Of); strings.Join(of, "") != "" {
+		says += ": " + strings.Trim(strings.Join(of, ", "), ", ")
 	}
 	if e.Host != "" {
 		says += " (" + e.Host + ")"

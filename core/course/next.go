@@ -141,7 +141,15 @@ func Next(s *State, f Facts) Decision {
 	return t.d
 }
 
-func (t *turn) record(e Event) { t.d.Record = append(t.d.Record, e) }
+func (t *turn) record(e Event) {
+	switch e.Kind {
+	case Blocked, Unproven, Stuck, Overdue, Failed: // what waits at the BMC may be why
+		if r := t.f.Readings[e.About()]; r != nil {
+			e.Tasks = r.BMC.Waits()
+		}
+	}
+	t.d.Record = append(t.d.Record, e)
+}
 
 func (t *turn) say(host, says string) { t.d.Says = append(t.d.Says, Said{Host: host, Says: says}) }
 

@@ -34,9 +34,9 @@ import (
 //	                          what is decided: these, and no other begin, record or end. "look", "say" and "wake in"
 //	                          are held to where they are named
 //
-// Words of the journal: began checked stage:k move:g1>b close backup put:k put:k+l serve:k restart:1 proving proven
+// Words of the journal: began checked (checked:queue: a task waited at its BMC) stage:k move:g1>b close backup put:k put:k+l serve:k restart:1 proving proven
 // open return:g1<b stays:g1 remark claim adopt waits blocked unproven left +5m -5m leapt:1h taken goon pause stop
-// skip:b drop:k word:ACT=done|undone give end handed hand. An act's word alone is all of it, to its end, and what it brings about is seen. "/intent", "/accepted",
+// skip:b drop:k queued:1,2 word:ACT=done|undone give end handed hand. An act's word alone is all of it, to its end, and what it brings about is seen. "/intent", "/accepted",
 // "/unanswered", "/failed", "/vain", "/quiet", "/heard", "/overdue", "/stuck", "/undone" behind it say how far it came
 // instead: each behind those that must come before it.
 //
@@ -314,7 +314,7 @@ var far = map[string][]EventKind{
 var actKinds = map[string]act.Name{"stage": act.Stage, "move": act.Move, "close": act.Close, "backup": act.Backup,
 	"restart": act.Restart, "open": act.Open, "remark": act.Remark, "claim": act.Claim, "adopt": act.Adopt,
 	"down": act.Down, "save": act.Save, "start": act.Start, "return": act.Return,
-	"eject": act.Eject, "carry": act.Carry, "hand": act.Hand}
+	"eject": act.Eject, "carry": act.Carry, "hand": act.Hand, "clear": act.Clear}
 
 func (sc *scene) journal(words []string) {
 	for _, w := range words {
@@ -344,6 +344,9 @@ func (sc *scene) journal(words []string) {
 		case "checked":
 			before := *sc.f.Readings[sc.host]
 			before.Sections = slices.Clone(before.Sections)
+			if arg == "queue" {
+				before.BMC.Waiting = []estate.BMCTask{{ID: "1"}}
+			}
 			sc.apply(Event{Kind: Checked, Host: sc.host, Before: &before})
 		case "taken":
 			sc.apply(Event{Kind: Taken, Epoch: sc.s.Epoch + 1})
@@ -367,6 +370,9 @@ func (sc *scene) journal(words []string) {
 			of, says, _ := strings.Cut(arg, "=")
 			sc.apply(Event{Kind: Asked, Detail: map[string]string{"done": AskDone, "undone": AskUndone}[says], Host: sc.host,
 				Of: sc.id(of), By: "op", Reason: "a reason"})
+		case "queued": // queued:TASK,TASK are to be cleared
+			sc.apply(Event{Kind: Asked, Detail: AskClear, Host: sc.host, Tasks: strings.Split(arg, ","), By: "op",
+				Reason: "a reason"})
 		case "give":
 			sc.apply(Event{Kind: Asked, Detail: AskHand, Host: sc.host, By: "op", Reason: "a reason"})
 		case "end":
@@ -492,6 +498,8 @@ func (sc *scene) brings(a act.Act) {
 		r.Closed = nil
 	case act.Hand:
 		r.Closed = &estate.Mark{By: "op"}
+	case act.Clear:
+		r.BMC.Waiting = nil
 	case act.Install, act.Flash, act.Service:
 		for _, ch := range a.Changes() {
 			sc.component(a.Host, ch.Component, func(c *estate.Component) { c.Version, c.Holders = ch.To, nil })
@@ -676,7 +684,7 @@ func (sc *scene) seenOn(w string) {
 	case word == "netless":
 		r.Networks = nil
 	case word == "queue":
-		r.BMC.Queue = 1
+		r.BMC.Waiting = []estate.BMCTask{{ID: "1"}}
 	case word == "task":
 		r.BMC.Tasks = append(slices.Clone(r.BMC.Tasks), arg)
 	case word == "reset":

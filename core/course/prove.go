@@ -53,8 +53,11 @@ func unproven(v *Visit, r *estate.Reading) (wrong []string) {
 		}
 	}
 	wrong = append(wrong, less(v, r)...)
-	if r.BMC.Queue > 0 {
-		wrong = append(wrong, fmt.Sprintf("%d task(s) are left in the BMC's queue", r.BMC.Queue))
+	left := slices.DeleteFunc(r.BMC.Waits(), func(id string) bool {
+		return slices.Contains(v.Before.BMC.Waits(), id) // it waited before
+	})
+	if len(left) > 0 {
+		wrong = append(wrong, "in its BMC's queue there is left: "+strings.Join(left, ", "))
 	}
 	return wrong
 }

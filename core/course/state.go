@@ -264,6 +264,12 @@ func (s *State) asked(e *Event) {
 		if i := s.pending(e.Of); i >= 0 {
 			s.Open[i].Word = word
 		}
+	case AskClear:
+		if v != nil && !v.Over() {
+			v.Clears, v.Clearing = slices.Clone(e.Tasks), word
+			s.failures, s.undone = map[string]int{}, map[string]int{}
+			v.goOn()
+		}
 	case AskHand:
 		if v != nil && !v.Over() {
 			v.Hands = word
@@ -415,8 +421,13 @@ func (s *State) Again(e *Event) bool {
 func (s *State) failed(v *Visit, a *act.Act, e *Event) {
 	s.failures[a.Key()]++
 	r := a.Kind.Of().Rules()
-	if a.Kind == act.Hand {
+	switch a.Kind {
+	case act.Hand:
 		v.Unmarked = e.Detail
+	case act.Clear:
+		if s.failures[a.Key()] >= r.Tries || e.Vain {
+			v.Clears = nil
+		}
 	}
 	if a.Kind == act.Install { // what was staged for it is looked at anew: it may have been damaged since
 		v.Acts = slices.DeleteFunc(v.Acts, func(o act.Act) bool { return o.Kind == act.Stage && a.Makes(o.Index) })
@@ -444,7 +455,9 @@ func (s *State) done(v *Visit, a act.Act, e *Event, sum string) {
 	if r.Aside && v.Failure != nil {
 		v.Failure.Marked = true
 	}
-	v.Acts = append(v.Acts, a)
+	if v.Acts = append(v.Acts, a); a.Kind == act.Clear {
+		v.Clears = nil
+	}
 	v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool {
 		return o.Kind.Of().Rules().Pays == a.Kind && o.UID() == a.UID()
 	})

@@ -23,6 +23,8 @@ func (t *turn) visit(v *Visit) {
 		t.hands(v, &Word{By: a.By, Reason: a.Reason})
 	case v.Failure != nil:
 		t.afterFailure(v)
+	case len(v.Clears) > 0 && v.Phase != Waiting:
+		t.clears(v)
 	case v.Phase == Waiting:
 		t.begin(v)
 	case t.halts(v):
@@ -188,6 +190,16 @@ func (t *turn) hands(v *Visit, w *Word) {
 		says += "; owed: " + strings.Join(due, ", ")
 	}
 	t.record(Event{Kind: Handed, Host: v.Host, Detail: says})
+}
+
+// clears takes out of the queue of the host's BMC what a person wants out of it.
+func (t *turn) clears(v *Visit) {
+	b := &t.s.Plan.Brief
+	w := v.Clearing
+	if w == nil {
+		w = &Word{By: b.By, Reason: b.Reason}
+	}
+	t.start(v, act.Act{Kind: act.Clear, Tasks: v.Clears, By: w.By, Reason: w.Reason})
 }
 
 // flies tells whether anything is under way on the host that is not given up, and whose end can be seen: of what another

@@ -20,6 +20,8 @@ type Failure struct {
 	Certain bool // how the act came out is known
 	Waited  bool // it was waited for
 	Marked  bool // the host carries the reason, or needs not
+	// Queued are the tasks that waited at the host's BMC then.
+	Queued []string
 }
 
 // Says is what failed, and how.
@@ -68,14 +70,16 @@ const (
 // Visit is how far a host's visit has come.
 type Visit struct {
 	plan.Visit
-	Phase   Phase
-	Before  *estate.Reading // the host as it was
-	Acts    []act.Act       // that were done, in order
-	Owed    []act.Act       // that were done and are still to be undone
-	Skip    bool            // somebody asked to leave it out
-	Hands   *Word           // somebody takes the host over as it is
-	Dropped []int           // changes that somebody decided to leave out
-	Loose   []act.Act       // of a host that was handed over: acts of which nobody knows how they came out
+	Phase  Phase
+	Before *estate.Reading // the host as it was
+	Acts   []act.Act       // that were done, in order
+	Owed   []act.Act       // that were done and are still to be undone
+	Skip   bool            // somebody asked to leave it out
+	Hands  *Word           // somebody takes the host over as it is
+	// who wants the tasks out of its BMC's queue that the visit clears; nil: it was planned so
+	Clearing *Word
+	Dropped  []int     // changes that somebody decided to leave out
+	Loose    []act.Act // of a host that was handed over: acts of which nobody knows how they came out
 	// why a host that is handed over could not be told so, and carries the round's mark
 	Unmarked string
 	Waits    time.Time // since when it waits for what can't be read; zero while it does not
@@ -245,7 +249,7 @@ func (v *Visit) fail(a *act.Act, e *Event, certain bool) {
 	}
 	waited := !v.Waits.IsZero() || e.Kind == Overdue
 	v.Failure = &Failure{Act: a, Step: step, Error: e.Detail, Remedy: e.Remedy, At: e.At, Certain: certain,
-		Waited: waited, Marked: !v.Closed()}
+		Waited: waited, Marked: !v.Closed(), Queued: e.Tasks}
 }
 
 // Away are the guests that are still to come back.

@@ -54,6 +54,10 @@ func (s *State) waysFor(v *Visit) (out []Way) {
 				Command: []string{"round", "settle", c, v.Host, "--not-done"}, Asks: AskUndone, Host: v.Host, Of: p.Act.ID})
 		}
 	}
+	if len(v.Failure.Queued) > 0 {
+		out = append(out, Way{Says: "clear what waits in its BMC's queue", Command: []string{"host", "clear", v.Host, "--all"},
+			Asks: AskClear, Host: v.Host})
+	}
 	for _, i := range v.wanted() {
 		ch := &v.Changes[i]
 		if !v.Made(i) && len(given) == 0 && !s.opens(v.Host, i) && !v.rung(i) {
@@ -85,6 +89,11 @@ func (s *State) Refuses(e *Event) string {
 		return s.refusesDrop(v, e)
 	case AskDone, AskUndone:
 		return s.refusesWord(v, e)
+	case AskClear:
+		if len(e.Tasks) == 0 {
+			return "no task is named"
+		}
+		return ""
 	case AskHand:
 		if v.Phase == Waiting {
 			return "its visit has not begun: yare round skip leaves it out"

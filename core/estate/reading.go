@@ -135,11 +135,27 @@ type Health struct {
 type BMC struct {
 	None  bool   `json:"none,omitempty"`  // none is named for the host: not even its power can be told
 	Power string `json:"power,omitempty"` // "On" or "Off", as Redfish says it
-	Queue int    `json:"queue"`           // tasks that wait or run
+	// Waiting are the tasks that wait or run.
+	Waiting []BMCTask `json:"waiting,omitempty"`
 	// Tasks are the ids of all tasks that it lists, ended ones too; Reset is when it last started itself, zero where it
 	// does not say.
 	Tasks []string  `json:"tasks,omitempty"`
 	Reset time.Time `json:"reset,omitzero"`
+}
+
+// BMCTask is work that a BMC has taken on and not ended.
+type BMCTask struct {
+	ID    string    `json:"id"`
+	Says  string    `json:"says,omitempty"` // as the BMC names it, and how it stands
+	Since time.Time `json:"since,omitzero"` // zero where it does not say
+}
+
+// Waits are the ids of the tasks that wait or run.
+func (b *BMC) Waits() (ids []string) {
+	for _, t := range b.Waiting {
+		ids = append(ids, t.ID)
+	}
+	return ids
 }
 
 // Guard is the highest order that a host has taken. It refuses lower epochs, so that whoever lost the lease of its

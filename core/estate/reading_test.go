@@ -25,7 +25,7 @@ func whole(at time.Time, source string) *Reading {
 		Guests: []Guest{{ID: "u1", Name: "g1", State: Running, Load: Resources{MemoryMiB: 8}},
 			{ID: "u2", Name: "g2", State: Suspended, Load: Resources{MemoryMiB: 4}},
 			{ID: "u3", Name: "g3", State: Off, Load: Resources{MemoryMiB: 2}}},
-		Health: []Health{{Item: "fans", OK: true}}, BMC: BMC{Power: "On", Queue: 1}}
+		Health: []Health{{Item: "fans", OK: true}}, BMC: BMC{Power: "On", Waiting: []BMCTask{{ID: "1"}}}}
 	for _, n := range SectionNames {
 		r.SetSection(Section{Name: n, At: at, Source: source})
 	}

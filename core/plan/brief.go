@@ -71,6 +71,8 @@ type Hand struct {
 	// Home are guests that come back to it once it is open; Owes are acts of earlier visits that are still to be undone.
 	Home []fit.Move `json:"home,omitempty"`
 	Owes []act.Act  `json:"owes,omitempty"`
+	// Tasks are those of its BMC that are cleared.
+	Tasks []string `json:"tasks,omitempty"`
 }
 
 // Does is what is done by hand.
@@ -82,6 +84,7 @@ const (
 	HandTake    Does = "take"    // a closing that is somebody else's becomes this person's
 	HandRestart Does = "restart" // it is emptied, restarted, proven and opened; one that was closed stays so
 	HandOpen    Does = "open"    // it is proven, opened, and what is owed of it is undone
+	HandClear   Does = "clear"   // tasks are taken out of its BMC's queue; it stays closed or open as it is
 )
 
 // AtOnce is how many visits may be under way at once.

@@ -20,6 +20,8 @@ func (h *Hand) arrange(v *Visit, r *estate.Reading) {
 		v.Empties, v.Restarts, v.Keeps = true, []int{1}, r.Closed != nil
 	case HandOpen:
 		v.Back, v.Owes = h.Home, h.Owes
+	case HandClear:
+		v.Clears, v.Keeps = h.Tasks, r.Closed != nil
 	}
 }
 

@@ -217,7 +217,7 @@ func TestRoomIsAskedOfEveryHost(t *testing.T) {
 		b 60 | deb:k=2
 		c 60 | deb:k=2`, `
 		deb:k 2 host`)
-	in.Readings["a"].BMC.Queue = 1
+	in.Readings["a"].BMC.Waiting = []estate.BMCTask{{ID: "1"}}
 	p := Make(in)
 	var answers []string
 	for _, a := range precheck.Blockers(p.Visits[0].Answers) {

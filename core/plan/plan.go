@@ -31,7 +31,9 @@ type Visit struct {
 	Adopts string `json:"adopts,omitempty"`
 	// Keeps tells that the host stays closed at the end, and is the person's; Owes are acts of earlier visits that are
 	// still to be undone.
-	Keeps  bool      `json:"keeps,omitempty"`
+	Keeps bool `json:"keeps,omitempty"`
+	// Clears are tasks that are taken out of the queue of the host's BMC first.
+	Clears []string  `json:"clears,omitempty"`
 	Owes   []act.Act `json:"owes,omitempty"`
 	Guests []string  `json:"guests,omitempty"` // that are on it, by name
 	// share of the memory of the hosts in service while this one is out, 0 to 1

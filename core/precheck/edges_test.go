@@ -136,11 +136,11 @@ func TestWhatIsCountedOfGuests(t *testing.T) {
 // matter, from the oldest of what it looked at.
 func TestWhatAnAnswerSaysOfItself(t *testing.T) {
 	f := facts()
-	f.Readings["a"].BMC.Queue = 1
+	f.Readings["a"].BMC.Waiting = []estate.BMCTask{{ID: "1"}}
 	if got := answerOf(f, "bmc"); got.Level != Blocker || got.Never == "" {
 		t.Errorf("%+v", got)
 	}
-	f.Readings["a"].BMC.Queue = 0
+	f.Readings["a"].BMC.Waiting = nil
 	old := now.Add(-f.MaxAge / 2)
 	f.Readings["a"].SetSection(estate.Section{Name: estate.GuestList, At: old})
 	if got := answerOf(f, "bmc"); got.Level == Blocker || got.Never != "" {

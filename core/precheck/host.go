@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
 )
 
@@ -19,9 +20,11 @@ func bmc(f Facts, r *estate.Reading) found {
 		return unknown(Blocker, "the BMC is unread: "+why,
 			"see that the BMC answers; a host whose power can't be told is not restarted")
 	}
-	if r.BMC.Queue > 0 {
-		return blocker(fmt.Sprintf("%d task(s) wait in the BMC's queue, and would run at the next restart",
-			r.BMC.Queue), "look at the queue, and clear what nobody wants any more")
+	if n := len(r.BMC.Waiting); n > 0 {
+		return blocker(catalogue.Some(n, "task")+" in the BMC's queue would run at the next restart: "+
+			strings.Join(r.BMC.Waits(), ", "),
+			fmt.Sprintf("yare host tasks %s shows them, and yare host clear %s clears what nobody wants any more", r.Host,
+				r.Host))
 	}
 	return clear("it answers, power is " + r.BMC.Power + ", its queue is empty")
 }

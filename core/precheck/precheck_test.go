@@ -149,7 +149,9 @@ func TestEachCheckBlocksOnWhatItIsFor(t *testing.T) {
 		{"bmc", Blocker, "no answer", func(f *Facts) {
 			f.Readings["a"].SetSection(estate.Section{Name: estate.BMCState, Err: "no answer"})
 		}},
-		{"bmc", Blocker, "2 task(s) wait", func(f *Facts) { f.Readings["a"].BMC.Queue = 2 }},
+		{"bmc", Blocker, "2 tasks in the BMC's queue", func(f *Facts) {
+			f.Readings["a"].BMC.Waiting = []estate.BMCTask{{ID: "1"}, {ID: "2"}}
+		}},
 		{"health", Caution, "fans: slow", func(f *Facts) {
 			f.Readings["a"].Health[0] = estate.Health{Item: "fans", Detail: "slow"}
 		}},

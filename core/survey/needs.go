@@ -215,8 +215,8 @@ func needs(in Input, b Band) []Need {
 				}
 			}
 		}
-		if r.BMC.Queue > 0 {
-			add(Soon, h.Host, "%d forgotten task(s) in the BMC's queue", r.BMC.Queue)
+		if n := len(r.BMC.Waiting); n > 0 {
+			add(Soon, h.Host, "%s in the BMC's queue, forgotten", catalogue.Some(n, "task"))
 		}
 		note(in.Verdicts[h.Host], h.Host, byOutcome, &critical)
 	}

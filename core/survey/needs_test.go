@@ -87,8 +87,8 @@ func TestWhatNeedsAPerson(t *testing.T) {
 			in.Readings["a"].Condition.Arrays = []estate.Array{{Name: "md0"}}
 			in.Readings["a"].SetSection(estate.Section{Name: estate.ConditionItems, Err: "silent"})
 		}, ""},
-		{"a queue", func(in *Input) { in.Readings["a"].BMC.Queue = 1 },
-			"1 a: 1 forgotten task(s) in the BMC's queue"},
+		{"a queue", func(in *Input) { in.Readings["a"].BMC.Waiting = []estate.BMCTask{{ID: "1"}} },
+			"1 a: 1 task in the BMC's queue, forgotten"},
 	} {
 		in := roomy()
 		c.change(&in)

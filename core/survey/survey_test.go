@@ -84,7 +84,7 @@ func TestNeedsComeWorstFirst(t *testing.T) {
 	in := input()
 	in.Verdicts["a"] = []drift.Verdict{verdict(drift.Behind, catalogue.Critical), verdict(drift.OffTrack, 0)}
 	in.Verdicts["b"] = []drift.Verdict{verdict(drift.Withdrawn, catalogue.High)}
-	in.Readings["b"].BMC.Queue = 2
+	in.Readings["b"].BMC.Waiting = []estate.BMCTask{{ID: "1"}}
 	in.Readings["d"].Closed = &estate.Mark{By: "somebody", Reason: "why", At: now}
 	in.Rounds["c"] = &course.State{Status: course.Failing, Detail: "a: install failed"}
 	s := Make(in)
@@ -97,7 +97,7 @@ func TestNeedsComeWorstFirst(t *testing.T) {
 	}
 	text := strings.Join(all, "\n")
 	for _, want := range []string{" the round failed: a: install failed", "a critical release missing",
-		"b withdrawn release", "b 2 forgotten task(s)",
+		"b withdrawn release", "b 1 task in the BMC's queue, forgotten",
 		"d closed by somebody", "a off its track"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("nobody is told %q:\n%s", want, text)

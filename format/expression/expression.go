@@ -215,7 +215,7 @@ func (x *Expression) values(r *estate.Reading, now time.Time) map[string]any {
 			}
 			out[name] = list
 		case estate.BMCState:
-			out[name] = map[string]any{"none": r.BMC.None, "power": r.BMC.Power, "queue": r.BMC.Queue}
+			out[name] = map[string]any{"none": r.BMC.None, "power": r.BMC.Power, "queue": len(r.BMC.Waiting)}
 		case estate.ConditionItems:
 			out[name] = condition(&r.Condition)
 		default:

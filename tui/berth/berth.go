@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -131,6 +132,10 @@ func (s *Screen) askHand(f part.Frame) tea.Msg {
 		offer("open it, and bring its guests back", plan.HandOpen, proven+" Guests that had left it come back.", "--home")
 		offer("restart it, and leave it closed", plan.HandRestart, "It is proven, and stays yours.")
 		offer("take it over from "+m.By, plan.HandTake, "Ask them first: it is on the record, and theirs no more.", "--yes")
+	}
+	if n := len(r.BMC.Waiting); n > 0 {
+		offer("clear the queue of its BMC: "+catalogue.Some(n, "task"), plan.HandClear,
+			"What waits there would run at the next restart: "+strings.Join(r.BMC.Waits(), ", "), "--all")
 	}
 	return c
 }

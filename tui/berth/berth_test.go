@@ -131,14 +131,14 @@ func TestAHostThatWasNeverRead(t *testing.T) {
 func TestTroubles(t *testing.T) {
 	e := parttest.Estate(1, 2)
 	r := e.Readings["c0h001"]
-	r.BMC.Queue = 2
+	r.BMC.Waiting = []estate.BMCTask{{ID: "1"}, {ID: "2"}}
 	r.Closed = &estate.Mark{By: "op", Reason: "a fan", At: parttest.Now}
 	r.SetSection(estate.Section{Name: estate.HealthItems, At: parttest.Now, Err: "the BMC hangs"})
 	r.SetSection(estate.Section{Name: estate.Packages, At: parttest.Now, Hidden: 7})
 	b, _, _ := open(t, e, part.Place{Host: "c0h001"})
 	for _, w := range []int{80, 140} {
 		b.Shows(w, 40, "7 processes may not be looked into", "closed by op since Sat 21 Nov 20:00: a fan",
-			"2 task(s) wait in the BMC's queue",
+			"in the BMC's queue: 2 tasks",
 			"health is unread: the BMC hangs")
 	}
 }

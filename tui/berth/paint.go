@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"yareharbour/core/drift"
+	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
 	"yareharbour/core/view"
 	"yareharbour/tui/part"
@@ -148,8 +149,18 @@ func troubles(f part.Frame, col *part.Column, r *estate.Reading) {
 			col.Line(0, part.Caution|part.Bold, "! "+h.Item+": "+h.Detail)
 		}
 	}
-	if r.BMC.Queue > 0 {
-		col.Line(0, part.Caution|part.Bold, fmt.Sprintf("! %d task(s) wait in the BMC's queue", r.BMC.Queue))
+	if n := len(r.BMC.Waiting); n > 0 {
+		col.Line(0, part.Caution|part.Bold, "! in the BMC's queue: "+catalogue.Some(n, "task"))
+		for _, t := range r.BMC.Waiting {
+			says := t.ID
+			if t.Says != "" {
+				says += "  " + t.Says
+			}
+			if !t.Since.IsZero() {
+				says += ", since " + t.Since.Format("Mon 2 Jan 15:04")
+			}
+			col.Line(2, part.Plain, says)
+		}
 	}
 	if len(well) > 0 {
 		col.Line(0, part.Good, fmt.Sprintf("%d of %d items are well: %s", len(well), len(items),

@@ -97,7 +97,7 @@ func Random(r *rand.Rand) World {
 		name := string(rune('a' + h))
 		w.In.Cluster.Hosts = append(w.In.Cluster.Hosts, name)
 		x := &estate.Reading{Host: name, BootID: name, Capacity: estate.Resources{MemoryMiB: 100, CPU: 1000},
-			Networks: []string{"n"}, Release: "Brae", BMC: estate.BMC{Power: "On", Queue: r.Intn(6) / 5},
+			Networks: []string{"n"}, Release: "Brae", BMC: estate.BMC{Power: "On", Waiting: make([]estate.BMCTask, r.Intn(6)/5)},
 			Health: []estate.Health{{Item: "fans", OK: r.Intn(5) > 0}}}
 		for _, k := range keys[:5] {
 			if r.Intn(5) > 0 {
