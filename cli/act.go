@@ -379,6 +379,15 @@ func (a *app) printEvent(e course.Event) {
 			e.Says(), e.Detail, e.Remedy)
 	case course.Undone, course.Unanswered, course.Quiet, course.Waits, course.Left, course.Handed, course.Refuted:
 		plain.Fprintf(a.out, "%s  %-10s %s\n", at, e.About(), e.Says())
+	case course.Logged:
+		for i := range e.Logs {
+			if l := &e.Logs[i]; len(l.Last(1)) > 0 {
+				plain.Fprintf(a.out, "                    log of %s at that moment:\n", l.Title())
+				for _, line := range l.Last(5) {
+					plain.Fprintf(a.out, "                      %s\n", line)
+				}
+			}
+		}
 	default:
 		plain.Fprintf(a.out, "%s  %-10s %s%s\n", at, e.About(), e.Says(), detail(e))
 	}

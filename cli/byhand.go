@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yareharbour/core/act"
 	"yareharbour/core/course"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
@@ -197,6 +198,58 @@ func (a *app) changedSince(ctx context.Context, h *harbour.Harbour, host string)
 		plain.Fprintln(a.out, "  nothing is otherwise")
 	}
 	return nil
+}
+
+func (a *app) hostLog() *cobra.Command {
+	var as form
+	n := 0
+	c := &cobra.Command{
+		Use: "log HOST", Short: "Show the ends of a host's logs", Args: cobra.ExactArgs(1), ValidArgsFunction: a.names(true),
+		Long: `Shows the newest lines of what the host's package manager and its libvirt have written, and its BMC. Of the moment
+at which something failed in a round they are in that round's journal: "yare round watch" and "yare report" show them.
+
+Exit codes: 0 all that was asked for was read, 4 something could not be, 1 failure.`,
+		Example: "  yare host log heron\n  yare host log heron -n 40",
+		RunE: a.about(func(ctx context.Context, h *harbour.Harbour, name string) error {
+			host, err := hostNamed(h, name)
+			if err != nil {
+				return err
+			}
+			logs, err := h.Logs(ctx, host)
+			if err != nil {
+				return err
+			}
+			unread := len(logs) == 0
+			for i := range logs {
+				l := &logs[i]
+				unread = unread || l.Err != ""
+				l.Lines = l.Lines[max(0, len(l.Lines)-n):]
+				if as.json() {
+					continue
+				}
+				plain.Fprintf(a.out, "%s\n", l.Of)
+				for _, line := range l.Lines {
+					plain.Fprintf(a.out, "  %s\n", line)
+				}
+				switch {
+				case l.Err != "":
+					plain.Fprintf(a.out, "  not all could be read: %s\n", l.Err)
+				case len(l.Lines) == 0:
+					plain.Fprintln(a.out, "  it says nothing")
+				}
+			}
+			if as.json() {
+				err = report.JSON(a.out, append([]act.Log{}, logs...))
+			}
+			if err == nil && unread {
+				return exit(exitUnread)
+			}
+			return err
+		}),
+	}
+	as.flags(c, "text", "json")
+	c.Flags().IntVarP(&n, "lines", "n", 10, "how many lines of each, 40 at most")
+	return c
 }
 
 func (a *app) hostTasks() *cobra.Command {

@@ -30,7 +30,7 @@ of it away. Looking needs neither.`,
 		Example: "  yare host close heron --drain --reason \"a new power supply\"\n" +
 			"  yare host open heron --reason \"it is in\"\n  yare host prepare tides",
 	}
-	c.AddCommand(a.hostPrepare(), a.hostRemove(), a.hostTasks())
+	c.AddCommand(a.hostPrepare(), a.hostRemove(), a.hostTasks(), a.hostLog())
 	for _, w := range handfuls {
 		c.AddCommand(a.hostWork(w))
 	}

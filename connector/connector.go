@@ -128,6 +128,19 @@ func Resolve(ctx context.Context, s Session, changes []Wanted) act.Resolution {
 	return act.Resolution{Unasked: "this kind of host has no package manager to ask"}
 }
 
+// Logger is a session whose host, or its BMC, can be asked for the end of its logs.
+type Logger interface {
+	Logs(ctx context.Context) []act.Log
+}
+
+// Logs asks the session, if its host can be asked.
+func Logs(ctx context.Context, s Session) []act.Log {
+	if l, ok := As[Logger](s); ok {
+		return l.Logs(ctx)
+	}
+	return nil
+}
+
 // Item is one thing that a host needs before it takes orders.
 type Item struct {
 	What  string `json:"what"`  // a path, or what is done
@@ -325,6 +338,9 @@ func (w watched) Trace(ctx context.Context, a act.Act, task string) (act.Trace, 
 func (w watched) Resolve(ctx context.Context, changes []Wanted) act.Resolution {
 	return Resolve(ctx, w.Session, changes)
 }
+
+// Logs asks the session.
+func (w watched) Logs(ctx context.Context) []act.Log { return Logs(ctx, w.Session) }
 
 // Preparation says what the host needs: nothing where it takes orders as it is.
 func (w watched) Preparation(ctx context.Context, peers []string) ([]Item, error) {

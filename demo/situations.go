@@ -51,6 +51,8 @@ func host(name, cluster string, n int) *sim.Host {
 	r.BootedAt = Start.AddDate(0, 0, -40-n)
 	r.Networks = []string{cluster, "storage", "migration"}
 	r.Components = append(r.Components, inLine...)
+	r.Board = map[string]string{"BootMode": "Uefi", "Virtualization": "Enabled", "PowerProfile": "Balanced",
+		"MemoryInterleaving": "Auto", "DeviceIsolation": "Enabled"}
 	r.Hardware = estate.Hardware{Maker: "Corran", Model: "Quay 1", Serial: fmt.Sprintf("Q1-%06d", sum.Sum32()%1e6)}
 	r.Capacity = estate.Resources{MemoryMiB: 512 << 10, CPU: 64000}
 	if cluster == "yard" {

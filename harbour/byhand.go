@@ -174,6 +174,15 @@ func (h *Harbour) Clear(ctx context.Context, w ByHand, seen func(course.Event)) 
 		Reason: w.Reason}, seen)
 }
 
+// Logs are the ends of the logs of a host and of its BMC, as they are now.
+func (h *Harbour) Logs(ctx context.Context, host string) ([]act.Log, error) {
+	s, err := h.World.Open(ctx, host)
+	if err != nil {
+		return nil, err
+	}
+	return connector.Logs(ctx, s), s.Close()
+}
+
 // Tasks are what waits or runs at the BMC of a host, as it says now.
 func (h *Harbour) Tasks(ctx context.Context, host string) ([]estate.BMCTask, error) {
 	r, err := connector.Read(ctx, h.World, host, estate.BMCState)

@@ -108,6 +108,15 @@ func (g guarded) Resolve(ctx context.Context, changes []connector.Wanted) act.Re
 	return r
 }
 
+// Logs asks the host for its logs.
+func (g guarded) Logs(ctx context.Context) []act.Log {
+	logs := connector.Logs(ctx, g.Session)
+	for i := range logs {
+		plain.Strings(&logs[i])
+	}
+	return logs
+}
+
 // Preparation says what the host needs before it takes orders.
 func (g guarded) Preparation(ctx context.Context, peers []string) ([]connector.Item, error) {
 	if p, ok := connector.As[connector.Preparer](g.Session); ok {

@@ -64,6 +64,7 @@ type Runner struct {
 	facts    course.Facts
 	sessions map[string]connector.Session
 	looking  map[string]bool // hosts that are being looked at
+	logging  map[string]bool // hosts whose logs are being fetched, by whose visit it is for
 	ticks    int64           // looks that came back
 	came     chan func(context.Context) error
 	reported time.Time
@@ -82,6 +83,7 @@ func (r *Runner) Run(ctx context.Context, state *course.State) error {
 	ctx, cancel := context.WithCancel(ctx)
 	r.state, r.sessions, r.looking, r.came = state, map[string]connector.Session{}, map[string]bool{},
 		make(chan func(context.Context) error)
+	r.logging = map[string]bool{}
 	r.facts = course.Facts{Hosts: r.Cluster.Hosts, Readings: map[string]*estate.Reading{}, Calls: map[string]bool{},
 		Today: map[string]course.Today{}}
 	for h, known := range r.Known {
@@ -91,7 +93,7 @@ func (r *Runner) Run(ctx context.Context, state *course.State) error {
 	r.forget()
 	err := r.loop(ctx)
 	cancel()
-	for len(r.looking)+len(r.facts.Calls) > 0 { // whatever is out ends with its context
+	for len(r.looking)+len(r.logging)+len(r.facts.Calls) > 0 { // whatever is out ends with its context
 		_ = (<-r.came)(ctx)
 	}
 	for _, s := range r.sessions {
@@ -178,6 +180,9 @@ func (r *Runner) decide(ctx context.Context) (wake time.Duration, over bool, err
 		for _, l := range d.Look {
 			r.look(ctx, l)
 		}
+		for _, l := range d.Logs {
+			r.fetch(ctx, l)
+		}
 		if len(d.Look) == 0 { // else what is to be told is only being looked up
 			r.tell(ctx, d.Says)
 		}
@@ -253,6 +258,34 @@ func (r *Runner) session(ctx context.Context, host string) (connector.Session, e
 		r.sessions[host] = s
 	}
 	return s, err
+}
+
+// asking is how long the logs of a failure may take, in our own time: they help, and nothing hangs on them.
+const asking = 15 * time.Second
+
+// fetch writes down the ends of the logs of the host at which a visit failed.
+func (r *Runner) fetch(ctx context.Context, l course.Culprit) {
+	if r.logging[l.Visit] {
+		return
+	}
+	r.logging[l.Visit] = true
+	s, err := r.session(ctx, l.Host)
+	go func() {
+		var logs []act.Log
+		if err == nil {
+			ctx, cancel := context.WithTimeout(ctx, asking)
+			logs = l.Kind.Foremost(connector.Logs(ctx, s))
+			cancel()
+		}
+		r.came <- func(ctx context.Context) error {
+			delete(r.logging, l.Visit)
+			if ctx.Err() != nil {
+				return nil // whoever goes on with the round asks for them
+			}
+			_, err := r.append(ctx, course.Event{Kind: course.Logged, Host: l.Visit, Logs: logs})
+			return err
+		}
+	}()
 }
 
 // look looks at a host beside whatever else is under way. One that is being looked at already is not asked again.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"math/rand"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -280,6 +281,11 @@ func failed(t *testing.T, h *harness, s *course.State, err error, host, says, ma
 	}
 	if !strings.Contains(v.Failure.Error, says) || v.Failure.Remedy == "" {
 		t.Errorf("the failure says %q, remedy %q", v.Failure.Error, v.Failure.Remedy)
+	}
+	if f := v.Failure; f.Act != nil && f.Certain && !slices.ContainsFunc(f.Logs, func(l act.Log) bool {
+		return strings.Contains(strings.Join(l.Lines, "; "), says)
+	}) {
+		t.Errorf("nothing that keeps a log there says %q: %+v", says, f.Logs)
 	}
 	m := h.world.Hosts[host].Reading.Closed
 	if v.Closed() != (m != nil) {

@@ -472,6 +472,16 @@ func (s session) Do(_ context.Context, o connector.Order) (out connector.Receipt
 	return out, err
 }
 
+func (s session) Logs(context.Context) []act.Log {
+	s.h.mu.Lock()
+	defer s.h.mu.Unlock()
+	logs, err := s.h.world.Logs(s.host)
+	if err != nil {
+		logs = []act.Log{{Of: act.LogHost, Err: err.Error()}}
+	}
+	return append(logs, act.Log{Of: act.LogBMC, Lines: s.h.world.Hosts[s.host].Logs[act.LogBMC]})
+}
+
 func (s session) Trace(_ context.Context, a act.Act, task string) (act.Trace, error) {
 	h := s.h
 	time.Sleep(answerTime / 4)

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"yareharbour/connector"
+	"yareharbour/core/act"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
 )
@@ -73,7 +74,7 @@ func (w *World) Read(name string, sections ...estate.SectionName) (*estate.Readi
 	if h.Unread[estate.GuestList] != "" || !wanted(estate.GuestList) {
 		r.Guests = nil
 	}
-	r.Health, r.BMC, r.Hardware.Serial = nil, estate.BMC{}, ""
+	r.Health, r.BMC, r.Board, r.Hardware.Serial = nil, estate.BMC{}, nil, ""
 	return &r, nil
 }
 
@@ -100,6 +101,18 @@ func kernel(components []estate.Component) (k estate.Kernel) {
 		}
 	}
 	return k
+}
+
+// Logs are the ends of the logs that the host itself keeps.
+func (w *World) Logs(name string) (out []act.Log, err error) {
+	h, err := w.up(name)
+	if err != nil {
+		return nil, err
+	}
+	for _, of := range []string{act.LogPackages, act.LogGuests, act.LogHost} {
+		out = append(out, act.Log{Of: of, Lines: h.Logs[of]})
+	}
+	return out, nil
 }
 
 func (w *World) act(format string, args ...any) {
@@ -194,8 +207,8 @@ func (w *World) Close(host string, m estate.Mark) error {
 	}
 	m.At = w.Now
 	h.Reading.Closed = &m
-	h.LastLog = append(h.LastLog, fmt.Sprintf("%s closed by %s, round %s: %s", w.Now.Format(time.RFC3339),
-		m.By, m.Round, m.Reason))
+	w.note(h, act.LogHost, "closed by %s, round %s: %s",
+		m.By, m.Round, m.Reason)
 	w.act("close %s", host)
 	return nil
 }
@@ -252,7 +265,7 @@ func (w *World) Reboot(host, reason string) (string, error) {
 		return "", errNoHost
 	}
 	h.Up = false
-	h.LastLog = append(h.LastLog, fmt.Sprintf("%s restart: %s", w.Now.Format(time.RFC3339), reason))
+	w.note(h, act.LogHost, "restart: %s", reason)
 	w.act("restart %s", host)
 	return w.begin(Task{Kind: "restart", Host: host}, h.Restart), nil
 }

@@ -40,6 +40,7 @@ type Reply struct {
 	Now     string          `json:"now,omitempty"` // RFC 3339 with nanoseconds
 	Speed   float64         `json:"speed,omitempty"`
 	World   *World          `json:"world,omitempty"`
+	Logs    []act.Log       `json:"logs,omitempty"`
 }
 
 // hostInterface serves the hosts' side of a simulated estate: one POST a call, with the secret as bearer token.
@@ -49,6 +50,7 @@ func hostInterface(s *Server) http.Handler {
 			r.Reading, err = w.Read(c.Host, c.Sections...)
 			return
 		},
+		"logs":   func(w *World, c Call, r *Reply) (err error) { r.Logs, err = w.Logs(c.Host); return },
 		"do":     doCall,
 		"trace":  func(w *World, c Call, r *Reply) (err error) { r.Trace, err = w.Trace(*c.Act); return },
 		"fault":  func(w *World, c Call, _ *Reply) error { return w.Order(c.Fault) },

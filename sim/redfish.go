@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"yareharbour/connector"
+	"yareharbour/core/act"
 	"yareharbour/core/estate"
 )
 
@@ -84,7 +85,12 @@ func (b *bmc) handler() http.Handler {
 	auth("GET /redfish/v1/Systems/1", b.system)
 	auth("POST /redfish/v1/Systems/1/Actions/ComputerSystem.Reset", b.reset)
 	auth("GET /redfish/v1/Managers", b.one("/Managers", "ManagerCollection", "Managers", "/Managers/bmc"))
+	auth("GET /redfish/v1/Systems/1/Bios", b.bios)
 	auth("GET /redfish/v1/Managers/bmc", b.manager)
+	auth("GET /redfish/v1/Managers/bmc/LogServices", b.one("/Managers/bmc/LogServices", "LogServiceCollection", "Logs",
+		"/Managers/bmc/LogServices/1"))
+	auth("GET /redfish/v1/Managers/bmc/LogServices/1", b.logService)
+	auth("GET /redfish/v1/Managers/bmc/LogServices/1/Entries", b.logEntries)
 	auth("POST /redfish/v1/Managers/bmc/Actions/Manager.Reset", b.resetManager)
 	auth("GET /redfish/v1/Chassis", b.one("/Chassis", "ChassisCollection", "Chassis", "/Chassis/1"))
 	auth("GET /redfish/v1/Chassis/1", b.chassis)
@@ -308,6 +314,7 @@ func (b *bmc) system(h *Host, _ *http.Request) (int, any) {
 		"HostName": h.Name,
 		"UUID":     bootID(h.Name, 0), "PowerState": powerOf(h),
 		"Status":           doc{"State": "Enabled", "Health": b.health(h)},
+		"Bios":             link("/Systems/1/Bios"),
 		"BiosVersion":      versionOf(h, "bios"),
 		"MemorySummary":    doc{"TotalSystemMemoryGiB": h.Reading.Capacity.MemoryMiB / 1024},
 		"ProcessorSummary": doc{"Count": 2, "CoreCount": h.Reading.Capacity.CPU / 1000},
@@ -397,9 +404,35 @@ func (b *bmc) manager(h *Host, _ *http.Request) (int, any) {
 		"LastResetTime": lastReset(h),
 		"Status":        doc{"State": "Enabled", "Health": "OK"},
 		"Links":         doc{"ManagerForServers": []doc{link("/Systems/1")}},
+		"LogServices":   link("/Managers/bmc/LogServices"),
 		"Actions": doc{"#Manager.Reset": doc{"target": root + "/Managers/bmc/Actions/Manager.Reset",
 			"ResetType@Redfish.AllowableValues": []string{"GracefulRestart", "ForceRestart"}}},
 	})
+}
+
+func (b *bmc) bios(h *Host, _ *http.Request) (int, any) {
+	return 200, resource("/Systems/1/Bios", "#Bios.v1_2_2.Bios", "Bios", "Firmware settings of "+h.Name,
+		doc{"Attributes": h.Reading.Board})
+}
+
+func (b *bmc) logService(*Host, *http.Request) (int, any) {
+	return 200, resource("/Managers/bmc/LogServices/1", "#LogService.v1_7_0.LogService", "1", "Events",
+		doc{"ServiceEnabled": true, "OverWritePolicy": "WrapsWhenFull",
+			"Entries": link("/Managers/bmc/LogServices/1/Entries")})
+}
+
+func (b *bmc) logEntries(h *Host, _ *http.Request) (int, any) {
+	members := []doc{}
+	for i, l := range h.Logs[act.LogBMC] {
+		at, says, _ := strings.Cut(l, " ")
+		id, severity := fmt.Sprint(i+1), "OK"
+		if strings.HasPrefix(says, "error") {
+			severity = "Critical"
+		}
+		members = append(members, resource("/Managers/bmc/LogServices/1/Entries/"+id, "#LogEntry.v1_16_2.LogEntry", id,
+			"Entry "+id, doc{"EntryType": "Event", "Created": at, "Severity": severity, "Message": says}))
+	}
+	return 200, collection("/Managers/bmc/LogServices/1/Entries", "LogEntryCollection", "Entries", members)
 }
 
 // lastReset is when the BMC last started itself; one that was never restarted has run since before the estate was made.

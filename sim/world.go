@@ -14,9 +14,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"yareharbour/connector"
+	"yareharbour/core/act"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
 )
@@ -46,7 +48,7 @@ type Host struct {
 	BMCDown  time.Time                     `json:"bmc_down,omitzero"`  // silent until then
 	BMCReset time.Time                     `json:"bmc_reset,omitzero"` // when the BMC last started
 	Waiting  []string                      `json:"waiting,omitempty"`  // ids of forgotten tasks in the BMC's queue
-	LastLog  []string                      `json:"log,omitempty"`      // the host's own log of what was done to it
+	Logs     map[string][]string           `json:"logs,omitempty"`     // the newest lines of what keeps a log
 }
 
 // Task is work under way in the world.
@@ -182,13 +184,34 @@ func (w *World) begin(t Task, takes time.Duration) string {
 	return t.ID
 }
 
+// keepers are what keeps the log of a kind of task.
+var keepers = map[string]string{"move": act.LogGuests, "change": act.LogPackages, "services": act.LogPackages,
+	"restart": act.LogHost, "firmware": act.LogBMC}
+
+// note adds a line to a log of the host's.
+func (w *World) note(h *Host, of, format string, args ...any) {
+	if h.Logs == nil {
+		h.Logs = map[string][]string{}
+	}
+	all := append(h.Logs[of], w.Now.Format(time.RFC3339)+" "+fmt.Sprintf(format, args...))
+	h.Logs[of] = slices.Clone(all[max(0, len(all)-act.LogLines):])
+}
+
 func (w *World) finish(t *Task) {
 	t.State, t.Percent = connector.TaskDone, 100
 	h := w.Hosts[t.Host]
+	of := string(t.Component)
+	for _, g := range h.Reading.Guests {
+		if g.UID() == t.Guest {
+			of = g.Name
+		}
+	}
 	if t.Fails != "" {
 		t.State, t.Error = connector.TaskFailed, t.Fails
+		w.note(h, keepers[t.Kind], "error: %s: %s", strings.TrimSpace(t.Kind+" "+of), t.Fails)
 		return
 	}
+	w.note(h, keepers[t.Kind], "%s ended", strings.TrimSpace(t.Kind+" "+of))
 	switch t.Kind {
 	case "move":
 		w.land(h, w.Hosts[t.To], t)

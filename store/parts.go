@@ -49,6 +49,7 @@ type whole struct {
 	Components []estate.Component `json:"components,omitempty"`
 	Guests     []estate.Guest     `json:"guests,omitempty"`
 	Health     []estate.Health    `json:"health,omitempty"`
+	Board      map[string]string  `json:"board,omitempty"`
 }
 
 const hashSize = 16
@@ -62,7 +63,7 @@ func split(r *estate.Reading) (bodies [][]byte, times []byte, err error) {
 		parts[n] = &whole{}
 	}
 	self := *r
-	self.Components, self.Guests, self.Health = nil, nil, nil
+	self.Components, self.Guests, self.Health, self.Board = nil, nil, nil, nil
 	self.Sections = append([]estate.Section(nil), r.Sections...)
 	for i := range self.Sections {
 		times = binary.AppendVarint(times, nano(self.Sections[i].At))
@@ -83,7 +84,7 @@ func split(r *estate.Reading) (bodies [][]byte, times []byte, err error) {
 	for p, words := range plain {
 		p.Plain = strings.Join(words, " ")
 	}
-	parts["guests"].Guests, parts["health"].Health = r.Guests, r.Health
+	parts["guests"].Guests, parts["health"].Health, parts["firmware"].Board = r.Guests, r.Health, r.Board
 	for _, n := range partNames {
 		b, err := json.Marshal(parts[n])
 		if err != nil {
@@ -137,6 +138,9 @@ func join(bodies []*whole, times []byte) (*estate.Reading, error) {
 		r.Components = append(r.Components, b.Components...)
 		if b.Guests != nil {
 			r.Guests = b.Guests
+		}
+		if b.Board != nil {
+			r.Board = b.Board
 		}
 		if b.Health != nil {
 			r.Health = b.Health

@@ -217,6 +217,12 @@ func (t *trial) failing() {
 		f.Outcome != act.NeedsPerson || f.Detail == "" {
 		t.Errorf("%s: %s", f.Outcome, f.Detail)
 	}
+	for _, l := range connector.Logs(t.Context(), t.open(t.Host)) {
+		if l.Of == act.LogPackages && len(l.Lines) > 0 && l.Err == "" {
+			return
+		}
+	}
+	t.Error("the package manager has written nothing about it")
 }
 
 func (t *trial) services() {

@@ -18,6 +18,7 @@ import (
 	"yareharbour/connector/linux"
 	"yareharbour/connector/redfish"
 	"yareharbour/connector/ssh"
+	"yareharbour/core/act"
 	"yareharbour/core/estate"
 )
 
@@ -97,7 +98,24 @@ exec sudo -n timeout -k 1 "$n" sh -s -- "$@"`
 
 func (d *Connector) probe(ctx context.Context, conn *ssh.Conn, host string,
 	sections []estate.SectionName) (*estate.Reading, error) {
-	words := linux.ProbeWords(0, d.limit()/4, sections...)
+	p, err := d.probed(ctx, conn, host, linux.ProbeWords(0, d.limit()/4, sections...)...)
+	if err != nil {
+		return nil, err
+	}
+	return linux.Machine{Source: p, Name: host, From: "SSH", Now: time.Now}.Read(ctx, sections...), nil
+}
+
+// logs are the ends of the logs on a host.
+func (d *Connector) logs(ctx context.Context, conn *ssh.Conn, host string) ([]act.Log, error) {
+	p, err := d.probed(ctx, conn, host, strconv.Itoa(max(1, int(d.limit()/4/time.Second))), linux.LogWord)
+	if err != nil {
+		return nil, err
+	}
+	return p.Logs(), nil
+}
+
+// probed runs the probe on a host with these words.
+func (d *Connector) probed(ctx context.Context, conn *ssh.Conn, host string, words ...string) (*linux.Probed, error) {
 	var answer []byte
 	var err error
 	if d.Sudo {
@@ -117,7 +135,7 @@ func (d *Connector) probe(ctx context.Context, conn *ssh.Conn, host string,
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", host, err)
 	}
-	return linux.Machine{Source: p, Name: host, From: "SSH", Now: time.Now}.Read(ctx, sections...), nil
+	return p, nil
 }
 
 // silent is the reading of a host whose machine could not be read.
@@ -212,7 +230,7 @@ func (d *Connector) client(ctx context.Context, host string) (*redfish.Client, e
 func join(machine, board *estate.Reading) *estate.Reading {
 	r := machine
 	r.Components = append(r.Components, board.Components...)
-	r.Health, r.BMC = board.Health, board.BMC
+	r.Health, r.BMC, r.Board = board.Health, board.BMC, board.Board
 	if board.Hardware.Model != "" {
 		r.Hardware = board.Hardware
 	}

@@ -68,6 +68,30 @@ func (s *session) Read(ctx context.Context, sections ...estate.SectionName) (*es
 	return r, ctx.Err()
 }
 
+// Logs are the ends of the logs of the host and of its BMC.
+func (s *session) Logs(ctx context.Context) (out []act.Log) {
+	var board act.Log
+	var wait sync.WaitGroup
+	wait.Go(func() {
+		b, err := s.by.client(ctx, s.host)
+		if err != nil {
+			board = act.Log{Of: act.LogBMC, Err: err.Error()}
+			return
+		}
+		defer b.Close()
+		board = b.Log(ctx)
+	})
+	conn, err := s.dialled(ctx)
+	if err == nil {
+		out, err = s.by.logs(ctx, conn, s.host)
+	}
+	if err != nil {
+		out = []act.Log{{Of: act.LogHost, Err: err.Error()}}
+	}
+	wait.Wait()
+	return append(out, board)
+}
+
 // Connect tries every way to the host.
 func (s *session) Connect(ctx context.Context) []connector.Stage { return s.by.Connect(ctx, s.host) }
 

@@ -116,6 +116,23 @@ if wants settings; then
 	ask 'nft list ruleset' nft list ruleset
 	ask 'iptables -S INPUT' iptables -S INPUT
 fi
+if wants log; then # nobody asks for this with the rest
+	lines() {
+		for f in "$@"; do
+			case $f in *[[:cntrl:]]*) continue ;; esac
+			[ ! -r "$f" ] || ask "log $f" tail -n 40 -- "$f"
+		done
+		denied "$@"
+	}
+	lines /var/log/apt/term.log /var/log/dpkg.log /var/log/dnf.rpm.log /var/log/libvirt/libvirtd.log
+	ask 'log journal' journalctl -q --no-pager -o short-iso -n 40 -u libvirtd -u virtqemud
+	IFS='
+'
+	set -f
+	lines $(bounded find /var/log/libvirt/qemu -maxdepth 1 -name '*.log' ! -name '*[[:cntrl:]]*' -mmin -15 2>/dev/null | head -n 4)
+	set +f
+	unset IFS
+fi
 if wants condition; then
 	set -- /etc/pki/CA/cacert.pem /etc/pki/libvirt/*.pem /etc/pki/qemu/*.pem
 	show /proc/mounts /proc/mdstat /proc/net/bonding/* "$@"

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"net/http"
 	"net/http/httptest"
 	"slices"
@@ -95,6 +96,7 @@ func newStranger() *stranger {
 			"/box/nodes/left": `{"SystemType":"Physical","Manufacturer":"Marsh ","Model":"Reed 3",
 "SerialNumber":"R3-1","PowerState":"On","HostName":"heron",
 			"Memory":{"@odata.id":"/box/mem"},"Processors":{"@odata.id":"/box/cpu"},
+"Bios":{"@odata.id":"/box/set"},"LogServices":{"@odata.id":"/box/logs"},
 "Storage":{"@odata.id":"/box/store"},"Status":{"Health":"OK","State":"Enabled"}}`,
 			"/box/mem":   `{"Members":[` + link("/box/mem/1") + `,` + link("/box/mem/2") + `]}`,
 			"/box/mem/1": `{"Id":"1","Name":"Module A1","Status":{"State":"Enabled","Health":"OK"}}`,
@@ -123,11 +125,21 @@ func newStranger() *stranger {
 			"/box/frames/b/heat":    `{"Fans":{"@odata.id":"/box/frames/b/fans"}}`,
 			"/box/frames/b/fans":    `{"Members":[` + link("/box/frames/b/fan/1") + `]}`,
 			"/box/frames/b/fan/1":   `{"Name":"Fan 1","Status":{"Health":"OK"}}`,
-			"/box/work":             `{"Tasks":{"@odata.id":"/box/work/all"}}`,
-			"/box/work/all":         `{"Members":[` + link("/box/work/all/7") + `,` + link("/box/work/all/8") + `]}`,
-			"/box/work/all/7":       `{"Id":"7","TaskState":"Running"}`,
-			"/box/work/all/8":       `{"Id":"8","TaskState":"Completed"}`,
-			"/box/soft":             `{"FirmwareInventory":{"@odata.id":"/box/soft/all"}}`,
+			"/box/set": `{"Attributes":{"Mode":"Fast","Threads":2,"Fan":true,"Clock":"21:04","Day":"2026-11-21T20:00:00Z",
+"Image":"2.5.0"}}`,
+			"/box/logs":       `{"Members":[` + link("/box/logs/sel") + `,` + link("/box/logs/audit") + `]}`,
+			"/box/logs/sel":   `{"Entries":{"@odata.id":"/box/logs/sel/e"}}`,
+			"/box/logs/audit": `{"Entries":{"@odata.id":"/box/logs/audit/e"}}`,
+			"/box/logs/sel/e": `{"Members":[{"Created":"2026-11-21T20:03:00Z","Severity":"Critical",
+"Message":"the image was refused"}],"Members@odata.nextLink":"/box/logs/sel/e?p=2"}`,
+			"/box/logs/sel/e?p=2": `{"Members":[{"Created":"2026-11-21T20:01:00+00:00","Severity":"OK","MessageId":"Marsh.1.Up"}]}`,
+			"/box/logs/audit/e":   `{"Members":[` + link("/box/logs/audit/e/1") + `]}`,
+			"/box/logs/audit/e/1": `{"Created":"2026-11-21T20:02:00Z","Severity":"OK","Message":"watch logged in"}`,
+			"/box/work":           `{"Tasks":{"@odata.id":"/box/work/all"}}`,
+			"/box/work/all":       `{"Members":[` + link("/box/work/all/7") + `,` + link("/box/work/all/8") + `]}`,
+			"/box/work/all/7":     `{"Id":"7","TaskState":"Running"}`,
+			"/box/work/all/8":     `{"Id":"8","TaskState":"Completed"}`,
+			"/box/soft":           `{"FirmwareInventory":{"@odata.id":"/box/soft/all"}}`,
 		}}
 	var page []string
 	for i, it := range []string{
@@ -193,6 +205,31 @@ func TestAStrangersBMCIsReadByLinks(t *testing.T) {
 	c.Close()
 	if len(s.sessions) > 0 || s.begun != 1 {
 		t.Errorf("%d sessions were begun and %d are left", s.begun, len(s.sessions))
+	}
+}
+
+// Settings are told but for clocks, and logs are told by time, whether entries stand in their collection or are linked to.
+func TestSettingsAndLogs(t *testing.T) {
+	s := newStranger()
+	c, _ := s.serve(t, "word")
+	r := &estate.Reading{}
+	if _, err := c.ReadSection(t.Context(), estate.FirmwareItems, r); err != nil ||
+		!maps.Equal(r.Board, map[string]string{"Mode": "Fast", "Threads": "2", "Fan": "true", "Image": "2.5.0"}) {
+		t.Errorf("%v %v", r.Board, err)
+	}
+	l := c.Log(t.Context())
+	want := []string{"2026-11-21T20:01:00+00:00 OK Marsh.1.Up", "2026-11-21T20:02:00Z OK watch logged in",
+		"2026-11-21T20:03:00Z Critical the image was refused"}
+	if !slices.Equal(l.Lines, want) || l.Err != "" {
+		t.Errorf("%+v", l)
+	}
+	delete(s.docs, "/box/logs/audit/e")
+	if l = c.Log(t.Context()); len(l.Lines) != 2 || l.Err == "" {
+		t.Errorf("without one of its logs: %+v", l)
+	}
+	delete(s.docs, "/box/set")
+	if partial, err := c.ReadSection(t.Context(), estate.FirmwareItems, r); err != nil || partial != "" || r.Board != nil {
+		t.Errorf("without settings: %v %q %v", r.Board, partial, err)
 	}
 }
 

@@ -87,6 +87,20 @@ func (s *session) flash(ctx context.Context, o connector.Order) (connector.Recei
 	return b.Flash(ctx, o)
 }
 
+// Logs are the ends of the logs of the host and of its BMC.
+func (s *session) Logs(ctx context.Context) []act.Log {
+	reply, err := s.c.call(ctx, "logs", sim.Call{Host: s.host})
+	out := reply.Logs
+	if err != nil {
+		out = []act.Log{{Of: act.LogHost, Err: err.Error()}}
+	}
+	b, err := s.c.bmc(s.host)
+	if err != nil {
+		return append(out, act.Log{Of: act.LogBMC, Err: err.Error()})
+	}
+	return append(out, b.Log(ctx))
+}
+
 // Trace asks the host, and the BMC about an image.
 func (s *session) Trace(ctx context.Context, a act.Act, task string) (act.Trace, error) {
 	if a.Kind == act.Flash {

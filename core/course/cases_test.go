@@ -1744,6 +1744,24 @@ journal a: began checked stage:k put:k proving
 seen a.queue
 ⇒ say a: not proven yet: in its BMC's queue there is left: 1
 
+# nor with another setting of its firmware
+plan a k/
+journal a: began checked stage:k put:k proving
+seen a.board=2
+⇒ say a: not proven yet: its firmware's setting mode is "2", and was "1"
+
+# nor where none is told any more
+plan a k/
+journal a: began checked stage:k put:k proving
+seen a.board
+⇒ say a: not proven yet: its firmware's settings are not told any more
+
+# one that is new is none that was changed
+plan a k/
+journal a: began checked stage:k put:k proving
+seen a.board=1
+⇒ record proven a
+
 # what waited before is not left by the visit
 plan a k/
 journal a: began checked:queue stage:k put:k proving
@@ -1759,6 +1777,24 @@ journal a: began blocked queued:1 clear/failed clear/failed
 plan a k/host
 journal a: began blocked queued:1 clear/failed clear/failed goon
 ⇒ record checked a
+
+# the logs of what failed are fetched before anything else is written there, and before the round ends
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k/failed
+seen unlogged
+⇒ logs a of a; wake in
+
+# a move that failed is the host's that it left
+plan a k/host
+journal a: began checked stage:k move:g1>b/failed move:g1>b/failed move:g1>b/failed
+seen unlogged
+⇒ logs a of a
+
+# what was held up before it began has none
+plan a k/host
+journal a: began blocked
+seen unlogged
+⇒ end failed: a: precheck failed
 
 # a person's word settles what no look can: a host that does not answer
 plan a k/host

@@ -54,6 +54,7 @@ const (
 	Stays    EventKind = "stays"       // guests that were to come back stay where they are; carries them
 	Left     EventKind = "left"        // it is left out, as somebody asked
 	Handed   EventKind = "handed over" // the host is somebody's from now on; carries what is owed of its visit
+	Logged   EventKind = "logged"      // the ends of logs of the moment of a failure; carries them
 	Refuted  EventKind = "refuted"     // a look contradicts what a person said of an act
 )
 
@@ -87,6 +88,7 @@ type Event struct {
 	Checks []precheck.Answer `json:"checks,omitempty"`
 	Moves  []fit.Move        `json:"moves,omitempty"`  // of Rerouted and Stays
 	Before *estate.Reading   `json:"before,omitempty"` // the host as it was before its visit
+	Logs   []act.Log         `json:"logs,omitempty"`   // of Logged: of the moment of a failure
 }
 
 // About is the host that the event is about; "" where it is about the round.
@@ -103,6 +105,8 @@ func (e *Event) Announces() bool {
 	switch e.Kind {
 	case Intent, Accepted, Heard, Began, Proving:
 		return true
+	case Logged:
+		return len(e.Logs) == 0
 	}
 	return false
 }
@@ -130,6 +134,8 @@ func (e *Event) Says() string {
 		return "left out: " + e.Detail
 	case e.Kind == Handed:
 		return "handed over: " + e.Detail
+	case e.Kind == Logged:
+		return "its logs at that moment"
 	case e.Kind == Asked:
 		return e.asks()
 	case e.Kind == Failed && e.Again:

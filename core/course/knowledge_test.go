@@ -160,6 +160,9 @@ func TestLessKnowledgeNeverBeginsMore(t *testing.T) {
 				round.do(a)
 				round.append(Event{Kind: Done, Act: &a})
 			}
+			for _, c := range d.Logs {
+				round.append(Event{Kind: Logged, Host: c.Visit})
+			}
 			if d.End != nil {
 				round.append(*d.End)
 			}

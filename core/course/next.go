@@ -83,8 +83,15 @@ type Decision struct {
 	Look   []Look
 	// ask again after so long, with nothing of what was seen relied on any more; 0: when something comes in
 	Wake time.Duration
+	Logs []Culprit // whose logs are to be fetched
 	Says []Said
 	End  *Event // the round ends with it
+}
+
+// Culprit is the host at which a visit failed, and the kind of act that did.
+type Culprit struct {
+	Visit, Host string
+	Kind        act.Name // "" where it was none
 }
 
 // Poll is how long a round waits at most between two looks at what is under way, and Glance at least: what has just

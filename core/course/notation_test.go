@@ -42,9 +42,9 @@ import (
 //
 // Words of seen: HOST.silent HOST.off HOST.bmc-silent HOST.unread:SECTION HOST.partial:SECTION HOST.stale HOST+guest
 // HOST-guest HOST+guest:suspended HOST.k=VERSION HOST.k:running=VERSION HOST.k:state=WORD HOST.k:held=SERVICE
-// HOST.k:guests=GUEST HOST.boot=ID HOST.mark=none|theirs HOST.reason=WORD HOST.ill HOST.netless HOST.queue HOST.task=ID
+// HOST.k:guests=GUEST HOST.boot=ID HOST.mark=none|theirs HOST.reason=WORD HOST.ill HOST.netless HOST.board=VALUE HOST.queue HOST.task=ID
 // HOST.memory=MIB HOST.cpu=MILLICORES HOST.fan2 HOST.loose HOST.reset HOST.guard=EPOCH trace:ACT=taken|running|done|failed|lost|vain|unasked|SUM calls:ACT bad:k withdrawn:k
-// unjudged lost contradicted stale.
+// unjudged lost contradicted stale unlogged (first: what failed was not asked for its logs yet).
 
 // scene is a case under way.
 type scene struct {
@@ -77,7 +77,7 @@ func (sc *scene) hosts(words []string) {
 	for _, w := range words {
 		name, guests, _ := strings.Cut(w, ":")
 		r := &estate.Reading{Host: name, BootID: "boot-" + name, Capacity: estate.Resources{MemoryMiB: 100, CPU: 100},
-			Networks: []string{"n"}, Health: []estate.Health{{Item: "fans", OK: true}},
+			Networks: []string{"n"}, Board: map[string]string{"mode": "1"}, Health: []estate.Health{{Item: "fans", OK: true}},
 			BMC: estate.BMC{Power: "On", Tasks: []string{"old"}, Reset: noon.Add(-time.Hour)}}
 		for l, k := range components {
 			c := estate.Component{Key: k, Version: "1"}
@@ -292,6 +292,15 @@ func (sc *scene) apply(e Event) {
 	e.V, e.Seq, e.At, e.Epoch = Schema, sc.s.Seq+1, sc.now, max(e.Epoch, sc.s.Epoch)
 	if err := sc.s.Apply(e); err != nil {
 		sc.t.Fatalf("the case's own journal: %v", err)
+	}
+}
+
+// logged has the logs fetched of what failed, as they were before anything else is decided.
+func (sc *scene) logged() {
+	for i := range sc.s.Visits {
+		if v := &sc.s.Visits[i]; v.Failure != nil && !v.Failure.Logged {
+			sc.apply(Event{Kind: Logged, Host: v.Host})
+		}
 	}
 }
 
@@ -567,6 +576,7 @@ func (sc *scene) seen(words []string) {
 			sc.f.Lease = false
 		case "contradicted":
 			sc.f.Contradiction = &Contradiction{Host: "a", Why: "a has taken the order of entry 99"}
+		case "unlogged": // what failed is not asked for its logs
 		case "unjudged":
 			for _, h := range sc.f.Hosts {
 				sc.f.Today[h] = Today{Payloads: sc.f.Today[h].Payloads}
@@ -681,6 +691,11 @@ func (sc *scene) seenOn(w string) {
 		r.Health = append(slices.Clone(r.Health), estate.Health{Item: "fan 2", Detail: "it stands"})
 	case word == "loose":
 		r.Closed.Loose = "its hook is gone"
+	case word == "board": // board=2, and nothing where none is told
+		r.Board = map[string]string{"mode": arg, "new": "1"}
+		if arg == "" {
+			r.Board = nil
+		}
 	case word == "netless":
 		r.Networks = nil
 	case word == "queue":
@@ -762,6 +777,9 @@ func (sc *scene) says(d Decision) (out []string) {
 		}
 		out = append(out, fmt.Sprintf("look %s %s", l.Host, strings.Join(names, ",")))
 	}
+	for _, c := range d.Logs {
+		out = append(out, fmt.Sprintf("logs %s of %s", c.Visit, c.Host))
+	}
 	for _, s := range d.Says {
 		out = append(out, fmt.Sprintf("say %s: %s", s.Host, s.Says))
 	}
@@ -840,6 +858,9 @@ func play(t *testing.T, lines []string) {
 		case "seen", "⇒":
 			ready()
 			if !known {
+				if !slices.Contains(f, "unlogged") {
+					sc.logged()
+				}
 				sc.know()
 				known = true
 			}

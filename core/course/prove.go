@@ -3,6 +3,7 @@ package course
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -94,6 +95,16 @@ func less(v *Visit, r *estate.Reading) (out []string) {
 		goes := slices.ContainsFunc(v.Changes, func(c act.Change) bool { return c.Component == b.Key && c.To == "" })
 		if now, ok := r.Component(b.Key, b.Device); (!ok || now.Version == "" && now.Unread == "") && !goes {
 			add("%s is gone", b.Title())
+		}
+	}
+	if both(estate.FirmwareItems) {
+		for _, name := range slices.Sorted(maps.Keys(was.Board)) { // what new firmware adds or drops is its own
+			if now, told := r.Board[name]; told && now != was.Board[name] {
+				add("its firmware's setting %s is %q, and was %q", name, now, was.Board[name])
+			}
+		}
+		if len(was.Board) > 0 && len(r.Board) == 0 {
+			add("its firmware's settings are not told any more")
 		}
 	}
 	if both(estate.ConditionItems) {

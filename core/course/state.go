@@ -152,7 +152,7 @@ func (s *State) refuses(e *Event) string {
 		return ""
 	case Intent, Accepted, Unanswered, Done, Undone, Failed, Quiet, Heard, Overdue, Stuck, Refuted:
 		return s.refusesAct(e)
-	case Began, Checked, Waits, Rerouted, Stays, Blocked, Proving, Proven, Unproven, Left, Handed:
+	case Began, Checked, Waits, Rerouted, Stays, Blocked, Proving, Proven, Unproven, Left, Handed, Logged:
 		if e.Act != nil || s.Visit(e.Host) == nil {
 			return fmt.Sprintf("%q is about %q, which has no visit", e.Kind, e.Host)
 		}
@@ -362,6 +362,10 @@ func (s *State) visit(v *Visit, e *Event) {
 			v.Notes = append(v.Notes, e.Detail)
 		}
 		v.settle()
+	case Logged:
+		if v.Failure != nil {
+			v.Failure.Logs, v.Failure.Logged = e.Logs, true
+		}
 	case Left:
 		v.Phase, v.Failure = LeftOut, nil
 		v.end(e.At, false)

@@ -111,6 +111,14 @@ func (t *turn) halt(v *Visit) {
 
 // afterFailure lets what is in flight land, and writes the reason on a closed host.
 func (t *turn) afterFailure(v *Visit) {
+	if f := v.Failure; !f.Logged && (f.Act != nil || f.Step == act.ProveStep) { // before anything else is written there
+		c := Culprit{Visit: v.Host, Host: v.Host}
+		if f.Act != nil {
+			c.Host, c.Kind = f.Act.Host, f.Act.Kind
+		}
+		t.d.Logs, t.waits = append(t.d.Logs, c), true
+		return
+	}
 	ended, says := t.s.End, ""
 	switch {
 	case ended != nil:

@@ -20,6 +20,9 @@ type Failure struct {
 	Certain bool // how the act came out is known
 	Waited  bool // it was waited for
 	Marked  bool // the host carries the reason, or needs not
+	// Logs are the ends of the logs of the host and its BMC at that moment, once they were asked for.
+	Logs   []act.Log
+	Logged bool
 	// Queued are the tasks that waited at the host's BMC then.
 	Queued []string
 }

@@ -27,6 +27,7 @@ func state(t *testing.T, text string) *scene {
 		case "journal":
 			sc.begin()
 			sc.journal(f[1:])
+			sc.logged()
 		}
 	}
 	return sc

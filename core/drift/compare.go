@@ -2,6 +2,7 @@ package drift
 
 import (
 	"cmp"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -63,6 +64,15 @@ func Compare(from, to *estate.Reading) Comparison {
 	sortTurns(out.Turns)
 	if both[estate.Host] {
 		out.Facts = facts(from, to)
+	}
+	if both[estate.FirmwareItems] && len(from.Board) > 0 && len(to.Board) > 0 {
+		names := maps.Clone(from.Board)
+		maps.Copy(names, to.Board)
+		for _, n := range slices.Sorted(maps.Keys(names)) {
+			if a, b := from.Board[n], to.Board[n]; a != b {
+				out.Facts = append(out.Facts, Fact{"firmware setting " + n, a, b})
+			}
+		}
 	}
 	return out
 }

@@ -207,7 +207,10 @@ type Reading struct {
 	Guests     []Guest     `json:"guests"`
 	Health     []Health    `json:"health,omitempty"`
 	BMC        BMC         `json:"bmc"`
-	Condition  Condition   `json:"condition,omitzero"`
+	// Board are the settings of the host's own firmware, by the names that its BMC gives them; nil where it tells none.
+	// They belong to the section of the firmware.
+	Board     map[string]string `json:"board,omitempty"`
+	Condition Condition         `json:"condition,omitzero"`
 }
 
 // Offer is what a host's libvirt offers guests beside what is read of the host itself; it belongs to the section of the
@@ -376,6 +379,7 @@ func (r *Reading) Over(last *Reading) *Reading {
 		out.Condition = r.Condition.or(last.Condition)
 	}
 	out.Emulator = cmp.Or(r.Emulator, last.Emulator)
+	out.Board = from[FirmwareItems].Board
 	out.Offer = from[GuestList].Offer
 	out.Guests, out.Health, out.BMC = from[GuestList].Guests, from[HealthItems].Health, from[BMCState].BMC
 	if _, asked := r.section(BMCState); asked {

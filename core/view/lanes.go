@@ -301,6 +301,7 @@ type Result struct {
 	LongestTook   time.Duration
 	Needs         string // what a person must see to
 	Remedy        string
+	Logs          []act.Log // of the moment at which it failed
 }
 
 // Results tell host by host what a round came to.
@@ -339,7 +340,7 @@ func Results(s *course.State, now time.Time) (out []Result) {
 			}
 		}
 		if f := v.Failure; f != nil {
-			r.Needs, r.Remedy = f.Error, f.Remedy
+			r.Needs, r.Remedy, r.Logs = f.Error, f.Remedy, f.Logs
 		}
 		out = append(out, r)
 	}

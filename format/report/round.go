@@ -7,6 +7,7 @@ import (
 	"text/tabwriter"
 	"time"
 
+	"yareharbour/core/act"
 	"yareharbour/core/course"
 	"yareharbour/core/drift"
 	"yareharbour/core/plan"
@@ -31,15 +32,16 @@ type Round struct {
 
 // Visit is a host of a round report.
 type Visit struct {
-	Host    string   `json:"host"`
-	Outcome string   `json:"outcome"`
-	Why     string   `json:"why,omitempty"`
-	Remedy  string   `json:"remedy,omitempty"`
-	Seconds float64  `json:"seconds"`
-	Moves   []string `json:"moves"`
-	Changes []Change `json:"changes"`
-	Steps   []Step   `json:"steps"`
-	Notes   []string `json:"notes,omitempty"`
+	Host    string    `json:"host"`
+	Outcome string    `json:"outcome"`
+	Why     string    `json:"why,omitempty"`
+	Remedy  string    `json:"remedy,omitempty"`
+	Logs    []act.Log `json:"logs,omitempty"` // of the moment at which it failed
+	Seconds float64   `json:"seconds"`
+	Moves   []string  `json:"moves"`
+	Changes []Change  `json:"changes"`
+	Steps   []Step    `json:"steps"`
+	Notes   []string  `json:"notes,omitempty"`
 	// of the configuration that was kept before the first change
 	Kept string   `json:"configuration_sha256,omitempty"`
 	Left []string `json:"left,omitempty"`
@@ -80,7 +82,7 @@ func newVisit(v *course.Visit) Visit {
 	out := Visit{Host: v.Host, Outcome: outcome(v), Left: v.Left, Notes: v.Notes, Kept: v.Kept, Moves: []string{},
 		Changes: []Change{}, Steps: []Step{}}
 	if v.Failure != nil {
-		out.Why, out.Remedy = v.Failure.Error, v.Failure.Remedy
+		out.Why, out.Remedy, out.Logs = v.Failure.Error, v.Failure.Remedy, v.Failure.Logs
 	}
 	for _, m := range v.Moved() {
 		out.Moves = append(out.Moves, m.Guest+" → "+m.To)
@@ -160,6 +162,15 @@ func (r Round) Text(w io.Writer) error {
 			len(v.Moves))
 		if v.Why != "" {
 			plain.Fprintf(w, "  why: %s\n  what next: %s\n", v.Why, dash(v.Remedy))
+		}
+		for i := range v.Logs {
+			l := &v.Logs[i]
+			for j, line := range l.Last(8) {
+				if j == 0 {
+					plain.Fprintf(w, "  log of %s at that moment:\n", l.Title())
+				}
+				plain.Fprintf(w, "    %s\n", line)
+			}
 		}
 		t := tabwriter.NewWriter(w, 2, 0, 2, ' ', 0)
 		for _, c := range v.Changes {

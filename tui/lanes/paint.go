@@ -177,6 +177,14 @@ func paintResult(c *part.Canvas, s *course.State, now time.Time, host string, a 
 		col.Line(0, part.Alarm|part.Bold, "✗ "+r.Needs)
 		col.Line(0, part.Strong, "→ "+r.Remedy)
 	}
+	for i := range r.Logs {
+		if l := &r.Logs[i]; len(l.Last(1)) > 0 {
+			col.Line(0, part.Quiet, "log of "+l.Title()+" at that moment")
+			for _, line := range l.Last(3) {
+				col.Line(2, part.Plain, line)
+			}
+		}
+	}
 	for _, ch := range r.Changed {
 		col.Line(0, part.Plain, "✓ "+ch)
 	}
