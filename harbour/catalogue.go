@@ -3,6 +3,9 @@ package harbour
 import (
 	"cmp"
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -171,6 +174,20 @@ func (h *Harbour) today() (*catalogue.Catalogue, error) {
 		h.standing.catalogue, h.standing.err = h.load()
 	}
 	return h.standing.catalogue, h.standing.err
+}
+
+// basis tells the releases and baselines that there are apart from those of another time.
+func (h *Harbour) basis() (string, error) {
+	stamp, err := h.stamp()
+	if err != nil {
+		return "", err
+	}
+	baselines, err := json.Marshal(h.Baselines())
+	if err != nil {
+		return "", err
+	}
+	sum := sha256.Sum256(append([]byte(stamp), baselines...))
+	return hex.EncodeToString(sum[:8]), nil
 }
 
 // stamp tells the files from which the catalogue is read apart from those that they were: by name, size and time of

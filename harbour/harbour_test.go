@@ -22,13 +22,16 @@ import (
 func open(t testing.TB) *Harbour { return openAt(t, 800) }
 
 // openAt does so with so many seconds of the simulation to one of ours.
-func openAt(t testing.TB, speed float64) *Harbour {
+func openAt(t testing.TB, speed float64) *Harbour { return openWorld(t, speed, demo.World) }
+
+// openWorld does so with another world.
+func openWorld(t testing.TB, speed float64, world func() *sim.World) *Harbour {
 	t.Helper()
 	dir := t.TempDir()
 	if err := demo.Write(dir); err != nil {
 		t.Fatal(err)
 	}
-	wait, err := sim.Start(t.Context(), sim.Options{Dir: filepath.Join(dir, demo.SimDir), Speed: speed, New: demo.World})
+	wait, err := sim.Start(t.Context(), sim.Options{Dir: filepath.Join(dir, demo.SimDir), Speed: speed, New: world})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -152,7 +155,7 @@ func TestAWithdrawalIsSeenWithoutOpeningAnew(t *testing.T) {
 		t.Fatal(p, err)
 	}
 	v, r := &course.Visit{Visit: p.Visits[0]}, &estate.Reading{Host: "knot"}
-	withdrawn := func() string { return h.todayOf(v, r).Withdrawn[0] }
+	withdrawn := func() string { return h.todayOf(&plan.Plan{}, v, r).Withdrawn[0] }
 	if why := withdrawn(); why != "" {
 		t.Errorf("it stands: %q", why)
 	}

@@ -253,7 +253,7 @@ func BenchmarkWithdrawnBeforeEachAct(b *testing.B) {
 		Changes: []act.Change{{Component: "fw:tarbet-s9", To: "4.19.0", Model: "Tarbet S9"}}}}
 	r := &estate.Reading{Host: "heron"}
 	for b.Loop() {
-		if today := h.todayOf(v, r); len(today.Withdrawn) > 0 {
+		if today := h.todayOf(&plan.Plan{}, v, r); len(today.Withdrawn) > 0 {
 			b.Fatal(today.Withdrawn)
 		}
 	}

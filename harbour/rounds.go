@@ -1,11 +1,13 @@
 package harbour
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
+	"time"
 
 	"github.com/oklog/ulid/v2"
 
@@ -13,6 +15,7 @@ import (
 	"yareharbour/core/act"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/course"
+	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
 	"yareharbour/round"
@@ -293,7 +296,8 @@ func (h *Harbour) run(ctx context.Context, lease store.Lease, id string,
 	go hold(ctx, lease, cancel)
 	j := &journal{store: h.Rounds, lease: lease, round: id, seen: seen, sums: slices.Clone(chain.Sums())}
 	r := round.Runner{Cluster: c, World: h.World, Journal: j, Lease: lease, Payloads: h.Payloads,
-		Keeper: keeper{h.keptDir(), h.keptAs}, Today: h.todayOf, Contradicts: j.contradicts, Known: known}
+		Keeper: keeper{h.keptDir(), h.keptAs}, Contradicts: j.contradicts, Known: known,
+		Today: func(v *course.Visit, r *estate.Reading) course.Today { return h.todayOf(&s.Plan, v, r) }}
 	err = r.Run(ctx, s)
 	if kept := h.Rounds.KeepTimes(context.WithoutCancel(ctx), id, s.Visits); kept != nil {
 		slog.Warn("how long the steps took could not be kept", "error", kept)
@@ -307,7 +311,7 @@ func (h *Harbour) run(ctx context.Context, lease store.Lease, id string,
 }
 
 // todayOf says what payload store, catalogue and baselines make of a visit now.
-func (h *Harbour) todayOf(v *course.Visit, r *estate.Reading) course.Today {
+func (h *Harbour) todayOf(p *plan.Plan, v *course.Visit, r *estate.Reading) course.Today {
 	t := course.Today{Payloads: map[string]error{}, Withdrawn: map[int]string{}}
 	cat, err := h.today()
 	for i, c := range v.Changes {
@@ -324,6 +328,11 @@ func (h *Harbour) todayOf(v *course.Visit, r *estate.Reading) course.Today {
 		}
 	}
 	cl, ok := h.Estate.ClusterOf(v.Host)
+	if err == nil && ok && v.Phase == course.Settling && p.Brief.Hand == nil && v.Extended < plan.MostFurther && h.Sound() == nil {
+		if basis, err := h.basis(); err == nil && basis == p.Basis {
+			h.further(p, cl, cat, v, r, &t)
+		}
+	}
 	if err != nil || !ok || v.Phase != course.Checking || h.Sound() != nil { // it is judged for its prechecks
 		return t
 	}
@@ -335,6 +344,39 @@ func (h *Harbour) todayOf(v *course.Visit, r *estate.Reading) course.Today {
 	}
 	t.Judged, t.Verdicts, t.Mismatches = true, checker.Host(cl.Name, r), v.Mismatches(cat, r)
 	return t
+}
+
+// furtherLimit is how long a host may take to say what more changes would do there.
+const furtherLimit = 30 * time.Second
+
+// further looks for what applies to a host beside what its visit makes, by the very releases and baselines that the
+// round was planned by: what a round wants is frozen when it starts. What the host's package manager would not do, or
+// can't be asked about, is left.
+func (h *Harbour) further(p *plan.Plan, c estate.Cluster, cat *catalogue.Catalogue, v *course.Visit, r *estate.Reading,
+	t *course.Today) {
+	checker := h.Checker()
+	checker.Catalogue = cat
+	in := plan.Input{Brief: p.Brief, Now: checker.Now, Cluster: c, Catalogue: cat, Below: checker.Below,
+		Payloads: h.Payloads.Check, Readings: map[string]*estate.Reading{v.Host: r},
+		Verdicts: map[string][]drift.Verdict{v.Host: checker.Host(c.Name, r)}}
+	t.More, t.Left = in.Further(v.Host, v.Changes, v.Passes, v.Empties)
+	of := plan.Visit{Host: v.Host, Changes: t.More}
+	packages := of.Packages()
+	if len(packages) == 0 {
+		return
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), furtherLimit)
+	defer cancel()
+	for _, said := range h.resolution(ctx, v.Host, packages) {
+		if why := cmp.Or(said.Says(), said.Unasked); why != "" {
+			t.More = slices.DeleteFunc(t.More, func(c act.Change) bool {
+				return slices.ContainsFunc(packages[c.Pass], c.Same)
+			})
+			t.Left, t.Along = append(t.Left, why), nil
+			return
+		}
+		t.Along = append(t.Along, said.Along...)
+	}
 }
 
 // Ask asks the running round of a cluster to pause or stop, or to leave a host out, and returns what will happen, in

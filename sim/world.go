@@ -38,17 +38,18 @@ type World struct {
 
 // Host is a simulated host with its BMC.
 type Host struct {
-	Name     string                        `json:"name"`
-	Reading  estate.Reading                `json:"reading"` // what is true of it; sections are made when it is read
-	Up       bool                          `json:"up"`
-	Unread   map[estate.SectionName]string `json:"unread,omitempty"` // sections that can't be read, and why
-	Staged   map[string]Payload            `json:"staged,omitempty"`
-	Orders   map[string]string             `json:"orders,omitempty"`   // taken, by the act's id: their tasks
-	Restart  time.Duration                 `json:"restart"`            // how long a restart takes
-	BMCDown  time.Time                     `json:"bmc_down,omitzero"`  // silent until then
-	BMCReset time.Time                     `json:"bmc_reset,omitzero"` // when the BMC last started
-	Waiting  []string                      `json:"waiting,omitempty"`  // ids of forgotten tasks in the BMC's queue
-	Logs     map[string][]string           `json:"logs,omitempty"`     // the newest lines of what keeps a log
+	Name     string                            `json:"name"`
+	Reading  estate.Reading                    `json:"reading"` // what is true of it; sections are made when it is read
+	Up       bool                              `json:"up"`
+	Unread   map[estate.SectionName]string     `json:"unread,omitempty"` // sections that can't be read, and why
+	Staged   map[string]Payload                `json:"staged,omitempty"`
+	Orders   map[string]string                 `json:"orders,omitempty"`   // taken, by the act's id: their tasks
+	Restart  time.Duration                     `json:"restart"`            // how long a restart takes
+	BMCDown  time.Time                         `json:"bmc_down,omitzero"`  // silent until then
+	BMCReset time.Time                         `json:"bmc_reset,omitzero"` // when the BMC last started
+	Waiting  []string                          `json:"waiting,omitempty"`  // ids of forgotten tasks in the BMC's queue
+	Reveals  map[estate.Key][]estate.Component `json:"reveals,omitempty"`  // what is listed only once that was changed
+	Logs     map[string][]string               `json:"logs,omitempty"`     // the newest lines of what keeps a log
 }
 
 // Task is work under way in the world.
@@ -246,6 +247,11 @@ func (w *World) land(from, to *Host, t *Task) {
 // apply puts a payload in. What needs a restart is installed but does not run.
 func (h *Host) apply(p Payload, device string) {
 	r := &h.Reading
+	if more := h.Reveals[p.Component]; len(more) > 0 {
+		r.Components = append(slices.Clone(r.Components), more...)
+		r.Sort()
+		delete(h.Reveals, p.Component)
+	}
 	i := slices.IndexFunc(r.Components, func(c estate.Component) bool {
 		return c.Key == p.Component && c.Device == device
 	})

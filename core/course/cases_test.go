@@ -1762,6 +1762,39 @@ journal a: began checked stage:k put:k proving
 seen a.board=1
 ⇒ record proven a
 
+# what applies too is made in a further pass, before the host is proven
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving
+seen more:l
+⇒ record extended a
+
+# the pass that was not planned is made like any other
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving extend:l
+⇒ begin stage l a
+
+# it is put in
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving extend:l stage:l
+⇒ begin install l a
+
+# and the host restarts for it
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving extend:l stage:l put:l
+⇒ begin restart a
+
+# and held to what it was to bring
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving extend:l stage:l put:l restart:2 proving
+seen a.l=1
+⇒ say a: not proven yet: deb:l is "1" and should be "2"
+
+# three passes beyond the plan are enough
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving extend:l stage:l put:l restart:2 proving extend:f stage:f put:f restart:3 proving extend:d stage:d put:d restart:4 proving
+seen more:s
+⇒ record proven a
+
 # what waited before is not left by the visit
 plan a k/
 journal a: began checked:queue stage:k put:k proving

@@ -45,6 +45,7 @@ const (
 
 	Began    EventKind = "began"
 	Checked  EventKind = "checked"  // the prechecks let it go ahead
+	Extended EventKind = "extended" // more applies to it than was planned, and is made too; carries that
 	Rerouted EventKind = "rerouted" // its guests go elsewhere than was planned; carries their moves from now on
 	Waits    EventKind = "waits"    // something that must be known can't be read; carries what
 	Blocked  EventKind = "blocked"  // it can't go ahead
@@ -88,7 +89,10 @@ type Event struct {
 	Checks []precheck.Answer `json:"checks,omitempty"`
 	Moves  []fit.Move        `json:"moves,omitempty"`  // of Rerouted and Stays
 	Before *estate.Reading   `json:"before,omitempty"` // the host as it was before its visit
-	Logs   []act.Log         `json:"logs,omitempty"`   // of Logged: of the moment of a failure
+	// More are changes that an Extended visit makes too, and Along what comes in with them.
+	More  []act.Change `json:"more,omitempty"`
+	Along []act.Along  `json:"along,omitempty"`
+	Logs  []act.Log    `json:"logs,omitempty"` // of Logged: of the moment of a failure
 }
 
 // About is the host that the event is about; "" where it is about the round.
@@ -124,6 +128,8 @@ func (e *Event) Says() string {
 		return "the time of day was set back by " + drift.Age(-e.Leap)
 	case e.Kind == Leapt:
 		return "the time of day was set forth by " + drift.Age(e.Leap) + ", or the machine slept"
+	case e.Kind == Extended:
+		return "unplanned: " + e.Detail
 	case e.Kind == Rerouted:
 		return "planned anew: " + e.Detail
 	case e.Kind == Stays:

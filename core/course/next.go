@@ -55,6 +55,11 @@ type Today struct {
 	// Payloads says by file why it can't be used; nil where it is here and verified. A file that is not among them
 	// can't be used.
 	Payloads map[string]error
+	// More are changes that apply to the host beside those of its visit, Along what would come in with them, and Left
+	// what applies and is not made: looked for once all that was planned is made.
+	More  []act.Change
+	Along []act.Along
+	Left  []string
 	// Withdrawn says by the change's number why what it would put in was taken back.
 	Withdrawn map[int]string
 }

@@ -36,7 +36,7 @@ import (
 //
 // Words of the journal: began checked (checked:queue: a task waited at its BMC) stage:k move:g1>b close backup put:k put:k+l serve:k restart:1 proving proven
 // open return:g1<b stays:g1 remark claim adopt waits blocked unproven left +5m -5m leapt:1h taken goon pause stop
-// skip:b drop:k queued:1,2 word:ACT=done|undone give end handed hand. An act's word alone is all of it, to its end, and what it brings about is seen. "/intent", "/accepted",
+// skip:b drop:k queued:1,2 word:ACT=done|undone extend:l give end handed hand. An act's word alone is all of it, to its end, and what it brings about is seen. "/intent", "/accepted",
 // "/unanswered", "/failed", "/vain", "/quiet", "/heard", "/overdue", "/stuck", "/undone" behind it say how far it came
 // instead: each behind those that must come before it.
 //
@@ -44,7 +44,7 @@ import (
 // HOST-guest HOST+guest:suspended HOST.k=VERSION HOST.k:running=VERSION HOST.k:state=WORD HOST.k:held=SERVICE
 // HOST.k:guests=GUEST HOST.boot=ID HOST.mark=none|theirs HOST.reason=WORD HOST.ill HOST.netless HOST.board=VALUE HOST.queue HOST.task=ID
 // HOST.memory=MIB HOST.cpu=MILLICORES HOST.fan2 HOST.loose HOST.reset HOST.guard=EPOCH trace:ACT=taken|running|done|failed|lost|vain|unasked|SUM calls:ACT bad:k withdrawn:k
-// unjudged lost contradicted stale unlogged (first: what failed was not asked for its logs yet).
+// more:l (what applies too) unjudged lost contradicted stale unlogged (first: what failed was not asked for its logs yet).
 
 // scene is a case under way.
 type scene struct {
@@ -295,6 +295,12 @@ func (sc *scene) apply(e Event) {
 	}
 }
 
+// extra is a change of a letter's component that was not planned, with a restart of the host.
+func (sc *scene) extra(letter string) act.Change {
+	return act.Change{Component: components[letter], From: "1", To: "2", File: letter + ".deb", SHA256: letter,
+		Pass: sc.s.Visit(sc.host).Passes + 1, Restart: catalogue.HostRestart}
+}
+
 // logged has the logs fetched of what failed, as they were before anything else is decided.
 func (sc *scene) logged() {
 	for i := range sc.s.Visits {
@@ -382,6 +388,8 @@ func (sc *scene) journal(words []string) {
 		case "queued": // queued:TASK,TASK are to be cleared
 			sc.apply(Event{Kind: Asked, Detail: AskClear, Host: sc.host, Tasks: strings.Split(arg, ","), By: "op",
 				Reason: "a reason"})
+		case "extend": // extend:l, in a pass of its own
+			sc.apply(Event{Kind: Extended, Host: sc.host, More: []act.Change{sc.extra(arg)}})
 		case "give":
 			sc.apply(Event{Kind: Asked, Detail: AskHand, Host: sc.host, By: "op", Reason: "a reason"})
 		case "end":
@@ -592,6 +600,10 @@ func (sc *scene) seen(words []string) {
 					}
 				}
 			}
+		case "more": // of the last host in the journal: more:l applies too
+			today := sc.f.Today[sc.host]
+			today.More = []act.Change{sc.extra(arg)}
+			sc.f.Today[sc.host] = today
 		case "calls":
 			sc.f.Calls[sc.id(arg)] = true
 		case "trace":

@@ -152,7 +152,7 @@ func (s *State) refuses(e *Event) string {
 		return ""
 	case Intent, Accepted, Unanswered, Done, Undone, Failed, Quiet, Heard, Overdue, Stuck, Refuted:
 		return s.refusesAct(e)
-	case Began, Checked, Waits, Rerouted, Stays, Blocked, Proving, Proven, Unproven, Left, Handed, Logged:
+	case Began, Checked, Waits, Rerouted, Extended, Stays, Blocked, Proving, Proven, Unproven, Left, Handed, Logged:
 		if e.Act != nil || s.Visit(e.Host) == nil {
 			return fmt.Sprintf("%q is about %q, which has no visit", e.Kind, e.Host)
 		}
@@ -337,6 +337,8 @@ func (s *State) visit(v *Visit, e *Event) {
 		v.moves(e.At)
 	case Waits:
 		v.Waits, v.Why = e.At, e.Detail
+	case Extended:
+		v.extend(e)
 	case Rerouted:
 		v.reroute(e.Moves)
 	case Stays:

@@ -9,6 +9,7 @@ import (
 	"yareharbour/core/act"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
+	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
 )
 
@@ -448,10 +449,23 @@ func (t *turn) prove(v *Visit) {
 		return
 	}
 	r := t.f.Readings[v.Host]
+	if today := t.f.Today[v.Host]; len(today.More) > 0 && v.Extended < plan.MostFurther {
+		var says []string
+		for _, c := range today.More {
+			says = append(says, c.Says())
+		}
+		t.record(Event{Kind: Extended, Host: v.Host, Detail: strings.Join(says, ", ") + " applies too, and is made in another pass",
+			More: today.More, Along: today.Along})
+		return
+	}
 	wrong := unproven(v, r)
 	switch {
 	case len(wrong) == 0:
-		t.record(Event{Kind: Proven, Host: v.Host, Detail: strings.Join(unasked(v, r), "; ")})
+		notes := unasked(v, r)
+		for _, left := range t.f.Today[v.Host].Left {
+			notes = append(notes, "it applies too, and is not made: "+left)
+		}
+		t.record(Event{Kind: Proven, Host: v.Host, Detail: strings.Join(notes, "; ")})
 	case t.f.Now.Sub(v.Proving) < t.s.Plan.Brief.Patience:
 		t.wait(v.Host, "not proven yet: "+wrong[0])
 	default:

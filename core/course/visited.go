@@ -94,6 +94,7 @@ type Visit struct {
 	Spans    []Span
 	Notes    []string // what proving it brought up
 	Stay     []string // guests, by UID, that were to come back and do not
+	Extended int      // passes beyond those that were planned
 	Kept     string   // SHA-256 of the configuration that was kept
 }
 
@@ -131,6 +132,22 @@ func (v *Visit) restarts(pass int) bool {
 		}
 	}
 	return asked || !dropped || v.Rehearses && pass == 1
+}
+
+// extend takes more into the visit than was planned.
+func (v *Visit) extend(e *Event) {
+	v.Phase = Working
+	before := v.Passes
+	v.Changes = append(slices.Clone(v.Changes), e.More...)
+	v.Along = append(slices.Clone(v.Along), e.Along...)
+	for _, c := range e.More {
+		v.Passes = max(v.Passes, c.Pass)
+		if c.Restart.EmptiesHost() && !slices.Contains(v.Restarts, c.Pass) {
+			v.Restarts = append(slices.Clone(v.Restarts), c.Pass)
+		}
+	}
+	v.Extended += v.Passes - before
+	v.Notes = append(v.Notes, e.Says())
 }
 
 // goOn lets the visit go on after a failure.

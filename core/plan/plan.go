@@ -75,8 +75,11 @@ func (v *Visit) Estimate() (middle, pessimistic time.Duration) {
 
 // Plan is everything that a round would do.
 type Plan struct {
-	Brief     Brief     `json:"brief"`
-	Made      time.Time `json:"made"`
+	Brief Brief     `json:"brief"`
+	Made  time.Time `json:"made"`
+	// Basis tells the releases and baselines by which it was made apart from those of another time; "" where nobody
+	// says.
+	Basis     string    `json:"basis,omitempty"`
 	Visits    []Visit   `json:"visits"` // in order; those with an obstacle stand where their turn would be
 	Aside     []Aside   `json:"aside"`  // hosts that are not visited, each with why
 	early     *tooEarly // while it is made
@@ -216,6 +219,7 @@ type Input struct {
 	Resolved  map[string]Resolved
 	Times     Times
 	Catalogue *catalogue.Catalogue
+	Basis     string                       // as Plan.Basis
 	Own       map[string][]precheck.Answer // what checks of one\'s own answered, by host
 	Waivers   []precheck.Waiver            // of what was found on the cluster's hosts
 	// Controller is the guest, by name or UUID, that this program runs in; empty where it runs on none. Its host goes
@@ -229,7 +233,7 @@ type Input struct {
 // Make plans a round. What needs no empty host comes first; then hosts are emptied one after another, in the brief's
 // order, so that guests stay where they went and few of them move twice.
 func Make(in Input) Plan {
-	p := Plan{Brief: in.Brief, Made: in.Now, Rules: in.rules()}
+	p := Plan{Brief: in.Brief, Made: in.Now, Basis: in.Basis, Rules: in.rules()}
 	if in.controllers() != "" {
 		p.Controller = in.Controller
 	}
