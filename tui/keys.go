@@ -2,6 +2,7 @@ package tui
 
 import (
 	"bytes"
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -11,6 +12,8 @@ import (
 	"github.com/google/renameio/v2"
 	"github.com/sahilm/fuzzy"
 
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
 	"yareharbour/core/narrow"
 	"yareharbour/tui/part"
 )
@@ -44,6 +47,15 @@ func (m *Model) everywhere() []part.Key {
 	if len(m.stack) == 1 && m.filter == "" {
 		out = "this is the outermost screen; q closes it"
 	}
+	just, alone := "just this", ""
+	switch {
+	case at.Screen != part.Waterline && at.Screen != part.Drift && at.Screen != part.Host:
+		just, alone = "", "on the Waterline, Drift and Host it plans what the cursor is on"
+	case at.Screen == part.Waterline:
+		just = ""
+	case at.Host == "":
+		alone = "there is no host here"
+	}
 	to := func(p part.Place) func() tea.Msg { return func() tea.Msg { return m.goTo(p) } }
 	here := func(name, hint string) string {
 		if at.Screen == name {
@@ -57,8 +69,9 @@ func (m *Model) everywhere() []part.Key {
 		}),
 		part.NewKey("d", here(part.Drift, "drift"), "see the drift of this cluster", none,
 			to(part.Place{Screen: part.Drift, Cluster: cluster, Host: at.Host})),
-		part.NewKey("p", here(part.Plan, "plan"), "plan a round over this cluster; nothing is touched", none,
-			to(part.Place{Screen: part.Plan, Cluster: cluster, Host: at.Host})),
+		part.NewKey("p", here(part.Plan, "plan"), "plan a round over this cluster; nothing is touched",
+			none, func() tea.Msg { return m.goTo(m.planOf(cluster, at.Host)) }),
+		part.NewKey(".", just, "plan just this host, or just this component", alone, func() tea.Msg { return m.askJust(at) }),
 		part.NewKey("r", here(part.Round, "round"), "see the round over this cluster", none,
 			to(part.Place{Screen: part.Round, Cluster: cluster})),
 		part.NewKey("c", here(part.Catalogue, "catalogue"), "see what can be had: the Catalogue", "",
@@ -81,6 +94,45 @@ func (m *Model) everywhere() []part.Key {
 		}),
 		part.NewKey("q", "quit", "close the screens; rounds go on", "", func() tea.Msg { return tea.Cmd(tea.Quit) }),
 	}
+}
+
+// planOf is the plan of a cluster, or just of what is narrowed to where something of that is out of line.
+func (m *Model) planOf(cluster, host string) part.Place {
+	p := part.Place{Screen: part.Plan, Cluster: cluster, Host: host}
+	if m.filter == "" || m.view == nil {
+		return p
+	}
+	if hosts, only := m.view.Concerned(cluster, m.narrow); len(hosts) > 0 {
+		p.What = part.Just{Hosts: hosts, Only: only}
+	}
+	return p
+}
+
+// askJust has it chosen of what under the cursor there is to be a plan.
+func (m *Model) askJust(at part.Place) tea.Msg {
+	plan := func(just part.Just) part.Go {
+		return part.Go{Screen: part.Plan, Cluster: cmp.Or(at.Cluster, m.cluster()), Host: at.Host, What: just}
+	}
+	host, only := []string{at.Host}, []estate.Key{at.Component}
+	c := part.Choose{Title: "Plan just", Lines: []string{"Nothing is touched yet."},
+		Options: []part.Option{{Says: at.Host, Then: plan(part.Just{Hosts: host})}}}
+	drifts := func(host string) bool {
+		return m.view != nil && slices.ContainsFunc(m.view.Verdicts[host], func(v drift.Verdict) bool {
+			return v.Component == at.Component && v.Outcome.Drifts()
+		})
+	}
+	if drifts(at.Host) {
+		c.Options = append(c.Options, part.Option{Says: string(at.Component) + " on " + at.Host,
+			Then: plan(part.Just{Hosts: host, Only: only})})
+	}
+	if m.view != nil && slices.ContainsFunc(m.view.Hosts(at.Cluster), drifts) {
+		c.Options = append(c.Options, part.Option{Says: string(at.Component) + " on every host of the cluster",
+			Then: plan(part.Just{Only: only})})
+	}
+	if len(c.Options) == 1 {
+		return c.Options[0].Then
+	}
+	return c
 }
 
 // keys are all that can be done here: what a newcomer needs, what the screen has, and what is the same everywhere.

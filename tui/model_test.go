@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -14,6 +15,7 @@ import (
 	"yareharbour/core/act"
 	"yareharbour/core/course"
 	"yareharbour/core/drift"
+	"yareharbour/core/estate"
 	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
 	"yareharbour/core/view"
@@ -335,6 +337,42 @@ func TestOneOfSeveralIsChosen(t *testing.T) {
 	click(t, m, "the second")
 	if got := text(m); !strings.Contains(got, "second it is") {
 		t.Errorf("clicked:\n%s", got)
+	}
+}
+
+// A plan is of the host or the component under the cursor, or of what is narrowed to, where that is asked for.
+func TestAPlanOfWhatTheCursorIsOn(t *testing.T) {
+	m := model(t, &fake{snap: parttest.Estate(1, 3)}, 120, 40)
+	at := func(p part.Place) part.Place { settle(m, m.goTo(p)); return m.top().Place() }
+	drift := at(part.Place{Screen: part.Drift, Cluster: "c0"})
+	if drift.Host == "" || drift.Component == "" {
+		t.Fatalf("the cursor is on nothing: %+v", drift)
+	}
+	press(m, ".")
+	c, is := m.over.(*choice)
+	if !is || len(c.Options) != 3 {
+		t.Fatalf("nothing is to be chosen: %T", m.over)
+	}
+	for i, want := range []part.Just{{Hosts: []string{drift.Host}},
+		{Hosts: []string{drift.Host}, Only: []estate.Key{drift.Component}}, {Only: []estate.Key{drift.Component}}} {
+		if got := c.Options[i].Then.(part.Go).What.(part.Just); !reflect.DeepEqual(got, want) {
+			t.Errorf("%q: %+v, want %+v", c.Options[i].Says, got, want)
+		}
+	}
+	press(m, "esc")
+	if p := m.planOf("c0", ""); p.What != nil {
+		t.Errorf("nothing is narrowed: %+v", p.What)
+	}
+	settle(m, m.setFilter("host="+drift.Host))
+	if p := m.planOf("c0", ""); !reflect.DeepEqual(p.What, part.Just{Hosts: []string{drift.Host}}) {
+		t.Errorf("narrowed to a host: %+v", p.What)
+	}
+	press(m, "p")
+	if on(m) != part.Plan {
+		t.Errorf("on %s", on(m))
+	}
+	if k := m.keys(); !slices.ContainsFunc(k, func(k part.Key) bool { return k.Key == "." && k.Not != "" }) {
+		t.Error("on the Plan there is nothing to plan just of")
 	}
 }
 

@@ -63,7 +63,11 @@ func New(ctx context.Context, d Desk, p part.Place) *Screen {
 
 // Place implements part.Screen.
 func (s *Screen) Place() part.Place {
-	return part.Place{Screen: part.Host, Cluster: s.at.Cluster, Host: s.at.Host}
+	p := part.Place{Screen: part.Host, Cluster: s.at.Cluster, Host: s.at.Host}
+	if i := s.table.At(len(s.rows)); i < len(s.rows) && s.rows[i].head == "" {
+		p.Component, p.Device = s.rows[i].line.Component, s.rows[i].line.Device
+	}
+	return p
 }
 
 // Help implements part.Screen.

@@ -41,7 +41,11 @@ func New(ctx context.Context, d Desk, p part.Place) *Screen {
 
 // Place implements part.Screen.
 func (s *Screen) Place() part.Place {
-	return part.Place{Screen: part.Drift, Cluster: s.at.Cluster, Host: s.host()}
+	p := part.Place{Screen: part.Drift, Cluster: s.at.Cluster, Host: s.host()}
+	if s.row < len(s.matrix.Rows) && !s.overTime {
+		p.Component, p.Device = s.matrix.Rows[s.row].Component, s.matrix.Rows[s.row].Device
+	}
+	return p
 }
 
 func (s *Screen) host() string {

@@ -67,6 +67,12 @@ type Place struct {
 	What          any    // what the screen is opened on, where that is no name
 }
 
+// Just opens a plan on less than all of a cluster: its What.
+type Just struct {
+	Hosts []string     // empty: all
+	Only  []estate.Key // the components that are changed; empty: all
+}
+
 // Frame is what every screen is shown with.
 type Frame struct {
 	View   *view.Estate // never nil

@@ -49,6 +49,7 @@ type Screen struct {
 	wrong  error      // why it can't be planned
 	busy   bool       // another plan is being made
 	reason string     // that was typed for the round
+	just   part.Just  // what it was opened on, until the usual round is planned
 	// the cluster's newest round when it was read: once there is a newer one, it is no plan of what will be
 	after string
 	turn  int // of asking: a plan that was asked for before is let go
@@ -56,7 +57,8 @@ type Screen struct {
 
 // New opens the cluster of a place.
 func New(ctx context.Context, d Desk, p part.Place) *Screen {
-	return &Screen{ctx: ctx, desk: d, cluster: p.Cluster, host: p.Host, pinned: p.Host != ""}
+	just, _ := p.What.(part.Just)
+	return &Screen{ctx: ctx, desk: d, cluster: p.Cluster, host: p.Host, pinned: p.Host != "", just: just}
 }
 
 // Place implements part.Screen.
@@ -74,6 +76,8 @@ func (s *Screen) Help() []string {
 			"guests go where; \"again\" is a guest that moves a second time.",
 		"The floor is the fewest moves that any round could make; the plan says what costs more. Whatever you change " +
 			"is planned anew at once on the same reading; n reads anew.",
+		"Where something is narrowed when you come here, the plan is of just that; so it is with . on the Waterline, Drift " +
+			"and Host. What it is narrowed to stands at the top, and z takes it back.",
 		"A host that can't be visited says why, and the smallest way out. The round does not start while there is " +
 			"one: take the way out, or leave the host out.",
 	}
@@ -155,7 +159,7 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 			return s.takeBack(f)
 		}),
 		part.NewKey("n", "anew", "plan the usual round again from a fresh reading", fresh, func() tea.Msg {
-			return s.anew(f)
+			return s.anew(f, part.Just{})
 		}),
 	}
 }
@@ -229,7 +233,7 @@ func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {
 		_, live := s.live(f)
 		if newest := f.View.Rounds[s.cluster].ID; !live &&
 			(s.in == nil && !s.busy && s.wrong == nil || s.after != newest) {
-			return s.anew(f)
+			return s.anew(f, s.just)
 		}
 	case gathered:
 		if msg.cluster == s.cluster && msg.turn == s.turn {
@@ -250,7 +254,8 @@ func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {
 		}
 	case equipped:
 		if msg.cluster == s.cluster {
-			return part.Several{part.Tell("the hosts of %s take orders", s.cluster), s.anew(f)}
+			return part.Several{part.Tell("the hosts of %s take orders", s.cluster),
+				s.anew(f, s.just)}
 		}
 	case taken:
 		return s.change(f, msg.way.Take)
@@ -277,18 +282,25 @@ func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {
 	return nil
 }
 
-// anew reads the cluster and plans its usual round. The old plan is shown until the new one is there.
-func (s *Screen) anew(f part.Frame) tea.Msg {
+// anew reads the cluster and plans its usual round, or just a part of it. The old plan is shown until the new one is
+// there.
+func (s *Screen) anew(f part.Frame, just part.Just) tea.Msg {
 	usual, err := s.desk.Usual(s.cluster)
 	if err != nil {
 		s.wrong = err
 		return nil
 	}
-	s.usual, s.brief, s.past, s.wrong, s.busy, s.after = usual, usual, nil, nil, true, f.View.Rounds[s.cluster].ID
+	b := usual
+	s.usual, s.past, s.wrong, s.busy, s.after = usual, nil, nil, true, f.View.Rounds[s.cluster].ID
+	if s.just = just; len(just.Hosts)+len(just.Only) > 0 {
+		b.Hosts, b.Only = just.Hosts, just.Only
+		s.past = []plan.Brief{usual} // that it is a part can be taken back
+	}
+	s.brief = b
 	s.turn++
 	cluster, turn := s.cluster, s.turn
 	return func() tea.Msg {
-		in, err := s.desk.Gather(s.ctx, usual)
+		in, err := s.desk.Gather(s.ctx, b)
 		if err != nil {
 			return gathered{cluster: cluster, turn: turn, err: err}
 		}

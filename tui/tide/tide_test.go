@@ -94,6 +94,21 @@ func (b *bench) press(keys ...string) (not string) {
 	return not
 }
 
+// A plan that was opened on a part is of that part; taking that back, or planning anew, is of all.
+func TestAPlanOfAPart(t *testing.T) {
+	d := &desk{}
+	s := New(t.Context(), d, part.Place{Cluster: "c", What: part.Just{Hosts: []string{"a"}, Only: []estate.Key{"deb:k"}}})
+	b := &bench{parttest.Open(t, s, parttest.Frame()), s, d}
+	for _, c := range []struct{ key, want string }{{"", "--hosts a --only deb:k"}, {"z", ""}, {"n", ""}} {
+		if c.key != "" {
+			b.press(c.key)
+		}
+		if got := strings.Join(brieffile.Words(b.d.brief, plan.DefaultBrief(cluster)), " "); got != c.want {
+			t.Errorf("after %q: %q, want %q", c.key, got, c.want)
+		}
+	}
+}
+
 // What each key makes of the brief: the words are those of the command that would do the same.
 func TestWhatTheKeysChange(t *testing.T) {
 	for _, c := range []struct {
