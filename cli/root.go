@@ -46,8 +46,10 @@ type app struct {
 
 // Main runs the command line and returns the exit code.
 func Main(args []string, stdout, stderr io.Writer) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
 	defer stop()
+	// whoever reads what is written may go away: a round goes on without him. What is started here gets the signal.
+	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE)
 	root := newRoot(stdout, stderr)
 	setHelp(root, width(stdout))
 	root.SetArgs(args)

@@ -150,7 +150,8 @@ func (h *Harbour) openStore(ctx context.Context) error {
 // nothing.
 func state(ctx context.Context, dir string) (st *store.Store, unwritable, err error) {
 	st, err = store.Open(ctx, dir)
-	if err == nil || errors.Is(err, store.ErrNewer) || errors.Is(err, store.ErrOpenToOthers) {
+	if err == nil || errors.Is(err, store.ErrNewer) || errors.Is(err, store.ErrOpenToOthers) ||
+		errors.Is(err, store.ErrDamaged) {
 		return st, nil, err
 	}
 	if free, no := (payload.Store{Dir: dir}).Free(); no == nil && free < enough {

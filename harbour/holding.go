@@ -208,7 +208,7 @@ func every(ctx context.Context, pause time.Duration, do func()) {
 func renew(ctx context.Context, l store.Lease, cancel context.CancelCauseFunc) {
 	every(ctx, l.Every(), func() {
 		switch err := l.Renew(ctx); {
-		case errors.Is(err, store.ErrLost):
+		case errors.Is(err, store.ErrLost), errors.Is(err, store.ErrGone):
 			cancel(err)
 		case err != nil && ctx.Err() == nil:
 			slog.Warn("the lease could not be renewed; it is tried again", "cluster", l.Cluster(), "error", err)

@@ -270,6 +270,9 @@ func (l *lease) Release(ctx context.Context) error {
 
 // check returns ErrLost where the lease is not held any more.
 func (s *Store) check(ctx context.Context, tx *sql.Tx, l Lease) error {
+	if err := s.there(); err != nil {
+		return err
+	}
 	h, err := s.row(ctx, tx, l.Cluster())
 	if err != nil {
 		return err

@@ -23,6 +23,10 @@ type Store struct {
 
 	db   *sql.DB
 	path string
+	file os.FileInfo // what stood there when it was opened; nil: nothing does
+	// a connection that was made then: through it what the file held can be read even where that was removed
+	held   *sql.Conn
+	rescue sync.Once
 
 	pack    *packer
 	parts   *sql.Stmt // that reads a part
@@ -34,6 +38,44 @@ type Store struct {
 
 // File is the store's name below a state directory.
 const File = "yare.db"
+
+// ErrDamaged is what opening a store gives that can't be read.
+var ErrDamaged = errors.New("is damaged")
+
+// damaged says what to do about a store that can't be read; other errors are left as they are.
+func (s *Store) damaged(err error) error {
+	var e *sqlite.Error
+	if !errors.As(err, &e) || e.Code()&0xff != 11 && e.Code()&0xff != 26 { // SQLITE_CORRUPT, SQLITE_NOTADB
+		return fmt.Errorf("opening the state file %s: %w", s.path, err)
+	}
+	return fmt.Errorf("the state file %s %w (%w). Put a copy of it back, or begin anew: mv %s %s.damaged. Then \"yare round "+
+		"adopt HOST\" brings each host to its end that a round had left closed, and what hosts say is read again",
+		s.path, ErrDamaged, err, s.path, s.path)
+}
+
+// ErrGone is what writing gives once another file stands where the store's was, or none.
+var ErrGone = errors.New("was removed or replaced while it was in use")
+
+// there returns an ErrGone where the store's file is not where it was: what is written would be lost with it.
+func (s *Store) there() error {
+	if s.file == nil {
+		return nil
+	}
+	if at, err := os.Stat(s.path); err == nil && os.SameFile(at, s.file) {
+		return nil
+	}
+	saved := s.path + ".rescued"
+	s.rescue.Do(func() {
+		_ = os.Remove(saved) // of an earlier time
+		_, _ = s.held.ExecContext(context.Background(), "VACUUM INTO ?", saved)
+	})
+	says := "what it held could not be kept; \"yare round adopt HOST\" brings each host to its end that is still closed"
+	if _, err := os.Stat(saved); err == nil {
+		says = fmt.Sprintf("what it held is in %s: end every yare, rm -f %s %s-wal %s-shm, mv %s %s, then \"yare round "+
+			"resume\"", saved, s.path, s.path, s.path, saved, s.path)
+	}
+	return fmt.Errorf("the state file %s %w, and nothing is done any more that it could not keep: %s", s.path, ErrGone, says)
+}
 
 // ErrNewer is what opening a store of a newer version gives.
 var ErrNewer = errors.New("it was written by a newer version of yare")
@@ -114,7 +156,15 @@ func Open(ctx context.Context, dir string) (*Store, error) {
 	}
 	s.Told = told
 	if err := s.migrate(ctx); err != nil {
-		return nil, errors.Join(fmt.Errorf("opening the state file %s: %w", path, err), s.db.Close())
+		return nil, errors.Join(s.damaged(err), s.db.Close())
+	}
+	if s.file, err = os.Stat(path); err == nil {
+		if s.held, err = s.db.Conn(ctx); err == nil {
+			err = s.held.PingContext(ctx)
+		}
+	}
+	if err != nil {
+		return nil, errors.Join(err, s.db.Close())
 	}
 	return s.prepared(ctx)
 }
@@ -224,7 +274,12 @@ func (s *Store) prepared(ctx context.Context) (*Store, error) {
 func (s *Store) GoBy(c Clock) { s.clock = c }
 
 // Close closes it.
-func (s *Store) Close() error { return s.db.Close() }
+func (s *Store) Close() error {
+	if s.held != nil {
+		_ = s.held.Close() // the pool closes it
+	}
+	return s.db.Close()
+}
 
 func (s *Store) migrate(ctx context.Context) error {
 	var have int

@@ -3,9 +3,13 @@ package store
 import (
 	"context"
 	"errors"
+	"os"
+	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
+	"yareharbour/core/course"
 	"yareharbour/core/estate"
 )
 
@@ -119,5 +123,53 @@ func TestTheNewestReadingIsTheLastOne(t *testing.T) {
 		if got := newest(); got != c.want {
 			t.Errorf("read anew, after %s of %s the newest is %s, want %s", c.version, c.at, got, c.want)
 		}
+	}
+}
+
+// Where the file of a store in use is removed or replaced nothing more is written, which would be lost; what it held is
+// saved beside it.
+func TestAStoreWhoseFileGoes(t *testing.T) {
+	for name, goes := range map[string]func(path string) error{
+		"removed": os.Remove,
+		"moved":   func(path string) error { return os.Rename(path, path+".away") },
+		"replaced": func(path string) error {
+			return errors.Join(os.Remove(path), os.WriteFile(path, []byte("something"), 0o600))
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			dir := t.TempDir()
+			s := open(t, dir)
+			l := journalOf(t, s, "R")
+			if err := goes(filepath.Join(dir, File)); err != nil {
+				t.Fatal(err)
+			}
+			for range 2 {
+				_, _, err := s.Append(t.Context(), l, "R", course.Event{At: now, Kind: course.Asked, Detail: course.AskStop})
+				if !errors.Is(err, ErrGone) || !strings.Contains(err.Error(), "yare.db.rescued") {
+					t.Fatal(err)
+				}
+			}
+			if err := l.Renew(t.Context()); !errors.Is(err, ErrGone) {
+				t.Error(err)
+			}
+			other := t.TempDir()
+			if err := os.Rename(filepath.Join(dir, File+".rescued"), filepath.Join(other, File)); err != nil {
+				t.Fatal(err)
+			}
+			if events, err := open(t, other).Journal(t.Context(), "R", course.NewChain("R")); err != nil || len(events) != 5 {
+				t.Errorf("%d entries were saved: %v", len(events), err)
+			}
+		})
+	}
+}
+
+// A store that can't be read says what to do.
+func TestADamagedStore(t *testing.T) {
+	dir := t.TempDir()
+	if err := errors.Join(os.Chmod(dir, 0o700), os.WriteFile(filepath.Join(dir, File), make([]byte, 8192), 0o600)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := Open(t.Context(), dir); !errors.Is(err, ErrDamaged) || !strings.Contains(err.Error(), "mv "+dir) {
+		t.Error(err)
 	}
 }

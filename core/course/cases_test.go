@@ -1129,7 +1129,7 @@ seen a.task=new
 plan a k/host
 journal a: began checked stage:k move:g1>b close put:k restart:1/quiet +31m
 seen a.silent
-⇒ say a: silent for 31 min, as is expected meanwhile
+⇒ say a: silent for 31 min: longer than usual, which is 6 min, and it is waited for another 1 min
 
 # and no longer
 plan a k/host
@@ -1480,11 +1480,23 @@ plan a k/host
 journal a: began checked stage:k move:g1>b close put:k restart:1/accepted +32m
 ⇒ record overdue restart a
 
+# that a restart takes longer than it usually does is said before anybody is alarmed
+plan a k/host usual:8m
+journal a: began checked stage:k move:g1>b close put:k restart:1/quiet +7m
+seen a.silent
+⇒ say a: silent for 7 min, as is … takes 8 min
+
+# and for how long it is waited for
+plan a k/host usual:8m
+journal a: began checked stage:k move:g1>b close put:k restart:1/quiet +9m
+seen a.silent
+⇒ say a: silent for 9 min: longer than usual, which is 8 min, and it is waited for another 51 min
+
 # how long a restart usually takes is the plan's word
 plan a k/host usual:8m
 journal a: began checked stage:k move:g1>b close put:k restart:1/quiet +59m
 seen a.silent
-⇒ say a: … usually it takes 8 min
+⇒ say a: … which is 8 min, and it is waited for another 1 min
 
 # and the plan's worst case
 plan a k/host usual:8m

@@ -178,8 +178,12 @@ func (t *turn) untold(p *Pending, f act.Finding) {
 	default:
 		says := fmt.Sprintf("silent for %s: %s", drift.Age(silent), f.Detail)
 		if middle, _ := t.usual(a); rules.Quiet {
-			says = fmt.Sprintf("silent for %s, as is expected meanwhile; usually it takes %s",
-				drift.Age(silent), drift.Age(middle))
+			says = fmt.Sprintf("silent for %s, as is expected meanwhile; usually it takes %s", drift.Age(silent),
+				drift.Age(middle))
+			if t.f.Now.Sub(p.At) > middle {
+				says = fmt.Sprintf("silent for %s: longer than usual, which is %s, and it is waited for another %s",
+					drift.Age(silent), drift.Age(middle), drift.Age(t.bears(p, true)-silent))
+			}
 			f.Percent, f.Left = min(99, int(100*t.f.Now.Sub(p.At)/middle)), max(0, middle-t.f.Now.Sub(p.At))
 		}
 		f.Detail = says
