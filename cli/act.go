@@ -184,9 +184,10 @@ with the way out. Where hosts take no orders yet, it says what they need, and as
 		"begin although hosts have taken orders that this state directory does not know of")
 	c.Flags().BoolVar(&prepare, "prepare", false,
 		"put on hosts what they need to take orders, where it is not there, without asking")
-	for _, f := range briefFlags {
-		c.MarkFlagsMutuallyExclusive("plan", f)
+	for _, s := range brieffile.Settings {
+		c.MarkFlagsMutuallyExclusive("plan", s.Name)
 	}
+	c.MarkFlagsMutuallyExclusive("plan", "brief")
 	return c
 }
 

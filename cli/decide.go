@@ -3,12 +3,12 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"yareharbour/core/course"
+	"yareharbour/format/brieffile"
 	"yareharbour/format/plain"
 	"yareharbour/harbour"
 )
@@ -128,22 +128,10 @@ func (a *app) printWays(s *course.State) {
 func commandOf(w course.Way) string {
 	out := "yare"
 	for _, x := range w.Command {
-		if quoted := fmt.Sprintf("%q", x); len(quoted) > len(x)+2 || len(x) == 0 || containsSpace(x) {
-			x = quoted
-		}
-		out += " " + x
+		out += " " + brieffile.Quoted(x)
 	}
 	if w.Asks != course.AskGoOn {
 		out += " --reason …"
 	}
 	return out
-}
-
-func containsSpace(s string) bool {
-	for _, r := range s {
-		if r == ' ' || r == '(' {
-			return true
-		}
-	}
-	return false
 }

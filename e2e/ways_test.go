@@ -26,8 +26,8 @@ func named(t *testing.T, text, dir string) (out [][]string) {
 	t.Helper()
 	for _, m := range commandLine.FindAllStringSubmatch(text, -1) {
 		var args []string
-		for _, x := range regexp.MustCompile(`"[^"]*"|\S+`).FindAllString(m[1], -1) {
-			args = append(args, strings.Trim(x, `"`))
+		for _, x := range regexp.MustCompile(`"[^"]*"|'[^']*'|\S+`).FindAllString(m[1], -1) {
+			args = append(args, strings.Trim(x, `"'`))
 		}
 		if i := slices.Index(args, "…"); i > 0 {
 			args[i] = "they looked"

@@ -250,7 +250,7 @@ func (q *choice) paint(m *Model, c *part.Canvas) {
 	}
 	first := len(lines)
 	for i, o := range q.Options {
-		lines = append(lines, fmt.Sprintf("%d  %s", i+1, o.Says))
+		lines = append(lines, fmt.Sprintf("%-*d  %s", len(fmt.Sprint(len(q.Options))), i+1, o.Says))
 	}
 	a := paintBox(m, c, q.Title, append(lines, "", "a number, or ↑↓ and Enter  chooses      Esc  leaves"), first+q.at)
 	for i := range q.Options {

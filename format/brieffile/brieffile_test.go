@@ -2,8 +2,8 @@ package brieffile
 
 import (
 	"bytes"
-	"encoding/json"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -61,7 +61,7 @@ func TestABriefIsReadAsItWasWritten(t *testing.T) {
 
 func admits(t *testing.T, text []byte, want bool) {
 	t.Helper()
-	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema))
+	doc, err := jsonschema.UnmarshalJSON(bytes.NewReader(Schema()))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -86,24 +86,33 @@ func admits(t *testing.T, text []byte, want bool) {
 	}
 }
 
-// Every field has its place in the schema, and the schema has no other.
-func TestTheSchemaKnowsEveryField(t *testing.T) {
-	var doc struct {
-		Properties map[string]any `json:"properties"`
-	}
-	if err := json.Unmarshal(Schema, &doc); err != nil {
-		t.Fatal(err)
-	}
-	typ := reflect.TypeFor[file]()
-	for i := range typ.NumField() {
-		name, _, _ := strings.Cut(typ.Field(i).Tag.Get("yaml"), ",")
-		if doc.Properties[name] == nil {
-			t.Errorf("the schema lacks %s", name)
+// Every field of a brief is a setting, but for those that no person sets, and full says all of them.
+func TestEveryFieldIsASetting(t *testing.T) {
+	b, own := full(), []string{"Cluster", "By", "Reason", "Adopts", "Hand"}
+	blank := usual
+	for _, s := range Settings {
+		if len(s.Words(b, usual)) == 0 {
+			t.Errorf("full does not say %s", s.Name)
 		}
-		delete(doc.Properties, name)
+		if err := s.Lay(&blank, s.Words(b, usual), time.UTC); err != nil {
+			t.Errorf("%s: %v", s.Name, err)
+		}
+		if s.Help == "" || Named(s.Name) != s || types[s.Kind] == nil {
+			t.Errorf("%s is not whole", s.Name)
+		}
 	}
-	if len(doc.Properties) > 0 {
-		t.Errorf("the schema has what no brief has: %v", doc.Properties)
+	v, w := reflect.ValueOf(b), reflect.ValueOf(blank)
+	for i := range v.NumField() {
+		name := v.Type().Field(i).Name
+		if slices.Contains(own, name) {
+			continue
+		}
+		if reflect.DeepEqual(v.Field(i).Interface(), reflect.ValueOf(usual).Field(i).Interface()) {
+			t.Errorf("full leaves %s as usual", name)
+		}
+		if !reflect.DeepEqual(v.Field(i).Interface(), w.Field(i).Interface()) {
+			t.Errorf("the settings make %s %v of %v", name, w.Field(i), v.Field(i))
+		}
 	}
 }
 
@@ -117,10 +126,10 @@ func TestWhatABriefFileMayNotSay(t *testing.T) {
 		"brief: vts\nsoak: long":                                   `"long" is no time as "30m"`,
 		"brief: vts\npatience: -3m":                                `"-3m" is no time`,
 		"brief: vts\nonly: [brae-tls]":                             "brae-tls",
-		"brief: vts\nreleases: {brae: 1}":                          `"brae" is no component`,
+		"brief: vts\nreleases: {brae: 1}":                          `"brae=1" is no component`,
 		"brief: vts\nwindows: [tonight]":                           `"tonight" is no window`,
 		"brief: vts\nwindows: [22:00/23:00]":                       `"22:00" is no time`,
-		"brief: vts\nguests: [{guests: [a], do: kill}]":            `"kill" is nothing that is done with a guest`,
+		"brief: vts\nguests: [{guests: [a], do: kill}]":            `"a=kill" is not guest=shut-down`,
 		"brief: vts\nwindow: []":                                   "window",
 		"brief: vts\nwindows: [2026-11-22T22:00/2026-11-22T21:00]": "ends before it begins",
 		"brief: vts\nout_of_service: two":                          "a whole number is expected",
@@ -139,7 +148,7 @@ func TestWhatABriefFileMayNotSay(t *testing.T) {
 // A window without an offset is one of the zone in which the command is given.
 func TestAWindowsZone(t *testing.T) {
 	zone := time.FixedZone("", 2*3600)
-	w, err := Window("2026-11-22T22:00/2026-11-23T04:00:00Z", zone)
+	w, err := window("2026-11-22T22:00/2026-11-23T04:00:00Z", zone)
 	if err != nil || w.To.Sub(w.From) != 8*time.Hour {
 		t.Errorf("%+v %v", w, err)
 	}
@@ -159,7 +168,7 @@ func TestWords(t *testing.T) {
 	if got := strings.Join(Words(full(), usual), " "); got != want {
 		t.Errorf("%s\n%s", got, want)
 	}
-	if got := quoted("it's"); got != `'it'\''s'` {
+	if got := Quoted("it's"); got != `'it'\''s'` {
 		t.Error(got)
 	}
 }

@@ -6,8 +6,8 @@ import (
 	"slices"
 	"strings"
 
-	"yareharbour/core/drift"
 	"yareharbour/core/catalogue"
+	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/view"
 	"yareharbour/tui/part"

@@ -4,14 +4,12 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"maps"
 	"slices"
 	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
-	"yareharbour/core/estate"
 	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
 	"yareharbour/format/brieffile"
@@ -76,77 +74,48 @@ func (s *Screen) askEquip() tea.Msg {
 	}
 }
 
-// askOnly asks which components are to be changed.
-func (s *Screen) askOnly(f part.Frame) tea.Msg {
-	known := map[string]bool{}
-	for i := range s.plan.Visits {
-		for _, c := range s.plan.Visits[i].Changes {
-			known[string(c.Component)] = true
-		}
+// askSetting asks for one setting of the brief, in the words in which a command takes it.
+func (s *Screen) askSetting(name string) tea.Msg {
+	of := brieffile.Named(name)
+	apart, hint := " ", of.Help+"; nothing for the usual"
+	switch of.Kind {
+	case brieffile.Names:
+		apart, hint = ", ", hint+". Several apart by commas"
+	case brieffile.Lines:
+		apart, hint = "; ", hint+". Several apart by ;"
+	case brieffile.Policies, brieffile.Windows, brieffile.Pairs:
+		hint += ". Several apart by blanks"
+	case brieffile.Yes:
+		hint = of.Help + "; true or false"
 	}
-	return askWords(words[estate.Key]{
-		label: "only these components",
-		hint:  "planned now: " + strings.Join(slices.Sorted(maps.Keys(known)), " ") + "; none for all",
-		apart: ",",
-		now:   s.brief.Only,
-		says:  func(k estate.Key) string { return string(k) },
-		reads: estate.ParseKey,
-		then:  func(only []estate.Key) tea.Msg { return narrowed{s.cluster, only} },
-	})
-}
-
-// askWindows asks when visits may be under way.
-func (s *Screen) askWindows() tea.Msg {
-	return askWords(words[plan.Window]{
-		label: "visits only within",
-		hint:  "as 2026-11-22T22:00/2026-11-23T04:00, several apart by blanks; none for any time",
-		now:   s.brief.Windows,
-		says:  brieffile.Interval,
-		reads: func(word string) (plan.Window, error) { return brieffile.Window(word, time.Local) },
-		then:  func(windows []plan.Window) tea.Msg { return framed{s.cluster, windows} },
-	})
-}
-
-// askGuests asks what is done with guests that do not move of themselves.
-func (s *Screen) askGuests() tea.Msg {
-	return askWords(words[plan.Policy]{
-		label: "guests",
-		hint:  "as gauge-1=shut-down, suspend, eject, cold or leave; several apart by blanks; none for no exception",
-		now:   s.brief.Guests,
-		says:  brieffile.Policy,
-		reads: brieffile.ParsePolicy,
-		then:  func(guests []plan.Policy) tea.Msg { return treated{s.cluster, guests} },
-	})
-}
-
-// words are values that are asked for in one line, apart by blanks and by what else is named.
-type words[T any] struct {
-	label, hint string
-	apart       string
-	now         []T
-	says        func(T) string
-	reads       func(string) (T, error)
-	then        func([]T) tea.Msg
-}
-
-func askWords[T any](w words[T]) tea.Msg {
-	var now []string
-	for _, v := range w.now {
-		now = append(now, w.says(v))
-	}
-	return part.Ask{Label: w.label, Value: strings.Join(now, " "), Hint: w.hint, Then: func(text string) tea.Msg {
-		var values []T
-		for _, word := range strings.FieldsFunc(text, func(r rune) bool {
-			return strings.ContainsRune(" "+w.apart, r)
-		}) {
-			v, err := w.reads(word)
-			if err != nil {
-				return part.Failed{Err: err}
+	return part.Ask{Label: name, Hint: hint, Value: strings.Join(of.Words(s.brief, s.usual), apart),
+		Then: func(text string) tea.Msg {
+			words := []string{text}
+			if of.Kind.Many() {
+				words = strings.Split(text, cmp.Or(strings.TrimSpace(apart), " "))
 			}
-			values = append(values, v)
-		}
-		return w.then(values)
-	}}
+			for i := range words {
+				words[i] = strings.TrimSpace(words[i])
+			}
+			b := s.brief
+			if words = slices.DeleteFunc(words, func(w string) bool { return w == "" }); len(words) == 0 {
+				words = of.Words(s.usual, plan.Brief{}) // the usual ones
+			}
+			if err := of.Lay(&b, words, time.Local); err != nil {
+				return part.Failed{Err: fmt.Errorf("%s: %w", name, err)}
+			}
+			return laid{s.cluster, b}
+		}}
+}
+
+// askWhich has a setting chosen that is then asked for.
+func (s *Screen) askWhich() tea.Msg {
+	c := part.Choose{Title: "Settings of the round"}
+	for _, of := range brieffile.Settings {
+		c.Options = append(c.Options, part.Option{Then: s.askSetting(of.Name),
+			Says: fmt.Sprintf("%-15s %s", of.Name, cmp.Or(of.Says(s.brief), "–"))})
+	}
+	return c
 }
 
 // askReason asks for the reason of the round, and then whether to start what is planned once that was typed.

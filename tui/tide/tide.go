@@ -8,7 +8,6 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"yareharbour/core/estate"
 	"yareharbour/core/plan"
 	"yareharbour/core/view"
 	"yareharbour/export"
@@ -147,9 +146,12 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 		part.NewKey("m", "home", "have guests go home when their host's visit is over, or stay where they went",
 			planned, do(func(b *plan.Brief) { b.Home = !b.Home })),
 		part.NewKey("l", "", "change how full hosts may be made: all, 90, 80, 70 percent", planned, do(turnLimit)),
-		part.NewKey("i", "", "change only some components", planned, func() tea.Msg { return s.askOnly(f) }),
-		part.NewKey("T", "", "say in which windows of time visits may be under way", planned, s.askWindows),
-		part.NewKey("g", "", "say what is done with guests that do not move of themselves", planned, s.askGuests),
+		part.NewKey(",", "settings", "choose any setting of the round, and change it", planned, s.askWhich),
+		part.NewKey("i", "", "change only some components", planned, func() tea.Msg { return s.askSetting("only") }),
+		part.NewKey("T", "", "say in which windows of time visits may be under way", planned,
+			func() tea.Msg { return s.askSetting("window") }),
+		part.NewKey("g", "", "say what is done with guests that do not move of themselves", planned,
+			func() tea.Msg { return s.askSetting("guest") }),
 		part.NewKey("u", "", "lift the rules about guests, or keep them again", s.ruled(planned),
 			do(func(b *plan.Brief) { s.turnRules(b) })),
 		part.NewKey("a", "checks", "see every precheck, what it found and what to do", planned, func() tea.Msg {
@@ -202,17 +204,9 @@ type (
 		cluster string
 		way     plan.Way
 	}
-	narrowed struct {
+	laid struct {
 		cluster string
-		only    []estate.Key
-	}
-	framed struct {
-		cluster string
-		windows []plan.Window
-	}
-	treated struct {
-		cluster string
-		guests  []plan.Policy
+		brief   plan.Brief
 	}
 	begun      struct{ cluster string }
 	equipped   struct{ cluster string }
@@ -259,12 +253,8 @@ func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {
 		}
 	case taken:
 		return s.change(f, msg.way.Take)
-	case narrowed:
-		return s.change(f, func(b *plan.Brief) { b.Only = msg.only })
-	case framed:
-		return s.change(f, func(b *plan.Brief) { b.Windows = msg.windows })
-	case treated:
-		return s.change(f, func(b *plan.Brief) { b.Guests = msg.guests })
+	case laid:
+		return s.change(f, func(b *plan.Brief) { *b = msg.brief })
 	case part.Step:
 		s.move(msg.DY)
 	case laneTurned:

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -253,6 +254,26 @@ func TestWhatIsTyped(t *testing.T) {
 			if b.press(c.key); len(brieffile.Words(b.d.brief, plan.DefaultBrief(cluster))) > 0 {
 				t.Errorf("%s: nothing typed leaves it as it was", c.key)
 			}
+		}
+	}
+}
+
+// Every setting can be chosen, shows what it is, and is asked for in the words of its option.
+func TestAnySettingCanBeChanged(t *testing.T) {
+	for name, words := range map[string]string{"leave-failed": "2", "soak": "30m", "moves": "4", "bandwidth": "400",
+		"patience": "1h", "release": "deb:a=2 deb:b=3", "lift": "keep a b apart; keep c", "home": "true", "hosts": "a, b"} {
+		b := open(t)
+		of := brieffile.Named(name)
+		b.Pick, b.Typed = slices.Index(brieffile.Settings, of), words
+		if b.press(","); len(b.Chose.Options) != len(brieffile.Settings) {
+			t.Fatalf("%d of %d settings can be chosen", len(b.Chose.Options), len(brieffile.Settings))
+		}
+		if !strings.HasPrefix(b.Chose.Options[b.Pick].Says, name+" ") || b.Said != "" {
+			t.Errorf("%s: %q is chosen, and says %q", name, b.Chose.Options[b.Pick].Says, b.Said)
+		}
+		if got := strings.Join(of.Words(b.d.brief, plan.DefaultBrief(cluster)), " "); got != strings.NewReplacer(";", "", ",",
+			"").Replace(words) {
+			t.Errorf("%s: %q, want %q", name, got, words)
 		}
 	}
 }
