@@ -180,7 +180,8 @@ func (h *Harbour) preparing(ctx context.Context, hosts []string,
 				failed[i] = err
 				return nil
 			}
-			if p, ok := connector.As[connector.Preparer](s); ok {
+			// a session at the border refuses where only looking is allowed, and does nothing where nothing is needed
+			if p, ok := s.(connector.Preparer); ok {
 				failed[i] = do(ctx, i, p)
 			}
 			failed[i] = errors.Join(failed[i], s.Close())
