@@ -119,7 +119,7 @@ func (g guarded) Logs(ctx context.Context) []act.Log {
 
 // Preparation says what the host needs before it takes orders.
 func (g guarded) Preparation(ctx context.Context, peers []string) ([]connector.Item, error) {
-	if p, ok := connector.As[connector.Preparer](g.Session); ok {
+	if p, ok := g.Session.(connector.Preparer); ok {
 		items, err := p.Preparation(ctx, peers)
 		plain.Strings(&items)
 		return items, err
@@ -129,7 +129,7 @@ func (g guarded) Preparation(ctx context.Context, peers []string) ([]connector.I
 
 // Prepare puts it there.
 func (g guarded) Prepare(ctx context.Context, peers []connector.Peer) (connector.Peer, error) {
-	if p, ok := connector.As[connector.Preparer](g.Session); ok {
+	if p, ok := g.Session.(connector.Preparer); ok {
 		return p.Prepare(ctx, peers)
 	}
 	return connector.Peer{}, nil
@@ -137,7 +137,7 @@ func (g guarded) Prepare(ctx context.Context, peers []connector.Peer) (connector
 
 // Reaches asks whether guests can move from it to a peer.
 func (g guarded) Reaches(ctx context.Context, peer string) error {
-	if p, ok := connector.As[connector.Preparer](g.Session); ok {
+	if p, ok := g.Session.(connector.Preparer); ok {
 		return p.Reaches(ctx, peer)
 	}
 	return nil
@@ -145,7 +145,7 @@ func (g guarded) Reaches(ctx context.Context, peer string) error {
 
 // Remove takes it away.
 func (g guarded) Remove(ctx context.Context) error {
-	if p, ok := connector.As[connector.Preparer](g.Session); ok {
+	if p, ok := g.Session.(connector.Preparer); ok {
 		return p.Remove(ctx)
 	}
 	return nil
