@@ -37,13 +37,9 @@ func (s *State) Debts(readings map[string]*estate.Reading) (out []Debt) {
 			d.Since = v.Spans[n-1].From
 		}
 		if v.Phase == HandedOver {
-			if d.By = b.By; v.Hands != nil {
-				d.By, d.Reason = v.Hands.By, v.Hands.Reason
-			} else if s.End != nil {
-				d.By, d.Reason = s.End.By, s.End.Reason
-			}
+			d.By, d.Reason = v.Owner.By, v.Owner.Reason
 			if b.Hand != nil {
-				d.Until = b.Hand.Until
+				d.Reason, d.Until = b.Reason, b.Hand.Until // it stands there by itself
 			}
 		}
 		r := readings[v.Host]

@@ -395,7 +395,7 @@ func (sc *scene) journal(words []string) {
 		case "end":
 			sc.apply(Event{Kind: Asked, Detail: AskEnd, By: "op", Reason: "a reason"})
 		case "handed":
-			sc.apply(Event{Kind: Handed, Host: sc.host, Detail: "it is op's"})
+			sc.apply(Event{Kind: Handed, Host: sc.host, Detail: "it is op's", By: "op", Reason: "a fan"})
 		default:
 			sc.act(kind, arg, until)
 		}

@@ -139,20 +139,15 @@ func worse(was, now *estate.Condition) (out []string) {
 			out = append(out, "the array "+a.Name+" was whole: "+now.Arrays[i].Detail)
 		}
 	}
-	up := func(b estate.Bond) (n int) {
-		for _, l := range b.Links {
-			if l.Up {
-				n++
-			}
-		}
-		return n
-	}
 	for _, b := range was.Bonds {
 		i := slices.IndexFunc(now.Bonds, func(o estate.Bond) bool { return o.Name == b.Name })
 		if i < 0 {
 			out = append(out, "the bond "+b.Name+" is gone")
-		} else if n, had := up(now.Bonds[i]), up(b); n < had {
-			out = append(out, fmt.Sprintf("of the links of %s %d are up, and were %d", b.Name, n, had))
+			continue
+		}
+		up, _ := now.Bonds[i].Up()
+		if had, _ := b.Up(); len(up) < len(had) {
+			out = append(out, fmt.Sprintf("of the links of %s %d are up, and were %d", b.Name, len(up), len(had)))
 		}
 	}
 	return out

@@ -322,7 +322,7 @@ func (s *State) handed(v *Visit, e *Event) {
 		}
 		return ours
 	})
-	v.Phase = HandedOver
+	v.Phase, v.Owner = HandedOver, &Word{By: e.By, Reason: e.Reason}
 	v.Notes = append(v.Notes, e.Says())
 	v.end(e.At, v.Failure != nil)
 }

@@ -198,7 +198,7 @@ func (t *turn) hands(v *Visit, w *Word) {
 	if len(due) > 0 {
 		says += "; owed: " + strings.Join(due, ", ")
 	}
-	t.record(Event{Kind: Handed, Host: v.Host, Detail: says})
+	t.record(Event{Kind: Handed, Host: v.Host, Detail: says, By: w.By, Reason: w.Reason})
 }
 
 // clears takes out of the queue of the host's BMC what a person wants out of it.

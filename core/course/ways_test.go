@@ -133,6 +133,11 @@ func TestWhatIsOwed(t *testing.T) {
 	if got, want := owed(), "a (op, a fan): "+closed+"; "+rests; got != want {
 		t.Errorf("%q, want %q", got, want)
 	}
+	hand := sc.s.Plan.Brief.Hand
+	if sc.s.Plan.Brief.Hand = nil; !strings.HasPrefix(owed(), "a (op, a fan)") { // left by a round: its event says whose it is
+		t.Error(owed())
+	}
+	sc.s.Plan.Brief.Hand = hand
 	d := sc.s.Debts(sc.f.Readings)[0]
 	if d.Overdue(until) || !d.Overdue(until.Add(time.Second)) || len(d.Acts) != 1 || d.Cluster != "c" || d.Round != "R" {
 		t.Errorf("%+v", d)

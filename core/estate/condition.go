@@ -93,6 +93,18 @@ type Bond struct {
 	Links []Link `json:"links"`
 }
 
+// Up are the names of its links that are up, and of those that are not.
+func (b *Bond) Up() (up, down []string) {
+	for _, l := range b.Links {
+		if l.Up {
+			up = append(up, l.Name)
+		} else {
+			down = append(down, l.Name)
+		}
+	}
+	return up, down
+}
+
 // Link is a network adapter's port.
 type Link struct {
 	Name string `json:"name"`
@@ -129,17 +141,12 @@ func (c *Condition) Says() (out []Health) {
 		add("room on "+s.Path, s.SizeMiB == 0 || s.FreeMiB*20 >= s.SizeMiB, "%d of %d MiB free", s.FreeMiB, s.SizeMiB)
 	}
 	for _, b := range c.Bonds {
-		up := 0
 		var links []string
 		for _, l := range b.Links {
-			word := "down"
-			if l.Up {
-				up++
-				word = "up"
-			}
-			links = append(links, l.Name+" "+word)
+			links = append(links, l.Name+" "+map[bool]string{true: "up", false: "down"}[l.Up])
 		}
-		add(b.Name, up > 1, "%s", strings.Join(links, ", "))
+		up, _ := b.Up()
+		add(b.Name, len(up) > 1, "%s", strings.Join(links, ", "))
 	}
 	for _, a := range c.Arrays {
 		add(a.Name, a.Whole, "%s", map[bool]string{true: "whole", false: a.Detail}[a.Whole])

@@ -137,15 +137,7 @@ func wear(f Facts, r *estate.Reading) found {
 func bonds(f Facts, r *estate.Reading) found {
 	var bad []string
 	for _, b := range r.Condition.Bonds {
-		var up, down []string
-		for _, l := range b.Links {
-			if l.Up {
-				up = append(up, l.Name)
-			} else {
-				down = append(down, l.Name)
-			}
-		}
-		if len(up) < 2 {
+		if up, down := b.Up(); len(up) < 2 {
 			bad = append(bad, fmt.Sprintf("%s: up %s, down %s", b.Name, orNone(up), orNone(down)))
 		}
 	}
