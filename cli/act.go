@@ -377,7 +377,7 @@ func (a *app) printEvent(e course.Event) {
 		plain.Fprintf(a.out, "%s  %s asks: %s\n", at, e.By, e.Says())
 	case course.Failed, course.Stuck, course.Overdue, course.Blocked, course.Unproven:
 		plain.Fprintf(a.out, "%s  %-10s FAILED: %s: %s\n                    %s\n", at, e.About(),
-			e.Says(), e.Detail, e.Remedy)
+			e.Says(), e.Detail, e.Advice())
 	case course.Undone, course.Unanswered, course.Quiet, course.Waits, course.Left, course.Handed, course.Refuted:
 		plain.Fprintf(a.out, "%s  %-10s %s\n", at, e.About(), e.Says())
 	case course.Logged:

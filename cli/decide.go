@@ -7,8 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yareharbour/core/act"
 	"yareharbour/core/course"
-	"yareharbour/format/brieffile"
 	"yareharbour/format/plain"
 	"yareharbour/harbour"
 )
@@ -126,10 +126,7 @@ func (a *app) printWays(s *course.State) {
 
 // commandOf is the command of a way, as it is typed.
 func commandOf(w course.Way) string {
-	out := "yare"
-	for _, x := range w.Command {
-		out += " " + brieffile.Quoted(x)
-	}
+	out := act.Typed(w.Command)
 	if w.Asks != course.AskGoOn {
 		out += " --reason …"
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"yareharbour/connector"
@@ -267,6 +268,12 @@ func (h *harness) decided(w course.Way) *course.State {
 // From every state in which a round stands still, each way that is offered is taken and changes what there is, and one
 // leads to where every host is open or handed over, and nothing is owed unseen.
 func TestEveryStandstillHasAWayOut(t *testing.T) {
+	var named atomic.Int32
+	t.Cleanup(func() {
+		if named.Load() == 0 && !t.Failed() {
+			t.Error("no failure names a command")
+		}
+	})
 	for _, d := range standstills {
 		t.Run(d.name, func(t *testing.T) {
 			t.Parallel()
@@ -281,6 +288,16 @@ func TestEveryStandstillHasAWayOut(t *testing.T) {
 				}
 				if ways = s.Ways(); len(ways) < 2 {
 					t.Fatalf("nothing leads on: %v", ways)
+				}
+				for i := range s.Visits { // the command that a failure names is one that can be given
+					f := s.Visits[i].Failure
+					if f == nil || len(f.Command) == 0 || f.Command[0] == "host" {
+						continue
+					}
+					if !slices.ContainsFunc(ways, func(w course.Way) bool { return slices.Equal(w.Command, f.Command) }) {
+						t.Errorf("%v helps, and is no way out: %v", f.Command, ways)
+					}
+					named.Add(1)
 				}
 			})
 			out := false

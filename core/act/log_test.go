@@ -30,3 +30,16 @@ func TestTheEndOfALog(t *testing.T) {
 		t.Error(got)
 	}
 }
+
+func TestACommandAsItIsTyped(t *testing.T) {
+	for want, command := range map[string][]string{"": nil, "yare round end vts": {"round", "end", "vts"},
+		"yare round drop c a 'fw:x (slot 2)'": {"round", "drop", "c", "a", "fw:x (slot 2)"},
+		`yare a 'it'\''s' ''`:                 {"a", "it's", ""}} {
+		if got := Typed(command); got != want {
+			t.Errorf("%q, want %q", got, want)
+		}
+	}
+	if got := Advised("look", nil) + "; " + Advised("look", []string{"owed"}); got != "look; look: yare owed" {
+		t.Error(got)
+	}
+}

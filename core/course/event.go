@@ -76,6 +76,8 @@ type Event struct {
 	Vain   bool   `json:"vain,omitempty"`  // of Failed: it would fail again as it is
 	Again  bool   `json:"again,omitempty"` // of Failed: it was an attempt, and is made again
 	Remedy string `json:"remedy,omitempty"`
+	// Command is what helps, where one command of this program does: its arguments.
+	Command []string `json:"command,omitempty"`
 	// of Leapt, in nanoseconds; below zero where the time of day went back
 	Leap time.Duration `json:"leap,omitempty"`
 	By   string        `json:"by,omitempty"`
@@ -94,6 +96,9 @@ type Event struct {
 	Along []act.Along  `json:"along,omitempty"`
 	Logs  []act.Log    `json:"logs,omitempty"` // of Logged: of the moment of a failure
 }
+
+// Advice is what to do about it: the remedy, with the command that helps.
+func (e *Event) Advice() string { return act.Advised(e.Remedy, e.Command) }
 
 // About is the host that the event is about; "" where it is about the round.
 func (e *Event) About() string {

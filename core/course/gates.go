@@ -16,6 +16,8 @@ type Gate struct {
 	Name   string
 	Asks   string // the question in words
 	Remedy string // what helps where nothing that is under way will open it
+	// command is the round's command that helps, to be given with its cluster; "" where none does
+	command string
 	// holds tells whether the gate holds the visit, and the sentence that its host then shows.
 	holds func(t *turn, v *Visit) (says string, held bool)
 }
@@ -24,21 +26,29 @@ type Gate struct {
 // shows.
 var Gates = []Gate{
 	{"journal", "Is the journal all that was written?",
-		"find the newer copy of the state directory, and go on with that one", journalGate},
-	{"lease", "Does this runner still hold the cluster's lease?", "watch who holds it: yare round watch", leaseGate},
-	{"stop", "Did nobody ask the round to stop?", "yare round resume goes on", stopGate},
-	{"pause", "Did nobody ask the round to pause?", "yare round resume goes on", pauseGate},
-	{"failure", "Did no visit fail?", "see to the failed host first", failureGate},
-	{"turn", "Have all visits before it begun?", "", turnGate},
-	{"after", "Are the visits over to whose hosts its guests go?", "", afterGate},
-	{"trial", "Has the host on trial carried guests for as long as the brief says?", "", trialGate},
+		"find the newer copy of the state directory, and go on with that one", "", journalGate},
+	{"lease", "Does this runner still hold the cluster's lease?", "watch who holds it", "watch", leaseGate},
+	{"stop", "Did nobody ask the round to stop?", "let it go on", "resume", stopGate},
+	{"pause", "Did nobody ask the round to pause?", "let it go on", "resume", pauseGate},
+	{"failure", "Did no visit fail?", "see to the failed host first", "", failureGate},
+	{"turn", "Have all visits before it begun?", "", "", turnGate},
+	{"after", "Are the visits over to whose hosts its guests go?", "", "", afterGate},
+	{"trial", "Has the host on trial carried guests for as long as the brief says?", "", "", trialGate},
 	{"window", "Is it a time at which the brief lets a visit be under way, and would it be over before that ends?",
-		"plan anew with another window", windowGate},
-	{"at once", "Are fewer visits under way than the brief allows at once?", "", atOnceGate},
+		"plan anew with another window", "", windowGate},
+	{"at once", "Are fewer visits under way than the brief allows at once?", "", "", atOnceGate},
 	{"out", "Will no more hosts be out of service than the brief allows, those that already are included?",
-		"bring the others back, or allow more hosts out at once", outGate},
+		"bring the others back, or allow more hosts out at once", "", outGate},
 	{"certificate", "Have the guests of all hosts that are out a place, with the reserve kept?",
-		"see where room can be made", certificateGate},
+		"see where room can be made", "", certificateGate},
+}
+
+// helps is the command that helps with the gate in that cluster; nil where none does.
+func (g *Gate) helps(cluster string) []string {
+	if g.command == "" {
+		return nil
+	}
+	return []string{"round", g.command, cluster}
 }
 
 // held returns the first gate that holds the visit, and its sentence. It asks for looks that a gate wants; until they

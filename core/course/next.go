@@ -260,7 +260,7 @@ func (t *turn) start(v *Visit, a act.Act) {
 		}
 	}
 	if no := unmet(r.Needs, seen, t.s.Round); no != nil {
-		t.record(Event{Kind: Blocked, Host: v.Host, Detail: no.why, Remedy: no.remedy})
+		t.record(Event{Kind: Blocked, Host: v.Host, Detail: no.why, Remedy: no.remedy, Command: no.command})
 		return
 	}
 	before := act.Remember(seen)
@@ -288,27 +288,30 @@ func sectionSays(host string, s estate.SectionName) string {
 }
 
 // lack is what an act needs and has not, with what helps.
-type lack struct{ why, remedy string }
+type lack struct {
+	why, remedy string
+	command     []string // that helps, where one does
+}
 
 // unmet returns what of an act's needs is not there; nil where all is.
 func unmet(n act.Needs, seen *estate.Reading, round string) *lack {
 	if n.Empty {
 		if h := len(seen.Holding()); h > 0 {
 			return &lack{fmt.Sprintf("%d guests are on it that run or hold their memory", h),
-				"move them away, then resume"}
+				"move them away, then resume", nil}
 		}
 	}
 	if n.Closed {
 		switch m := seen.Closed; {
 		case m == nil:
 			return &lack{"its mark is gone: it may take guests again",
-				"see who opened it, then resume: it is closed anew"}
+				"see who opened it, then resume: it is closed anew", nil}
 		case m.Round != round:
 			return &lack{fmt.Sprintf("it is closed by %s (%s), and no more by this round", m.By, m.Reason),
-				"a host that somebody else closed is theirs to open; ask them"}
+				"a host that somebody else closed is theirs to open; ask them", nil}
 		case m.Loose != "":
 			return &lack{"it is closed, and guests could come all the same: " + m.Loose,
-				"yare host prepare mends it; then resume the round"}
+				"mend it, then resume the round", []string{"host", "prepare", seen.Host}}
 		}
 	}
 	return nil
@@ -369,7 +372,8 @@ func (t *turn) end() {
 			t.ended(Stopped, fmt.Sprintf("%s waits: %s%s", v.Host, cmp.Or(why, "nothing lets it begin"), over))
 			return
 		}
-		t.record(Event{Kind: Blocked, Host: v.Host, Detail: cmp.Or(why, "nothing lets it begin"), Remedy: g.Remedy})
+		t.record(Event{Kind: Blocked, Host: v.Host, Detail: cmp.Or(why, "nothing lets it begin"), Remedy: g.Remedy,
+			Command: g.helps(s.Plan.Brief.Cluster)})
 	}
 }
 

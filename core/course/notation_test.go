@@ -331,6 +331,19 @@ var actKinds = map[string]act.Name{"stage": act.Stage, "move": act.Move, "close"
 	"down": act.Down, "save": act.Save, "start": act.Start, "return": act.Return,
 	"eject": act.Eject, "carry": act.Carry, "hand": act.Hand, "clear": act.Clear}
 
+// Every kind of act can be said in the notation: by a word of its own, or as a change.
+func TestEveryKindHasAWord(t *testing.T) {
+	for _, n := range act.Names() {
+		said := slices.Contains([]act.Name{act.Install, act.Flash, act.Service}, n)
+		for _, k := range actKinds {
+			said = said || k == n
+		}
+		if !said {
+			t.Errorf("%s has none", n)
+		}
+	}
+}
+
 func (sc *scene) journal(words []string) {
 	for _, w := range words {
 		switch {

@@ -227,7 +227,7 @@ func (t *turn) precheck(v *Visit) {
 	answers := t.answers(v)
 	if b := blockers(answers); len(b) > 0 {
 		t.record(Event{Kind: Blocked, Host: v.Host, Detail: b[0].Check + ": " + b[0].Evidence,
-			Remedy: b[0].Remedy, Checks: answers})
+			Remedy: b[0].Remedy, Command: b[0].Command, Checks: answers})
 		return
 	}
 	t.record(Event{Kind: Checked, Host: v.Host, Detail: fmt.Sprintf("%d checks, none blocks", len(answers)),
@@ -314,7 +314,7 @@ func (t *turn) standing(v *Visit, today Today) precheck.Answer {
 		if why := today.Withdrawn[i]; why != "" {
 			a.Level = precheck.Blocker
 			a.Evidence = fmt.Sprintf("%s %s was withdrawn since the round was planned: %s", c.Component, c.To, why)
-			a.Remedy = fmt.Sprintf("leave it out: yare round drop %s %s %q", t.s.Plan.Brief.Cluster, v.Host, c.Title())
+			a.Remedy, a.Command = "leave it out, for a reason", []string{"round", "drop", t.s.Plan.Brief.Cluster, v.Host, c.Title()}
 		}
 	}
 	return a
@@ -325,7 +325,7 @@ func (t *turn) standing(v *Visit, today Today) precheck.Answer {
 func (t *turn) work(v *Visit) {
 	if t.busy(v.Host) == 0 {
 		if a := t.standing(v, t.f.Today[v.Host]); a.Level == precheck.Blocker {
-			t.record(Event{Kind: Blocked, Host: v.Host, Detail: a.Evidence, Remedy: a.Remedy})
+			t.record(Event{Kind: Blocked, Host: v.Host, Detail: a.Evidence, Remedy: a.Remedy, Command: a.Command})
 			return
 		}
 	}

@@ -16,6 +16,7 @@ type Failure struct {
 	Step    act.Step
 	Error   string
 	Remedy  string
+	Command []string // that helps; nil where none does by itself
 	At      time.Time
 	Certain bool // how the act came out is known
 	Waited  bool // it was waited for
@@ -269,7 +270,7 @@ func (v *Visit) fail(a *act.Act, e *Event, certain bool) {
 		step = a.Kind.Step()
 	}
 	waited := !v.Waits.IsZero() || e.Kind == Overdue
-	v.Failure = &Failure{Act: a, Step: step, Error: e.Detail, Remedy: e.Remedy, At: e.At, Certain: certain,
+	v.Failure = &Failure{Act: a, Step: step, Error: e.Detail, Remedy: e.Remedy, Command: e.Command, At: e.At, Certain: certain,
 		Waited: waited, Marked: !v.Closed(), Queued: e.Tasks}
 }
 

@@ -36,7 +36,7 @@ func place(in Input, p *Plan) {
 			}
 		}
 		if b := precheck.Blockers(v.Answers); len(b) > 0 {
-			v.Obstacle, v.WayOut = b[0].Evidence, b[0].Remedy
+			v.Obstacle, v.WayOut = b[0].Evidence, b[0].Advice()
 			if len(b) == 1 && b[0].MoreOut {
 				v.Ways = []Way{{MoreOut: true}}
 			}

@@ -33,7 +33,7 @@ func orders(f Facts, r *estate.Reading) found {
 	}
 	switch {
 	case len(out) > 0:
-		return blocker(strings.Join(out, "; "), "yare host prepare shows what that is, and puts it there")
+		return blocker(strings.Join(out, "; "), "see what that is, and put it there").by("host", "prepare", r.Host)
 	case !r.Reached():
 		return unknown(Blocker, "it does not answer: whether it takes orders can't be told", "see why it does not answer")
 	}

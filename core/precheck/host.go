@@ -23,8 +23,7 @@ func bmc(f Facts, r *estate.Reading) found {
 	if n := len(r.BMC.Waiting); n > 0 {
 		return blocker(catalogue.Some(n, "task")+" in the BMC's queue would run at the next restart: "+
 			strings.Join(r.BMC.Waits(), ", "),
-			fmt.Sprintf("yare host tasks %s shows them, and yare host clear %s clears what nobody wants any more", r.Host,
-				r.Host))
+			"see what they are; yare host clear clears what nobody wants any more").by("host", "tasks", r.Host)
 	}
 	return clear("it answers, power is " + r.BMC.Power + ", its queue is empty")
 }

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"yareharbour/core/act"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
@@ -29,6 +30,8 @@ type Answer struct {
 	Level    Level  `json:"level"`
 	Evidence string `json:"evidence"`
 	Remedy   string `json:"remedy,omitempty"`
+	// Command is what helps, where one command of this program does: its arguments.
+	Command []string `json:"command,omitempty"`
 	// Lasting is the evidence without what changes with time alone, where that is not the evidence itself.
 	Lasting string `json:"lasting,omitempty"`
 	// MoreOut tells that it would not block if one more host might be out of service at once.
@@ -44,6 +47,9 @@ type Answer struct {
 	// Waived is the pardon that holds for it; nil where there is none.
 	Waived *Waiver `json:"waived,omitempty"`
 }
+
+// Advice is what to do about it: the remedy, with the command that helps.
+func (a *Answer) Advice() string { return act.Advised(a.Remedy, a.Command) }
 
 // Blocks tells whether the answer holds a visit up.
 func (a *Answer) Blocks() bool { return a.Level == Blocker && a.Waived == nil }
@@ -125,6 +131,13 @@ type found struct {
 	evidence, remedy string
 	lasting          string // the evidence without what changes with time alone; "" where that is the evidence itself
 	unknown, moreOut bool
+	command          []string
+}
+
+// by adds the command that helps.
+func (x found) by(command ...string) found {
+	x.command = command
+	return x
 }
 
 // orMoreOut adds the remedy that one more host may be out of service at once.
@@ -227,7 +240,7 @@ func (c *Check) answer(f Facts, host string) Answer {
 	}
 	x := c.ask(f, r)
 	a := Answer{Check: c.Name, Host: host, Level: x.level, Evidence: x.evidence, Remedy: x.remedy, Unknown: x.unknown,
-		Lasting: x.lasting, MoreOut: x.moreOut}
+		Lasting: x.lasting, MoreOut: x.moreOut, Command: x.command}
 	if a.Level == Blocker {
 		a.Never = c.Never
 	}

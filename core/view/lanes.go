@@ -340,7 +340,7 @@ func Results(s *course.State, now time.Time) (out []Result) {
 			}
 		}
 		if f := v.Failure; f != nil {
-			r.Needs, r.Remedy, r.Logs = f.Error, f.Remedy, f.Logs
+			r.Needs, r.Remedy, r.Logs = f.Error, act.Advised(f.Remedy, f.Command), f.Logs
 		}
 		out = append(out, r)
 	}

@@ -25,7 +25,7 @@ func Log(events []course.Event) (out []Entry) {
 		l := entry(e)
 		out = append(out, l)
 		if e.Remedy != "" && !e.Again {
-			out = append(out, Entry{At: e.At, Host: l.Host, Tone: Strong, Text: "→ " + e.Remedy})
+			out = append(out, Entry{At: e.At, Host: l.Host, Tone: Strong, Text: "→ " + e.Advice()})
 		}
 	}
 	return out

@@ -12,6 +12,7 @@ import (
 
 	"github.com/goccy/go-yaml"
 
+	"yareharbour/core/act"
 	"yareharbour/core/plan"
 	"yareharbour/format/strictyaml"
 )
@@ -107,20 +108,12 @@ func Words(b, usual plan.Brief) (out []string) {
 		case s.Kind == Yes:
 			out = append(out, "--"+s.Name)
 		case s.Kind == Names:
-			out = append(out, "--"+s.Name, Quoted(strings.Join(words, ",")))
+			out = append(out, "--"+s.Name, act.Quoted(strings.Join(words, ",")))
 		default:
 			for _, w := range words {
-				out = append(out, "--"+s.Name, Quoted(w))
+				out = append(out, "--"+s.Name, act.Quoted(w))
 			}
 		}
 	}
 	return out
-}
-
-// Quoted is a word as it is typed to a shell: in quotes where that would take it apart.
-func Quoted(word string) string {
-	if strings.ContainsAny(word, " \t\"'$`\\*?[]{}()<>|&;#~!") || word == "" {
-		return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
-	}
-	return word
 }

@@ -168,9 +168,6 @@ func TestWords(t *testing.T) {
 	if got := strings.Join(Words(full(), usual), " "); got != want {
 		t.Errorf("%s\n%s", got, want)
 	}
-	if got := Quoted("it's"); got != `'it'\''s'` {
-		t.Error(got)
-	}
 }
 
 // Some thousand briefs a second are tried with -fuzzminimizetime 1x; without it most of the time goes into making each

@@ -18,7 +18,7 @@ func Prechecks(w io.Writer, answers []precheck.Answer, format string) error {
 		rows := [][]string{{"host", "check", "answer", "unknown", "evidence", "remedy", "read", "holds_until",
 			"waived_by", "waived_until", "waived_for"}}
 		for _, a := range answers {
-			row := []string{a.Host, a.Check, string(a.Level), yes(a.Unknown), a.Evidence, a.Remedy, moment(a.At),
+			row := []string{a.Host, a.Check, string(a.Level), yes(a.Unknown), a.Evidence, a.Advice(), moment(a.At),
 				moment(a.Until), "", "", ""}
 			if x := a.Waived; x != nil {
 				row[8], row[9], row[10] = x.By, moment(x.Until), x.Reason
@@ -45,7 +45,7 @@ func Prechecks(w io.Writer, answers []precheck.Answer, format string) error {
 			}
 			line(word, a.Host, a.Check, a.Evidence)
 			if a.Level != precheck.Clear && a.Waived == nil {
-				line("", "", "", "→ "+a.Remedy)
+				line("", "", "", "→ "+a.Advice())
 			}
 			if a.Waived != nil {
 				line("", "", "", a.Waived.Says())

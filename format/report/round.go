@@ -82,7 +82,7 @@ func newVisit(v *course.Visit) Visit {
 	out := Visit{Host: v.Host, Outcome: outcome(v), Left: v.Left, Notes: v.Notes, Kept: v.Kept, Moves: []string{},
 		Changes: []Change{}, Steps: []Step{}}
 	if v.Failure != nil {
-		out.Why, out.Remedy, out.Logs = v.Failure.Error, v.Failure.Remedy, v.Failure.Logs
+		out.Why, out.Remedy, out.Logs = v.Failure.Error, act.Advised(v.Failure.Remedy, v.Failure.Command), v.Failure.Logs
 	}
 	for _, m := range v.Moved() {
 		out.Moves = append(out.Moves, m.Guest+" → "+m.To)

@@ -124,7 +124,7 @@ func (s *Screen) paintDetail(f part.Frame, c *part.Canvas, a part.Area) {
 	}
 	col.Gap()
 	if x.Remedy != "" {
-		col.Line(0, part.Strong, "→ "+x.Remedy)
+		col.Line(0, part.Strong, "→ "+x.Advice())
 		col.Gap()
 	}
 	if x.Waived != nil {
