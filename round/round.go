@@ -271,14 +271,18 @@ func (r *Runner) fetch(ctx context.Context, l course.Culprit) {
 	r.logging[l.Visit] = true
 	s, err := r.session(ctx, l.Host)
 	go func() {
-		var logs []act.Log
-		if err == nil {
+		ask := func() ([]act.Log, error) {
+			if err != nil {
+				return nil, nil
+			}
 			ctx, cancel := context.WithTimeout(ctx, asking)
-			logs = l.Kind.Foremost(connector.Logs(ctx, s))
-			cancel()
+			defer cancel()
+			return l.Kind.Foremost(connector.Logs(ctx, s)), nil
 		}
+		logs, _, hangs := within(ctx, asking+grace, ask, func() ([]act.Log, error) { return nil, nil })
 		r.came <- func(ctx context.Context) error {
 			delete(r.logging, l.Visit)
+			r.lost(l.Host, s, hangs)
 			if ctx.Err() != nil {
 				return nil // whoever goes on with the round asks for them
 			}
@@ -306,8 +310,8 @@ func (r *Runner) look(ctx context.Context, l course.Look) {
 		visit = &own
 	}
 	s, opened := r.session(ctx, l.Host)
-	go func() {
-		saw, err := sight{host: l.Host, since: since, sections: l.Sections, traces: map[string]act.Trace{}}, opened
+	see := func() (saw sight, err error) {
+		saw, err = sight{host: l.Host, since: since, sections: l.Sections, traces: map[string]act.Trace{}}, opened
 		for _, id := range l.Traces {
 			saw.traces[id] = act.Trace{Unasked: "this kind of host is only looked at"}
 			if d, ok := connector.As[connector.Doer](s); ok && err == nil {
@@ -323,8 +327,24 @@ func (r *Runner) look(ctx context.Context, l course.Look) {
 			today := r.Today(visit, saw.reading)
 			saw.today = &today
 		}
+		return saw, err
+	}
+	late := func() (sight, error) {
+		saw := sight{host: l.Host, since: since, sections: l.Sections, traces: map[string]act.Trace{}}
+		why := fmt.Errorf("nothing came within %s: it %w", lookLimit, connector.ErrUnreachable)
+		for _, id := range l.Traces {
+			saw.traces[id] = act.Trace{Unasked: why.Error()}
+		}
+		if len(l.Sections) > 0 {
+			saw.reading = connector.Unreached(l.Host, "", r.World.Now(), why, l.Sections...).Over(was)
+		}
+		return saw, nil
+	}
+	go func() {
+		saw, err, hangs := within(ctx, lookLimit, see, late)
 		r.came <- func(context.Context) error {
 			delete(r.looking, l.Host)
+			r.lost(l.Host, s, hangs)
 			if err != nil {
 				return fmt.Errorf("looking at %s: %w", l.Host, err)
 			}
@@ -332,6 +352,50 @@ func (r *Runner) look(ctx context.Context, l course.Look) {
 			return nil
 		}
 	}()
+}
+
+// lookLimit is how long a look may take, in our own time. Connectors end within limits of their own; this is for one
+// that does not.
+const lookLimit = 3 * time.Minute
+
+// grace is how long a call has to end once its context has.
+const grace = 5 * time.Second
+
+// within makes a call that must not hang the round: where it does not end in time it is left to itself, and what is late
+// stands for it.
+func within[T any](ctx context.Context, most time.Duration, call, late func() (T, error)) (v T, err error, hangs bool) {
+	type came struct {
+		v   T
+		err error
+	}
+	out := make(chan came, 1)
+	go func() {
+		v, err := call()
+		out <- came{v, err}
+	}()
+	timer := time.NewTimer(most)
+	defer timer.Stop()
+	done := ctx.Done()
+	for {
+		select {
+		case c := <-out:
+			return c.v, c.err, false
+		case <-done:
+			done = nil
+			timer.Reset(min(grace, most))
+		case <-timer.C:
+			v, err = late()
+			return v, err, true
+		}
+	}
+}
+
+// lost lets go of a session in which a call hangs: the next one begins anew.
+func (r *Runner) lost(host string, s connector.Session, hangs bool) {
+	if hangs && r.sessions[host] == s {
+		delete(r.sessions, host)
+		go s.Close() // it may hang too
+	}
 }
 
 // sight is what a look found.
@@ -385,9 +449,18 @@ func (r *Runner) begin(ctx context.Context, a act.Act) error {
 	}
 	r.facts.Calls[a.ID] = true
 	go func() {
-		receipt, err := r.do(ctx, s, o)
+		most := limit + grace
+		if a.Change != nil {
+			most += time.Duration(a.Change.Size>>20) * time.Second
+		}
+		receipt, err, hangs := within(ctx, most,
+			func() (connector.Receipt, error) { return r.do(ctx, s, o) },
+			func() (out connector.Receipt, err error) {
+				return out, fmt.Errorf("no answer came in time: %w", connector.ErrUnreachable)
+			})
 		r.came <- func(ctx context.Context) error {
 			delete(r.facts.Calls, a.ID)
+			r.lost(a.Host, s, hangs)
 			return r.answered(ctx, a, receipt, err)
 		}
 	}()

@@ -65,6 +65,7 @@ type harness struct {
 	brief     func(*plan.Brief)           // changes what is planned
 	finds     func(*estate.Reading) error // how a reading contradicts the journal
 	refuses   func(act.Act) error         // why a host takes no order
+	hangs     func(order bool)            // before a look or an order is heard
 	bends     func(*estate.Reading)       // what is otherwise on a host than the simulation has it
 }
 
@@ -362,6 +363,9 @@ func (s session) Close() error {
 
 func (s session) Read(ctx context.Context, sections ...estate.SectionName) (*estate.Reading, error) {
 	time.Sleep(answerTime)
+	if s.h.hangs != nil {
+		s.h.hangs(false)
+	}
 	s.h.mu.Lock()
 	defer s.h.mu.Unlock()
 	if s.h.dead {
@@ -432,6 +436,9 @@ func (h *harness) reading(host string, sections []estate.SectionName) *estate.Re
 }
 
 func (s session) Do(_ context.Context, o connector.Order) (out connector.Receipt, err error) {
+	if s.h.hangs != nil {
+		s.h.hangs(true)
+	}
 	var body []byte
 	if o.Payload != nil {
 		if body, err = io.ReadAll(o.Payload); err != nil {
