@@ -46,7 +46,11 @@ type app struct {
 
 // Main runs the command line and returns the exit code.
 func Main(args []string, stdout, stderr io.Writer) int {
-	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP)
+	ending := []os.Signal{os.Interrupt, syscall.SIGTERM}
+	if !signal.Ignored(syscall.SIGHUP) { // it is, by nohup
+		ending = append(ending, syscall.SIGHUP)
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), ending...)
 	defer stop()
 	// whoever reads what is written may go away: a round goes on without him. What is started here gets the signal.
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE)

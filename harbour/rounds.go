@@ -328,8 +328,8 @@ func (h *Harbour) todayOf(p *plan.Plan, v *course.Visit, r *estate.Reading) cour
 		}
 	}
 	cl, ok := h.Estate.ClusterOf(v.Host)
-	if err == nil && ok && v.Phase == course.Settling && p.Brief.Hand == nil && v.Extended < plan.MostFurther && h.Sound() == nil {
-		if basis, err := h.basis(); err == nil && basis == p.Basis {
+	if err == nil && ok && v.Phase == course.Settling && p.Brief.Hand == nil && v.Extended < plan.MostFurther {
+		if basis, err := h.basis(); err == nil && basis == p.Basis && h.Sound() == nil {
 			h.further(p, cl, cat, v, r, &t)
 		}
 	}

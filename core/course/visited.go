@@ -143,7 +143,7 @@ func (v *Visit) extend(e *Event) {
 	v.Changes = append(slices.Clone(v.Changes), e.More...)
 	v.Along = append(slices.Clone(v.Along), e.Along...)
 	for _, c := range e.More {
-		v.Passes = max(v.Passes, c.Pass)
+		v.Passes, v.Backup = max(v.Passes, c.Pass), v.Backup || c.Installs()
 		if c.Restart.EmptiesHost() && !slices.Contains(v.Restarts, c.Pass) {
 			v.Restarts = append(slices.Clone(v.Restarts), c.Pass)
 		}

@@ -329,8 +329,9 @@ type policy struct {
 }
 
 // types are those of the kinds in a file.
-var types = map[Kind]reflect.Type{Names: reflect.TypeFor[[]string](), Lines: reflect.TypeFor[[]string](), Windows: reflect.TypeFor[[]string](),
-	Pairs: reflect.TypeFor[map[string]string](), Policies: reflect.TypeFor[[]policy](), Word: reflect.TypeFor[string](),
+var types = map[Kind]reflect.Type{Names: reflect.TypeFor[[]string](), Lines: reflect.TypeFor[[]string](),
+	Windows: reflect.TypeFor[[]string](),
+	Pairs:   reflect.TypeFor[map[string]string](), Policies: reflect.TypeFor[[]policy](), Word: reflect.TypeFor[string](),
 	Whole: reflect.TypeFor[*int64](), Percent: reflect.TypeFor[*float64](), Span: reflect.TypeFor[string](),
 	Yes: reflect.TypeFor[bool]()}
 
