@@ -223,7 +223,7 @@ Exit codes: 0 all that was asked for was read, 4 something could not be, 1 failu
 			for i := range logs {
 				l := &logs[i]
 				unread = unread || l.Err != ""
-				l.Lines = l.Lines[max(0, len(l.Lines)-n):]
+				l.Lines = l.Lines[max(0, len(l.Lines)-max(0, n)):]
 				if as.json() {
 					continue
 				}

@@ -13,7 +13,6 @@ import (
 	"net/textproto"
 	"net/url"
 	"path"
-	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -188,35 +187,6 @@ func (c *Client) items(ctx context.Context) ([]item, update, error) {
 	}
 	return out, u, cmp.Or(err, short)
 }
-
-// settings are those of the system's firmware (DSP0268, Bios), as it names them; none where it tells none.
-func (c *Client) settings(ctx context.Context) (map[string]string, error) {
-	s, err := c.system(ctx)
-	var b struct{ Attributes map[string]any }
-	if err == nil && s.Bios.ID != "" {
-		err = c.get(ctx, s.Bios.ID, &b)
-	}
-	if no := new(refusal); errors.As(err, &no) && s.Bios.ID != "" {
-		return nil, nil // it links to what it does not have
-	}
-	if err != nil {
-		return nil, c.wrap("reading the firmware's settings", err)
-	}
-	if len(b.Attributes) > maxMembers {
-		return nil, c.wrap("reading the firmware's settings", &refusal{message: "it has more than can be"})
-	}
-	out := map[string]string{}
-	for name, v := range b.Attributes {
-		if says := fmt.Sprint(v); !moment.MatchString(says) { // a clock among them is set by nobody
-			out[name] = says
-		}
-	}
-	return out, nil
-}
-
-// moment matches a text that is a date, a time of day, or both.
-var moment = regexp.MustCompile(`^(\d{4}-\d\d-\d\d|\d\d/\d\d/\d{4}|\d{1,2}:\d\d)([T ,]*\d{1,2}:\d\d)?(:\d\d(\.\d+)?)?` +
-	`(Z|[+-]\d\d:?\d\d)?$`)
 
 // Inventory returns every firmware that the BMC lists, named by the rule of names.go, and says why that is not all of it;
 // "" where it is.

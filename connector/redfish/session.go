@@ -22,6 +22,7 @@ type service struct {
 	UpdateService  ref
 	Tasks          ref
 	SessionService ref
+	Registries     ref
 	Links          struct{ Sessions ref }
 	read           bool
 }

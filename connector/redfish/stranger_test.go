@@ -90,7 +90,7 @@ func newStranger() *stranger {
 		docs: map[string]string{
 			root: `{"RedfishVersion":"1.6.0","Vendor":"Marsh","Systems":{"@odata.id":"/box/nodes"},
 "Chassis":{"@odata.id":"/box/frames"},
-			"UpdateService":{"@odata.id":"/box/soft"},"Tasks":{"@odata.id":"/box/work"},
+			"Registries":{"@odata.id":"/box/words"},"UpdateService":{"@odata.id":"/box/soft"},"Tasks":{"@odata.id":"/box/work"},
 "Links":{"Sessions":{"@odata.id":"/login"}}}`,
 			"/box/nodes": `{"Members":[` + link("/box/nodes/left") + `]}`,
 			"/box/nodes/left": `{"SystemType":"Physical","Manufacturer":"Marsh ","Model":"Reed 3",
@@ -126,7 +126,12 @@ func newStranger() *stranger {
 			"/box/frames/b/fans":    `{"Members":[` + link("/box/frames/b/fan/1") + `]}`,
 			"/box/frames/b/fan/1":   `{"Name":"Fan 1","Status":{"Health":"OK"}}`,
 			"/box/set": `{"Attributes":{"Mode":"Fast","Threads":2,"Fan":true,"Clock":"21:04","Day":"2026-11-21T20:00:00Z",
-"Image":"2.5.0"}}`,
+"Image":"2.5.0","Microcode":"0x21"},"AttributeRegistry":"Reed3Attributes.v1_2_0"}`,
+			"/box/words": `{"Members":[` + link("/box/words/Base") + `,` + link("/box/words/Reed3Attributes") + `]}`,
+			"/box/words/Reed3Attributes": `{"Location":[{"Language":"de","Uri":"/box/none"},{"Language":"en",
+"Uri":"/box/attributes"}]}`,
+			"/box/attributes": `{"RegistryEntries":{"Attributes":[{"AttributeName":"Mode","ReadOnly":false},
+{"AttributeName":"Microcode","ReadOnly":true},{"AttributeName":"Image","ReadOnly":true}]}}`,
 			"/box/logs":       `{"Members":[` + link("/box/logs/sel") + `,` + link("/box/logs/audit") + `]}`,
 			"/box/logs/sel":   `{"Entries":{"@odata.id":"/box/logs/sel/e"}}`,
 			"/box/logs/audit": `{"Entries":{"@odata.id":"/box/logs/audit/e"}}`,
@@ -214,7 +219,7 @@ func TestSettingsAndLogs(t *testing.T) {
 	c, _ := s.serve(t, "word")
 	r := &estate.Reading{}
 	if _, err := c.ReadSection(t.Context(), estate.FirmwareItems, r); err != nil ||
-		!maps.Equal(r.Board, map[string]string{"Mode": "Fast", "Threads": "2", "Fan": "true", "Image": "2.5.0"}) {
+		!maps.Equal(r.Board, map[string]string{"Mode": "Fast", "Threads": "2", "Fan": "true"}) {
 		t.Errorf("%v %v", r.Board, err)
 	}
 	l := c.Log(t.Context())
@@ -226,6 +231,11 @@ func TestSettingsAndLogs(t *testing.T) {
 	delete(s.docs, "/box/logs/audit/e")
 	if l = c.Log(t.Context()); len(l.Lines) != 2 || l.Err == "" {
 		t.Errorf("without one of its logs: %+v", l)
+	}
+	registries.Clear()
+	delete(s.docs, "/box/attributes")
+	if _, err := c.ReadSection(t.Context(), estate.FirmwareItems, r); err != nil || r.Board["Microcode"] != "0x21" {
+		t.Errorf("without its registry all are settings: %v %v", r.Board, err)
 	}
 	delete(s.docs, "/box/set")
 	if partial, err := c.ReadSection(t.Context(), estate.FirmwareItems, r); err != nil || partial != "" || r.Board != nil {

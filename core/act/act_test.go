@@ -463,7 +463,7 @@ func TestEveryKindIsWhole(t *testing.T) {
 		Remark:  {Tries: 1, Repeats: true, Aside: true},
 		Hand:    {Tries: 1, Repeats: true, Aside: true},
 		Stage:   {Tries: 1, Repeats: true},
-		Clear:   {Needs: Needs{Alone: true}, Tries: 2, Repeats: true},
+		Clear:   {Tries: 2, Repeats: true},
 		Claim:   {Tries: 1, Repeats: true},
 		Backup:  {Needs: Needs{Alone: true}, Tries: 2, Repeats: true},
 		Service: {Needs: Needs{Alone: true}, Tries: 2, Repeats: true},

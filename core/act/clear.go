@@ -9,13 +9,13 @@ import (
 )
 
 // Clear takes tasks out of the queue of a host's BMC that nobody wants any more: what waits there runs at the next
-// restart.
+// restart. It may be begun while a flash is open: that one may hang there.
 var Clear = define("clear tasks", clear{})
 
 type clear struct{}
 
 func (clear) Rules() Rules {
-	return Rules{Step: CloseStep, Needs: Needs{Alone: true}, Tries: 2, Repeats: true,
+	return Rules{Step: CloseStep, Tries: 2, Repeats: true,
 		Remedy: "clear them at the BMC itself, or restart the BMC, then resume the round"}
 }
 

@@ -1813,6 +1813,11 @@ journal a: began checked:queue stage:k put:k proving
 seen a.queue
 ⇒ record proven a
 
+# a flash that hangs in the queue keeps nobody from clearing it
+plan a f/bmc
+journal a: began checked stage:f close put:f/stuck queued:1
+⇒ begin clear tasks a
+
 # where they can't be cleared a person must look
 plan a k/host
 journal a: began blocked queued:1 clear/failed clear/failed

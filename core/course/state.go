@@ -269,6 +269,7 @@ func (s *State) asked(e *Event) {
 			v.Clears, v.Clearing = slices.Clone(e.Tasks), word
 			s.failures, s.undone = map[string]int{}, map[string]int{}
 			v.goOn()
+			s.lookAgain(e.At, func(a *act.Act) bool { return a.Visit() == v.Host })
 		}
 	case AskHand:
 		if v != nil && !v.Over() {
@@ -290,10 +291,16 @@ func (s *State) asked(e *Event) {
 		for i := range s.Visits {
 			s.Visits[i].goOn()
 		}
-		for i := range s.Open {
-			p := &s.Open[i]
+		s.lookAgain(e.At, func(*act.Act) bool { return true })
+	}
+}
+
+// lookAgain lets open acts be looked at anew that were given up.
+func (s *State) lookAgain(at time.Time, which func(*act.Act) bool) {
+	for i := range s.Open {
+		if p := &s.Open[i]; which(&p.Act) {
 			p.Waited = p.Waited || p.Given && !p.Quiet.IsZero()
-			p.Given, p.From = false, e.At
+			p.Given, p.From = false, at
 		}
 	}
 }
