@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"text/tabwriter"
 	"time"
@@ -182,14 +183,13 @@ func (a *app) changedSince(ctx context.Context, h *harbour.Harbour, host string)
 		return nil
 	}
 	c := drift.Compare(was, now[host])
+	c.Facts = slices.DeleteFunc(c.Facts, func(f drift.Fact) bool { return f.What == "closed" })
 	plain.Fprintf(a.out, "%s, since it was closed at %s:\n", host, now[host].Closed.At.Local().Format(minute))
 	for _, x := range c.Turns {
 		plain.Fprintf(a.out, "  %s: %s, was %s\n", x.Title(), cmp.Or(x.To, "gone"), cmp.Or(x.From, "not there"))
 	}
 	for _, x := range c.Facts {
-		if x.What != "closed" {
-			plain.Fprintf(a.out, "  %s: %s, was %s\n", x.What, cmp.Or(x.To, "none"), cmp.Or(x.From, "none"))
-		}
+		plain.Fprintf(a.out, "  %s: %s, was %s\n", x.What, cmp.Or(x.To, "none"), cmp.Or(x.From, "none"))
 	}
 	for _, s := range c.Unread {
 		plain.Fprintf(a.out, "  %s: unread now or then\n", s)

@@ -126,6 +126,9 @@ func TestWhatIsDoneWithGuests(t *testing.T) {
 	}{
 		"by a pattern": {[]Policy{{[]string{"a-*"}, DoShutDown}},
 			"shut down a-1, shut down a-2, shut down a-4, shut down a-5"},
+		"all of them": {[]Policy{{[]string{"a-1"}, DoSuspend}, {[]string{"*"}, DoShutDown}},
+			"suspend a-1, shut down a-0, shut down a-2, shut down a-4, shut down a-5, shut down a-6"},
+		"but all are not left": {[]Policy{{[]string{"*"}, DoLeave}}, "left for a-1"},
 		"suspended to disk": {[]Policy{{[]string{"a-*"}, DoSuspend}},
 			"suspend a-1, suspend a-2, suspend a-3, suspend a-4, suspend a-5"},
 		"by name": {[]Policy{{[]string{"a-0"}, DoShutDown}}, "shut down a-0"},

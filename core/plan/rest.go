@@ -97,6 +97,10 @@ func (c *Cold) Says() string {
 // migrates tells whether the guest can be migrated at all.
 func migrates(g *estate.Guest) bool { return len(g.Ties(false)) == 0 && g.State == estate.Running }
 
+// Every is the word that means all guests of a host where they come to rest: for a cluster of one host, or a full one. In
+// any other word, and for all else that is done, * means only those that can't be migrated.
+const Every = "*"
+
 // done finds what is done with the guests of a host, by the brief: for each the first policy that means it and can be
 // carried out. One that is suspended can't be shut down, one whose ties are others can't be helped by ejecting.
 func (b *Brief) done(r *estate.Reading) (out map[string]Do, order []estate.Guest) {
@@ -107,7 +111,8 @@ func (b *Brief) done(r *estate.Reading) (out map[string]Do, order []estate.Guest
 			one := estate.Rule{Guests: []string{word}}
 			for _, g := range r.Guests {
 				if _, taken := out[g.UID()]; taken || r.Off() || !one.Means(&g) ||
-					!g.Holds() && (p.Do != DoCold || g.Saved) || strings.Contains(word, "*") && migrates(&g) ||
+					!g.Holds() && (p.Do != DoCold || g.Saved) || strings.Contains(word, "*") && migrates(&g) &&
+					!(word == Every && p.Do.rests()) ||
 					p.Do == DoShutDown && g.State != estate.Running ||
 					p.Do == DoCold && (len(g.Ties(false)) > 0 || g.State != estate.Running && g.State != estate.Off) ||
 					p.Do == DoEject && (len(act.Inserted(&g)) == 0 || len(g.Ties(true)) > 0 ||

@@ -186,7 +186,7 @@ var Settings = []*Setting{
 			return out
 		}},
 	emptying(filed("guests", list("guest", Policies, "guest,…=shut-down, =suspend, =eject, =cold or =leave: what is done with "+
-		"guests that do not move of themselves; with * in a name only with those that can't",
+		"guests that do not move of themselves; with * in a name only with those that can't; * alone brings all of a host to rest",
 		func(b *plan.Brief) *[]plan.Policy { return &b.Guests }, parsePolicy,
 		func(p plan.Policy) string { return strings.Join(p.Guests, ",") + "=" + wordOf(dos, p.Do) }))),
 	filed("windows", list("window", Windows, "when visits may be under way, as 2026-11-22T22:00/2026-11-23T04:00",
