@@ -239,7 +239,7 @@ func TestStateOfANewerVersionIsLeftAlone(t *testing.T) {
 		}
 		r := run(t, "read", "--state", other, "--estate", filepath.Join(dir, "estate.yaml"))
 		b, _ := os.ReadFile(filepath.Join(other, "yare.db"))
-		if r.code != 1 || !strings.Contains(r.err, "opening the state file") || !strings.HasPrefix(string(b), text) {
+		if r.code != 1 || !strings.Contains(r.err, "yare.db is damaged") || !strings.HasPrefix(string(b), text) {
 			t.Errorf("exit %d: %s; the file now begins %.20q", r.code, r.err, b)
 		}
 	}

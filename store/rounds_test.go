@@ -156,6 +156,26 @@ func TestADeadHolderOnThisMachineIsNoticedAtOnce(t *testing.T) {
 	_ = w
 }
 
+// Of a holder among other processes than one can see, as in a container of its own, no number tells whether it lives: it is
+// watched for as long as its lease holds.
+func TestAHolderInAnotherSpaceIsNotTakenForDead(t *testing.T) {
+	a, b, w := clocked(t)
+	l := take(t, a, "vts")
+	if l.id() == "" {
+		t.Skip("this machine has no id of its own")
+	}
+	if _, err := a.db.Exec("UPDATE leases SET space = 'another', pid = 1, started = 'long ago'"); err != nil {
+		t.Fatal(err)
+	}
+	if h, err := b.Holder(t.Context(), "vts"); h == nil || err != nil {
+		t.Errorf("holder %v %v", h, err)
+	}
+	w.pass(time.Hour)
+	if h, err := b.Holder(t.Context(), "vts"); h != nil || err != nil {
+		t.Errorf("its lease is over: holder %v %v", h, err)
+	}
+}
+
 // id is the machine's id in the lease's row.
 func (l *lease) id() (id string) {
 	_ = l.store.db.QueryRow("SELECT machine_id FROM leases WHERE cluster = ?", l.cluster).Scan(&id)

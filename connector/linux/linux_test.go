@@ -175,3 +175,21 @@ func TestALocalCommandThatHangsIsEnded(t *testing.T) {
 	}
 	sshtest.Gone(t, "sleep", "3073")
 }
+
+// A closed host whose hook is gone, or is another one, takes guests all the same, and that is told.
+func TestAHostThatIsClosedWithoutItsHook(t *testing.T) {
+	for name, c := range map[string]struct {
+		hook  string
+		loose bool
+	}{"as it belongs": {Hook, false}, "gone": {"", true}, "another": {"#!/bin/sh\nexit 0\n", true}} {
+		root := machine()
+		root["var/lib/yare/mark"] = &fstest.MapFile{Data: []byte("round R\nat 2026-11-21T20:00:00Z\nby op\nreason a fan\n")}
+		if c.hook != "" {
+			root[strings.TrimPrefix(HookPath, "/")] = &fstest.MapFile{Data: []byte(c.hook)}
+		}
+		m := read(t, root).Closed
+		if m == nil || m.Round != "R" || (m.Loose != "") != c.loose {
+			t.Errorf("%s: %+v", name, m)
+		}
+	}
+}
