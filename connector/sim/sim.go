@@ -20,15 +20,16 @@ import (
 
 // Connector reaches one simulated estate. It is safe for concurrent use.
 type Connector struct {
-	address sim.Address
-	http    *http.Client
+	dir  string
+	http *http.Client
 
-	mu    sync.Mutex
-	bmcs  map[string]*redfish.Client
-	order []string  // of bmcs, the longest known first
-	now   time.Time // the estate's time when it was last heard
-	heard time.Time
-	speed float64
+	mu      sync.Mutex
+	address sim.Address // as it was last read
+	bmcs    map[string]*redfish.Client
+	order   []string  // of bmcs, the longest known first
+	now     time.Time // the estate's time when it was last heard
+	heard   time.Time
+	speed   float64
 }
 
 // dialled is how long the simulated estate may take to tell the time: what takes longer hangs.
@@ -41,7 +42,7 @@ func Dial(ctx context.Context, dir string) (*Connector, error) {
 		return nil, fmt.Errorf("the simulated estate of %s %w: %w; start it with yare sim or yare demo", dir,
 			connector.ErrUnreachable, err)
 	}
-	c := &Connector{address: a, bmcs: map[string]*redfish.Client{},
+	c := &Connector{dir: dir, address: a, bmcs: map[string]*redfish.Client{},
 		http: &http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{MaxIdleConnsPerHost: 16}}}
 	ctx, cancel := context.WithTimeout(ctx, dialled)
 	defer cancel()
@@ -69,10 +70,34 @@ func (c *Connector) call(ctx context.Context, name string, call sim.Call) (sim.R
 	return c.post(ctx, name, call.Host, nil, bytes.NewReader(body), int64(len(body)))
 }
 
+// at is where the estate was last found.
+func (c *Connector) at() sim.Address {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.address
+}
+
+// moved looks for the estate anew where it does not answer as it did: one that was started again has other ports and
+// another secret. It tells whether it was found elsewhere; the next call goes there.
+func (c *Connector) moved(was sim.Address) bool {
+	a, err := sim.ReadAddress(c.dir)
+	if err != nil || a.Host == was.Host && a.Secret == was.Secret {
+		return false
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, b := range c.bmcs {
+		go b.Close() // its goodbye goes to nobody
+	}
+	c.address, c.bmcs, c.order = a, map[string]*redfish.Client{}, nil
+	return true
+}
+
 // post sends one call and takes the answer apart. An answer that does not come, or not whole, is none.
 func (c *Connector) post(ctx context.Context, name, host string, header http.Header, body io.Reader,
 	size int64) (reply sim.Reply, err error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://"+c.address.Host+"/"+name, body)
+	at := c.at()
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, "http://"+at.Host+"/"+name, body)
 	if err != nil {
 		return reply, err
 	}
@@ -80,12 +105,17 @@ func (c *Connector) post(ctx context.Context, name, host string, header http.Hea
 	for k, v := range header {
 		req.Header[k] = v
 	}
-	req.Header.Set("Authorization", "Bearer "+c.address.Secret)
+	req.Header.Set("Authorization", "Bearer "+at.Secret)
 	resp, err := c.http.Do(req)
 	if err != nil {
+		c.moved(at)
 		return reply, fmt.Errorf("%s: the simulated estate %w (%v)", name, connector.ErrUnreachable, err)
 	}
 	defer resp.Body.Close()
+	if resp.StatusCode == http.StatusUnauthorized && c.moved(at) {
+		return reply, fmt.Errorf("%s: the simulated estate was started anew, and %w here any more", name,
+			connector.ErrUnreachable)
+	}
 	if resp.StatusCode != http.StatusOK {
 		b, _ := io.ReadAll(io.LimitReader(resp.Body, 512))
 		return reply, fmt.Errorf("%s: the simulated estate answers %s: %s", name, resp.Status, bytes.TrimSpace(b))

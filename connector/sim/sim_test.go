@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"context"
 	"errors"
 	"strings"
 	"testing"
@@ -75,5 +76,43 @@ func TestDialWithoutASimulationSaysWhatToDo(t *testing.T) {
 	if !errors.Is(err, connector.ErrUnreachable) ||
 		!strings.Contains(err.Error(), "start it with yare sim or yare demo") {
 		t.Error(err)
+	}
+}
+
+// An estate that was started again has other ports and another secret: it is found there, its BMCs too.
+func TestAnEstateThatWasStartedAgain(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	begin := func() (end func()) {
+		ctx, cancel := context.WithCancel(t.Context())
+		wait, err := sim.Start(ctx, sim.Options{Dir: dir, Speed: 1, New: demo.World})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return func() { cancel(); _ = wait() }
+	}
+	end := begin()
+	c, err := Dial(t.Context(), dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(c.Hangup)
+	was := c.at()
+	end()
+	defer begin()()
+	for _, wantErr := range []bool{true, false} {
+		r, err := connector.Read(t.Context(), c, "heron", estate.Host, estate.BMCState)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if lost := r.Section(estate.Host).Err + r.Section(estate.BMCState).Err; wantErr != (lost != "") {
+			t.Errorf("%v is wanted: %q", wantErr, lost)
+		}
+		if wantErr { // what is told of its BMC may be of either
+			continue
+		}
+		if c.at().Secret == was.Secret || c.at().Host == was.Host {
+			t.Error("it stands where it stood: nothing is tested")
+		}
 	}
 }
