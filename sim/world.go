@@ -100,13 +100,14 @@ const (
 	MoveFails    FaultKind = "move-fails"    // a migration from the host fails
 	InstallFails FaultKind = "install-fails" // an installation on the host fails
 	BMCDrops     FaultKind = "bmc-drops"     // the BMC falls silent for ten minutes at its next update
+	LeavesTask   FaultKind = "leaves-task"   // after the next update through it a task is left in the BMC's queue
 	Crashes      FaultKind = "crashes"       // the host dies now, with its guests
 	LosesAnswer  FaultKind = "loses-answer"  // the host carries the next order out, and its answer is lost on the way
 	Answers      FaultKind = "answers"       // the host answers again, as if only its network had been away
 )
 
 // FaultKinds lists them.
-var FaultKinds = []FaultKind{NoReturn, MoveFails, InstallFails, BMCDrops, Crashes, LosesAnswer, Answers}
+var FaultKinds = []FaultKind{NoReturn, MoveFails, InstallFails, BMCDrops, LeavesTask, Crashes, LosesAnswer, Answers}
 
 // Fault is an ordered fault; it strikes Times times.
 type Fault struct {
@@ -223,6 +224,9 @@ func (w *World) finish(t *Task) {
 		}
 		if t.Kind == "firmware" && t.Payload.Restart == catalogue.BMCRestart {
 			h.BMCReset = w.Now
+		}
+		if t.Kind == "firmware" && w.strikes(h.Name, LeavesTask) {
+			h.Waiting = append(slices.Clone(h.Waiting), "waiting-"+t.ID)
 		}
 	case "services":
 		h.renew(t.Payload.Component, t.Device, t.Services)
