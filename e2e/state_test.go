@@ -3,6 +3,7 @@ package e2e
 import (
 	"bufio"
 	"bytes"
+	"database/sql"
 	"io"
 	"os"
 	"os/exec"
@@ -84,5 +85,37 @@ func TestNobodyReadsWhatARoundSays(t *testing.T) {
 	}
 	if r := run(t, "report", "round", "vts", "--state", dir); !strings.Contains(r.out, ": finished") {
 		t.Errorf("%s%s", r.out, r.err)
+	}
+}
+
+// The newest round is the one that was begun last, whatever the time of day was: one of a clock that was wrong by a day
+// stands behind it.
+func TestARoundOfADayAhead(t *testing.T) {
+	t.Parallel()
+	dir := demoState(t, 1500)
+	start := func(host string) string {
+		r := run(t, "round", "start", "vts/"+host, "--reason", "x", "--state", dir)
+		if r.code != 0 {
+			t.Fatal(r.out, r.err)
+		}
+		return run(t, "report", "round", "vts", "--state", dir).out
+	}
+	first := start("knot")
+	db, err := sql.Open("sqlite", filepath.Join(dir, store.File))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := db.Exec("UPDATE rounds SET started = '2099-01-01T00:00:00.000000000Z'"); err != nil {
+		t.Fatal(err)
+	}
+	db.Close()
+	if second := start("jacana"); second == first || !strings.Contains(second, "\njacana: done") {
+		t.Errorf("the report is of another round:\n%s", second)
+	}
+	for _, args := range [][]string{{"round", "watch", "vts"}, {"round", "resume", "vts"}} {
+		if r := run(t, append(args, "--state", dir)...); !strings.Contains(r.out+r.err, "jacana") &&
+			!strings.Contains(r.out+r.err, "is finished") {
+			t.Errorf("%v speaks of another round:\n%s%s", args, r.out, r.err)
+		}
 	}
 }

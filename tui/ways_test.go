@@ -474,6 +474,16 @@ func TestDriftOverTimeAndWhatIsNew(t *testing.T) {
 	written(t, "yare-trend-c0-20261121-2000.pdf")
 }
 
+// Work by hand is begun from the Waterline too, where the cursor stands.
+func TestByHandFromTheWaterline(t *testing.T) {
+	m := model(t, &fake{snap: parttest.Estate(1, 4)}, 160, 45)
+	press(m, "right", "m")
+	if p := m.top().Place(); p.Screen != part.Host || p.Host != "c0h001" {
+		t.Errorf("%+v", p)
+	}
+	shows(t, m, "c0h001 by hand", "empty and close it")
+}
+
 func TestComparingReadings(t *testing.T) {
 	f := &fake{snap: parttest.Estate(1, 4)}
 	m := model(t, f, 160, 45)

@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -46,11 +47,20 @@ func (s *session) Do(ctx context.Context, o connector.Order) (connector.Receipt,
 		return connector.Receipt{}, fmt.Errorf("%s on %s: a host of this kind can't do that", o.Says(), s.host)
 	}
 	r, err := give(s, ctx, o)
-	if err != nil && !strings.Contains(err.Error(), s.host) {
+	if named := new(ofHost); err != nil && !errors.As(err, named) {
 		err = fmt.Errorf("%s: %w", s.host, err)
 	}
 	return r, err
 }
+
+// ofHost is an error that names its host already.
+type ofHost struct{ error }
+
+// Unwrap returns the error itself.
+func (e ofHost) Unwrap() error { return e.error }
+
+// naming makes an error that names its host.
+func naming(format string, args ...any) error { return ofHost{fmt.Errorf(format, args...)} }
 
 // orders is how each kind of order is given.
 var orders = map[act.Name]func(*session, context.Context, connector.Order) (connector.Receipt, error){
@@ -149,7 +159,7 @@ const ifWhole = `f=$1 sum=$2; shift 2; [ "$(sha256sum <"$f" 2>/dev/null)" = "$su
 func (s *session) wrapper(ctx context.Context, in io.Reader, out io.Writer, args ...string) error {
 	conn, err := s.dialled(ctx)
 	if err != nil {
-		return err
+		return ofHost{err}
 	}
 	program := []string{linux.WrapperPath, "within", strconv.Itoa(ssh.Seconds(ctx))}
 	if s.by.Sudo {
@@ -162,26 +172,26 @@ func (s *session) wrapper(ctx context.Context, in io.Reader, out io.Writer, args
 	}
 	switch {
 	case err != nil:
-		return err
+		return ofHost{err}
 	case exit == 0:
 		return nil
 	case exit == stale:
-		return fmt.Errorf("%s: %w (%s)", s.host, connector.ErrStale, said)
+		return naming("%s: %w (%s)", s.host, connector.ErrStale, said)
 	case exit == known:
-		return fmt.Errorf("%s: %w", s.host, connector.ErrKnown)
+		return naming("%s: %w", s.host, connector.ErrKnown)
 	case exit == refused:
-		return fmt.Errorf("%s refuses: %s", s.host, said)
+		return naming("%s refuses: %s", s.host, said)
 	case exit == missing || exit == missing-1:
-		return fmt.Errorf("%s takes no orders: what yare needs for that is not on it, or of another version; yare host "+
+		return naming("%s takes no orders: what yare needs for that is not on it, or of another version; yare host "+
 			"prepare %s shows what that is, and puts it there", s.host, s.host)
 	}
-	return fmt.Errorf("%s: the wrapper ended with %d: %w (%s)", s.host, exit, connector.ErrUnreachable, said)
+	return naming("%s: the wrapper ended with %d: %w (%s)", s.host, exit, connector.ErrUnreachable, said)
 }
 
 // shut closes the host, once it is proven that its libvirt asks the hook that keeps guests away.
 func (s *session) shut(ctx context.Context, o connector.Order) (connector.Receipt, error) {
 	if err := s.proven(ctx); err != nil {
-		return connector.Receipt{}, fmt.Errorf("%s is not closed: %w", s.host, err)
+		return connector.Receipt{}, naming("%s is not closed: %w", s.host, err)
 	}
 	return connector.Receipt{}, s.tell(ctx, o, nil, io.Discard, "close", words(o)...)
 }
@@ -245,7 +255,7 @@ func (s *session) backup(ctx context.Context, o connector.Order) (connector.Rece
 	if err == nil {
 		var n int64
 		if n, err = io.Copy(io.MultiWriter(o.Keep, hash), io.LimitReader(in, maxKept+1)); n > maxKept {
-			err = fmt.Errorf("%s gives more than %d MiB to be kept", s.host, maxKept>>20)
+			err = naming("%s gives more than %d MiB to be kept", s.host, maxKept>>20)
 		}
 	}
 	read.CloseWithError(err)
@@ -301,7 +311,7 @@ func (s *session) guest(ctx context.Context, o connector.Order) (connector.Recei
 	select {
 	case err := <-ended:
 		if err != nil {
-			return connector.Receipt{}, fmt.Errorf("%s refuses to %s: %w", s.host, o.Says(), err)
+			return connector.Receipt{}, naming("%s refuses to %s: %w", s.host, o.Says(), err)
 		}
 	case <-time.After(beginning):
 	case <-ctx.Done():
@@ -331,7 +341,10 @@ func (s *session) bmc(ctx context.Context, o connector.Order, do func(*redfish.C
 		return err
 	}
 	defer b.Close()
-	return do(b)
+	if err := do(b); err != nil {
+		return ofHost{err}
+	}
+	return nil
 }
 
 // Trace asks the host what became of an act: its wrapper, its libvirt or its BMC.

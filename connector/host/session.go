@@ -141,7 +141,7 @@ func away(host string, err error) error {
 	if err == nil {
 		return nil
 	}
-	return fmt.Errorf("libvirt of %s: %w (%v)", host, connector.ErrUnreachable, err)
+	return naming("libvirt of %s: %w (%v)", host, connector.ErrUnreachable, err)
 }
 
 // flight is a migration that this session began or found under way.
@@ -191,7 +191,7 @@ func (s *session) move(ctx context.Context, o connector.Order) (connector.Receip
 	select {
 	case <-f.ended:
 		if errors.Is(f.err, libvirt.ErrNoGuest) || f.err != nil && s.stayed(ctx, o.UID()) {
-			return connector.Receipt{}, fmt.Errorf("%s refuses to move %s to %s: %w", s.host, o.Guest, o.To, f.err)
+			return connector.Receipt{}, naming("%s refuses to move %s to %s: %w", s.host, o.Guest, o.To, f.err)
 		}
 	case <-time.After(beginning):
 	case <-ctx.Done():

@@ -1816,6 +1816,7 @@ seen a.queue
 # a flash that hangs in the queue keeps nobody from clearing it
 plan a f/bmc
 journal a: began checked stage:f close put:f/stuck queued:1
+seen trace:put:f=running
 ⇒ begin clear tasks a
 
 # where they can't be cleared a person must look

@@ -205,7 +205,15 @@ func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {
 	switch msg := msg.(type) {
 	case part.Shown:
 		s.lay(f)
-		return s.wantPast(f)
+		past := s.wantPast(f)
+		if _, is := s.at.What.(part.ByHand); is {
+			s.at.What = nil
+			if why := s.handless(f); why != "" {
+				return part.Several{past, part.Say{Text: why}}
+			}
+			return part.Several{past, s.askHand(f)}
+		}
+		return past
 	case part.Step:
 		if msg.DX != 0 {
 			return s.neighbour(f, msg.DX)

@@ -189,6 +189,15 @@ func TestWorkByHand(t *testing.T) {
 			}
 		}
 	}
+	to := part.Place{Host: "c0h000", What: part.ByHand{}}
+	if led, _, _ := open(t, e, to); led.Chose.Title != "c0h000 by hand" { // it is asked at once where somebody comes for it
+		t.Errorf("%+v", led.Chose)
+	}
+	e.Rounds["c0"] = view.Round{Runs: true}
+	if led, _, _ := open(t, e, to); led.Chose.Title != "" || led.Said != "a round runs over c0" {
+		t.Errorf("%q %+v", led.Said, led.Chose)
+	}
+	e.Rounds["c0"] = view.Round{}
 	b.Typed = "a fan"
 	if got := all(); got != "close c0h000: a fan --drain;restart c0h000: a fan --drain" {
 		t.Errorf("%s", got)

@@ -73,6 +73,9 @@ type Just struct {
 	Only  []estate.Key // the components that are changed; empty: all
 }
 
+// ByHand opens a host's screen to have something done to it by hand: its What.
+type ByHand struct{}
+
 // Frame is what every screen is shown with.
 type Frame struct {
 	View   *view.Estate // never nil

@@ -58,8 +58,16 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 	if s.needs {
 		hint = "picture"
 	}
-	return []part.Key{part.NewKey("tab", hint, "go between the picture and what needs a person",
-		not, part.Flip(&s.needs))}
+	none := ""
+	if s.host == "" {
+		none = "there is no host here"
+	}
+	return []part.Key{
+		part.NewKey("tab", hint, "go between the picture and what needs a person", not, part.Flip(&s.needs)),
+		part.NewKey("m", "", "close, restart, open or take over the host under the cursor by hand", none, func() tea.Msg {
+			return part.Go{Screen: part.Host, Cluster: s.cluster, Host: s.host, What: part.ByHand{}}
+		}),
+	}
 }
 
 // Update implements part.Screen.
