@@ -68,6 +68,9 @@ func (h *Harbour) Gather(ctx context.Context, b plan.Brief) (*plan.Input, error)
 	if err != nil {
 		return nil, err
 	}
+	if in.Basis, err = h.basis(); err != nil {
+		return nil, err
+	}
 	in.Brief = b
 	if err := errors.Join(in.Wrong(), h.controllerThere(ctx)); err != nil {
 		return nil, err
@@ -85,9 +88,6 @@ func (h *Harbour) facts(ctx context.Context, c estate.Cluster, checker *drift.Ch
 	readings map[string]*estate.Reading, verdicts map[string][]drift.Verdict, times plan.Times) (in plan.Input, err error) {
 	in = plan.Input{Now: checker.Now, MaxAge: checker.MaxAge, Cluster: c, Readings: readings, Verdicts: verdicts, Times: times,
 		Controller: h.controller(), Below: checker.Below, Payloads: h.Payloads.Check, Catalogue: checker.Catalogue}
-	if in.Basis, err = h.basis(); err != nil {
-		return in, err
-	}
 	in.Waivers, err = h.Waivers.Waivers(ctx, c.Name)
 	return in, err
 }
