@@ -17,15 +17,18 @@ const logLine = 400
 // Logs are the ends of the logs that a probe brought, of the package manager's, of libvirt's and of its guests'.
 func (p *Probed) Logs() []act.Log {
 	packages, guests := act.Log{Of: act.LogPackages}, act.Log{Of: act.LogGuests}
+	of := func(path string) *act.Log {
+		if path == "journal" || strings.Contains(path, "/libvirt/") {
+			return &guests
+		}
+		return &packages
+	}
 	for _, name := range slices.Sorted(maps.Keys(p.outputs)) {
 		path, is := strings.CutPrefix(name, "log ")
 		if !is {
 			continue
 		}
-		to := &packages
-		if path == "journal" || strings.Contains(path, "/libvirt/") {
-			to = &guests
-		}
+		to := of(path)
 		for _, l := range lines(p.outputs[name].Bytes()) {
 			if l = strings.TrimSpace(l); l != "" {
 				to.Lines = append(to.Lines, l[:min(len(l), logLine)])
@@ -33,14 +36,9 @@ func (p *Probed) Logs() []act.Log {
 		}
 	}
 	for name := range p.denied {
-		if !strings.HasPrefix(name, "var/log/") {
-			continue
+		if strings.HasPrefix(name, "var/log/") {
+			of(name).Err = "/" + name + " may not be read"
 		}
-		to := &packages
-		if strings.Contains(name, "/libvirt/") {
-			to = &guests
-		}
-		to.Err = "/" + name + " may not be read"
 	}
 	return []act.Log{packages, guests}
 }
