@@ -8,7 +8,7 @@ RACING = ./bundle/... ./cli/... ./connector/... ./feed/... ./harbour/... ./paylo
 STATICCHECK = honnef.co/go/tools/cmd/staticcheck@v0.8.2
 
 build:
-	$(GO) build -o bin/yare ./cmd/yare
+	$(GO) build -trimpath -ldflags "-s -w" -o bin/yare ./cmd/yare
 
 demo: build
 	bin/yare demo

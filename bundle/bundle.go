@@ -20,12 +20,6 @@ import (
 	"yareharbour/payload"
 )
 
-// Opened is a bundle that was opened and is not decided on.
-type Opened struct {
-	*Bundle
-	NewReleases, NewAdvisories int // that the catalogue has not yet
-}
-
 // Shelf is the directory below which bundles that were taken in are kept, by their ids, and where their payloads go.
 type Shelf struct {
 	Dir      string
@@ -46,37 +40,9 @@ type Options struct {
 	Progress func(Progress)
 }
 
-// File is a file of a bundle, and what it is.
-type File struct {
-	Path     string      `json:"path"`
-	Kind     intake.Kind `json:"kind"`
-	Size     int64       `json:"size"` // bytes
-	SHA256   string      `json:"sha256"`
-	Releases int         `json:"releases,omitempty"`
-	Advises  int         `json:"advisories,omitempty"`
-	Says     string      `json:"says,omitempty"` // for people: what it brings
-}
-
-// Contents is what is in a bundle.
-type Contents struct {
-	ID       string    `json:"id"` // the archive's SHA-256
-	Name     string    `json:"name"`
-	Size     int64     `json:"size"` // bytes, packed
-	Files    []File    `json:"files"`
-	Summed   int       `json:"summed"`              // files whose hash was held against a list of checksums
-	SignedBy string    `json:"signed_by,omitempty"` // the list whose signature was good
-	Releases int       `json:"releases"`
-	Advises  int       `json:"advisories"`
-	Payloads int       `json:"payloads"`
-	Left     []string  `json:"left,omitempty"`    // files that nobody vouches for, and that were left out
-	Missing  []string  `json:"missing,omitempty"` // payloads that releases in it name and that are not in it
-	Taken    time.Time `json:"taken,omitzero"`    // when it was taken in; zero: it is not
-	By       string    `json:"by,omitempty"`
-}
-
 // Bundle is a bundle that was opened and not yet decided on. Close lets go of what was unpacked.
 type Bundle struct {
-	Contents
+	catalogue.Bundle
 	Batches []catalogue.Batch
 
 	shelf Shelf
@@ -299,18 +265,18 @@ func (b *Bundle) describe(items []intake.Item) error {
 	}
 	found := map[string]bool{}
 	for _, it := range items {
-		f := File{Path: it.Path, Kind: it.Kind, Size: it.Size, SHA256: it.SHA256, Releases: len(it.Batch.Releases),
-			Advises: len(it.Batch.Advisories), Says: says(it.Batch)}
+		f := catalogue.BundleFile{Path: it.Path, Kind: string(it.Kind), Size: it.Size, SHA256: it.SHA256, Releases: len(it.Batch.Releases),
+			Advisories: len(it.Batch.Advisories), Says: says(it.Batch)}
 		wants := byName[path.Base(it.Path)]
 		i := slices.IndexFunc(wants, func(n named) bool { return n.sum == it.SHA256 })
 		switch {
 		case i >= 0:
 			found[it.SHA256] = true
 			b.Payloads++
-			if f.Kind == intake.Other {
-				f.Kind, f.Says = intake.Payload, fmt.Sprintf("%s %s", wants[i].rel.Component, wants[i].rel.Version)
+			if it.Kind == intake.Other {
+				f.Kind, f.Says = string(intake.Payload), fmt.Sprintf("%s %s", wants[i].rel.Component, wants[i].rel.Version)
 			}
-		case len(wants) > 0 && f.Kind == intake.Other:
+		case len(wants) > 0 && it.Kind == intake.Other:
 			return refuse("%s has the SHA-256 %s, and the release %s %s says %s: it is damaged or not the one", it.Path,
 				it.SHA256, wants[0].rel.Component, wants[0].rel.Version, wants[0].sum)
 		}
@@ -318,7 +284,7 @@ func (b *Bundle) describe(items []intake.Item) error {
 			b.Batches = append(b.Batches, it.Batch)
 		}
 		b.Releases += f.Releases
-		b.Advises += f.Advises
+		b.Advisories += f.Advisories
 		b.Files = append(b.Files, f)
 	}
 	if len(b.Batches) == 0 {
@@ -380,7 +346,7 @@ func (b *Bundle) Accept(ctx context.Context) error {
 				return fmt.Errorf("%s: %w", f.Path, err)
 			}
 		}
-		if f.Kind == intake.Payload || f.Kind == intake.Other {
+		if f.Kind == string(intake.Payload) || f.Kind == catalogue.NotRecognised {
 			keep = append(keep, name)
 		}
 	}
@@ -390,7 +356,7 @@ func (b *Bundle) Accept(ctx context.Context) error {
 		}
 	}
 	b.Taken, b.By = b.o.Now, b.o.By
-	text, err := json.MarshalIndent(b.Contents, "", "  ")
+	text, err := json.MarshalIndent(b.Bundle, "", "  ")
 	if err == nil {
 		err = os.WriteFile(filepath.Join(b.dir, known), text, 0o600)
 	}
@@ -428,7 +394,7 @@ func (b *Bundle) restore(ctx context.Context) error {
 func (b *Bundle) Tell(progress func(Progress)) { b.o.Progress = progress }
 
 // holds tells whether a release of the bundle comes in the file.
-func (b *Bundle) holds(f File) bool {
+func (b *Bundle) holds(f catalogue.BundleFile) bool {
 	for _, batch := range b.Batches {
 		for i := range batch.Releases {
 			if r := &batch.Releases[i]; r.SHA256 == f.SHA256 && f.SHA256 != "" {
@@ -449,17 +415,17 @@ func (b *Bundle) put(name, sum string) error {
 }
 
 // Taken returns the bundles that were taken in, the newest first.
-func (s Shelf) Taken() ([]Contents, error) {
+func (s Shelf) Taken() ([]catalogue.Bundle, error) {
 	names, err := filepath.Glob(filepath.Join(s.Dir, "*", known))
 	if err != nil {
 		return nil, err
 	}
-	var out []Contents
+	var out []catalogue.Bundle
 	for _, n := range names {
 		if strings.HasPrefix(filepath.Base(filepath.Dir(n)), ".") {
 			continue
 		}
-		var c Contents
+		var c catalogue.Bundle
 		text, err := os.ReadFile(n)
 		if err == nil {
 			err = json.Unmarshal(text, &c)
@@ -469,12 +435,12 @@ func (s Shelf) Taken() ([]Contents, error) {
 		}
 		out = append(out, c)
 	}
-	slices.SortFunc(out, func(a, b Contents) int { return b.Taken.Compare(a.Taken) })
+	slices.SortFunc(out, func(a, b catalogue.Bundle) int { return b.Taken.Compare(a.Taken) })
 	return out, nil
 }
 
 // Load reads what a bundle that was taken in says.
-func (s Shelf) Load(c Contents, o Options) ([]catalogue.Batch, error) {
+func (s Shelf) Load(c catalogue.Bundle, o Options) ([]catalogue.Batch, error) {
 	items, err := intake.Tree(context.Background(), os.DirFS(filepath.Join(s.Dir, c.ID)),
 		intake.Options{Feed: strings.TrimSuffix(c.Name, filepath.Ext(c.Name)), Native: o.Native,
 			Now: o.Now, Names: o.Names})
@@ -492,12 +458,12 @@ func (s Shelf) Load(c Contents, o Options) ([]catalogue.Batch, error) {
 
 // Remove takes a bundle out of the catalogue again; its payloads stay until they are pruned. The id may be its
 // beginning.
-func (s Shelf) Remove(id string) (Contents, error) {
+func (s Shelf) Remove(id string) (catalogue.Bundle, error) {
 	all, err := s.Taken()
 	if err != nil {
-		return Contents{}, err
+		return catalogue.Bundle{}, err
 	}
-	var found []Contents
+	var found []catalogue.Bundle
 	for _, c := range all {
 		if id != "" && (strings.HasPrefix(c.ID, id) || c.Name == id) {
 			found = append(found, c)
@@ -505,9 +471,9 @@ func (s Shelf) Remove(id string) (Contents, error) {
 	}
 	switch len(found) {
 	case 0:
-		return Contents{}, fmt.Errorf("no bundle %q was taken in; \"yare bundle list\" shows those that were", id)
+		return catalogue.Bundle{}, fmt.Errorf("no bundle %q was taken in; \"yare bundle list\" shows those that were", id)
 	case 1:
 		return found[0], os.RemoveAll(filepath.Join(s.Dir, found[0].ID))
 	}
-	return Contents{}, fmt.Errorf("%q means %d bundles; say more of the id", id, len(found))
+	return catalogue.Bundle{}, fmt.Errorf("%q means %d bundles; say more of the id", id, len(found))
 }

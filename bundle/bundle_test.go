@@ -142,7 +142,7 @@ func TestABundleInABundleIsShownAndTakenInOnce(t *testing.T) {
 	}
 	if b.Releases != 2 || b.Payloads != 1 || b.Summed != 2 || !slices.Equal(b.Missing, []string{"later.bin"}) ||
 		len(b.Files) != 4 {
-		t.Errorf("%+v", b.Contents)
+		t.Errorf("%+v", b.Bundle)
 	}
 	if taken, _ := s.Taken(); len(taken) != 0 || s.Payloads.Has(sum(body)) {
 		t.Error("something was taken in by looking")
@@ -251,7 +251,7 @@ func TestRefusals(t *testing.T) {
 			b, err := open(t, s, c.body, c.o)
 			if err == nil {
 				b.Close()
-				t.Fatalf("it was opened: %+v", b.Contents)
+				t.Fatalf("it was opened: %+v", b.Bundle)
 			}
 			if !errors.Is(err, ErrRefused) || !strings.Contains(err.Error(), c.want) ||
 				!strings.HasPrefix(err.Error(), "ulva-q4.zip: ") {

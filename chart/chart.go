@@ -19,7 +19,7 @@ import (
 	"gonum.org/v1/plot/vg/vgsvg"
 
 	"yareharbour/core/catalogue"
-	"yareharbour/format/plain"
+	"yareharbour/plain"
 )
 
 // Drawing is a picture with its size in points.

@@ -23,8 +23,8 @@ const hostileName = "av<script>\x1b[2J\u202e\u009b&\"'\nocet\x00"
 // everyDrawing is one of each kind, of a host with a hostile name.
 func everyDrawing() map[string]Drawing {
 	return map[string]Drawing{
-		"table": Table(hostileName, []string{"a", hostileName},
-			[][]string{{hostileName}, {hostileName, hostileName}}),
+		"table": Table(hostileName, view.Table{Columns: view.Columns("a", hostileName), Grouped: true,
+			Rows: [][]any{{hostileName, hostileName}}}),
 		"ladder": Ladder(ladder.Ladder{Component: estate.Key("fw:" + hostileName),
 			Tracks: []ladder.Track{{Name: hostileName, Model: hostileName,
 				Rungs: []ladder.Rung{{Version: hostileName, Hosts: []string{hostileName},
@@ -33,11 +33,11 @@ func everyDrawing() map[string]Drawing {
 			Bands: []survey.Band{{Cluster: estate.Cluster{Name: hostileName},
 				Berths: []survey.Berth{{Host: hostileName, Service: survey.Open}}}},
 			Needs: []survey.Need{{Cluster: hostileName, Host: hostileName, Text: hostileName}}}),
-		"timeline": Timeline(hostileName, hostileName, hostileName,
-			view.Lanes{From: now, To: now,
+		"timeline": Timeline(view.Timeline{Title: hostileName, Subtitle: hostileName, Note: hostileName,
+			Lanes: view.Lanes{From: now, To: now,
 				Lanes: []view.Lane{{Host: hostileName, State: hostileName},
-					{Host: hostileName, Obstacle: hostileName}}}),
-		"trend": Trend(hostileName, nil, now, now),
+					{Host: hostileName, Obstacle: hostileName}}}}),
+		"trend": Trend(view.Trend{Cluster: hostileName, From: now, To: now}),
 	}
 }
 

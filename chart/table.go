@@ -4,15 +4,58 @@ import (
 	"image/color"
 
 	"gonum.org/v1/plot/vg"
+
+	"yareharbour/core/ladder"
+	"yareharbour/core/survey"
+	"yareharbour/core/view"
 )
 
-// Table draws a table: a title, a head, and rows of cells. A row with one cell is a heading.
-func Table(title string, head []string, rows [][]string) Drawing {
+// Of draws a document: what it has for a drawing, or its table.
+func Of(d view.Document) Drawing {
+	switch is := d.Drawing.(type) {
+	case survey.Survey:
+		return Waterline(is)
+	case ladder.Ladder:
+		return Ladder(is)
+	case view.Timeline:
+		return Timeline(is)
+	case view.Trend:
+		return Trend(is)
+	case view.Table:
+		return Table(d.Title, is)
+	}
+	return Table(d.Title, d.Table)
+}
+
+// Table draws a table under a title, in the columns that people read. Where it is grouped, rows stand under headings:
+// their first cell, where it is another than the last.
+func Table(title string, t view.Table) Drawing {
 	const line, letter = 15, 4.9
+	columns := t.Stands(view.Text)
+	if t.Grouped {
+		columns = columns[1:]
+	}
+	var rows [][]string // one cell: a heading
+	head := make([]string, len(columns))
+	for n, i := range columns {
+		head[n] = t.Columns[i].Name
+	}
+	group := ""
+	for _, r := range t.Rows {
+		if first := view.Shown(r[0]); t.Grouped && first != group {
+			group = first
+			rows = append(rows, []string{group})
+		}
+		cells := make([]string, len(columns))
+		for n, i := range columns {
+			cells[n] = view.Shown(r[i])
+		}
+		rows = append(rows, cells)
+	}
 	widths := make([]int, len(head))
 	for _, r := range append([][]string{head}, rows...) {
 		for i, c := range r {
-			if len(r) > 1 {
+			if len(r) > 1 || len(head) == 1 {
 				widths[i] = max(widths[i], min(len([]rune(c)), mostLetters))
 			}
 		}
@@ -42,7 +85,7 @@ func Table(title string, head []string, rows [][]string) Drawing {
 			row(head, water, true)
 			p.line(margin, y-line/2, p.width()-margin, y-line/2, 0.7, water)
 			for _, r := range rows {
-				row(r, ink, len(r) == 1)
+				row(r, ink, len(r) == 1 && len(head) > 1)
 			}
 			if len(rows) == 0 {
 				p.text(margin, y, 9, left, grey, "nothing to show")

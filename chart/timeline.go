@@ -14,16 +14,17 @@ import (
 )
 
 // Timeline draws a round, as it is planned or as it went: a lane for each host with its steps along time, and above
-// them the load with its limit, where that is known. The note stands below.
-func Timeline(title, subtitle, note string, l view.Lanes) Drawing {
+// them the load with its limit, where that is known.
+func Timeline(t view.Timeline) Drawing {
+	l := t.Lanes
 	const width, lane, tide = 900, 30, 90
 	height := vg.Length(2*margin + 100 + lane*len(l.Lanes))
 	if len(l.Tide) > 0 {
 		height += tide
 	}
 	return Drawing{Width: width, Height: height, paint: func(p *pen) error {
-		p.bold(margin, margin, 15, left, ink, title)
-		p.text(margin, margin+17, 9, left, grey, "%s", subtitle)
+		p.bold(margin, margin, 15, left, ink, t.Title)
+		p.text(margin, margin+17, 9, left, grey, "%s", t.Subtitle)
 		y := vg.Length(margin + 34)
 		if len(l.Tide) > 0 {
 			if err := paintTide(p, l, part{margin, y, width - 2*margin, tide}); err != nil {
@@ -39,7 +40,7 @@ func Timeline(title, subtitle, note string, l view.Lanes) Drawing {
 			p.text(x+14, y, 8, left, ink, "%s", step)
 			x += 62
 		}
-		p.text(margin+names, y+18, 9, left, grey, "%s", note)
+		p.text(margin+names, y+18, 9, left, grey, "%s", t.Note)
 		return nil
 	}}
 }

@@ -12,6 +12,7 @@ import (
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/view"
 )
 
 // layerInk tells layers apart; the legend names them.
@@ -21,10 +22,11 @@ var layerInk = map[estate.Layer]color.RGBA{
 }
 
 // Trend draws a cluster's drift over time as steps, the layers stacked: a tally holds until the next.
-func Trend(cluster string, all []drift.Tally, from, to time.Time) Drawing {
+func Trend(t view.Trend) Drawing {
+	all, from, to := t.Tallies, t.From, t.To
 	const width, height = 900, 340
 	return Drawing{Width: width, Height: height, paint: func(p *pen) error {
-		p.bold(margin, margin, 15, left, ink, "Drift of "+cluster)
+		p.bold(margin, margin, 15, left, ink, "Drift of "+t.Cluster)
 		p.text(margin, margin+17, 9, left, grey, "%s to %s%s", from.Format("2 Jan 2006"),
 			to.Format("2 Jan 2006 15:04"), lastly(all))
 		if len(all) == 0 {

@@ -3,17 +3,18 @@ package cli
 import (
 	"context"
 	"fmt"
-	"io"
 	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/spf13/cobra"
 
 	"yareharbour/core/baseline"
 	"yareharbour/core/estate"
-	"yareharbour/format/baselinefile"
-	"yareharbour/format/plain"
+	"yareharbour/core/narrow"
+	"yareharbour/core/view"
 	"yareharbour/harbour"
+	"yareharbour/plain"
 )
 
 func (a *app) baselineCommand() *cobra.Command {
@@ -27,30 +28,36 @@ as a version too.`,
 			"  yare baseline save hardware.yaml --why \"the November firmware\"\n  yare baseline log hardware-2026q4",
 	}
 	c.AddCommand(a.baselineList(), a.baselineShow(), a.baselineLog(), a.baselineCompare(), a.baselineEffect(),
-		a.baselineSave(), a.baselineRevert(), a.baselineRemove(), a.baselineCheck(),
-		a.baselineDerive(), a.baselineSchema())
-	return group(c)
+		a.baselineSave(), a.baselineRevert(), a.baselineRemove(), a.baselineCheck(), a.baselineDerive(),
+		a.schema("baseline", "baseline file"))
+	return c
+}
+
+// amiss shows what a baseline names that does not exist.
+func (a *app) amiss(ps []baseline.Problem) {
+	for _, l := range view.Problems(ps) {
+		plain.Fprintf(a.err, "%s\n", l)
+	}
 }
 
 func (a *app) baselineCheck() *cobra.Command {
 	return &cobra.Command{
 		Use:   "check FILE…",
 		Short: "Read baseline files and say what is wrong with them",
-		Long: "Reads baseline files and holds their names against the estate, as saving them would: places, components, " +
+		Long: "Reads baseline files and checks their names against the estate, as saving them would: places, components, " +
 			"tracks, models, publishers, whole-host targets, exceptions. An error names its line and what was expected " +
 			"there. Where no estate can be opened the files are only read, and that is said. Nothing is changed.",
 		Example: "  yare baseline check baselines/*.yaml",
-		Args:    cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			wrong := 0
 			h, unopened := a.open(c.Context())
 			if unopened == nil {
 				defer h.Close()
 			} else {
-				plain.Fprintln(a.err, "note: the names in it are not held against an estate:", unopened)
+				plain.Fprintln(a.err, "note: names are not checked against an estate:", unopened)
 			}
 			for _, file := range args {
-				b, err := harbour.LoadBaseline(file)
+				b, _, err := harbour.ReadBaseline(file)
 				if err != nil {
 					wrong++
 					plain.Fprintln(a.err, "yare:", err)
@@ -61,11 +68,14 @@ func (a *app) baselineCheck() *cobra.Command {
 					if err != nil {
 						return err
 					}
-					a.showProblems(ps)
+					a.amiss(ps)
 					wrong += len(slices.DeleteFunc(ps, func(p baseline.Problem) bool { return !p.Error }))
 				}
-				plain.Fprintf(a.out, "%s: %s, clauses %d, exceptions %d, binds %s\n", file, b.Name, len(b.Clauses),
-					len(b.Exceptions), orNone(strings.Join(b.Assign, ", "), "no host"))
+				binds := strings.Join(b.Assign, ", ")
+				if binds == "" {
+					binds = "no host"
+				}
+				a.says("%s: %s, clauses %d, exceptions %d, binds %s", file, b.Name, len(b.Clauses), len(b.Exceptions), binds)
 			}
 			if wrong > 0 {
 				return exit(exitFailure)
@@ -75,25 +85,17 @@ func (a *app) baselineCheck() *cobra.Command {
 	}
 }
 
-func (a *app) baselineSchema() *cobra.Command {
-	return &cobra.Command{
-		Use:   "schema",
-		Short: "Print the JSON Schema of a baseline file",
-		Long: "Prints the JSON Schema (draft 2020-12) of a baseline file, for editors that " +
-			"complete and check by it.",
-		Example: "  yare baseline schema > baseline.schema.json",
-		Args:    cobra.NoArgs,
-		RunE: func(*cobra.Command, []string) error {
-			_, err := a.out.Write(baselinefile.Schema)
-			return err
-		},
-	}
-}
-
 func (a *app) baselineDerive() *cobra.Command {
-	var t target
+	var o output
 	var name string
 	var layers []string
+	usual, every := []string{}, []string{}
+	for _, l := range harbour.DefaultLayers {
+		usual = append(usual, string(l))
+	}
+	for _, l := range estate.Layers {
+		every = append(every, string(l))
+	}
 	c := &cobra.Command{
 		Use:   "derive HOST",
 		Short: "Make a baseline of a known good host",
@@ -101,51 +103,248 @@ func (a *app) baselineDerive() *cobra.Command {
 			"it has there. It is assigned to nobody yet. A host of which something was not read is refused.",
 		Example: "  yare baseline derive lapwing --layers driver,firmware -o good.yaml\n" +
 			"  yare --demo baseline derive lapwing",
-		Args:              cobra.ExactArgs(1),
-		ValidArgsFunction: a.names(true),
-		RunE: func(c *cobra.Command, args []string) error {
+		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
 			var want []estate.Layer
 			for _, l := range layers {
-				if !slices.Contains(estate.Layers, estate.Layer(l)) {
-					return fmt.Errorf("--layers: no layer %q; there are %v", l, estate.Layers)
+				if !slices.Contains(every, l) {
+					return usage("--layers: there is no layer %q; there are %s", l, strings.Join(every, ", "))
 				}
 				want = append(want, estate.Layer(l))
 			}
-			return a.with(c.Context(), func(h *harbour.Harbour) error {
-				return a.derive(c.Context(), h, args[0], name, want, t)
-			})
-		},
+			host, _, err := h.Host(args[0])
+			if err != nil {
+				return err
+			}
+			if err := h.Look(ctx, []string{host}, nil); err != nil {
+				return err
+			}
+			_, text, err := h.Derive(ctx, host, name, want)
+			if err != nil {
+				return err
+			}
+			return a.text(&o, []byte(text))
+		}),
 	}
-	c.Flags().StringVar(&name, "name", "", "the baseline's name (default: like HOST)")
-	c.Flags().StringSliceVar(&layers, "layers", []string{"platform", "driver", "firmware"}, "only these layers")
-	c.Flags().StringVarP(&t.file, "output", "o", "", "file to write (default: standard output)")
+	c.Flags().StringVar(&name, "name", "", "the baseline's name (default: like-HOST)")
+	c.Flags().StringSliceVar(&layers, "layers", usual, "only these layers")
+	completes(c, "layers", every...)
+	o.only(c)
 	return c
 }
 
-func (a *app) derive(
-	ctx context.Context,
-	h *harbour.Harbour,
-	host, name string,
-	layers []estate.Layer,
-	t target,
-) error {
-	if _, ok := h.Estate.ClusterOf(host); !ok {
-		return fmt.Errorf("there is no host %q in %s", host, h.Estate.Name)
+func (a *app) baselineList() *cobra.Command {
+	var o output
+	c := &cobra.Command{
+		Use: "list", Short: "List the baselines that hold",
+		Long:    "Lists the baselines of the estate: rank, clauses, whom they bind, and their newest version.",
+		Example: "  yare baseline list",
+		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, _ []string) error {
+			return a.show(ctx, h, &o, view.OfBaselines(h.Sources()))
+		}),
 	}
-	readings, err := h.Read(ctx, []string{host}, nil)
+	o.narrowing(a, c)
+	return c
+}
+
+func (a *app) baselineShow() *cobra.Command {
+	var o output
+	var n int
+	c := &cobra.Command{
+		Use: "show BASELINE", Short: "Print a baseline as YAML, as it is or as it was",
+		Long: "Prints a baseline's file as it holds now, or as one of its versions said. As CSV and JSON, and as a drawing, " +
+			"it is the clauses of the newest.",
+		Example: "  yare baseline show hardware-2026q4\n  yare baseline show hardware-2026q4 --version 2",
+		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			v, err := h.Version(ctx, args[0], n)
+			if err != nil {
+				return err
+			}
+			b, err := h.Source(args[0])
+			if o.is() == "text" {
+				b.Text = v.Text
+				return a.show(ctx, h, &o, view.OfBaseline(b, narrow.Filter{}))
+			}
+			if err != nil {
+				return err
+			}
+			f, err := o.filter(ctx, h)
+			if err != nil {
+				return err
+			}
+			return a.show(ctx, h, &o, view.OfBaseline(b, f))
+		}),
+	}
+	c.Flags().IntVar(&n, "version", 0, "this version (default: the newest)")
+	o.narrowing(a, c)
+	return c
+}
+
+func (a *app) baselineLog() *cobra.Command {
+	var o output
+	c := &cobra.Command{
+		Use: "log BASELINE", Short: "List a baseline's versions: who, when, why",
+		Long:    "Lists every version of a baseline that was kept, the newest first.",
+		Example: "  yare baseline log hardware-2026q4",
+		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			vs, err := h.VersionsOf(ctx, args[0])
+			if err != nil {
+				return err
+			}
+			if len(vs) == 0 {
+				_, err = h.Source(args[0])
+				return err
+			}
+			return a.show(ctx, h, &o, view.OfVersions(args[0], vs))
+		}),
+	}
+	o.flags(c)
+	return c
+}
+
+func (a *app) baselineCompare() *cobra.Command {
+	var o output
+	c := &cobra.Command{
+		Use: "compare BASELINE [VERSION] [VERSION]", Short: "Say in what two versions of a baseline differ",
+		Long: "Says, clause by clause, in what a version differs from another: with one number from " +
+			"that to the newest, without any from the one before the newest.",
+		Example: "  yare baseline compare hardware-2026q4\n  yare baseline compare hardware-2026q4 2 5",
+		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			newest, err := h.Version(ctx, args[0], 0)
+			if err != nil {
+				return err
+			}
+			from, to := max(1, newest.N-1), newest.N
+			for i, n := range []*int{&from, &to} {
+				if len(args) > i+1 {
+					if *n, err = strconv.Atoi(args[i+1]); err != nil || *n < 1 {
+						return usage("%q is no version: a number from 1 to %d is", args[i+1], newest.N)
+					}
+				}
+			}
+			changes, err := h.CompareVersions(ctx, args[0], from, to)
+			if err != nil {
+				return err
+			}
+			return a.show(ctx, h, &o, view.OfChanges(args[0], from, to, changes))
+		}),
+	}
+	o.flags(c)
+	return c
+}
+
+func (a *app) baselineSave() *cobra.Command {
+	var why string
+	c := &cobra.Command{
+		Use: "save FILE", Short: "Save a baseline file as the newest version",
+		Long: `Reads a baseline file, says what it would do to the estate, and keeps it as the newest version
+of the baseline that it names; of a new name, as a new baseline. A file that can't be read is refused with line
+and column, and nothing is changed.`,
+		Example: "  yare baseline save hardware.yaml --why \"the November firmware\"\n" +
+			"  yare baseline show platform > p.yaml; $EDITOR p.yaml; yare baseline save p.yaml --why \"guard 1.5\"",
+		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			b, text, err := harbour.ReadBaseline(args[0])
+			if err != nil {
+				return err
+			}
+			return a.save(ctx, h, b.Name, text, why)
+		}),
+	}
+	c.Flags().StringVar(&why, "why", "", "the reason, which is kept with the version")
+	return c
+}
+
+// save saves a text as a baseline's newest version and says what that did.
+func (a *app) save(ctx context.Context, h *harbour.Harbour, name, text, why string) error {
+	if strings.TrimSpace(why) == "" {
+		return usage("--why: a version of a baseline needs a reason; it is what people will ask for")
+	}
+	e, ps, err := h.Effect(ctx, name, text)
 	if err != nil {
 		return err
 	}
-	if name == "" {
-		name = "like-" + host
+	a.amiss(ps)
+	after := 0
+	if s, err := h.Source(name); err == nil {
+		after = s.Version
 	}
-	b, err := baseline.Derive(readings[host], name, layers)
+	n, err := h.SaveBaseline(ctx, name, text, after, why)
 	if err != nil {
 		return err
 	}
-	text, err := baselinefile.Write(b)
-	if err != nil {
-		return err
+	if n == after {
+		a.says("%s says the same as version %d; nothing was kept", name, n)
+		return nil
 	}
-	return t.write(a.out, func(w io.Writer, _ string) error { _, err := w.Write(text); return err })
+	a.says("%s is at version %d now: %s", name, n, e.Says())
+	return nil
+}
+
+func (a *app) baselineRevert() *cobra.Command {
+	var why string
+	c := &cobra.Command{
+		Use: "revert BASELINE VERSION", Short: "Return to an earlier version of a baseline",
+		Long:    "Keeps an earlier version as the newest one. The ones between stay on record.",
+		Example: "  yare baseline revert hardware-2026q4 3 --why \"7.4.2 drops links\"",
+		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			n, err := strconv.Atoi(args[1])
+			if err != nil || n < 1 {
+				return usage("%q is no version; \"yare baseline log %s\" lists them", args[1], args[0])
+			}
+			v, err := h.Version(ctx, args[0], n)
+			if err != nil {
+				return err
+			}
+			if why == "" {
+				why = fmt.Sprintf("back to version %d", n)
+			}
+			return a.save(ctx, h, args[0], v.Text, why)
+		}),
+	}
+	c.Flags().StringVar(&why, "why", "", "the reason, which is kept with the version")
+	return c
+}
+
+func (a *app) baselineEffect() *cobra.Command {
+	var o output
+	c := &cobra.Command{
+		Use: "effect FILE", Short: "Say what a baseline file would do to the estate; nothing is saved",
+		Long: "Checks the hosts, as they were last read, against the baseline as the file has it and as it holds " +
+			"now, and says whose verdicts would change.",
+		Example: "  yare baseline effect hardware.yaml",
+		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			b, text, err := harbour.ReadBaseline(args[0])
+			if err != nil {
+				return err
+			}
+			e, ps, err := h.Effect(ctx, b.Name, text)
+			if err != nil {
+				return err
+			}
+			if err := a.show(ctx, h, &o, view.OfEffect(e, ps)); err != nil {
+				return err
+			}
+			if slices.ContainsFunc(ps, func(p baseline.Problem) bool { return p.Error }) {
+				return exit(exitFailure)
+			}
+			return nil
+		}),
+	}
+	o.flags(c)
+	return c
+}
+
+func (a *app) baselineRemove() *cobra.Command {
+	return &cobra.Command{
+		Use: "remove BASELINE", Short: "Remove a baseline that was made here",
+		Long: "Removes a baseline that is not in the estate file. Its versions stay on record, and " +
+			"saving it again continues from them.",
+		Example: "  yare baseline remove like-lapwing",
+		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			if err := h.RemoveBaseline(ctx, args[0]); err != nil {
+				return err
+			}
+			a.says("%s binds nobody any more; \"yare baseline show %s\" still prints it", args[0], args[0])
+			return nil
+		}),
+	}
 }

@@ -1,4 +1,4 @@
-package cli
+package cli_test
 
 import (
 	"bytes"
@@ -7,21 +7,32 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
 
+	"yareharbour/cli"
 	"yareharbour/core/precheck"
+	"yareharbour/sim/command"
+)
+
+// What commands end with, as their help says.
+const (
+	exitFailure = 1
+	exitUsage   = 2
+	exitDrift   = 3
+	exitUnread  = 4
 )
 
 // As a simulated estate this program is started again: then it is yare, and no test.
 func TestMain(m *testing.M) {
 	if len(os.Args) > 1 && (os.Args[1] == "sim" || os.Args[1] == "round") {
-		os.Exit(Main(os.Args[1:], os.Stdout, os.Stderr))
+		os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr, command.Estate()))
 	}
 	code := m.Run()
 	if shared.dir != "" {
-		Main([]string{"--demo", "--state", shared.dir, "sim", "stop"}, io.Discard, io.Discard)
+		cli.Main([]string{"--demo", "--state", shared.dir, "sim", "stop"}, io.Discard, io.Discard, command.Estate())
 		os.RemoveAll(shared.dir)
 	}
 	os.Exit(code)
@@ -41,7 +52,7 @@ func demoDir(t *testing.T) string {
 			t.Fatal(err)
 		}
 		shared.dir = dir
-		if r := run("--demo", "--state", dir, "read"); r.code != 0 && r.code != exitUnread {
+		if r := yare("--demo", "--state", dir, "read"); r.code != 0 && r.code != exitUnread {
 			t.Fatalf("%d: %s", r.code, r.err)
 		}
 	})
@@ -54,16 +65,16 @@ type result struct {
 	code     int
 }
 
-func run(args ...string) result {
+func yare(args ...string) result {
 	var out, errs bytes.Buffer
-	code := Main(args, &out, &errs)
+	code := cli.Main(args, &out, &errs, command.Estate())
 	return result{out.String(), errs.String(), code}
 }
 
 // on runs a command on the demo estate.
 func on(t *testing.T, args ...string) result {
 	t.Helper()
-	return run(append([]string{"--demo", "--state", demoDir(t)}, args...)...)
+	return yare(append([]string{"--demo", "--state", demoDir(t)}, args...)...)
 }
 
 // Each command that looks: how it ends, and some of what it says.
@@ -98,6 +109,9 @@ func TestCommandsThatLook(t *testing.T) {
 		{"report life heron", 0, []string{"deb:qemu-system-x86"}},
 		{"host prepare heron --print", 0, nil},
 		{"version", 0, []string{"yare"}},
+		{"--version", 0, []string{"yare"}},
+		{"check vts/lapwing", 0, []string{"0 adrift"}},
+		{"compare vts/heron vts/lapwing", 0, []string{"deb:brae-tls"}},
 	} {
 		args := strings.Fields(c.args)
 		for i, a := range args {
@@ -121,7 +135,7 @@ func TestCommandsThatLook(t *testing.T) {
 func TestJSONIsJSON(t *testing.T) {
 	for _, args := range []string{"read heron", "check vts", "explain jacana fw:lorne-l25", "plan vts",
 		"catalogue list", "catalogue show fw:tarbet-s9", "baseline list", "feed list", "bundle list",
-		"payload list", "compare heron lapwing", "trend vts", "news vts", "filter list", "connect heron",
+		"payload list", "owed", "baseline log settings", "host log heron", "host prepare heron", "compare heron lapwing", "trend vts", "news vts", "filter list", "connect heron",
 		"report drift vts", "report life heron"} {
 		r := on(t, append(strings.Fields(args), "--json")...)
 		if !json.Valid([]byte(r.out)) {
@@ -158,48 +172,130 @@ func TestDrawingsGoToFiles(t *testing.T) {
 	}
 }
 
-// What is wrong is said with what was wrong, where, and what there is; nothing is done.
+// What is wrong is said with what was wrong, where, and what there is; nothing is done. A command line that means nothing
+// ends with 2, and in words that are not a library's.
 func TestMistakesAreNamed(t *testing.T) {
-	for args, says := range map[string]string{
-		"chekc":                               "did you mean check?",
-		"check hreon":                         "heron",
-		"plan yrad":                           "yard",
-		"plan tides --way godwit":             "a person must see to it",
-		"plan vts --way heron":                "nothing keeps heron from being visited",
-		"explain heron fw:corran":             "did you mean fw:corran-bios or fw:corran-bmc",
-		"explain vts fw:corran-bmc":           "vts is a cluster",
-		"plan vts --hosts avocet":             "the brief's hosts: vts has no host \"avocet\"",
-		"plan vts --out-of-service 0":         "lets 0 hosts be out of service at once",
-		"check vts --narrow colour=red":       "no field \"colour\"",
-		"check --local vts":                   "--local or names, not both",
-		"catalogue show fw:nowhere":           "no feed has a release of fw:nowhere",
-		"catalogue show nowhere":              "nowhere",
-		"plan vts --format gif":               "no \"gif\"",
-		"round start vts --plan abcdef":       "abcdef",
-		"round start yard --reason x":         "act: true",
-		"round pause vts":                     "no round",
-		"round watch tides":                   "no round",
-		"report round vts":                    "no round",
-		"baseline show nowhere":               "nowhere",
-		"trend vts --since yesterday":         "--since",
-		"filter keep a@b x":                   "can't be a filter's name",
-		"filter keep bad colour=red":          "no field \"colour\"",
-		"feed sync nowhere":                   "nowhere",
-		"bundle show /nowhere/x.zip":          "/nowhere/x.zip",
-		"payload prune":                       "rule",
-		"demo --hosts 3":                      "--hosts takes a number from 16",
-		"demo --hosts 40 --run":               "goes without --run",
-		"--log loud check vts":                "--log",
-		"--estate /nowhere.yaml check vts":    "/nowhere.yaml",
-		"version compare none":                "none",
-		"sim fault heron nothing-that-exists": "nothing-that-exists",
+	for code, mistakes := range map[int]map[string]string{
+		exitFailure: {
+			"check hreon":                      "heron",
+			"plan yrad":                        "yard",
+			"plan tides --way godwit":          "a person must see to it",
+			"plan vts --way heron":             "nothing keeps heron from being visited",
+			"plan vts --narrow host=avocet":    "there is nothing to plan",
+			"explain heron fw:corran":          "did you mean fw:corran-bios or fw:corran-bmc",
+			"explain vts fw:corran-bmc":        "vts is a cluster",
+			"explain tides/heron fw:x":         "heron is a host of vts, and not of tides",
+			"plan vts --hosts avocet":          "the brief's hosts: vts has no host \"avocet\"",
+			"plan vts --out-of-service 0":      "lets 0 hosts be out of service at once",
+			"check vts --narrow colour=red":    "no field \"colour\"",
+			"catalogue show fw:nowhere":        "no feed has a release of fw:nowhere",
+			"catalogue show nowhere":           "nowhere",
+			"round start vts --plan abcdef":    "abcdef",
+			"round start yard --reason x":      "act: true",
+			"round pause vts":                  "no round",
+			"round watch tides":                "no round",
+			"report round vts":                 "no round",
+			"baseline show nowhere":            "nowhere",
+			"filter keep a@b x":                "can't be a filter's name",
+			"filter keep bad colour=red":       "no field \"colour\"",
+			"filter forget nobody":             "no filter is kept as @nobody",
+			"feed sync brae-miror":             "did you mean brae-mirror",
+			"feed set corran-beta nowhen":      "no time to sync",
+			"bundle show /nowhere/x.zip":       "/nowhere/x.zip",
+			"--estate /nowhere.yaml check vts": "/nowhere.yaml",
+			"version compare none":             "none",
+		},
+		exitUsage: {
+			"chekc":                             "did you mean check?",
+			"baseline lits":                     "did you mean list?",
+			"check vts --narow x":               "has no option --narow; did you mean narrow?",
+			"check -x":                          "has no option -x",
+			"plan":                              "say CLUSTER[/HOST]",
+			"plan vts tides":                    "\"tides\" is too many",
+			"feed list vts":                     "takes no words",
+			"plan vts --reserve x":              "--reserve: \"x\" is not a whole number",
+			"plan vts --soak long":              "--soak: \"long\" is no time",
+			"plan vts --order":                  "--order wants a value",
+			"plan vts --order mine":             "there is no order \"mine\"; there are fewest-moves and lightest-first",
+			"plan vts --format gif":             "there is no format \"gif\"",
+			"check --local vts":                 "--local or names, not both",
+			"host clear heron --reason x":       "say which tasks, or --all",
+			"host close heron":                  "needs --reason",
+			"waiver add heron health":           "needs --reason",
+			"round settle vts heron --reason x": "--done or --not-done",
+			"round start vts --plan abcdef --hosts heron": "say --plan or --hosts, not both",
+			"trend vts --since yesterday":                 "--since",
+			"payload prune":                               "rule",
+			"demo --hosts 3":                              "--hosts takes a number from 16",
+			"demo --hosts 40 --run":                       "goes without --run",
+			"--log loud check vts":                        "--log",
+			"sim fault heron nothing-that-exists":         "there is no fault \"nothing-that-exists\"",
+		},
 	} {
-		r := on(t, strings.Fields(args)...)
-		if r.code != exitFailure || !strings.Contains(r.err, says) {
-			t.Errorf("%s: ends with %d, says %q, want %q", args, r.code, r.err+r.out, says)
+		for args, says := range mistakes {
+			r := on(t, strings.Fields(args)...)
+			if r.code != code || !strings.Contains(r.err, says) {
+				t.Errorf("%s: ends with %d, says %q, want %d and %q", args, r.code, r.err+r.out, code, says)
+			}
+			for _, library := range []string{"panic", "goroutine", "strconv", "arg(s)", "flag", "invalid argument"} {
+				if strings.Contains(r.err, library) {
+					t.Errorf("%s: %s", args, r.err)
+				}
+			}
 		}
-		if strings.Contains(r.err, "panic") || strings.Contains(r.err, "goroutine") {
-			t.Errorf("%s: %s", args, r.err)
+	}
+}
+
+// An output file's ending chooses its form, unless the form is said; and every list can be had in every form.
+func TestTheEndingChoosesTheForm(t *testing.T) {
+	dir := t.TempDir()
+	for _, c := range []struct{ args, file, begins string }{
+		{"feed list", "f.csv", "feed,kind,sync"}, {"owed", "o.json", "[]"}, {"baseline list", "b.svg", "<?xml"},
+		{"connect heron", "c.pdf", "%PDF"}, {"filter list", "f.txt", "no filter is kept"}, {"bundle list --json", "b.csv", "["},
+		{"read heron", "r.csv", "host,component"}, {"host prepare heron --print", "p.sh", "# "}, {"baseline schema", "s.json", "{"},
+		{"brief write vts --trial ibis", "b.yaml", "brief: vts"}, {"baseline derive lapwing", "d.yaml", "baseline: like-lapwing"},
+	} {
+		file := filepath.Join(dir, c.file)
+		r := on(t, append(strings.Fields(c.args), "-o", file)...)
+		text, err := os.ReadFile(file)
+		if err != nil || r.code != 0 || r.out != "" || !strings.HasPrefix(string(text), c.begins) {
+			t.Errorf("%s: %d %s%s %v: %.60q", c.args, r.code, r.out, r.err, err, text)
+		}
+	}
+	if r := on(t, "host", "prepare", "heron", "--print"); !strings.Contains(r.out, "#!/bin/sh\n") {
+		t.Errorf("a program that does nothing: %.200q", r.out)
+	}
+}
+
+// What can be completed is what there is, and nothing else.
+func TestCompletion(t *testing.T) {
+	if r := on(t, "filter", "keep", "mine", "severity=low"); r.code != 0 || r.out != "kept as @mine\n" {
+		t.Fatalf("%+v", r)
+	}
+	defer on(t, "filter", "forget", "mine")
+	for line, want := range map[string]string{
+		"plan ": "vts", "check ": "vts heron", "explain heron fw:": "fw:corran-bmc", "feed sync ": "brae-mirror",
+		"feed sync brae-mirror brae": "brae-rpm", "filter forget ": "mine", "check vts --narrow @": "@mine", "waiver add heron hea": "health",
+		"round drop vts ": "heron", "sim fault heron no-": "no-return", "baseline show plat": "platform-november", "plan vts --order ": "lightest-first",
+		"check vts --format ": "csv", "precheck vts --check bm": "bmc", "version compare ": "rpm", "plan vts --only fw:": "fw:corran-bmc",
+		"feed list ": "", "feed sync brae-mirror": "-", "round drop vts tid": "-", "plan vts tid": "-",
+	} {
+		words := strings.Split(line, " ")
+		r := on(t, append([]string{"__complete"}, words...)...)
+		got := slices.DeleteFunc(strings.Fields(r.out), func(w string) bool { // as a shell does
+			return !strings.HasPrefix(w, words[len(words)-1]) || w[0] == ':'
+		})
+		for _, w := range strings.Fields(want) {
+			if w == "-" {
+				if len(got) > 0 && !(len(got) == 1 && got[0] == words[len(words)-1]) {
+					t.Errorf("%q is completed with %v", line, got)
+				}
+			} else if !slices.Contains(got, w) {
+				t.Errorf("%q is not completed with %s: %v", line, w, got)
+			}
+		}
+		if want == "" && len(got) > 0 {
+			t.Errorf("%q is completed with %v", line, got)
 		}
 	}
 }
@@ -208,39 +304,24 @@ func TestMistakesAreNamed(t *testing.T) {
 func TestWhatIsKept(t *testing.T) {
 	dir := t.TempDir()
 	own := func(args ...string) result {
-		return run(append([]string{"--estate", filepath.Join(demoDir(t), "estate.yaml"), "--state", dir}, args...)...)
+		return yare(append([]string{"--estate", filepath.Join(demoDir(t), "estate.yaml"), "--state", dir}, args...)...)
 	}
 	for _, c := range []struct {
 		args, says string
 		code       int
 	}{
-		{"filter keep urgent severity=critical", "", 0},
+		{"filter keep urgent severity=critical", "kept as @urgent", 0},
 		{"filter list", "@urgent  severity=critical", 0},
 		{"check vts --narrow @urgent", "3 adrift", exitDrift},
 		{"check vts --narrow @nobody", "", exitFailure},
 		{"news vts", "nobody has looked yet", 0},
 		{"news vts --seen", "nobody has looked yet", 0},
 		{"news vts", "vts: 0 new since", 0},
-		{"filter forget urgent", "", 0},
+		{"filter forget urgent", "is forgotten", 0},
 		{"filter list", "", 0},
 	} {
 		if r := own(strings.Fields(c.args)...); r.code != c.code || !strings.Contains(r.out, c.says) {
 			t.Errorf("%s: %d %s%s", c.args, r.code, r.out, r.err)
-		}
-	}
-}
-
-// A question is answered with a yes or not at all; at the end of the input it is a no.
-func TestQuestions(t *testing.T) {
-	for in, want := range map[string]bool{"y\n": true, "yes\n": true, "Y\n": true, "n\n": false, "\n": false,
-		"": false, "yep\n": false} {
-		var errs bytes.Buffer
-		a := &app{in: strings.NewReader(in), err: &errs, out: &errs}
-		if got := a.confirm("Do it?"); got != want {
-			t.Errorf("%q is taken for %v", in, got)
-		}
-		if !strings.Contains(errs.String(), "Do it?") {
-			t.Errorf("%q: nothing was asked: %s", in, errs.String())
 		}
 	}
 }

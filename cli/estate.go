@@ -13,28 +13,25 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"yareharbour/connector/ssh"
-	"yareharbour/format/estatefile"
-	"yareharbour/format/plain"
 	"yareharbour/harbour"
-	"yareharbour/secret"
+	"yareharbour/plain"
 )
 
 func (a *app) estateCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "estate",
-		Short: "Write an estate file to begin with",
+		Short: "Write a first estate file",
 		Long: "An estate file says which hosts there are, how they are reached, and what may be done to them. " +
 			"docs/formats.md has all that it can say.",
 		Example: "  yare estate init",
 	}
 	c.AddCommand(a.estateInit())
-	return group(c)
+	return c
 }
 
 // draft is what the flags of estate init say.
 type draft struct {
-	estatefile.Draft
+	harbour.Draft
 	force bool
 	sudo  bool // was said, either way
 }
@@ -49,7 +46,6 @@ finds how their libvirts reach each other, asks for their BMCs, and writes an es
 looked at only. Nothing on the hosts is changed. What a flag says is not asked for.`,
 		Example: "  yare estate init\n" +
 			"  yare estate init --hosts heron,ibis,jacana --cluster vts --name \"Merrow Sound\"",
-		Args: cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			d.sudo = c.Flags().Changed("sudo")
 			return a.initEstate(c.Context(), &d)
@@ -82,7 +78,6 @@ func (a *app) initEstate(ctx context.Context, d *draft) error {
 	} else if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	d.Connector.Kind = estatefile.SSH
 	for _, list := range []*[]string{&d.Connector.Config, &d.Connector.KnownHosts} {
 		for i, f := range *list {
 			full, err := filepath.Abs(f)
@@ -95,7 +90,7 @@ func (a *app) initEstate(ctx context.Context, d *draft) error {
 	if err := a.askHosts(d); err != nil {
 		return err
 	}
-	scout, err := harbour.NewScout(d.Connector, filepath.Dir(file))
+	scout, err := harbour.NewScout(&d.Draft, filepath.Dir(file))
 	if err != nil {
 		return err
 	}
@@ -127,7 +122,7 @@ func (a *app) askHosts(d *draft) error {
 		d.Estate = a.ask("Name of the estate", "my hosts")
 	}
 	if len(d.Hosts) == 0 {
-		known := ssh.Aliases(d.Connector.Config)
+		known := harbour.Aliases(d.Connector.Config)
 		answer := a.ask("Hosts, as ssh knows them", strings.Join(known[:min(len(known), 12)], " "))
 		d.Hosts = strings.FieldsFunc(answer, func(c rune) bool { return c == ' ' || c == ',' })
 	}
@@ -192,12 +187,12 @@ func (a *app) lookAround(ctx context.Context, scout *harbour.Scout, d *draft) er
 }
 
 // askBMC asks how a host's BMC is reached; nil where it has none, or it is to be named later.
-func (a *app) askBMC(ctx context.Context, scout *harbour.Scout, host string) (*estatefile.BMC, error) {
+func (a *app) askBMC(ctx context.Context, scout *harbour.Scout, host string) (*harbour.BMC, error) {
 	at := a.ask("BMC of "+host+", as name or name:port (empty: none)", "")
 	if at == "" {
 		return nil, nil
 	}
-	b := &estatefile.BMC{Host: host, At: at}
+	b := &harbour.BMC{Host: host, At: at}
 	if _, _, err := net.SplitHostPort(at); err != nil {
 		at = net.JoinHostPort(at, "443")
 	}
@@ -213,16 +208,12 @@ func (a *app) askBMC(ctx context.Context, scout *harbour.Scout, host string) (*e
 	}
 	b.Fingerprint = sum
 	b.User = a.ask("  user", "admin")
-	b.Password = secret.Place(a.ask("  where its password is ("+secret.Forms+")",
-		"env:"+strings.ToUpper(strings.Map(word, host))+"_BMC"))
-	if wrong := b.Password.Check(); wrong != "" {
-		return nil, errors.New(wrong)
-	}
-	return b, nil
+	return b, harbour.SetPassword(b, a.ask("  where its password is ("+harbour.PasswordForms+")",
+		"env:"+strings.ToUpper(strings.Map(inName, host))+"_BMC"))
 }
 
-// word keeps what the name of an environment variable may have.
-func word(c rune) rune {
+// inName keeps what the name of an environment variable may have.
+func inName(c rune) rune {
 	if c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' {
 		return c
 	}

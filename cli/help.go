@@ -6,10 +6,10 @@ import (
 	"os"
 	"strings"
 
+	"yareharbour/tui/part"
+
 	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
-
-	"yareharbour/tui/part"
 )
 
 // What help is as wide as: where it goes to no terminal, and at least and at most on one.

@@ -8,8 +8,6 @@ import (
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
-
-	"yareharbour/tui/part"
 )
 
 func TestHelpIsBrokenToTheWidth(t *testing.T) {
@@ -21,7 +19,7 @@ func TestHelpIsBrokenToTheWidth(t *testing.T) {
 			all(sub, do)
 		}
 	}
-	root := newRoot(io.Discard, io.Discard)
+	root := newRoot(io.Discard, io.Discard, nil)
 	setHelp(root, columns)
 	all(root, func(c *cobra.Command) {
 		words := strings.Fields(c.Long)
@@ -30,7 +28,7 @@ func TestHelpIsBrokenToTheWidth(t *testing.T) {
 		c.HelpFunc()(c, nil)
 		about, rest, _ := strings.Cut(out.String(), "Usage:")
 		for line := range strings.Lines(about) {
-			if part.Width(strings.TrimRight(line, "\n")) > columns && c.Long != "" {
+			if len([]rune(strings.TrimRight(line, "\n"))) > columns && c.Long != "" {
 				t.Errorf("%s: wider than %d: %q", c.CommandPath(), columns, line)
 			}
 		}

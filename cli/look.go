@@ -1,81 +1,107 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
-	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
-	"yareharbour/connector/host"
-	"yareharbour/core/baseline"
-	"yareharbour/core/catalogue"
-	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/narrow"
-	"yareharbour/format/plain"
-	"yareharbour/format/report"
+	"yareharbour/core/view"
 	"yareharbour/harbour"
 )
 
-func (a *app) readCommand() *cobra.Command {
-	var as form
-	var here bool
+func (a *app) connectCommand() *cobra.Command {
+	var o output
 	c := &cobra.Command{
-		Use:               "read [--local | CLUSTER… | HOST…]",
-		ValidArgsFunction: a.names(true),
-		Short:             "Read hosts and show what was found",
-		Long: "Reads hosts: platform, packages, drivers, firmware, guests, health. Each section says " +
-			"when and from where; one that could not be read says why. Of a single host everything is shown that was " +
-			"read, whether a baseline speaks of it or not.\n\n" +
-			"Exit codes: 0 every host answered, 4 one did not, 1 failure.",
-		Example: "  yare read tides\n  yare read curlew --json\n  yare read --local",
-		RunE: func(c *cobra.Command, args []string) error {
-			if here && len(args) > 0 {
-				return errors.New("read takes --local or names, not both")
+		Use:   "connect [CLUSTER… | HOST…]",
+		Short: "Test every way to the hosts and say what to do where one does not hold",
+		Long: `Tries every way to each host, stage by stage: the SSH configuration, name, port, host key,
+login and permission, jump hosts in the same way, libvirt, and the BMC's name, port, certificate, login and
+permission. A stage that fails is the last of its way, and says what to do. Nothing is kept, and nothing is
+changed.
+
+Exit codes: 0 every way holds, 4 one does not, 1 failure.`,
+		Example: "  yare connect\n  yare connect heron jacana\n  yare connect tides --json",
+		RunE: a.judged(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			hosts, err := h.Hosts(args...)
+			if err != nil {
+				return err
 			}
-			if here {
-				r, err := readLocal(c.Context())
-				if err != nil {
-					return err
-				}
-				return a.showReadings([]*estate.Reading{r}, as.json())
+			line, done := a.progressLine()
+			ways, err := h.Connect(ctx, hosts, line)
+			done()
+			if err != nil {
+				return err
 			}
-			return a.with(c.Context(), func(h *harbour.Harbour) error {
-				readings, hosts, err := a.readNamed(c.Context(), h, args)
-				if err != nil {
-					return err
+			if err := a.show(ctx, h, &o, view.OfWays(ways)); err != nil {
+				return err
+			}
+			for i := range ways {
+				if ways[i].Failed() > 0 {
+					return exit(exitUnread)
 				}
-				if err := a.showReadings(ordered(readings, hosts), as.json()); err != nil {
-					return err
-				}
-				for _, r := range readings {
-					if !r.Reached() {
-						return exit(exitUnread)
-					}
-				}
-				return nil
-			})
-		},
+			}
+			return nil
+		}),
 	}
-	c.Flags().BoolVar(&here, "local", false, "read this machine")
-	as.flags(c, "text", "json")
+	o.flags(c)
 	return c
 }
 
-func readLocal(ctx context.Context) (*estate.Reading, error) {
-	return host.Here(ctx)
+func (a *app) readCommand() *cobra.Command {
+	var o output
+	var here bool
+	c := &cobra.Command{
+		Use:   "read [--local | CLUSTER… | HOST…]",
+		Short: "Read hosts and show what was found",
+		Long: "Reads hosts: platform, packages, drivers, firmware, guests, health. Each section says " +
+			"when it was read and from where; one that could not be read says why. Of a single host everything that was " +
+			"read is shown, whether a baseline covers it or not.\n\n" +
+			"Exit codes: 0 every host answered, 4 one did not, 1 failure.",
+		Example: "  yare read tides\n  yare read curlew --json\n  yare read --local",
+	}
+	c.RunE = func(c *cobra.Command, args []string) error {
+		switch {
+		case here && len(args) > 0:
+			return usage("read takes --local or names, not both")
+		case here:
+			r, err := harbour.Here(c.Context())
+			if err != nil {
+				return err
+			}
+			return a.show(c.Context(), nil, &o, view.OfReadings([]*estate.Reading{r}))
+		}
+		return a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			hosts, readings, err := a.readNamed(ctx, h, args)
+			if err != nil {
+				return err
+			}
+			var all []*estate.Reading
+			silent := false
+			for _, host := range hosts {
+				if r := readings[host]; r != nil {
+					all, silent = append(all, r), silent || !r.Reached()
+				}
+			}
+			if err := a.show(ctx, h, &o, view.OfReadings(all)); err != nil {
+				return err
+			}
+			if silent {
+				return exit(exitUnread)
+			}
+			return nil
+		})(c, args)
+	}
+	c.Flags().BoolVar(&here, "local", false, "read this machine")
+	o.flags(c)
+	return c
 }
 
 // readNamed reads what the names mean, telling progress on stderr where it takes longer than a moment.
-func (a *app) readNamed(
-	ctx context.Context,
-	h *harbour.Harbour,
-	names []string,
-) (map[string]*estate.Reading, []string, error) {
+func (a *app) readNamed(ctx context.Context, h *harbour.Harbour, names []string) ([]string, map[string]*estate.Reading, error) {
 	hosts, err := h.Hosts(names...)
 	if err != nil {
 		return nil, nil, err
@@ -85,294 +111,361 @@ func (a *app) readNamed(
 	readings, err := h.Read(ctx, hosts, func(host string, n int) {
 		line(fmt.Sprintf("read %d of %d: %s", n, len(hosts), host))
 	})
-	return readings, hosts, err
-}
-
-func ordered(readings map[string]*estate.Reading, hosts []string) []*estate.Reading {
-	var out []*estate.Reading
-	for _, h := range hosts {
-		if r := readings[h]; r != nil {
-			out = append(out, r)
-		}
-	}
-	return out
-}
-
-func countSection(r *estate.Reading, s estate.SectionName) int {
-	switch s {
-	case estate.GuestList:
-		return len(r.Guests)
-	case estate.HealthItems:
-		return len(r.Health)
-	case estate.Host, estate.BMCState:
-		return 1
-	}
-	n := 0
-	for _, c := range r.Components {
-		if c.Key.Section() == s {
-			n++
-		}
-	}
-	return n
-}
-
-// check is what the flags of the check command say.
-type check struct {
-	as              form
-	local, all      bool
-	baseline, lists string
-	narrow          string
-	keyrings        []string
-	advisories      []string
+	return hosts, readings, err
 }
 
 func (a *app) checkCommand() *cobra.Command {
-	var o check
+	var o output
+	var local harbour.Local
+	var here, all bool
 	c := &cobra.Command{
-		Use:               "check [--local | CLUSTER… | HOST…]",
-		ValidArgsFunction: a.names(true),
-		Short:             "Hold hosts against their baselines",
-		Long: `Holds hosts against their baselines and prints what is not in line.
-
-With --local this machine is checked. Without a baseline it is held against its own apt indices: every installed
+		Use:   "check [--local | CLUSTER… | HOST…]",
+		Short: "Check hosts against their baselines",
+		Long: `Checks hosts against their baselines and shows what is not in line.
+With --local this machine is checked. Without a baseline it is checked against its own apt indices: every installed
 package should be at the newest version there. With --baseline only that file binds, whatever it is assigned to.
 
 Exit codes: 0 all that was judged is in line, 3 drift, 4 something is unread or nothing was judged (whether
-there is drift too or not), 1 failure, or a baseline that names a host, track, model or target that is not
-there.`,
+there is drift too or not), 1 failure, or a baseline that names a host, track, model or target that does not exist.`,
 		Example: "  yare check tides\n  yare check curlew --json\n  yare check --local\n" +
 			"  yare check --local --baseline web.yaml --advisories debian.json",
-		RunE: func(c *cobra.Command, args []string) error {
-			if o.local && len(args) > 0 {
-				return errors.New("check takes --local or names, not both")
-			}
-			var d report.Drift
-			var err error
-			if o.local {
-				d, err = a.checkLocal(c.Context(), o)
-			} else {
-				err = a.judging(c.Context(), func(h *harbour.Harbour) error {
-					d, err = a.checkNamed(c.Context(), h, args, o)
-					return err
-				})
-			}
+	}
+	c.RunE = func(c *cobra.Command, args []string) error {
+		switch {
+		case here && len(args) > 0:
+			return usage("check takes --local or names, not both")
+		case here:
+			f, err := narrow.Parse(o.narrow)
 			if err != nil {
 				return err
 			}
-			return a.showDrift(d, o)
-		},
+			d, err := harbour.CheckHere(c.Context(), local, f)
+			if err != nil {
+				return err
+			}
+			return a.reported(c.Context(), nil, &o, &d, all)
+		}
+		return a.judged(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			hosts, readings, err := a.readNamed(ctx, h, args)
+			if err != nil {
+				return err
+			}
+			f, err := o.filter(ctx, h)
+			if err != nil {
+				return err
+			}
+			d, err := h.Report(ctx, hosts, readings, local.Baseline, f)
+			if err != nil {
+				return err
+			}
+			return a.reported(ctx, h, &o, &d, all)
+		})(c, args)
 	}
-	c.Flags().BoolVar(&o.local, "local", false, "check this machine")
-	o.as.flags(c, "text", "csv", "json")
-	c.Flags().BoolVar(&o.all, "all", false, "print what is in line too")
-	c.Flags().StringVar(&o.baseline, "baseline", "", "a baseline file that binds in place of those of the estate")
-	c.Flags().StringVar(&o.narrow, "narrow", "",
-		"only what this filter lets through, as \"severity=high layer=firmware\"; "+
-			"docs/verdicts.md tells the language")
-	c.Flags().StringSliceVar(&o.advisories, "advisories", nil,
+	f := c.Flags()
+	f.BoolVar(&here, "local", false, "check this machine")
+	f.BoolVar(&all, "all", false, "show what is in line too")
+	f.StringVar(&local.Baseline, "baseline", "", "a baseline file that binds in place of those of the estate")
+	f.StringSliceVar(&local.Advisories, "advisories", nil,
 		"with --local: files of OSV or CSAF advisories, by which packages are graded")
-	c.Flags().StringVar(&o.lists, "lists", harbour.AptLists,
-		"with --local: the directory in which apt keeps its indices")
-	c.Flags().StringSliceVar(&o.keyrings, "keyring", nil,
+	f.StringVar(&local.Lists, "lists", harbour.AptLists, "with --local: the directory in which apt keeps its indices")
+	f.StringSliceVar(&local.Keyrings, "keyring", nil,
 		"with --local: OpenPGP keyring files; every index must then be signed by one of their keys")
+	o.narrowing(a, c)
 	return c
 }
 
-func (a *app) showDrift(d report.Drift, o check) error {
-	var err error
-	switch o.as.format {
-	case "json":
-		err = report.JSON(a.out, d)
-	case "csv":
-		err = d.CSV(a.out)
-	default:
-		err = d.Text(a.out, o.all)
-	}
-	if err != nil {
+// reported shows a report, and ends as it says.
+func (a *app) reported(ctx context.Context, h *harbour.Harbour, o *output, d *view.Report, all bool) error {
+	if err := a.show(ctx, h, o, d.Document("drift", "", all)); err != nil {
 		return err
 	}
-	return ended(d)
-}
-
-// ended is how a command ends that shows a report.
-func ended(d report.Drift) error {
-	switch d.Standing() {
-	case report.Wrong:
+	switch d.Conclusion() {
+	case view.Wrong:
 		return exit(exitFailure)
-	case report.Unknown:
+	case view.Unknown:
 		return exit(exitUnread)
-	case report.Adrift:
+	case view.Adrift:
 		return exit(exitDrift)
 	}
 	return nil
 }
 
-// localCluster is what this machine is assigned to.
-const localCluster = "local"
-
-func (a *app) checkLocal(ctx context.Context, o check) (report.Drift, error) {
-	r, err := readLocal(ctx)
-	if err != nil {
-		return report.Drift{}, err
-	}
-	c := &drift.Checker{Catalogue: &catalogue.Catalogue{}, Now: time.Now(), MaxAge: harbour.MaxAge}
-	native, err := harbour.NativeArch()
-	if err != nil {
-		return report.Drift{}, err
-	}
-	err = harbour.LoadIndexes(c.Catalogue, o.lists, native, o.keyrings, c.Now)
-	if errors.Is(err, harbour.ErrNoIndexes) {
-		err = fmt.Errorf("%w; name it with --lists", err)
-	}
-	if err != nil {
-		return report.Drift{}, err
-	}
-	for _, name := range o.advisories {
-		if err := harbour.LoadAdvisories(c.Catalogue, name); err != nil {
-			return report.Drift{}, err
-		}
-	}
-	c.Baselines = []baseline.Baseline{{Name: "this machine's apt indices", Clauses: []baseline.Clause{
-		{Component: "deb:*", Posture: baseline.IfPresent, Follow: true}}}}
-	if o.baseline != "" {
-		b, err := harbour.LoadBaseline(o.baseline)
-		if err != nil {
-			return report.Drift{}, err
-		}
-		c.Baselines = []baseline.Baseline{b}
-	}
-	c.Baselines[0].Assign = []string{localCluster}
-	f, err := narrow.Parse(o.narrow)
-	if err != nil {
-		return report.Drift{}, err
-	}
-	clusters, readings := []estate.Cluster{{Name: localCluster, Hosts: []string{r.Host}}}, map[string]*estate.Reading{
-		r.Host: r,
-	}
-	d := report.NewDrift(clusters, c, readings, map[string][]drift.Verdict{r.Host: c.Host(localCluster, r)},
-		[]string{r.Host}, f)
-	if o.baseline != "" {
-		d.Problems = baseline.Look(c.Baselines[0], nil,
-			baseline.World{Clusters: clusters, Catalogue: c.Catalogue, Readings: readings, Now: c.Now})
-	}
-	return d, nil
-}
-
-func (a *app) checkNamed(ctx context.Context, h *harbour.Harbour, names []string, o check) (report.Drift, error) {
-	readings, hosts, err := a.readNamed(ctx, h, names)
-	if err != nil {
-		return report.Drift{}, err
-	}
-	c := h.Checker()
-	if o.baseline != "" {
-		b, err := harbour.LoadBaseline(o.baseline)
-		if err != nil {
-			return report.Drift{}, err
-		}
-		b.Assign = nil
-		for _, cl := range h.Estate.Clusters {
-			b.Assign = append(b.Assign, cl.Name)
-		}
-		c.Baselines = []baseline.Baseline{b}
-	}
-	f, err := h.Narrow(ctx, o.narrow)
-	if err != nil {
-		return report.Drift{}, err
-	}
-	verdicts := h.Check(c, readings)
-	d := report.NewDrift(h.Estate.Clusters, c, readings, verdicts, hosts, f)
-	d.Estate = h.Estate.Name
-	if d.Problems, err = h.Problems(ctx, c.Baselines); err != nil {
-		return d, err
-	}
-	held := drift.Hold(h.Estate.Clusters, readings, c.Now, c.MaxAge)
-	d.Flags = drift.Flags(held, c.Catalogue, drift.BoundBy(verdicts))
-	return d, nil
-}
-
 func (a *app) explainCommand() *cobra.Command {
-	var as form
+	var o output
 	c := &cobra.Command{
-		Use:               "explain HOST COMPONENT",
-		ValidArgsFunction: a.names(true),
-		Short:             "Tell one verdict's whole story in sentences",
-		Long: "Tells what was read, when and from where, which clause binds it, which release mends it, " +
+		Use:   "explain HOST COMPONENT",
+		Short: "Tell one verdict's whole story in sentences",
+		Long: "Tells what was read, when and from where, which clause binds it, which release fixes it, " +
 			"and why a newer-looking one is not offered. Reads the host first.",
-		Example: "  yare explain jacana fw:lorne-l25\n  yare --demo explain dunlin fw:tarbet-s9",
-		Args:    cobra.ExactArgs(2),
-		RunE: func(c *cobra.Command, args []string) error {
+		Example: "  yare explain jacana fw:lorne-l25\n  yare explain vts/heron deb:brae-tls",
+		RunE: a.judged(func(ctx context.Context, h *harbour.Harbour, args []string) error {
 			key, err := estate.ParseKey(args[1])
 			if err != nil {
 				return err
 			}
-			return a.judging(c.Context(), func(h *harbour.Harbour) error {
-				return a.explain(c.Context(), h, args[0], key, as.json())
-			})
-		},
+			told, bare, err := h.Explain(ctx, args[0], key)
+			if err != nil {
+				return err
+			}
+			d := view.OfExplained(told)
+			if bare != "" {
+				d.Text = []view.Block{view.Lines(bare)}
+			}
+			return a.show(ctx, h, &o, d)
+		}),
 	}
-	as.flags(c, "text", "json")
+	o.flags(c)
 	return c
 }
 
-func (a *app) explain(ctx context.Context, h *harbour.Harbour, host string, key estate.Key, asJSON bool) error {
-	cl, ok := h.Estate.ClusterOf(host)
-	if !ok {
-		_, err := h.Hosts(host)
-		return cmp.Or(err, fmt.Errorf("%s is a cluster, and a host is asked for", host))
+func (a *app) compareCommand() *cobra.Command {
+	var o output
+	c := &cobra.Command{
+		Use:   "compare HOST[@TIME] HOST[@TIME]",
+		Short: "Say in what two readings differ: one host at two times, or two hosts",
+		Long: `Compares two readings that were kept. HOST is its newest; HOST@TIME the one that held then: a
+date (2026-11-21), a date and a time ("2026-11-21 20:00"), or how long ago (24h, 7d). Parts that either reading
+lacks are named and not compared. Nothing is read anew.`,
+		Example: "  yare compare heron@7d heron\n  yare compare heron lapwing",
+		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			is, err := h.Compare(ctx, args[0], args[1])
+			if err != nil {
+				return err
+			}
+			return a.show(ctx, h, &o, is.Document())
+		}),
 	}
-	readings, err := h.Read(ctx, []string{host}, nil)
-	if err != nil {
-		return err
-	}
-	c := h.Checker()
-	found := false
-	told := []any{}
-	for _, v := range c.Host(cl.Name, readings[host]) {
-		if v.Component != key {
-			continue
-		}
-		found = true
-		if asJSON {
-			told = append(
-				told,
-				map[string]any{
-					"host":      host,
-					"component": v.Component,
-					"device":    v.Device,
-					"verdict":   v.Outcome,
-					"why":       c.Why(cl.Name, v, readings[host]),
-				},
-			)
-			continue
-		}
-		plain.Fprintf(a.out, "%s on %s: %s\n", v.Title(), host, v.Outcome)
-		plain.Fprintln(a.out, "  "+strings.Join(c.Why(cl.Name, v, readings[host]), "\n  "))
-	}
-	if found && asJSON {
-		return report.JSON(a.out, told)
-	}
-	if !found {
-		return a.unbound(readings[host], key)
-	}
-	return nil
+	o.flags(c)
+	return c
 }
 
-func (a *app) unbound(r *estate.Reading, key estate.Key) error {
-	if len(r.Of(key)) > 0 {
-		at := r.Of(key)[0]
-		plain.Fprintf(a.out, "%s has %s at %s, and no baseline covers it.\n", r.Host, key,
-			cmp.Or(at.Version, "a version that could not be read ("+at.Unread+")"))
-		return nil
+func (a *app) trendCommand() *cobra.Command {
+	var o output
+	since := "30d"
+	c := &cobra.Command{
+		Use: "trend CLUSTER", Short: "Show a cluster's drift over time, by layer",
+		Long: "Shows what was out of line in a cluster at each check at which that changed: text, CSV " +
+			"and JSON as a table, SVG and PDF as a chart.",
+		Example: "  yare trend tides\n  yare trend tides --since 90d -o tides-trend.svg",
+		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			from, err := harbour.ParseTime(since, h.Now())
+			if err != nil {
+				return usage("--since: %w", err)
+			}
+			t, err := h.Trend(ctx, args[0], from)
+			if err != nil {
+				return err
+			}
+			return a.show(ctx, h, &o, t.Document())
+		}),
 	}
-	var near []string
-	for _, c := range r.Components {
-		if strings.Contains(string(c.Key), key.Name()) {
-			near = append(near, string(c.Key))
-		}
+	c.Flags().StringVar(&since, "since", since, "from when on: a date, or how long ago (7d, 2w)")
+	o.flags(c)
+	return c
+}
+
+func (a *app) newsCommand() *cobra.Command {
+	var o output
+	var seen bool
+	c := &cobra.Command{
+		Use: "news [CLUSTER…]", Short: "Show what is out of line and was not when you last looked",
+		Long: `Reads the hosts and shows the drift that is new since the last look: what was in line then, or
+out of line in another way. With --seen what is there now is noted as seen.
+
+Exit codes: 0 nothing new, 3 new drift, 4 something is unread, undecided or covered by no baseline (with or without
+news), 1 failure; so a timer can call it and tell people.`,
+		Example: "  yare news\n  yare news tides --seen",
+		RunE: a.judged(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			all, err := h.Newly(ctx, args)
+			if err != nil {
+				return err
+			}
+			if err := a.show(ctx, h, &o, view.OfNews(all)); err != nil {
+				return err
+			}
+			found, open := 0, false
+			for _, n := range all {
+				found, open = found+len(n.News), open || n.Now.Open() != ""
+				if seen {
+					if err := h.MarkSeen(ctx, n.Cluster); err != nil {
+						return err
+					}
+				}
+			}
+			switch {
+			case open:
+				return exit(exitUnread)
+			case found > 0:
+				return exit(exitDrift)
+			}
+			return nil
+		}),
 	}
-	hint := ""
-	if len(near) > 0 {
-		hint = "; did you mean " + strings.Join(near, " or ")
+	c.Flags().BoolVar(&seen, "seen", false, "note what is there now as seen")
+	o.flags(c)
+	return c
+}
+
+func (a *app) owedCommand() *cobra.Command {
+	var o output
+	c := &cobra.Command{
+		Use:   "owed [CLUSTER]",
+		Short: "List what is still to be undone: closed hosts and guests at rest",
+		Long: `Lists what rounds and work by hand have left to be undone, as far as the newest readings do not show that it was:
+hosts that are closed, whose they are and until when, guests that were shut down or suspended,
+and acts whose outcome is not known.
+
+Exit codes: 0 nothing is owed, 3 something is, 1 failure.`,
+		Example: "  yare owed\n  yare owed vts --json",
+		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			debts, err := h.Owed(ctx, optional(args))
+			if err != nil {
+				return err
+			}
+			if err := a.show(ctx, h, &o, view.OfOwed(debts, h.Now())); err != nil {
+				return err
+			}
+			if len(debts) > 0 {
+				return exit(exitDrift)
+			}
+			return nil
+		}),
 	}
-	return fmt.Errorf("%s has no component %s and no baseline covers it%s", r.Host, key, hint)
+	o.narrowing(a, c)
+	return c
+}
+
+func (a *app) reportCommand() *cobra.Command {
+	c := &cobra.Command{Use: "report", Short: "Write a report as text, CSV, JSON, SVG or PDF",
+		Long: "Writes what was found (drift), what was done (round) or what changed on a host (life). As SVG and PDF, drift is " +
+			"the Waterline and a round its timeline.",
+		Example: "  yare report drift tides -o tides.csv\n  yare report round vts -o vts.pdf"}
+	c.AddCommand(a.reportDrift(), a.reportRound(), a.reportLife())
+	return c
+}
+
+func (a *app) reportDrift() *cobra.Command {
+	var o output
+	c := &cobra.Command{
+		Use:   "drift [CLUSTER… | HOST…]",
+		Short: "Report what is out of line; as a drawing, the Waterline",
+		Long: "Reads the hosts anew and reports every verdict. As SVG or PDF it draws the Waterline of " +
+			"the whole estate, other hosts as they were last read.",
+		Example: "  yare report drift tides -o tides.csv\n  yare report drift -o waterline.pdf",
+		RunE: a.judged(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			hosts, _, err := a.readNamed(ctx, h, args)
+			if err != nil {
+				return err
+			}
+			e, err := h.View(ctx)
+			if err != nil {
+				return err
+			}
+			f, err := o.filter(ctx, h)
+			if err != nil {
+				return err
+			}
+			r := e.Report(hosts, f)
+			d := r.Document("drift", "", false)
+			d.Drawing = e.Survey
+			return a.show(ctx, h, &o, d)
+		}),
+	}
+	o.narrowing(a, c)
+	return c
+}
+
+func (a *app) reportRound() *cobra.Command {
+	var o output
+	c := &cobra.Command{
+		Use:   "round CLUSTER [ROUND]",
+		Short: "Report what a round did; as a drawing, its timeline",
+		Long: "Reports the newest round of a cluster, or the one with the id given: per host the " +
+			"changes with before and after, the steps with their times, moves, and what failed.",
+		Example: "  yare report round vts\n  yare report round vts -o vts.svg",
+		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			id, s, err := h.Journal(ctx, args[0], optional(args[1:]))
+			if err != nil {
+				return err
+			}
+			return a.show(ctx, h, &o, view.OfRound(id, s))
+		}),
+	}
+	o.flags(c)
+	return c
+}
+
+func (a *app) reportLife() *cobra.Command {
+	var o output
+	c := &cobra.Command{
+		Use:   "life HOST",
+		Short: "Report what changed on a host from reading to reading",
+		Long: "Reports every component that came, went or changed its version on a host, the newest " +
+			"change first, as far as readings of it were kept. The host is read first.",
+		Example: "  yare report life jacana\n  yare report life jacana -o jacana.csv",
+		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			host, _, err := h.Host(args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := h.Read(ctx, []string{host}, nil); err != nil {
+				return err
+			}
+			turns, err := h.Life(ctx, host)
+			if err != nil {
+				return err
+			}
+			return a.show(ctx, h, &o, view.OfLife(host, turns))
+		}),
+	}
+	o.narrowing(a, c)
+	return c
+}
+
+func (a *app) filterCommand() *cobra.Command {
+	c := &cobra.Command{Use: "filter", Short: "Keep filters under names",
+		Long: `A filter narrows what is shown, in every view and with --narrow: words that must be found, and
+fields as layer=firmware, severity=high, vendor=corran, host=avo*, kind=fw, verdict=behind, age=30; a minus
+before a word turns it around. A kept one is used as @NAME.`,
+		Example: "  yare filter keep urgent \"severity=critical -verdict=excepted\"\n  yare check --narrow @urgent\n" +
+			"  yare filter list\n  yare filter forget urgent"}
+	var o output
+	list := &cobra.Command{
+		Use: "list", Short: "List the kept filters", Long: "Lists the filters that were kept, by name.",
+		Example: "  yare filter list",
+		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, _ []string) error {
+			all, err := h.KeptFilters(ctx)
+			if err != nil {
+				return err
+			}
+			return a.show(ctx, h, &o, view.OfFilters(all))
+		}),
+	}
+	o.flags(list)
+	c.AddCommand(list, &cobra.Command{
+		Use: "keep NAME TEXT", Short: "Keep a filter under a name",
+		Long:    "Keeps a filter; one of the same name is replaced. A text that can't be understood is refused.",
+		Example: "  yare filter keep urgent \"severity=critical\"",
+		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			if args[1] == "" {
+				return errors.New("the filter's text is empty; \"yare filter forget\" forgets one")
+			}
+			if err := h.KeepFilter(ctx, args[0], args[1]); err != nil {
+				return err
+			}
+			a.says("kept as @%s", args[0])
+			return nil
+		}),
+	}, &cobra.Command{
+		Use: "forget FILTER", Short: "Forget a kept filter", Long: "Forgets a filter that was kept.",
+		Example: "  yare filter forget urgent",
+		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			if err := h.ForgetFilter(ctx, args[0]); err != nil {
+				return err
+			}
+			a.says("@%s is forgotten", args[0])
+			return nil
+		}),
+	})
+	return c
 }

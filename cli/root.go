@@ -1,9 +1,10 @@
-// Package cli is the command line. A command parses what it is told, has harbour and core do it, and prints; it
+// Package cli is the command line. A command parses what it is told, has harbour do it, and shows what came of it; it
 // computes nothing itself.
 package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -13,17 +14,20 @@ import (
 	"os/signal"
 	"os/user"
 	"path/filepath"
+	"runtime/debug"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
 
-	"yareharbour/format/plain"
 	"yareharbour/harbour"
+	"yareharbour/plain"
 )
 
 // Exit codes that mean something.
 const (
 	exitFailure = 1
+	exitUsage   = 2
 	exitDrift   = 3
 	exitUnread  = 4
 )
@@ -35,17 +39,21 @@ func (e exit) Error() string { return fmt.Sprintf("exit code %d", int(e)) }
 
 // app holds what all commands share.
 type app struct {
-	in       io.Reader
-	typed    *bufio.Reader // of in, once something was read
-	out, err io.Writer
-	state    string
-	estate   string
-	demo     bool
-	log      string
+	in      io.Reader
+	typed   *bufio.Reader // of in, once something was read
+	raw     io.Writer     // standard output, for what has passed the border of package plain
+	out     io.Writer     // standard output
+	err     io.Writer
+	state   string
+	estate  string
+	log     string
+	verbose bool
+	bring   []Bring
+	checks  map[*cobra.Command][]func() error // what is looked at before a command runs
 }
 
-// Main runs the command line and returns the exit code.
-func Main(args []string, stdout, stderr io.Writer) int {
+// Main runs the command line and returns the exit code. brings are ways to estates beside those of an estate file.
+func Main(args []string, stdout, stderr io.Writer, brings ...Bring) int {
 	ending := []os.Signal{os.Interrupt, syscall.SIGTERM}
 	if !signal.Ignored(syscall.SIGHUP) { // it is, by nohup
 		ending = append(ending, syscall.SIGHUP)
@@ -54,7 +62,7 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	defer stop()
 	// whoever reads what is written may go away: a round goes on without him. What is started here gets the signal.
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE)
-	root := newRoot(stdout, stderr)
+	root := newRoot(stdout, stderr, brings)
 	setHelp(root, width(stdout))
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
@@ -66,11 +74,18 @@ func Main(args []string, stdout, stderr io.Writer) int {
 		return int(code)
 	}
 	plain.Fprintln(stderr, "yare:", err)
+	if errors.As(err, new(usageError)) {
+		return exitUsage
+	}
 	return exitFailure
 }
 
-func newRoot(stdout, stderr io.Writer) *cobra.Command {
-	a := &app{in: os.Stdin, out: stdout, err: stderr}
+func newRoot(stdout, stderr io.Writer, brings []Bring) *cobra.Command {
+	a := &app{in: os.Stdin, raw: stdout, out: plain.Writer(stdout), err: stderr, bring: brings,
+		checks: map[*cobra.Command][]func() error{}}
+	if f, ok := stderr.(*os.File); ok {
+		a.err = f // progress lines want to know the terminal
+	}
 	root := &cobra.Command{
 		Use:   "yare",
 		Short: "Keep hypervisor hosts at the right patch, driver and firmware level",
@@ -80,37 +95,63 @@ time, changes what is out of line, restarts, proves health, brings the host back
 Without a command it opens the screens on the estate. Looking is always safe: a cluster is acted on only
 where the estate file says "act: true" for it.`,
 		Example: `  yare demo                       try it on a simulated estate
-  yare check --local              hold this machine against its own apt indices
-  yare check tides                hold a cluster against its baselines
+  yare check --local              check this machine against its own apt indices
+  yare check tides                check a cluster against its baselines
   yare plan tides                 see what a round would do
   yare round start tides --reason "November patches"`,
-		Args:              unknown,
-		SilenceErrors:     true,
-		SilenceUsage:      true,
-		PersistentPreRunE: func(*cobra.Command, []string) error { return a.prepare() },
-		RunE:              func(c *cobra.Command, _ []string) error { return a.screens(c.Context()) },
+		Version:       version(),
+		Args:          unknown,
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
+			for _, is := range a.checks[c] {
+				if err := is(); err != nil {
+					return err
+				}
+			}
+			return a.prepare()
+		},
+		RunE: func(c *cobra.Command, _ []string) error { return a.screens(c.Context()) },
 	}
 	root.SetOut(stdout)
 	root.SetErr(stderr)
-	root.PersistentFlags().StringVar(&a.state, "state", "", "directory of the state (default $XDG_STATE_HOME/yare)")
-	root.PersistentFlags().StringVar(&a.estate, "estate", "",
-		"estate file (default estate.yaml in the state or configuration directory)")
-	root.PersistentFlags().BoolVar(&a.demo, "demo", false,
-		"work on the demo estate, and start its simulation if need be")
-	root.PersistentFlags().StringVar(&a.log, "log", "warn", "what to log on stderr: debug, info, warn or error")
-	root.AddCommand(a.demoCommand(), a.simCommand(), a.connectCommand(), a.readCommand(), a.checkCommand(),
-		a.explainCommand(), a.planCommand(), a.briefCommand(), a.precheckCommand(), a.waiverCommand(),
-		a.baselineCommand(), a.roundCommand(), a.owedCommand(), a.reportCommand(), a.versionCommand(), a.feedCommand(),
-		a.bundleCommand(), a.payloadCommand(), a.catalogueCommand(), a.hostCommand(), a.estateCommand(),
-		a.compareCommand(), a.trendCommand(), a.newsCommand(), a.filterCommand())
+	root.SetVersionTemplate("yare {{.Version}}\n")
+	f := root.PersistentFlags()
+	f.StringVar(&a.state, "state", "", "directory of the state (default $XDG_STATE_HOME/yare)")
+	f.StringVar(&a.estate, "estate", "", "estate file (default estate.yaml in the state or configuration directory)")
+	f.StringVar(&a.log, "log", "warn", "what to log on stderr: debug, info, warn or error")
+	f.BoolVarP(&a.verbose, "verbose", "v", false, "log what is done, as --log info does")
+	completes(root, "log", "debug", "info", "warn", "error")
+	root.AddCommand(a.connectCommand(), a.readCommand(), a.checkCommand(), a.explainCommand(), a.planCommand(),
+		a.briefCommand(), a.precheckCommand(), a.waiverCommand(), a.baselineCommand(), a.roundCommand(), a.owedCommand(),
+		a.reportCommand(), a.versionCommand(), a.feedCommand(), a.bundleCommand(), a.payloadCommand(),
+		a.catalogueCommand(), a.hostCommand(), a.estateCommand(), a.compareCommand(), a.trendCommand(), a.newsCommand(),
+		a.filterCommand())
+	for i := range brings {
+		b := &brings[i]
+		f.BoolVar(&b.asked, b.Flag, false, b.Help)
+		root.AddCommand(b.Commands(&App{a})...)
+	}
+	for _, c := range root.Commands() {
+		a.settle(c)
+	}
+	root.SetFlagErrorFunc(a.flagError)
 	return root
+}
+
+// version is which yare this is, and what it was built with.
+func version() string {
+	info, _ := debug.ReadBuildInfo()
+	return fmt.Sprintf("%s, built with %s", info.Main.Version, info.GoVersion)
 }
 
 // prepare settles the state directory and the log.
 func (a *app) prepare() error {
-	var level slog.Level
-	if err := level.UnmarshalText([]byte(a.log)); err != nil {
-		return fmt.Errorf("--log: %w", err)
+	level := slog.LevelInfo
+	if !a.verbose {
+		if err := level.UnmarshalText([]byte(a.log)); err != nil {
+			return usage("--log: there is no level %q; there are debug, info, warn and error", a.log)
+		}
 	}
 	slog.SetDefault(slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level})))
 	if a.state != "" {
@@ -125,29 +166,34 @@ func (a *app) prepare() error {
 		base = filepath.Join(home, ".local", "state")
 	}
 	a.state = filepath.Join(base, "yare")
-	if a.demo {
-		a.state = filepath.Join(a.state, "demo")
+	if b := a.brought(); b != nil {
+		a.state = filepath.Join(a.state, b.Flag)
 	}
 	return nil
 }
 
-// open opens the estate, the demo's if that was asked for.
+// open opens the estate, the one that is brought if that was asked for.
 func (a *app) open(ctx context.Context) (*harbour.Harbour, error) {
-	if a.demo {
-		if err := a.startDemo(ctx, 0); err != nil {
+	b := a.brought()
+	if b != nil {
+		if err := b.Before(ctx, &App{a}); err != nil {
 			return nil, err
 		}
 	}
-	h, err := harbour.Open(ctx, harbour.Options{State: a.state, Estate: a.estate})
+	h, err := harbour.Open(ctx, a.options())
 	if err == nil && h.Told != "" {
 		plain.Fprintln(a.err, h.Told)
 	}
-	if err == nil && a.demo {
-		if err = a.tellPast(ctx, h); err != nil {
+	if err == nil && b != nil {
+		if err = b.After(ctx, h); err != nil {
 			return nil, errors.Join(err, h.Close())
 		}
 	}
 	return h, err
+}
+
+func (a *app) options() harbour.Options {
+	return harbour.Options{State: a.state, File: a.estate, By: operator(), Launch: a.launch}
 }
 
 // with opens the estate for the time of do.
@@ -159,57 +205,54 @@ func (a *app) with(ctx context.Context, do func(*harbour.Harbour) error) error {
 	return errors.Join(do(h), h.Close())
 }
 
-// judging opens the estate for what holds hosts against baselines and catalogue: while one of their files can't be
-// read, nothing is concluded.
-func (a *app) judging(ctx context.Context, do func(*harbour.Harbour) error) error {
-	return a.with(ctx, func(h *harbour.Harbour) error {
-		if err := h.Sound(); err != nil {
+// run is what a command does with an open estate and its words.
+type run = func(ctx context.Context, h *harbour.Harbour, args []string) error
+
+// opened is a command's body that opens the estate.
+func (a *app) opened(do run) func(*cobra.Command, []string) error {
+	return func(c *cobra.Command, args []string) error {
+		return a.with(c.Context(), func(h *harbour.Harbour) error { return do(c.Context(), h, args) })
+	}
+}
+
+// judged opens the estate for what holds hosts against baselines and catalogue: while one of their files can't be read,
+// nothing is concluded.
+func (a *app) judged(do run) func(*cobra.Command, []string) error {
+	return a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+		if err := h.Unreadable(); err != nil {
 			return fmt.Errorf("no verdict is given while this can't be read:\n%w", err)
 		}
-		return do(h)
+		return do(ctx, h, args)
 	})
 }
 
 // asking opens the store alone: a round can be asked to pause, stop or leave a host out whatever becomes of the outside,
 // and of the estate's files. Where there is no store opening the estate says why.
-func (a *app) asking(
-	do func(ctx context.Context, h *harbour.Harbour, name string) error,
-) func(*cobra.Command, []string) error {
+func (a *app) asking(do run) func(*cobra.Command, []string) error {
 	return func(c *cobra.Command, args []string) error {
-		h, err := harbour.OpenStore(c.Context(), harbour.Options{State: a.state})
+		h, err := harbour.OpenStore(c.Context(), a.options())
 		if err != nil {
 			if h, err = a.open(c.Context()); err != nil {
 				return err
 			}
 		}
-		return errors.Join(do(c.Context(), h, args[0]), h.Close())
+		return errors.Join(do(c.Context(), h, args), h.Close())
 	}
 }
 
 // anyway opens the estate, or, where its files can't be read, at least its store: watching a round always works.
-func (a *app) anyway(
-	do func(ctx context.Context, h *harbour.Harbour, name string) error,
-) func(*cobra.Command, []string) error {
+func (a *app) anyway(do run) func(*cobra.Command, []string) error {
 	return func(c *cobra.Command, args []string) error {
 		h, err := a.open(c.Context())
 		if err != nil {
-			only, e := harbour.OpenStore(c.Context(), harbour.Options{State: a.state})
+			only, e := harbour.OpenStore(c.Context(), a.options())
 			if e != nil {
 				return err
 			}
-			plain.Fprintln(a.err, "yare: going on without the estate's files:", err)
+			plain.Fprintln(a.err, "yare: continuing without the estate's files:", err)
 			h = only
 		}
-		return errors.Join(do(c.Context(), h, args[0]), h.Close())
-	}
-}
-
-// about makes the body of a command that is about one cluster or host: the estate is open for the time of do.
-func (a *app) about(
-	do func(ctx context.Context, h *harbour.Harbour, name string) error,
-) func(*cobra.Command, []string) error {
-	return func(c *cobra.Command, args []string) error {
-		return a.with(c.Context(), func(h *harbour.Harbour) error { return do(c.Context(), h, args[0]) })
+		return errors.Join(do(c.Context(), h, args), h.Close())
 	}
 }
 
@@ -221,26 +264,33 @@ func operator() string {
 	return "unknown"
 }
 
-// names completes the names of clusters, and of hosts too where they are wanted, from the estate file alone.
-func (a *app) names(hosts bool) cobra.CompletionFunc {
-	return func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
-		if a.prepare() != nil {
-			return nil, cobra.ShellCompDirectiveNoFileComp
-		}
-		clusters, err := harbour.Names(harbour.Options{State: a.state, Estate: a.estate})
-		if err != nil {
-			return nil, cobra.ShellCompDirectiveNoFileComp
-		}
-		var out []string
-		for _, c := range clusters {
-			out = append(out, c.Name)
-			if hosts {
-				out = append(out, c.Hosts...)
-			}
-		}
-		return out, cobra.ShellCompDirectiveNoFileComp
-	}
+// confirm asks on the terminal; anything but y is no.
+func (a *app) confirm(question string) bool {
+	plain.Fprintf(a.err, "%s [y/N] ", question)
+	answer := a.line()
+	return strings.EqualFold(answer, "y") || strings.EqualFold(answer, "yes")
 }
+
+// line reads a line of what is typed; empty where nothing more comes.
+func (a *app) line() string {
+	if a.typed == nil {
+		a.typed = bufio.NewReader(a.in)
+	}
+	text, _ := a.typed.ReadString('\n') // its end is an answer too
+	return strings.TrimSpace(text)
+}
+
+// ask asks for a word or a few; where nothing is typed it is the usual answer.
+func (a *app) ask(question, usual string) string {
+	if usual != "" {
+		question += " [" + usual + "]"
+	}
+	plain.Fprintf(a.err, "%s: ", question)
+	return cmp.Or(a.line(), usual)
+}
+
+// says prints a line.
+func (a *app) says(format string, args ...any) { plain.Fprintf(a.out, format+"\n", args...) }
 
 func optional(args []string) string {
 	if len(args) == 0 {

@@ -27,8 +27,7 @@ func (a *app) screens(ctx context.Context) error {
 		case "dark":
 			o = tui.Options{Fixed: true}
 		}
-		m := tui.New(ctx, &harbour.Desk{Harbour: h, By: operator(), Launch: a.launch(h.State)}, o)
-		_, err := tea.NewProgram(m, tea.WithContext(ctx)).Run()
+		_, err := tea.NewProgram(tui.New(ctx, h, o), tea.WithContext(ctx)).Run()
 		if errors.Is(err, tea.ErrProgramKilled) || errors.Is(err, tea.ErrInterrupted) {
 			return nil
 		}
@@ -40,32 +39,28 @@ func (a *app) screens(ctx context.Context) error {
 const begins = 2 * time.Minute
 
 // launch has a process of its own run a round, and waits until that tells that it has begun, or why not.
-func (a *app) launch(state string) func(ctx context.Context, cluster string, words ...string) error {
-	return func(_ context.Context, cluster string, words ...string) error {
-		args := append(slices.Clone(words), "--state", state)
-		if a.estate != "" {
-			args = append(args, "--estate", a.estate)
-		}
-		log := "round-" + cluster + ".log" // where the round's own process writes
-		told, err := a.spawn(log, append(args, "--tell", "3")...)
-		if err != nil {
-			return err
-		}
-		defer told.Close()
-		if err := told.SetReadDeadline(time.Now().Add(begins)); err != nil {
-			return err
-		}
-		var t tale
-		switch err := json.NewDecoder(told).Decode(&t); {
-		case errors.Is(err, os.ErrDeadlineExceeded):
-			return fmt.Errorf("the round did not begin within %s; its own words are in %s", begins,
-				filepath.Join(state, log))
-		case err != nil:
-			return fmt.Errorf("the round's process ended without a word; what it wrote is in %s",
-				filepath.Join(state, log))
-		case t.Error != "":
-			return errors.New(strings.Join(strings.Fields(t.Error), " "))
-		}
-		return nil
+func (a *app) launch(_ context.Context, cluster string, words ...string) error {
+	args := append(slices.Clone(words), "--state", a.state)
+	if a.estate != "" {
+		args = append(args, "--estate", a.estate)
 	}
+	log := "round-" + cluster + ".log" // where the round's own process writes
+	told, err := a.spawn(log, append(args, "--tell", "3")...)
+	if err != nil {
+		return err
+	}
+	defer told.Close()
+	if err := told.SetReadDeadline(time.Now().Add(begins)); err != nil {
+		return err
+	}
+	var t tale
+	switch err := json.NewDecoder(told).Decode(&t); {
+	case errors.Is(err, os.ErrDeadlineExceeded):
+		return fmt.Errorf("the round did not begin within %s; its own words are in %s", begins, filepath.Join(a.state, log))
+	case err != nil:
+		return fmt.Errorf("the round's process ended without a word; what it wrote is in %s", filepath.Join(a.state, log))
+	case t.Error != "":
+		return errors.New(strings.Join(strings.Fields(t.Error), " "))
+	}
+	return nil
 }

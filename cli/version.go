@@ -4,24 +4,21 @@ import (
 	"bufio"
 	"fmt"
 	"io"
-	"runtime/debug"
 	"strings"
 
 	"github.com/spf13/cobra"
 
-	"yareharbour/core/version"
-	"yareharbour/format/plain"
+	versions "yareharbour/core/version"
+	"yareharbour/plain"
 )
 
 func (a *app) versionCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:     "version",
-		Short:   "Say which yare this is, or compare versions",
+		Short:   "Print the version of this program, or compare versions",
 		Example: "  yare version\n  echo '1.0~rc1 1.0' | yare version compare debian",
-		Args:    cobra.NoArgs,
 		RunE: func(*cobra.Command, []string) error {
-			info, _ := debug.ReadBuildInfo()
-			plain.Fprintf(a.out, "yare %s, built with %s\n", info.Main.Version, info.GoVersion)
+			a.says("yare %s", version())
 			return nil
 		},
 	}
@@ -31,7 +28,7 @@ func (a *app) versionCommand() *cobra.Command {
 
 func (a *app) versionCompare() *cobra.Command {
 	var names []string
-	for _, s := range version.Schemes {
+	for _, s := range versions.Schemes {
 		names = append(names, s.String())
 	}
 	return &cobra.Command{
@@ -39,11 +36,9 @@ func (a *app) versionCompare() *cobra.Command {
 		Short: "Compare pairs of versions from standard input",
 		Long: "Reads pairs of versions, a pair a line, and prints <, = or > for each. The schemes: " +
 			strings.Join(names, ", ") + ".",
-		Example:   "  printf '1.0~rc1 1.0\\n1.0^git1 1.0\\n' | yare version compare rpm",
-		Args:      cobra.ExactArgs(1),
-		ValidArgs: names,
+		Example: "  printf '1.0~rc1 1.0\\n1.0^git1 1.0\\n' | yare version compare rpm",
 		RunE: func(c *cobra.Command, args []string) error {
-			s, err := version.ParseScheme(args[0])
+			s, err := versions.ParseScheme(args[0])
 			if err != nil {
 				return err
 			}
@@ -53,7 +48,7 @@ func (a *app) versionCompare() *cobra.Command {
 }
 
 // comparePairs answers as it reads, and stops at the first line that is no pair of versions of the scheme.
-func comparePairs(s version.Scheme, in io.Reader, out io.Writer) error {
+func comparePairs(s versions.Scheme, in io.Reader, out io.Writer) error {
 	w := bufio.NewWriter(out)
 	defer w.Flush()
 	lines := bufio.NewScanner(in)

@@ -13,9 +13,9 @@ import (
 	"time"
 
 	"yareharbour/core/estate"
-	"yareharbour/demo"
 	"yareharbour/e2e/drive"
 	"yareharbour/sim"
+	"yareharbour/sim/demo"
 )
 
 // bigState is a state directory with a generated estate: hosts of 700 packages with guests of 8 GiB.

@@ -19,12 +19,12 @@ import (
 	"time"
 
 	"yareharbour/connector"
-	simconn "yareharbour/connector/sim"
 	"yareharbour/core/act"
 	"yareharbour/core/course"
 	"yareharbour/core/estate"
 	"yareharbour/e2e/drive"
 	"yareharbour/sim"
+	"yareharbour/sim/conn"
 	"yareharbour/store"
 )
 
@@ -120,10 +120,10 @@ func startSim(t *testing.T, dir string, speed int) {
 	dial(t, dir).Hangup()
 }
 
-func dial(t *testing.T, dir string) *simconn.Connector {
+func dial(t *testing.T, dir string) *conn.Connector {
 	t.Helper()
 	for start := time.Now(); ; time.Sleep(10 * time.Millisecond) {
-		c, err := simconn.Dial(t.Context(), filepath.Join(dir, "sim"))
+		c, err := conn.Dial(t.Context(), filepath.Join(dir, "sim"))
 		if err == nil {
 			return c
 		}
@@ -504,7 +504,7 @@ func aptSources(t *testing.T, up map[string][2]string) map[string][2]string {
 }
 
 // move migrates a guest as somebody else would.
-func move(t *testing.T, c *simconn.Connector, from string, g estate.Guest, to string) {
+func move(t *testing.T, c *conn.Connector, from string, g estate.Guest, to string) {
 	t.Helper()
 	s, err := c.Open(t.Context(), from)
 	if err != nil {

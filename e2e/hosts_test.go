@@ -8,10 +8,10 @@ import (
 	"strings"
 	"testing"
 
-	simconn "yareharbour/connector/sim"
 	"yareharbour/connector/ssh/sshtest"
 	"yareharbour/core/estate"
 	"yareharbour/sim"
+	"yareharbour/sim/conn"
 )
 
 // A real host behind a real sshd, with a simulated BMC beside it: every way to it is tested, everything that it tells
@@ -125,7 +125,7 @@ func TestReadingAHostThatFellSilent(t *testing.T) {
 	}
 }
 
-func silence(t *testing.T, c *simconn.Connector, host string) {
+func silence(t *testing.T, c *conn.Connector, host string) {
 	t.Helper()
 	if err := c.Order(t.Context(), sim.Fault{Host: host, Kind: sim.Crashes}); err != nil {
 		t.Fatal(err)

@@ -23,7 +23,7 @@ const updateinfo = `<?xml version="1.0" encoding="UTF-8"?>
 <updates>
   <update from="t" status="final" type="security" version="1"><id>T-1</id><title>Important</title>
 <severity>Important</severity><issued date="2026-11-01 00:00:00"/>
-    <references><reference href="x" id="CVE-2026-0001" type="cve"/></references>
+    <references><reference href="x" id="BRAE-2026-0108" type="cve"/></references>
     <pkglist><collection short="t"><package name="crab" version="2.0" release="1" epoch="0" arch="noarch">
 <filename>crab-2.0-1.noarch.rpm</filename><reboot_suggested>True</reboot_suggested></package></collection></pkglist>
 </update>

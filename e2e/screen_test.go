@@ -264,7 +264,7 @@ func TestCatalogueBundleAndBaselineOnTheScreens(t *testing.T) {
 	s.Wait(`version 2`)
 	s.Wait(`a newer ssh`)
 	s.Keys("e", "c")
-	s.Wait(`written: yare-baselines-platform-november.*csv`)
+	s.Wait(`written: yare-baseline-platform-november.*csv`)
 	s.Keys("q")
 	s.Ends("0")
 	if r := run(t, "baseline", "log", "platform-november", "--state", dir); !strings.Contains(r.out, "a newer ssh") ||

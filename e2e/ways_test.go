@@ -81,7 +81,7 @@ func TestAHostIsHandedOverAndOpenedByHand(t *testing.T) {
 	must("ordered", "sim", "fault", "heron", "no-return")
 	must("it did not come back", "round", "start", "vts", "--hosts", "heron", "--guest", "met-feed=shut-down", "--reason", "patches")
 	must("settle that first", "round", "drop", "vts", "heron", "fw:tarbet-s9", "--reason", "x")
-	must("required flag", "round", "hand-over", "vts", "heron")
+	must("needs --reason", "round", "hand-over", "vts", "heron")
 	must("handed over: heron", "round", "hand-over", "vts", "heron", "--reason", "the mainboard")
 	owed := at("owed")
 	if owed.code != 3 || !strings.Contains(owed.out, "it is closed") || !strings.Contains(owed.out, "met-feed: ") ||
@@ -119,7 +119,7 @@ func TestAHostByHand(t *testing.T) {
 		{1, "--drain moves them away first", []string{"host", "close", "heron", "--reason", "a fan"}},
 		{1, "it is not closed", []string{"host", "open", "heron", "--reason", "a fan"}},
 		{1, "is a host of vts, and not of tides", []string{"host", "close", "tides/heron", "--drain", "--reason", "a fan"}},
-		{1, "say a time to come", []string{"host", "close", "heron", "--drain", "--reason", "a fan", "--until", "yesterday"}},
+		{2, "say a time to come", []string{"host", "close", "heron", "--drain", "--reason", "a fan", "--until", "yesterday"}},
 		{0, "handed over: heron", []string{"host", "close", "vts/heron", "--drain", "--reason", "a fan", "--until", "2h"}},
 		{1, "it is closed already", []string{"host", "close", "heron", "--drain", "--reason", "a fan"}},
 		{3, "a fan", []string{"owed", "vts"}},

@@ -25,6 +25,7 @@ import (
 
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
+	"yareharbour/core/span"
 	"yareharbour/format/debindex"
 )
 
@@ -123,7 +124,7 @@ func ParseSchedule(s string) (Schedule, error) {
 	case s == "off":
 		return Schedule{Off: true}, nil
 	case every:
-		d, err := time.ParseDuration(rest)
+		d, err := span.Parse(rest)
 		if err != nil || d < time.Minute {
 			return Schedule{}, fmt.Errorf(
 				"%q is no time to sync: \"every\" wants a duration of a minute or more, as 6h", s)

@@ -118,7 +118,7 @@ func TestTheDemosFilesAreRead(t *testing.T) {
 	n := 0
 	for pattern, parse := range map[string]func(string) error{"releases": releasesErr,
 		"baselines": baselineErr, ".": estateErr} {
-		files, _ := filepath.Glob(filepath.Join("..", "demo", "data", pattern, "*.yaml"))
+		files, _ := filepath.Glob(filepath.Join("..", "sim", "demo", "data", pattern, "*.yaml"))
 		for _, f := range files {
 			b, err := os.ReadFile(f)
 			if err != nil {

@@ -1,6 +1,7 @@
 package harbour
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -16,22 +17,13 @@ import (
 	"yareharbour/core/baseline"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/view"
 	"yareharbour/format/baselinefile"
 	"yareharbour/store"
 )
 
-type estateKey = estate.Key
-
-// Source is a baseline with the file that says it and the version that is kept of it.
-type Source struct {
-	baseline.Baseline
-	File    string // that it is read from and written to
-	Text    string // of the file
-	Version int    // the number of its newest kept version
-}
-
-// Baselines returns the baselines that hold.
-func (h *Harbour) Baselines() (out []baseline.Baseline) {
+// InForce returns the baselines that hold.
+func (h *house) InForce() (out []baseline.Baseline) {
 	for _, s := range h.Sources() {
 		out = append(out, s.Baseline)
 	}
@@ -39,29 +31,29 @@ func (h *Harbour) Baselines() (out []baseline.Baseline) {
 }
 
 // Sources returns the baselines that hold, with their files.
-func (h *Harbour) Sources() []Source {
+func (h *house) Sources() []view.Baseline {
 	h.mu.RLock()
 	defer h.mu.RUnlock()
 	return h.baselines
 }
 
 // Source returns the baseline of that name.
-func (h *Harbour) Source(name string) (Source, error) {
+func (h *house) Source(name string) (view.Baseline, error) {
 	all := h.Sources()
-	i := slices.IndexFunc(all, func(s Source) bool { return s.Name == name })
+	i := slices.IndexFunc(all, func(s view.Baseline) bool { return s.Name == name })
 	if i < 0 {
 		var names []string
 		for _, s := range all {
 			names = append(names, s.Name)
 		}
-		return Source{}, fmt.Errorf("there is no baseline %q; there are %v", name, names)
+		return view.Baseline{}, fmt.Errorf("there is no baseline %q; there are %v", name, names)
 	}
 	return all[i], nil
 }
 
 // Problems names all that baselines speak of and that is not there, as the hosts were last read, and what the catalogue
 // takes back or warns of and nothing known is.
-func (h *Harbour) Problems(ctx context.Context, all []baseline.Baseline) ([]baseline.Problem, error) {
+func (h Baselines) Problems(ctx context.Context, all []baseline.Baseline) ([]baseline.Problem, error) {
 	readings, err := h.newest(ctx)
 	if err != nil {
 		return nil, err
@@ -70,7 +62,7 @@ func (h *Harbour) Problems(ctx context.Context, all []baseline.Baseline) ([]base
 }
 
 // ProblemsOf names those of one baseline, held or not: those that are errors keep it from being saved.
-func (h *Harbour) ProblemsOf(ctx context.Context, b baseline.Baseline) ([]baseline.Problem, error) {
+func (h Baselines) ProblemsOf(ctx context.Context, b baseline.Baseline) ([]baseline.Problem, error) {
 	readings, err := h.newest(ctx)
 	if err != nil {
 		return nil, err
@@ -79,8 +71,8 @@ func (h *Harbour) ProblemsOf(ctx context.Context, b baseline.Baseline) ([]baseli
 }
 
 // problems are those with these readings.
-func (h *Harbour) problems(readings map[string]*estate.Reading, all []baseline.Baseline) (out []baseline.Problem) {
-	w := baseline.World{Clusters: h.Estate.Clusters, Catalogue: h.Catalogue(), Readings: readings, Now: h.World.Now()}
+func (h *house) problems(readings map[string]*estate.Reading, all []baseline.Baseline) (out []baseline.Problem) {
+	w := baseline.World{Clusters: h.Estate.Clusters, Catalogue: h.Catalogue(), Readings: readings, Now: h.Now()}
 	for i, b := range all {
 		out = append(out, baseline.Look(b, slices.Concat(all[:i], all[i+1:]), w)...)
 	}
@@ -88,7 +80,7 @@ func (h *Harbour) problems(readings map[string]*estate.Reading, all []baseline.B
 }
 
 // strays are what the catalogue takes back or warns of and nothing known is.
-func (h *Harbour) strays(held *drift.Holdings) (out []baseline.Problem) {
+func (h *house) strays(held *drift.Holdings) (out []baseline.Problem) {
 	for _, says := range h.Catalogue().Strays(held.Has) {
 		out = append(out, baseline.Problem{Text: says})
 	}
@@ -96,19 +88,19 @@ func (h *Harbour) strays(held *drift.Holdings) (out []baseline.Problem) {
 }
 
 // problemsOf are those of a baseline as a text has it, in the place of the one of its name.
-func (h *Harbour) problemsOf(readings map[string]*estate.Reading, b baseline.Baseline) []baseline.Problem {
-	all := slices.DeleteFunc(h.Baselines(), func(o baseline.Baseline) bool { return o.Name == b.Name })
+func (h *house) problemsOf(readings map[string]*estate.Reading, b baseline.Baseline) []baseline.Problem {
+	all := slices.DeleteFunc(h.InForce(), func(o baseline.Baseline) bool { return o.Name == b.Name })
 	return slices.DeleteFunc(h.problems(readings, append(all, b)), func(p baseline.Problem) bool {
 		return p.Baseline != b.Name
 	})
 }
 
 // ownBaselines is the directory of baselines that were made here and are in no estate file.
-func (h *Harbour) ownBaselines() string { return filepath.Join(h.State, Kept, "baselines") }
+func (h *house) ownBaselines() string { return filepath.Join(h.State, Kept, "baselines") }
 
 // LoadBaselines reads the baseline files: those that the estate file names, and those that were made here. A file that
 // was changed by other hands is kept as a new version.
-func (h *Harbour) LoadBaselines(ctx context.Context) error {
+func (h *house) LoadBaselines(ctx context.Context) error {
 	out, err := h.loadBaselines(ctx)
 	h.mu.Lock()
 	defer h.mu.Unlock()
@@ -117,14 +109,14 @@ func (h *Harbour) LoadBaselines(ctx context.Context) error {
 }
 
 // loadBaselines reads all that can be read; the error joins the rest.
-func (h *Harbour) loadBaselines(ctx context.Context) ([]Source, error) {
+func (h *house) loadBaselines(ctx context.Context) ([]view.Baseline, error) {
 	files := h.beside(h.file.Baselines)
 	own, err := filepath.Glob(filepath.Join(h.ownBaselines(), "*.yaml"))
 	errs := []error{err}
-	var out []Source
+	var out []view.Baseline
 	for _, file := range append(files, own...) {
 		s, err := h.source(ctx, file)
-		if i := slices.IndexFunc(out, func(o Source) bool { return o.Name == s.Name }); i >= 0 && err == nil {
+		if i := slices.IndexFunc(out, func(o view.Baseline) bool { return o.Name == s.Name }); i >= 0 && err == nil {
 			err = fmt.Errorf("%s and %s both say that they are the baseline %s; give one another name",
 				out[i].File, file, s.Name)
 		}
@@ -138,22 +130,18 @@ func (h *Harbour) loadBaselines(ctx context.Context) ([]Source, error) {
 }
 
 // source reads a baseline's file.
-func (h *Harbour) source(ctx context.Context, file string) (Source, error) {
-	text, err := os.ReadFile(file)
+func (h *house) source(ctx context.Context, file string) (view.Baseline, error) {
+	b, text, err := ReadBaseline(file)
 	if err != nil {
-		return Source{}, fmt.Errorf("a baseline: %w", err)
+		return view.Baseline{}, err
 	}
-	b, err := baselinefile.Parse(file, text)
-	if err != nil {
-		return Source{}, err
-	}
-	n, err := h.found(ctx, b.Name, file, string(text))
-	return Source{b, file, string(text), n}, err
+	n, err := h.found(ctx, b.Name, file, text)
+	return view.Baseline{Baseline: b, File: file, Text: text, Version: n}, err
 }
 
 // found keeps a file's text as a version if it is none yet.
-func (h *Harbour) found(ctx context.Context, name, file, text string) (int, error) {
-	newest, err := h.Versions.Version(ctx, name, 0)
+func (h *house) found(ctx context.Context, name, file, text string) (int, error) {
+	newest, err := h.versions.Version(ctx, name, 0)
 	if err != nil && !errors.Is(err, store.ErrNoVersion) {
 		return 0, err
 	}
@@ -164,19 +152,19 @@ func (h *Harbour) found(ctx context.Context, name, file, text string) (int, erro
 	if newest.N == 0 {
 		why = "first read from " + filepath.Base(file)
 	}
-	n, err := h.Versions.KeepVersion(ctx, store.Version{Name: name, At: time.Now(), By: "file", Why: why, Text: text},
+	n, err := h.versions.KeepVersion(ctx, store.Version{Name: name, At: time.Now(), By: "file", Why: why, Text: text},
 		newest.N)
 	if errors.Is(err, store.ErrChanged) { // another process has just found the same
-		newest, err = h.Versions.Version(ctx, name, 0)
+		newest, err = h.versions.Version(ctx, name, 0)
 		return newest.N, err
 	}
 	return n, err
 }
 
 // SaveBaseline writes a baseline's file and keeps what it says as a version after the one numbered after; 0 for a new
-// one. A text that can't be read, or whose name is another, is refused, and so is one made from a version that is not
+// one. It returns that version's number. A text that can't be read, or whose name is another, is refused, and so is one made from a version that is not
 // the newest any more.
-func (h *Harbour) SaveBaseline(ctx context.Context, name, text string, after int, by, why string) (int, error) {
+func (h Baselines) SaveBaseline(ctx context.Context, name, text string, after int, why string) (int, error) {
 	if strings.TrimSpace(why) == "" {
 		return 0, errors.New("a version of a baseline needs a reason: it is what people will ask for")
 	}
@@ -215,14 +203,14 @@ func (h *Harbour) SaveBaseline(ctx context.Context, name, text string, after int
 			return 0, err
 		}
 		file = filepath.Join(h.ownBaselines(), name+".yaml")
-		if newest, err := h.Versions.Version(ctx, name, 0); err == nil {
+		if newest, err := h.versions.Version(ctx, name, 0); err == nil {
 			after = newest.N // of one that was there before
 		}
 	} else if now, err := os.ReadFile(file); err == nil && string(now) != src.Text {
 		return 0, fmt.Errorf("the baseline %s: %w: its file %s is not what was read from it; open it anew",
 			name, store.ErrChanged, file)
 	}
-	n, err := h.Versions.KeepVersion(ctx, store.Version{Name: name, At: time.Now(), By: by, Why: why, Text: text},
+	n, err := h.versions.KeepVersion(ctx, store.Version{Name: name, At: time.Now(), By: h.By, Why: why, Text: text},
 		after)
 	if err != nil {
 		return 0, err
@@ -235,7 +223,7 @@ func (h *Harbour) SaveBaseline(ctx context.Context, name, text string, after int
 
 // RemoveBaseline takes a baseline away that was made here; its versions stay. One of the estate file is the estate
 // file's to remove.
-func (h *Harbour) RemoveBaseline(ctx context.Context, name string) error {
+func (h Baselines) RemoveBaseline(ctx context.Context, name string) error {
 	s, err := h.Source(name)
 	if err != nil {
 		return err
@@ -252,8 +240,8 @@ func (h *Harbour) RemoveBaseline(ctx context.Context, name string) error {
 
 // Effect tells what it would do to the estate, as it was last read, if the baseline of that name said the text, and
 // what in the text names what is not there. An empty text is no baseline.
-func (h *Harbour) Effect(ctx context.Context, name, text string) (drift.Effect, []baseline.Problem, error) {
-	if err := h.Sound(); err != nil {
+func (h Baselines) Effect(ctx context.Context, name, text string) (drift.Effect, []baseline.Problem, error) {
+	if err := h.Unreadable(); err != nil {
 		return drift.Effect{}, nil, err
 	}
 	kept, err := h.newest(ctx)
@@ -274,7 +262,7 @@ func (h *Harbour) Effect(ctx context.Context, name, text string) (drift.Effect, 
 }
 
 // effect does so for what the readings hold; after is nil where the baseline is taken away.
-func (h *Harbour) effect(held *drift.Holdings, readings map[string]*estate.Reading, name string,
+func (h *house) effect(held *drift.Holdings, readings map[string]*estate.Reading, name string,
 	after *baseline.Baseline) (drift.Effect, []baseline.Problem) {
 	var before *baseline.Baseline
 	if s, err := h.Source(name); err == nil {
@@ -288,10 +276,10 @@ func (h *Harbour) effect(held *drift.Holdings, readings map[string]*estate.Readi
 }
 
 // CompareVersions says in what a version of a baseline differs from another.
-func (h *Harbour) CompareVersions(ctx context.Context, name string, from, to int) ([]baseline.Change, error) {
+func (h Baselines) CompareVersions(ctx context.Context, name string, from, to int) ([]baseline.Change, error) {
 	var two [2]baseline.Baseline
 	for i, n := range []int{from, to} {
-		v, err := h.Versions.Version(ctx, name, n)
+		v, err := h.versions.Version(ctx, name, n)
 		if err != nil {
 			return nil, err
 		}
@@ -300,4 +288,82 @@ func (h *Harbour) CompareVersions(ctx context.Context, name string, from, to int
 		}
 	}
 	return baseline.Compare(two[0], two[1]), nil
+}
+
+// EffectOn tells what it would do to what a view shows if the baseline of that name said the text, and which names in
+// it are not there.
+func (h Baselines) EffectOn(_ context.Context, e *view.Estate, name, text string) (drift.Effect,
+	[]baseline.Problem, error) {
+	after, err := baselinefile.Parse(name+".yaml", []byte(text))
+	if err != nil {
+		return drift.Effect{}, nil, err
+	}
+	if after.Name != name {
+		return drift.Effect{}, nil,
+			fmt.Errorf("the text is of the baseline %q; a baseline keeps its name, %q", after.Name, name)
+	}
+	effect, amiss := h.effect(e.Held, e.Readings, name, &after)
+	return effect, amiss, nil
+}
+
+// Version is a version of a baseline; 0 is its newest.
+func (h Baselines) Version(ctx context.Context, name string, n int) (view.Version, error) {
+	v, err := h.versions.Version(ctx, name, n)
+	return view.Version{N: v.N, At: v.At, By: v.By, Why: v.Why, Text: v.Text}, err
+}
+
+// VersionsOf lists a baseline's versions, the newest first, each with what it changed.
+func (h Baselines) VersionsOf(ctx context.Context, name string) ([]view.Version, error) {
+	list, err := h.versions.Versions(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	var out []view.Version
+	for _, v := range list {
+		one, err := h.Version(ctx, name, v.N)
+		if err != nil {
+			return nil, err
+		}
+		if v.N > 1 {
+			if one.Changes, err = h.CompareVersions(ctx, name, v.N-1, v.N); err != nil {
+				return nil, err
+			}
+		}
+		out = append(out, one)
+	}
+	return out, nil
+}
+
+// DefaultLayers are those that a derived baseline speaks of.
+var DefaultLayers = []estate.Layer{estate.Platform, estate.Driver, estate.Firmware}
+
+// Derive makes the text of a baseline of a host, as it was last read. Without a name it is named after the host.
+func (h Baselines) Derive(ctx context.Context, host, name string, layers []estate.Layer) (_, text string, err error) {
+	if host, _, err = h.Host(host); err != nil {
+		return "", "", err
+	}
+	kept, err := h.readings.Newest(ctx, []string{host})
+	if err != nil {
+		return "", "", err
+	}
+	if kept[host] == nil {
+		return "", "", fmt.Errorf("%s was never read", host)
+	}
+	name = cmp.Or(name, "like-"+host)
+	b, err := baseline.Derive(kept[host], name, layers)
+	if err != nil {
+		return "", "", err
+	}
+	body, err := baselinefile.Write(b)
+	return name, string(body), err
+}
+
+// ReadBaseline reads a baseline file, and returns its text too.
+func ReadBaseline(file string) (b baseline.Baseline, text string, err error) {
+	all, err := os.ReadFile(file)
+	if err != nil {
+		return b, "", fmt.Errorf("a baseline: %w", err)
+	}
+	b, err = baselinefile.Parse(file, all)
+	return b, string(all), err
 }

@@ -35,21 +35,20 @@ type ByHand struct {
 	Tasks []string
 	// Sure says that a closing that is somebody else's may be taken.
 	Sure   bool
-	By     string
 	Reason string
 }
 
-// Work does it. It refuses what would surprise whoever else is at work on the host, and says who that is.
-func (h *Harbour) Work(ctx context.Context, w ByHand, seen func(course.Event)) (*course.State, error) {
-	c, ok := h.Estate.ClusterOf(w.Host)
-	if !ok {
-		_, err := h.Hosts(w.Host)
+// Work does it, as the one who opened the estate. It refuses what would surprise whoever else is at work on the host, and says who that is.
+func (h Rounds) Work(ctx context.Context, w ByHand, seen func(course.Event)) (*course.State, error) {
+	host, c, err := h.Host(w.Host)
+	if err != nil {
 		return nil, err
 	}
+	w.Host = host
 	if strings.TrimSpace(w.Reason) == "" {
 		return nil, fmt.Errorf("%s %s: it needs a reason: it stands on the host and in the journal", w.Does, w.Host)
 	}
-	r, err := connector.Read(ctx, h.World, w.Host, estate.Host, estate.GuestList)
+	r, err := connector.Read(ctx, h.world, host, estate.Host, estate.GuestList)
 	if err != nil {
 		return nil, err
 	}
@@ -74,12 +73,12 @@ func (h *Harbour) Work(ctx context.Context, w ByHand, seen func(course.Event)) (
 	if err != nil {
 		return nil, err
 	}
-	return h.Start(ctx, Start{Brief: b, By: w.By, Reason: w.Reason, TakeOver: takeOver}, seen)
+	return h.Start(ctx, Start{Brief: b, Reason: w.Reason, TakeOver: takeOver}, seen)
 }
 
 // mayWork says why the work can't be done to the host as it stands; takeOver tells that it is closed by a round of which
 // nothing is known here.
-func (h *Harbour) mayWork(ctx context.Context, c estate.Cluster, w *ByHand, r *estate.Reading) (takeOver bool, err error) {
+func (h *house) mayWork(ctx context.Context, c estate.Cluster, w *ByHand, r *estate.Reading) (takeOver bool, err error) {
 	m := r.Closed
 	switch {
 	case m == nil && (w.Does == plan.HandOpen || w.Does == plan.HandTake):
@@ -102,7 +101,7 @@ func (h *Harbour) mayWork(ctx context.Context, c estate.Cluster, w *ByHand, r *e
 	}
 	whose := fmt.Sprintf("it was closed by %s at %s: %s", m.By, m.At.Format("Mon 2 Jan 15:04 MST"), m.Reason)
 	if m.Round == "" {
-		if m.By == w.By || w.Does == plan.HandTake && w.Sure {
+		if m.By == h.By || w.Does == plan.HandTake && w.Sure {
 			return false, nil
 		}
 		return false, fmt.Errorf("%s. Ask them; \"yare host take %s --yes\" makes it yours", whose, w.Host)
@@ -125,7 +124,7 @@ func (h *Harbour) mayWork(ctx context.Context, c estate.Cluster, w *ByHand, r *e
 
 // left finds what earlier visits left to be undone on a host that is to be opened: guests that rest, and, where that is
 // asked for, those that moved away.
-func (h *Harbour) left(ctx context.Context, w *ByHand, to *plan.Hand) error {
+func (h *house) left(ctx context.Context, w *ByHand, to *plan.Hand) error {
 	readings, err := h.newest(ctx)
 	if err != nil {
 		return err
@@ -157,10 +156,14 @@ func (h *Harbour) left(ctx context.Context, w *ByHand, to *plan.Hand) error {
 
 // Clear takes tasks out of the queue of the host's BMC: in the round that failed there, which then goes on, or else by
 // hand. left says so where somebody else's process will do it.
-func (h *Harbour) Clear(ctx context.Context, w ByHand, seen func(course.Event)) (s *course.State, left string, err error) {
+func (h Rounds) Clear(ctx context.Context, w ByHand, seen func(course.Event)) (s *course.State, left string, err error) {
 	w.Does = plan.HandClear
-	c, _ := h.Estate.ClusterOf(w.Host)
-	s, _, err = h.Latest(ctx, c.Name)
+	host, c, err := h.Host(w.Host)
+	if err != nil {
+		return nil, "", err
+	}
+	w.Host = host
+	s, _, err = h.latest(ctx, c.Name)
 	if err != nil || s == nil || s.Status != course.Failing && s.Status != course.Running || s.Visit(w.Host) == nil ||
 		s.Visit(w.Host).Over() {
 		s, err = h.Work(ctx, w, seen) // it says too why a journal can't be trusted
@@ -170,13 +173,17 @@ func (h *Harbour) Clear(ctx context.Context, w ByHand, seen func(course.Event)) 
 	if err != nil {
 		return nil, "", err
 	}
-	return h.Decide(ctx, c.Name, course.Event{Kind: course.Asked, Detail: course.AskClear, Host: w.Host, Tasks: tasks, By: w.By,
+	return h.Decide(ctx, c.Name, course.Event{Detail: course.AskClear, Host: w.Host, Tasks: tasks,
 		Reason: w.Reason}, seen)
 }
 
 // Logs are the ends of the logs of a host and of its BMC, as they are now.
-func (h *Harbour) Logs(ctx context.Context, host string) ([]act.Log, error) {
-	s, err := h.World.Open(ctx, host)
+func (h Looking) Logs(ctx context.Context, name string) ([]act.Log, error) {
+	host, _, err := h.Host(name)
+	if err != nil {
+		return nil, err
+	}
+	s, err := h.world.Open(ctx, host)
 	if err != nil {
 		return nil, err
 	}
@@ -184,8 +191,12 @@ func (h *Harbour) Logs(ctx context.Context, host string) ([]act.Log, error) {
 }
 
 // Tasks are what waits or runs at the BMC of a host, as it says now.
-func (h *Harbour) Tasks(ctx context.Context, host string) ([]estate.BMCTask, error) {
-	r, err := connector.Read(ctx, h.World, host, estate.BMCState)
+func (h Looking) Tasks(ctx context.Context, name string) ([]estate.BMCTask, error) {
+	host, _, err := h.Host(name)
+	if err != nil {
+		return nil, err
+	}
+	r, err := connector.Read(ctx, h.world, host, estate.BMCState)
 	if err != nil {
 		return nil, err
 	}
@@ -196,8 +207,8 @@ func (h *Harbour) Tasks(ctx context.Context, host string) ([]estate.BMCTask, err
 }
 
 // waiting are the tasks with these ids that wait at the host's BMC, or all.
-func (h *Harbour) waiting(ctx context.Context, host string, ids []string) ([]string, error) {
-	tasks, err := h.Tasks(ctx, host)
+func (h *house) waiting(ctx context.Context, host string, ids []string) ([]string, error) {
+	tasks, err := Looking{h}.Tasks(ctx, host)
 	if err != nil {
 		return nil, err
 	}
@@ -218,16 +229,23 @@ func (h *Harbour) waiting(ctx context.Context, host string, ids []string) ([]str
 }
 
 // Owed is what rounds and work by hand left to be undone, as far as the newest readings do not show that it was.
-func (h *Harbour) Owed(ctx context.Context) (out []course.Debt, err error) {
+// Without a cluster it is of all.
+func (h Looking) Owed(ctx context.Context, cluster string) ([]course.Debt, error) {
+	if cluster != "" {
+		if _, err := h.Cluster(cluster); err != nil {
+			return nil, err
+		}
+	}
 	readings, err := h.newest(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return h.owed(ctx, readings)
+	all, err := h.owed(ctx, readings)
+	return slices.DeleteFunc(all, func(d course.Debt) bool { return cluster != "" && d.Cluster != cluster }), err
 }
 
 // owed is Owed, by these readings.
-func (h *Harbour) owed(ctx context.Context, readings map[string]*estate.Reading) (out []course.Debt, err error) {
+func (h *house) owed(ctx context.Context, readings map[string]*estate.Reading) (out []course.Debt, err error) {
 	_, debts, err := h.debts(ctx, readings)
 	said := map[string]bool{}
 	for _, d := range debts {
@@ -273,9 +291,9 @@ func unknown(cluster string, r *estate.Reading, readings map[string]*estate.Read
 }
 
 // debts are all rounds of which something may be owed, and what is owed of each, the last first.
-func (h *Harbour) debts(ctx context.Context, readings map[string]*estate.Reading) (rounds []*course.State,
+func (h *house) debts(ctx context.Context, readings map[string]*estate.Reading) (rounds []*course.State,
 	out []course.Debt, err error) {
-	heads, err := h.Rounds.Owing(ctx)
+	heads, err := h.rounds.Owing(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -289,7 +307,7 @@ func (h *Harbour) debts(ctx context.Context, readings map[string]*estate.Reading
 		}
 		debts := s.Debts(readings)
 		if s.Status == course.Finished && settled(s, debts, readings) {
-			if err := h.Rounds.Settle(ctx, head.ID); err != nil {
+			if err := h.rounds.Settle(ctx, head.ID); err != nil {
 				slog.Debug("a round that is over could not be noted as that", "round", head.ID, "error", err)
 			}
 		}
@@ -300,7 +318,7 @@ func (h *Harbour) debts(ctx context.Context, readings map[string]*estate.Reading
 
 // known is a round as its journal tells it, read on from where the last look left it: the newest of its cluster may still
 // go on, and the others are what they were.
-func (h *Harbour) known(ctx context.Context, head store.Round) (*course.State, error) {
+func (h *house) known(ctx context.Context, head store.Round) (*course.State, error) {
 	r, err := h.follow(ctx, head.Cluster)
 	if err == nil && r.ID == head.ID {
 		return r.State, nil
@@ -314,7 +332,7 @@ func (h *Harbour) known(ctx context.Context, head store.Round) (*course.State, e
 	if s != nil {
 		return s, nil
 	}
-	if s, err = h.Round(ctx, head.ID); err != nil {
+	if s, err = h.round(ctx, head.ID); err != nil {
 		return nil, err
 	}
 	h.looking.Lock()

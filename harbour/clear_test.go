@@ -27,7 +27,7 @@ func TestTheQueueOfABMCIsCleared(t *testing.T) {
 		!slices.ContainsFunc(s.Ways(), func(w course.Way) bool { return w.Asks == course.AskClear }) {
 		t.Errorf("%+v, %v", v.Failure, s.Ways())
 	}
-	w := ByHand{Host: "heron", Brief: brief(h, "vts"), By: "op", Reason: "nobody knows it",
+	w := ByHand{Host: "heron", Brief: brief(h, "vts"), Reason: "nobody knows it",
 		Tasks: []string{"another"}}
 	if _, _, err := h.Clear(t.Context(), w, unseen); err == nil || !strings.Contains(err.Error(), `no task "another" waits`) {
 		t.Errorf("%v", err)

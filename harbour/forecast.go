@@ -30,11 +30,11 @@ type answered struct {
 
 // Foresee plans the usual round of each cluster whose facts are not those of the last time, from what is remembered of
 // its hosts, and tells whether there was one. The next View has the outcome. It reads no host.
-func (h *Harbour) Foresee(ctx context.Context, e *view.Estate) (news bool, err error) {
-	if h.Sound() != nil {
+func (h Planning) Foresee(ctx context.Context, e *view.Estate) (news bool, err error) {
+	if h.Unreadable() != nil {
 		return false, nil // then nothing is planned
 	}
-	times, err := h.Rounds.Times(ctx)
+	times, err := h.rounds.Times(ctx)
 	if err != nil {
 		return false, err
 	}
@@ -47,7 +47,7 @@ func (h *Harbour) Foresee(ctx context.Context, e *view.Estate) (news bool, err e
 			continue
 		}
 		in := f.of
-		in.Payloads, in.Below, in.Now, in.Catalogue = h.Payloads.Check, e.Checker.Below, e.Checker.Now, e.Checker.Catalogue
+		in.Payloads, in.Below, in.Now, in.Catalogue = h.payloads.Check, e.Checker.Below, e.Checker.Now, e.Checker.Catalogue
 		in.Own = h.askAll(ctx, c, in.Readings)
 		f.plan = &plan.Plan{Brief: in.Brief}
 		if in.Wrong() == nil { // where the usual round means nothing on a cluster, it visits nobody
@@ -66,14 +66,14 @@ func (h *Harbour) Foresee(ctx context.Context, e *view.Estate) (news bool, err e
 }
 
 // remembers are the plans that were foreseen and still hold, by cluster. Where nothing was ever foreseen nothing is asked.
-func (h *Harbour) remembers(ctx context.Context, e *view.Estate) (map[string]*plan.Plan, error) {
+func (h *house) remembers(ctx context.Context, e *view.Estate) (map[string]*plan.Plan, error) {
 	h.looking.Lock()
 	none := len(h.looks.forecasts) == 0
 	h.looking.Unlock()
 	if none {
 		return nil, nil
 	}
-	times, err := h.Rounds.Times(ctx)
+	times, err := h.rounds.Times(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -91,7 +91,7 @@ func (h *Harbour) remembers(ctx context.Context, e *view.Estate) (map[string]*pl
 }
 
 // foresees brings together what the usual round of a cluster would be planned from.
-func (h *Harbour) foresees(ctx context.Context, e *view.Estate, c estate.Cluster, times plan.Times) (forecast, error) {
+func (h *house) foresees(ctx context.Context, e *view.Estate, c estate.Cluster, times plan.Times) (forecast, error) {
 	in, err := h.facts(ctx, c, e.Checker, map[string]*estate.Reading{}, nil, times)
 	if err != nil {
 		return forecast{}, err
@@ -116,7 +116,7 @@ func (h *Harbour) foresees(ctx context.Context, e *view.Estate, c estate.Cluster
 }
 
 // foreseen is the plan that was made from the same facts, and nil where none was.
-func (h *Harbour) foreseen(f forecast, now time.Time) *plan.Plan {
+func (h *house) foreseen(f forecast, now time.Time) *plan.Plan {
 	h.looking.Lock()
 	defer h.looking.Unlock()
 	last, ok := h.looks.forecasts[f.of.Cluster.Name]
@@ -128,7 +128,7 @@ func (h *Harbour) foreseen(f forecast, now time.Time) *plan.Plan {
 }
 
 // recall keeps what package managers said of a plan's visits for as long as their hosts stay as they are.
-func (h *Harbour) recall(in *plan.Input) {
+func (h *house) recall(in *plan.Input) {
 	h.looking.Lock()
 	defer h.looking.Unlock()
 	if h.looks.answered == nil {

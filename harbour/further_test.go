@@ -10,8 +10,8 @@ import (
 	"yareharbour/core/act"
 	"yareharbour/core/course"
 	"yareharbour/core/estate"
-	"yareharbour/demo"
 	"yareharbour/sim"
+	"yareharbour/sim/demo"
 )
 
 // hiding is the demo estate with a BMC that lists one of heron's adapters only once it has new firmware itself.
@@ -38,14 +38,14 @@ func TestWhatAVisitBringsToLight(t *testing.T) {
 		{"another baseline", func(h *Harbour) error {
 			s, _ := h.Source("settings")
 			_, err := h.SaveBaseline(t.Context(), "settings", strings.Replace(s.Text, "value: drop", "value: reject", 1),
-				s.Version, "op", "x")
+				s.Version, "x")
 			return err
 		}, "7.3.1"},
 		{"another release list", func(h *Harbour) error {
-			if err := os.MkdirAll(h.Shelf.Dir, 0o700); err != nil {
+			if err := os.MkdirAll(h.shelf.Dir, 0o700); err != nil {
 				return err
 			}
-			return os.WriteFile(filepath.Join(h.Shelf.Dir, "more"), []byte("x"), 0o600)
+			return os.WriteFile(filepath.Join(h.shelf.Dir, "more"), []byte("x"), 0o600)
 		}, "7.3.1"},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -1,5 +1,5 @@
-// Package harbour opens an estate: the files that describe it are read, its connector dialled, its store at hand.
-// Commands and screens stand on it; it decides nothing that core does not.
+// Package harbour is the application: what commands and screens may see of an estate that is open, as use cases over
+// stores, connectors and files that nobody else touches. It decides nothing that core does not.
 package harbour
 
 import (
@@ -17,12 +17,11 @@ import (
 	"time"
 
 	"yareharbour/bundle"
-	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/view"
 	"yareharbour/feed"
-	"yareharbour/format/baselinefile"
 	"yareharbour/format/estatefile"
 	"yareharbour/payload"
 	"yareharbour/store"
@@ -38,24 +37,48 @@ const EstateFile = "estate.yaml"
 // here.
 const Kept = "kept"
 
-// Harbour is an estate that is open.
+// Harbour is an estate that is open, with all that can be done with it. It may be used from several goroutines.
 type Harbour struct {
-	State    string // the state directory
-	Told     string // what opening it has put right and somebody should know; empty: nothing
-	Estate   estate.Estate
-	Payloads *Payloads
-	World    World
-	Feeds    []feed.Feed
-	Shelf    feed.Shelf   // of what feeds said
-	Bundles  bundle.Shelf // of what was taken in
+	*house
+	Looking   // at hosts, at what is known, and back
+	Preparing // of hosts for orders
+	Planning  // of rounds, with their prechecks and waivers
+	Rounds    // carried out here
+	Launching // of rounds in processes of their own
+	Supplies  // feeds, bundles and payloads
+	Baselines // saved, compared, derived
+}
+
+// The use cases, each over the same estate.
+type (
+	Looking   struct{ *house }
+	Preparing struct{ *house }
+	Planning  struct{ *house }
+	Rounds    struct{ *house }
+	Launching struct{ *house }
+	Supplies  struct{ *house }
+	Baselines struct{ *house }
+)
+
+// house is what use cases stand on: the estate's files, its connector, and its stores.
+type house struct {
+	Options
+	Estate estate.Estate
+	Told   string // what opening it has put right and somebody should know; empty: nothing
+
+	world    World
+	payloads *Payloads
+	feeds    []feed.Feed
+	shelf    feed.Shelf   // of what feeds said
+	bundles  bundle.Shelf // of what was taken in
 
 	// What the state file keeps, each kind for itself.
-	Readings store.Readings
-	Rounds   store.Rounds
-	Versions store.Versions
-	Tallies  store.Tallies
-	Filters  store.Filters
-	Waivers  store.Waivers
+	readings store.Readings
+	rounds   store.Rounds
+	versions store.Versions
+	tallies  store.Tallies
+	filters  store.Filters
+	waivers  store.Waivers
 
 	hold       io.Closer // of the state file
 	own        []own     // checks of one's own
@@ -69,16 +92,24 @@ type Harbour struct {
 
 	mu        sync.RWMutex
 	catalogue *catalogue.Catalogue
-	baselines []Source
+	baselines []view.Baseline
 	standing  standing
 	// what of them could not be read
 	catalogueFault, baselineFault error
 }
 
+func newHarbour(h *house) *Harbour {
+	return &Harbour{h, Looking{h}, Preparing{h}, Planning{h}, Rounds{h}, Launching{h}, Supplies{h}, Baselines{h}}
+}
+
 // Options say what to open.
 type Options struct {
-	State  string // the state directory
-	Estate string // the estate file; empty: estate.yaml in the state directory, then in the configuration directory
+	State string // the state directory
+	File  string // the estate file; empty: estate.yaml in the state directory, then in the configuration directory
+	By    string // who it is that opens it
+	// Launch has a process of its own begin the round that the words tell, as they would stand behind "yare", and
+	// returns once it has begun, or says why it has not.
+	Launch func(ctx context.Context, cluster string, words ...string) error
 }
 
 // ErrNoEstate is what opening without an estate file gives.
@@ -90,18 +121,18 @@ func OpenStore(ctx context.Context, o Options) (*Harbour, error) {
 	if _, err := os.Stat(filepath.Join(o.State, store.File)); err != nil {
 		return nil, err
 	}
-	h := &Harbour{State: o.State, World: away{why: errors.New("the estate's files can't be read")}}
-	return h, h.openStore(ctx)
+	h := &house{Options: o, world: away{why: errors.New("the estate's files can't be read")}}
+	return newHarbour(h), h.openStore(ctx)
 }
 
-// Open opens an estate. A release list, feed, bundle or baseline that can't be read costs only what stands on it: Sound
+// Open opens an estate. A release list, feed, bundle or baseline that can't be read costs only what stands on its: Unreadable
 // says which. An estate whose connector can't be dialled is open too; its hosts do not answer.
 func Open(ctx context.Context, o Options) (*Harbour, error) {
 	file, err := find(o)
 	if err != nil {
 		return nil, err
 	}
-	h := &Harbour{State: o.State}
+	h := &house{Options: o}
 	text, err := os.ReadFile(file)
 	if err != nil {
 		return nil, err
@@ -118,29 +149,29 @@ func Open(ctx context.Context, o Options) (*Harbour, error) {
 	if h.own, err = compileOwn(f.Checks); err != nil {
 		return nil, err
 	}
-	h.Payloads = &Payloads{Dir: h.path(f.Payloads), Store: payload.Store{Dir: filepath.Join(o.State, Kept, "payloads")}}
-	h.Shelf = feed.Shelf{Dir: filepath.Join(o.State, Kept, "feeds")}
-	h.Bundles = bundle.Shelf{Dir: filepath.Join(o.State, Kept, "bundles"), Payloads: h.Payloads.Store}
-	if h.Feeds, err = h.describeFeeds(); err != nil {
+	h.payloads = &Payloads{Dir: h.path(f.Payloads), Store: payload.Store{Dir: filepath.Join(o.State, Kept, "payloads")}}
+	h.shelf = feed.Shelf{Dir: filepath.Join(o.State, Kept, "feeds")}
+	h.bundles = bundle.Shelf{Dir: filepath.Join(o.State, Kept, "bundles"), Payloads: h.payloads.Store}
+	if h.feeds, err = h.describeFeeds(); err != nil {
 		return nil, err
 	}
-	_ = h.Reload() // Sound tells
+	_ = h.Reload() // Unreadable tells
 	if err := h.openStore(ctx); err != nil {
 		return nil, err
 	}
-	if h.World, err = h.dial(ctx); err != nil {
-		h.World = away{why: err}
+	if h.world, err = h.dial(ctx); err != nil {
+		h.world = away{why: err}
 	}
-	_ = h.LoadBaselines(ctx) // Sound tells
-	return h, nil
+	_ = h.LoadBaselines(ctx) // Unreadable tells
+	return newHarbour(h), nil
 }
 
 // openStore opens the state.
-func (h *Harbour) openStore(ctx context.Context) error {
+func (h *house) openStore(ctx context.Context) error {
 	s, unwritable, err := state(ctx, h.State)
 	if err == nil {
 		h.Told = s.Told
-		h.Readings, h.Rounds, h.Versions, h.Tallies, h.Filters, h.Waivers, h.hold, h.unwritable = s, s,
+		h.readings, h.rounds, h.versions, h.tallies, h.filters, h.waivers, h.hold, h.unwritable = s, s,
 			s, s, s, s, s, unwritable
 	}
 	return err
@@ -172,7 +203,7 @@ func state(ctx context.Context, dir string) (st *store.Store, unwritable, err er
 const enough = 256 << 10
 
 // keptDir is what is kept below the state directory.
-func (h *Harbour) keptDir() string { return filepath.Join(h.State, Kept) }
+func (h *house) keptDir() string { return filepath.Join(h.State, Kept) }
 
 // Names returns the clusters of an estate file with their hosts, and opens nothing.
 func Names(o Options) ([]estate.Cluster, error) {
@@ -189,15 +220,15 @@ func Names(o Options) ([]estate.Cluster, error) {
 }
 
 // Close closes it.
-func (h *Harbour) Close() error {
-	h.World.Hangup()
+func (h *house) Close() error {
+	h.world.Hangup()
 	return h.hold.Close()
 }
 
 // find returns the estate file that is meant.
 func find(o Options) (string, error) {
-	if o.Estate != "" {
-		return o.Estate, nil
+	if o.File != "" {
+		return o.File, nil
 	}
 	config, err := os.UserConfigDir()
 	tried := []string{filepath.Join(o.State, EstateFile)}
@@ -212,39 +243,22 @@ func find(o Options) (string, error) {
 		}
 	}
 	return "", fmt.Errorf("%w: neither %s is there; name one with --estate, or try the demo estate with --demo",
-		ErrNoEstate, join(tried))
-}
-
-func join(paths []string) string {
-	s := paths[0]
-	for _, p := range paths[1:] {
-		s += " nor " + p
-	}
-	return s
-}
-
-// LoadBaseline reads a baseline file.
-func LoadBaseline(file string) (baseline.Baseline, error) {
-	text, err := os.ReadFile(file)
-	if err != nil {
-		return baseline.Baseline{}, fmt.Errorf("a baseline: %w", err)
-	}
-	return baselinefile.Parse(file, text)
+		ErrNoEstate, strings.Join(tried, " nor "))
 }
 
 // Acts tells whether the estate file allows acting on the host.
-func (h *Harbour) Acts(host string) bool {
+func (h *house) Acts(host string) bool {
 	c, ok := h.Estate.ClusterOf(host)
 	return ok && c.Act
 }
 
 // Checker judges by this estate's catalogue and baselines, now.
-func (h *Harbour) Checker() *drift.Checker {
-	return &drift.Checker{Catalogue: h.Catalogue(), Baselines: h.Baselines(), Now: h.World.Now(), MaxAge: MaxAge}
+func (h *house) Checker() *drift.Checker {
+	return &drift.Checker{Catalogue: h.Catalogue(), Baselines: h.InForce(), Now: h.Now(), MaxAge: MaxAge}
 }
 
 // Check judges each of the hosts that was read.
-func (h *Harbour) Check(c *drift.Checker, readings map[string]*estate.Reading) map[string][]drift.Verdict {
+func (h *house) Check(c *drift.Checker, readings map[string]*estate.Reading) map[string][]drift.Verdict {
 	out := make(map[string][]drift.Verdict, len(readings))
 	for _, cl := range h.Estate.Clusters {
 		for _, host := range cl.Hosts {
@@ -258,21 +272,21 @@ func (h *Harbour) Check(c *drift.Checker, readings map[string]*estate.Reading) m
 
 // Hosts returns the hosts that the names mean, each once: those of clusters, single hosts, and all where there is no
 // name.
-func (h *Harbour) Hosts(names ...string) (out []string, err error) {
-	var all, known []string
-	for _, c := range h.Estate.Clusters {
-		all, known = append(all, c.Hosts...), append(known, c.Name)
-	}
+func (h *house) Hosts(names ...string) (out []string, err error) {
 	if len(names) == 0 {
-		return all, nil
+		for _, c := range h.Estate.Clusters {
+			out = append(out, c.Hosts...)
+		}
+		return out, nil
 	}
 	for _, name := range names {
-		of := []string{name}
+		var of []string
 		if c, ok := h.Estate.Cluster(name); ok {
 			of = c.Hosts
-		} else if !slices.Contains(all, name) {
-			return nil, fmt.Errorf("there is no cluster or host %q in %s; its clusters are %s%s", name, h.Estate.Name,
-				strings.Join(known, ", "), Near(name, append(known, all...)))
+		} else if host, _, err := h.Host(name); err == nil {
+			of = []string{host}
+		} else {
+			return nil, err
 		}
 		for _, host := range of {
 			if !slices.Contains(out, host) {
@@ -284,13 +298,46 @@ func (h *Harbour) Hosts(names ...string) (out []string, err error) {
 }
 
 // Cluster returns the cluster of that name.
-func (h *Harbour) Cluster(name string) (estate.Cluster, error) {
+func (h *house) Cluster(name string) (estate.Cluster, error) {
 	if c, ok := h.Estate.Cluster(name); ok {
 		return c, nil
 	}
-	_, err := h.Hosts(name)
-	if err == nil {
-		err = fmt.Errorf("%s is a host, and a cluster is asked for", name)
+	if _, ok := h.Estate.ClusterOf(name); ok {
+		return estate.Cluster{}, fmt.Errorf("%s is a host, and a cluster is asked for", name)
 	}
-	return estate.Cluster{}, err
+	return estate.Cluster{}, h.unknown(name)
+}
+
+// Host is the host that a name means, heron or vts/heron, and its cluster; the error names what may be meant.
+func (h *house) Host(name string) (string, estate.Cluster, error) {
+	cluster, host, both := strings.Cut(name, "/")
+	if !both {
+		host = name
+	}
+	switch c, ok := h.Estate.ClusterOf(host); {
+	case ok && (!both || c.Name == cluster):
+		return host, c, nil
+	case ok:
+		return "", estate.Cluster{}, fmt.Errorf("%s is a host of %s, and not of %s", host, c.Name, cluster)
+	}
+	if _, err := h.Cluster(host); err == nil {
+		return "", estate.Cluster{}, fmt.Errorf("%s is a cluster, and a host is asked for", host)
+	}
+	return "", estate.Cluster{}, h.unknown(host)
+}
+
+// unknown says that nothing is called so.
+func (h *house) unknown(name string) error {
+	var all, known []string
+	for _, c := range h.Estate.Clusters {
+		all, known = append(all, c.Hosts...), append(known, c.Name)
+	}
+	return fmt.Errorf("there is no cluster or host %q in %s; its clusters are %s%s", name, h.Estate.Name,
+		strings.Join(known, ", "), Near(name, append(known, all...)))
+}
+
+// clusterOf is the cluster of a host.
+func (h *house) clusterOf(host string) (estate.Cluster, error) {
+	_, c, err := h.Host(host)
+	return c, err
 }

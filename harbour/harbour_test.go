@@ -8,14 +8,14 @@ import (
 	"testing"
 	"time"
 
-	simconn "yareharbour/connector/sim"
 	"yareharbour/core/act"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/course"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
-	"yareharbour/demo"
 	"yareharbour/sim"
+	"yareharbour/sim/conn"
+	"yareharbour/sim/demo"
 )
 
 // open opens the demo estate on a simulation in this process.
@@ -36,7 +36,7 @@ func openWorld(t testing.TB, speed float64, world func() *sim.World) *Harbour {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { _ = wait() })
-	h, err := Open(t.Context(), Options{State: dir})
+	h, err := Open(t.Context(), Options{State: dir, By: "tester"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -45,13 +45,13 @@ func openWorld(t testing.TB, speed float64, world func() *sim.World) *Harbour {
 }
 
 // simulation is the world behind the border.
-func simulation(h *Harbour) *simconn.Connector {
-	return h.World.(border).World.(routes).World.(opened).Clock.(*simconn.Connector)
+func simulation(h *Harbour) *conn.Connector {
+	return h.world.(border).World.(routes).World.(opened).Clock.(*conn.Connector)
 }
 
 func unseen(course.Event) {}
 
-func start(b plan.Brief) Start { return Start{Brief: b, By: "tester", Reason: "a test"} }
+func start(b plan.Brief) Start { return Start{Brief: b, Reason: "a test"} }
 
 func brief(h *Harbour, cluster string, hosts ...string) plan.Brief {
 	c, _ := h.Estate.Cluster(cluster)
@@ -100,10 +100,10 @@ func TestStartRefusesAndLeavesNothing(t *testing.T) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
-	if rounds, err := h.Rounds.Rounds(t.Context(), ""); err != nil || len(rounds) > 0 {
+	if rounds, err := h.rounds.Rounds(t.Context(), ""); err != nil || len(rounds) > 0 {
 		t.Errorf("a refused round was begun: %v %v", rounds, err)
 	}
-	if held, err := h.Rounds.Holder(t.Context(), "tides"); held != nil || err != nil {
+	if held, err := h.rounds.Holder(t.Context(), "tides"); held != nil || err != nil {
 		t.Errorf("a refused round keeps the lease: %v %v", held, err)
 	}
 }
@@ -118,13 +118,13 @@ func TestIndexesFillTheCatalogue(t *testing.T) {
 	}
 	write("a_dists_s_main_binary-amd64_Packages", "Package: ssl\nVersion: 2\nArchitecture: amd64\n")
 	cat := &catalogue.Catalogue{}
-	if err := LoadIndexes(cat, dir, "amd64", nil, time.Now()); err != nil ||
+	if err := loadIndexes(cat, dir, "amd64", nil, time.Now()); err != nil ||
 		cat.Newest("deb:ssl", "", catalogue.Rule{}) == nil {
 		t.Errorf("%v, %d components", err, cat.Len())
 	}
 	write("b_dists_s_main_binary-amd64_Packages.gz", "this is not gzip")
 	cat = &catalogue.Catalogue{}
-	if err := LoadIndexes(cat, dir, "amd64", nil, time.Now()); err == nil || cat.Len() > 0 {
+	if err := loadIndexes(cat, dir, "amd64", nil, time.Now()); err == nil || cat.Len() > 0 {
 		t.Errorf("with a damaged index: %v, %d components", err, cat.Len())
 	}
 }
@@ -132,7 +132,7 @@ func TestIndexesFillTheCatalogue(t *testing.T) {
 // A payload that was damaged on the way blocks before anything is touched.
 func TestADamagedPayloadIsNeverApplied(t *testing.T) {
 	h := open(t)
-	files, err := filepath.Glob(filepath.Join(h.Payloads.Dir, "deb_brae-tls_1.9*"))
+	files, err := filepath.Glob(filepath.Join(h.payloads.Dir, "deb_brae-tls_1.9*"))
 	if err != nil || len(files) != 1 {
 		t.Fatal(files, err)
 	}
@@ -187,7 +187,7 @@ func TestTimesAreLearnedFromRounds(t *testing.T) {
 	if err != nil || s.Status != course.Finished {
 		t.Fatal(s, err)
 	}
-	times, err := h.Rounds.Times(t.Context())
+	times, err := h.rounds.Times(t.Context())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -195,11 +195,11 @@ func TestTimesAreLearnedFromRounds(t *testing.T) {
 	if from == "assumed" || middle <= 0 || worst < middle {
 		t.Errorf("%v %v %s", middle, worst, from)
 	}
-	if _, err := h.Resume(t.Context(), "vts", "tester", unseen); err == nil ||
+	if _, err := h.Resume(t.Context(), "vts", unseen); err == nil ||
 		!strings.Contains(err.Error(), "is finished") {
 		t.Errorf("a finished round was resumed: %v", err)
 	}
-	if _, err := h.Ask(t.Context(), "vts", course.Event{Detail: course.AskStop, By: "tester"}); err == nil {
+	if _, err := h.Ask(t.Context(), "vts", course.Event{Detail: course.AskStop}); err == nil {
 		t.Error("a finished round was asked to stop")
 	}
 }
@@ -220,7 +220,7 @@ func TestTheMachinesTimeOfDayIsTheTimeOfDayAlone(t *testing.T) {
 // that a key changes.
 func BenchmarkWhatIf(b *testing.B) {
 	h := open(b)
-	d := &Desk{Harbour: h, By: "tester"}
+	d := h
 	for _, cluster := range []string{"vts", "tides", "yard"} {
 		in, err := h.Gather(b.Context(), brief(h, cluster))
 		if err != nil {

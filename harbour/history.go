@@ -3,25 +3,27 @@ package harbour
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
 
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/span"
 	"yareharbour/core/view"
 	"yareharbour/store"
 )
 
 // tally keeps what the drift of the clusters comes to now in which hosts were read, as the newest kept readings have
 // it.
-func (h *Harbour) tally(ctx context.Context, read map[string]*estate.Reading) error {
+func (h *house) tally(ctx context.Context, read map[string]*estate.Reading) error {
 	c := h.Checker()
 	for _, cl := range h.Estate.Clusters {
 		if !slices.ContainsFunc(cl.Hosts, func(host string) bool { return read[host] != nil }) {
 			continue
 		}
-		kept, err := h.Readings.Newest(ctx, slices.DeleteFunc(slices.Clone(cl.Hosts), func(host string) bool {
+		kept, err := h.readings.Newest(ctx, slices.DeleteFunc(slices.Clone(cl.Hosts), func(host string) bool {
 			return read[host] != nil
 		}))
 		if err != nil {
@@ -36,7 +38,7 @@ func (h *Harbour) tally(ctx context.Context, read map[string]*estate.Reading) er
 		for host, r := range kept {
 			verdicts[host] = c.Host(cl.Name, r)
 		}
-		if err := h.Tallies.KeepTally(ctx, cl.Name, drift.Count(c.Now, cl.Hosts, verdicts)); err != nil {
+		if err := h.tallies.KeepTally(ctx, cl.Name, drift.Count(c.Now, cl.Hosts, verdicts)); err != nil {
 			return err
 		}
 	}
@@ -44,12 +46,12 @@ func (h *Harbour) tally(ctx context.Context, read map[string]*estate.Reading) er
 }
 
 // Spans tells when each version of each component was first and last seen on the host.
-func (h *Harbour) Spans(ctx context.Context, host string) ([]drift.Span, error) {
-	rs, err := h.Readings.History(ctx, host, remembered)
+func (h Looking) Spans(ctx context.Context, host string) ([]drift.Span, error) {
+	rs, err := h.readings.History(ctx, host, remembered)
 	if err != nil {
 		return nil, err
 	}
-	kept, err := h.Readings.When(ctx, host, remembered)
+	kept, err := h.readings.When(ctx, host, remembered)
 	if err != nil {
 		return nil, err
 	}
@@ -62,7 +64,7 @@ func (h *Harbour) Spans(ctx context.Context, host string) ([]drift.Span, error) 
 }
 
 // Compare says in what two kept readings differ, each named as ReadingAt takes it.
-func (h *Harbour) Compare(ctx context.Context, from, to string) (view.Comparison, error) {
+func (h Looking) Compare(ctx context.Context, from, to string) (view.Comparison, error) {
 	before, err := h.ReadingAt(ctx, from)
 	if err != nil {
 		return view.Comparison{}, err
@@ -76,25 +78,25 @@ func (h *Harbour) Compare(ctx context.Context, from, to string) (view.Comparison
 
 // ReadingAt returns the reading that a name means: HOST, its newest kept one; HOST@TIME, the one that held then. The
 // time is a date, a date with a time, or a duration before now, as 24h or 7d.
-func (h *Harbour) ReadingAt(ctx context.Context, name string) (*estate.Reading, error) {
-	host, when, dated := strings.Cut(name, "@")
-	if _, ok := h.Estate.ClusterOf(host); !ok {
-		return nil, fmt.Errorf("there is no host %q in %s", host, h.Estate.Name)
+func (h Looking) ReadingAt(ctx context.Context, name string) (*estate.Reading, error) {
+	name, when, dated := strings.Cut(name, "@")
+	host, _, err := h.Host(name)
+	if err != nil {
+		return nil, err
 	}
-	at := h.World.Now()
+	at := h.Now()
 	if dated {
-		var err error
 		if at, err = ParseTime(when, at); err != nil {
 			return nil, err
 		}
 	}
-	got, err := h.Readings.On(ctx, []string{host}, at)
+	got, err := h.readings.On(ctx, []string{host}, at)
 	if err != nil {
 		return nil, err
 	}
 	if got[host] == nil {
 		first := "it was never read"
-		if kept, err := h.Readings.When(ctx, host, 1<<20); err == nil && len(kept) > 0 {
+		if kept, err := h.readings.When(ctx, host, 1<<20); err == nil && len(kept) > 0 {
 			first = "the first reading of it that was kept is of " + kept[len(kept)-1].From.Local().Format(stamp)
 		}
 		return nil, fmt.Errorf("no reading of %s is kept from %s or before: %s", host, at.Local().Format(stamp), first)
@@ -121,14 +123,7 @@ func ParseTime(s string, now time.Time) (time.Time, error) {
 	if t, err := time.ParseInLocation(time.DateOnly, s, now.Location()); err == nil {
 		return t.AddDate(0, 0, 1).Add(-time.Second), nil // a day is meant to its end
 	}
-	text := s
-	if days, ok := strings.CutSuffix(s, "d"); ok {
-		var n int
-		if _, err := fmt.Sscanf(days, "%d", &n); err == nil {
-			text = fmt.Sprintf("%dh", 24*n)
-		}
-	}
-	d, err := time.ParseDuration(text)
+	d, err := span.Parse(s)
 	if err != nil || d < 0 {
 		return time.Time{}, fmt.Errorf("%q is no time: expected a date (2026-11-21), a date and a time (\"2026-11-21 "+
 			"20:00\"), or how long ago (24h, 7d)", s)
@@ -136,14 +131,85 @@ func ParseTime(s string, now time.Time) (time.Time, error) {
 	return now.Add(-d), nil
 }
 
+// Trend is a cluster's drift from a moment until now.
+func (h Looking) Trend(ctx context.Context, cluster string, from time.Time) (view.Trend, error) {
+	t := view.Trend{Cluster: cluster, From: from, To: h.Now()}
+	if _, err := h.Cluster(cluster); err != nil {
+		return t, err
+	}
+	var err error
+	t.Tallies, err = h.tallies.Trend(ctx, cluster, from)
+	return t, err
+}
+
+// Remember keeps readings of a day that is past, and what they came to by what had been released until then. With a name
+// it is noted that who bears it has seen that.
+func (h Looking) Remember(ctx context.Context, day time.Time, readings map[string]*estate.Reading, seenBy string) error {
+	c := &drift.Checker{Catalogue: h.Catalogue().Until(day), Baselines: h.InForce(), Now: day}
+	verdicts := h.Check(c, readings)
+	if err := h.readings.KeepReadings(ctx, slices.Collect(maps.Values(readings))); err != nil {
+		return err
+	}
+	for _, cl := range h.Estate.Clusters {
+		own := map[string][]drift.Verdict{}
+		for _, host := range cl.Hosts {
+			if vs, ok := verdicts[host]; ok {
+				own[host] = vs
+			}
+		}
+		if err := h.tallies.KeepTally(ctx, cl.Name, drift.Count(day, cl.Hosts, own)); err != nil {
+			return err
+		}
+		if seenBy == "" {
+			continue
+		}
+		if err := h.tallies.KeepLook(ctx, cl.Name, store.Look{At: day, By: seenBy, Seen: drift.See(own)}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Unknown tells whether no host was ever read.
+func (h Looking) Unknown(ctx context.Context) (bool, error) {
+	kept, err := h.newest(ctx)
+	return len(kept) == 0, err
+}
+
+// Since is what is otherwise on a closed host than before it was closed, by the newest kept readings; nil where it is
+// not closed, or was not read before that.
+func (h Looking) Since(ctx context.Context, host string) (closed *estate.Mark, c *drift.Comparison, err error) {
+	now, err := h.readings.Newest(ctx, []string{host})
+	if err != nil || now[host] == nil || now[host].Closed == nil {
+		return nil, nil, err
+	}
+	closed = now[host].Closed
+	then, err := h.readings.On(ctx, []string{host}, closed.At)
+	if err != nil || then[host] == nil {
+		return closed, nil, err
+	}
+	is := drift.Compare(then[host], now[host])
+	is.Facts = slices.DeleteFunc(is.Facts, func(f drift.Fact) bool { return f.What == "closed" })
+	return closed, &is, nil
+}
+
+// KeptFilters are the filters that were kept, by name.
+func (h Looking) KeptFilters(ctx context.Context) (out []view.Filter, err error) {
+	all, err := h.filters.Filters(ctx)
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		out = append(out, view.Filter{Name: name, Text: all[name]})
+	}
+	return out, err
+}
+
 // News compares verdicts of a cluster with the last look at it. Where nobody looked yet nothing is news.
-func (h *Harbour) News(ctx context.Context, cluster string, verdicts map[string][]drift.Verdict) (drift.News, error) {
+func (h Looking) News(ctx context.Context, cluster string, verdicts map[string][]drift.Verdict) (drift.News, error) {
 	c, err := h.Cluster(cluster)
 	if err != nil {
 		return drift.News{}, err
 	}
-	n := drift.News{Now: drift.Count(h.World.Now(), c.Hosts, verdicts)}
-	l, ok, err := h.Tallies.Looked(ctx, cluster)
+	n := drift.News{Now: drift.Count(h.Now(), c.Hosts, verdicts)}
+	l, ok, err := h.tallies.Looked(ctx, cluster)
 	if err != nil || !ok {
 		return n, err
 	}
@@ -151,18 +217,18 @@ func (h *Harbour) News(ctx context.Context, cluster string, verdicts map[string]
 	return n, nil
 }
 
-// Looked notes that somebody has seen the drift of a cluster as it is now; what comes after is news.
-func (h *Harbour) Looked(ctx context.Context, cluster, by string) error {
+// MarkSeen notes that somebody has seen the drift of a cluster as it is now; what comes after is news.
+func (h Looking) MarkSeen(ctx context.Context, cluster string) error {
 	c, err := h.Cluster(cluster)
 	if err != nil {
 		return err
 	}
-	kept, err := h.Readings.Newest(ctx, c.Hosts)
+	kept, err := h.readings.Newest(ctx, c.Hosts)
 	if err != nil {
 		return err
 	}
 	verdicts := h.Check(h.Checker(), kept)
-	return h.Tallies.KeepLook(ctx, cluster, store.Look{At: h.World.Now(), By: by, Seen: drift.See(verdicts)})
+	return h.tallies.KeepLook(ctx, cluster, store.Look{At: h.Now(), By: h.By, Seen: drift.See(verdicts)})
 }
 
 // stamp is how a time is shown: with its zone.

@@ -65,8 +65,8 @@ func (j *journal) contradicts(r *estate.Reading) error {
 
 // vacant refuses where the cluster's last round still holds something. One whose journal is damaged holds nothing that
 // anybody could go on with: it is left as it is where taking over is meant.
-func (h *Harbour) vacant(ctx context.Context, cluster string, takeOver bool) error {
-	last, head, err := h.Latest(ctx, cluster)
+func (h *house) vacant(ctx context.Context, cluster string, takeOver bool) error {
+	last, head, err := h.latest(ctx, cluster)
 	switch {
 	case takeOver && errors.As(err, new(*course.Malformed)):
 		return nil
@@ -83,7 +83,7 @@ func (h *Harbour) vacant(ctx context.Context, cluster string, takeOver bool) err
 
 // acquire takes the lease of a cluster, and holds what its hosts have taken against what this store knows: of the round
 // with that id, where one is meant, and of epochs. Where taking over is meant, the lease is above whatever hosts know.
-func (h *Harbour) acquire(ctx context.Context, c estate.Cluster, id, by string, takeOver bool) (store.Lease, error) {
+func (h *house) acquire(ctx context.Context, c estate.Cluster, id string, takeOver bool) (store.Lease, error) {
 	if h.unwritable != nil {
 		return nil, fmt.Errorf("a round over %s keeps its journal in the state directory, and that can't be written: "+
 			"%w", c.Name, h.unwritable)
@@ -92,7 +92,7 @@ func (h *Harbour) acquire(ctx context.Context, c estate.Cluster, id, by string, 
 	if err != nil {
 		return nil, err
 	}
-	lease, err := h.Rounds.Acquire(ctx, c.Name, store.Want{Term: term})
+	lease, err := h.rounds.Acquire(ctx, c.Name, store.Want{Term: term})
 	if err != nil {
 		return nil, err
 	}
@@ -110,20 +110,20 @@ func (h *Harbour) acquire(ctx context.Context, c estate.Cluster, id, by string, 
 	above := int64(0)
 	for _, x := range against {
 		above = max(above, x.Epoch)
-		if err := h.Rounds.TakeOver(ctx, x.Round, by, h.World.Now()); err != nil {
+		if err := h.rounds.TakeOver(ctx, x.Round, h.By, h.Now()); err != nil {
 			return nil, err
 		}
 	}
-	return h.Rounds.Acquire(ctx, c.Name, store.Want{Term: term, Above: above})
+	return h.rounds.Acquire(ctx, c.Name, store.Want{Term: term, Above: above})
 }
 
 // contradictions are what hosts have taken of which this store does not know. Before any host is asked the journal is
 // read: nobody writes in it while the lease is ours.
-func (h *Harbour) contradictions(ctx context.Context, c estate.Cluster, id string,
+func (h *house) contradictions(ctx context.Context, c estate.Cluster, id string,
 	epoch int64) (out []*course.Contradiction, err error) {
 	var sums []string
 	if id != "" {
-		_, chain, err := h.Journal(ctx, id)
+		_, chain, err := h.journal(ctx, id)
 		if err != nil {
 			return nil, fmt.Errorf("nothing is done by a journal that can't be trusted: %w", err)
 		}
@@ -135,7 +135,7 @@ func (h *Harbour) contradictions(ctx context.Context, c estate.Cluster, id strin
 	}
 	for _, host := range c.Hosts {
 		g := seen[host].Guard
-		known, err := h.Rounds.Knows(ctx, g.Round)
+		known, err := h.rounds.Knows(ctx, g.Round)
 		if err != nil {
 			return nil, err
 		}
@@ -155,14 +155,14 @@ func (h *Harbour) contradictions(ctx context.Context, c estate.Cluster, id strin
 }
 
 // glance asks the hosts what they say of themselves, and keeps nothing of it.
-func (h *Harbour) glance(ctx context.Context, hosts []string) (map[string]*estate.Reading, error) {
+func (h *house) glance(ctx context.Context, hosts []string) (map[string]*estate.Reading, error) {
 	out := map[string]*estate.Reading{}
 	var mu sync.Mutex
 	g, ctx := errgroup.WithContext(ctx)
 	g.SetLimit(h.atOnce())
 	for _, host := range hosts {
 		g.Go(func() error {
-			r, err := connector.Read(ctx, h.World, host, estate.Host)
+			r, err := connector.Read(ctx, h.world, host, estate.Host)
 			if err != nil {
 				return fmt.Errorf("looking at %s: %w", host, err)
 			}
@@ -216,7 +216,7 @@ func renew(ctx context.Context, l store.Lease, cancel context.CancelCauseFunc) {
 	})
 }
 
-func (h *Harbour) release(l store.Lease) {
+func (h *house) release(l store.Lease) {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	if err := l.Release(ctx); err != nil {

@@ -15,15 +15,15 @@ import (
 	"yareharbour/format/intake"
 )
 
-// ErrNoIndexes is what loading from a directory that is not there gives.
-var ErrNoIndexes = errors.New("the Debian indices")
+// errNoIndexes is what loading from a directory that is not there gives.
+var errNoIndexes = errors.New("the Debian indices")
 
-// LoadIndexes adds the Debian indices of a directory, laid out as apt keeps its lists, to the catalogue. native is the
+// loadIndexes adds the Debian indices of a directory, laid out as apt keeps its lists, to the catalogue. native is the
 // architecture whose packages are named without it. Where keyrings are named, every index must be signed by one of
 // their keys at the time now; a directory of which one index is bad adds nothing.
-func LoadIndexes(cat *catalogue.Catalogue, dir, native string, keyrings []string, now time.Time) error {
+func loadIndexes(cat *catalogue.Catalogue, dir, native string, keyrings []string, now time.Time) error {
 	if st, err := os.Stat(dir); err != nil || !st.IsDir() {
-		return fmt.Errorf("%w: there is no directory %s", ErrNoIndexes, dir)
+		return fmt.Errorf("%w: there is no directory %s", errNoIndexes, dir)
 	}
 	keys, err := debindex.OpenKeyrings(keyrings)
 	if err != nil {
@@ -75,8 +75,8 @@ func aptUses(dir string) []string {
 	return used
 }
 
-// NativeArch is this machine's architecture as dpkg's own package tells it.
-func NativeArch() (string, error) {
+// nativeArch is this machine's architecture as dpkg's own package tells it.
+func nativeArch() (string, error) {
 	f, err := os.Open("/var/lib/dpkg/status")
 	if err != nil {
 		return "", fmt.Errorf("dpkg's database: %w", err)
@@ -86,8 +86,8 @@ func NativeArch() (string, error) {
 	return native, err
 }
 
-// LoadAdvisories adds the CSAF or OSV advisories of a file to the catalogue.
-func LoadAdvisories(cat *catalogue.Catalogue, name string) error {
+// loadAdvisories adds the CSAF or OSV advisories of a file to the catalogue.
+func loadAdvisories(cat *catalogue.Catalogue, name string) error {
 	f, err := os.Open(name)
 	if err != nil {
 		return fmt.Errorf("the advisories: %w", err)

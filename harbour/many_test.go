@@ -36,7 +36,7 @@ func many(t testing.TB, s *sshtest.Server, port string, n int) (h *harbour.Harbo
 	if err := os.WriteFile(filepath.Join(dir, harbour.EstateFile), []byte(text), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	h, err := harbour.Open(t.Context(), harbour.Options{State: dir})
+	h, err := harbour.Open(t.Context(), harbour.Options{State: dir, By: "tester"})
 	if err != nil {
 		t.Fatal(err)
 	}

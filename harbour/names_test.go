@@ -19,7 +19,7 @@ import (
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
 	"yareharbour/core/survey"
-	"yareharbour/demo"
+	"yareharbour/sim/demo"
 )
 
 // binding finds, in a baseline's text, the names that bind, permit or pardon: each of its matches' first group is a
@@ -73,8 +73,7 @@ func TestEachNameOfEachBaselineMisspelt(t *testing.T) {
 					t.Errorf("%s line %d: %q is taken for a name (%v, %v)", src.Name, line,
 						wrong[at[2]:at[3]+1], ps, e.Says())
 				}
-				if _, err := h.SaveBaseline(t.Context(), src.Name, wrong, src.Version, "tester",
-					"a slip of the pen"); err == nil {
+				if _, err := h.SaveBaseline(t.Context(), src.Name, wrong, src.Version, "a slip of the pen"); err == nil {
 					t.Errorf("%s with %q was saved", src.Name, wrong[at[2]:at[3]+1])
 				}
 			}
@@ -96,7 +95,7 @@ func TestTheEditorSaysWhatSavingHolds(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	desk := &Desk{Harbour: h, By: "tester"}
+	desk := h
 	const text = "baseline: mine\nassign: [vts]\nclauses:\n  - component: deb:crab\n    posture: never\nexceptions:\n" +
 		"  - component: %s\n    hosts: [tides/egret]\n    until: 2026-12-06\n    reason: a trial\n    by: tester\n"
 	for component, amiss := range map[string]bool{"fw:corran-bios": false, "fw:nobody-asks": true} {
@@ -113,7 +112,7 @@ func TestTheEditorSaysWhatSavingHolds(t *testing.T) {
 		if got := slices.ContainsFunc(told, func(p baseline.Problem) bool { return p.Error }); got != amiss {
 			t.Errorf("%s: %v", component, told)
 		}
-		if _, err := h.SaveBaseline(t.Context(), "mine", body, 0, "tester", "a trial"); (err != nil) != amiss {
+		if _, err := h.SaveBaseline(t.Context(), "mine", body, 0, "a trial"); (err != nil) != amiss {
 			t.Errorf("%s: saving says %v", component, err)
 		}
 		if !amiss {
@@ -162,13 +161,13 @@ func TestABrokenFileCostsWhatStandsOnIt(t *testing.T) {
 	if err := os.WriteFile(lists[0], []byte("feed: [\n"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	again, err := Open(t.Context(), Options{State: dir})
+	again, err := Open(t.Context(), Options{State: dir, By: "tester"})
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer again.Close()
-	if again.Sound() == nil || !strings.Contains(again.Sound().Error(), filepath.Base(lists[0])) {
-		t.Errorf("%v", again.Sound())
+	if again.Unreadable() == nil || !strings.Contains(again.Unreadable().Error(), filepath.Base(lists[0])) {
+		t.Errorf("%v", again.Unreadable())
 	}
 	readings, err := again.Read(t.Context(), []string{"heron"}, nil)
 	if err != nil || !readings["heron"].Reached() {
@@ -196,7 +195,7 @@ func TestAnEstateThatCannotBeReached(t *testing.T) {
 	if err := demo.Write(dir); err != nil {
 		t.Fatal(err)
 	}
-	h, err := Open(t.Context(), Options{State: dir}) // nobody simulates it
+	h, err := Open(t.Context(), Options{State: dir, By: "tester"}) // nobody simulates it
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -215,7 +214,7 @@ func TestAnEstateThatCannotBeReached(t *testing.T) {
 		t.Errorf("%+v", r)
 	}
 	ctx := t.Context()
-	session, err := h.World.Open(ctx, "heron")
+	session, err := h.world.Open(ctx, "heron")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -244,7 +243,7 @@ func BenchmarkWithdrawnBeforeEachAct(b *testing.B) {
 	if err := demo.Write(dir); err != nil {
 		b.Fatal(err)
 	}
-	h, err := Open(b.Context(), Options{State: dir})
+	h, err := Open(b.Context(), Options{State: dir, By: "tester"})
 	if err != nil {
 		b.Fatal(err)
 	}
@@ -268,7 +267,7 @@ func TestAWithdrawalOfNothingKnownIsTold(t *testing.T) {
 	h.Catalogue().Add(catalogue.Feed{Name: "f"}, []catalogue.Release{{Component: "fw:lorne-l25", Version: "9", Feed: "f",
 		Hardware: []string{"Lorne L52"}, Withdrawn: "it hangs"}})
 	told := func(says string) bool { return strings.Contains(says, "f takes back fw:lorne-l25 9 for Lorne L52") }
-	ps, err := h.Problems(t.Context(), h.Baselines())
+	ps, err := h.Problems(t.Context(), h.InForce())
 	if err != nil || !slices.ContainsFunc(ps, func(p baseline.Problem) bool { return !p.Error && told(p.String()) }) {
 		t.Errorf("%v, %v", ps, err)
 	}

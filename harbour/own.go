@@ -30,8 +30,8 @@ func compileOwn(checks []estatefile.Check) (out []own, err error) {
 }
 
 // askOwn asks every check of one's own about a host. What could not be known, or not be worked out, is never clear.
-func (h *Harbour) askOwn(ctx context.Context, r *estate.Reading, maxAge time.Duration) (out []precheck.Answer) {
-	now := h.World.Now()
+func (h *house) askOwn(ctx context.Context, r *estate.Reading, maxAge time.Duration) (out []precheck.Answer) {
+	now := h.Now()
 	for _, c := range h.own {
 		level := precheck.Level(c.Level)
 		if level == "" {
@@ -67,14 +67,14 @@ func (h *Harbour) askOwn(ctx context.Context, r *estate.Reading, maxAge time.Dur
 }
 
 // Try evaluates an expression on a host, and says what it cost.
-func (h *Harbour) Try(ctx context.Context, host, text string) (value any, cost uint64, err error) {
+func (h Planning) Try(ctx context.Context, host, text string) (value any, cost uint64, err error) {
 	x, err := expression.Compile(text)
 	if err != nil {
 		return nil, 0, err
 	}
-	readings, err := h.Read(ctx, []string{host}, nil)
+	readings, err := h.read(ctx, []string{host}, nil)
 	if err != nil {
 		return nil, 0, err
 	}
-	return x.Evaluate(ctx, readings[host], h.World.Now(), MaxAge)
+	return x.Evaluate(ctx, readings[host], h.Now(), MaxAge)
 }

@@ -20,6 +20,7 @@ import (
 	"github.com/google/renameio/v2"
 
 	"yareharbour/core/act"
+	"yareharbour/core/catalogue"
 	"yareharbour/format/estatefile"
 	"yareharbour/payload"
 )
@@ -88,9 +89,23 @@ func (p *Payloads) find(file, sum string) (string, error) {
 }
 
 // VerifyPayloads reads every payload in the store, and every file of the estate's own directory in which a release comes, and
-// returns how many there are and those that are damaged. Progress is told after each.
-func (h *Harbour) VerifyPayloads(ctx context.Context, progress func(done int)) (n int, bad []payload.Bad, err error) {
-	bad, err = h.Payloads.Store.Verify(ctx, func(done, _ int) {
+// says what that came to; of those that are damaged, which and why. Progress is told after each.
+func (h Supplies) VerifyPayloads(ctx context.Context, progress func(string)) (says string, damaged []string, err error) {
+	n, bad, err := h.verify(ctx, func(n int) { progress(fmt.Sprintf("verified %d", n)) })
+	for _, b := range bad {
+		damaged = append(damaged, b.SHA256+": "+b.Why)
+	}
+	if err != nil || len(bad) == 0 {
+		return catalogue.Some(n, "payload") + ", all as their hashes say", damaged, err
+	}
+	return fmt.Sprintf("%d of %d payloads are damaged; \"yare payload prune --damaged\" removes those of the store, \"yare "+
+		"payload fetch\" fetches anew what hosts want, and files of the estate's own directory are yours to replace", len(bad),
+		n), damaged, nil
+}
+
+// verify returns how many there are too.
+func (h *house) verify(ctx context.Context, progress func(done int)) (n int, bad []payload.Bad, err error) {
+	bad, err = h.payloads.Store.Verify(ctx, func(done, _ int) {
 		n = done
 		progress(n)
 	})
@@ -110,7 +125,7 @@ func (h *Harbour) VerifyPayloads(ctx context.Context, progress func(done int)) (
 		if err := ctx.Err(); err != nil {
 			return n, bad, err
 		}
-		at := filepath.Join(h.Payloads.Dir, name)
+		at := filepath.Join(h.payloads.Dir, name)
 		got, _, err := payload.SumOf(at)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
@@ -178,7 +193,7 @@ type keeper struct {
 }
 
 // keptAs is how the file of a host's configuration ends: a Linux host gives an archive, a simulated one JSON.
-func (h *Harbour) keptAs(host string) string {
+func (h *house) keptAs(host string) string {
 	if c, _ := h.file.ConnectorOf(host); c.Kind == estatefile.Sim {
 		return ".json"
 	}

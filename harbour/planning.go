@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"time"
 
 	"golang.org/x/sync/errgroup"
 
@@ -19,24 +20,78 @@ import (
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
+	"yareharbour/format/brieffile"
 	"yareharbour/format/deb"
 	"yareharbour/format/rpmfile"
 )
 
+// Usual is the brief of a cluster's usual round.
+func (h *house) Usual(cluster string) (plan.Brief, error) {
+	c, err := h.Cluster(cluster)
+	return plan.DefaultBrief(c), err
+}
+
+// Make makes a plan of what was brought together, or says what of its brief means nothing. It reads nothing.
+func (h Planning) Make(in plan.Input) (*plan.Plan, error) {
+	if err := in.Wrong(); err != nil {
+		return nil, err
+	}
+	p := plan.Make(in)
+	return &p, nil
+}
+
+// ReadBrief reads a brief file, and returns what is usual on its cluster too. One for another cluster than the one that
+// is named is refused; "" lets it be for any.
+func (h Planning) ReadBrief(file, cluster string) (b, usual plan.Brief, err error) {
+	text, err := os.ReadFile(file)
+	if err != nil {
+		return b, usual, err
+	}
+	if cluster == "" {
+		if cluster, err = brieffile.Cluster(file, text); err != nil {
+			return b, usual, err
+		}
+	}
+	if usual, err = h.Usual(cluster); err != nil {
+		return b, usual, fmt.Errorf("%s: %w", file, err)
+	}
+	b, err = brieffile.Parse(file, text, usual, time.Local)
+	return b, usual, err
+}
+
+// WriteBrief writes a brief as a file: what is usual on its cluster is left out.
+func (h Planning) WriteBrief(b plan.Brief) ([]byte, error) {
+	usual, err := h.Usual(b.Cluster)
+	if err != nil {
+		return nil, err
+	}
+	return brieffile.Write(b, usual)
+}
+
+// Shown is the plan of a cluster that was shown with a digest, or its beginning.
+func (h Planning) Shown(ctx context.Context, cluster, digest string) (*plan.Plan, error) {
+	return h.rounds.Plan(ctx, cluster, digest)
+}
+
+// Digests are those under which plans of a cluster were shown.
+func (h Planning) Digests(ctx context.Context, cluster string) ([]string, error) {
+	return h.rounds.Digests(ctx, cluster)
+}
+
 // Plan reads the cluster and plans a round over it. Nothing is touched. The plan is kept under its digest, so that a
 // round can be started from the very one that was shown.
-func (h *Harbour) Plan(ctx context.Context, b plan.Brief) (plan.Plan, error) {
+func (h Planning) Plan(ctx context.Context, b plan.Brief) (plan.Plan, error) {
 	p, err := h.plan(ctx, b)
 	if err != nil {
 		return p, err
 	}
-	if err := h.Rounds.KeepPlan(ctx, &p); err != nil {
+	if err := h.rounds.KeepPlan(ctx, &p); err != nil {
 		slog.Warn("the plan could not be kept: a round can't be started from it by its digest", "error", err)
 	}
 	return p, nil
 }
 
-func (h *Harbour) plan(ctx context.Context, b plan.Brief) (plan.Plan, error) {
+func (h *house) plan(ctx context.Context, b plan.Brief) (plan.Plan, error) {
 	in, err := h.Gather(ctx, b)
 	if err != nil {
 		return plan.Plan{}, err
@@ -47,19 +102,19 @@ func (h *Harbour) plan(ctx context.Context, b plan.Brief) (plan.Plan, error) {
 // Gather reads the cluster of a brief and brings together all that a plan is made from, what the hosts' own package
 // managers say of it included. From it a plan for another brief can be made without reading anything. A brief that
 // names what there is not is refused.
-func (h *Harbour) Gather(ctx context.Context, b plan.Brief) (*plan.Input, error) {
+func (h *house) Gather(ctx context.Context, b plan.Brief) (*plan.Input, error) {
 	c, err := h.Cluster(b.Cluster)
 	if err != nil {
 		return nil, err
 	}
-	if err := h.Sound(); err != nil {
+	if err := h.Unreadable(); err != nil {
 		return nil, fmt.Errorf("nothing is planned while this can't be read: %w", err)
 	}
-	readings, err := h.Read(ctx, c.Hosts, nil)
+	readings, err := h.read(ctx, c.Hosts, nil)
 	if err != nil {
 		return nil, err
 	}
-	times, err := h.Rounds.Times(ctx)
+	times, err := h.rounds.Times(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -84,16 +139,16 @@ func (h *Harbour) Gather(ctx context.Context, b plan.Brief) (*plan.Input, error)
 
 // facts are what a plan of a cluster is made from, but for the brief, what hosts answer to questions, and the checks of
 // one's own.
-func (h *Harbour) facts(ctx context.Context, c estate.Cluster, checker *drift.Checker,
+func (h *house) facts(ctx context.Context, c estate.Cluster, checker *drift.Checker,
 	readings map[string]*estate.Reading, verdicts map[string][]drift.Verdict, times plan.Times) (in plan.Input, err error) {
 	in = plan.Input{Now: checker.Now, MaxAge: checker.MaxAge, Cluster: c, Readings: readings, Verdicts: verdicts, Times: times,
-		Controller: h.controller(), Below: checker.Below, Payloads: h.Payloads.Check, Catalogue: checker.Catalogue}
-	in.Waivers, err = h.Waivers.Waivers(ctx, c.Name)
+		Controller: h.controller(), Below: checker.Below, Payloads: h.payloads.Check, Catalogue: checker.Catalogue}
+	in.Waivers, err = h.waivers.Waivers(ctx, c.Name)
 	return in, err
 }
 
 // askAll asks the checks of one's own about the hosts of a cluster that were read.
-func (h *Harbour) askAll(ctx context.Context, c estate.Cluster,
+func (h *house) askAll(ctx context.Context, c estate.Cluster,
 	readings map[string]*estate.Reading) map[string][]precheck.Answer {
 	out := map[string][]precheck.Answer{}
 	for _, host := range c.Hosts {
@@ -106,7 +161,7 @@ func (h *Harbour) askAll(ctx context.Context, c estate.Cluster,
 
 // controller is the guest that this program runs in: the one that the estate file names, or the one with this machine's
 // UUID. Where that is no guest of the cluster it means nothing.
-func (h *Harbour) controller() string {
+func (h *house) controller() string {
 	if h.file.Controller != "" {
 		return h.file.Controller
 	}
@@ -119,7 +174,7 @@ func (h *Harbour) controller() string {
 
 // controllerThere refuses where the estate file names a guest that this program runs in, and no host that was ever read
 // has such a guest.
-func (h *Harbour) controllerThere(ctx context.Context) error {
+func (h *house) controllerThere(ctx context.Context) error {
 	name := h.file.Controller
 	if name == "" {
 		return nil
@@ -137,7 +192,7 @@ func (h *Harbour) controllerThere(ctx context.Context) error {
 }
 
 // resolve asks the hosts of a plan what its changes of packages would really do there, some at a time.
-func (h *Harbour) resolve(ctx context.Context, p *plan.Plan) map[string]plan.Resolved {
+func (h *house) resolve(ctx context.Context, p *plan.Plan) map[string]plan.Resolved {
 	out := map[string]plan.Resolved{}
 	var mu sync.Mutex
 	var g errgroup.Group
@@ -161,8 +216,8 @@ func (h *Harbour) resolve(ctx context.Context, p *plan.Plan) map[string]plan.Res
 }
 
 // resolution asks a host about the package changes of each pass.
-func (h *Harbour) resolution(ctx context.Context, host string, passes map[int][]act.Change) (out []act.Resolution) {
-	s, err := h.World.Open(ctx, host)
+func (h *house) resolution(ctx context.Context, host string, passes map[int][]act.Change) (out []act.Resolution) {
+	s, err := h.world.Open(ctx, host)
 	if err != nil {
 		return []act.Resolution{{Unasked: err.Error()}}
 	}
@@ -187,8 +242,8 @@ func (h *Harbour) resolution(ctx context.Context, host string, passes map[int][]
 }
 
 // control is what a resolver looks at of a payload.
-func (h *Harbour) control(c act.Change) ([]byte, error) {
-	f, _, err := h.Payloads.Open(c.File, c.SHA256)
+func (h *house) control(c act.Change) ([]byte, error) {
+	f, _, err := h.payloads.Open(c.File, c.SHA256)
 	if err != nil {
 		return nil, err
 	}
@@ -206,12 +261,12 @@ func (h *Harbour) control(c act.Change) ([]byte, error) {
 
 // approved is the plan that is carried out: the one that was shown, if it is what would be done now, or else one that
 // is made now.
-func (h *Harbour) approved(ctx context.Context, st Start) (*plan.Plan, error) {
+func (h *house) approved(ctx context.Context, st Start) (*plan.Plan, error) {
 	if st.Digest == "" {
-		p, err := h.Plan(ctx, st.Brief)
+		p, err := Planning{h}.Plan(ctx, st.Brief)
 		return &p, err
 	}
-	shown, err := h.Rounds.Plan(ctx, st.Brief.Cluster, st.Digest)
+	shown, err := h.rounds.Plan(ctx, st.Brief.Cluster, st.Digest)
 	if err != nil {
 		return nil, err
 	}

@@ -11,29 +11,23 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"yareharbour/connector"
+	"yareharbour/connector/host"
+	"yareharbour/connector/linux"
+	"yareharbour/core/view"
 )
-
-// Needs is what a host needs before it takes orders.
-type Needs struct {
-	Host  string           `json:"host"`
-	Items []connector.Item `json:"items"`           // none where it takes orders as it is
-	Wrong string           `json:"wrong,omitempty"` // why it can't be prepared
-}
-
-// Ready tells whether nothing is missing.
-func (n *Needs) Ready() bool {
-	return n.Wrong == "" && !slices.ContainsFunc(n.Items, func(i connector.Item) bool { return !i.There })
-}
 
 // prepareLimit is how long it may take to prepare a host: libvirt's daemon is restarted there.
 const prepareLimit = time.Minute
 
 // Needs asks the hosts what they need before they take orders, in their order. Nothing is touched.
-func (h *Harbour) Needs(ctx context.Context, hosts []string) ([]Needs, error) {
-	out := make([]Needs, len(hosts))
+func (h Preparing) Needs(ctx context.Context, hosts []string) ([]view.Lacks, error) {
+	out := make([]view.Lacks, len(hosts))
 	err := h.preparing(ctx, hosts, func(ctx context.Context, i int, p connector.Preparer) error {
 		items, err := p.Preparation(ctx, h.together(hosts[i], hosts))
-		out[i] = Needs{Host: hosts[i], Items: items}
+		out[i].Host = hosts[i]
+		for _, x := range items {
+			out[i].Items = append(out[i].Items, view.Item(x))
+		}
 		if err != nil {
 			out[i].Wrong = err.Error()
 		}
@@ -43,7 +37,7 @@ func (h *Harbour) Needs(ctx context.Context, hosts []string) ([]Needs, error) {
 }
 
 // together are those of the hosts that are of one cluster with a host.
-func (h *Harbour) together(host string, hosts []string) (out []string) {
+func (h *house) together(host string, hosts []string) (out []string) {
 	c, _ := h.Estate.ClusterOf(host)
 	for _, o := range hosts {
 		if o != host && slices.Contains(c.Hosts, o) {
@@ -55,7 +49,7 @@ func (h *Harbour) together(host string, hosts []string) (out []string) {
 
 // Prepare puts on the hosts what they need before they take orders. It goes on with the others where one fails. Where
 // guests move by keys, those of one cluster get to know each other, and each is seen to reach the next.
-func (h *Harbour) Prepare(ctx context.Context, hosts []string, done func(host string)) error {
+func (h Preparing) Prepare(ctx context.Context, hosts []string, done func(host string)) error {
 	told := make([]connector.Peer, len(hosts))
 	err := h.preparing(ctx, hosts, func(ctx context.Context, i int, p connector.Preparer) (err error) {
 		told[i], err = p.Prepare(ctx, nil)
@@ -94,7 +88,7 @@ func (h *Harbour) Prepare(ctx context.Context, hosts []string, done func(host st
 }
 
 // Unprepare takes away from the hosts what Prepare put there, and everything that was kept there.
-func (h *Harbour) Unprepare(ctx context.Context, hosts []string, done func(host string)) error {
+func (h Preparing) Unprepare(ctx context.Context, hosts []string, done func(host string)) error {
 	for _, host := range hosts {
 		if c, ok := h.Estate.ClusterOf(host); ok {
 			if err := h.vacant(ctx, c.Name, false); err != nil {
@@ -112,7 +106,7 @@ func (h *Harbour) Unprepare(ctx context.Context, hosts []string, done func(host 
 }
 
 // Unprepared are the hosts of a cluster that take no orders as they are, by fresh readings.
-func (h *Harbour) Unprepared(ctx context.Context, cluster string) (out []string, err error) {
+func (h Preparing) Unprepared(ctx context.Context, cluster string) (out []string, err error) {
 	c, err := h.Cluster(cluster)
 	if err != nil {
 		return nil, err
@@ -128,7 +122,7 @@ func (h *Harbour) Unprepared(ctx context.Context, cluster string) (out []string,
 
 // Missing tells which hosts of a cluster lack something before they take orders, and what that is, once for all that
 // lack the same.
-func (h *Harbour) Missing(ctx context.Context, cluster string) (hosts, lines []string, err error) {
+func (h Preparing) Missing(ctx context.Context, cluster string) (hosts, lines []string, err error) {
 	c, err := h.Cluster(cluster)
 	if err != nil {
 		return nil, nil, err
@@ -166,16 +160,16 @@ func (h *Harbour) Missing(ctx context.Context, cluster string) (hosts, lines []s
 
 // preparing does something with hosts, some at a time, each with its limit, and returns what failed, in the hosts'
 // order.
-func (h *Harbour) preparing(ctx context.Context, hosts []string,
+func (h *house) preparing(ctx context.Context, hosts []string,
 	do func(ctx context.Context, i int, p connector.Preparer) error) error {
 	failed := make([]error, len(hosts))
 	var g errgroup.Group
 	g.SetLimit(h.atOnce())
-	for i, host := range hosts {
+	for i, name := range hosts {
 		g.Go(func() error {
 			ctx, cancel := context.WithTimeout(ctx, prepareLimit)
 			defer cancel()
-			s, err := h.World.Open(ctx, host)
+			s, err := h.world.Open(ctx, name)
 			if err != nil {
 				failed[i] = err
 				return nil
@@ -191,3 +185,17 @@ func (h *Harbour) preparing(ctx context.Context, hosts []string,
 	_ = g.Wait() // every error is in failed
 	return errors.Join(failed...)
 }
+
+// Program is a file that is put on hosts.
+type Program struct{ Path, SHA256, Text string }
+
+// Programs are the files that are put on hosts, for whoever owns those to read.
+func Programs() (out []Program) {
+	for _, p := range host.Programs() {
+		out = append(out, Program{p.Path, p.SHA256, p.Text})
+	}
+	return out
+}
+
+// Places are where on a host things are put.
+func Places() []string { return []string{linux.Home, linux.HookPath} }

@@ -22,31 +22,31 @@ import (
 	"yareharbour/store"
 )
 
-// Journal reads a round's journal from its beginning, with the chain of its entries. Where it can't be trusted it
+// journal reads a round's journal from its beginning, with the chain of its entries. Where it can't be trusted it
 // returns what comes before, and a *course.Malformed.
-func (h *Harbour) Journal(ctx context.Context, id string) (*course.State, *course.Chain, error) {
+func (h *house) journal(ctx context.Context, id string) (*course.State, *course.Chain, error) {
 	chain := course.NewChain(id)
-	events, err := h.Rounds.Journal(ctx, id, chain)
+	events, err := h.rounds.Journal(ctx, id, chain)
 	s, wrong := course.Fold(events)
 	return s, chain, errors.Join(err, wrong)
 }
 
-// Round folds the journal of a round.
-func (h *Harbour) Round(ctx context.Context, id string) (*course.State, error) {
-	s, _, err := h.Journal(ctx, id)
+// round folds the journal of a round.
+func (h *house) round(ctx context.Context, id string) (*course.State, error) {
+	s, _, err := h.journal(ctx, id)
 	return s, err
 }
 
-// Latest returns the newest round of a cluster, folded; nil and an empty head where there was none.
-func (h *Harbour) Latest(ctx context.Context, cluster string) (*course.State, store.Round, error) {
-	head, err := h.Rounds.Latest(ctx, cluster)
+// latest returns the newest round of a cluster, folded; nil and an empty head where there was none.
+func (h *house) latest(ctx context.Context, cluster string) (*course.State, store.Round, error) {
+	head, err := h.rounds.Latest(ctx, cluster)
 	if errors.Is(err, store.ErrNoRound) {
 		return nil, head, nil
 	}
 	if err != nil {
 		return nil, head, err
 	}
-	s, err := h.Round(ctx, head.ID)
+	s, err := h.round(ctx, head.ID)
 	return s, head, err
 }
 
@@ -59,7 +59,6 @@ type Start struct {
 	// shown under it.
 	Brief  plan.Brief
 	Digest string
-	By     string
 	Reason string
 	// TakeOver begins although hosts have taken orders that this store does not know of: the new lease is above theirs.
 	TakeOver bool
@@ -68,7 +67,7 @@ type Start struct {
 // Start begins a round and runs it to its end. seen is called for every event. It refuses a cluster that may only be
 // looked at, one whose lease is held, one with an unfinished round, a plan with an obstacle, and one whose facts have
 // moved since it was shown.
-func (h *Harbour) Start(ctx context.Context, st Start, seen func(course.Event)) (*course.State, error) {
+func (h Rounds) Start(ctx context.Context, st Start, seen func(course.Event)) (*course.State, error) {
 	c, err := h.Cluster(st.Brief.Cluster)
 	if err != nil {
 		return nil, err
@@ -77,7 +76,7 @@ func (h *Harbour) Start(ctx context.Context, st Start, seen func(course.Event)) 
 		return nil, fmt.Errorf("a round over %s: the estate file allows looking at it only; say \"act: true\" for it "+
 			"there to change that", c.Name)
 	}
-	lease, err := h.acquire(ctx, c, "", st.By, st.TakeOver)
+	lease, err := h.acquire(ctx, c, "", st.TakeOver)
 	if err != nil {
 		return nil, err
 	}
@@ -96,8 +95,8 @@ func (h *Harbour) Start(ctx context.Context, st Start, seen func(course.Event)) 
 		return nil, err
 	}
 	id := ulid.Make().String()
-	first := course.Event{At: h.World.Now(), Kind: course.Started, Round: id, Plan: p, By: st.By, Detail: st.Reason}
-	if first, err = h.Rounds.Begin(ctx, lease, id, first); err != nil {
+	first := course.Event{At: h.Now(), Kind: course.Started, Round: id, Plan: p, By: h.By, Detail: st.Reason}
+	if first, err = h.rounds.Begin(ctx, lease, id, first); err != nil {
 		return nil, err
 	}
 	seen(first)
@@ -107,18 +106,18 @@ func (h *Harbour) Start(ctx context.Context, st Start, seen func(course.Event)) 
 // Resume goes on with the newest round of a cluster: after a pause or stop, after a failure that a person has seen to,
 // or after the program died in the middle. What an intent without an outcome came to is looked up on the host, once
 // that has been told of the new lease.
-func (h *Harbour) Resume(ctx context.Context, cluster, by string, seen func(course.Event)) (*course.State, error) {
-	return h.goOn(ctx, cluster, seen, course.Event{Detail: course.AskGoOn, By: by})
+func (h Rounds) Resume(ctx context.Context, cluster string, seen func(course.Event)) (*course.State, error) {
+	return h.goOn(ctx, cluster, seen, course.Event{Detail: course.AskGoOn})
 }
 
 // goOn takes the newest round of a cluster on, with what is asked of it, and runs it.
-func (h *Harbour) goOn(ctx context.Context, cluster string, seen func(course.Event),
+func (h *house) goOn(ctx context.Context, cluster string, seen func(course.Event),
 	asked ...course.Event) (*course.State, error) {
 	c, err := h.Cluster(cluster)
 	if err != nil {
 		return nil, err
 	}
-	s, head, err := h.Latest(ctx, cluster)
+	s, head, err := h.latest(ctx, cluster)
 	switch {
 	case err != nil:
 		return nil, fmt.Errorf("nothing is done by a journal that can't be trusted: %w%s", err, above(err, cluster))
@@ -128,17 +127,16 @@ func (h *Harbour) goOn(ctx context.Context, cluster string, seen func(course.Eve
 		return nil, fmt.Errorf("the last round over %s (%s) is finished; there is nothing to go on with",
 			cluster, head.ID)
 	}
-	by := asked[0].By
-	lease, err := h.acquire(ctx, c, head.ID, by, false)
+	lease, err := h.acquire(ctx, c, head.ID, false)
 	if err != nil {
 		return nil, err
 	}
 	defer h.release(lease)
 	for i, e := range append([]course.Event{{Kind: course.Taken}}, asked...) {
-		if e.At, e.By = h.World.Now(), by; i > 0 {
+		if e.At, e.By = h.Now(), h.By; i > 0 {
 			e.Kind = course.Asked
 		}
-		if e, _, err = h.Rounds.Append(ctx, lease, head.ID, e); err != nil {
+		if e, _, err = h.rounds.Append(ctx, lease, head.ID, e); err != nil {
 			return nil, err
 		}
 		seen(e)
@@ -158,9 +156,10 @@ func above(err error, cluster string) string {
 
 // Decide takes a person's decision about the newest round of a cluster. Where somebody runs it the decision is left for
 // him, and what will happen is returned in words; else the round is taken on with it, and run on to its end.
-func (h *Harbour) Decide(ctx context.Context, cluster string, e course.Event,
+func (h Rounds) Decide(ctx context.Context, cluster string, e course.Event,
 	seen func(course.Event)) (*course.State, string, error) {
-	s, head, err := h.Latest(ctx, cluster)
+	e.Kind, e.By = course.Asked, h.By
+	s, head, err := h.latest(ctx, cluster)
 	switch {
 	case err != nil:
 		return nil, "", fmt.Errorf("nothing is decided by a journal that can't be trusted: %w%s", err, above(err, cluster))
@@ -173,23 +172,23 @@ func (h *Harbour) Decide(ctx context.Context, cluster string, e course.Event,
 	if err := h.needed(s.Visit(e.Host), &e); err != nil {
 		return nil, "", err
 	}
-	switch held, err := h.Rounds.Holder(ctx, cluster); {
+	switch held, err := h.rounds.Holder(ctx, cluster); {
 	case err != nil:
 		return nil, "", err
 	case held != nil:
 		return nil, "it is left for process " + fmt.Sprint(held.PID) + " on " + held.Machine + ", which runs the round",
-			h.Rounds.Ask(ctx, head.ID, e)
+			h.rounds.Ask(ctx, head.ID, e)
 	}
 	asked := []course.Event{e}
 	if e.Detail == course.AskDone || e.Detail == course.AskUndone { // whoever settles it wants the visit to go on
-		asked = []course.Event{{Detail: course.AskGoOn, By: e.By}, e}
+		asked = []course.Event{{Detail: course.AskGoOn}, e}
 	}
 	s, err = h.goOn(ctx, cluster, seen, asked...)
 	return s, "", err
 }
 
 // needed refuses to leave a change out that another one requires.
-func (h *Harbour) needed(v *course.Visit, e *course.Event) error {
+func (h *house) needed(v *course.Visit, e *course.Event) error {
 	if e.Detail != course.AskDrop || v.Before == nil {
 		return nil
 	}
@@ -219,8 +218,8 @@ const (
 )
 
 // closerOf says it of a mark that names a round.
-func (h *Harbour) closerOf(ctx context.Context, host string, m *estate.Mark) (closer, error) {
-	switch s, err := h.Round(ctx, m.Round); {
+func (h *house) closerOf(ctx context.Context, host string, m *estate.Mark) (closer, error) {
+	switch s, err := h.round(ctx, m.Round); {
 	case errors.Is(err, store.ErrNoRound), errors.As(err, new(*course.Malformed)):
 		return lost, nil
 	case err != nil:
@@ -234,14 +233,13 @@ func (h *Harbour) closerOf(ctx context.Context, host string, m *estate.Mark) (cl
 // Adopt begins a round over one host that a lost round left closed: its mark is made the new round's, the host is
 // brought in line, proven and reopened. It refuses, and says whose mark the host carries, unless sure says that nobody
 // else is at work.
-func (h *Harbour) Adopt(ctx context.Context, host, by, reason string, sure bool,
+func (h Rounds) Adopt(ctx context.Context, host, reason string, sure bool,
 	seen func(course.Event)) (*course.State, error) {
-	c, ok := h.Estate.ClusterOf(host)
-	if !ok {
-		_, err := h.Hosts(host)
+	host, c, err := h.Host(host)
+	if err != nil {
 		return nil, err
 	}
-	r, err := connector.Read(ctx, h.World, host, estate.Host)
+	r, err := connector.Read(ctx, h.world, host, estate.Host)
 	if err != nil {
 		return nil, err
 	}
@@ -273,13 +271,13 @@ func (h *Harbour) Adopt(ctx context.Context, host, by, reason string, sure bool,
 	}
 	b := plan.DefaultBrief(c)
 	b.Hosts, b.Adopts = []string{host}, host
-	return h.Start(ctx, Start{Brief: b, By: by, Reason: reason, TakeOver: true}, seen)
+	return h.Start(ctx, Start{Brief: b, Reason: reason, TakeOver: true}, seen)
 }
 
 // run carries a round on from its journal, renewing the lease meanwhile.
-func (h *Harbour) run(ctx context.Context, lease store.Lease, id string,
+func (h *house) run(ctx context.Context, lease store.Lease, id string,
 	seen func(course.Event)) (*course.State, error) {
-	s, chain, err := h.Journal(ctx, id)
+	s, chain, err := h.journal(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -287,36 +285,36 @@ func (h *Harbour) run(ctx context.Context, lease store.Lease, id string,
 	if err != nil {
 		return nil, err
 	}
-	known, err := h.Readings.Newest(ctx, c.Hosts)
+	known, err := h.readings.Newest(ctx, c.Hosts)
 	if err != nil {
 		return nil, err
 	}
 	ctx, cancel := context.WithCancelCause(ctx)
 	defer cancel(nil)
 	go hold(ctx, lease, cancel)
-	j := &journal{store: h.Rounds, lease: lease, round: id, seen: seen, sums: slices.Clone(chain.Sums())}
-	r := round.Runner{Cluster: c, World: h.World, Journal: j, Lease: lease, Payloads: h.Payloads,
+	j := &journal{store: h.rounds, lease: lease, round: id, seen: seen, sums: slices.Clone(chain.Sums())}
+	r := round.Runner{Cluster: c, World: h.world, Journal: j, Lease: lease, Payloads: h.payloads,
 		Keeper: keeper{h.keptDir(), h.keptAs}, Contradicts: j.contradicts, Known: known,
 		Today: func(v *course.Visit, r *estate.Reading) course.Today { return h.todayOf(&s.Plan, v, r) }}
 	err = r.Run(ctx, s)
-	if kept := h.Rounds.KeepTimes(context.WithoutCancel(ctx), id, s.Visits); kept != nil {
+	if kept := h.rounds.KeepTimes(context.WithoutCancel(ctx), id, s.Visits); kept != nil {
 		slog.Warn("how long the steps took could not be kept", "error", kept)
 	}
 	if err != nil {
 		return s, errors.Join(err, context.Cause(ctx))
 	}
 	// What was read before the round says little now.
-	_, err = h.Read(ctx, c.Hosts, nil)
+	_, err = h.read(ctx, c.Hosts, nil)
 	return s, err
 }
 
 // todayOf says what payload store, catalogue and baselines make of a visit now.
-func (h *Harbour) todayOf(p *plan.Plan, v *course.Visit, r *estate.Reading) course.Today {
+func (h *house) todayOf(p *plan.Plan, v *course.Visit, r *estate.Reading) course.Today {
 	t := course.Today{Payloads: map[string]error{}, Withdrawn: map[int]string{}}
 	cat, err := h.today()
 	for i, c := range v.Changes {
 		if c.File != "" {
-			t.Payloads[c.File] = h.Payloads.Check(c.File, c.SHA256)
+			t.Payloads[c.File] = h.payloads.Check(c.File, c.SHA256)
 		}
 		if err != nil { // what can't be read says nothing good
 			t.Withdrawn[i] = "whether it still stands can't be told: " + err.Error()
@@ -329,17 +327,17 @@ func (h *Harbour) todayOf(p *plan.Plan, v *course.Visit, r *estate.Reading) cour
 	}
 	cl, ok := h.Estate.ClusterOf(v.Host)
 	if err == nil && ok && v.Phase == course.Settling && p.Brief.Hand == nil && v.Extended < plan.MostFurther {
-		if basis, err := h.basis(); err == nil && basis == p.Basis && h.Sound() == nil {
+		if basis, err := h.basis(); err == nil && basis == p.Basis && h.Unreadable() == nil {
 			h.further(p, cl, cat, v, r, &t)
 		}
 	}
-	if err != nil || !ok || v.Phase != course.Checking || h.Sound() != nil { // it is judged for its prechecks
+	if err != nil || !ok || v.Phase != course.Checking || h.Unreadable() != nil { // it is judged for its prechecks
 		return t
 	}
 	checker := h.Checker()
 	checker.Catalogue = cat
 	t.Own = h.askOwn(context.Background(), r, 0)
-	if t.Waivers, err = h.Waivers.Waivers(context.Background(), cl.Name); err != nil {
+	if t.Waivers, err = h.waivers.Waivers(context.Background(), cl.Name); err != nil {
 		t.Waivers = nil // what can't be read pardons nothing
 	}
 	t.Judged, t.Verdicts, t.Mismatches = true, checker.Host(cl.Name, r), v.Mismatches(cat, r)
@@ -352,12 +350,12 @@ const furtherLimit = 30 * time.Second
 // further looks for what applies to a host beside what its visit makes, by the very releases and baselines that the
 // round was planned by: what a round wants is frozen when it starts. What the host's package manager would not do, or
 // can't be asked about, is left.
-func (h *Harbour) further(p *plan.Plan, c estate.Cluster, cat *catalogue.Catalogue, v *course.Visit, r *estate.Reading,
+func (h *house) further(p *plan.Plan, c estate.Cluster, cat *catalogue.Catalogue, v *course.Visit, r *estate.Reading,
 	t *course.Today) {
 	checker := h.Checker()
 	checker.Catalogue = cat
 	in := plan.Input{Brief: p.Brief, Now: checker.Now, Cluster: c, Catalogue: cat, Below: checker.Below,
-		Payloads: h.Payloads.Check, Readings: map[string]*estate.Reading{v.Host: r},
+		Payloads: h.payloads.Check, Readings: map[string]*estate.Reading{v.Host: r},
 		Verdicts: map[string][]drift.Verdict{v.Host: checker.Host(c.Name, r)}}
 	t.More, t.Left = in.Further(v.Host, v.Changes, v.Passes, v.Empties)
 	of := plan.Visit{Host: v.Host, Changes: t.More}
@@ -381,12 +379,13 @@ func (h *Harbour) further(p *plan.Plan, c estate.Cluster, cat *catalogue.Catalog
 
 // Ask asks the running round of a cluster to pause or stop, or to leave a host out, and returns what will happen, in
 // words.
-func (h *Harbour) Ask(ctx context.Context, cluster string, e course.Event) (string, error) {
+func (h Rounds) Ask(ctx context.Context, cluster string, e course.Event) (string, error) {
+	e.By = h.By
 	what, host := e.Detail, e.Host
 	if _, err := h.Cluster(cluster); err != nil && len(h.Estate.Clusters) > 0 {
 		return "", err
 	}
-	s, head, err := h.Latest(ctx, cluster)
+	s, head, err := h.latest(ctx, cluster)
 	var cut *course.Malformed
 	if err != nil && !errors.As(err, &cut) { // pausing and stopping work whatever became of the journal
 		return "", err
@@ -398,7 +397,7 @@ func (h *Harbour) Ask(ctx context.Context, cluster string, e course.Event) (stri
 	if s == nil || s.Status != course.Running {
 		return "", fmt.Errorf("no round runs over %s", cluster)
 	}
-	if held, err := h.Rounds.Holder(ctx, cluster); err != nil {
+	if held, err := h.rounds.Holder(ctx, cluster); err != nil {
 		return "", err
 	} else if held == nil {
 		return "", fmt.Errorf("the round %s over %s is unfinished, but nobody runs it; resume it with \"yare round "+
@@ -408,7 +407,7 @@ func (h *Harbour) Ask(ctx context.Context, cluster string, e course.Event) (stri
 	if what == course.AskSkip && (v == nil || v.Over()) {
 		return "", fmt.Errorf("the round over %s has no visit to %q left that could be skipped", cluster, host)
 	}
-	if err := h.Rounds.Ask(ctx, head.ID, e); err != nil {
+	if err := h.rounds.Ask(ctx, head.ID, e); err != nil {
 		return "", err
 	}
 	switch {
@@ -420,4 +419,76 @@ func (h *Harbour) Ask(ctx context.Context, cluster string, e course.Event) (stri
 		return "the round stops at the next safe point: a host that is closed is finished first", nil
 	}
 	return "the round pauses after the current host", nil
+}
+
+// Journal is a round of a cluster as its journal tells it: the newest, or the one with the id.
+func (h Rounds) Journal(ctx context.Context, cluster, id string) (string, *course.State, error) {
+	if _, err := h.Cluster(cluster); err != nil {
+		return "", nil, err
+	}
+	if id == "" {
+		head, err := h.rounds.Latest(ctx, cluster)
+		if err != nil {
+			return "", nil, err
+		}
+		id = head.ID
+	}
+	s, err := h.round(ctx, id)
+	if err == nil && s.Seq == 0 {
+		err = fmt.Errorf("there is no round %s over %s", id, cluster)
+	}
+	return id, s, err
+}
+
+// IDs are those of a cluster's rounds.
+func (h Rounds) IDs(ctx context.Context, cluster string) (out []string, err error) {
+	all, err := h.rounds.Rounds(ctx, cluster)
+	for _, r := range all {
+		out = append(out, r.ID)
+	}
+	return out, err
+}
+
+// ErrNobody is what watching a round ends with that nobody runs any more.
+var ErrNobody = errors.New("nobody runs this round any more")
+
+// watchEvery is how often a watcher looks at the journal.
+const watchEvery = 200 * time.Millisecond
+
+// Watch follows the newest round of a cluster from its journal until it stands still, and returns what it has come to.
+// It only looks.
+func (h Rounds) Watch(ctx context.Context, cluster string, seen func(course.Event)) (*course.State, error) {
+	if _, err := h.Cluster(cluster); err != nil && len(h.Estate.Clusters) > 0 {
+		return nil, err
+	}
+	head, err := h.rounds.Latest(ctx, cluster)
+	if err != nil {
+		return nil, err
+	}
+	s, chain := &course.State{}, course.NewChain(head.ID)
+	for {
+		events, err := h.rounds.Journal(ctx, head.ID, chain)
+		for _, e := range events {
+			seen(e)
+			err = errors.Join(err, s.Apply(e))
+		}
+		if err != nil || s.Status != course.Running {
+			return s, err
+		}
+		if len(events) == 0 {
+			if held, err := h.rounds.Holder(ctx, cluster); err == nil && held == nil {
+				return s, fmt.Errorf("%w; resume it with \"yare round resume %s\"", ErrNobody, cluster)
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return s, nil
+		case <-time.After(watchEvery):
+		}
+	}
+}
+
+// Request asks the running round for something, of a host where that is about one, and says what will happen.
+func (h Rounds) Request(ctx context.Context, cluster, what, host string) (string, error) {
+	return h.Ask(ctx, cluster, course.Event{Detail: what, Host: host})
 }

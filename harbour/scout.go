@@ -2,6 +2,7 @@ package harbour
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -13,9 +14,15 @@ import (
 	"yareharbour/connector/host"
 	"yareharbour/connector/libvirt"
 	"yareharbour/connector/redfish"
+	"yareharbour/connector/ssh"
 	"yareharbour/core/estate"
+	"yareharbour/core/view"
+	"yareharbour/format/baselinefile"
+	"yareharbour/format/brieffile"
 	"yareharbour/format/estatefile"
-	"yareharbour/format/plain"
+	"yareharbour/format/releaselist"
+	"yareharbour/plain"
+	"yareharbour/secret"
 )
 
 // Scout looks at hosts that no estate file names yet. It changes nothing.
@@ -23,9 +30,39 @@ type Scout struct {
 	way *host.Connector
 }
 
+// Draft is an estate file that is to be written.
+type Draft = estatefile.Draft
+
+// BMC is one of a draft.
+type BMC = estatefile.BMC
+
+// PasswordForms says in which words a password's place is said.
+const PasswordForms = secret.Forms
+
+// SetPassword says where the BMC's password is; the error is why that is no place.
+func SetPassword(b *BMC, place string) error {
+	b.Password = secret.Place(place)
+	if wrong := b.Password.Check(); wrong != "" {
+		return errors.New(wrong)
+	}
+	return nil
+}
+
+// Aliases are the hosts that ssh_config files name.
+func Aliases(config []string) []string { return ssh.Aliases(config) }
+
+// Environ is the environment for a process of this program: with the secrets that no other child gets.
+func Environ() []string { return secret.Environ() }
+
+// Schemas are JSON Schemas (draft 2020-12) of files that people write.
+func Schemas(of string) []byte {
+	return map[string][]byte{"baseline": baselinefile.Schema, "brief": brieffile.Schema(), "release list": releaselist.Schema}[of]
+}
+
 // NewScout looks through the connector. Its paths are relative to dir.
-func NewScout(c estatefile.Connector, dir string) (*Scout, error) {
-	way, err := hostsOver(c, func(p string) string {
+func NewScout(d *Draft, dir string) (*Scout, error) {
+	d.Connector.Kind = estatefile.SSH
+	way, err := hostsOver(d.Connector, func(p string) string {
 		if filepath.IsAbs(p) {
 			return p
 		}
@@ -37,8 +74,8 @@ func NewScout(c estatefile.Connector, dir string) (*Scout, error) {
 // Found is what a first look at a host found.
 type Found struct {
 	Host   string
-	Failed *connector.Stage // the first stage that does not hold; nil where the host was read
-	Says   string           // what it is, in words
+	Failed *view.Stage // the first stage that does not hold; nil where the host was read
+	Says   string      // what it is, in words
 }
 
 // Look looks at hosts, some at a time, and tells in their order what it found.
@@ -61,13 +98,14 @@ func (s *Scout) look(ctx context.Context, name string) Found {
 	for _, stage := range s.way.Connect(ctx, name) {
 		plain.Strings(&stage)
 		if !stage.OK && stage.Way != "BMC" {
-			f.Failed = &stage
+			st := view.Stage(stage)
+			f.Failed = &st
 			return f
 		}
 	}
 	r, err := connector.Read(ctx, border{opened{s.way, machineClock{}, func() {}}}, name, estate.Host, estate.GuestList)
 	if err != nil {
-		f.Failed = &connector.Stage{Way: "SSH", Name: "answer", Found: err.Error()}
+		f.Failed = &view.Stage{Way: "SSH", Name: "answer", Found: err.Error()}
 		return f
 	}
 	f.Says = fmt.Sprintf("%s, %d GiB, %d guests", r.Release, (r.Capacity.MemoryMiB+1023)/1024, len(r.RunningGuests()))

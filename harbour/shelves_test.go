@@ -8,14 +8,15 @@ import (
 	"testing"
 	"time"
 
-	"yareharbour/bundle"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
-	"yareharbour/demo"
-	"yareharbour/feed"
+	"yareharbour/sim/demo"
 	"yareharbour/store"
 )
+
+// quiet hears no progress.
+func quiet(string) {}
 
 // From a vendor's zip to "these adapters on these hosts are behind, for this reason, and this is the release that mends
 // it".
@@ -25,7 +26,7 @@ func TestFromABundleToDrift(t *testing.T) {
 		t.Fatal(err)
 	}
 	behind := func() int {
-		vs, err := h.KeptVerdicts(t.Context())
+		vs, err := h.keptVerdicts(t.Context())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -41,109 +42,107 @@ func TestFromABundleToDrift(t *testing.T) {
 		t.Fatal("lapwing is behind before anything came")
 	}
 	file := filepath.Join(h.State, filepath.FromSlash(demo.BundleFile))
-	b, err := h.OpenBundle(t.Context(), file, nil, false, "op", nil)
+	b, err := h.Open(t.Context(), file, Signed{}, quiet)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if r, a := h.Brings(b); r != 1 || a != 0 || behind() != 0 {
-		t.Errorf("%d new releases, %d advisories; looking changes nothing", r, a)
+	if b.NewReleases != 1 || b.NewAdvisories != 0 || behind() != 0 {
+		t.Errorf("%d new releases, %d advisories; looking changes nothing", b.NewReleases, b.NewAdvisories)
 	}
-	if err := h.Accept(t.Context(), b); err != nil {
-		t.Fatal(err)
+	if known, err := h.TakeIn(t.Context(), b, quiet); known || err != nil {
+		t.Fatal(known, err)
 	}
 	if behind() != 2 {
 		t.Errorf("%d of its two drives are behind", behind())
 	}
-	again, err := h.OpenBundle(t.Context(), file, nil, false, "op", nil)
+	again, err := h.Open(t.Context(), file, Signed{}, quiet)
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer again.Close()
-	if err := h.Accept(t.Context(), again); !errors.Is(err, bundle.ErrKnown) {
-		t.Errorf("%v", err)
+	if known, err := h.TakeIn(t.Context(), again, quiet); !known || err != nil {
+		t.Errorf("%v %v", known, err)
 	}
 	p, err := h.Plan(t.Context(), brief(h, "vts", "lapwing"))
 	if err != nil || len(p.Visits) != 1 || p.Visits[0].Obstacle != "" {
 		t.Errorf("its payload is in the store, so a round can apply it: %+v %v", p.Visits, err)
 	}
 	if doomed, err := h.Prune(t.Context(),
-		catalogue.PruneRule{Unknown: true, OlderThan: time.Nanosecond, Most: 1}); err != nil || len(doomed) != 0 {
+		Rule{PruneRule: catalogue.PruneRule{Unknown: true, OlderThan: time.Nanosecond, Most: 1}}); err != nil || len(doomed) != 0 {
 		t.Errorf("what hosts want is never pruned: %+v %v", doomed, err)
 	}
-	taken, _ := h.Bundles.Taken()
-	if _, err := h.Bundles.Remove(taken[0].ID); err != nil {
-		t.Fatal(err)
-	}
-	if err := h.Reload(); err != nil || behind() != 0 {
+	taken, _ := h.Bundles()
+	if _, err := h.TakeOut(t.Context(), taken[0].ID); err != nil || behind() != 0 {
 		t.Errorf("taken out again: %d behind, %v", behind(), err)
 	}
 }
 
 func TestSyncingTheDemosFeeds(t *testing.T) {
 	h := open(t)
-	var names []string
-	for _, f := range h.Due(time.Now()) {
-		names = append(names, f.Name)
+	due := func() (names []string) {
+		all, err := h.Feeds()
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, f := range all {
+			if f.Due {
+				names = append(names, f.Name)
+			}
+		}
+		return names
 	}
-	if got := strings.Join(names, " "); got != "brae-mirror brae-advisories corran-advisories" {
+	if got := strings.Join(due(), " "); got != "brae-mirror brae-advisories corran-advisories" {
 		t.Errorf("due are %s: the others are on demand or off", got)
 	}
 	old := h.Catalogue()
-	results, err := h.Sync(t.Context(), h.Due(time.Now()), nil)
-	if err != nil || !results["brae-mirror"].Changed {
+	results, err := h.Sync(t.Context(), Which{Due: true}, quiet)
+	if err != nil || results[0].Name != "brae-mirror" || !results[0].Changed {
 		t.Fatal(results, err)
 	}
 	if h.Catalogue() == old || len(old.Advisories()) != 0 || len(h.Catalogue().Advisories()) != 4 {
 		t.Error("a new catalogue takes the place of the old, which stays as it was")
 	}
-	if due := h.Due(time.Now()); len(due) != 0 {
+	if due := due(); len(due) != 0 {
 		t.Errorf("due again at once: %v", due)
 	}
 	r := h.Catalogue().Release("deb:lldpd", "1.2-brae1", "", "")
 	if r == nil {
 		t.Fatal("the mirror's packages are not known")
 	}
-	if err := h.Fetch(t.Context(), r, nil); err != nil || !h.Payloads.Store.Has(r.SHA256) {
+	if err := h.fetch(t.Context(), r, quiet); err != nil || !h.payloads.Store.Has(r.SHA256) {
 		t.Errorf("its payload: %v", err)
 	}
 	if err := os.WriteFile(filepath.Join(h.State, "feeds", "brae-mirror", "dists", "brae-4", "InRelease"),
 		[]byte("forged"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	for _, name := range []string{"brae-rpm", "skerry-firmware"} {
-		f, err := h.Feed(name)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if _, err := h.Sync(t.Context(), []feed.Feed{f}, nil); err != nil {
-			t.Error(err)
-		}
+	if _, err := h.Sync(t.Context(), Which{Names: []string{"brae-rpm", "skerry-firmware"}}, quiet); err != nil {
+		t.Error(err)
 	}
 	if r := h.Catalogue().Release("rpm:brae-tools", "3.1-1", "", ""); r == nil || r.Severity != catalogue.Medium {
 		t.Errorf("from the RPM repository: %+v", r)
 	}
-	b, err := h.OpenBundle(t.Context(), filepath.Join(h.State, filepath.FromSlash(demo.FirmwareBundle)), nil, false, "op", nil)
+	b, err := h.Open(t.Context(), filepath.Join(h.State, filepath.FromSlash(demo.FirmwareBundle)), Signed{}, quiet)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := h.Accept(t.Context(), b); err != nil {
+	if _, err := h.TakeIn(t.Context(), b, quiet); err != nil {
 		t.Fatal(err)
 	}
 	for key, version := range map[estate.Key]string{"fw:skerry-p2": "1.8.4", "fw:skerry-nx": "2.2"} {
 		if r := h.Catalogue().Newest(key, "", catalogue.Rule{}); r == nil || r.Version != version ||
-			!h.Payloads.Store.Has(r.SHA256) {
+			!h.payloads.Store.Has(r.SHA256) {
 			t.Errorf("%s from a cabinet or PLDM package: %+v", key, r)
 		}
 	}
-	f, _ := h.Feed("brae-mirror")
-	if _, err := h.Shelf.Sync(t.Context(), f, time.Now(), nil); err == nil ||
+	if _, err := h.Sync(t.Context(), Which{Names: []string{"brae-mirror"}}, quiet); err == nil ||
 		!strings.Contains(err.Error(), "signature") {
 		t.Errorf("a mirror without a good signature: %v", err)
 	}
 	if h.Catalogue().Release("deb:lldpd", "1.2-brae1", "", "") == nil {
 		t.Error("what was known is lost")
 	}
-	if _, err := h.Feed("nowhere"); err == nil {
+	if _, err := h.feed("nowhere"); err == nil {
 		t.Error("a feed that is not there was found")
 	}
 }
@@ -167,27 +166,27 @@ func TestBaselinesInVersions(t *testing.T) {
 	}
 	for why, save := range map[string]func() (int, error){
 		"needs a reason": func() (int, error) {
-			return h.SaveBaseline(t.Context(), src.Name, edited, 1, "op", " ")
+			return h.SaveBaseline(t.Context(), src.Name, edited, 1, " ")
 		},
 		"keeps its name": func() (int, error) {
-			return h.SaveBaseline(t.Context(), "other", edited, 0, "op", "x")
+			return h.SaveBaseline(t.Context(), "other", edited, 0, "x")
 		},
 		"platform-november.yaml:": func() (int, error) {
-			return h.SaveBaseline(t.Context(), src.Name, "baseline: [", 1, "op", "x")
+			return h.SaveBaseline(t.Context(), src.Name, "baseline: [", 1, "x")
 		},
 		"somebody else": func() (int, error) {
-			return h.SaveBaseline(t.Context(), src.Name, edited, 7, "op", "x")
+			return h.SaveBaseline(t.Context(), src.Name, edited, 7, "x")
 		},
 		"can't be a new": func() (int, error) {
 			return h.SaveBaseline(t.Context(), "../x",
-				"baseline: ../x\nclauses: [{component: \"deb:a\", posture: never}]\n", 0, "op", "x")
+				"baseline: ../x\nclauses: [{component: \"deb:a\", posture: never}]\n", 0, "x")
 		},
 	} {
 		if _, err := save(); err == nil || !strings.Contains(err.Error(), why) {
 			t.Errorf("%v, want %q", err, why)
 		}
 	}
-	if n, err := h.SaveBaseline(t.Context(), src.Name, edited, 1, "op", "newer ssh"); err != nil || n != 2 {
+	if n, err := h.SaveBaseline(t.Context(), src.Name, edited, 1, "newer ssh"); err != nil || n != 2 {
 		t.Fatal(n, err)
 	}
 	if text, _ := os.ReadFile(src.File); string(text) != edited {
@@ -201,24 +200,24 @@ func TestBaselinesInVersions(t *testing.T) {
 	if err := os.WriteFile(src.File, []byte(src.Text), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := h.SaveBaseline(t.Context(), src.Name, edited+"# more\n", 2, "op", "x"); !errors.Is(err,
+	if _, err := h.SaveBaseline(t.Context(), src.Name, edited+"# more\n", 2, "x"); !errors.Is(err,
 		store.ErrChanged) {
 		t.Errorf("saved over what somebody else wrote: %v", err)
 	}
 	if err := h.LoadBaselines(t.Context()); err != nil {
 		t.Fatal(err)
 	}
-	if v, err := h.Versions.Version(t.Context(), src.Name, 0); err != nil || v.N != 3 ||
+	if v, err := h.versions.Version(t.Context(), src.Name, 0); err != nil || v.N != 3 ||
 		v.By != "file" || v.Text != src.Text {
 		t.Errorf("%+v %v", v, err)
 	}
 	// One that is made here lives beside the state, and can go again.
 	own := "baseline: mine\nassign: [vts]\nclauses:\n  - component: deb:crab\n    posture: at least\n" +
 		"    version: \"1\"\n"
-	if n, err := h.SaveBaseline(t.Context(), "mine", own, 0, "op", "a trial"); err != nil || n != 1 {
+	if n, err := h.SaveBaseline(t.Context(), "mine", own, 0, "a trial"); err != nil || n != 1 {
 		t.Fatal(n, err)
 	}
-	if vs, _ := h.KeptVerdicts(t.Context()); !hasVerdict(vs["heron"], "deb:crab", drift.Absent) {
+	if vs, _ := h.keptVerdicts(t.Context()); !hasVerdict(vs["heron"], "deb:crab", drift.Absent) {
 		t.Error("a new baseline binds at once")
 	}
 	if err := h.RemoveBaseline(t.Context(), "platform-november"); err == nil {
@@ -227,7 +226,7 @@ func TestBaselinesInVersions(t *testing.T) {
 	if err := h.RemoveBaseline(t.Context(), "mine"); err != nil {
 		t.Fatal(err)
 	}
-	if vs, _ := h.KeptVerdicts(t.Context()); hasVerdict(vs["heron"], "deb:crab", drift.Absent) {
+	if vs, _ := h.keptVerdicts(t.Context()); hasVerdict(vs["heron"], "deb:crab", drift.Absent) {
 		t.Error("it binds still")
 	}
 }
@@ -245,7 +244,7 @@ func TestLookingBack(t *testing.T) {
 	h := open(t)
 	w := demo.World()
 	for _, day := range demo.Days() {
-		if err := h.Readings.KeepReading(t.Context(), demo.Past(w, day)["dunlin"]); err != nil {
+		if err := h.readings.KeepReading(t.Context(), demo.Past(w, day)["dunlin"]); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -263,7 +262,7 @@ func TestLookingBack(t *testing.T) {
 			t.Errorf("%s stood at %s, want %s", name, c.Version, want)
 		}
 	}
-	for name, want := range map[string]string{"nobody": "no host", "dunlin@2020-01-01": "no reading of dunlin is kept",
+	for name, want := range map[string]string{"nobody": "no cluster or host", "dunlin@2020-01-01": "no reading of dunlin is kept",
 		"dunlin@soon": "is no time"} {
 		if _, err := h.ReadingAt(t.Context(), name); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %q", name, err, want)
@@ -297,21 +296,21 @@ func TestNewDriftSinceTheLastLook(t *testing.T) {
 	if n, err := h.News(t.Context(), "vts", vs); err != nil || !n.Since.IsZero() || len(n.Drift) != 0 {
 		t.Errorf("nobody looked yet: %+v %v", n, err)
 	}
-	if err := h.Looked(t.Context(), "vts", "op"); err != nil {
+	if err := h.MarkSeen(t.Context(), "vts"); err != nil {
 		t.Fatal(err)
 	}
-	if n, err := h.News(t.Context(), "vts", read()); err != nil || len(n.Drift) != 0 || n.By != "op" {
+	if n, err := h.News(t.Context(), "vts", read()); err != nil || len(n.Drift) != 0 || n.By != "tester" {
 		t.Errorf("%+v %v", n, err)
 	}
 	s, _ := h.Source("settings")
 	if _, err := h.SaveBaseline(t.Context(), "settings", strings.Replace(s.Text, "value: drop", "value: reject", 1),
-		s.Version, "op", "x"); err != nil {
+		s.Version, "x"); err != nil {
 		t.Fatal(err)
 	}
 	if n, err := h.News(t.Context(), "vts", read()); err != nil || len(n.Drift) != 2 {
 		t.Errorf("%+v %v", n, err)
 	}
-	if trend, err := h.Tallies.Trend(t.Context(), "vts", time.Time{}); err != nil || len(trend) < 2 ||
+	if trend, err := h.tallies.Trend(t.Context(), "vts", time.Time{}); err != nil || len(trend) < 2 ||
 		trend[len(trend)-1].Drift[estate.Settings] != 2 {
 		t.Errorf("%+v %v", trend, err)
 	}

@@ -44,14 +44,14 @@ type followed struct {
 
 // View looks at all that is known and makes one value of it, from which screens, reports, exports and drawings are
 // made. It reads no host. It may be called from several goroutines.
-func (h *Harbour) View(ctx context.Context) (*view.Estate, error) {
+func (h Looking) View(ctx context.Context) (*view.Estate, error) {
 	readings, err := h.newest(ctx)
 	if err != nil {
 		return nil, err
 	}
-	e := &view.Estate{Readings: readings, Checker: h.Checker(), Speed: h.World.Speed(), Rounds: map[string]view.Round{},
+	e := &view.Estate{Readings: readings, Checker: h.Checker(), Speed: h.world.Speed(), Rounds: map[string]view.Round{},
 		Siblings: map[string][]drift.Siblings{}, News: map[string]drift.News{}, Trends: map[string][]drift.Tally{}}
-	in := survey.Input{Estate: h.Estate, Now: h.World.Now(), MaxAge: MaxAge, Readings: readings,
+	in := survey.Input{Estate: h.Estate, Now: h.Now(), MaxAge: MaxAge, Readings: readings,
 		Rounds: map[string]*course.State{}, Runs: map[string]bool{}, News: e.News, Distrusted: map[string]string{}}
 	e.Verdicts = h.Check(e.Checker, readings)
 	for _, c := range h.Estate.Clusters {
@@ -75,7 +75,7 @@ func (h *Harbour) View(ctx context.Context) (*view.Estate, error) {
 		if e.News[c.Name], err = h.News(ctx, c.Name, verdicts); err != nil {
 			return nil, err
 		}
-		if e.Trends[c.Name], err = h.Tallies.Trend(ctx, c.Name, e.Checker.Now.Add(-view.TrendFor)); err != nil {
+		if e.Trends[c.Name], err = h.tallies.Trend(ctx, c.Name, e.Checker.Now.Add(-view.TrendFor)); err != nil {
 			return nil, err
 		}
 	}
@@ -86,7 +86,7 @@ func (h *Harbour) View(ctx context.Context) (*view.Estate, error) {
 	if in.Plans, err = h.remembers(ctx, e); err != nil {
 		return nil, err
 	}
-	if err := h.Sound(); err != nil {
+	if err := h.Unreadable(); err != nil {
 		in.Faults, in.Plans = strings.Split(err.Error(), "\n"), nil
 	}
 	if in.Owed, err = h.owed(ctx, readings); err != nil {
@@ -100,7 +100,7 @@ func (h *Harbour) View(ctx context.Context) (*view.Estate, error) {
 }
 
 // sightings are the guests that two looks saw run on several hosts.
-func (h *Harbour) sightings(readings map[string]*estate.Reading) (sure map[string]bool) {
+func (h *house) sightings(readings map[string]*estate.Reading) (sure map[string]bool) {
 	var twice []precheck.Double
 	for _, c := range h.Estate.Clusters {
 		twice = append(twice, precheck.Twice(c.Hosts, readings)...)
@@ -112,7 +112,7 @@ func (h *Harbour) sightings(readings map[string]*estate.Reading) (sure map[strin
 }
 
 // holdings turns readings around, anew only where one is another than the last time.
-func (h *Harbour) holdings(readings map[string]*estate.Reading, c *drift.Checker) *drift.Holdings {
+func (h *house) holdings(readings map[string]*estate.Reading, c *drift.Checker) *drift.Holdings {
 	h.looking.Lock()
 	defer h.looking.Unlock()
 	l := &h.looks
@@ -123,33 +123,16 @@ func (h *Harbour) holdings(readings map[string]*estate.Reading, c *drift.Checker
 }
 
 // shelves tells of baselines, feeds, bundles, payloads and kept filters.
-func (h *Harbour) shelves(ctx context.Context, e *view.Estate) (err error) {
-	for _, x := range h.Sources() {
-		e.Baselines = append(e.Baselines,
-			view.Baseline{Baseline: x.Baseline, File: x.File, Text: x.Text, Version: x.Version})
-	}
+func (h *house) shelves(ctx context.Context, e *view.Estate) (err error) {
+	e.Baselines = slices.Clone(h.Sources())
 	slices.SortStableFunc(e.Baselines, func(x, y view.Baseline) int { return cmp.Compare(x.Rank, y.Rank) })
-	feeds, err := h.FeedStates()
-	if err != nil {
+	if e.Feeds, err = h.Feeds(); err != nil {
 		return err
 	}
-	now := time.Now() // of this machine: feeds are no matter of a simulated estate's clock
-	for _, f := range feeds {
-		e.Feeds = append(e.Feeds, view.Feed{Name: f.Name, Kind: string(f.Kind), Schedule: f.Schedule.String(),
-			Off: f.Schedule.Off, Due: f.Due(now), Synced: f.Synced,
-			Releases: f.Releases, Advisories: f.Advisories, Bytes: f.Bytes,
-			Aside: f.Aside, Error: f.Error})
-	}
-	bundles, err := h.Bundles.Taken()
-	if err != nil {
+	if e.Bundles, err = h.Bundles(); err != nil {
 		return err
 	}
-	for _, b := range bundles {
-		e.Bundles = append(e.Bundles,
-			view.Bundle{Name: b.Name, ID: b.ID, By: b.By, Taken: b.Taken, Releases: b.Releases, Advisories: b.Advises,
-				Payloads: b.Payloads})
-	}
-	all, err := h.Payloads.Store.List()
+	all, err := h.payloads.Store.List()
 	if err != nil {
 		return err
 	}
@@ -157,17 +140,17 @@ func (h *Harbour) shelves(ctx context.Context, e *view.Estate) (err error) {
 	for _, p := range all {
 		e.Stock.Size += p.Size
 	}
-	if e.Stock.Free, err = h.Payloads.Store.Free(); err != nil {
+	if e.Stock.Free, err = h.payloads.Store.Free(); err != nil {
 		return err
 	}
-	e.Filters, err = h.Filters.Filters(ctx)
+	e.Filters, err = h.filters.Filters(ctx)
 	return err
 }
 
 // follow brings what is known of the cluster's newest round up to date; the zero value where it had none. Of a journal
 // that can't be trusted it returns a *course.Malformed.
-func (h *Harbour) follow(ctx context.Context, cluster string) (view.Round, error) {
-	head, err := h.Rounds.Latest(ctx, cluster)
+func (h *house) follow(ctx context.Context, cluster string) (view.Round, error) {
+	head, err := h.rounds.Latest(ctx, cluster)
 	if errors.Is(err, store.ErrNoRound) {
 		return view.Round{}, nil
 	}
@@ -184,7 +167,7 @@ func (h *Harbour) follow(ctx context.Context, cluster string) (view.Round, error
 		}
 		h.looks.journals[cluster] = j
 	}
-	more, err := h.Rounds.Journal(ctx, head.ID, j.chain)
+	more, err := h.rounds.Journal(ctx, head.ID, j.chain)
 	if len(more) > 0 || j.state == nil {
 		var wrong error
 		j.events = append(j.events, more...)
@@ -198,12 +181,12 @@ func (h *Harbour) follow(ctx context.Context, cluster string) (view.Round, error
 	if r.State.Status != course.Running {
 		return r, nil
 	}
-	held, err := h.Rounds.Holder(ctx, cluster)
+	held, err := h.rounds.Holder(ctx, cluster)
 	if err != nil {
 		return r, err
 	}
 	if r.Runs = held != nil; r.Runs {
-		p, err := h.Rounds.Progress(ctx, head.ID)
+		p, err := h.rounds.Progress(ctx, head.ID)
 		r.Says = p.Says
 		return r, err
 	}

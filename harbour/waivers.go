@@ -13,28 +13,43 @@ import (
 	"yareharbour/core/precheck"
 )
 
-// Waive puts a pardon of what a check found on a host on the record. It is refused for what is clear, and for what must
+// Waive puts pardons of what checks found on the record, for so long. It is refused for what is clear, and for what must
 // never be waived.
-func (h *Harbour) Waive(ctx context.Context, cluster string, a precheck.Answer, reason, by string,
-	until time.Time) (precheck.Waiver, error) {
-	w, err := precheck.NewWaiver(cluster, a, reason, by, h.World.Now(), until)
-	if err != nil {
-		return w, err
-	}
+func (h Planning) Waive(ctx context.Context, cluster string, of []precheck.Answer, reason string,
+	lasts time.Duration) (out []precheck.Waiver, err error) {
 	if h.unwritable != nil {
-		return w, fmt.Errorf("a waiver goes on the record, and the state directory can't be written: %w", h.unwritable)
+		return nil, fmt.Errorf("a waiver goes on the record, and the state directory can't be written: %w", h.unwritable)
 	}
-	w.ID = ulid.Make().String()
-	return w, h.Waivers.KeepWaiver(ctx, w)
+	now := h.Now()
+	for _, a := range of {
+		w, err := precheck.NewWaiver(cluster, a, reason, h.By, now, now.Add(lasts))
+		if err != nil {
+			return out, err
+		}
+		w.ID = ulid.Make().String()
+		if err := h.waivers.KeepWaiver(ctx, w); err != nil {
+			return out, err
+		}
+		out = append(out, w)
+	}
+	return out, nil
+}
+
+// Waivers is what was ever waived on a cluster, in the order in which it was.
+func (h Planning) Waivers(ctx context.Context, cluster string) ([]precheck.Waiver, error) {
+	if _, err := h.Cluster(cluster); err != nil {
+		return nil, err
+	}
+	return h.waivers.Waivers(ctx, cluster)
 }
 
 // Unwaive takes a waiver back; it stays on the record. The waiver is named by its id, or the end of it.
-func (h *Harbour) Unwaive(ctx context.Context, cluster, id, by string) (precheck.Waiver, error) {
-	all, err := h.Waivers.Waivers(ctx, cluster)
+func (h Planning) Unwaive(ctx context.Context, cluster, id string) (precheck.Waiver, error) {
+	all, err := h.Waivers(ctx, cluster)
 	if err != nil {
 		return precheck.Waiver{}, err
 	}
-	now := h.World.Now()
+	now := h.Now()
 	var found []precheck.Waiver
 	for _, w := range all {
 		if strings.HasSuffix(strings.ToUpper(w.ID), strings.ToUpper(id)) && id != "" && w.Stands(now) {
@@ -46,20 +61,24 @@ func (h *Harbour) Unwaive(ctx context.Context, cluster, id, by string) (precheck
 			fmt.Errorf("%d waivers of %s that stand have an id that ends in %q", len(found), cluster, id)
 	}
 	w := found[0]
-	w.Ended, w.EndedBy = now, by
-	return w, h.Waivers.KeepWaiver(ctx, w)
+	w.Ended, w.EndedBy = now, h.By
+	return w, h.waivers.KeepWaiver(ctx, w)
+}
+
+// TakeBack ends waivers before their time.
+func (h Planning) TakeBack(ctx context.Context, cluster string, of []precheck.Waiver) error {
+	for _, w := range of {
+		if _, err := h.Unwaive(ctx, cluster, w.ID); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Prechecks reads a cluster and asks every check of the hosts that a round would visit. hosts and checks narrow that;
 // none means all.
-func (h *Harbour) Prechecks(ctx context.Context, b plan.Brief, checks []string) ([]precheck.Answer, []plan.Aside, error) {
-	names := []string{"along"}
-	for _, x := range precheck.Checks {
-		names = append(names, x.Name)
-	}
-	for _, x := range h.own {
-		names = append(names, x.Name)
-	}
+func (h Planning) Prechecks(ctx context.Context, b plan.Brief, checks []string) ([]precheck.Answer, []plan.Aside, error) {
+	names := h.Checks()
 	for _, c := range checks {
 		if !slices.Contains(names, c) {
 			return nil, nil, fmt.Errorf("there is no check %q; there are %s", c, strings.Join(names, ", "))
@@ -79,4 +98,16 @@ func (h *Harbour) Prechecks(ctx context.Context, b plan.Brief, checks []string) 
 		}
 	}
 	return out, p.Aside, nil
+}
+
+// Checks are the names of all prechecks, those of the estate file among them.
+func (h *house) Checks() []string {
+	names := []string{"along"}
+	for _, x := range precheck.Checks {
+		names = append(names, x.Name)
+	}
+	for _, x := range h.own {
+		names = append(names, x.Name)
+	}
+	return names
 }

@@ -14,12 +14,12 @@ import (
 	"yareharbour/connector/host"
 	"yareharbour/connector/libvirt"
 	"yareharbour/connector/redfish"
-	"yareharbour/connector/sim"
 	"yareharbour/connector/ssh"
 	"yareharbour/core/act"
 	"yareharbour/core/estate"
 	"yareharbour/format/estatefile"
-	"yareharbour/format/plain"
+	"yareharbour/plain"
+	"yareharbour/sim/conn"
 )
 
 // World is the outside of an estate: its hosts, and its time.
@@ -153,7 +153,7 @@ func (g guarded) Remove(ctx context.Context) error {
 
 // dial reaches the estate as its file says. Hosts may be reached by other ways than the rest; a way that can't be
 // dialled leaves its own hosts silent. The estate's time is that of its own connector.
-func (h *Harbour) dial(ctx context.Context) (World, error) {
+func (h *house) dial(ctx context.Context) (World, error) {
 	w, err := h.connect(ctx, h.file.Connector)
 	if err != nil {
 		return nil, err
@@ -172,7 +172,7 @@ func (h *Harbour) dial(ctx context.Context) (World, error) {
 // routes is a world whose hosts are reached in several ways.
 type routes struct {
 	World
-	harbour *Harbour
+	harbour *house
 	others  []World // in the order of the estate file's connectors
 }
 
@@ -192,9 +192,9 @@ func (r routes) Hangup() {
 	}
 }
 
-func (h *Harbour) connect(ctx context.Context, c estatefile.Connector) (World, error) {
+func (h *house) connect(ctx context.Context, c estatefile.Connector) (World, error) {
 	if c.Kind == estatefile.Sim {
-		w, err := sim.Dial(ctx, h.path(c.Dir))
+		w, err := conn.Dial(ctx, h.path(c.Dir))
 		if err != nil {
 			return nil, err
 		}
@@ -307,7 +307,7 @@ func (n noAnswer) Connect(context.Context) []connector.Stage {
 func (noAnswer) Close() error { return nil }
 
 // path is a path of the estate file, which is relative to it.
-func (h *Harbour) path(p string) string {
+func (h *house) path(p string) string {
 	if filepath.IsAbs(p) {
 		return p
 	}

@@ -17,7 +17,7 @@ func TestRealHostsConform(tt *testing.T) {
 	fresh(t)
 	w := t.reach().with(bmcs(t))
 	prepared(t, w)
-	image, err := json.Marshal(sim.Payload{Component: board, Version: "3.08"})
+	image, err := json.Marshal(sim.Payload{Component: board, Version: "14.2"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -33,7 +33,7 @@ func TestRealHostsConform(tt *testing.T) {
 			Refused: act.Change{Component: "deb:reef", To: "1.0", Pass: 1},
 			Service: act.Change{Component: "deb:libvirt-daemon", From: daemon, To: daemon,
 				Services: []string{"libvirtd.service"}, Pass: 1},
-			Flash: act.Change{Component: board, From: "3.02", To: "3.08", File: "corran-bmc_3.08.payload", Pass: 1},
+			Flash: act.Change{Component: board, From: "14.0", To: "14.2", File: "corran-bmc_3.08.payload", Pass: 1},
 			Image: image,
 			Abort: func(host string) { // by its administrator, who slows it down first
 				on(t, host, "virsh -q migrate-setspeed g1-1 1")

@@ -255,7 +255,7 @@ func bmcs(t *trial) sim.Address {
 				Reading: estate.Reading{Host: h,
 					Hardware: estate.Hardware{Maker: "Corran", Model: "Quay 1", Serial: "LAB-" + h},
 					BMC:      estate.BMC{Power: "On"}, Health: []estate.Health{{Item: "power supply 1", OK: true}},
-					Components: []estate.Component{{Key: board, Version: "3.02", Class: "bmc", Model: "Corran BMC"}}}}
+					Components: []estate.Component{{Key: board, Version: "14.0", Class: "bmc", Model: "Corran BMC"}}}}
 		}
 		return w
 	}

@@ -12,8 +12,8 @@ import (
 	"yareharbour/core/course"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
-	"yareharbour/demo"
 	"yareharbour/sim"
+	"yareharbour/sim/demo"
 )
 
 // deaths lets the program die at every instant of a round over vts, before and after each effect, and another go on.

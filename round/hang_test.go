@@ -7,7 +7,7 @@ import (
 	"testing"
 
 	"yareharbour/core/course"
-	"yareharbour/demo"
+	"yareharbour/sim/demo"
 )
 
 // A call that never ends does not hang the round: a look is given up, told as silence, and made anew; of an order it is

@@ -15,8 +15,8 @@ import (
 	"yareharbour/core/course"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
-	"yareharbour/demo"
 	"yareharbour/sim"
+	"yareharbour/sim/demo"
 )
 
 func finished(t *testing.T, h *harness, s *course.State, err error, cluster string) {
@@ -429,7 +429,7 @@ func TestAWithdrawalStopsTheRound(t *testing.T) {
 		s, err := h.start(h.plan("vts"))
 		if err != nil || s.Status != course.Failing ||
 			!strings.Contains(s.Detail,
-				"fw:corran-bmc 3.11 was withdrawn since the round was planned: it bricks fans") {
+				"fw:corran-bmc 14.6 was withdrawn since the round was planned: it bricks fans") {
 			t.Fatal(s.Status, s.Detail, err)
 		}
 		if !s.Visit("jacana").Over() || h.world.Hosts["heron"].Reading.Closed != nil {

@@ -13,8 +13,8 @@ import (
 	"yareharbour/core/course"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
-	"yareharbour/demo"
 	"yareharbour/sim"
+	"yareharbour/sim/demo"
 )
 
 // dead is a state in which a round stands still, and nothing but a person leads on.

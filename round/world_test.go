@@ -25,10 +25,10 @@ import (
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
-	"yareharbour/demo"
 	"yareharbour/format/baselinefile"
 	"yareharbour/format/releaselist"
 	"yareharbour/sim"
+	"yareharbour/sim/demo"
 )
 
 // harness runs rounds on a simulated world in a bubble of time: a round of hours takes as long as it computes.

@@ -22,8 +22,8 @@ import (
 	"yareharbour/core/act"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
-	"yareharbour/demo"
 	"yareharbour/sim"
+	"yareharbour/sim/demo"
 )
 
 // serve runs the demo's world on loopback until the test ends.

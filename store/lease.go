@@ -71,12 +71,12 @@ type held struct {
 	free            bool
 }
 
-// is tells who holds the lease: nobody, somebody, or somebody of whom only time will tell, since he is on another
+// holding tells who holds the lease: nobody, somebody, or somebody of whom only time will tell, since he is on another
 // machine.
-type is int
+type holding int
 
 const (
-	nobody is = iota
+	nobody holding = iota
 	somebody
 	elsewhere
 )
@@ -99,7 +99,7 @@ type querier interface {
 
 // who judges a row from here. A process of this machine is known to live or not; times of this boot can be compared; an
 // earlier boot of this machine is over.
-func (s *Store) who(h held) is {
+func (s *Store) who(h held) holding {
 	boot, up := s.clock.Now()
 	at, err := here()
 	switch {

@@ -44,6 +44,7 @@ type Rounds interface {
 
 	KeepPlan(ctx context.Context, p *plan.Plan) error
 	Plan(ctx context.Context, cluster, digest string) (*plan.Plan, error)
+	Digests(ctx context.Context, cluster string) ([]string, error)
 	KeepTimes(ctx context.Context, round string, visits []course.Visit) error
 	Times(ctx context.Context) (plan.Times, error)
 }
@@ -391,6 +392,23 @@ func (s *Store) Plan(ctx context.Context, cluster, digest string) (*plan.Plan, e
 		return nil, fmt.Errorf("the plan %s of %s: %w; \"yare plan %s\" makes one", digest, cluster, ErrNoPlan, cluster)
 	}
 	return found, rows.Err()
+}
+
+// Digests are those of the cluster's kept plans.
+func (s *Store) Digests(ctx context.Context, cluster string) (out []string, err error) {
+	rows, err := s.db.QueryContext(ctx, "SELECT digest FROM plans WHERE cluster = ? ORDER BY rowid DESC", cluster)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var d string
+		if err := rows.Scan(&d); err != nil {
+			return nil, err
+		}
+		out = append(out, d)
+	}
+	return out, rows.Err()
 }
 
 // KeepTimes keeps how long the steps of a round's visits took. Those of a visit that are kept already are not kept

@@ -15,6 +15,7 @@ import (
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/narrow"
+	"yareharbour/export"
 	"yareharbour/tui/part"
 )
 
@@ -295,7 +296,7 @@ func (m *Model) askFilterName() tea.Msg {
 // be taken back.
 func (m *Model) keepFilter(name string) tea.Msg {
 	text, kept := m.narrow.String(), m.frame().View.Filters
-	set := func(name, text, says string) (string, error) { return says, m.desk.KeepFilter(m.ctx, name, text) }
+	set := func(name, text, says string) (string, error) { return says, m.app.KeepFilter(m.ctx, name, text) }
 	done := func(name, to, says string) tea.Msg {
 		was := kept[name]
 		return func() tea.Msg {
@@ -330,13 +331,14 @@ var exportFormats = []struct{ key, format, name string }{
 
 // export writes what the screen shows to a file in the working directory.
 func (m *Model) export(format string) tea.Msg {
-	name, what := m.top().Export(m.frame(), format)
-	if what == nil {
+	d := m.top().Export(m.frame(), format)
+	if d == nil {
 		return part.Tell("there is nothing to export here")
 	}
+	name := export.FileName(*d, m.frame().View.At(), format)
 	return func() tea.Msg {
 		var b bytes.Buffer
-		err := what(&b, format)
+		err := export.Write(&b, *d, format)
 		if err == nil {
 			err = renameio.WriteFile(name, b.Bytes(), 0o644)
 		}

@@ -3,7 +3,6 @@ package tui
 import (
 	"bytes"
 	"context"
-	"io"
 	"math/rand"
 	"os"
 	"regexp"
@@ -21,8 +20,7 @@ import (
 	"yareharbour/core/survey"
 	"yareharbour/core/view"
 	"yareharbour/export"
-	"yareharbour/format/report"
-	"yareharbour/tui/matrix"
+	"yareharbour/tui/adrift"
 	"yareharbour/tui/part"
 	"yareharbour/tui/part/parttest"
 	"yareharbour/tui/waterline"
@@ -59,9 +57,9 @@ func (p *printed) number(name, text, pattern string) {
 	p.counts[name+": "+pattern] = n
 }
 
-func inWords(w export.Writer) string {
+func inWords(d view.Document) string {
 	var out bytes.Buffer
-	if err := w(&out, "text"); err != nil {
+	if err := export.Write(&out, d, "text"); err != nil {
 		panic(err)
 	}
 	return out.String()
@@ -87,12 +85,12 @@ func printing(w plantest.World, filter string) printed {
 
 	out := printed{counts: map[string]int{}}
 	say := func(name, text string) string { out.texts += "── " + name + "\n" + text; return text }
-	d := report.NewDrift(clusters, e.Checker, e.Readings, e.Verdicts, c.Hosts, f)
-	out.counts["check: exit code"] = int(d.Standing())
-	text := say("check", inWords(d.Write))
+	d := view.Judged{Clusters: clusters, Checker: e.Checker, Readings: e.Readings, Verdicts: e.Verdicts}.Report(c.Hosts, f)
+	out.counts["check: exit code"] = int(d.Conclusion())
+	text := say("check", inWords(d.Document("drift", "", false)))
 	out.number("check", text, `(\d+) places? in line`)
 	tally := drift.Count(plantest.Now, c.Hosts, e.Verdicts)
-	text = say("trend", inWords(func(w io.Writer, f string) error { return report.Trend(w, "c", []drift.Tally{tally}, f) }))
+	text = say("trend", inWords(view.Trend{Cluster: "c", Tallies: []drift.Tally{tally}}.Document()))
 	out.has("trend", text, "–")
 	if strings.Contains(text, " 0 of ") && strings.Contains(text, "–") {
 		out.counts["trend: all is well"] = 1
@@ -105,8 +103,8 @@ func printing(w plantest.World, filter string) printed {
 		answers = append(answers, p.Visits[i].Answers...)
 	}
 	out.counts["precheck: exit code"] = -int(plan.Answered(answers, p.Aside))
-	say("precheck", inWords(export.Prechecks(answers)))
-	out.number("plan", say("plan", inWords(func(w io.Writer, f string) error { return report.Plan(w, &p, nil, f) })), `visits (\d+)`)
+	say("precheck", inWords(view.OfPrechecks(answers)))
+	out.number("plan", say("plan", inWords(view.OfPlan(&p, nil))), `visits (\d+)`)
 
 	for _, p := range []plan.Plan{p, q} {
 		slices.SortFunc(p.Visits, func(a, b plan.Visit) int { return strings.Compare(a.Host, b.Host) })
@@ -138,7 +136,7 @@ func printing(w plantest.World, filter string) printed {
 			out.counts[needs] = n + 1
 		}
 	}
-	rows := show("Drift", matrix.New(context.Background(), nil, part.Place{Screen: part.Drift, Cluster: c.Name}))
+	rows := show("Drift", adrift.New(context.Background(), nil, part.Place{Screen: part.Drift, Cluster: c.Name}))
 	out.has("Drift", rows, "nothing disagrees")
 	return out
 }

@@ -11,13 +11,14 @@ import (
 
 	"yareharbour/core/narrow"
 	"yareharbour/core/view"
+	"yareharbour/harbour"
 	"yareharbour/tui/part"
 )
 
 // Model is the whole interface. It implements tea.Model.
 type Model struct {
 	ctx    context.Context
-	desk   Desk
+	app    App
 	w, h   int
 	theme  *part.Theme
 	forced bool // the theme was chosen by hand
@@ -62,8 +63,8 @@ type Options struct {
 }
 
 // New returns the screens at the desk, standing on the Waterline.
-func New(ctx context.Context, d Desk, o Options) *Model {
-	m := &Model{ctx: ctx, desk: d, w: 80, h: 24, theme: part.NewTheme(!o.Light), forced: o.Fixed}
+func New(ctx context.Context, d App, o Options) *Model {
+	m := &Model{ctx: ctx, app: d, w: 80, h: 24, theme: part.NewTheme(!o.Light), forced: o.Fixed}
 	m.stack = []part.Screen{screens[part.Waterline](m, part.Place{Screen: part.Waterline})}
 	return m
 }
@@ -120,11 +121,11 @@ func (m *Model) load(ticks bool) tea.Cmd {
 	first := m.view == nil
 	return func() tea.Msg {
 		start := time.Now()
-		e, err := m.desk.View(m.ctx)
+		e, err := m.app.View(m.ctx)
 		if err == nil && !first {
 			var news bool
-			if news, err = m.desk.Foresee(m.ctx, e); news && err == nil {
-				e, err = m.desk.View(m.ctx)
+			if news, err = m.app.Foresee(m.ctx, e); news && err == nil {
+				e, err = m.app.View(m.ctx)
 			}
 		}
 		return loadedMsg{e, err, time.Since(start), ticks}
@@ -332,7 +333,7 @@ func (m *Model) readAll() tea.Cmd {
 	m.reading = &progress{total: len(hosts)}
 	ch := make(chan tea.Msg, len(hosts)+1)
 	go func() {
-		err := m.desk.Look(m.ctx, hosts, func(h string, n int) { ch <- readMsg{progress{n, len(hosts), h}} })
+		err := m.app.Look(m.ctx, hosts, func(h string, n int) { ch <- readMsg{progress{n, len(hosts), h}} })
 		ch <- readEnded{err}
 		close(ch)
 	}()
@@ -406,11 +407,11 @@ func (m *Model) wantDue() tea.Cmd {
 	for _, f := range m.view.Feeds {
 		if f.Due {
 			return m.begin(part.Job{Title: "syncing", Do: func(ctx context.Context, says func(string)) tea.Msg {
-				text, err := m.desk.SyncFeeds(ctx, nil, says)
+				all, err := m.app.Sync(ctx, harbour.Which{Due: true}, says)
 				if err != nil {
 					return part.Failed{Err: err}
 				}
-				return part.Say{Text: text}
+				return part.Say{Text: harbour.Says(all)}
 			}})
 		}
 	}

@@ -282,9 +282,9 @@ func TestFeedsAreSyncedAndScheduledFromTheCatalogue(t *testing.T) {
 	if last(f) != "sync mirror" || m.job != nil {
 		t.Errorf("%v, job %v", f.calls, m.job)
 	}
-	shows(t, m, "synced")
+	shows(t, m, "new from mirror")
 	press(m, "S")
-	if last(f) != "sync mirror" { // the other is switched off
+	if last(f) != "sync " { // all that are not switched off
 		t.Errorf("%v", f.calls)
 	}
 	press(m, "o")
@@ -370,13 +370,12 @@ func TestPayloadsArePrunedOnlyAfterAYes(t *testing.T) {
 	press(m, "x", "P")
 	enter(m, " damaged")
 	press(m, "enter", "y", "l")
-	if got := strings.Join(f.calls, ";"); got != "fetch;verify;prune unknown older=90 false;prune unknown older=90 "+
-		"damaged false;prune unknown older=90 damaged true;kept" {
+	if got := strings.Join(f.calls, ";"); got != "fetch;verify;prune true 2160h0m0s false;prune true 2160h0m0s false;drop 1;kept" {
 		t.Error(got)
 	}
-	shows(t, m, "Payloads", "ab  5 B  fw:nic 2")
+	shows(t, m, "Payloads", "5 B  fw:nic 2")
 	press(m, "x")
-	hides(t, m, "ab  5 B")
+	hides(t, m, "5 B  fw:nic 2")
 }
 
 func TestABaselineIsEditedWithItsEffectTold(t *testing.T) {
@@ -544,7 +543,7 @@ func TestNarrowingIsTheSameEverywhere(t *testing.T) {
 		t.Error("a filter that can't be understood was kept")
 	}
 	press(m, "esc", "e", "c")
-	written(t, "yare-baselines-b-20261121-2000.csv")
+	written(t, "yare-baseline-b-20261121-2000.csv")
 }
 
 // Narrowing hosts on the Waterline hides the others, and Esc shows all.

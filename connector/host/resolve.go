@@ -90,7 +90,7 @@ var aptLine = regexp.MustCompile(`^(Inst|Remv) ([^\s:]+)(?::\S+)?(?: \[([^\]]*)\
 
 // resolved reads what apt said.
 func resolved(text string, changes []connector.Wanted) (r act.Resolution) {
-	wanted, errors := byName(changes), []string(nil)
+	wanted, wrong := byName(changes), []string(nil)
 	exit, whole := "", false
 	for line := range strings.Lines(text) {
 		line = strings.TrimSpace(line)
@@ -104,15 +104,15 @@ func resolved(text string, changes []connector.Wanted) (r act.Resolution) {
 			case m[1] == "Inst" && !asked:
 				r.Along = append(r.Along, act.Along{Component: estate.Key("deb:" + m[2]), From: m[3], To: m[4]})
 			case m[1] == "Inst" && m[4] != c.To:
-				errors = append(errors, fmt.Sprintf("it would bring %s %s instead of %s", m[2], m[4], c.To))
+				wrong = append(wrong, fmt.Sprintf("it would bring %s %s instead of %s", m[2], m[4], c.To))
 			}
 		case word == "hold":
 			if _, asked := wanted[rest]; asked {
-				errors = append(errors, rest+" is held on it (apt-mark hold)")
+				wrong = append(wrong, rest+" is held on it (apt-mark hold)")
 			}
 		case word == "E:", strings.Contains(line, ": Depends:"), strings.Contains(line, ": Conflicts:"),
 			strings.Contains(line, ": Breaks:"):
-			errors = append(errors, strings.TrimPrefix(line, "E: "))
+			wrong = append(wrong, strings.TrimPrefix(line, "E: "))
 		case word == "none":
 			r.Unasked = rest
 		case word == "exit":
@@ -121,7 +121,7 @@ func resolved(text string, changes []connector.Wanted) (r act.Resolution) {
 			whole = true
 		}
 	}
-	return told(r, errors, whole && exit != "", exit == "0", "apt-get ended with the exit status "+exit)
+	return told(r, wrong, whole && exit != "", exit == "0", "apt-get ended with the exit status "+exit)
 }
 
 // byName are the changes by what apt and dnf call their packages.
@@ -133,15 +133,15 @@ func byName(changes []connector.Wanted) map[string]connector.Wanted {
 	return out
 }
 
-// told is what a resolver's answer comes to: nothing where it did not come whole, a refusal where it names errors or
+// told is what a resolver's answer comes to: nothing where it did not come whole, a refusal where it names wrong or
 // did not end well, which otherwise says why.
-func told(r act.Resolution, errors []string, whole, well bool, otherwise string) act.Resolution {
+func told(r act.Resolution, wrong []string, whole, well bool, otherwise string) act.Resolution {
 	switch {
 	case r.Unasked != "":
 	case !whole:
 		r.Unasked = "its answer was cut short"
-	case len(errors) > 0:
-		r.Refused = strings.Join(errors, "; ")
+	case len(wrong) > 0:
+		r.Refused = strings.Join(wrong, "; ")
 	case !well:
 		r.Refused = otherwise
 	}

@@ -75,7 +75,7 @@ func rpmResolution(changes []connector.Wanted) (string, error) {
 
 // rpmResolved reads what dnf said.
 func rpmResolved(text string, changes []connector.Wanted) (r act.Resolution) {
-	wanted, errors := byName(changes), []string(nil)
+	wanted, wrong := byName(changes), []string(nil)
 	exit, whole := "", false
 	for line := range strings.Lines(text) {
 		word, rest, _ := strings.Cut(strings.TrimSpace(line), " ")
@@ -88,11 +88,11 @@ func rpmResolved(text string, changes []connector.Wanted) (r act.Resolution) {
 		case word == "comes" && !asked:
 			r.Along = append(r.Along, act.Along{Component: key, To: version})
 		case word == "back" && !asked:
-			errors = append(errors, fmt.Sprintf("it would take %s back to %s", name, version))
+			wrong = append(wrong, fmt.Sprintf("it would take %s back to %s", name, version))
 		case (word == "comes" || word == "back") && version != c.To:
-			errors = append(errors, fmt.Sprintf("it would bring %s %s instead of %s", name, version, c.To))
+			wrong = append(wrong, fmt.Sprintf("it would bring %s %s instead of %s", name, version, c.To))
 		case word == "wrong":
-			errors = append(errors, strings.TrimSpace(rest))
+			wrong = append(wrong, strings.TrimSpace(rest))
 		case word == "none":
 			r.Unasked = rest
 		case word == "exit" && exit != "1":
@@ -101,5 +101,5 @@ func rpmResolved(text string, changes []connector.Wanted) (r act.Resolution) {
 			whole = true
 		}
 	}
-	return told(r, errors, whole && exit != "", exit == "0", "dnf did not say what it would do")
+	return told(r, wrong, whole && exit != "", exit == "0", "dnf did not say what it would do")
 }

@@ -352,7 +352,7 @@ func (s *session) flown(ctx context.Context, a act.Act) (act.Trace, error) {
 	case !f.over():
 		return act.Trace{State: act.Runs, Task: a.UID(), Percent: min(f.best, 99)}, nil
 	case f.gaveUp != "":
-		return act.Trace{State: act.Broke, Error: f.gaveUp, Vain: true}, nil
+		return act.Trace{State: act.Broke, Error: f.gaveUp, Final: true}, nil
 	case f.err != nil:
 		return act.Trace{State: act.Broke, Error: f.err.Error()}, nil
 	}

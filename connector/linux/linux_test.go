@@ -29,9 +29,9 @@ func machine() fstest.MapFS {
 			"Version: 6.1.128-1\n\n" +
 			"Package: linux-image-6.1.0-37-amd64\nStatus: install ok installed\nArchitecture: amd64\n" +
 			"Version: 6.1.140-1\n"),
-		"sys/bus/pci/devices/0000:01:00.0/uevent": f("DRIVER=lorne25\nPCI_ID=1AF4:1000\n"),
+		"sys/bus/pci/devices/0000:01:00.0/uevent": f("DRIVER=lorne25\nPCI_ID=F0F0:0025\n"),
 		"sys/bus/pci/devices/0000:01:00.0/vendor": f("0xf0f0\n"),
-		"sys/bus/pci/devices/0000:01:00.0/device": f("0x1000\n"),
+		"sys/bus/pci/devices/0000:01:00.0/device": f("0x0025\n"),
 		"sys/bus/pci/devices/0000:02:00.0/uevent": f("PCI_ID=1AF4:1001\n"),
 		"sys/module/lorne25/version":              f("2.14.3\n"),
 		"sys/class/dmi/id/bios_version":           f("2.5.0\n"),
@@ -59,7 +59,7 @@ func TestReadsWhatIsThere(t *testing.T) {
 		t.Errorf("the new kernel does not run yet: %+v", k)
 	}
 	d, ok := r.Component("drv:lorne25", "0000:01:00.0")
-	if !ok || d.Version != "2.14.3" || d.Model != "f0f0:1000" {
+	if !ok || d.Version != "2.14.3" || d.Model != "f0f0:0025" {
 		t.Errorf("driver %+v", d)
 	}
 	if b, _ := r.Component("fw:bios", ""); b.Version != "2.5.0" {

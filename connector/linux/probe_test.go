@@ -153,7 +153,7 @@ func TestFirmwareOfAdaptersAndDisks(t *testing.T) {
 		/sys/class/net/eno2/device/uevent | DRIVER=lorne25
 		/sys/bus/pci/devices/0000:3b:00.0/uevent | DRIVER=lorne25
 		/sys/bus/pci/devices/0000:3b:00.0/vendor | 0xf0f0
-		/sys/bus/pci/devices/0000:3b:00.0/device | 0x1000
+		/sys/bus/pci/devices/0000:3b:00.0/device | 0x0025
 		$ethtool -i eno1 | driver: lorne25
 		$ethtool -i eno1 | firmware-version: 7.4.2 0x8000abcd
 		$ethtool -i eno1 | bus-info: 0000:3b:00.0
@@ -166,7 +166,7 @@ func TestFirmwareOfAdaptersAndDisks(t *testing.T) {
 			got = append(got, c.Title()+" "+c.Version+" "+c.Model)
 		}
 	}
-	want := []string{"fw:bios 2.5.0 ", "fw:lorne25 (0000:3b:00.0) 7.4.2 f0f0:1000", "fw:skerry-hd4 (sda) A7 Skerry HD4",
+	want := []string{"fw:bios 2.5.0 ", "fw:lorne25 (0000:3b:00.0) 7.4.2 f0f0:0025", "fw:skerry-hd4 (sda) A7 Skerry HD4",
 		"fw:skerry-nv-960g (nvme0) 1.4.2 Skerry NV 960G"}
 	if !slices.Equal(got, want) {
 		t.Errorf("%q\nwant %q", got, want)

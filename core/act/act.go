@@ -120,7 +120,7 @@ type Trace struct {
 	Percent int           `json:"percent,omitempty"`
 	Left    time.Duration `json:"left,omitempty"` // 0 where it can't be told
 	Error   string        `json:"error,omitempty"`
-	Vain    bool          `json:"vain,omitempty"` // it was given up, and would be again
+	Final   bool          `json:"final,omitempty"` // it was given up, and would be again
 	// SHA256 is the hash, in hex, of what the host holds of it, as the host computed it; empty where it holds nothing.
 	SHA256 string `json:"sha256,omitempty"`
 	// Unasked says why the outside could not be asked; then the rest says nothing.
@@ -182,7 +182,7 @@ type Finding struct {
 	Detail  string
 	Percent int           // of what is under way
 	Left    time.Duration // 0 where it can't be told
-	Vain    bool          // of what is not done: it would fail again as it is
+	Final   bool          // of what is not done: it would fail again as it is
 }
 
 // Needs is what must be true of the act's host when it begins, seen at that moment.

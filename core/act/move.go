@@ -67,7 +67,7 @@ func (move) Find(a Act, s Seen) Finding {
 	case there == estate.Running && here == "":
 		return Finding{Outcome: Done}
 	case here == estate.Running && there == "":
-		return Finding{Outcome: NotDone, Detail: or(t.Error, "it still runs on "+a.Host), Vain: t.Vain}
+		return Finding{Outcome: NotDone, Detail: or(t.Error, "it still runs on "+a.Host), Final: t.Final}
 	}
 	word := func(state estate.GuestState, host string, r *estate.Reading) string {
 		if r.Off() {

@@ -25,19 +25,19 @@ type PruneRule struct {
 	Most int64
 }
 
-// Doomed is a payload that the rule lets go, and why.
-type Doomed struct {
+// Pruned is a payload that the rule lets go, and why.
+type Pruned struct {
 	Stored
 	Why string
 }
 
 // Prune says which of the payloads the rule lets go, oldest first. wanted holds the hashes that hosts still want; known
 // those that releases of the catalogue name.
-func Prune(have []Stored, wanted, known map[string]bool, rule PruneRule, now time.Time) []Doomed {
+func Prune(have []Stored, wanted, known map[string]bool, rule PruneRule, now time.Time) []Pruned {
 	sorted := slices.SortedFunc(slices.Values(have), func(a, b Stored) int {
 		return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.SHA256, b.SHA256))
 	})
-	var out []Doomed
+	var out []Pruned
 	var kept []Stored
 	var total int64
 	for _, s := range sorted {
@@ -45,9 +45,9 @@ func Prune(have []Stored, wanted, known map[string]bool, rule PruneRule, now tim
 		case wanted[s.SHA256]:
 			total += s.Size
 		case rule.Unknown && !known[s.SHA256]:
-			out = append(out, Doomed{s, "no release names it"})
+			out = append(out, Pruned{s, "no release names it"})
 		case rule.OlderThan > 0 && age > rule.OlderThan:
-			out = append(out, Doomed{s,
+			out = append(out, Pruned{s,
 				fmt.Sprintf("no host wants it, and it came in %d days ago", int(age.Hours()/24))})
 		default:
 			kept = append(kept, s)
@@ -59,7 +59,7 @@ func Prune(have []Stored, wanted, known map[string]bool, rule PruneRule, now tim
 			break
 		}
 		total -= s.Size
-		out = append(out, Doomed{s, "no host wants it, and there is too much in all"})
+		out = append(out, Pruned{s, "no host wants it, and there is too much in all"})
 	}
 	return out
 }

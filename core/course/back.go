@@ -10,9 +10,9 @@ import (
 	"yareharbour/core/fit"
 )
 
-// mayFly tells whether a migration may be begun for the visit: no more are on their way than the brief allows, the
+// mayMigrate tells whether a migration may be begun for the visit: no more are on their way than the brief allows, the
 // whole cluster was looked at since the last one was begun, and it could be read. flying are those on their way.
-func (t *turn) mayFly(v *Visit) (flying int, ok bool) {
+func (t *turn) mayMigrate(v *Visit) (flying int, ok bool) {
 	flying = t.count(func(a *act.Act) bool { return a.To != "" })
 	if flying >= max(t.s.Plan.Brief.Moves, 1) || !t.clusterSeen() {
 		return flying, false
@@ -24,7 +24,7 @@ func (t *turn) mayFly(v *Visit) (flying int, ok bool) {
 		if t.f.Readings[h].Off() { // nothing runs there, which is known; but it is out of service too
 			if most := t.s.Plan.Brief.Out; t.offNow()+len(t.draining()) > most {
 				if t.busy(v.Host) == 0 {
-					t.hindered(v, fmt.Sprintf(
+					t.unreadable(v, fmt.Sprintf(
 						"%s is off: no new moves are begun: at most %d may be out of service at once", h, most),
 						"bring "+h+" back, or plan anew with more hosts out at once")
 				}
@@ -35,7 +35,7 @@ func (t *turn) mayFly(v *Visit) (flying int, ok bool) {
 		for _, s := range []estate.SectionName{estate.Host, estate.GuestList} {
 			if why := t.f.Readings[h].Section(s).Err; why != "" {
 				if t.busy(v.Host) == 0 {
-					t.hindered(v, notKnown(h, s)+": no new moves are begun: "+why,
+					t.unreadable(v, notKnown(h, s)+": no new moves are begun: "+why,
 						"bring "+h+" back or prove its power off, then resume")
 				}
 				return flying, false
@@ -49,7 +49,7 @@ func (t *turn) mayFly(v *Visit) (flying int, ok bool) {
 // as the cluster is this moment. One that can't come stays where it is, and that is told; where one was to come as
 // proof, and none can, nothing was proven and a person must look.
 func (t *turn) returns(v *Visit) {
-	flying, ok := t.mayFly(v)
+	flying, ok := t.mayMigrate(v)
 	if !ok {
 		return
 	}

@@ -23,7 +23,7 @@ func (t *turn) empties(v *Visit) bool {
 	for _, s := range []estate.SectionName{estate.Host, estate.GuestList} {
 		if why := r.Section(s).Err; why != "" {
 			if t.busy(v.Host) == 0 {
-				t.hindered(v, sectionSays(v.Host, s)+" can't be read, and those last known count as running: "+why,
+				t.unreadable(v, sectionSays(v.Host, s)+" can't be read, and those last known count as running: "+why,
 					"look at its console; its power must be proven off before anybody starts its guests elsewhere")
 			}
 			return true
@@ -145,7 +145,7 @@ func (t *turn) offNow() (n int) {
 
 // move picks the next guest to go and where to, on the cluster as it is this moment.
 func (t *turn) move(v *Visit, staying []estate.Guest) {
-	flying, ok := t.mayFly(v)
+	flying, ok := t.mayMigrate(v)
 	if !ok {
 		return
 	}
@@ -174,7 +174,7 @@ func (t *turn) move(v *Visit, staying []estate.Guest) {
 	i := slices.IndexFunc(answer.Moves, live)
 	if i < 0 { // only those are left that are shut down for it
 		if t.busy(v.Host) == 0 {
-			t.cools(v, answer.Moves, staying)
+			t.moveCold(v, answer.Moves, staying)
 		}
 		return
 	}

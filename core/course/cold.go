@@ -18,9 +18,9 @@ func (v *Visit) cold(uid string) *plan.Cold {
 	return &v.Colds[i]
 }
 
-// cools shuts the next guest down that is moved while it is off. There is room for it where it goes, as all that goes
+// moveCold shuts the next guest down that is moved while it is off. There is room for it where it goes, as all that goes
 // there now.
-func (t *turn) cools(v *Visit, moves []fit.Move, staying []estate.Guest) {
+func (t *turn) moveCold(v *Visit, moves []fit.Move, staying []estate.Guest) {
 	for _, m := range moves {
 		i := slices.IndexFunc(staying, func(g estate.Guest) bool { return g.UID() == m.UID() })
 		if m.From == v.Host && v.cold(m.UID()) != nil && i >= 0 {
@@ -83,7 +83,7 @@ func (t *turn) carries(v *Visit, r *estate.Reading) bool {
 		}
 		if t.busy(v.Host) == 0 && t.fresh(to, estate.Host, estate.GuestList) {
 			if why := t.f.Readings[to]; !why.Takes() {
-				t.hindered(v, c.Guest+" is to be carried to "+to+", which takes no guests now",
+				t.unreadable(v, c.Guest+" is to be carried to "+to+", which takes no guests now",
 					"see why it does not, then resume the round")
 				return true
 			}

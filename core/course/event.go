@@ -73,7 +73,7 @@ type Event struct {
 	// of what was taken or given, as the outside or the runner computed it
 	SHA256 string `json:"sha256,omitempty"`
 	Detail string `json:"detail,omitempty"`
-	Vain   bool   `json:"vain,omitempty"`  // of Failed: it would fail again as it is
+	Final  bool   `json:"final,omitempty"` // of Failed: it would fail again as it is
 	Again  bool   `json:"again,omitempty"` // of Failed: it was an attempt, and is made again
 	Remedy string `json:"remedy,omitempty"`
 	// Command is what helps, where one command of this program does: its arguments.

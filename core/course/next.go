@@ -115,7 +115,7 @@ func (t *turn) pause() time.Duration {
 		}
 	}
 	for i := range t.s.Open {
-		if p := &t.s.Open[i]; !p.Given {
+		if p := &t.s.Open[i]; !p.Ordered {
 			soon(p.At)
 		}
 	}
@@ -254,7 +254,7 @@ func (t *turn) start(v *Visit, a act.Act) {
 	seen := t.f.Readings[a.Host]
 	for _, s := range sections {
 		if why := seen.Section(s).Err; why != "" {
-			t.hindered(v, fmt.Sprintf("before it can %s: %s can't be read: %s", a.Says(), sectionSays(a.Host, s), why),
+			t.unreadable(v, fmt.Sprintf("before it can %s: %s can't be read: %s", a.Says(), sectionSays(a.Host, s), why),
 				"see why it does not answer, then resume the round")
 			return
 		}
@@ -317,9 +317,9 @@ func unmet(n act.Needs, seen *estate.Reading, round string) *lack {
 	return nil
 }
 
-// hindered bears with what can't be read for as long as the brief's patience lasts: a service that restarts is soon
+// unreadable bears with what can't be read for as long as the brief's patience lasts: a service that restarts is soon
 // back. Until then nothing is done for which it matters. What was borne once is not borne again.
-func (t *turn) hindered(v *Visit, why, remedy string) {
+func (t *turn) unreadable(v *Visit, why, remedy string) {
 	patience := t.s.Plan.Brief.Patience
 	switch {
 	case v.Waits.IsZero() && !v.Waited:

@@ -483,7 +483,7 @@ func (sc *scene) act(kind, arg, until string) {
 	}
 	sc.ids[sc.host+" "+name], sc.acts[a.ID] = a.ID, a
 	for _, k := range steps {
-		e := Event{Kind: k, Act: &a, Detail: "for a reason", Vain: until == "vain"}
+		e := Event{Kind: k, Act: &a, Detail: "for a reason", Final: until == "vain"}
 		if k == Accepted {
 			sc.tasks++
 			e.Task = fmt.Sprint("t", sc.tasks)
@@ -642,7 +642,7 @@ func (sc *scene) trace(id, is string) {
 	case "lost":
 		tr.State, tr.Error = act.Lost, "the host restarted"
 	case "vain":
-		tr.State, tr.Error, tr.Vain = act.Broke, "it never converges", true
+		tr.State, tr.Error, tr.Final = act.Broke, "it never converges", true
 	case "unasked":
 		tr.Unasked = "no answer"
 	case "early":
@@ -779,7 +779,7 @@ func (sc *scene) says(d Decision) (out []string) {
 	for i := range d.Record {
 		e := &d.Record[i]
 		if e.Act != nil {
-			vain := map[bool]string{true: " (vain)"}[e.Vain]
+			vain := map[bool]string{true: " (vain)"}[e.Final]
 			out = append(out, fmt.Sprintf("record %s %s: %s%s", e.Kind, word(e.Act), e.Detail, vain))
 		} else {
 			out = append(out, fmt.Sprintf("record %s %s: %s", e.Kind, e.Host, e.Detail))

@@ -23,7 +23,7 @@ func (t *turn) settle(p *Pending) {
 	case p.Word != nil:
 		t.byWord(p)
 		return
-	case p.Given:
+	case p.Ordered:
 		return
 	case a.Epoch < t.s.Epoch && a.Kind == act.Claim:
 		t.settled(Undone, p, "another runner has taken the round on", "")
@@ -133,7 +133,7 @@ func (t *turn) settled(kind EventKind, p *Pending, detail, remedy string) {
 func (t *turn) notDone(p *Pending, f act.Finding, broke bool) {
 	if p.Accepted || broke {
 		a := p.Act
-		t.record(Event{Kind: Failed, Act: &a, Detail: f.Detail, Vain: f.Vain, Remedy: p.Act.Kind.Of().Rules().Remedy})
+		t.record(Event{Kind: Failed, Act: &a, Detail: f.Detail, Final: f.Final, Remedy: p.Act.Kind.Of().Rules().Remedy})
 		return
 	}
 	if n := t.s.undone[p.Act.Key()]; n >= attempts {
@@ -148,7 +148,7 @@ func (t *turn) notDone(p *Pending, f act.Finding, broke bool) {
 const attempts = 5
 
 func (t *turn) underWay(p *Pending, f act.Finding) {
-	if late := t.f.Now.Sub(p.From) - t.bears(p, true); late >= 0 {
+	if late := t.f.Now.Sub(p.From) - t.waitFor(p, true); late >= 0 {
 		t.settled(Overdue, p, fmt.Sprintf("it has been under way for %s, and should have ended %s ago: %s",
 			drift.Age(t.f.Now.Sub(p.At)), drift.Age(late),
 			cmp.Or(f.Detail, "nothing says why")), p.Act.Kind.Of().Rules().Advice(p.Act.Host, false))
@@ -167,7 +167,7 @@ func (t *turn) untold(p *Pending, f act.Finding) {
 		t.settled(Failed, p, f.Detail, rules.Remedy)
 	case p.Quiet.IsZero() && !p.Waited:
 		t.settled(Quiet, p, f.Detail, "")
-	case p.Waited || silent >= t.bears(p, rules.Quiet):
+	case p.Waited || silent >= t.waitFor(p, rules.Quiet):
 		detail := fmt.Sprintf("no answer for %s: %s", drift.Age(silent), f.Detail)
 		if a.Kind == act.Restart {
 			middle, _ := t.usual(a)
@@ -182,7 +182,7 @@ func (t *turn) untold(p *Pending, f act.Finding) {
 				drift.Age(middle))
 			if t.f.Now.Sub(p.At) > middle {
 				says = fmt.Sprintf("silent for %s: longer than usual, which is %s, and it is waited for another %s",
-					drift.Age(silent), drift.Age(middle), drift.Age(t.bears(p, true)-silent))
+					drift.Age(silent), drift.Age(middle), drift.Age(t.waitFor(p, true)-silent))
 			}
 			f.Percent, f.Left = min(99, int(100*t.f.Now.Sub(p.At)/middle)), max(0, middle-t.f.Now.Sub(p.At))
 		}
@@ -211,9 +211,9 @@ func (t *turn) usual(a *act.Act) (middle, worst time.Duration) {
 	return middle, worst
 }
 
-// bears is how long an act is waited for: the brief's patience, and before that as long as it may take where it is
+// waitFor is how long an act is waited for: the brief's patience, and before that as long as it may take where it is
 // expected to take it in silence. A claim is borne with as long as what it is made for.
-func (t *turn) bears(p *Pending, takes bool) time.Duration {
+func (t *turn) waitFor(p *Pending, takes bool) time.Duration {
 	patience := t.s.Plan.Brief.Patience
 	var longest time.Duration
 	if takes {

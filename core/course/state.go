@@ -20,10 +20,10 @@ type Pending struct {
 	Unanswered string    // why the call brought no answer
 	Quiet      time.Time // since when nobody can be asked; zero while somebody can
 	// it was waited for in vain, or needs a person: nothing is tried before somebody lets the round go on
-	Given  bool
-	Word   *Word     // what a person says of it, until a look has been held against that
-	Waited bool      // its silence was borne once, and is not a second time
-	From   time.Time // from when its time is counted: its intent, or when somebody let the round go on
+	Ordered bool
+	Word    *Word     // what a person says of it, until a look has been held against that
+	Waited  bool      // its silence was borne once, and is not a second time
+	From    time.Time // from when its time is counted: its intent, or when somebody let the round go on
 }
 
 // State is a round as its journal tells it.
@@ -299,8 +299,8 @@ func (s *State) asked(e *Event) {
 func (s *State) lookAgain(at time.Time, which func(*act.Act) bool) {
 	for i := range s.Open {
 		if p := &s.Open[i]; which(&p.Act) {
-			p.Waited = p.Waited || p.Given && !p.Quiet.IsZero()
-			p.Given, p.From = false, at
+			p.Waited = p.Waited || p.Ordered && !p.Quiet.IsZero()
+			p.Ordered, p.From = false, at
 		}
 	}
 }
@@ -407,10 +407,10 @@ func (s *State) act(e *Event) {
 	case Heard:
 		p.Quiet, p.Waited = time.Time{}, false
 	case Overdue, Stuck:
-		p.Given = true
+		p.Ordered = true
 		v.fail(&a, e, false)
 	case Refuted:
-		p.Word, p.Given = nil, false
+		p.Word, p.Ordered = nil, false
 	case Undone:
 		s.undone[a.Key()]++
 		s.Open = slices.Delete(s.Open, i, i+1)
@@ -428,7 +428,7 @@ func (s *State) act(e *Event) {
 // Again tells whether an act that failed is tried again.
 func (s *State) Again(e *Event) bool {
 	r := e.Act.Kind.Of().Rules()
-	return !r.Aside && !e.Vain && s.failures[e.Act.Key()]+1 < r.Tries
+	return !r.Aside && !e.Final && s.failures[e.Act.Key()]+1 < r.Tries
 }
 
 func (s *State) failed(v *Visit, a *act.Act, e *Event) {
@@ -438,7 +438,7 @@ func (s *State) failed(v *Visit, a *act.Act, e *Event) {
 	case act.Hand:
 		v.Unmarked = e.Detail
 	case act.Clear:
-		if s.failures[a.Key()] >= r.Tries || e.Vain {
+		if s.failures[a.Key()] >= r.Tries || e.Final {
 			v.Clears = nil
 		}
 	}
@@ -451,7 +451,7 @@ func (s *State) failed(v *Visit, a *act.Act, e *Event) {
 		if v.Failure != nil {
 			v.Failure.Marked = true // the journal has it
 		}
-	case s.failures[a.Key()] < r.Tries && !e.Vain:
+	case s.failures[a.Key()] < r.Tries && !e.Final:
 		v.end(e.At, true)
 	default:
 		v.fail(a, e, true)

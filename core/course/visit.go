@@ -215,7 +215,7 @@ func (t *turn) clears(v *Visit) {
 // runner began it can't where the host refuses to hear of this lease.
 func (t *turn) flies(host string) bool {
 	return slices.ContainsFunc(t.s.Open, func(p Pending) bool {
-		return p.Act.Concerns(host) && !p.Given && !(p.Act.Epoch < t.s.Epoch && t.s.refusesClaims(p.Act.Host))
+		return p.Act.Concerns(host) && !p.Ordered && !(p.Act.Epoch < t.s.Epoch && t.s.refusesClaims(p.Act.Host))
 	})
 }
 
@@ -329,7 +329,7 @@ func (t *turn) work(v *Visit) {
 			return
 		}
 	}
-	for _, step := range []func(*Visit) bool{t.adopts, t.stages, t.empties, t.backs} {
+	for _, step := range []func(*Visit) bool{t.adopts, t.stages, t.empties, t.backUp} {
 		if step(v) {
 			return
 		}
@@ -384,8 +384,8 @@ func (t *turn) stages(v *Visit) bool {
 	return false
 }
 
-// backs keeps the host's configuration before the first change.
-func (t *turn) backs(v *Visit) bool {
+// backUp keeps the host's configuration before the first change.
+func (t *turn) backUp(v *Visit) bool {
 	if !v.Backup || v.Did(act.Backup, 0) ||
 		slices.ContainsFunc(v.Acts, func(a act.Act) bool { return a.Kind.Step() == act.ChangeStep }) {
 		return false
@@ -408,7 +408,7 @@ func (t *turn) pass(v *Visit, pass int) bool {
 		t.start(v, a)
 		return true
 	}
-	if t.revives(v, pass) {
+	if t.restartServices(v, pass) {
 		return true
 	}
 	if v.restarts(pass) {
@@ -418,9 +418,9 @@ func (t *turn) pass(v *Visit, pass int) bool {
 	return false
 }
 
-// revives restarts the services that run what the pass has replaced, where their restart is what it takes and none of
+// restartServices restarts the services that run what the pass has replaced, where their restart is what it takes and none of
 // the host is to come: those that the plan names, and no other.
-func (t *turn) revives(v *Visit, pass int) bool {
+func (t *turn) restartServices(v *Visit, pass int) bool {
 	if slices.ContainsFunc(v.Restarts, func(r int) bool { return r >= pass && (v.restarts(r) || v.Did(act.Restart, r)) }) {
 		return false
 	}

@@ -149,7 +149,7 @@ func made(c *act.Change) string {
 // settle them. A claim is none of them: it is the lease's.
 func (s *State) given(host string) (out []*Pending) {
 	for j := range s.Open {
-		if p := &s.Open[j]; p.Act.Visit() == host && p.Given && p.Act.Kind != act.Claim {
+		if p := &s.Open[j]; p.Act.Visit() == host && p.Ordered && p.Act.Kind != act.Claim {
 			out = append(out, p)
 		}
 	}

@@ -269,11 +269,11 @@ var scenarios = []struct{ name, text string }{
 		=> machine:q35@gauge-1 behind 9.0`},
 	{"a whole-host target stands for its members", `
 		members host:stack 2026.08 deb:kernel=6.1
-		members host:stack 2026.11 deb:kernel=6.2 fw:bmc=3.11
+		members host:stack 2026.11 deb:kernel=6.2 fw:bmc=14.6
 		clause host:stack at-least newest
 		has deb:kernel 6.1
 		=> deb:kernel behind 6.2
-		=> fw:bmc absent 3.11`},
+		=> fw:bmc absent 14.6`},
 	{"a whole-host target that nobody publishes does not vanish", `
 		clause host:stack at-least newest
 		=> host:stack undecided`},

@@ -38,7 +38,7 @@ func Back(p Problem, host string, want []Move) (moves []Move, stay []Stays) {
 		switch g, ok := c.guestAt(m.UID(), m.From); {
 		case !ok:
 			stay = append(stay, Stays{*m, &Obstacle{Guest: m.Guest, Constraint: "is not on " + m.From + " any more"}})
-		case !c.moves_[g] || c.cold[g]:
+		case !c.movable[g] || c.cold[g]:
 			stay = append(stay, Stays{*m, &Obstacle{Guest: m.Guest, Constraint: "can't be migrated"}})
 		default:
 			guests = append(guests, g)
@@ -92,7 +92,7 @@ func (s *state) sendBack(h int32, guests []int32, most int) (going []shift, stay
 		}
 		mark, from := len(s.trail), s.at[g]
 		if len(asked) < len(unit) || slices.ContainsFunc(unit, func(m int32) bool {
-			return !s.moves_[m] || !s.accepts(m, h) || !s.place(m, h)
+			return !s.movable[m] || !s.accepts(m, h) || !s.place(m, h)
 		}) {
 			s.undo(mark)
 			stay = append(stay, asked...)

@@ -23,7 +23,7 @@ type compiled struct {
 	at         []int32   // where each guest is
 	there      [][]int32 // the guests of each host
 	open       []bool
-	moves_     []bool // the guest can be migrated
+	movable    []bool // the guest can be migrated
 	cold       []bool // the guest moves while it is off
 	rests      []bool // the guest stays where it is when its host is emptied
 	restarts   []bool // the guest can be restarted elsewhere after a loss
@@ -34,9 +34,9 @@ type compiled struct {
 	emulator   []int32 // rank of each host's emulator, now and later; 0 where not known
 	emuLater   []int32
 	apart      [][]int32 // the groups of each guest that must not share a host
-	shy        [][]int32 // those that had better not
+	avoids     [][]int32 // those that had better not
 	together   [][]int32 // the groups that each guest must share a host with
-	fond       []int32   // the group that it had better be with; -1
+	prefers    []int32   // the group that it had better be with; -1
 	groups     []group
 	size       []float64 // of each guest, as its share of the scarcest resource of an average host
 	losses     [][]int32
@@ -121,7 +121,7 @@ func (c *compiled) sizes() {
 			size = max(size, float64(c.load[at+d])/max(total[d], 1))
 		}
 		c.size = append(c.size, size*float64(c.nh))
-		c.moves_ = append(c.moves_, len(g.Ties(c.p.Eject[g.UID()])) == 0 &&
+		c.movable = append(c.movable, len(g.Ties(c.p.Eject[g.UID()])) == 0 &&
 			(g.State == "" || g.State == estate.Running || c.p.Cold[g.UID()]))
 		c.cold = append(c.cold, c.p.Cold[g.UID()])
 		c.restarts = append(c.restarts, !g.Rooted())
@@ -131,10 +131,10 @@ func (c *compiled) sizes() {
 
 // rules fills in the groups.
 func (c *compiled) rules() {
-	c.apart, c.shy = make([][]int32, c.ng), make([][]int32, c.ng)
-	c.together, c.fond = make([][]int32, c.ng), make([]int32, c.ng)
+	c.apart, c.avoids = make([][]int32, c.ng), make([][]int32, c.ng)
+	c.together, c.prefers = make([][]int32, c.ng), make([]int32, c.ng)
 	for g := range c.ng {
-		c.fond[g] = -1
+		c.prefers[g] = -1
 	}
 	for r := range c.p.Rules {
 		rule := &c.p.Rules[r]
@@ -150,11 +150,11 @@ func (c *compiled) rules() {
 			gr.members = append(gr.members, int32(i))
 			switch {
 			case rule.Keep == estate.Apart && rule.Prefer:
-				c.shy[i] = append(c.shy[i], n)
+				c.avoids[i] = append(c.avoids[i], n)
 			case rule.Keep == estate.Apart:
 				c.apart[i] = append(c.apart[i], n)
 			case rule.Prefer:
-				c.fond[i] = n
+				c.prefers[i] = n
 			default:
 				c.together[i] = append(c.together[i], n)
 			}

@@ -31,7 +31,7 @@ func (s *state) emptyAll(outs []int32, want map[int32]int32) ([]shift, *reason) 
 	}
 	if len(outs) == 0 { // the reserve alone is asked for
 		for l := range int32(len(s.losses)) {
-			if homeless := s.homeless(l, nil); len(homeless) > 0 && !s.mend(l, homeless) {
+			if unplaced := s.unplaced(l, nil); len(unplaced) > 0 && !s.mend(l, unplaced) {
 				return nil, s.whyBroken(l)
 			}
 		}
@@ -49,12 +49,12 @@ func (s *state) emptyAll(outs []int32, want map[int32]int32) ([]shift, *reason) 
 }
 
 func (s *state) whyBroken(l int32) *reason {
-	homeless := s.homeless(l, nil)
-	slices.SortStableFunc(homeless, func(a, b int32) int { return cmp.Compare(s.size[b], s.size[a]) })
+	unplaced := s.unplaced(l, nil)
+	slices.SortStableFunc(unplaced, func(a, b int32) int { return cmp.Compare(s.size[b], s.size[a]) })
 	r := &reason{guest: -1, loss: l}
-	if len(homeless) > 0 {
-		r.guest = homeless[0]
-		r.report = s.turnedAway(homeless[0], l)
+	if len(unplaced) > 0 {
+		r.guest = unplaced[0]
+		r.report = s.turnedAway(unplaced[0], l)
 	}
 	return r
 }
@@ -122,7 +122,7 @@ func (s *state) units(h int32) (out [][]int32) {
 // empty sends the guests of a host that is out elsewhere.
 func (s *state) empty(h int32, want map[int32]int32) ([]shift, *reason) {
 	for _, g := range s.on[h] {
-		if !s.moves_[g] && !s.rests[g] {
+		if !s.movable[g] && !s.rests[g] {
 			return nil, &reason{guest: g, loss: -1, report: "can't be migrated"}
 		}
 		if m := s.anchored(g, s.at); m >= 0 && !s.rests[g] {
@@ -255,13 +255,13 @@ func (s *state) dislikes(g, h int32) (n int) {
 	if len(w.liked) > 0 && !slices.Contains(w.liked, s.names[h]) || slices.Contains(w.disliked, s.names[h]) {
 		n++
 	}
-	for _, x := range s.shy[g] {
+	for _, x := range s.avoids[g] {
 		if slices.ContainsFunc(s.groups[x].members, func(m int32) bool { return m != g && s.at[m] == h }) {
 			n++
 			break
 		}
 	}
-	if x := s.fond[g]; x >= 0 && slices.ContainsFunc(s.groups[x].members, func(m int32) bool {
+	if x := s.prefers[g]; x >= 0 && slices.ContainsFunc(s.groups[x].members, func(m int32) bool {
 		return m != g && s.at[m] != h && s.at[m] != s.at[g]
 	}) {
 		n++

@@ -276,7 +276,7 @@ func (t *tourist) exact(fewer, effort int) *run {
 		for i, h := range left {
 			e.outs = []int32{h}
 			going := e.guestsOf(e.outs)
-			if slices.ContainsFunc(going, func(g int32) bool { return !e.moves_[g] || e.anchored(g, e.at) >= 0 }) {
+			if slices.ContainsFunc(going, func(g int32) bool { return !e.movable[g] || e.anchored(g, e.at) >= 0 }) {
 				continue
 			}
 			e.drain(going, func() bool {

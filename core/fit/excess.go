@@ -47,7 +47,7 @@ func (s *state) balance(stops []Stop) (spread float64, moves int) {
 			if share(h) <= limit {
 				break
 			}
-			if s.moves_[g] && s.accepts(g, last) && s.place(g, last) {
+			if s.movable[g] && s.accepts(g, last) && s.place(g, last) {
 				moves++
 			}
 		}

@@ -6,16 +6,16 @@ import (
 )
 
 // mend finds restarts for guests that have none in a loss. It tells whether all of them got one.
-func (s *state) mend(l int32, homeless []int32) bool {
-	slices.SortStableFunc(homeless, func(a, b int32) int { return cmp.Compare(s.size[b], s.size[a]) })
-	for i, g := range homeless {
+func (s *state) mend(l int32, unplaced []int32) bool {
+	slices.SortStableFunc(unplaced, func(a, b int32) int { return cmp.Compare(s.size[b], s.size[a]) })
+	for i, g := range unplaced {
 		if s.seat(l, g) || s.eject(l, g) {
 			continue
 		}
 		if s.repack(l) {
 			return true
 		}
-		for _, g := range homeless[i+1:] {
+		for _, g := range unplaced[i+1:] {
 			s.seat(l, g)
 		}
 		return false

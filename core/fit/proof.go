@@ -43,7 +43,7 @@ func (c *compiled) immovable(outs []int32) *Obstacle {
 		case len(ties) > 0:
 			return &Obstacle{Guest: g.Name, Constraint: "can't move: " + strings.Join(ties, "; "),
 				WayOut: "see to that, or shut it down for the visit"}
-		case !c.moves_[i]:
+		case !c.movable[i]:
 			return &Obstacle{Guest: g.Name,
 				Constraint: fmt.Sprintf("is %s: it can't be migrated so, and what is in its memory would be lost if "+
 					"the host restarted", g.State), WayOut: "let it run again, or shut it down for the visit"}

@@ -86,7 +86,7 @@ func newState(c *compiled) *state {
 		for _, h := range hosts {
 			s.inLoss[h] = append(s.inLoss[h], int32(l))
 		}
-		s.whole = s.mend(int32(l), s.homeless(int32(l), nil)) && s.whole
+		s.whole = s.mend(int32(l), s.unplaced(int32(l), nil)) && s.whole
 	}
 	s.trail = s.trail[:0]
 	return s
@@ -106,8 +106,8 @@ func (s *state) prefer(toCome []bool, avoid []int32) {
 	}
 }
 
-// homeless returns the guests of a loss that have no restart, beside those given.
-func (s *state) homeless(l int32, more []int32) []int32 {
+// unplaced returns the guests of a loss that have no restart, beside those given.
+func (s *state) unplaced(l int32, more []int32) []int32 {
 	for _, h := range s.losses[l] {
 		for _, g := range s.on[h] {
 			if s.restarts[g] && s.target[int(l)*s.ng+int(g)] < 0 {
@@ -267,7 +267,7 @@ func (s *state) place(g, to int32) bool {
 			s.aim(l, g, -1)
 		}
 	}
-	if s.makeRoom(to) && s.parts(g, to) && s.understudies(g, to) {
+	if s.makeRoom(to) && s.separate(g, to) && s.restartIn(g, to) {
 		return true
 	}
 	s.undo(mark)
@@ -305,7 +305,7 @@ func (s *state) makeRoom(h int32) bool {
 
 // lighten takes restarts off the host, the largest first, until the loss takes no more than is there, and mends it.
 func (s *state) lighten(l, h int32, over func([]int64) bool) bool {
-	var there, homeless []int32
+	var there, unplaced []int32
 	for _, lost := range s.losses[l] {
 		for _, g := range s.on[lost] {
 			if int32(s.target[int(l)*s.ng+int(g)]) == h {
@@ -320,13 +320,13 @@ func (s *state) lighten(l, h int32, over func([]int64) bool) bool {
 			break
 		}
 		s.aim(l, g, -1)
-		homeless = append(homeless, g)
+		unplaced = append(unplaced, g)
 	}
-	return s.mend(l, homeless)
+	return s.mend(l, unplaced)
 }
 
-// parts sends restarts elsewhere that must not share the host with the guest.
-func (s *state) parts(g, h int32) bool {
+// separate sends restarts elsewhere that must not share the host with the guest.
+func (s *state) separate(g, h int32) bool {
 	for _, n := range s.apart[g] {
 		for _, m := range s.groups[n].members {
 			if m == g {
@@ -345,8 +345,8 @@ func (s *state) parts(g, h int32) bool {
 	return true
 }
 
-// understudies finds the guest a restart in every loss of the host that it is on.
-func (s *state) understudies(g, h int32) bool {
+// restartIn finds the guest a restart in every loss of the host that it is on.
+func (s *state) restartIn(g, h int32) bool {
 	if !s.restarts[g] {
 		return true
 	}
@@ -374,25 +374,25 @@ func (s *state) leave(h int32, all bool) int32 {
 		}
 	}
 	fails := int32(-1)
-	var homeless []int32
+	var unplaced []int32
 	for l := range int32(len(s.losses)) {
 		if s.gone[l] {
 			continue
 		}
-		homeless = homeless[:0]
+		unplaced = unplaced[:0]
 		for _, lost := range s.losses[l] {
 			s.work += len(s.on[lost]) / 8
 			for _, g := range s.on[lost] {
 				if int32(s.target[int(l)*s.ng+int(g)]) == h {
 					s.aim(l, g, -1)
-					homeless = append(homeless, g)
+					unplaced = append(unplaced, g)
 				}
 			}
 		}
 		if !s.whole {
-			homeless = s.homeless(l, homeless[:0])
+			unplaced = s.unplaced(l, unplaced[:0])
 		}
-		if len(homeless) > 0 && !s.mend(l, homeless) && fails < 0 {
+		if len(unplaced) > 0 && !s.mend(l, unplaced) && fails < 0 {
 			if fails = l; !all {
 				return fails
 			}
@@ -418,7 +418,7 @@ func (s *state) back(h int32) bool {
 				}
 			}
 		}
-		ok = s.mend(l, s.homeless(l, nil)) && ok
+		ok = s.mend(l, s.unplaced(l, nil)) && ok
 	}
 	s.trail = s.trail[:0]
 	s.whole = s.whole && ok

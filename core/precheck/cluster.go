@@ -204,7 +204,7 @@ func rules(f Facts, _ *estate.Reading) found {
 	const remedy = "mend the rule in the estate file, or lift it for the round"
 	var unread []string
 	for _, h := range f.Hosts {
-		if !rOr(f.Readings[h]).Read(estate.GuestList) {
+		if !orEmpty(f.Readings[h]).Read(estate.GuestList) {
 			unread = append(unread, h)
 		}
 	}
@@ -260,7 +260,7 @@ type placed struct {
 // meant are the guests that a rule means, on all hosts that were read.
 func (f *Facts) meant(rule estate.Rule) (out []placed) {
 	for _, h := range f.Hosts {
-		r := rOr(f.Readings[h])
+		r := orEmpty(f.Readings[h])
 		for j := range r.Guests {
 			if g := &r.Guests[j]; rule.Means(g) {
 				out = append(out, placed{g, h})
@@ -294,7 +294,7 @@ func breaks(rule *estate.Rule, guests []placed) string {
 	return ""
 }
 
-func rOr(r *estate.Reading) *estate.Reading {
+func orEmpty(r *estate.Reading) *estate.Reading {
 	if r == nil {
 		return &estate.Reading{}
 	}

@@ -116,7 +116,7 @@ func serves(f Facts, r *estate.Reading) found {
 // controller looks for the guest that this program runs in: it may move, and must not be brought down.
 func controller(f Facts, r *estate.Reading) found {
 	for _, h := range f.Hosts {
-		for _, g := range rOr(f.Readings[h]).Holding() {
+		for _, g := range orEmpty(f.Readings[h]).Holding() {
 			if f.Controller == "" || g.Name != f.Controller && g.ID != f.Controller {
 				continue
 			}

@@ -22,7 +22,7 @@ var chains = map[Scheme]string{
 		1a 1+ 1.
 		1.002 = 1.2
 		99999999999999999999998 99999999999999999999999
-		6.1.140-1 6.1.147-1 6.1.147-1+deb12u1`,
+		30.4.140-1 30.4.147-1 30.4.147-1+brae4u1`,
 	RPM: `
 		1.0~rc1 1.0 1.0^git1 1.0.1
 		1.0~~ 1.0~
@@ -239,7 +239,7 @@ func FuzzOrder(f *testing.F) {
 
 func BenchmarkCompareDebian(b *testing.B) {
 	for b.Loop() {
-		Debian.Compare("1:9.2p1-2+deb12u6", "1:9.2p1-2+deb12u7")
+		Debian.Compare("1:4.2p1-2+brae4u6", "1:4.2p1-2+brae4u7")
 	}
 }
 

@@ -30,9 +30,10 @@ func Compare(fromName string, from *estate.Reading, toName string, to *estate.Re
 
 // Version is a version of a baseline, and in what it differs from the one before.
 type Version struct {
-	N       int
-	At      time.Time
-	By, Why string
-	Text    string
-	Changes []baseline.Change
+	N       int               `json:"version"` // counts from 1
+	At      time.Time         `json:"at"`
+	By      string            `json:"by"`
+	Why     string            `json:"why"`
+	Text    string            `json:"text,omitempty"` // YAML
+	Changes []baseline.Change `json:"changes,omitempty"`
 }

@@ -12,6 +12,7 @@ type Entry struct {
 	Host string // "" where it is about the round
 	Tone Tone
 	Text string
+	More []string // what was written at that moment, where that was fetched: the ends of logs
 }
 
 // Log tells a round's journal to a reader; what only announces is left out. A remedy is a line of its own behind what
@@ -24,6 +25,9 @@ func Log(events []course.Event) (out []Entry) {
 		}
 		l := entry(e)
 		out = append(out, l)
+		if e.Kind == course.Started && e.Plan != nil {
+			out = append(out, Entry{At: e.At, Tone: Quiet, Text: e.Plan.Summary()})
+		}
 		if e.Remedy != "" && !e.Again {
 			out = append(out, Entry{At: e.At, Host: l.Host, Tone: Strong, Text: "→ " + e.Advice()})
 		}
@@ -39,7 +43,13 @@ func entry(e *course.Event) Entry {
 	}
 	switch e.Kind {
 	case course.Started:
-		l.Text = "round started by " + e.By + ": " + e.Detail
+		l.Text = "round by " + e.By
+		if e.Plan != nil {
+			l.Text = "round over " + e.Plan.Brief.Cluster + " by " + e.By
+		}
+		if e.Detail != "" {
+			l.Text += ": " + e.Detail
+		}
 	case course.Taken:
 		l.Text = "taken on by " + e.By
 	case course.Leapt:
@@ -56,6 +66,16 @@ func entry(e *course.Event) Entry {
 		}
 	case course.Undone, course.Unanswered, course.Waits, course.Left, course.Handed, course.Refuted:
 		l.Tone, l.Text = Caution, e.Says()
+	case course.Logged:
+		l.Tone, l.Text = Quiet, e.Says()
+		for i := range e.Logs {
+			if of := &e.Logs[i]; len(of.Last(1)) > 0 {
+				l.More = append(l.More, "log of "+of.Title()+" at that moment:")
+				for _, line := range of.Last(5) {
+					l.More = append(l.More, "  "+line)
+				}
+			}
+		}
 	default:
 		l.Text = e.Says()
 		if e.Detail != "" {

@@ -252,11 +252,3 @@ func oddities(s drift.Siblings, host string) (out []string) {
 	}
 	return out
 }
-
-// OrDash is the text, or a dash for none.
-func OrDash(s string) string {
-	if s == "" {
-		return "–"
-	}
-	return s
-}

@@ -27,7 +27,7 @@ type Estate struct {
 	Held      *drift.Holdings             // what hosts have, turned around
 	Baselines []Baseline                  // by rank
 	Feeds     []Feed
-	Bundles   []Bundle
+	Bundles   []catalogue.Bundle // that were taken in, the newest first
 	Stock     Stock
 	News      map[string]drift.News    // by cluster
 	Trends    map[string][]drift.Tally // by cluster, in the order of time
@@ -47,21 +47,59 @@ type Baseline struct {
 
 // Feed is where releases come from, and how it stands. Its times are this machine's, not the estate's.
 type Feed struct {
-	Name, Kind, Schedule string
-	Off                  bool // it is never synced by itself
-	Due                  bool // it should be synced now
-	Synced               time.Time
-	Releases, Advisories int
-	Bytes                int64
-	Aside                []string // what was set aside, and why
-	Error                string   // of the last try
+	Name       string    `json:"name"`
+	Kind       string    `json:"kind"`
+	At         string    `json:"at"`
+	Schedule   string    `json:"sync"`
+	Off        bool      `json:"-"` // it is never synced by itself
+	Due        bool      `json:"-"` // it should be synced now
+	Tried      time.Time `json:"tried,omitzero"`
+	Synced     time.Time `json:"synced,omitzero"`
+	Made       time.Time `json:"made,omitzero"`
+	Error      string    `json:"error,omitempty"` // of the last try
+	Releases   int       `json:"releases"`
+	Advisories int       `json:"advisories"`
+	Bytes      int64     `json:"bytes"`
+	Aside      []string  `json:"set_aside,omitempty"` // entries that could not be read, and why
 }
 
-// Bundle is an archive of releases that was taken in.
-type Bundle struct {
-	Name, ID, By                   string
-	Taken                          time.Time
-	Releases, Advisories, Payloads int
+// Payload is a payload in the store, and what it is.
+type Payload struct {
+	catalogue.Stored
+	Release string `json:"release,omitempty"` // component and version; empty where no release names it
+	Wanted  bool   `json:"wanted"`            // by a host, as it was last read
+}
+
+// Payloads is what the payload store holds.
+type Payloads struct {
+	Payloads []Payload `json:"payloads"`
+	Size     int64     `json:"size"` // bytes
+	Free     int64     `json:"free"` // bytes
+}
+
+// Ways are the ways to a host, as a test of the connection found them.
+type Ways struct {
+	Host   string  `json:"host"`
+	Stages []Stage `json:"stages"`
+}
+
+// Stage is a step of a way, as far as that was gone.
+type Stage struct {
+	Way   string `json:"way"` // SSH, libvirt, BMC
+	Name  string `json:"stage"`
+	OK    bool   `json:"ok"`
+	Found string `json:"found"`
+	Do    string `json:"do,omitempty"` // where it does not hold
+}
+
+// Failed counts the stages that do not hold.
+func (w *Ways) Failed() (n int) {
+	for _, s := range w.Stages {
+		if !s.OK {
+			n++
+		}
+	}
+	return n
 }
 
 // Stock is what the payload store holds, in numbers.

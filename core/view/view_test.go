@@ -343,7 +343,7 @@ func TestTheLogLeavesOutWhatOnlyAnnounces(t *testing.T) {
 		lines = append(lines, strings.TrimSpace(l.Host+" "+l.Text))
 	}
 	want := []string{
-		"round started by op: why",
+		"round by op: why",
 		"x close",
 		"x ✗ close: no",
 		"x → look",

@@ -14,7 +14,7 @@ func strict(err error) error { return err }
 
 func demoFile(t testing.TB, name string) []byte {
 	t.Helper()
-	b, err := os.ReadFile(filepath.Join("..", "..", "demo", "data", "feeds", name))
+	b, err := os.ReadFile(filepath.Join("..", "..", "sim", "demo", "data", "feeds", name))
 	if err != nil {
 		t.Fatal(err)
 	}

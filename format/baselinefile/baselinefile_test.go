@@ -85,7 +85,7 @@ func TestSchemaAndReaderAgree(t *testing.T) {
 }
 
 func TestTheDemosBaselinesComeBackAsTheyWere(t *testing.T) {
-	files, err := filepath.Glob("../../demo/data/baselines/*.yaml")
+	files, err := filepath.Glob("../../sim/demo/data/baselines/*.yaml")
 	if err != nil || len(files) == 0 {
 		t.Fatal(files, err)
 	}

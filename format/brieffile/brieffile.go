@@ -1,5 +1,4 @@
-// Package brieffile reads and writes briefs as YAML, and as the words of a command line that mean the same: all of it by
-// one table of settings. docs/rounds.md describes the file.
+// Package brieffile reads and writes briefs as YAML, by the table of settings of core/brief. docs/rounds.md describes the file.
 package brieffile
 
 import (
@@ -7,13 +6,13 @@ import (
 	"encoding/json"
 	"fmt"
 	"reflect"
-	"strings"
 	"time"
 
 	"github.com/goccy/go-yaml"
 
-	"yareharbour/core/act"
+	"yareharbour/core/brief"
 	"yareharbour/core/plan"
+	"yareharbour/core/span"
 	"yareharbour/format/strictyaml"
 )
 
@@ -23,8 +22,8 @@ func Schema() []byte {
 		"brief":  map[string]any{"description": "The cluster.", "type": "string", "minLength": 1},
 		"reason": map[string]any{"description": "For the journal and the hosts' own logs.", "type": "string"},
 	}
-	for _, s := range Settings {
-		properties[s.key()] = s.schema()
+	for _, s := range brief.Settings {
+		properties[s.Key()] = schema(s)
 	}
 	out, err := json.MarshalIndent(map[string]any{
 		"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Yare Harbour brief",
@@ -33,7 +32,7 @@ func Schema() []byte {
 		"dependentRequired": map[string]any{"soak": []string{"trial"}}, "properties": properties,
 		"$defs": map[string]any{
 			"names":    map[string]any{"type": "array", "items": map[string]any{"type": "string", "minLength": 1}},
-			"duration": map[string]any{"type": "string", "pattern": `^([0-9]+(\.[0-9]+)?(h|m|s))+$`},
+			"duration": map[string]any{"type": "string", "pattern": span.Pattern},
 		},
 	}, "", "  ")
 	if err != nil { // it holds only what can be marshalled
@@ -67,14 +66,14 @@ func Parse(name string, text []byte, usual plan.Brief, in *time.Location) (plan.
 		return b, f.Errorf("$.brief", "the brief is for %q, and %q is meant", c, usual.Cluster)
 	}
 	b.Reason = d.Elem().Field(1).String()
-	for i, s := range Settings {
-		words, said := s.ofFile(d.Elem().Field(i + 2))
+	for i, s := range brief.Settings {
+		words, said := ofFile(d.Elem().Field(i + 2))
 		if !said {
 			continue
 		}
-		if at, err := s.lay(&b, words, in); err != nil {
-			path := "$." + s.key()
-			if s.Kind.Many() && s.Kind != Pairs {
+		if at, err := s.Lay(&b, words, in); err != nil {
+			path := "$." + s.Key()
+			if s.Kind.Many() && s.Kind != brief.Pairs {
 				path += fmt.Sprintf("[%d]", at)
 			}
 			return b, f.Errorf(path, "%v", err)
@@ -88,32 +87,12 @@ func Write(b, usual plan.Brief) ([]byte, error) {
 	d := reflect.New(form).Elem()
 	d.Field(0).SetString(b.Cluster)
 	d.Field(1).SetString(b.Reason)
-	for i, s := range Settings {
+	for i, s := range brief.Settings {
 		if words := s.Words(b, usual); len(words) > 0 {
-			d.Field(i + 2).Set(s.inFile(words))
+			d.Field(i + 2).Set(inFile(s, words))
 		}
 	}
 	var out bytes.Buffer
 	err := yaml.NewEncoder(&out, yaml.IndentSequence(true)).Encode(d.Interface())
 	return out.Bytes(), err
-}
-
-// Words are the options of a command line that make the brief what it is, behind the cluster's name. A word that a
-// shell would take apart stands in quotes.
-func Words(b, usual plan.Brief) (out []string) {
-	for _, s := range Settings {
-		words := s.Words(b, usual)
-		switch {
-		case len(words) == 0:
-		case s.Kind == Yes:
-			out = append(out, "--"+s.Name)
-		case s.Kind == Names:
-			out = append(out, "--"+s.Name, act.Quoted(strings.Join(words, ",")))
-		default:
-			for _, w := range words {
-				out = append(out, "--"+s.Name, act.Quoted(w))
-			}
-		}
-	}
-	return out
 }

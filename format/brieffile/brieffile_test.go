@@ -11,6 +11,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
+	"yareharbour/core/brief"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
 )
@@ -26,7 +27,7 @@ func full() plan.Brief {
 	b.Rehearse, b.Home, b.Leaves = 720*time.Hour, true, 1
 	b.Trial, b.Soak, b.Out, b.Reserve, b.Moves, b.Bandwidth, b.Limit = "ibis", 90*time.Minute, 2, 0, 4, 400, 0.85
 	b.Lift, b.Only = []string{"keep traffic-db-* apart"}, []estate.Key{"deb:brae-tls", "fw:corran-bmc"}
-	b.Releases = map[estate.Key]string{"deb:brae-tls": "1.9", "fw:corran-bmc": "3.10"}
+	b.Releases = map[estate.Key]string{"deb:brae-tls": "1.9", "fw:corran-bmc": "14.5"}
 	b.Guests = []plan.Policy{{Guests: []string{"gauge-*", "replay"}, Do: plan.DoShutDown},
 		{Guests: []string{"met-feed"}, Do: plan.DoSuspend}, {Guests: []string{"cctv"}, Do: plan.DoEject},
 		{Guests: []string{"radar-*"}, Do: plan.DoLeave}, {Guests: []string{"#batch"}, Do: plan.DoCold}}
@@ -90,14 +91,14 @@ func admits(t *testing.T, text []byte, want bool) {
 func TestEveryFieldIsASetting(t *testing.T) {
 	b, own := full(), []string{"Cluster", "By", "Reason", "Adopts", "Hand"}
 	blank := usual
-	for _, s := range Settings {
+	for _, s := range brief.Settings {
 		if len(s.Words(b, usual)) == 0 {
 			t.Errorf("full does not say %s", s.Name)
 		}
-		if err := s.Lay(&blank, s.Words(b, usual), time.UTC); err != nil {
+		if _, err := s.Lay(&blank, s.Words(b, usual), time.UTC); err != nil {
 			t.Errorf("%s: %v", s.Name, err)
 		}
-		if s.Help == "" || Named(s.Name) != s || types[s.Kind] == nil {
+		if s.Help == "" || brief.Named(s.Name) != s || types[s.Kind] == nil {
 			t.Errorf("%s is not whole", s.Name)
 		}
 	}
@@ -123,7 +124,7 @@ func TestWhatABriefFileMayNotSay(t *testing.T) {
 		"brief: vts\norder: heaviest":                              `b.yaml:2:8: there is no order "heaviest"; there are fewest-moves and lightest-first`,
 		"brief: vts\nlimit: 0":                                     "a limit of 0 %",
 		"brief: vts\nlimit: 101":                                   "1 to 100 is wanted",
-		"brief: vts\nsoak: long":                                   `"long" is no time as "30m"`,
+		"brief: vts\nsoak: long":                                   `"long" is no time`,
 		"brief: vts\npatience: -3m":                                `"-3m" is no time`,
 		"brief: vts\nonly: [brae-tls]":                             "brae-tls",
 		"brief: vts\nreleases: {brae: 1}":                          `"brae=1" is no component`,
@@ -148,24 +149,25 @@ func TestWhatABriefFileMayNotSay(t *testing.T) {
 // A window without an offset is one of the zone in which the command is given.
 func TestAWindowsZone(t *testing.T) {
 	zone := time.FixedZone("", 2*3600)
-	w, err := window("2026-11-22T22:00/2026-11-23T04:00:00Z", zone)
-	if err != nil || w.To.Sub(w.From) != 8*time.Hour {
-		t.Errorf("%+v %v", w, err)
+	b := usual
+	_, err := brief.Named("window").Lay(&b, []string{"2026-11-22T22:00/2026-11-23T04:00:00Z"}, zone)
+	if err != nil || b.Windows[0].To.Sub(b.Windows[0].From) != 8*time.Hour {
+		t.Errorf("%+v %v", b.Windows, err)
 	}
 }
 
 func TestWords(t *testing.T) {
-	if w := Words(usual, usual); len(w) != 0 {
+	if w := brief.Words(usual, usual); len(w) != 0 {
 		t.Errorf("%v", w)
 	}
 	const want = "--hosts heron,ibis --order lightest-first --sequence ibis --trial ibis --soak 1h30m --rehearse " +
 		"720h --out-of-service 2 --leave-failed 1 --reserve 0 --moves 4 --bandwidth 400 --home --limit 85 " +
 		"--lift 'keep traffic-db-* apart' --only deb:brae-tls,fw:corran-bmc --release deb:brae-tls=1.9 --release " +
-		"fw:corran-bmc=3.10 --guest 'gauge-*,replay=shut-down' --guest met-feed=suspend --guest cctv=eject --guest " +
+		"fw:corran-bmc=14.5 --guest 'gauge-*,replay=shut-down' --guest met-feed=suspend --guest cctv=eject --guest " +
 		"'radar-*=leave' --guest '#batch=cold' " +
 		"--window 2026-11-22T22:00:00Z/2026-11-23T04:00:00Z --window " +
 		"2026-11-23T22:00:00Z/2026-11-24T04:00:00Z --patience 5m"
-	if got := strings.Join(Words(full(), usual), " "); got != want {
+	if got := strings.Join(brief.Words(full(), usual), " "); got != want {
 		t.Errorf("%s\n%s", got, want)
 	}
 }
@@ -188,7 +190,7 @@ func FuzzParse(f *testing.F) {
 		if err != nil {
 			t.Fatalf("what was written can't be read: %v\n%s", err, again)
 		}
-		if x, y := Words(b, usual), Words(c, usual); !reflect.DeepEqual(x, y) {
+		if x, y := brief.Words(b, usual), brief.Words(c, usual); !reflect.DeepEqual(x, y) {
 			t.Fatalf("%v\n%v", x, y)
 		}
 	})

@@ -1,326 +1,14 @@
 package brieffile
 
 import (
-	"fmt"
 	"maps"
-	"math"
 	"reflect"
 	"slices"
 	"strconv"
 	"strings"
-	"time"
 
-	"yareharbour/core/estate"
-	"yareharbour/core/plan"
+	"yareharbour/core/brief"
 )
-
-// Kind is the form in which a setting is said.
-type Kind string
-
-// The kinds.
-const (
-	Names    Kind = "names"    // words, in an option apart by commas
-	Lines    Kind = "lines"    // texts with blanks, each an option of its own
-	Windows  Kind = "windows"  // intervals of ISO 8601, each an option of its own
-	Pairs    Kind = "pairs"    // name=text, each an option of its own
-	Policies Kind = "policies" // guest,…=what, each an option of its own
-	Word     Kind = "word"
-	Whole    Kind = "whole number"
-	Percent  Kind = "percent"
-	Span     Kind = "time"
-	Yes      Kind = "yes" // it is so, or it is not said
-)
-
-// Many tells whether a setting of the kind may be said more than once.
-func (k Kind) Many() bool {
-	return slices.Contains([]Kind{Names, Lines, Windows, Pairs, Policies}, k)
-}
-
-// Setting is one thing that a brief says, wherever that is: in a file, as an option of a command, in the schema, on the
-// Plan screen. All of them are words: what it says is said in as many words as it takes.
-type Setting struct {
-	Name string // of the option; in a file it has _ for -
-	File string // its name in a file, where that is another one
-	Kind Kind
-	Help string
-	// Empties tells that it is about how a host is emptied, and so about work on one host by hand too.
-	Empties bool
-	least   int      // of a whole number
-	choice  []string // the words that there are
-
-	unset func(b *plan.Brief)
-	take  func(b *plan.Brief, word string, in *time.Location) error // one word more
-	words func(b *plan.Brief) []string
-}
-
-// key is the setting's name in a file.
-func (s *Setting) key() string {
-	if s.File != "" {
-		return s.File
-	}
-	return strings.ReplaceAll(s.Name, "-", "_")
-}
-
-// Words are what the brief says by the setting; none where that is what is usual.
-func (s *Setting) Words(b, usual plan.Brief) []string {
-	if w := s.words(&b); !slices.Equal(w, s.words(&usual)) {
-		return w
-	}
-	return nil
-}
-
-// Says is what the brief says by the setting, usual or not; "" where it says nothing.
-func (s *Setting) Says(b plan.Brief) string { return strings.Join(s.words(&b), ", ") }
-
-// Lay has the brief say these words by the setting, and nothing else by it. Times without an offset are of that zone.
-func (s *Setting) Lay(b *plan.Brief, words []string, in *time.Location) error {
-	_, err := s.lay(b, words, in)
-	return err
-}
-
-// lay is Lay; at is the word that is wrong.
-func (s *Setting) lay(b *plan.Brief, words []string, in *time.Location) (at int, err error) {
-	s.unset(b)
-	for i, w := range words {
-		if len(s.choice) > 0 && !slices.Contains(s.choice, w) {
-			return i, fmt.Errorf("there is no %s %q; there are %s", s.Name, w, strings.Join(s.choice, " and "))
-		}
-		if err := s.take(b, w, in); err != nil {
-			return i, err
-		}
-	}
-	return 0, nil
-}
-
-// Named is the setting of that option, or nil.
-func Named(name string) *Setting {
-	i := slices.IndexFunc(Settings, func(s *Setting) bool { return s.Name == name })
-	if i < 0 {
-		return nil
-	}
-	return Settings[i]
-}
-
-// Settings are all of them, in the order in which they are said.
-var Settings = []*Setting{
-	list("hosts", Names, "only these hosts", func(b *plan.Brief) *[]string { return &b.Hosts }, text, same),
-	{Name: "order", Kind: Word, Help: "how hosts are put in order: fewest-moves (usual), or lightest-first",
-		choice: slices.Sorted(maps.Keys(orders)),
-		unset:  func(b *plan.Brief) { b.Order = plan.FewestMoves },
-		take:   func(b *plan.Brief, w string, _ *time.Location) error { b.Order = orders[w]; return nil },
-		words:  func(b *plan.Brief) []string { return []string{wordOf(orders, b.Order)} }},
-	list("sequence", Names, "hosts that go first, in this order", func(b *plan.Brief) *[]string { return &b.Sequence }, text,
-		same),
-	{Name: "trial", Kind: Word, Help: "a host that goes before all others",
-		unset: func(b *plan.Brief) { b.Trial = "" },
-		take:  func(b *plan.Brief, w string, _ *time.Location) error { b.Trial = w; return nil },
-		words: func(b *plan.Brief) []string { return nonempty(b.Trial) }},
-	span("soak", "how long the host on trial carries guests before the others begin",
-		func(b *plan.Brief) *time.Duration { return &b.Soak }),
-	span("rehearse", "restart a host once before anything is changed on it, where it has been up for so long",
-		func(b *plan.Brief) *time.Duration { return &b.Rehearse }),
-	emptying(whole("out-of-service", 1, "hosts that may be out of service at once (usual: 1), counting those that already are: "+
-		"that many hosts are worked on in parallel, where the guests fit", func(b *plan.Brief) *int { return &b.Out })),
-	whole("leave-failed", 0, "hosts that may be left behind after a failure while the round goes on; they count as out of "+
-		"service. 0: it stops with the first", func(b *plan.Brief) *int { return &b.Leaves }),
-	emptying(whole("reserve", 0, "hosts that may fail meanwhile (usual: the cluster's own)",
-		func(b *plan.Brief) *int { return &b.Reserve })),
-	emptying(whole("moves", 1, "migrations at once (usual: the cluster's own, or 2)",
-		func(b *plan.Brief) *int { return &b.Moves })),
-	emptying(whole("bandwidth", 0, "of one migration, in MiB a second; 0: all that there is",
-		func(b *plan.Brief) *int64 { return &b.Bandwidth })),
-	{Name: "home", Kind: Yes, Help: "have guests go back to their host when its visit is over, hosts out one at a time; a " +
-		"host on trial has one sent back anyhow",
-		unset: func(b *plan.Brief) { b.Home = false },
-		take: func(b *plan.Brief, w string, _ *time.Location) (err error) {
-			b.Home, err = strconv.ParseBool(w)
-			return err
-		},
-		words: func(b *plan.Brief) []string {
-			if b.Home {
-				return []string{"true"}
-			}
-			return nil
-		}},
-	emptying(&Setting{Name: "limit", Kind: Percent, Help: "percent of its capacity up to which a host is sent guests",
-		unset: func(b *plan.Brief) { b.Limit = 0 },
-		take: func(b *plan.Brief, w string, _ *time.Location) error {
-			n, err := strconv.ParseFloat(w, 64)
-			if err != nil || !(n >= 1 && n <= 100) {
-				return fmt.Errorf("a limit of %s %%: 1 to 100 is wanted", w)
-			}
-			b.Limit = n / 100
-			return nil
-		},
-		words: func(b *plan.Brief) []string {
-			if b.Limit == 0 {
-				return nil
-			}
-			return []string{strconv.FormatFloat(math.Round(b.Limit*1e6)/1e4, 'f', -1, 64)}
-		}}),
-	emptying(list("lift", Lines, "a rule about guests, in its words, that does not bind this round",
-		func(b *plan.Brief) *[]string { return &b.Lift }, text, same)),
-	list("only", Names, "only these components", func(b *plan.Brief) *[]estate.Key { return &b.Only },
-		func(w string, _ *time.Location) (estate.Key, error) { return estate.ParseKey(w) },
-		func(k estate.Key) string { return string(k) }),
-	{Name: "release", File: "releases", Kind: Pairs,
-		Help:  "component=version: put this in instead of what the baselines want",
-		unset: func(b *plan.Brief) { b.Releases = nil },
-		take: func(b *plan.Brief, w string, _ *time.Location) error {
-			name, version, ok := strings.Cut(w, "=")
-			k, err := estate.ParseKey(name)
-			if err != nil || !ok || version == "" {
-				return fmt.Errorf("%q is no component=version: there is no such component, or no version", w)
-			}
-			b.Releases = maps.Clone(b.Releases)
-			if b.Releases == nil {
-				b.Releases = map[estate.Key]string{}
-			}
-			b.Releases[k] = version
-			return nil
-		},
-		words: func(b *plan.Brief) (out []string) {
-			for _, k := range slices.Sorted(maps.Keys(b.Releases)) {
-				out = append(out, string(k)+"="+b.Releases[k])
-			}
-			return out
-		}},
-	emptying(filed("guests", list("guest", Policies, "guest,…=shut-down, =suspend, =eject, =cold or =leave: what is done with "+
-		"guests that do not move of themselves; with * in a name only with those that can't; * alone brings all of a host to rest",
-		func(b *plan.Brief) *[]plan.Policy { return &b.Guests }, parsePolicy,
-		func(p plan.Policy) string { return strings.Join(p.Guests, ",") + "=" + wordOf(dos, p.Do) }))),
-	filed("windows", list("window", Windows, "when visits may be under way, as 2026-11-22T22:00/2026-11-23T04:00",
-		func(b *plan.Brief) *[]plan.Window { return &b.Windows }, window,
-		func(w plan.Window) string { return w.From.Format(time.RFC3339) + "/" + w.To.Format(time.RFC3339) })),
-	emptying(span("patience", "how long a host is waited for beyond the usual (usual: the cluster's own, or 20m)",
-		func(b *plan.Brief) *time.Duration { return &b.Patience })),
-}
-
-// The forms that settings have.
-
-func text(w string, _ *time.Location) (string, error) { return w, nil }
-
-func same(w string) string { return w }
-
-func emptying(s *Setting) *Setting { s.Empties = true; return s }
-
-func filed(name string, s *Setting) *Setting { s.File = name; return s }
-
-func list[T any](name string, k Kind, help string, of func(*plan.Brief) *[]T, read func(string, *time.Location) (T, error),
-	say func(T) string) *Setting {
-	return &Setting{Name: name, Kind: k, Help: help,
-		unset: func(b *plan.Brief) { *of(b) = nil },
-		take: func(b *plan.Brief, w string, in *time.Location) error {
-			v, err := read(w, in)
-			*of(b) = append(slices.Clip(*of(b)), v)
-			return err
-		},
-		words: func(b *plan.Brief) (out []string) {
-			for _, v := range *of(b) {
-				out = append(out, say(v))
-			}
-			return out
-		}}
-}
-
-func whole[T int | int64](name string, least int, help string, of func(*plan.Brief) *T) *Setting {
-	return &Setting{Name: name, Kind: Whole, Help: help, least: least, unset: func(b *plan.Brief) { *of(b) = T(least) },
-		take: func(b *plan.Brief, w string, _ *time.Location) error {
-			n, err := strconv.ParseInt(w, 10, 64)
-			*of(b) = T(n)
-			if err != nil {
-				return fmt.Errorf("%q is no whole number", w)
-			}
-			return nil
-		},
-		words: func(b *plan.Brief) []string { return []string{strconv.FormatInt(int64(*of(b)), 10)} }}
-}
-
-func span(name, help string, of func(*plan.Brief) *time.Duration) *Setting {
-	return &Setting{Name: name, Kind: Span, Help: help, unset: func(b *plan.Brief) { *of(b) = 0 },
-		take: func(b *plan.Brief, w string, _ *time.Location) error {
-			d, err := time.ParseDuration(w)
-			if *of(b) = d; err != nil || d < 0 {
-				return fmt.Errorf("%q is no time as \"30m\"", w)
-			}
-			return nil
-		},
-		words: func(b *plan.Brief) []string {
-			if *of(b) == 0 {
-				return nil
-			}
-			return []string{duration(*of(b))}
-		}}
-}
-
-func nonempty(w string) []string {
-	if w == "" {
-		return nil
-	}
-	return []string{w}
-}
-
-// orders are the words for the orders, and dos those for what is done with a guest.
-var (
-	orders = map[string]plan.Order{"fewest-moves": plan.FewestMoves, "lightest-first": plan.LightestFirst}
-	dos    = map[string]plan.Do{"shut-down": plan.DoShutDown, "suspend": plan.DoSuspend, "eject": plan.DoEject,
-		"cold": plan.DoCold, "leave": plan.DoLeave}
-)
-
-func wordOf[T ~string](words map[string]T, v T) string {
-	for w, x := range words {
-		if x == v {
-			return w
-		}
-	}
-	return string(v)
-}
-
-func parsePolicy(word string, _ *time.Location) (plan.Policy, error) {
-	names, how, ok := strings.Cut(word, "=")
-	do, known := dos[how]
-	if !ok || names == "" || !known {
-		return plan.Policy{}, fmt.Errorf("%q is not guest=shut-down, guest=suspend, guest=eject, guest=cold or guest=leave", word)
-	}
-	return plan.Policy{Guests: strings.Split(names, ","), Do: do}, nil
-}
-
-// window reads an interval of ISO 8601, as "2026-11-22T22:00/2026-11-23T04:00".
-func window(text string, in *time.Location) (w plan.Window, err error) {
-	from, to, ok := strings.Cut(text, "/")
-	if !ok {
-		return w, fmt.Errorf("%q is no window: an interval as 2026-11-22T22:00/2026-11-23T04:00 is wanted", text)
-	}
-	if w.From, err = moment(from, in); err == nil {
-		w.To, err = moment(to, in)
-	}
-	if err == nil && !w.To.After(w.From) {
-		err = fmt.Errorf("the window %s ends before it begins", text)
-	}
-	return w, err
-}
-
-func moment(text string, in *time.Location) (time.Time, error) {
-	for _, form := range []string{time.RFC3339, "2006-01-02T15:04:05", "2006-01-02T15:04"} {
-		if t, err := time.ParseInLocation(form, text, in); err == nil {
-			return t, nil
-		}
-	}
-	return time.Time{}, fmt.Errorf("%q is no time: one as 2026-11-22T22:00 is wanted, or with an offset, as "+
-		"2026-11-22T22:00:00+01:00", text)
-}
-
-// duration writes a time without the parts that are zero.
-func duration(d time.Duration) string {
-	s := d.String()
-	if strings.HasSuffix(s, "m0s") {
-		s = strings.TrimSuffix(s, "0s")
-	}
-	if strings.HasSuffix(s, "h0m") {
-		s = strings.TrimSuffix(s, "0m")
-	}
-	return s
-}
 
 // policy is what is done with guests that do not move, in a file.
 type policy struct {
@@ -329,45 +17,45 @@ type policy struct {
 }
 
 // types are those of the kinds in a file.
-var types = map[Kind]reflect.Type{Names: reflect.TypeFor[[]string](), Lines: reflect.TypeFor[[]string](),
-	Windows: reflect.TypeFor[[]string](),
-	Pairs:   reflect.TypeFor[map[string]string](), Policies: reflect.TypeFor[[]policy](), Word: reflect.TypeFor[string](),
-	Whole: reflect.TypeFor[*int64](), Percent: reflect.TypeFor[*float64](), Span: reflect.TypeFor[string](),
-	Yes: reflect.TypeFor[bool]()}
+var types = map[brief.Kind]reflect.Type{brief.Names: reflect.TypeFor[[]string](), brief.Lines: reflect.TypeFor[[]string](),
+	brief.Windows: reflect.TypeFor[[]string](),
+	brief.Pairs:   reflect.TypeFor[map[string]string](), brief.Policies: reflect.TypeFor[[]policy](), brief.Word: reflect.TypeFor[string](),
+	brief.Whole: reflect.TypeFor[*int64](), brief.Percent: reflect.TypeFor[*float64](), brief.Span: reflect.TypeFor[string](),
+	brief.Yes: reflect.TypeFor[bool]()}
 
 // inFile is the value in a file that says these words.
-func (s *Setting) inFile(words []string) reflect.Value {
+func inFile(s *brief.Setting, words []string) reflect.Value {
 	switch s.Kind {
-	case Names, Lines, Windows:
+	case brief.Names, brief.Lines, brief.Windows:
 		return reflect.ValueOf(words)
-	case Pairs:
+	case brief.Pairs:
 		out := map[string]string{}
 		for _, w := range words {
 			k, v, _ := strings.Cut(w, "=")
 			out[k] = v
 		}
 		return reflect.ValueOf(out)
-	case Policies:
+	case brief.Policies:
 		var out []policy
 		for _, w := range words {
 			names, do, _ := strings.Cut(w, "=")
 			out = append(out, policy{strings.Split(names, ","), do})
 		}
 		return reflect.ValueOf(out)
-	case Whole:
+	case brief.Whole:
 		n, _ := strconv.ParseInt(words[0], 10, 64) // it was written here
 		return reflect.ValueOf(&n)
-	case Percent:
+	case brief.Percent:
 		n, _ := strconv.ParseFloat(words[0], 64) // it was written here
 		return reflect.ValueOf(&n)
-	case Yes:
+	case brief.Yes:
 		return reflect.ValueOf(true)
 	}
 	return reflect.ValueOf(words[0])
 }
 
 // ofFile are the words that a value in a file says; said tells whether it stands there.
-func (s *Setting) ofFile(v reflect.Value) (words []string, said bool) {
+func ofFile(v reflect.Value) (words []string, said bool) {
 	if v.IsZero() {
 		return nil, false
 	}
@@ -400,38 +88,38 @@ var form = func() reflect.Type {
 		return reflect.StructField{Name: "F" + strconv.Itoa(n), Type: t, Tag: reflect.StructTag(`yaml:"` + name + `,omitempty"`)}
 	}
 	fields := []reflect.StructField{field(0, "brief", reflect.TypeFor[string]()), field(1, "reason", reflect.TypeFor[string]())}
-	for i, s := range Settings {
-		fields = append(fields, field(i+2, s.key(), types[s.Kind]))
+	for i, s := range brief.Settings {
+		fields = append(fields, field(i+2, s.Key(), types[s.Kind]))
 	}
 	return reflect.StructOf(fields)
 }()
 
 // schema is what a schema says of the setting.
-func (s *Setting) schema() map[string]any {
+func schema(s *brief.Setting) map[string]any {
 	out := map[string]any{"description": strings.ToUpper(s.Help[:1]) + s.Help[1:] + "."}
 	switch s.Kind {
-	case Names, Lines:
+	case brief.Names, brief.Lines:
 		out["$ref"] = "#/$defs/names"
-	case Windows:
+	case brief.Windows:
 		out["type"], out["items"] = "array", map[string]any{"type": "string", "pattern": "^[^/]+/[^/]+$"}
-	case Pairs:
+	case brief.Pairs:
 		out["type"], out["additionalProperties"] = "object", map[string]any{"type": "string", "minLength": 1}
-	case Policies:
+	case brief.Policies:
 		out["type"] = "array"
 		out["items"] = map[string]any{"type": "object", "required": []string{"guests", "do"}, "additionalProperties": false,
 			"properties": map[string]any{"guests": map[string]any{"$ref": "#/$defs/names"},
-				"do": map[string]any{"enum": slices.Sorted(maps.Keys(dos))}}}
-	case Whole:
-		out["type"], out["minimum"] = "integer", s.least
-	case Percent:
+				"do": map[string]any{"enum": brief.Dos()}}}
+	case brief.Whole:
+		out["type"], out["minimum"] = "integer", s.Least
+	case brief.Percent:
 		out["type"], out["minimum"], out["maximum"] = "number", 1, 100
-	case Span:
+	case brief.Span:
 		out["$ref"] = "#/$defs/duration"
-	case Yes:
+	case brief.Yes:
 		out["type"] = "boolean"
 	default:
-		if out["type"] = "string"; len(s.choice) > 0 {
-			out["enum"] = s.choice
+		if out["type"] = "string"; len(s.Choice) > 0 {
+			out["enum"] = s.Choice
 		}
 	}
 	return out

@@ -15,6 +15,7 @@ import (
 
 	"yareharbour/core/estate"
 	"yareharbour/core/precheck"
+	"yareharbour/core/span"
 	"yareharbour/feed"
 	"yareharbour/format/expression"
 	"yareharbour/format/strictyaml"
@@ -47,7 +48,7 @@ func (f File) LeaseTerm() (time.Duration, error) {
 	if f.Lease == "" {
 		return 0, nil
 	}
-	d, err := time.ParseDuration(f.Lease)
+	d, err := span.Parse(f.Lease)
 	if err != nil || d < 2*time.Second || d > time.Hour {
 		return 0, fmt.Errorf("a lease of %q: a time as \"60s\" is wanted, from 2s to 1h", f.Lease)
 	}
@@ -135,7 +136,7 @@ func (c Connector) LookLimit() (time.Duration, error) {
 	if c.Limit == "" {
 		return 0, nil
 	}
-	d, err := time.ParseDuration(c.Limit)
+	d, err := span.Parse(c.Limit)
 	if err != nil || d < time.Second || d > maxLimit {
 		return 0, fmt.Errorf("a limit of %q: a time as \"30s\" is wanted, from 1s to %s", c.Limit, maxLimit)
 	}
@@ -250,7 +251,7 @@ func (c Cluster) patience() (time.Duration, error) {
 	if c.Patience == "" {
 		return 0, nil
 	}
-	d, err := time.ParseDuration(c.Patience)
+	d, err := span.Parse(c.Patience)
 	if err != nil || d < time.Second || d > 24*time.Hour {
 		return 0, fmt.Errorf("a patience of %q: a time as \"20m\" is wanted, from 1s to 24h", c.Patience)
 	}
@@ -481,7 +482,7 @@ func maxAge(text string) (time.Duration, error) {
 	if text == "" {
 		return feed.MaxAge, nil
 	}
-	d, err := time.ParseDuration(text)
+	d, err := span.Parse(text)
 	if days, ok := strings.CutSuffix(text, "d"); ok {
 		var n int
 		n, err = strconv.Atoi(days)

@@ -31,7 +31,7 @@ const metadata = `<?xml version="1.0"?><components origin="skerry">
   <checksum type="sha1" target="container">aa</checksum>
 <checksum type="sha256" target="container">` + hexSum + `</checksum>
 <checksum type="sha256" target="content">` + other + `</checksum>
-  <size type="download">77</size><issues><issue type="cve">CVE-2026-1</issue></issues><description>
+  <size type="download">77</size><issues><issue type="cve">BRAE-2026-0109</issue></issues><description>
 <p>Fans <em>rest</em>.</p></description></release></releases></component>
 <component type="desktop"><id>not.firmware</id><releases><release version="9"/></releases></component></components>`
 

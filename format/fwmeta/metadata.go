@@ -1,5 +1,5 @@
-// Package fwmeta reads firmware metadata as fwupd and its remotes use it: AppStream XML with components of the type
-// "firmware" (the AppStream specification and fwupd's own documentation of its extensions), and cabinet archives
+// Package fwmeta reads firmware metadata: AppStream XML with components of the type
+// "firmware" (the AppStream specification, with the extensions for firmware), and cabinet archives
 // (MS-CAB) that hold a metainfo file beside the firmware.
 package fwmeta
 
@@ -245,8 +245,8 @@ func words(inner string) string {
 	}
 }
 
-// defaultContent is the file that a release's firmware is in where its metainfo names none (fwupd's documentation of
-// its metainfo files).
+// defaultContent is the file that a release's firmware is in where its metainfo names none (AppStream's extensions for
+// firmware).
 const defaultContent = "firmware.bin"
 
 // content is what a metainfo file states of the firmware of one release: the file's name, and its SHA-256 where it

@@ -24,9 +24,9 @@ import (
 	"yareharbour/format/compressed"
 	"yareharbour/format/debindex"
 	"yareharbour/format/fwmeta"
-	"yareharbour/format/plain"
 	"yareharbour/format/pldm"
 	"yareharbour/format/releaselist"
+	"yareharbour/plain"
 )
 
 // Kind is what a file is, in words.
@@ -44,7 +44,7 @@ const (
 	RPM         Kind = "RPM repository"
 	Sums        Kind = "checksums"
 	Payload     Kind = "payload"
-	Other       Kind = "not recognised"
+	Other       Kind = catalogue.NotRecognised
 	// Part is a file that belongs to a repository, and is read with it.
 	Part Kind = "part of a repository"
 )
@@ -64,7 +64,7 @@ type Options struct {
 	Native string // architecture of the hosts, as "amd64" or "x86_64"; the two families name it differently
 	Keys   debindex.Keyring
 	Now    time.Time
-	// Names maps what firmware metadata and PLDM packages call things (AppStream ids, GUIDs, PCI ids as "f0f0:1593") to
+	// Names maps what firmware metadata and PLDM packages call things (AppStream ids, GUIDs, PCI ids as "f0f0:0025") to
 	// components.
 	Names map[string]estate.Key
 	// Progress, if there is one, is told of every file that was read.

@@ -54,7 +54,7 @@ type Device struct {
 	Images      []int // indices into Package.Images
 }
 
-// Name is how the device is written: "f0f0:1593" for a PCI device, "enterprise 32473" for one known by its maker's
+// Name is how the device is written: "f0f0:0025" for a PCI device, "enterprise 32473" for one known by its maker's
 // number; "" where it can't be told.
 func (d Device) Name() string {
 	at := map[uint16][]byte{}

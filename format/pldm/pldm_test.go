@@ -71,7 +71,7 @@ func pack(t *testing.T, rev int) []byte {
 		u16(0xf0f0)
 		u16(PCIDevice)
 		u16(2)
-		u16(0x1593)
+		u16(0x0025)
 		return 2
 	})
 	uuid := device(0b01, "set-b", true, func() int {
@@ -140,7 +140,7 @@ func TestEveryRevision(t *testing.T) {
 			continue
 		}
 		if p.Version != "2.1" || len(p.Images) != 2 || p.Images[1].Version != "4.19.0" || p.Images[1].Size != 77 ||
-			p.Devices[0].Name() != "f0f0:1593" || p.Devices[0].Set != "set-a" {
+			p.Devices[0].Name() != "f0f0:0025" || p.Devices[0].Set != "set-a" {
 			t.Errorf("revision %d: %+v", rev, p)
 		}
 		if got := p.Made.Format("2006-01-02 15:04:05"); got != "2026-10-03 11:15:30" {
@@ -180,7 +180,7 @@ func TestBatchMakesAReleaseOfWhatADeviceTakes(t *testing.T) {
 		t.Fatal(err)
 	}
 	b := p.Batch("x.pldm", "f", "sum", 9, func(device string) estate.Key {
-		if device == "f0f0:1593" {
+		if device == "f0f0:0025" {
 			return "fw:tarbet-s9"
 		}
 		return ""
@@ -189,7 +189,7 @@ func TestBatchMakesAReleaseOfWhatADeviceTakes(t *testing.T) {
 		b.Releases[0].Restart != catalogue.HostRestart || b.Releases[0].SHA256 != "sum" {
 		t.Errorf("%+v", b.Releases)
 	}
-	if b := p.Batch("x", "f", "s", 1, nil); b.Releases[0].Component != "fw:pldm-f0f0-1593" {
+	if b := p.Batch("x", "f", "s", 1, nil); b.Releases[0].Component != "fw:pldm-f0f0-0025" {
 		t.Errorf("an unnamed device: %s", b.Releases[0].Component)
 	}
 }

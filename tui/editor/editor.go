@@ -16,20 +16,19 @@ import (
 	"yareharbour/core/baseline"
 	"yareharbour/core/drift"
 	"yareharbour/core/view"
-	"yareharbour/export"
 	"yareharbour/tui/part"
 )
 
-// Desk is what the screen asks for.
-type Desk interface {
+// App is what the screen asks for.
+type App interface {
 	EffectOn(ctx context.Context, e *view.Estate, name, text string) (drift.Effect, []baseline.Problem, error)
-	SaveText(ctx context.Context, name, text string, after int, why string) error
+	SaveBaseline(ctx context.Context, name, text string, after int, why string) (int, error)
 }
 
 // Screen is a text under way.
 type Screen struct {
 	ctx     context.Context
-	desk    Desk
+	app     App
 	name    string
 	draft   part.Draft
 	was     string // what the baseline says; "" for a new one
@@ -44,7 +43,7 @@ type Screen struct {
 }
 
 // New opens the draft that the place holds.
-func New(ctx context.Context, d Desk, p part.Place) *Screen {
+func New(ctx context.Context, d App, p part.Place) *Screen {
 	draft, _ := p.What.(part.Draft)
 	t := textarea.New()
 	t.Prompt, t.ShowLineNumbers = "", false
@@ -54,7 +53,7 @@ func New(ctx context.Context, d Desk, p part.Place) *Screen {
 	t.SetValue(draft.Text)
 	t.MoveToBegin()
 	t.Focus()
-	return &Screen{ctx: ctx, desk: d, name: p.Subject, draft: draft, text: t, outside: draft.Outside}
+	return &Screen{ctx: ctx, app: d, name: p.Subject, draft: draft, text: t, outside: draft.Outside}
 }
 
 // Place implements part.Screen.
@@ -69,7 +68,7 @@ func (s *Screen) Help() []string {
 }
 
 // Export implements part.Screen.
-func (s *Screen) Export(part.Frame, string) (string, export.Writer) { return "", nil }
+func (s *Screen) Export(part.Frame, string) *view.Document { return nil }
 
 // Keys implements part.Screen.
 func (s *Screen) Keys(f part.Frame) []part.Key {
@@ -113,6 +112,7 @@ type (
 	}
 	saved struct {
 		name string
+		n    int // its version
 		why  string
 		err  error
 	}
@@ -141,7 +141,7 @@ func (s *Screen) changed(f part.Frame) tea.Msg {
 	turn, text := s.turn, s.text.Value()
 	return func() tea.Msg {
 		start := time.Now()
-		e, amiss, err := s.desk.EffectOn(s.ctx, f.View, s.name, text)
+		e, amiss, err := s.app.EffectOn(s.ctx, f.View, s.name, text)
 		return effectMsg{s.name, turn, e, amiss, err, time.Since(start)}
 	}
 }
@@ -197,7 +197,10 @@ func (s *Screen) askWhy() tea.Msg {
 				return part.Tell("a version needs a reason: it is what people will ask for")
 			}
 			name, text, after := s.name, s.text.Value(), s.draft.After
-			return func() tea.Msg { return saved{name, why, s.desk.SaveText(s.ctx, name, text, after, why)} }
+			return func() tea.Msg {
+				n, err := s.app.SaveBaseline(s.ctx, name, text, after, why)
+				return saved{name, n, why, err}
+			}
 		},
 	}
 }
@@ -208,10 +211,10 @@ func (s *Screen) done(msg saved) tea.Msg {
 		return part.Failed{Err: fmt.Errorf("not saved: %w", msg.err)}
 	}
 	say := part.Say{Text: s.name + " was saved as a new version"}
-	if name, was, after := s.name, s.was, s.draft.After; after > 0 {
+	if name, was := s.name, s.was; s.draft.After > 0 {
 		say.Undo = part.Try(func() (string, error) {
-			return name + " says again what it said before",
-				s.desk.SaveText(s.ctx, name, was, after+1, "undone: "+msg.why)
+			_, err := s.app.SaveBaseline(s.ctx, name, was, msg.n, "undone: "+msg.why)
+			return name + " says again what it said before", err
 		})
 	}
 	return part.Several{part.Left{}, part.Go{Screen: part.Baselines, Subject: s.name}, part.Reload{Say: say}}

@@ -18,26 +18,26 @@ import (
 	"yareharbour/tui/part/parttest"
 )
 
-// desk tells an effect that holds the text it was asked about, and refuses one that says "broken".
-type desk struct {
+// app tells an effect that holds the text it was asked about, and refuses one that says "broken".
+type app struct {
 	effect drift.Effect
 	amiss  []baseline.Problem
 	saved  []string
 	wrong  error
 }
 
-func (d *desk) EffectOn(_ context.Context, _ *view.Estate, _, text string) (drift.Effect, []baseline.Problem, error) {
+func (d *app) EffectOn(_ context.Context, _ *view.Estate, _, text string) (drift.Effect, []baseline.Problem, error) {
 	if strings.Contains(text, "broken") {
 		return drift.Effect{}, nil, errors.New("b.yaml:3:1: it is broken")
 	}
 	return d.effect, d.amiss, nil
 }
-func (d *desk) SaveText(_ context.Context, name, text string, after int, why string) error {
+func (d *app) SaveBaseline(_ context.Context, name, text string, after int, why string) (int, error) {
 	d.saved = append(d.saved, fmt.Sprintf("%s after %d, %s: %q", name, after, why, text))
-	return d.wrong
+	return after + 1, d.wrong
 }
 
-func open(t *testing.T, d *desk, draft part.Draft) (*parttest.Bench, *Screen) {
+func open(t *testing.T, d *app, draft part.Draft) (*parttest.Bench, *Screen) {
 	s := New(t.Context(), d, part.Place{Subject: "b", What: draft})
 	f := parttest.Frame()
 	f.View = parttest.Estate(1, 2)
@@ -52,7 +52,7 @@ func (s *Screen) types(b *parttest.Bench, text string) {
 
 // What was typed is lost only after a yes; what was not changed needs none.
 func TestLeaving(t *testing.T) {
-	b, s := open(t, &desk{}, part.Draft{Text: "baseline: b\nclauses: []\n", After: 2})
+	b, s := open(t, &app{}, part.Draft{Text: "baseline: b\nclauses: []\n", After: 2})
 	if _, ok := s.Leave(b.Frame).(part.Left); !ok {
 		t.Error("it asks, and nothing was changed")
 	}
@@ -60,7 +60,7 @@ func TestLeaving(t *testing.T) {
 	if q, ok := s.Leave(b.Frame).(part.Confirm); !ok || q.Title != "Leave without saving?" {
 		t.Errorf("%+v", q)
 	}
-	b, s = open(t, &desk{}, part.Draft{Text: "baseline: new\n"})
+	b, s = open(t, &app{}, part.Draft{Text: "baseline: new\n"})
 	if _, ok := s.Leave(b.Frame).(part.Confirm); !ok {
 		t.Error("a new one is lost without a question")
 	}
@@ -68,7 +68,7 @@ func TestLeaving(t *testing.T) {
 
 // A version needs a text that can be read, that is another one, and a reason; what is not saved is kept.
 func TestSaving(t *testing.T) {
-	d := &desk{}
+	d := &app{}
 	b, s := open(t, d, part.Draft{Text: "baseline: b\nclauses: []\n", After: 2})
 	if not := b.Press("ctrl+s"); not != "nothing has changed" {
 		t.Errorf("%q", not)
@@ -101,7 +101,7 @@ func TestSaving(t *testing.T) {
 
 // An effect that was told for an earlier text is let go: what stands beside a text is of that text.
 func TestALateEffectIsLetGo(t *testing.T) {
-	b, s := open(t, &desk{effect: drift.Effect{Better: 1}}, part.Draft{Text: "baseline: b\n", After: 2})
+	b, s := open(t, &app{effect: drift.Effect{Better: 1}}, part.Draft{Text: "baseline: b\n", After: 2})
 	was := s.turn
 	late := s.changed(b.Frame)
 	b.Take(effectMsg{name: "b", turn: was, err: errors.New("an old mistake")})
@@ -113,7 +113,7 @@ func TestALateEffectIsLetGo(t *testing.T) {
 }
 
 func TestWhatTheTextWouldDo(t *testing.T) {
-	d := &desk{effect: drift.Effect{Worse: 1, Shifts: []drift.Shift{
+	d := &app{effect: drift.Effect{Worse: 1, Shifts: []drift.Shift{
 		{Host: "c0h000", Component: "fw:nic", Before: drift.InLine, After: drift.Behind, Wants: "3"},
 		{Host: "c0h001", Component: "deb:k", Before: drift.Behind, After: drift.NotBound},
 	}}, amiss: []baseline.Problem{{Baseline: "b", Line: 4, Error: true, Text: "no component fw:nik"},
@@ -126,7 +126,7 @@ func TestWhatTheTextWouldDo(t *testing.T) {
 
 // The cursor of a long line stays in sight, a tab is two blanks, and what is pasted comes in as it is.
 func TestTyping(t *testing.T) {
-	b, s := open(t, &desk{}, part.Draft{Text: ""})
+	b, s := open(t, &app{}, part.Draft{Text: ""})
 	b.Take(s.Type(b.Frame, tea.KeyPressMsg{Code: tea.KeyTab}))
 	b.Take(s.Paste(b.Frame, "- component: fw:nic\n  # why\n"+strings.Repeat("long ", 60)+"END"))
 	if got := s.text.Value(); !strings.HasPrefix(got, "  - component: fw:nic\n  # why\nlong ") {
@@ -152,7 +152,7 @@ func TestAnEditorOutside(t *testing.T) {
 		}
 		return name
 	}
-	b, s := open(t, &desk{}, part.Draft{Text: "baseline: b\n", After: 2})
+	b, s := open(t, &app{}, part.Draft{Text: "baseline: b\n", After: 2})
 	name := file("baseline: b\nrank: 7\n")
 	b.Take(edited{name, nil})
 	if s.text.Value() != "baseline: b\nrank: 7\n" || len(b.Went) > 0 {

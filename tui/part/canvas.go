@@ -7,7 +7,7 @@ import (
 
 	"github.com/mattn/go-runewidth"
 
-	"yareharbour/format/plain"
+	"yareharbour/plain"
 )
 
 // Canvas is a grid of cells that screens paint on. Cells are painted directly, not composed from styled strings: a

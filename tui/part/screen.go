@@ -11,7 +11,6 @@ import (
 	"yareharbour/core/estate"
 	"yareharbour/core/narrow"
 	"yareharbour/core/view"
-	"yareharbour/export"
 )
 
 // Screen is one screen. It is changed by messages alone; what it paints is a function of what it is and of the frame.
@@ -25,8 +24,8 @@ type Screen interface {
 	Keys(f Frame) []Key
 	// View paints the screen into the area.
 	View(f Frame, c *Canvas, a Area)
-	// Export is what it shows, in that format; nil where there is nothing.
-	Export(f Frame, format string) (name string, what export.Writer)
+	// Export is what it shows, for that format; nil where there is nothing.
+	Export(f Frame, format string) *view.Document
 	// Help says what it shows.
 	Help() []string
 }
@@ -215,3 +214,6 @@ type Draft struct {
 	After     int  // the version that it is made from; 0 for a new baseline
 	Outside   bool // it is given to $EDITOR at once
 }
+
+// DerivedLayers are those that a baseline speaks of that is made of a host.
+var DerivedLayers = []estate.Layer{estate.Platform, estate.Driver, estate.Firmware}

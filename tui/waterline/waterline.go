@@ -13,7 +13,7 @@ import (
 	"yareharbour/core/estate"
 	"yareharbour/core/fit"
 	"yareharbour/core/survey"
-	"yareharbour/export"
+	"yareharbour/core/view"
 	"yareharbour/tui/part"
 )
 
@@ -44,8 +44,9 @@ func (s *Screen) Help() []string {
 }
 
 // Export implements part.Screen.
-func (s *Screen) Export(f part.Frame, format string) (string, export.Writer) {
-	return export.FileName(f.View.At(), format, "waterline"), export.Waterline(f.View, f.Filter)
+func (s *Screen) Export(f part.Frame, format string) *view.Document {
+	d := view.OfEstate(f.View, f.Filter)
+	return &d
 }
 
 // Keys implements part.Screen.

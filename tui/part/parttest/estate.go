@@ -63,7 +63,7 @@ func Estate(clusters, hosts int) *view.Estate {
 		{Name: "mirror", Kind: "debian", Schedule: "on demand"},
 		{Name: "beta", Kind: "files", Off: true},
 	}
-	s.Bundles = []view.Bundle{{Name: "q4.zip", ID: "feedbeef", By: "op"}}
+	s.Bundles = []catalogue.Bundle{{Name: "q4.zip", ID: "feedbeef", By: "op"}}
 	s.News = map[string]drift.News{"c0": {Since: Now.AddDate(0, 0, -2), By: "op", Drift: in.Verdicts["c0h000"]}}
 	s.Trends = map[string][]drift.Tally{
 		"c0": {{At: Now.AddDate(0, 0, -9), Drift: map[estate.Layer]int{estate.Firmware: 4}, Hosts: 3, Adrift: 2}},

@@ -158,3 +158,8 @@ func (b *Bench) Hides(w, h int, what ...string) {
 		}
 	}
 }
+
+// Named is what a file of a document would be called.
+func Named(d *view.Document) string {
+	return strings.Join(append([]string{d.Name}, d.Subjects...), "-")
+}

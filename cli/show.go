@@ -1,0 +1,107 @@
+package cli
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+
+	"github.com/google/renameio/v2"
+	"github.com/spf13/cobra"
+
+	"yareharbour/core/narrow"
+	"yareharbour/core/view"
+	"yareharbour/export"
+	"yareharbour/harbour"
+)
+
+// output is how and where a command shows something, and how much of it.
+type output struct {
+	format string // "": by the ending of the file's name, or text
+	file   string
+	narrow string
+}
+
+// flags adds --format, --json and --output.
+func (o *output) flags(c *cobra.Command) {
+	f := c.Flags()
+	f.Func("format", strings.Join(export.Formats, ", ")+" (default: by the ending of the output file, or text)", o.set)
+	f.BoolFunc("json", "print JSON, as --format json does", func(string) error { return o.set("json") })
+	f.StringVarP(&o.file, "output", "o", "", "file to write; its ending chooses the format (default: standard output)")
+	completes(c, "format", export.Formats...)
+}
+
+// narrowing adds --narrow too.
+func (o *output) narrowing(a *app, c *cobra.Command) {
+	o.flags(c)
+	c.Flags().StringVar(&o.narrow, "narrow", "", "only what this filter lets through, as \"severity=high layer=firmware\" or "+
+		"@NAME for a kept one; docs/verdicts.md tells the language")
+	_ = c.RegisterFlagCompletionFunc("narrow", a.completing((*app).filterNames)) // the flag is there
+}
+
+func (o *output) set(format string) error {
+	if !slices.Contains(export.Formats, format) {
+		return fmt.Errorf("there is no format %q; there are %s", format, strings.Join(export.Formats, ", "))
+	}
+	o.format = format
+	return nil
+}
+
+// filter is what the command shows only.
+func (o *output) filter(ctx context.Context, h *harbour.Harbour) (narrow.Filter, error) {
+	if h == nil {
+		return narrow.Parse(o.narrow)
+	}
+	return h.Narrow(ctx, o.narrow)
+}
+
+// is is the form that is written.
+func (o *output) is() string {
+	switch {
+	case o.format != "":
+		return o.format
+	case o.file == "" || o.file == "-":
+		return "text"
+	}
+	if f := export.Format(o.file); f != "" {
+		return f
+	}
+	return "text"
+}
+
+// show writes a document as the options say, narrowed where it is a list.
+func (a *app) show(ctx context.Context, h *harbour.Harbour, o *output, d view.Document) error {
+	f, err := o.filter(ctx, h)
+	if err != nil {
+		return err
+	}
+	return a.write(o, func(w io.Writer) error { return export.Write(w, d.Narrow(f), o.is()) })
+}
+
+// write writes to the file, whole or not at all, or to standard output.
+func (a *app) write(o *output, what func(w io.Writer) error) error {
+	var b bytes.Buffer
+	if err := what(&b); err != nil {
+		return err
+	}
+	if o.file == "" || o.file == "-" {
+		_, err := a.raw.Write(b.Bytes()) // what is written out has passed the border
+		return err
+	}
+	if err := renameio.WriteFile(o.file, b.Bytes(), 0o644); err != nil {
+		return fmt.Errorf("writing %s: %w", o.file, err)
+	}
+	return nil
+}
+
+// text writes a text of our own, as it is.
+func (a *app) text(o *output, text []byte) error {
+	return a.write(o, func(w io.Writer) error { _, err := w.Write(text); return err })
+}
+
+// file adds --output for what has but one form.
+func (o *output) only(c *cobra.Command) {
+	c.Flags().StringVarP(&o.file, "output", "o", "", "file to write (default: standard output)")
+}

@@ -1,0 +1,141 @@
+package view
+
+import (
+	"fmt"
+	"time"
+
+	"yareharbour/core/drift"
+	"yareharbour/core/estate"
+)
+
+// Trend is a cluster's drift over time: its tallies from then to now.
+type Trend struct {
+	Cluster  string        `json:"cluster"`
+	Tallies  []drift.Tally `json:"trend"`
+	From, To time.Time     `json:"-"`
+}
+
+// Document writes the trend out.
+func (t Trend) Document() Document {
+	t.Tallies = some(t.Tallies)
+	d := Document{Name: "trend", Subjects: []string{t.Cluster}, Value: t, Drawing: t}
+	d.Table.Columns = []Column{{Name: "cluster", In: Data}, {Name: "at"}}
+	for _, l := range estate.Layers {
+		d.Table.Columns = append(d.Table.Columns, Column{Name: string(l)})
+	}
+	for _, n := range []string{"unread", "undecided", "hosts", "adrift", "not_covered", "never_read"} {
+		d.Table.Columns = append(d.Table.Columns, Column{Name: n, In: Data})
+	}
+	d.Table.Columns = append(d.Table.Columns, Column{Name: "hosts adrift", In: Text}, Column{Name: "not known", In: Text})
+	for _, x := range t.Tallies {
+		row := []any{t.Cluster, x.At}
+		for _, l := range estate.Layers {
+			row = append(row, x.Drift[l])
+		}
+		d.Table.Rows = append(d.Table.Rows, append(row, x.Unread, x.Undecided, x.Hosts, x.Adrift, x.Unasked, x.Unseen,
+			fmt.Sprintf("%d of %d", x.Adrift, x.Hosts), x.Open()))
+	}
+	return d
+}
+
+// Document writes the comparison out.
+func (c Comparison) Document() Document {
+	type end struct {
+		Host string    `json:"host"`
+		At   time.Time `json:"at"`
+	}
+	from, to := c.From, c.To
+	d := Document{Name: "compare", Subjects: []string{c.FromName, c.ToName}, Title: c.FromName + " and " + c.ToName,
+		Value: struct {
+			From end `json:"from"`
+			To   end `json:"to"`
+			drift.Comparison
+		}{end{from.Host, from.Tried()}, end{to.Host, to.Tried()}, c.Comparison}}
+	d.Table.Columns = Columns("what", "device", "from", "to")
+	lines := Table{Columns: Columns("what", "from", "to"), Headless: true, Empty: "  nothing differs in what both hold"}
+	drawn := Table{Columns: Columns("what", c.FromName, c.ToName)}
+	row := func(title, what, device, from, to string) {
+		d.Table.Rows = append(d.Table.Rows, []any{what, device, from, to})
+		lines.Rows = append(lines.Rows, []any{title, OrDash(from), "→ " + OrDash(to)})
+		drawn.Rows = append(drawn.Rows, []any{title, from, to})
+	}
+	for _, f := range c.Facts {
+		row(f.What, f.What, "", f.From, f.To)
+	}
+	for _, t := range c.Turns {
+		row(t.Title(), string(t.Component), t.Device, t.From, t.To)
+	}
+	d.Drawing = drawn
+	const when = "2 Jan 2006 15:04 MST"
+	var unread said
+	for _, s := range c.Unread {
+		lacks := "one of the two lacks"
+		if from.Section(s).Err != "" && to.Section(s).Err != "" {
+			lacks = "neither holds"
+		}
+		unread.add("not compared: %s, which %s", s, lacks)
+	}
+	d.Text = []Block{Lines(fmt.Sprintf("%s of %s → %s of %s", from.Host, from.Tried().Local().Format(when), to.Host,
+		to.Tried().Local().Format(when))), {Table: &lines}, Lines(unread...)}
+	return d
+}
+
+// OfLife is what changed on a host, the newest change first.
+func OfLife(host string, turns []drift.Turn) Document {
+	d := Document{Name: "life", Subjects: []string{host}, Title: host, Value: struct {
+		Host string       `json:"host"`
+		Life []drift.Turn `json:"life"`
+	}{host, some(turns)}}
+	d.Table = Table{Columns: []Column{{Name: "host", In: Data}, {Name: "at"}, {Name: "component"}, {Name: "device", In: Data},
+		{Name: "from"}, {Name: "to"}}, Empty: "nothing changed on " + host + " since it was first read"}
+	for _, t := range turns {
+		d.Table.Rows = append(d.Table.Rows, []any{host, t.At, string(t.Component), t.Device, t.From, t.To})
+	}
+	return d
+}
+
+// New is what is out of line in a cluster and was not at the last look.
+type New struct {
+	Cluster string    `json:"cluster"`
+	Since   time.Time `json:"since,omitzero"`
+	News    []Verdict `json:"news"`
+	// Now is how the cluster stands; its time is left out.
+	Now drift.Tally `json:"now"`
+
+	by string
+}
+
+// NewOf is what is new in a cluster.
+func NewOf(cluster string, of drift.News) New {
+	n := New{cluster, of.Since, []Verdict{}, of.Now, of.By}
+	n.Now.At = time.Time{}
+	for i := range of.Drift {
+		n.News = append(n.News, verdictOf(&of.Drift[i], nil))
+	}
+	return n
+}
+
+// OfNews is what is new in clusters.
+func OfNews(all []New) Document {
+	d := Document{Name: "news", Title: "News", Value: some(all)}
+	d.Table.Columns = Columns("cluster", "host", "component", "device", "verdict", "has", "wants", "severity")
+	for _, n := range all {
+		open := ""
+		if s := n.Now.Open(); s != "" {
+			open = "; not known: " + s
+		}
+		if n.Since.IsZero() {
+			d.Text = append(d.Text, Lines(n.Cluster+": nobody has looked yet; --seen notes what is there now"+open))
+			continue
+		}
+		lines := Table{Columns: Columns("host", "component", "verdict", "has", "wants"), Headless: true}
+		for i := range n.News {
+			v := &n.News[i]
+			d.Table.Rows = append(d.Table.Rows, []any{n.Cluster, v.Host, v.Component, v.Device, v.Verdict, v.Has, v.Wants, v.Severity})
+			lines.Rows = append(lines.Rows, []any{v.Host, v.title(), v.Verdict, OrDash(v.Has), OrDash(v.Wants)})
+		}
+		d.Text = append(d.Text, Lines(fmt.Sprintf("%s: %d new since %s (%s)%s", n.Cluster, len(n.News),
+			n.Since.Local().Format(minute), n.by, open)), Block{Table: &lines})
+	}
+	return d
+}
