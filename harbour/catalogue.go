@@ -1,6 +1,7 @@
 package harbour
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -142,51 +143,51 @@ func (h *house) describeFeeds() (out []feed.Feed, err error) {
 	return out, nil
 }
 
-// standing is everything that was known when the files from which it was read stood so.
-type standing struct {
-	stamp     string
-	at        time.Time
-	catalogue *catalogue.Catalogue
-	err       error
+// seen is what the files looked like when they were last read.
+type seen struct {
+	catalogue, baselines string
+	at                   time.Time // when the catalogue was
 }
 
 // freshly is how long what was read is relied on where no file changed: signatures end by the clock.
 const freshly = 10 * time.Minute
 
-// today returns everything that is known as its files have it now. They are read anew where any of them changed: a
-// round asks before every act.
+// refresh reads anew what others have changed since it was read: release lists, feeds, bundles and baselines.
+func (h *house) refresh(ctx context.Context) {
+	h.renewing.Lock()
+	defer h.renewing.Unlock()
+	cat := filed(h.releaseFiles()...)
+	if h.seen.catalogue != cat || time.Since(h.seen.at) > freshly {
+		h.seen.catalogue, h.seen.at = cat, time.Now() // before it is read: what changes meanwhile is read again
+		_ = h.Reload()                                // Unreadable tells
+	}
+	base := filed(append(h.beside(h.file.Baselines), h.ownBaselines())...)
+	if h.seen.baselines != base {
+		h.seen.baselines = base
+		_ = h.LoadBaselines(ctx) // Unreadable tells
+	}
+}
+
+// today returns everything that is known as its files have it now: a round asks before every act.
 func (h *house) today() (*catalogue.Catalogue, error) {
-	stamp, err := h.stamp()
-	if err != nil {
-		return nil, err
-	}
-	h.mu.Lock()
-	defer h.mu.Unlock()
-	if s := &h.standing; s.stamp != stamp || time.Since(s.at) > freshly {
-		h.standing = standing{stamp: stamp, at: time.Now()}
-		h.standing.catalogue, h.standing.err = h.load()
-	}
-	return h.standing.catalogue, h.standing.err
+	h.refresh(context.Background())
+	h.mu.RLock()
+	defer h.mu.RUnlock()
+	return h.catalogue, h.catalogueFault
 }
 
 // basis tells the releases and baselines that there are apart from those of another time.
 func (h *house) basis() (string, error) {
-	stamp, err := h.stamp()
-	if err != nil {
-		return "", err
-	}
 	baselines, err := json.Marshal(h.InForce())
 	if err != nil {
 		return "", err
 	}
-	sum := sha256.Sum256(append([]byte(stamp), baselines...))
+	sum := sha256.Sum256(append([]byte(filed(h.releaseFiles()...)), baselines...))
 	return hex.EncodeToString(sum[:8]), nil
 }
 
-// stamp tells the files from which the catalogue is read apart from those that they were: by name, size and time of
-// change.
-func (h *house) stamp() (string, error) {
-	var out strings.Builder
+// releaseFiles are the files and directories from which the catalogue is read.
+func (h *house) releaseFiles() []string {
 	roots := []string{h.shelf.Dir, h.bundles.Dir}
 	for _, name := range h.file.Releases {
 		roots = append(roots, h.path(name))
@@ -194,22 +195,25 @@ func (h *house) stamp() (string, error) {
 	for _, x := range h.file.Indexes {
 		roots = append(roots, h.path(x.Dir))
 	}
+	return roots
+}
+
+// filed tells files apart from what they were: by name, size and time of change, or why they can't be looked at.
+func filed(roots ...string) string {
+	var out strings.Builder
 	for _, root := range roots {
-		err := filepath.WalkDir(root, func(name string, e fs.DirEntry, err error) error {
-			if errors.Is(err, fs.ErrNotExist) { // not there yet, or gone while we look: both show
-				return nil
-			}
-			if err != nil {
-				return err
-			}
-			if info, err := e.Info(); err == nil && !e.IsDir() {
-				fmt.Fprintf(&out, "%s\x00%d\x00%d\n", name, info.Size(), info.ModTime().UnixNano())
+		_ = filepath.WalkDir(root, func(name string, e fs.DirEntry, err error) error { // what fails is in the answer
+			switch {
+			case errors.Is(err, fs.ErrNotExist): // not there yet, or gone while we look: both show
+			case err != nil:
+				fmt.Fprintf(&out, "%s\x00%v\n", name, err)
+			case !e.IsDir():
+				if info, err := e.Info(); err == nil {
+					fmt.Fprintf(&out, "%s\x00%d\x00%d\n", name, info.Size(), info.ModTime().UnixNano())
+				}
 			}
 			return nil
 		})
-		if err != nil {
-			return "", err
-		}
 	}
-	return out.String(), nil
+	return out.String()
 }

@@ -87,13 +87,15 @@ type house struct {
 	dir  string // of the estate file
 	file estatefile.File
 
+	renewing sync.Mutex // of seen
+	seen     seen
+
 	looking sync.Mutex // of looks
 	looks   looks
 
 	mu        sync.RWMutex
 	catalogue *catalogue.Catalogue
 	baselines []view.Baseline
-	standing  standing
 	// what of them could not be read
 	catalogueFault, baselineFault error
 }
@@ -155,14 +157,13 @@ func Open(ctx context.Context, o Options) (*Harbour, error) {
 	if h.feeds, err = h.describeFeeds(); err != nil {
 		return nil, err
 	}
-	_ = h.Reload() // Unreadable tells
 	if err := h.openStore(ctx); err != nil {
 		return nil, err
 	}
 	if h.world, err = h.dial(ctx); err != nil {
 		h.world = away{why: err}
 	}
-	_ = h.LoadBaselines(ctx) // Unreadable tells
+	h.refresh(ctx)
 	return newHarbour(h), nil
 }
 

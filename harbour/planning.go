@@ -107,6 +107,7 @@ func (h *house) Gather(ctx context.Context, b plan.Brief) (*plan.Input, error) {
 	if err != nil {
 		return nil, err
 	}
+	h.refresh(ctx)
 	if err := h.Unreadable(); err != nil {
 		return nil, fmt.Errorf("nothing is planned while this can't be read: %w", err)
 	}

@@ -45,6 +45,7 @@ type followed struct {
 // View looks at all that is known and makes one value of it, from which screens, reports, exports and drawings are
 // made. It reads no host. It may be called from several goroutines.
 func (h Looking) View(ctx context.Context) (*view.Estate, error) {
+	h.refresh(ctx)
 	readings, err := h.newest(ctx)
 	if err != nil {
 		return nil, err
