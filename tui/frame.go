@@ -98,7 +98,7 @@ func (m *Model) paintToast(c *part.Canvas) {
 	if m.toast.Undo != nil {
 		says += "  (U takes it back)"
 	}
-	if says == "" || time.Since(m.toast.at) > toastFor {
+	if says == "" || m.now.Sub(m.toast.at) > toastFor {
 		if m.failed == nil || m.view == nil {
 			return
 		}

@@ -19,7 +19,9 @@ import (
 type Model struct {
 	ctx    context.Context
 	app    App
+	now    time.Time // of the last message: nothing that is shown asks for another
 	w, h   int
+	shown  *part.Canvas // what is on the terminal: the mouse asks it what lies where
 	theme  *part.Theme
 	forced bool // the theme was chosen by hand
 	view   *view.Estate
@@ -64,7 +66,7 @@ type Options struct {
 
 // New returns the screens at the desk, standing on the Waterline.
 func New(ctx context.Context, d App, o Options) *Model {
-	m := &Model{ctx: ctx, app: d, w: 80, h: 24, theme: part.NewTheme(!o.Light), forced: o.Fixed}
+	m := &Model{ctx: ctx, app: d, now: time.Now(), w: 80, h: 24, theme: part.NewTheme(!o.Light), forced: o.Fixed}
 	m.stack = []part.Screen{screens[part.Waterline](m, part.Place{Screen: part.Waterline})}
 	return m
 }
@@ -74,7 +76,7 @@ func (m *Model) top() part.Screen { return m.stack[len(m.stack)-1] }
 
 // frame is what screens are shown with. There is a view in it even before there is one.
 func (m *Model) frame() part.Frame {
-	f := part.Frame{View: m.view, Filter: m.narrow, Typed: m.filter, Now: time.Now()}
+	f := part.Frame{View: m.view, Filter: m.narrow, Typed: m.filter, Now: m.now}
 	if f.View == nil {
 		f.View = &view.Estate{}
 	}
@@ -134,6 +136,7 @@ func (m *Model) load(ticks bool) tea.Cmd {
 
 // Update takes in a message. It never waits.
 func (m *Model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	m.now = time.Now()
 	cmd := m.update(msg)
 	if m.over == nil && len(m.next) > 0 {
 		m.over, m.next = m.next[0], m.next[1:]
@@ -164,7 +167,7 @@ func (m *Model) update(msg tea.Msg) tea.Cmd {
 		return m.paste(msg.Content)
 	case tea.MouseClickMsg:
 		if msg.Button == tea.MouseLeft {
-			return m.pressed(m.paint().Clicked(msg.X, msg.Y))
+			return m.pressed(m.onTerminal().Clicked(msg.X, msg.Y))
 		}
 	case tea.MouseWheelMsg:
 		const rows = 3
@@ -172,7 +175,7 @@ func (m *Model) update(msg tea.Msg) tea.Cmd {
 		if msg.Button == tea.MouseWheelUp {
 			by = -rows
 		}
-		return m.pressed(m.paint().Turned(msg.X, msg.Y, by))
+		return m.pressed(m.onTerminal().Turned(msg.X, msg.Y, by))
 	case streamMsg:
 		return tea.Batch(m.heard(msg.msg), listen(msg.ch))
 	default:
@@ -216,7 +219,7 @@ func (m *Model) heard(msg tea.Msg) tea.Cmd {
 	case readMsg:
 		m.reading = &msg.progress
 	case readEnded:
-		m.reading, m.readAt = nil, time.Now()
+		m.reading, m.readAt = nil, m.now
 		if msg.err != nil && m.ctx.Err() == nil {
 			m.say(part.Say{Text: "reading: " + msg.err.Error()})
 		}
@@ -302,7 +305,7 @@ func (m *Model) loaded(msg loadedMsg) (cmd tea.Cmd) {
 			every = readDuringWork
 		}
 	}
-	if first || time.Since(m.readAt) > every {
+	if first || m.now.Sub(m.readAt) > every {
 		cmds = append(cmds, m.readAll())
 	}
 	return tea.Batch(append(cmds, m.wantDue())...)
@@ -331,13 +334,22 @@ func (m *Model) readAll() tea.Cmd {
 		return nil
 	}
 	m.reading = &progress{total: len(hosts)}
-	ch := make(chan tea.Msg, len(hosts)+1)
-	go func() {
+	return stream(len(hosts)+1, func(ch chan<- tea.Msg) {
 		err := m.app.Look(m.ctx, hosts, func(h string, n int) { ch <- readMsg{progress{n, len(hosts), h}} })
 		ch <- readEnded{err}
-		close(ch)
-	}()
-	return listen(ch)
+	})
+}
+
+// stream is a command whose work sends messages while it goes on; at most that many wait to be taken in.
+func stream(most int, work func(ch chan<- tea.Msg)) tea.Cmd {
+	return func() tea.Msg {
+		ch := make(chan tea.Msg, most)
+		go func() {
+			defer close(ch)
+			work(ch)
+		}()
+		return listen(ch)()
+	}
 }
 
 // streamMsg is a message of a stream, and the rest of the stream.
@@ -364,9 +376,7 @@ func (m *Model) begin(j part.Job) tea.Cmd {
 	}
 	ctx, cancel := context.WithCancel(m.ctx)
 	m.job = &job{title: j.Title, says: "begins", cancel: cancel}
-	ch := make(chan tea.Msg, 64)
-	go func() {
-		defer close(ch)
+	return stream(64, func(ch chan<- tea.Msg) {
 		defer cancel()
 		last := time.Time{}
 		msg := j.Do(ctx, func(s string) {
@@ -380,8 +390,7 @@ func (m *Model) begin(j part.Job) tea.Cmd {
 			}
 		})
 		ch <- jobEnded{msg}
-	}()
-	return listen(ch)
+	})
 }
 
 // jobOver says what came of the work.
@@ -400,10 +409,10 @@ func (m *Model) jobOver(then tea.Msg) tea.Cmd {
 
 // wantDue syncs feeds whose time has come, a minute after the last look at most.
 func (m *Model) wantDue() tea.Cmd {
-	if m.job != nil || time.Since(m.due) < time.Minute {
+	if m.job != nil || m.now.Sub(m.due) < time.Minute {
 		return nil
 	}
-	m.due = time.Now()
+	m.due = m.now
 	for _, f := range m.view.Feeds {
 		if f.Due {
 			return m.begin(part.Job{Title: "syncing", Do: func(ctx context.Context, says func(string)) tea.Msg {
@@ -418,7 +427,7 @@ func (m *Model) wantDue() tea.Cmd {
 	return nil
 }
 
-func (m *Model) say(s part.Say) { m.toast = toast{s, time.Now()} }
+func (m *Model) say(s part.Say) { m.toast = toast{s, m.now} }
 
 // goTo goes in. Going to where one stands changes nothing but the cursor.
 func (m *Model) goTo(p part.Place) tea.Cmd {
@@ -473,9 +482,18 @@ func (m *Model) wantIdle() tea.Cmd {
 	return func() tea.Msg { return idleMsg{f.String(), e.Idle(f)} }
 }
 
+// onTerminal is what was painted last.
+func (m *Model) onTerminal() *part.Canvas {
+	if m.shown == nil {
+		m.shown = m.paint()
+	}
+	return m.shown
+}
+
 // View paints the frame.
 func (m *Model) View() tea.View {
-	v := tea.NewView(m.paint().Render(m.theme))
+	m.shown = m.paint()
+	v := tea.NewView(m.shown.Render(m.theme))
 	v.AltScreen = true
 	v.MouseMode = tea.MouseModeCellMotion
 	v.WindowTitle = fmt.Sprintf("Yare Harbour – %s", m.top().Place().Screen)

@@ -3,7 +3,9 @@
 package editor
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"os/exec"
@@ -107,7 +109,7 @@ type (
 		took   time.Duration
 	}
 	edited struct { // in $EDITOR
-		file string
+		text string
 		err  error
 	}
 	saved struct {
@@ -222,38 +224,41 @@ func (s *Screen) done(msg saved) tea.Msg {
 
 // edit gives the text to $VISUAL or $EDITOR; what comes back is shown with its effect before anything is saved.
 func (s *Screen) edit() tea.Msg {
-	program := strings.Fields(os.Getenv("VISUAL"))
-	if len(program) == 0 {
-		program = strings.Fields(os.Getenv("EDITOR"))
-	}
-	if len(program) == 0 {
-		program = []string{"vi"}
-	}
-	f, err := os.CreateTemp("", "yare-*.yaml")
-	if err == nil {
-		_, err = f.WriteString(s.text.Value())
-		if e := f.Close(); err == nil {
-			err = e
+	text := s.text.Value()
+	return func() tea.Msg {
+		f, err := os.CreateTemp("", "yare-*.yaml")
+		if err != nil {
+			return part.Failed{Err: err}
 		}
+		_, err = f.WriteString(text)
+		if err = errors.Join(err, f.Close()); err != nil {
+			return part.Failed{Err: err}
+		}
+		program := strings.Fields(cmp.Or(os.Getenv("VISUAL"), os.Getenv("EDITOR"), "vi"))
+		return tea.ExecProcess(exec.CommandContext(s.ctx, program[0], append(program[1:], f.Name())...), func(err error) tea.Msg {
+			return outOf(f.Name(), err)
+		})()
 	}
+}
+
+// outOf is what comes back out of an editor, whose file goes.
+func outOf(file string, err error) edited {
+	defer os.Remove(file)
 	if err != nil {
-		return part.Failed{Err: err}
+		return edited{err: fmt.Errorf("the editor failed: %w; set EDITOR to one that is here", err)}
 	}
-	name := f.Name()
-	return tea.ExecProcess(exec.CommandContext(s.ctx, program[0], append(program[1:], name)...),
-		func(err error) tea.Msg { return edited{name, err} })
+	text, err := os.ReadFile(file)
+	if err != nil {
+		err = fmt.Errorf("what was edited can't be read: %w", err)
+	}
+	return edited{string(text), err}
 }
 
 func (s *Screen) back(f part.Frame, msg edited) tea.Msg {
-	defer os.Remove(msg.file)
 	if msg.err != nil {
-		return part.Tell("the editor failed: %v; set EDITOR to one that is here", msg.err)
+		return part.Failed{Err: msg.err}
 	}
-	text, err := os.ReadFile(msg.file)
-	if err != nil {
-		return part.Failed{Err: fmt.Errorf("what was edited can't be read: %w", err)}
-	}
-	s.text.SetValue(string(text))
+	s.text.SetValue(msg.text)
 	s.text.MoveToBegin()
 	return s.changed(f)
 }

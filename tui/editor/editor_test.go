@@ -154,18 +154,18 @@ func TestAnEditorOutside(t *testing.T) {
 	}
 	b, s := open(t, &app{}, part.Draft{Text: "baseline: b\n", After: 2})
 	name := file("baseline: b\nrank: 7\n")
-	b.Take(edited{name, nil})
+	b.Take(outOf(name, nil))
 	if s.text.Value() != "baseline: b\nrank: 7\n" || len(b.Went) > 0 {
 		t.Errorf("%q", s.text.Value())
 	}
 	if _, err := os.Stat(name); err == nil {
 		t.Error("its file is left behind")
 	}
-	b.Take(edited{file("baseline: b\nrank: 9\n"), errors.New("exit status 1")})
+	b.Take(outOf(file("baseline: b\nrank: 9\n"), errors.New("exit status 1")))
 	if s.text.Value() != "baseline: b\nrank: 7\n" || !strings.Contains(b.Said, "the editor failed: exit status 1") {
 		t.Errorf("%q, %q", s.text.Value(), b.Said)
 	}
-	b.Take(edited{filepath.Join(t.TempDir(), "none"), nil})
+	b.Take(outOf(filepath.Join(t.TempDir(), "none"), nil))
 	if !strings.Contains(b.Said, "what was edited can't be read") || s.text.Value() != "baseline: b\nrank: 7\n" {
 		t.Errorf("%q, %q", s.text.Value(), b.Said)
 	}
