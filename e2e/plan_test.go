@@ -21,7 +21,7 @@ func TestAPlanIsChangedAndStarted(t *testing.T) {
 	s.Keys("]") // one key, one plan: what is told is against the plan that was shown
 	s.Wait(`what if: --reserve 2`)
 	s.Wait(`against the plan before: .*can't be made \d → 3`)
-	s.Keys("z")
+	s.Keys("U")
 	s.Wait(`against the plan before: .*can't be made \d → 0`)
 	s.Keys("[")
 	s.Wait(`what if: --reserve 0`)
@@ -37,7 +37,7 @@ func TestAPlanIsChangedAndStarted(t *testing.T) {
 	if err != nil || !strings.Contains(string(text), "vts,4,") {
 		t.Errorf("the export: %v, %.200q", err, text)
 	}
-	s.Keys("z", "z")
+	s.Keys("U", "U")
 	s.Wait(`visits 4 · moves 21`)
 	s.Keys("s", "=November", "Enter")
 	s.Wait(`Start the round over vts\?`)

@@ -142,7 +142,14 @@ func (m *Model) keys() []part.Key {
 	if _, types := m.top().(part.Typing); types {
 		return append(own, part.Key{Key: "esc", Name: "leave", Hint: "leave", Do: func() tea.Msg { return m.back() }})
 	}
-	return slices.Concat(m.first(), own, m.everywhere())
+	rest := m.everywhere()
+	takesBack := func(k part.Key) bool { return k.Key == "U" }
+	if m.toast.Undo != nil { // what was just done comes first
+		own = slices.DeleteFunc(own, takesBack)
+	} else if slices.ContainsFunc(own, takesBack) {
+		rest = slices.DeleteFunc(rest, takesBack)
+	}
+	return slices.Concat(m.first(), own, rest)
 }
 
 // cluster is the one that commands about a cluster mean.

@@ -191,7 +191,7 @@ func TestTheBottomLineOffersWhatCanBeDoneNow(t *testing.T) {
 		strings.Contains(got, "resume") {
 		t.Errorf("with a plan: %q", got)
 	}
-	press(m, "z")
+	press(m, "U")
 	shows(t, m, "nothing was changed about this plan")
 	if !strings.Contains(bottom(), "s start") {
 		t.Errorf("what was said takes the keys away: %q", bottom())

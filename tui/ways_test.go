@@ -93,9 +93,9 @@ func TestWhatIfPlansAtOnceAndGoesIntoTheRound(t *testing.T) {
 		{"]", "plan --hosts c0h000,c0h001 --out-of-service 2 --reserve 1"},
 		{"[", "plan --hosts c0h000,c0h001 --out-of-service 2"},
 		{"o", "plan --hosts c0h000,c0h001 --order lightest-first --out-of-service 2"},
-		{"l", "plan --hosts c0h000,c0h001 --order lightest-first --out-of-service 2 --limit 90"},
-		{"z", "plan --hosts c0h000,c0h001 --order lightest-first --out-of-service 2"},
-		{"z", "plan --hosts c0h000,c0h001 --out-of-service 2"},
+		{"%", "plan --hosts c0h000,c0h001 --order lightest-first --out-of-service 2 --limit 90"},
+		{"U", "plan --hosts c0h000,c0h001 --order lightest-first --out-of-service 2"},
+		{"U", "plan --hosts c0h000,c0h001 --out-of-service 2"},
 	} {
 		if press(m, c.key); last(f) != c.want {
 			t.Errorf("%s: %s, want %s", c.key, last(f), c.want)
@@ -168,7 +168,7 @@ func TestARunningRoundIsAskedToPauseStopAndSkip(t *testing.T) {
 	m := model(t, f, 160, 45)
 	press(m, "r")
 	shows(t, m, "running", "waits for c0h000: at most 1 at once")
-	press(m, "P", "x", "down", "o", "y")
+	press(m, "P", "x", "down", "v", "y")
 	if got := strings.Join(f.calls, ";"); got != "pause c0;stop c0;skip c0 c0h001" {
 		t.Error(got)
 	}
@@ -369,7 +369,7 @@ func TestPayloadsArePrunedOnlyAfterAYes(t *testing.T) {
 	shows(t, m, "no release names it")
 	press(m, "x", "P")
 	enter(m, " damaged")
-	press(m, "enter", "y", "l")
+	press(m, "enter", "y", "L")
 	if got := strings.Join(f.calls, ";"); got != "fetch;verify;prune true 2160h0m0s false;prune true 2160h0m0s false;drop 1;kept" {
 		t.Error(got)
 	}

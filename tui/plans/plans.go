@@ -75,7 +75,7 @@ func (s *Screen) Help() []string {
 		"The floor is the fewest moves that any round could make; the plan says what costs more. Whatever you change " +
 			"is planned anew at once on the same reading; n reads anew.",
 		"Where something is narrowed when you come here, the plan is of just that; so it is with . on the Waterline, Drift " +
-			"and Host. What it is narrowed to stands at the top, and z takes it back.",
+			"and Host. What it is narrowed to stands at the top, and U takes it back.",
 		"A host that can't be visited says why, and the smallest way out. The round does not start while there is " +
 			"one: take the way out, or leave the host out.",
 	}
@@ -144,7 +144,7 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 			s.untried(host, at), do(func(b *plan.Brief) { tryFirst(b, at) })),
 		part.NewKey("m", "home", "have guests go home when their host's visit is over, or stay where they went",
 			planned, do(func(b *plan.Brief) { b.Home = !b.Home })),
-		part.NewKey("l", "", "change how full hosts may be made: all, 90, 80, 70 percent", planned, do(turnLimit)),
+		part.NewKey("%", "", "change how full hosts may be made: all, 90, 80, 70 percent", planned, do(turnLimit)),
 		part.NewKey(",", "settings", "choose any setting of the round, and change it", planned, s.askWhich),
 		part.NewKey("i", "", "change only some components", planned, func() tea.Msg { return s.askSetting("only") }),
 		part.NewKey("T", "", "say in which windows of time visits may be under way", planned,
@@ -156,7 +156,7 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 		part.NewKey("a", "checks", "see every precheck, what it found and what to do", planned, func() tea.Msg {
 			return part.Go{Screen: part.Prechecks, Cluster: s.cluster, What: s.brief}
 		}),
-		part.NewKey("z", "take back", "take back the last change of the plan", back, func() tea.Msg {
+		part.NewKey("U", "take back", "take back the last change of the plan", back, func() tea.Msg {
 			return s.takeBack(f)
 		}),
 		part.NewKey("n", "anew", "plan the usual round again from a fresh reading", fresh, func() tea.Msg {

@@ -100,7 +100,7 @@ func TestAPlanOfAPart(t *testing.T) {
 	d := &app{}
 	s := New(t.Context(), d, part.Place{Cluster: "c", What: part.Just{Hosts: []string{"a"}, Only: []estate.Key{"deb:k"}}})
 	b := &bench{parttest.Open(t, s, parttest.Frame()), s, d}
-	for _, c := range []struct{ key, want string }{{"", "--hosts a --only deb:k"}, {"z", ""}, {"n", ""}} {
+	for _, c := range []struct{ key, want string }{{"", "--hosts a --only deb:k"}, {"U", ""}, {"n", ""}} {
 		if c.key != "" {
 			b.press(c.key)
 		}
@@ -125,8 +125,8 @@ func TestWhatTheKeysChange(t *testing.T) {
 		{"[", ""},
 		{"o", "--order lightest-first"},
 		{"o o", ""},
-		{"l", "--limit 90"},
-		{"l l l l", ""},
+		{"%", "--limit 90"},
+		{"% % % %", ""},
 		{"m", "--home"},
 		{"m m", ""},
 		{"at:a y", "--trial a"},
@@ -140,7 +140,7 @@ func TestWhatTheKeysChange(t *testing.T) {
 		{"at:b y v", "--hosts a,d,e"},
 		{"u", "--lift 'keep g* apart'"},
 		{"u u", ""},
-		{"+ ] m z z", "--out-of-service 2"},
+		{"+ ] m U U", "--out-of-service 2"},
 		{"+ n", ""},
 	} {
 		b := open(t)
@@ -154,7 +154,7 @@ func TestWhatTheKeysChange(t *testing.T) {
 // A key that means nothing here says why, and plans nothing.
 func TestWhyAKeyCantBeUsed(t *testing.T) {
 	for _, c := range []struct{ keys, why, says string }{
-		{"z", "nothing was changed about this plan", ""},
+		{"U", "nothing was changed about this plan", ""},
 		{"at:a f", "nothing keeps a from being visited", ""},
 		{"at:e f", "e is not visited", ""},
 		{"at:e y", "e is not visited: nothing could be tried on it", ""},
@@ -178,12 +178,12 @@ func TestAChangeThatCantBePlanned(t *testing.T) {
 	b := open(t)
 	b.d.wrong = errors.New("the brief keeps 9 hosts in reserve")
 	b.press("]")
-	b.Shows(100, 20, "keeps 9 hosts in reserve", "z takes back")
+	b.Shows(100, 20, "keeps 9 hosts in reserve", "U takes back")
 	if not := b.press("s"); not != "it can't be planned" {
 		t.Errorf("it can be started: %q", not)
 	}
 	b.d.wrong = nil
-	b.press("z")
+	b.press("U")
 	if b.s.wrong != nil || b.d.brief.Reserve != 0 {
 		t.Errorf("%v, %+v", b.s.wrong, b.d.brief)
 	}

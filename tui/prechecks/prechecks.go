@@ -125,7 +125,7 @@ func (s *Screen) Keys(part.Frame) []part.Key {
 	}
 	return []part.Key{
 		part.NewKey("W", "waive", "waive what the cursor is on, for a reason and for a time", waive, s.askWaive),
-		part.NewKey("v", "take back", "take back the waiver under the cursor", back, s.askBack),
+		part.NewKey("U", "take back", "take back the waiver under the cursor", back, s.askBack),
 		part.NewKey("n", "ask again", "read the cluster and ask every check again", again, s.again),
 	}
 }

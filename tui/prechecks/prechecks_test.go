@@ -108,7 +108,7 @@ func TestWhyAKeyCantBeUsed(t *testing.T) {
 			switch k.Key {
 			case "W":
 				waive = k.Not
-			case "v":
+			case "U":
 				back = k.Not
 			}
 		}

@@ -270,7 +270,7 @@ func shelfRows(f part.Frame) (out []part.TableLine) {
 			Sign: part.Sign{Glyph: "▫", Style: part.Quiet},
 			Cells: []part.TableCell{{Text: "payload store", Style: part.Subject}, {Text: "store"}, {},
 				{
-					Text: fmt.Sprintf("%s, %s; %s free.  f fetches, v verifies, l lists, P prunes",
+					Text: fmt.Sprintf("%s, %s; %s free.  f fetches, v verifies, L lists, P prunes",
 						catalogue.Some(p.Count, "payload"), catalogue.Bytes(p.Size), catalogue.Bytes(p.Free)),
 				}},
 		},

@@ -181,7 +181,7 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 		part.NewKey("v", "", "verify every payload", busy, func() tea.Msg {
 			return s.job("verifying payloads", s.verify)
 		}),
-		part.NewKey("l", "", "list the payloads", "", s.listPayloads),
+		part.NewKey("L", "", "list the payloads", "", s.listPayloads),
 		part.NewKey("P", "", "prune payloads that nobody wants, by a rule", "", s.askPrune),
 	}
 }

@@ -172,7 +172,7 @@ func TestPruning(t *testing.T) {
 		"prune true 0s;prune true 0s;prune true 0s;drop 9" {
 		t.Errorf("%s", got)
 	}
-	b.Press("l")
+	b.Press("L")
 	if b.Sheet.Title != "Payloads" || !strings.HasPrefix(b.Sheet.Lines[0], "there are none") {
 		t.Errorf("%+v", b.Sheet)
 	}

@@ -85,7 +85,7 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 		part.NewKey("x", "stop", "stop at the next safe point", running, func() tea.Msg {
 			return s.request(course.AskStop, "")
 		}),
-		part.NewKey("o", "leave out", "leave the host under the cursor out of the running round", running,
+		part.NewKey("v", "leave out", "leave the host under the cursor out of the running round", running,
 			func() tea.Msg { return s.askSkip(s.cursor(s.lanes(f))) }),
 		part.NewKey("f", "ways out", "choose what leads on where the round stands still", s.stuck(f),
 			func() tea.Msg { return s.askWay(f) }),

@@ -101,9 +101,9 @@ func TestTheCursorFollowsTheRound(t *testing.T) {
 	if got := s.cursor(s.lanes(b.Frame)); got != "b" {
 		t.Errorf("it is with %s", got)
 	}
-	b.Press("o")
+	b.Press("v")
 	b.Step(0, 9)
-	b.Press("o", "P", "x")
+	b.Press("v", "P", "x")
 	if got := strings.Join(d.did, ";"); got != "skip c b;skip c d;pause c;stop c" {
 		t.Errorf("%s", got)
 	}
@@ -125,7 +125,7 @@ func TestTheCursorFollowsTheRound(t *testing.T) {
 func TestQuestions(t *testing.T) {
 	b, _, d := open(t, round(course.Running))
 	b.No = true
-	b.Press("o")
+	b.Press("v")
 	if len(d.did) > 0 || b.Said != "Leave b out of the round over c?" {
 		t.Errorf("%v, %q", d.did, b.Said)
 	}
