@@ -625,7 +625,7 @@ func TestAFindingIsWaivedAndTakenBack(t *testing.T) {
 	}
 	press(m, "down", "W")
 	shows(t, m, "it must never be waived: what waits there runs at the restart")
-	press(m, "down", "down", "v", "y")
+	press(m, "down", "down", "U", "y")
 	if !slices.Contains(f.calls, "take back 1 waivers of c0") {
 		t.Errorf("%v", f.calls)
 	}

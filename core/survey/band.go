@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"cmp"
 	"time"
 
 	"yareharbour/core/act"
@@ -67,6 +68,35 @@ type Band struct {
 	// known.
 	Blind []string
 	Round *course.State
+}
+
+// Worst is the most severe of what is out of line in the band.
+func (b *Band) Worst() (worst catalogue.Severity) {
+	for _, h := range b.Berths {
+		for _, d := range h.Depth {
+			if d.Drift > 0 {
+				worst = max(worst, d.Worst)
+			}
+		}
+	}
+	return worst
+}
+
+// Compare orders bands by how much they need somebody, the worst first: a reserve that is not kept, hosts that don't
+// answer or are out, how severe the drift is, and how many hosts it is on.
+func Compare(a, b *Band) int {
+	return cmp.Or(cmp.Compare(b.failing(), a.failing()), cmp.Compare(b.Unread, a.Unread), cmp.Compare(b.Out, a.Out),
+		cmp.Compare(b.Worst(), a.Worst()), cmp.Compare(b.Adrift, a.Adrift))
+}
+
+func (b *Band) failing() int {
+	switch {
+	case b.Round != nil && b.Round.Status == course.Failing:
+		return 2
+	case b.Reserve.Outcome == fit.DoesNotFit:
+		return 1
+	}
+	return 0
 }
 
 func band(in Input, c estate.Cluster) Band {

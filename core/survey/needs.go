@@ -43,6 +43,8 @@ type Need struct {
 	Baseline  string
 	// Of are the verdicts that it sums up; none where it is about something else.
 	Of []*drift.Verdict
+	// Clusters are those that have it in common, where they are several and it is told once; Cluster is the first.
+	Clusters []string
 }
 
 // Subjects are what a filter looks at of the need at the time now, of which one let through is enough: the verdicts that
@@ -270,6 +272,64 @@ func needs(in Input, b Band) []Need {
 	return grouped(out)
 }
 
+// stem is what is needed, without the hosts that it is needed on.
+func (n *Need) stem() string { return strings.Replace(n.Text, onHosts(n.on), "", 1) }
+
+// across tells once what many clusters of a large estate have in common, where the first of them has it. What a round
+// left in the middle is told of each.
+func across(needs []Need, clusters int) (out []Need) {
+	const large, many = 4, 3 // clusters
+	if clusters <= large {
+		return needs
+	}
+	type same struct {
+		urgency Urgency
+		stem    string
+		see     bool
+	}
+	members := map[same][]*Need{}
+	of := func(n *Need) same { return same{n.Urgency, n.stem(), n.See == AtHost || n.See == AtDrift} }
+	for i := range needs {
+		if n := &needs[i]; n.See != AtHost || n.Host != "" {
+			members[of(n)] = append(members[of(n)], n)
+		}
+	}
+	for i := range needs {
+		n := needs[i]
+		all := members[of(&n)]
+		if n.First || len(all) < many {
+			out = append(out, n)
+			continue
+		}
+		if all[0] != &needs[i] {
+			continue
+		}
+		n.Text, n.Host, n.on, n.Of = n.stem(), "", nil, nil
+		if n.See == AtHost {
+			n.See = AtDrift
+		}
+		for _, o := range all {
+			if len(n.Clusters) == 0 || n.Clusters[len(n.Clusters)-1] != o.Cluster {
+				n.Clusters = append(n.Clusters, o.Cluster)
+			}
+			if len(o.on) > 0 {
+				n.on = append(n.on, o.on...)
+			} else if o.Host != "" {
+				n.on = append(n.on, o.Host)
+			}
+			n.Of = append(n.Of, o.Of...)
+			if o.Since.Before(n.Since) {
+				n.Since = o.Since
+			}
+		}
+		if len(n.on) > 0 {
+			n.Text = fmt.Sprintf("%s on %d hosts", n.Text, len(n.on))
+		}
+		out = append(out, n)
+	}
+	return out
+}
+
 // overdue tells whether the host was to be open by now.
 func overdue(in Input, host string) bool {
 	return slices.ContainsFunc(in.Owed, func(d course.Debt) bool { return d.Host == host && d.Overdue(in.Now) })
@@ -342,6 +402,9 @@ func (a *about) add(host string, v *drift.Verdict) {
 // show has a need lead to it.
 func (a *about) show(n *Need) {
 	n.Component, n.Device, n.Of = a.first.Component, a.first.Device, a.all
+	if len(a.hosts) > 1 {
+		n.on = a.hosts
+	}
 }
 
 func note(vs []drift.Verdict, host string, by map[drift.Outcome]*about, critical *about) {

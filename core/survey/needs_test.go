@@ -299,3 +299,41 @@ func TestNeedsAreNarrowedByWhatTheyAreAbout(t *testing.T) {
 		}
 	}
 }
+
+// What many clusters of a large estate have in common is told once, with all that it is about; what few have, and what a
+// round left in the middle, is told of each; and in a small estate everything is.
+func TestWhatClustersHaveInCommon(t *testing.T) {
+	need := func(cluster, host, text string, on ...string) Need {
+		return Need{Urgency: Now, Cluster: cluster, Host: host, Text: text + withHosts(on), on: on, See: AtDrift,
+			Of: []*drift.Verdict{{Host: host}}}
+	}
+	left := need("e", "e9", "left closed by the round: x")
+	left.First = true
+	all := []Need{need("a", "a1", "never read"), need("b", "", "never read", "b1", "b2", "b3", "b4"), left, need("c", "c1", "never read"),
+		need("a", "", "critical release missing", "a1", "a2"), need("d", "d1", "critical release missing")}
+	for clusters, want := range map[int]string{
+		4: "a a1: never read|b : never read on b1, b2 and 2 more|e e9: left closed by the round: x|c c1: never read|" +
+			"a : critical release missing on a1, a2|d d1: critical release missing",
+		5: "a : never read on 6 hosts|e e9: left closed by the round: x|a : critical release missing on a1, a2|d d1: critical release missing",
+	} {
+		var got []string
+		of := 0
+		for _, n := range across(slices.Clone(all), clusters) {
+			got = append(got, fmt.Sprintf("%s %s: %s", n.Cluster, n.Host, n.Text))
+			of += len(n.Of)
+		}
+		if s := strings.Join(got, "|"); s != want || of != len(all) {
+			t.Errorf("of %d clusters:\n%s, want\n%s (%d verdicts)", clusters, s, want, of)
+		}
+	}
+	if n := across(slices.Clone(all), 5)[0]; strings.Join(n.Clusters, " ") != "a b c" || len(n.Subjects(nil, time.Time{})) != 3 {
+		t.Errorf("%+v", n)
+	}
+}
+
+func withHosts(on []string) string {
+	if len(on) == 0 {
+		return ""
+	}
+	return onHosts(on)
+}

@@ -69,7 +69,7 @@ func Make(in Input) Survey {
 		s.Bands = append(s.Bands, b)
 		s.Needs = append(s.Needs, needs(in, b)...)
 	}
-	s.Needs = append(s.Needs, general(in)...)
+	s.Needs = append(across(s.Needs, len(s.Bands)), general(in)...)
 	slices.SortStableFunc(s.Needs, func(a, b Need) int {
 		if a.First != b.First {
 			return map[bool]int{true: -1, false: 1}[a.First]

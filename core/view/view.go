@@ -197,6 +197,23 @@ func (e *Estate) Bands(f narrow.Filter) []survey.Band {
 	return out
 }
 
+// Folded tells whether there are more clusters than can be shown with all their hosts at once.
+func (e *Estate) Folded() bool {
+	const most = 4
+	return len(e.Survey.Bands) > most
+}
+
+// Arranged are Bands in the order in which they are shown: as the estate file has them, or, where they are folded, the
+// worst first.
+func (e *Estate) Arranged(f narrow.Filter) []survey.Band {
+	out := e.Bands(f)
+	if e.Folded() {
+		out = slices.Clone(out)
+		slices.SortStableFunc(out, func(a, b survey.Band) int { return survey.Compare(&a, &b) })
+	}
+	return out
+}
+
 // Needs are what needs a person, as far as a filter lets it through.
 func (e *Estate) Needs(f narrow.Filter) []survey.Need {
 	if f.Empty() {

@@ -86,6 +86,9 @@ func (s *Screen) paintNeeds(f part.Frame, c *part.Canvas, a part.Area) {
 }
 
 func who(n survey.Need) string {
+	if len(n.Clusters) > 0 {
+		return catalogue.Some(len(n.Clusters), "cluster")
+	}
 	if n.Host != "" {
 		return n.Host
 	}

@@ -9,6 +9,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"yareharbour/core/catalogue"
+	"yareharbour/core/course"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/fit"
@@ -39,6 +40,7 @@ func (s *Screen) Help() []string {
 			"reserve can be kept, and beside it stands what is spare if the worst host fails.",
 		"Below it stands drift by layer (g+s: guests and settings together, where a band is low): ▿ out of line, ▾ " +
 			"high severity, ▼ critical, ? unread, ¿ undecided, · in line, ~ excepted or not applying.",
+		"More than four clusters fold into a line each, the worst first; the one with the cursor unfolds.",
 		"Beside it is what needs a person: !! now, ! soon, · sometime, and for how long it has been so. Enter leads " +
 			"to where it can be mended."}
 }
@@ -73,7 +75,7 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 
 // Update implements part.Screen.
 func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {
-	bands, needs := f.View.Bands(f.Filter), f.View.Needs(f.Filter)
+	bands, needs := f.View.Arranged(f.Filter), f.View.Needs(f.Filter)
 	switch msg := msg.(type) {
 	case part.Shown:
 		s.settle(bands, needs)
@@ -168,7 +170,7 @@ const (
 
 // View implements part.Screen.
 func (s *Screen) View(f part.Frame, c *part.Canvas, a part.Area) {
-	bands := f.View.Bands(f.Filter)
+	bands := f.View.Arranged(f.Filter)
 	needs := part.Area{}
 	if a.W >= 120 {
 		needs = part.Rect(a.W-a.W/3, a.Y, a.W/3, a.H)
@@ -187,26 +189,113 @@ func (s *Screen) View(f part.Frame, c *part.Canvas, a part.Area) {
 		c.Put(a.X+2, a.Y+1, part.Quiet, "no host matches “"+f.Typed+"”; Esc shows all")
 		return
 	}
-	const least = 7 // rows of the smallest band that can be read
-	detail := 3     // rows at the bottom
+	detail := 3 // rows at the bottom
 	if a.H < 30 {
 		detail = 2
 	}
 	at, _ := s.at(bands)
-	shown := max(1, min(len(bands), (a.H-detail)/least))
-	each := min(14, (a.H-detail)/shown)
-	first, _ := part.Window(at, len(bands), shown)
-	y := a.Y
-	for i := first; i < min(len(bands), first+shown); i++ {
-		band := part.Rect(a.X, y, a.W, max(each-1, least))
-		s.paintBand(f, c, bands[i], band, i == at && !s.needs)
-		y += each
-	}
 	c.Wheel(a, func(dy int) any { return bandTurned(dy) })
-	if first+shown < len(bands) {
-		c.Right(a.X+a.W-1, a.Y+a.H-detail, 30, part.Quiet, fmt.Sprintf("↓ %d more below", len(bands)-first-shown))
+	picture := part.Rect(a.X, a.Y, a.W, a.H-detail)
+	if f.View.Folded() {
+		s.paintFolded(f, c, bands, at, picture)
+	} else {
+		s.paintBands(f, c, bands, at, picture)
 	}
 	s.paintDetail(f, c, bands[at], part.Rect(a.X, a.Y+a.H-detail+1, a.W, detail-1))
+}
+
+// least is how many rows the smallest band has that can be read.
+const least = 7
+
+// paintBands paints as many bands as there is room for about the one with the cursor.
+func (s *Screen) paintBands(f part.Frame, c *part.Canvas, bands []survey.Band, at int, a part.Area) {
+	shown := max(1, min(len(bands), a.H/least))
+	each := min(14, a.H/shown)
+	first, _ := part.Window(at, len(bands), shown)
+	for i := first; i < min(len(bands), first+shown); i++ {
+		s.paintBand(f, c, bands[i], part.Rect(a.X, a.Y+(i-first)*each, a.W, max(each-1, least)), i == at && !s.needs)
+	}
+	if first+shown < len(bands) {
+		c.Right(a.X+a.W-1, a.Y+a.H, 30, part.Quiet, fmt.Sprintf("↓ %d more below", len(bands)-first-shown))
+	}
+}
+
+// paintFolded paints the cluster with the cursor as a band, and each of the others as a line.
+func (s *Screen) paintFolded(f part.Frame, c *part.Canvas, bands []survey.Band, at int, a part.Area) {
+	tall := max(least, min(12, a.H-len(bands)))
+	first, shown := part.Window(at, len(bands), max(1, a.H-tall))
+	y := a.Y
+	for i := first; i < first+shown; i++ {
+		if i == at {
+			s.paintBand(f, c, bands[i], part.Rect(a.X, y, a.W, tall-1), !s.needs)
+			y += tall
+			continue
+		}
+		paintLine(f, c, bands[i], part.Rect(a.X, y, a.W, 1))
+		c.Press(part.Rect(a.X, y, a.W, 1), berthPressed{bands[i].Cluster.Name, bands[i].Berths[0].Host})
+		y++
+	}
+	if rest := len(bands) - first - shown; rest > 0 {
+		c.Right(a.X+a.W-1, a.Y+a.H, 30, part.Quiet, fmt.Sprintf("↓ %d more below", rest))
+	}
+}
+
+// paintLine says of a cluster in a line what its band shows: hosts, load and limit, the worst depth, what is not known,
+// its round and the age of its readings.
+func paintLine(f part.Frame, c *part.Canvas, b survey.Band, a part.Area) {
+	name := max(10, min(18, a.W/6))
+	c.Within(a.X+1, a.Y, name, part.Water|part.Bold, b.Cluster.Name)
+	x := a.X + name + 2
+	c.Right(x+9, a.Y, 9, part.Plain, catalogue.Some(len(b.Berths), "host"))
+	x += 11
+	const bar = 8
+	full := int(b.Load*bar + 0.5)
+	c.Fill(part.Rect(x, a.Y, bar, 1), part.Quiet, '·')
+	c.Fill(part.Rect(x, a.Y, min(full, bar), 1), part.Loads, '▆')
+	if at := int(b.Limit * bar); b.Limit > 0 && at < bar {
+		c.Put(x+at, a.Y, part.Limits, "┊")
+	}
+	x = c.Put(x+bar+1, a.Y, part.Plain, fmt.Sprintf("%3.0f%%", 100*b.Load)) + 2
+	sign, adrift := part.BySeverity(b.Worst()), "in line"
+	style := part.Quiet
+	if b.Adrift > 0 {
+		adrift, style = fmt.Sprintf("%s %d adrift", sign.Glyph, b.Adrift), sign.Style
+	} else if b.InLine == 0 {
+		adrift = "–"
+	}
+	c.Within(x, a.Y, 14, style, adrift)
+	x += 14
+	end := a.X + a.W - 1
+	if ago := f.ReadAgo(b.ReadAt); end-x > 40 {
+		end = c.Right(end, a.Y, part.Width(ago), part.Quiet, ago) - part.Width(ago) - 2
+	}
+	tell := func(st part.Style, text string) {
+		if x+part.Width(text) <= end {
+			x = c.Put(x, a.Y, st, text) + 2
+		}
+	}
+	if b.Reserve.Outcome == fit.DoesNotFit {
+		tell(part.Alarm|part.Bold, "reserve NOT KEPT")
+	}
+	if r := b.Round; r != nil && r.Status != course.Finished {
+		tell(map[bool]part.Style{true: part.Alarm | part.Bold, false: part.Strong}[r.Status == course.Failing], "round "+string(r.Status))
+	}
+	for _, n := range counts(b) {
+		tell(part.Caution, n)
+	}
+}
+
+// counts are the hosts of a band of which something is to be known, in words.
+func counts(b survey.Band) (out []string) {
+	for _, n := range []struct {
+		n    int
+		word string
+	}{{b.Unasked, "not covered"}, {b.Unread, "unread"}, {b.Undecided, "undecided"}, {b.Out, "out"}} {
+		if n.n > 0 {
+			out = append(out, fmt.Sprintf("%d %s", n.n, n.word))
+		}
+	}
+	return out
 }
 
 func (s *Screen) paintBand(f part.Frame, c *part.Canvas, b survey.Band, a part.Area, active bool) {
@@ -266,13 +355,8 @@ func paintTitle(f part.Frame, c *part.Canvas, b survey.Band, a part.Area, active
 	if b.Adrift > 0 && b.Planned && a.W >= 90 {
 		right += fmt.Sprintf(", %d ready", b.Ready)
 	}
-	for _, n := range []struct {
-		n    int
-		word string
-	}{{b.Unasked, "not covered"}, {b.Unread, "unread"}, {b.Undecided, "undecided"}, {b.Out, "out"}} {
-		if n.n > 0 {
-			right += fmt.Sprintf("  %d %s", n.n, n.word)
-		}
+	for _, n := range counts(b) {
+		right += "  " + n
 	}
 	if ago := "  " + f.ReadAgo(b.ReadAt); a.W-3-part.Width(right+ago)-(x-a.X) > 18 { // the reserve is worth more
 		right += ago
@@ -440,17 +524,16 @@ func (s *Screen) paintDetail(f part.Frame, c *part.Canvas, b survey.Band, a part
 func limitWords(b survey.Band) string {
 	switch {
 	case b.Cluster.Reserve == 0:
-		return b.Cluster.Name + " keeps no host in reserve: nothing is left free for one that fails"
+		return b.Cluster.Name + " keeps no host in reserve: no room is kept for one that fails"
 	case b.Reserve.Outcome == fit.DoesNotFit:
-		return fmt.Sprintf("the guests of %s do not all find room when a host fails: %s",
+		return fmt.Sprintf("not all guests of %s find room when a host fails: %s",
 			b.Cluster.Name, b.Reserve.Obstacle)
 	case b.Spare.Room.MemoryMiB <= 0:
-		return fmt.Sprintf("%.0f%% of the memory can be used and the loss of %d still be borne",
-			100*b.Limit, b.Cluster.Reserve)
+		return fmt.Sprintf("up to %.0f%% of its memory the cluster survives the loss of %s",
+			100*b.Limit, catalogue.Some(b.Cluster.Reserve, "host"))
 	}
-	return fmt.Sprintf("%.0f%% of the memory can be used and the loss of %d still be borne; "+
-		"worst case %s, %s stay spare",
-		100*b.Limit, b.Cluster.Reserve, strings.Join(b.Spare.Lost, ", "), fit.GiB(b.Spare.Room.MemoryMiB))
+	return fmt.Sprintf("up to %.0f%% of its memory the cluster survives the loss of %s; worst case %s: %s spare",
+		100*b.Limit, catalogue.Some(b.Cluster.Reserve, "host"), strings.Join(b.Spare.Lost, ", "), fit.GiB(b.Spare.Room.MemoryMiB))
 }
 
 func berthWords(h survey.Berth, r *estate.Reading) string {

@@ -180,3 +180,34 @@ func TestTheCursor(t *testing.T) {
 	b.Step(1, 1)
 	b.Enter()
 }
+
+// Of a large estate every cluster is seen at a glance: a line each, the worst first, and the one with the cursor unfolds.
+func TestALargeEstateAtAGlance(t *testing.T) {
+	e := parttest.Estate(24, 3)
+	e.Survey.Bands[17].Reserve.Outcome = fit.DoesNotFit
+	e.Survey.Bands[5].Out = 2
+	b, s := open(t, e)
+	shown := b.Text(160, 45)
+	for i := range 24 {
+		if !strings.Contains(shown, fmt.Sprintf("c%d ", i)) {
+			t.Errorf("c%d is not shown:\n%s", i, shown)
+		}
+	}
+	if s.cluster != "c17" || strings.Index(shown, "c17") > strings.Index(shown, "c5 ") || strings.Index(shown, "c5 ") > strings.Index(shown, "c0 ") {
+		t.Errorf("at %s: the worst does not come first:\n%s", s.cluster, shown)
+	}
+	if !strings.Contains(shown, "c17h001") || strings.Contains(shown, "c5h001") {
+		t.Errorf("the one with the cursor, and no other, is unfolded:\n%s", shown)
+	}
+	b.Step(0, 1)
+	if shown := b.Text(160, 45); s.cluster != "c5" || !strings.Contains(shown, "c5h001") || strings.Contains(shown, "c17h001") ||
+		!strings.Contains(shown, "reserve NOT KEPT") {
+		t.Errorf("at %s:\n%s", s.cluster, shown)
+	}
+	for range 22 {
+		b.Step(0, 1)
+	}
+	if shown := b.Text(80, 24); !strings.Contains(shown, s.host) {
+		t.Errorf("the cursor on %s is out of sight:\n%s", s.host, shown)
+	}
+}
