@@ -85,6 +85,37 @@ func entry(e *course.Event) Entry {
 	return l
 }
 
+// Ends is when a round that runs ends, as things stand: about, and at worst, by the estimates of what its visits have
+// before them. Hosts that the brief lets be out at once are visited beside each other; a soak that is to come is waited
+// for.
+func (r *Round) Ends(now time.Time) (about, worst time.Time) {
+	var middle, most time.Duration
+	ahead := 0
+	for i := range r.State.Visits {
+		v := &r.State.Visits[i]
+		if v.Over() || v.Failure != nil || v.Obstacle != "" {
+			continue
+		}
+		ahead++
+		for n := max(0, len(v.Spans)-1); n < len(v.Steps); n++ {
+			step := v.Steps[n]
+			if n < len(v.Spans) {
+				gone := now.Sub(v.Spans[n].From)
+				if !v.Spans[n].To.IsZero() {
+					continue
+				}
+				step.Middle, step.Pessimistic = max(0, step.Middle-gone), max(0, step.Pessimistic-gone)
+			}
+			middle, most = middle+step.Middle, most+step.Pessimistic
+		}
+		if v.Host == r.State.Plan.Brief.Trial {
+			middle, most = middle+r.State.Plan.Brief.Soak, most+r.State.Plan.Brief.Soak
+		}
+	}
+	beside := time.Duration(max(1, min(ahead, r.State.Plan.Brief.Out)))
+	return now.Add(middle / beside), now.Add(most / beside)
+}
+
 // Standing of a round, in words: with what to do where a person must.
 func (r *Round) Standing() (string, Tone) {
 	switch s := r.State; s.Status {

@@ -373,3 +373,35 @@ func TestARoundIsSaidToStand(t *testing.T) {
 		t.Error("which rounds are unfinished")
 	}
 }
+
+// When a round ends is what is before its visits, less what the step under way has taken; beside each other, where so
+// many may be out, and after a soak that is to come.
+func TestWhenARoundEnds(t *testing.T) {
+	start := time.Date(2026, 11, 21, 20, 0, 0, 0, time.UTC)
+	steps := []plan.Stretch{{Step: act.DrainStep, Middle: 10 * time.Minute, Pessimistic: 30 * time.Minute},
+		{Step: act.RestartStep, Middle: 5 * time.Minute, Pessimistic: 10 * time.Minute}}
+	visit := func(host string, phase course.Phase, spans ...course.Span) course.Visit {
+		return course.Visit{Visit: plan.Visit{Host: host, Steps: steps}, Phase: phase, Spans: spans}
+	}
+	under := visit("b", course.Working, course.Span{Step: act.DrainStep, From: start})
+	for _, c := range []struct {
+		what   string
+		visits []course.Visit
+		brief  plan.Brief
+		want   string
+	}{
+		{"all are done", []course.Visit{visit("a", course.Over)}, plan.Brief{}, "0s 0s"},
+		{"one is drained", []course.Visit{visit("a", course.Over), under}, plan.Brief{}, "11m0s 36m0s"},
+		{"one more comes", []course.Visit{under, visit("c", course.Waiting)}, plan.Brief{Out: 1}, "26m0s 1h16m0s"},
+		{"beside it", []course.Visit{under, visit("c", course.Waiting)}, plan.Brief{Out: 2}, "13m0s 38m0s"},
+		{"after a soak", []course.Visit{under}, plan.Brief{Trial: "b", Soak: time.Hour}, "1h11m0s 1h36m0s"},
+		{"one that failed waits for a person", []course.Visit{{Visit: plan.Visit{Host: "a", Steps: steps}, Failure: &course.Failure{}}}, plan.Brief{}, "0s 0s"},
+	} {
+		r := Round{State: &course.State{Visits: c.visits, Plan: plan.Plan{Brief: c.brief}}}
+		now := start.Add(4 * time.Minute)
+		about, worst := r.Ends(now)
+		if got := fmt.Sprint(about.Sub(now), " ", worst.Sub(now)); got != c.want {
+			t.Errorf("%s: %s, want %s", c.what, got, c.want)
+		}
+	}
+}

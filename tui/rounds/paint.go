@@ -35,8 +35,15 @@ func (s *Screen) paintRound(f part.Frame, c *part.Canvas, r view.Round, l view.L
 			st.Plan.Brief.Reason),
 	)
 	done, moved := st.Tally()
-	c.Put(x, a.Y, part.Quiet,
+	x = c.Put(x, a.Y, part.Quiet,
 		fmt.Sprintf("  %d of %d hosts, %d of %d moves", done, len(st.Visits), moved, st.Plan.Moves))
+	if st.Status == course.Running && r.Runs {
+		about, worst := r.Ends(f.View.At())
+		says := fmt.Sprintf("ends about %s, at worst %s", clock(about, f.View.At()), clock(worst, f.View.At()))
+		if x+part.Width(says)+3 < a.X+a.W {
+			c.Right(a.X+a.W-1, a.Y, part.Width(says), part.Strong, says)
+		}
+	}
 	host := s.cursor(l)
 	if st.Status != course.Running && st.Detail != "" {
 		c.Within(a.X+3, a.Y+1, a.W-4, part.Tones[tone], st.Detail)
@@ -57,6 +64,14 @@ func (s *Screen) paintRound(f part.Frame, c *part.Canvas, r view.Round, l view.L
 	}
 	y = paintResult(c, st, l.Now, host, part.Rect(a.X, below.Y, a.W, below.H/2))
 	s.paintLog(f, c, r, host, part.Rect(a.X, y+1, a.W, a.Y+a.H-y-1))
+}
+
+// clock is a time of today, or of a day.
+func clock(t, now time.Time) string {
+	if y, m, d := t.Date(); now.Year() == y && now.Month() == m && now.Day() == d {
+		return t.Format("15:04")
+	}
+	return t.Format("Mon 15:04")
 }
 
 // waits is what the host under the cursor waits for, or else what the first host that waits does; "" where nobody runs

@@ -85,11 +85,11 @@ func TestWhatTheLimitMeans(t *testing.T) {
 		{limitWords(band(func(b *survey.Band) { b.Cluster.Reserve = 0 })), "c keeps no host in reserve: "},
 		{limitWords(band(func(b *survey.Band) {
 			b.Reserve.Outcome, b.Reserve.Obstacle = fit.DoesNotFit, &fit.Obstacle{Constraint: "3 GiB are missing"}
-		})), "do not all find room when a host fails: 3 GiB are missing"},
-		{limitWords(band(func(*survey.Band) {})), "75% of the memory can be used and the loss of 1 still be borne"},
+		})), "not all guests of c find room when a host fails: 3 GiB are missing"},
+		{limitWords(band(func(*survey.Band) {})), "up to 75% of its memory the cluster survives the loss of 1 host"},
 		{limitWords(band(func(b *survey.Band) {
 			b.Spare.Lost, b.Spare.Room.MemoryMiB = []string{"a", "b"}, 6<<10
-		})), "worst case a, b, 6 GiB stay spare"},
+		})), "worst case a, b: 6 GiB spare"},
 	} {
 		if !strings.Contains(c.got, c.want) {
 			t.Errorf("%q, want %q", c.got, c.want)
