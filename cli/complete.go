@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"yareharbour/core/estate"
 	versions "yareharbour/core/version"
 	"yareharbour/core/view"
 	"yareharbour/harbour"
@@ -103,6 +104,20 @@ func (a *app) components() []string {
 		}
 		return out
 	})
+}
+
+// scopes are the words that say a part of what is out of line.
+func (a *app) scopes() (out []string) {
+	for _, l := range estate.Layers {
+		out = append(out, "layer="+string(l))
+	}
+	for _, c := range estate.Classes {
+		out = append(out, "class="+c)
+	}
+	for _, b := range a.baselineNames() {
+		out = append(out, "baseline="+b)
+	}
+	return append(out, a.components()...)
 }
 
 func (a *app) baselineNames() []string {

@@ -78,7 +78,7 @@ func (b *settings) options(a *app, c *cobra.Command, has func(*brief.Setting) bo
 		}
 	}
 	for flag, known := range map[string]func(*app) []string{"hosts": (*app).hosts, "sequence": (*app).hosts, "trial": (*app).hosts,
-		"only": (*app).components, "release": (*app).components} {
+		"only": (*app).scopes, "release": (*app).components} {
 		if f.Lookup(flag) != nil {
 			_ = c.RegisterFlagCompletionFunc(flag, a.completing(known)) // the flag is there
 		}
@@ -207,7 +207,10 @@ func (a *app) just(ctx context.Context, h *harbour.Harbour, o *output, b *plan.B
 	if len(b.Hosts) > 0 {
 		hosts = slices.DeleteFunc(hosts, func(host string) bool { return !slices.Contains(b.Hosts, host) })
 	}
-	b.Hosts, b.Only = hosts, append(b.Only, only...)
+	b.Hosts = hosts
+	for _, k := range only {
+		b.Only = append(b.Only, plan.Scope(k))
+	}
 	return nil
 }
 

@@ -48,8 +48,8 @@ type Brief struct {
 	Limit float64 `json:"limit,omitempty"`
 	// Lift are rules about guests, in their words, that are lifted for the round.
 	Lift []string `json:"lift,omitempty"`
-	// Only are the components that are changed; empty: all that are out of line.
-	Only []estate.Key `json:"only,omitempty"`
+	// Only are the parts of what is out of line that are changed; empty: all of it.
+	Only []Scope `json:"only,omitempty"`
 	// Releases are versions that are put in instead of the ones that the baselines want, by component.
 	Releases map[estate.Key]string `json:"releases,omitempty"`
 	// Guests say what is done with those that do not move.
@@ -214,10 +214,11 @@ func (in Input) strangers() error {
 		}
 		return false
 	}
-	for _, k := range in.Brief.Only {
-		if !known(k) {
-			return fmt.Errorf("the brief changes %s alone, and no clause asks anything of that on %s",
-				k, in.Cluster.Name)
+	for _, s := range in.Brief.Only {
+		if !slices.ContainsFunc(in.Cluster.Hosts, func(h string) bool {
+			return slices.ContainsFunc(in.Verdicts[h], func(v drift.Verdict) bool { return s.Holds(&v) })
+		}) {
+			return fmt.Errorf("the brief changes %s alone, and no clause asks anything of that on %s", s, in.Cluster.Name)
 		}
 	}
 	for _, k := range slices.Sorted(maps.Keys(in.Brief.Releases)) {
@@ -242,7 +243,7 @@ func (in Input) scoped(d drift.Verdict, c want) (out want, left string) {
 	if c.Component == "" {
 		return c, ""
 	}
-	if len(b.Only) > 0 && !slices.Contains(b.Only, d.Component) {
+	if len(b.Only) > 0 && !slices.ContainsFunc(b.Only, func(s Scope) bool { return s.Holds(&d) }) {
 		return want{}, "left out: the brief names other components"
 	}
 	version, ok := b.Releases[d.Component]

@@ -58,7 +58,7 @@ func TestWhatABriefMayNotSay(t *testing.T) {
 			b.Windows = []Window{{now, now.Add(time.Hour)}, {now, now.Add(2 * time.Hour)}}
 		},
 		`lifts "keep x apart", and c has no such rule`: func(b *Brief) { b.Lift = []string{"keep x apart"} },
-		"changes deb:z alone":                          func(b *Brief) { b.Only = []estate.Key{"deb:z"} },
+		"changes deb:z alone":                          func(b *Brief) { b.Only = []Scope{"deb:z"} },
 		"puts in deb:z 1, and no clause": func(b *Brief) {
 			b.Releases = map[estate.Key]string{"deb:z": "1"}
 		},
@@ -109,7 +109,7 @@ func TestAGuestThatIsNotFound(t *testing.T) {
 // Part of it: some components, and an earlier release than the newest.
 func TestPartOfIt(t *testing.T) {
 	in := scenario(t)
-	in.Brief.Only = []estate.Key{"deb:s"}
+	in.Brief.Only = []Scope{"deb:s"}
 	p := Make(in)
 	if len(p.Visits) != 1 || p.Visits[0].Host != "a" || len(p.Visits[0].Changes) != 1 ||
 		p.Visits[0].Changes[0].Component != "deb:s" ||

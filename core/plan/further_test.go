@@ -42,7 +42,7 @@ func TestFurther(t *testing.T) {
 			in.Payloads = func(string, string) error { return errors.New("it is damaged") }
 		}, left: "fw:x 1 → 2: it is damaged"},
 		"outside the brief": {host: "a 0 | fw:x=1", spoil: func(in *Input) {
-			in.Brief.Only = []estate.Key{"deb:s"}
+			in.Brief.Only = []Scope{"deb:s"}
 		}},
 		"a service that runs what was replaced": {host: "a 0 | deb:s=2", spoil: func(in *Input) {
 			in.Verdicts["a"] = []drift.Verdict{{Host: "a", Component: "deb:s", Has: "2", Outcome: drift.AwaitingRestart,

@@ -26,7 +26,7 @@ func full() plan.Brief {
 		plan.LightestFirst, []string{"ibis"}
 	b.Rehearse, b.Home, b.Leaves = 720*time.Hour, true, 1
 	b.Trial, b.Soak, b.Out, b.Reserve, b.Moves, b.Bandwidth, b.Limit = "ibis", 90*time.Minute, 2, 0, 4, 400, 0.85
-	b.Lift, b.Only = []string{"keep traffic-db-* apart"}, []estate.Key{"deb:brae-tls", "fw:corran-bmc"}
+	b.Lift, b.Only = []string{"keep traffic-db-* apart"}, []plan.Scope{"deb:brae-tls", "fw:corran-bmc"}
 	b.Releases = map[estate.Key]string{"deb:brae-tls": "1.9", "fw:corran-bmc": "14.5"}
 	b.Guests = []plan.Policy{{Guests: []string{"gauge-*", "replay"}, Do: plan.DoShutDown},
 		{Guests: []string{"met-feed"}, Do: plan.DoSuspend}, {Guests: []string{"cctv"}, Do: plan.DoEject},

@@ -282,7 +282,10 @@ func (s *Screen) anew(f part.Frame, just part.Just) tea.Msg {
 	b := usual
 	s.usual, s.past, s.wrong, s.busy, s.after = usual, nil, nil, true, f.View.Rounds[s.cluster].ID
 	if s.just = just; len(just.Hosts)+len(just.Only) > 0 {
-		b.Hosts, b.Only = just.Hosts, just.Only
+		b.Hosts, b.Only = just.Hosts, nil
+		for _, k := range just.Only {
+			b.Only = append(b.Only, plan.Scope(k))
+		}
 		s.past = []plan.Brief{usual} // that it is a part can be taken back
 	}
 	s.brief = b
