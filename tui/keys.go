@@ -256,12 +256,16 @@ func (m *Model) found(text string) []part.Key {
 		c := b.Cluster.Name
 		place("drift of "+c, part.Place{Screen: part.Drift, Cluster: c})
 		place("round over "+c, part.Place{Screen: part.Round, Cluster: c})
+		place("prechecks of "+c, part.Place{Screen: part.Prechecks, Cluster: c})
 		for _, h := range b.Cluster.Hosts {
 			place("host "+h, part.Place{Screen: part.Host, Cluster: c, Host: h})
 		}
 	}
 	for _, b := range e.Baselines {
 		place("baseline "+b.Name, part.Place{Screen: part.Baselines, Subject: b.Name})
+	}
+	for _, x := range e.Feeds {
+		place("feed "+x.Name, part.Place{Screen: part.Catalogue, Subject: x.Name})
 	}
 	for _, name := range slices.Sorted(maps.Keys(e.Filters)) {
 		all = append(
@@ -272,18 +276,57 @@ func (m *Model) found(text string) []part.Key {
 			},
 		)
 	}
+	if len(text) > 2 { // there are many: they are looked for by name alone
+		m.byName(text, place)
+	}
 	if text == "" {
 		return all
 	}
 	names := make([]string, len(all))
 	for i := range all {
 		names[i] = all[i].Name
+		if words := also[all[i].Key]; words != "" {
+			names[i] += " (" + words + ")"
+		}
 	}
 	var out []part.Key
 	for _, match := range fuzzy.Find(text, names) {
 		out = append(out, all[match.Index])
 	}
 	return out
+}
+
+// also are other words by which people look for what a key does.
+var also = map[string]string{
+	"d": "report, differences, status, compliance", "p": "schedule, update, upgrade, patch, maintenance", "r": "history, progress, journal, log",
+	"c": "releases, updates, firmware, drivers, packages, feeds", "b": "policy, desired state, rules", "a": "prechecks, health, readiness",
+	"m": "maintenance, drain, evacuate, reboot, close, open", "e": "report, save, print", "/": "filter, search", "R": "refresh, scan, rescan",
+	"D": "derive, golden host", "W": "exception, accept, ignore", "T": "schedule, maintenance window", "s": "run, execute, begin",
+	"x": "cancel, abort", "g": "continue", "i": "upload, bundle", "y": "canary, pilot", "t": "theme, dark, light", "=": "difference, history",
+}
+
+// byName finds components and guests whose names hold the text.
+func (m *Model) byName(text string, place func(string, part.Place)) {
+	e := m.frame().View
+	text = strings.ToLower(text)
+	seen := map[estate.Key]bool{}
+	for _, h := range e.Hosts("") {
+		r := e.Readings[h]
+		if r == nil {
+			continue
+		}
+		for _, c := range r.Components {
+			if !seen[c.Key] && strings.Contains(strings.ToLower(string(c.Key)), text) {
+				seen[c.Key] = true
+				place("component "+string(c.Key), part.Place{Screen: part.Catalogue, Component: c.Key})
+			}
+		}
+		for _, g := range r.Guests {
+			if strings.Contains(strings.ToLower(g.Name), text) {
+				place("guest "+g.Name+" on "+h, part.Place{Screen: part.Host, Cluster: e.ClusterOf(h), Host: h})
+			}
+		}
+	}
 }
 
 // understand reads a filter's text, with the kept ones.

@@ -2,8 +2,10 @@ package tui
 
 import (
 	"slices"
+	"strings"
 	"testing"
 
+	"yareharbour/core/estate"
 	"yareharbour/tui/part"
 	"yareharbour/tui/part/parttest"
 )
@@ -45,4 +47,34 @@ func TestOneKeyPerAction(t *testing.T) {
 	if screensSeen < 9 {
 		t.Errorf("only %d screens were looked at", screensSeen)
 	}
+}
+
+// Whoever looks for something by a word of the trade finds it: what a key does, a component, a guest, a feed, a check.
+func TestTheFinderKnowsTheTrade(t *testing.T) {
+	e := parttest.Estate(2, 3)
+	e.Readings["c1h002"].Guests = []estate.Guest{{Name: "traffic-db"}}
+	m := model(t, &fake{snap: e, plan: aPlan()}, 120, 40)
+	for text, want := range map[string]string{
+		"schedule": "plan a round", "update": "plan a round", "maintenance": "plan a round", "history": "see the round", "report": "export what",
+		"firmware": "see what can be had", "policy": "see how things should be", "reboot": "close, restart", "prechecks": "prechecks of c0",
+		"fw:nic": "component fw:nic", "mirror": "feed mirror", "c0h001": "host c0h001", "traffic": "guest traffic-db on c1h002",
+	} {
+		names := ""
+		for i, k := range m.found(text) {
+			if i < 6 {
+				names += k.Name + "\n"
+			}
+		}
+		if !strings.Contains(names, want) {
+			t.Errorf("%q finds\n%s, want %q among the first", text, names, want)
+		}
+	}
+	for _, k := range m.found("feed mirror") {
+		settle(m, m.heard(k.Do()))
+		break
+	}
+	if on(m) != part.Catalogue {
+		t.Errorf("on %s", on(m))
+	}
+	shows(t, m, "▸· mirror")
 }

@@ -313,9 +313,20 @@ func (s *Screen) lay(f part.Frame) {
 	}
 	s.at.Component, s.at.Device = "", ""
 	if first && len(rows) > 1 {
-		s.table.Cursor = 1
+		s.table.Cursor = worst(rows)
 	}
 	s.table.Cursor = s.table.At(len(rows))
+}
+
+// worst is the row that needs somebody most: the most severe of what is out of line, or else the first that is not calm.
+func worst(rows []row) int {
+	best, severity := 1, -1
+	for i, r := range rows {
+		if v := &r.line.Verdict; r.head == "" && !r.line.Calm() && int(v.Severity()) > severity {
+			best, severity = i, int(v.Severity())
+		}
+	}
+	return best
 }
 
 // wantPast has the past told, where a newer reading of the host is there.

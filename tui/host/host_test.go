@@ -50,10 +50,10 @@ func under(s *Screen) string {
 	return string(r.line.Component)
 }
 
-// The cursor begins on the first line, or on what the host was opened on; to the side it stays on the same component.
+// The cursor begins on the worst line, or on what the host was opened on; to the side it stays on the same component.
 func TestWhereTheCursorStands(t *testing.T) {
 	_, first, _ := open(t, parttest.Estate(1, 3), part.Place{Host: "c0h000"})
-	if got := under(first); got != "deb:k" || first.at.Cluster != "c0" {
+	if got := under(first); got != "fw:nic" || first.at.Cluster != "c0" {
 		t.Errorf("on %s of %s", got, first.at.Cluster)
 	}
 	b, s, d := open(t, parttest.Estate(1, 3), part.Place{Host: "c0h000", Component: "fw:nic"})

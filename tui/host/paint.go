@@ -48,7 +48,10 @@ func paintHead(f part.Frame, c *part.Canvas, r *estate.Reading, a part.Area) {
 	x = c.Put(x, a.Y, part.Plain, fmt.Sprintf("  %s %s  %s  kernel %s", r.Hardware.Maker, r.Hardware.Model,
 		strings.TrimSpace(r.Release+" "+r.Build), r.Kernel.Running))
 	if !r.BootedAt.IsZero() {
-		c.Put(x, a.Y, part.Quiet, "  up "+drift.Age(f.View.At().Sub(r.BootedAt)))
+		x = c.Put(x, a.Y, part.Quiet, "  up "+drift.Age(f.View.At().Sub(r.BootedAt)))
+	}
+	if serial := "  serial " + r.Hardware.Serial; r.Hardware.Serial != "" && x+part.Width(serial) < a.X+a.W {
+		c.Put(x, a.Y, part.Quiet, serial)
 	}
 	x = a.X + 1
 	switch {

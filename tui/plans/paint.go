@@ -36,11 +36,11 @@ func (s *Screen) View(f part.Frame, c *part.Canvas, a part.Area) {
 	case len(p.Visits) == 0 && len(s.without()) == 0:
 		paintAside(c, p, a)
 	default:
-		s.paintPlan(c, p, a)
+		s.paintPlan(f, c, p, a)
 	}
 }
 
-func (s *Screen) paintPlan(c *part.Canvas, p *plan.Plan, a part.Area) {
+func (s *Screen) paintPlan(f part.Frame, c *part.Canvas, p *plan.Plan, a part.Area) {
 	y := a.Y
 	x := c.Put(a.X+1, y, part.Water|part.Bold, "planned, nothing is touched  ")
 	if summary := p.Summary(); part.Width(summary) < a.W-x {
@@ -56,6 +56,10 @@ func (s *Screen) paintPlan(c *part.Canvas, p *plan.Plan, a part.Area) {
 	}
 	y++
 	x = a.X + 1
+	if says := s.beyond(f); says != "" {
+		c.Within(x, y, a.W-2, part.Caution|part.Bold, says)
+		y++
+	}
 	if words := brief.Words(s.brief, s.usual); len(words) > 0 {
 		c.Within(x, y, a.W-2, part.Strong, "what if: "+strings.Join(words, " "))
 		y++

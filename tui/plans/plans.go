@@ -8,6 +8,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"yareharbour/core/act"
 	"yareharbour/core/brief"
 	"yareharbour/core/plan"
 	"yareharbour/core/view"
@@ -79,6 +80,23 @@ func (s *Screen) Help() []string {
 		"A host that can't be visited says why, and the smallest way out. The round does not start while there is " +
 			"one: take the way out, or leave the host out.",
 	}
+}
+
+// beyond says that the plan is of more than what is narrowed to; "" where it is not.
+func (s *Screen) beyond(f part.Frame) string {
+	if f.Filter.Empty() || s.plan == nil {
+		return ""
+	}
+	hosts, only := f.View.Concerned(s.cluster, f.Filter)
+	more := slices.ContainsFunc(s.plan.Visits, func(v plan.Visit) bool {
+		return !slices.Contains(hosts, v.Host) || len(only) > 0 && slices.ContainsFunc(v.Changes, func(c act.Change) bool {
+			return !slices.Contains(only, c.Component)
+		})
+	})
+	if !more {
+		return ""
+	}
+	return "narrowed to “" + f.Typed + "”, and this plan is of more than that; p plans just what is narrowed to"
 }
 
 // live is the cluster's newest round, if it is not finished.

@@ -13,6 +13,7 @@ import (
 	"yareharbour/core/brief"
 	"yareharbour/core/estate"
 	"yareharbour/core/fit"
+	"yareharbour/core/narrow"
 	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
 	"yareharbour/tui/part"
@@ -335,6 +336,22 @@ func TestWhereNothingIsToBeDone(t *testing.T) {
 		b.Shows(100, 20, says)
 		if not := b.Press("s"); not != "there is nothing to do on c" {
 			t.Errorf("%q", not)
+		}
+	}
+}
+
+// A plan of more than what is narrowed to says so.
+func TestAPlanOfMoreThanIsShown(t *testing.T) {
+	b := open(t)
+	b.Frame.View = parttest.Estate(1, 3)
+	for text, says := range map[string]bool{"": false, "host=nobody": true} {
+		f, err := narrow.Parse(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		b.Frame.Filter, b.Frame.Typed = f, text
+		if got := strings.Contains(b.Text(160, 40), "this plan is of more than that"); got != says {
+			t.Errorf("%q: %v\n%s", text, got, b.Text(160, 40))
 		}
 	}
 }

@@ -38,6 +38,7 @@ type Screen struct {
 	ctx     context.Context
 	app     App
 	want    estate.Key // to put the cursor on, once the list is there
+	feedAt  string     // the feed to put it on
 	all     bool       // what no host has, or no feed, too
 	shelves bool       // keys go to the feeds and bundles
 	table   part.Table
@@ -63,7 +64,7 @@ type laddered struct {
 
 // New opens it.
 func New(ctx context.Context, d App, p part.Place) *Screen {
-	return &Screen{ctx: ctx, app: d, want: p.Component,
+	return &Screen{ctx: ctx, app: d, want: p.Component, feedAt: p.Subject,
 		table: part.Table{
 			ID: "components",
 			Columns: []part.TableColumn{
@@ -205,6 +206,9 @@ func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {
 	}
 	switch msg := msg.(type) {
 	case part.Shown:
+		if i := slices.IndexFunc(f.View.Feeds, func(x view.Feed) bool { return x.Name == s.feedAt }); i >= 0 {
+			s.shelves, s.shelf.Cursor, s.feedAt = true, i, ""
+		}
 		return s.list(f)
 	case listed:
 		if msg.turn == s.turn {
