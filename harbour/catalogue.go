@@ -66,7 +66,7 @@ func (h *house) load() (*catalogue.Catalogue, error) {
 		cat.AddBatch(b)
 	}
 	for _, x := range h.file.Indexes {
-		errs = append(errs, loadIndexes(cat, h.path(x.Dir), x.Architecture, h.beside(x.Keyrings), now))
+		errs = append(errs, lists{h.path(x.Dir), x.Architecture, h.beside(x.Keyrings), nil, now}.load(cat))
 	}
 	for _, f := range h.feeds {
 		said, err := h.shelf.Load(f, now)

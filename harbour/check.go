@@ -122,6 +122,15 @@ const localCluster = "local"
 
 // CheckHere reads this machine and reports what the filter lets through.
 func CheckHere(ctx context.Context, o Local, f narrow.Filter) (view.Report, error) {
+	b := baseline.Baseline{Name: "this machine's apt indices", Clauses: []baseline.Clause{
+		{Component: "deb:*", Posture: baseline.IfPresent, Follow: true}}}
+	if o.Baseline != "" {
+		var err error
+		if b, _, err = ReadBaseline(o.Baseline); err != nil {
+			return view.Report{}, err
+		}
+	}
+	b.Assign = []string{localCluster}
 	var r *estate.Reading
 	cat := &catalogue.Catalogue{}
 	now := time.Now()
@@ -131,11 +140,15 @@ func CheckHere(ctx context.Context, o Local, f narrow.Filter) (view.Report, erro
 		return err
 	})
 	g.Go(func() error {
-		native, err := nativeArch()
+		names, native, err := installed()
 		if err != nil {
 			return err
 		}
-		err = loadIndexes(cat, o.Lists, native, o.Keyrings, now)
+		l := lists{dir: o.Lists, native: native, keyrings: o.Keyrings, now: now}
+		if o.Baseline == "" { // it asks for nothing that is not here
+			l.keep = func(name []byte) bool { return names[string(name)] }
+		}
+		err = l.load(cat)
 		if errors.Is(err, errNoIndexes) {
 			err = fmt.Errorf("%w; name it with --lists", err)
 		}
@@ -149,15 +162,6 @@ func CheckHere(ctx context.Context, o Local, f narrow.Filter) (view.Report, erro
 			return view.Report{}, err
 		}
 	}
-	b := baseline.Baseline{Name: "this machine's apt indices", Clauses: []baseline.Clause{
-		{Component: "deb:*", Posture: baseline.IfPresent, Follow: true}}}
-	if o.Baseline != "" {
-		var err error
-		if b, _, err = ReadBaseline(o.Baseline); err != nil {
-			return view.Report{}, err
-		}
-	}
-	b.Assign = []string{localCluster}
 	c := &drift.Checker{Catalogue: cat, Baselines: []baseline.Baseline{b}, Now: time.Now(), MaxAge: MaxAge}
 	clusters := []estate.Cluster{{Name: localCluster, Hosts: []string{r.Host}}}
 	readings := map[string]*estate.Reading{r.Host: r}

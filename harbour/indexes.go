@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -18,38 +19,68 @@ import (
 // errNoIndexes is what loading from a directory that is not there gives.
 var errNoIndexes = errors.New("the Debian indices")
 
-// loadIndexes adds the Debian indices of a directory, laid out as apt keeps its lists, to the catalogue. native is the
-// architecture whose packages are named without it. Where keyrings are named, every index must be signed by one of
-// their keys at the time now; a directory of which one index is bad adds nothing.
-func loadIndexes(cat *catalogue.Catalogue, dir, native string, keyrings []string, now time.Time) error {
-	if st, err := os.Stat(dir); err != nil || !st.IsDir() {
-		return fmt.Errorf("%w: there is no directory %s", errNoIndexes, dir)
+// lists are the Debian indices of a directory, laid out as apt keeps its lists.
+type lists struct {
+	dir      string
+	native   string                 // the architecture whose packages are named without it
+	keyrings []string               // every index must be signed by one of their keys; none: by nobody
+	keep     func(name []byte) bool // of which packages releases are wanted; nil: of all
+	now      time.Time
+}
+
+// index is an index that was read.
+type index struct {
+	file     string
+	feed     catalogue.Feed
+	releases []catalogue.Release
+}
+
+// load adds the indices to the catalogue; a directory of which one index is bad adds nothing. In apt's own directory only
+// those of configured sources count. Which these are apt takes its time to say: meanwhile all are read.
+func (l lists) load(cat *catalogue.Catalogue) error {
+	if st, err := os.Stat(l.dir); err != nil || !st.IsDir() {
+		return fmt.Errorf("%w: there is no directory %s", errNoIndexes, l.dir)
 	}
-	keys, err := debindex.OpenKeyrings(keyrings)
+	keys, err := debindex.OpenKeyrings(l.keyrings)
 	if err != nil {
 		return err
 	}
-	lists := os.DirFS(dir)
-	found, err := debindex.FindIndexes(lists, keys, now, aptUses(dir))
-	if err != nil {
-		return fmt.Errorf("the Debian indices of %s: %w", dir, err)
-	}
-	type loaded struct {
-		feed     catalogue.Feed
-		releases []catalogue.Release
-	}
-	var all []loaded
-	for _, ix := range found {
-		feed, rs, err := ix.Load(lists, native)
-		if err != nil {
-			return fmt.Errorf("the Debian indices of %s: %w; \"apt-get update\" fetches them anew", dir, err)
+	asked := make(chan []string, 1)
+	go func() { asked <- aptUses(l.dir) }()
+	all, err := l.read(keys, nil)
+	if used := <-asked; used != nil {
+		if err != nil { // what is not used may be damaged
+			all, err = l.read(keys, used)
 		}
-		all = append(all, loaded{feed, rs})
+		all = slices.DeleteFunc(all, func(x index) bool { return !slices.Contains(used, x.file) })
 	}
-	for _, l := range all {
-		cat.Add(l.feed, l.releases)
+	if err == nil && len(all) == 0 {
+		err = errors.New("there is no Packages file of a configured source in it; \"apt-get update\" fetches them")
+	}
+	if err != nil {
+		return fmt.Errorf("the Debian indices of %s: %w", l.dir, err)
+	}
+	for _, x := range all {
+		cat.Add(x.feed, x.releases)
 	}
 	return nil
+}
+
+// read reads the indices that used names, or all.
+func (l lists) read(keys debindex.Keyring, used []string) (out []index, err error) {
+	files := os.DirFS(l.dir)
+	found, err := debindex.FindIndexes(files, keys, l.now, used)
+	if err != nil {
+		return nil, err
+	}
+	for _, ix := range found {
+		x := index{file: ix.File}
+		if x.feed, x.releases, err = ix.Load(files, l.native, l.keep); err != nil {
+			return nil, fmt.Errorf("%w; \"apt-get update\" fetches them anew", err)
+		}
+		out = append(out, x)
+	}
+	return out, nil
 }
 
 // AptLists is where apt keeps its indices.
@@ -75,15 +106,19 @@ func aptUses(dir string) []string {
 	return used
 }
 
-// nativeArch is this machine's architecture as dpkg's own package tells it.
-func nativeArch() (string, error) {
+// installed are the packages that dpkg has on this machine, and its architecture as dpkg's own package tells it.
+func installed() (names map[string]bool, native string, err error) {
 	f, err := os.Open("/var/lib/dpkg/status")
 	if err != nil {
-		return "", fmt.Errorf("dpkg's database: %w", err)
+		return nil, "", fmt.Errorf("dpkg's database: %w", err)
 	}
 	defer f.Close()
-	_, native, err := debindex.ReadStatus(f)
-	return native, err
+	all, native, err := debindex.ReadStatus(f)
+	names = make(map[string]bool, len(all))
+	for _, p := range all {
+		names[p.Name] = true
+	}
+	return names, native, err
 }
 
 // loadAdvisories adds the CSAF or OSV advisories of a file to the catalogue.

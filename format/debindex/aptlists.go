@@ -114,7 +114,7 @@ func vouch(file, name string, releases map[string]Release) Index {
 // Load reads one index. Releases of an index marked NotAutomatic stand on a track of their own, named after its suite:
 // they are no candidates for what did not come from there, as with apt's default priorities (apt_preferences(5));
 // without ButAutomaticUpgrades they are none at all.
-func (ix Index) Load(lists fs.FS, native string) (catalogue.Feed, []catalogue.Release, error) {
+func (ix Index) Load(lists fs.FS, native string, keep func(name []byte) bool) (catalogue.Feed, []catalogue.Release, error) {
 	suite := ix.Release.Suite
 	if suite == "" {
 		suite = ix.Release.Codename
@@ -136,7 +136,7 @@ func (ix Index) Load(lists fs.FS, native string) (catalogue.Feed, []catalogue.Re
 	if err != nil {
 		return feed, nil, fmt.Errorf("%s: %w", ix.File, err)
 	}
-	rs, err := ReadPackages(r, native, ix.SHA256, like)
+	rs, err := ReadPackages(r, native, ix.SHA256, like, keep)
 	if err != nil {
 		return feed, nil, fmt.Errorf("%s: %w", ix.File, err)
 	}

@@ -115,7 +115,7 @@ func TestEveryCompressionThatAptKeeps(t *testing.T) {
 		if err != nil || len(found) != 1 || found[0].SHA256 == "" {
 			t.Fatalf("%q: %v %v", ext, found, err)
 		}
-		feed, rs, err := found[0].Load(fsys, "amd64")
+		feed, rs, err := found[0].Load(fsys, "amd64", nil)
 		if err != nil || len(rs) != 3 {
 			t.Fatalf("%q: %d releases, %v", ext, len(rs), err)
 		}
@@ -152,7 +152,7 @@ func TestDamagedIndexesAreRefusedWhole(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, rs, err := found[0].Load(fsys, "amd64"); err == nil || rs != nil {
+		if _, rs, err := found[0].Load(fsys, "amd64", nil); err == nil || rs != nil {
 			t.Errorf("%s: %d releases, error %v", name, len(rs), err)
 		}
 	}
@@ -161,7 +161,7 @@ func TestDamagedIndexesAreRefusedWhole(t *testing.T) {
 		f := fsys["mirror_dists_stable_main_binary-amd64_Packages"+ext]
 		f.Data = f.Data[:len(f.Data)/2]
 		found, _ := FindIndexes(fsys, Keyring{}, time.Time{}, nil)
-		if _, rs, err := found[0].Load(fsys, "amd64"); err == nil || rs != nil {
+		if _, rs, err := found[0].Load(fsys, "amd64", nil); err == nil || rs != nil {
 			t.Errorf("half of a %s file: %d releases, error %v", ext, len(rs), err)
 		}
 	}
@@ -179,7 +179,7 @@ func TestNotAutomaticIsNoCandidate(t *testing.T) {
 	} {
 		fsys := lists(t, "", releaseFile(fields))
 		found, _ := FindIndexes(fsys, Keyring{}, time.Time{}, nil)
-		_, rs, err := found[0].Load(fsys, "amd64")
+		_, rs, err := found[0].Load(fsys, "amd64", nil)
 		if err != nil || rs[0].Track != want.track || rs[0].Manual != want.manual {
 			t.Errorf("%q: track %q, manual %v, %v", fields, rs[0].Track, rs[0].Manual, err)
 		}
@@ -349,7 +349,7 @@ func FuzzPackages(f *testing.F) {
 	f.Add([]byte("Package: a\nVersion: 1\n\n\n\nPackage:b\r\nVersion:2"))
 	f.Add([]byte(strings.Repeat("x", 300<<10) + ": y\n"))
 	f.Fuzz(func(t *testing.T, text []byte) {
-		rs, err := ReadPackages(bytes.NewReader(text), "amd64", "", catalogue.Release{})
+		rs, err := ReadPackages(bytes.NewReader(text), "amd64", "", catalogue.Release{}, nil)
 		if err != nil && rs != nil {
 			t.Error("releases and an error")
 		}
@@ -389,7 +389,7 @@ func BenchmarkReadIndexes(b *testing.B) {
 		}
 		c := catalogue.Catalogue{}
 		for _, ix := range found {
-			feed, rs, err := ix.Load(fsys, "amd64")
+			feed, rs, err := ix.Load(fsys, "amd64", nil)
 			if err != nil {
 				b.Fatal(err)
 			}

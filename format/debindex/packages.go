@@ -30,8 +30,8 @@ const (
 
 // ReadPackages reads a Packages file, uncompressed, and returns its packages as releases of the feed on the track. sum
 // is the SHA-256 that the text must have, in hex; empty leaves it unverified. A file that breaks off or has another
-// hash is refused whole.
-func ReadPackages(r io.Reader, native, sum string, like catalogue.Release) ([]catalogue.Release, error) {
+// hash is refused whole. Of packages that keep, where it is not nil, does not want nothing is kept.
+func ReadPackages(r io.Reader, native, sum string, like catalogue.Release, keep func(name []byte) bool) ([]catalogue.Release, error) {
 	hash := sha256.New()
 	if sum != "" {
 		r = io.TeeReader(r, hash)
@@ -39,9 +39,12 @@ func ReadPackages(r io.Reader, native, sum string, like catalogue.Release) ([]ca
 	s := NewStanzas(&compressed.Bounded{R: r, Most: maxIndex}, "Package", "Version", "Architecture", "Filename",
 		"Size", "SHA256", "Source")
 	var out []catalogue.Release
-	for s.Next() {
-		if len(out) == maxEntries {
+	for n := 0; s.Next(); n++ {
+		if n == maxEntries {
 			return nil, fmt.Errorf("%w: more than %d packages", compressed.ErrTooMuch, maxEntries)
+		}
+		if keep != nil && len(s.Value(0)) > 0 && !keep(s.Value(0)) {
+			continue
 		}
 		rel := like
 		if err := fill(&rel, s, native); err != nil {

@@ -176,7 +176,7 @@ func DebianSuite(fsys fs.FS, release string, o Options) (Item, error) {
 			}
 		}
 		ix := debindex.Index{File: file, Release: rel, SHA256: rel.SHA256[name]}
-		feed, rs, err := ix.Load(fsys, o.Dpkg())
+		feed, rs, err := ix.Load(fsys, o.Dpkg(), nil)
 		if err != nil {
 			return it, err
 		}
