@@ -1,6 +1,7 @@
 package host
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"os/exec"
@@ -8,6 +9,7 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+	"time"
 
 	"yareharbour/connector"
 	"yareharbour/core/act"
@@ -67,7 +69,9 @@ func TestDnfIsAskedWhatItWouldDo(t *testing.T) {
 	dir := t.TempDir()
 	tool := func(name string, args ...string) string {
 		t.Helper()
-		out, err := exec.Command(name, args...).CombinedOutput()
+		ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
+		defer cancel()
+		out, err := exec.CommandContext(ctx, name, args...).CombinedOutput()
 		if err != nil {
 			t.Fatalf("%s %v: %v\n%s", name, args, err, out)
 		}

@@ -195,8 +195,9 @@ func TestTheGuardOfARestart(t *testing.T) {
 	onEachShell(t, func(b *bench) {
 		b.manager("reboot", "")
 		b.manager("logger", "")
-		// emulators of this very machine, if it has any, are none of the test's
-		b.write("wrapper", strings.NewReplacer("/run/systemd/system", b.dir+"/no-systemd", "qemu-system-*", "qemu-system-mine*").
+		// emulators of this very machine, and of this test on another shell, are none of its own
+		mine := "qemu-system-" + filepath.Base(b.Name())
+		b.write("wrapper", strings.NewReplacer("/run/systemd/system", b.dir+"/no-systemd", "qemu-system-*", mine+"*").
 			Replace(b.file("wrapper")))
 		b.write("mark", "round R\nby op\nat now\nreason x\n")
 		listed := ""
@@ -207,7 +208,7 @@ func TestTheGuardOfARestart(t *testing.T) {
 				b.Errorf("%s: it ends with %d: %s", what, code, said)
 			}
 		}
-		program := func(name string, uid int, place string) func() {
+		program := func(name string, uid int, place string) (pid int, stop func()) {
 			b.Helper()
 			text, err := os.ReadFile("/bin/sleep")
 			if err != nil {
@@ -235,15 +236,14 @@ func TestTheGuardOfARestart(t *testing.T) {
 					b.Fatal("it does not start")
 				}
 			}
-			return func() { _ = c.Process.Kill(); _ = c.Wait(); os.RemoveAll(dir) }
+			return c.Process.Pid, func() { _ = c.Process.Kill(); _ = c.Wait(); os.RemoveAll(dir) }
 		}
-		end := program("libvirtd", 0, "/usr/local/lib")
-		found, _ := exec.Command("pgrep", "-nx", "libvirtd").Output()
-		b.write("run/driver.pid", string(found)) // libvirt's own, which is no guest's
+		driver, end := program("libvirtd", 0, "/usr/local/lib")
+		b.write("run/driver.pid", fmt.Sprint(driver)) // libvirt's own, which is no guest's
 		b.write("run/web.pid", fmt.Sprint(os.Getpid()))
 		refused("a guest that libvirt has written down")
 		os.Remove(filepath.Join(b.dir, "run", "web.pid"))
-		end2 := program("qemu-system-mine", 0, "/usr/local/lib")
+		_, end2 := program(mine, 0, "/usr/local/lib")
 		refused("an emulator of root's that libvirt knows nothing of")
 		end2()
 		b.manager("virsh", "echo 5e1f\n")
@@ -258,7 +258,7 @@ func TestTheGuardOfARestart(t *testing.T) {
 			b.Errorf("without what libvirt listed it ends with %d: %s", code, said)
 		}
 		listed = ""
-		end2 = program("qemu-system-mine", nobody, "/usr/local/lib")
+		_, end2 = program(mine, nobody, "/usr/local/lib")
 		code, said := b.order(1, "R", "restart", "why\nnot", "")
 		b.want(0, code, said)
 		end2()

@@ -1,6 +1,7 @@
 package linux
 
 import (
+	"context"
 	"fmt"
 	"os/exec"
 	"reflect"
@@ -27,19 +28,21 @@ func TestAProbeSeesWhatTheFileSystemShows(t *testing.T) {
 		t.Skip("no proc file system here")
 	}
 	here.Now = func() time.Time { return time.Unix(1e9, 0) }
+	ctx, cancel := context.WithTimeout(t.Context(), 2*time.Minute)
+	defer cancel()
 	// Processes come and go between the two, and services with them: a few tries must do.
 	for try := 1; ; try++ {
-		c := exec.CommandContext(t.Context(), sh, append([]string{"-s", "--"}, ProbeWords(0, 4*time.Second)...)...)
+		c := exec.CommandContext(ctx, sh, append([]string{"-s", "--"}, ProbeWords(0, 4*time.Second)...)...)
 		c.Stdin = strings.NewReader(Probe)
 		out, err := c.Output()
 		if err != nil {
 			t.Fatal(err)
 		}
-		p, err := ParseProbe(t.Context(), strings.NewReader(string(out)))
+		p, err := ParseProbe(ctx, strings.NewReader(string(out)))
 		if err != nil {
 			t.Fatal(err)
 		}
-		want, got := here.Read(t.Context()), Machine{Source: p, Name: here.Name, Now: here.Now}.Read(t.Context())
+		want, got := here.Read(ctx), Machine{Source: p, Name: here.Name, Now: here.Now}.Read(ctx)
 		got.BootedAt = want.BootedAt // told in hundredths of a second since
 		if reflect.DeepEqual(want, got) {
 			return

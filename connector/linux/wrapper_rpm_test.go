@@ -69,7 +69,7 @@ func TestTheWrapperByDnfItself(t *testing.T) {
 	if out, err := exec.Command("createrepo_c", "-q", shelf+"/noarch").CombinedOutput(); err != nil {
 		t.Fatalf("createrepo_c: %v\n%s", err, out)
 	}
-	onEachShell(t, func(b *bench) {
+	onShells(t, func(b *bench) {
 		root := filepath.Join(b.dir, "root")
 		repo := fmt.Sprintf("[lab]\nname=lab\nbaseurl=file://%s/noarch\ngpgcheck=0\n", shelf)
 		for dir, file := range map[string]string{"repos": repo, "log": ""} {
@@ -135,5 +135,5 @@ func TestTheWrapperByDnfItself(t *testing.T) {
 		here(long + "-1.0 keel-1.0 mast-1.0 sail-1.0")
 		does("mast-", "sail-")
 		here(long + "-1.0 keel-1.0")
-	})
+	}, "dash")
 }

@@ -123,13 +123,13 @@ func randomVersion(r *rand.Rand) string {
 	return strings.TrimRight(b.String(), "-")
 }
 
-// The ordering must be dpkg's own, pair by pair, over thousands of generated pairs.
+// The ordering must be dpkg's own, pair by pair, over hundreds of generated pairs, others each time.
 func TestAgainstDpkg(t *testing.T) {
 	if _, err := exec.LookPath("dpkg"); err != nil {
 		t.Skip("no dpkg on this machine to compare with")
 	}
-	const pairs = 4000
-	r := rand.New(rand.NewSource(7))
+	const pairs = 800
+	r := rand.New(rand.NewSource(rand.Int63()))
 	var script strings.Builder
 	var want []int
 	for len(want) < pairs {
