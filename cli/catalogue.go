@@ -17,7 +17,7 @@ import (
 func (a *app) catalogueCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "catalogue",
-		Short: "See what can be had: components, their releases and tracks, and who stands where",
+		Short: "See what can be had: components, their releases and tracks, and which hosts have them",
 		Long: "Shows what release lists, feeds and bundles say, beside where the hosts stand " +
 			"as they were last read.",
 		Example: "  yare catalogue list --narrow \"severity=high layer=firmware\"\n" +
@@ -60,7 +60,7 @@ func (a *app) catalogueShow() *cobra.Command {
 	c := &cobra.Command{
 		Use: "show COMPONENT", Short: "Show a component's tracks as ladders, with the hosts on their rungs",
 		Long: "Shows every release of a component by track, the newest first: which is proposed, which was " +
-			"withdrawn and why, who stands on it, and which baselines want it.",
+			"withdrawn and why, which hosts have it, and which baselines want it.",
 		Example: "  yare catalogue show fw:tarbet-s9\n  yare catalogue show fw:lorne-l25 -o lorne.pdf",
 		RunE: a.judged(func(ctx context.Context, h *harbour.Harbour, args []string) error {
 			key, err := estate.ParseKey(args[0])

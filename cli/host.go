@@ -117,7 +117,7 @@ func (a *app) hostWork(w handful) *cobra.Command {
 	b.set = c
 	t.flag(c)
 	f := c.Flags()
-	f.StringVar(&x.Reason, "reason", "", "why: it stands on the host and in the journal")
+	f.StringVar(&x.Reason, "reason", "", "why: it is kept on the host and in the journal")
 	if w.does == plan.HandClose || w.does == plan.HandRestart {
 		f.BoolVar(&x.Drain, "drain", false, "move the guests on it away first")
 		b.emptying(a, c)

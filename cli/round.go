@@ -186,10 +186,10 @@ func (a *app) outcome(s *course.State, err error) error {
 		}
 		return exit(exitDrift)
 	case errors.Is(err, harbour.ErrLost):
-		return fmt.Errorf("%w. The round stands where it is: \"yare round watch\" shows who continues it, and where nobody "+
+		return fmt.Errorf("%w. The round stays where it is: \"yare round watch\" shows who continues it, and where nobody "+
 			"does, \"yare round resume\" does", harbour.ErrLost)
 	case errors.Is(err, context.Canceled):
-		return errors.New("interrupted; the round stands where it is: resume it with \"yare round resume\"")
+		return errors.New("interrupted; the round stays where it is: resume it with \"yare round resume\"")
 	case err != nil:
 		return err
 	case s == nil: // it was left for whoever runs the round

@@ -55,7 +55,7 @@ func TestFromAMirrorAndAZipToWhatIsBehindAndWhy(t *testing.T) {
 		{"check vts --narrow vendor=ulva", 3, []string{"heron    fw:ulva-w31 (bay 1)  behind   1.9  1.10   high"}},
 		{"explain heron deb:brae-tls", 0,
 			[]string{"1.8-brae1 is affected by BRAE-2026-0111 (critical): A crafted certificate",
-				"mends BRAE-2026-0111"}},
+				"fixes BRAE-2026-0111"}},
 		{"explain turnstone deb:qemu-system-x86", 0,
 			[]string{"the emulator of guest badge-office, the emulator of guest yard-plan still run on what it " +
 				"replaced (9.2.3-brae1)", "as a part of host:brae-stack 2026.11"}},

@@ -378,7 +378,7 @@ func (f *fetcher) save(ctx context.Context, resp *http.Response, w want, part st
 		f.state.Bytes = before - held
 		return explain(ctx, err)
 	case got > most:
-		_ = os.Remove(part) // there is nothing to go on with
+		_ = os.Remove(part) // there is nothing to resume
 		return backoff.Permanent(fmt.Errorf("it is longer than %d bytes, which is the most that it should be",
 			w.limit()))
 	case total >= 0 && held+got < total:

@@ -46,7 +46,7 @@ func (h Rounds) Work(ctx context.Context, w ByHand, seen func(course.Event)) (*c
 	}
 	w.Host = host
 	if strings.TrimSpace(w.Reason) == "" {
-		return nil, fmt.Errorf("%s %s: it needs a reason: it stands on the host and in the journal", w.Does, w.Host)
+		return nil, fmt.Errorf("%s %s: it needs a reason: it is kept on the host and in the journal", w.Does, w.Host)
 	}
 	r, err := connector.Read(ctx, h.world, host, estate.Host, estate.GuestList)
 	if err != nil {

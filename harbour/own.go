@@ -54,7 +54,7 @@ func (h *house) askOwn(ctx context.Context, r *estate.Reading, maxAge time.Durat
 				"see that the host answers, then read it again"
 		case err != nil:
 			a.Unknown, a.Evidence, a.Remedy = true, "it could not be worked out: "+err.Error(),
-				"mend its expression in the estate file: yare precheck try "+r.Host+" tries one"
+				"fix its expression in the estate file: yare precheck try "+r.Host+" tries one"
 		case yes:
 			a.Level, a.Evidence, a.Remedy = precheck.Clear, "it holds", ""
 		}

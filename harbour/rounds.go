@@ -124,7 +124,7 @@ func (h *house) goOn(ctx context.Context, cluster string, seen func(course.Event
 	case s == nil:
 		return nil, fmt.Errorf("%s had no round yet; begin one with \"yare round start %s\"", cluster, cluster)
 	case s.Status == course.Finished:
-		return nil, fmt.Errorf("the last round over %s (%s) is finished; there is nothing to go on with",
+		return nil, fmt.Errorf("the last round over %s (%s) is finished; there is nothing to resume",
 			cluster, head.ID)
 	}
 	lease, err := h.acquire(ctx, c, head.ID, false)
@@ -317,7 +317,7 @@ func (h *house) todayOf(p *plan.Plan, v *course.Visit, r *estate.Reading) course
 			t.Payloads[c.File] = h.payloads.Check(c.File, c.SHA256)
 		}
 		if err != nil { // what can't be read says nothing good
-			t.Withdrawn[i] = "whether it still stands can't be told: " + err.Error()
+			t.Withdrawn[i] = "whether it is still there can't be told: " + err.Error()
 			continue
 		}
 		track, _ := cat.TrackOf(c.Component, c.To, c.Model)

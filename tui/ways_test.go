@@ -583,7 +583,7 @@ func TestTheEditorTellsNamesThatAreNotThere(t *testing.T) {
 	m := model(t, &fake{snap: parttest.Estate(1, 3)}, 160, 45)
 	press(m, "b", "enter")
 	enter(m, "misspelt")
-	shows(t, m, "line 3:", "not saved as long as this stands")
+	shows(t, m, "line 3:", "not saved until this is fixed")
 }
 
 // A word of a filter that nothing answers to is told, and so is what of a feed could not be read.

@@ -57,7 +57,7 @@ func (d *Connector) tryMachine(ctx context.Context, host string) []connector.Sta
 		return out
 	}
 	if err == nil && r.Section(estate.Host).Err != "" {
-		err = fmt.Errorf("it is no Linux machine that tells of itself: %s", r.Section(estate.Host).Err)
+		err = fmt.Errorf("it does not say that it is a Linux machine: %s", r.Section(estate.Host).Err)
 	}
 	if err != nil {
 		add("SSH", "answer", "", err, "a host is a Linux machine with a POSIX shell, GNU grep, find and timeout")

@@ -31,7 +31,7 @@ func (c *Client) Test(ctx context.Context) (out []connector.Stage) {
 	case errors.As(err, &dns):
 		return fail("name", err, "correct at in the estate file, or the name service")
 	case err != nil:
-		return fail("port", err, "see that the BMC is up, that HTTPS is enabled on it, and no firewall stands between")
+		return fail("port", err, "see that the BMC is up, that HTTPS is enabled on it, and no firewall is between")
 	}
 	defer conn.Close()
 	hold("port", "%s answers", conn.RemoteAddr())

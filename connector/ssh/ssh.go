@@ -124,7 +124,7 @@ func (d *Dialer) dial(ctx context.Context, c *Conn, host string, chain []string)
 // remedies are what to do where a stage fails; an error itself says more where more is known.
 var remedies = map[string]string{
 	"name": "correct the name in the estate file, or give it a HostName in the SSH configuration",
-	"port": "see that the host is up, its SSH server runs, and no firewall stands between",
+	"port": "see that the host is up, its SSH server runs, and no firewall is between",
 	"proxy": "see that the jump host may reach it (AllowTcpForwarding in its sshd_config) and " +
 		"the name is right there",
 	"host key": "compare the key on the host's own console before you trust it",

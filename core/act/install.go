@@ -16,7 +16,7 @@ type install struct{}
 
 func (install) Rules() Rules {
 	return Rules{Step: ChangeStep, Needs: Needs{Alone: true}, Tries: 1,
-		Remedy: "see the host's own log of that moment, mend it, then resume the round"}
+		Remedy: "see the host's own log of that moment, fix it, then resume the round"}
 }
 
 func (install) Says(a Act) string {

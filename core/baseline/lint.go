@@ -174,7 +174,7 @@ func (l *look) pinned(c Clause, releases []catalogue.Release) {
 	i := slices.IndexFunc(releases, func(r catalogue.Release) bool { return scheme.Compare(r.Version, c.Version) == 0 })
 	switch {
 	case i < 0:
-		l.add(c.Line, false, "%s %s is in no feed: hosts are held against it, and it can't be put in",
+		l.add(c.Line, false, "%s %s is in no feed: hosts are held against it, and it can't be installed",
 			c.Component, c.Version)
 	case releases[i].Withdrawn != "":
 		l.add(c.Line, false, "%s %s was withdrawn: %s", c.Component, c.Version, releases[i].Withdrawn)
@@ -236,7 +236,7 @@ func (l *look) exception(e Exception, all []Baseline) {
 		})
 	})
 	if !spoken {
-		l.add(0, true, "the exception of %s pardons nothing: no clause that binds there speaks of it", e.Component)
+		l.add(0, true, "the exception of %s excuses nothing: no clause that binds there is about it", e.Component)
 	}
 	if !l.w.Now.Before(e.Until) {
 		l.add(0, false, "the exception of %s on %s ended with %s: it pardons nothing any more", e.Component,

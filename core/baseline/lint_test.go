@@ -78,7 +78,7 @@ func TestNamesThatMatchNothingAreTold(t *testing.T) {
 		{"exception's component", func(b *Baseline) {
 			b.Clauses = b.Clauses[:2]
 			b.Exceptions[0].Component = "deb:tls2"
-		}, true, "pardons nothing"},
+		}, true, "excuses nothing"},
 		{"ended exception", func(b *Baseline) { b.Exceptions[0].Until = now }, false, "ended with 21 Nov 2026"},
 	} {
 		b := good()

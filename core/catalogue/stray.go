@@ -47,10 +47,10 @@ func (c *Catalogue) Strays(has func(key estate.Key, models []string) bool) (out 
 	}
 	for _, f := range feeds {
 		ids := stray[f]
-		says := fmt.Sprintf("%s of %s speak of nothing known: no host has it, and no release is of it: ",
+		says := fmt.Sprintf("%s of %s are about nothing known: no host has it, and no release is of it: ",
 			Some(len(ids), "advisory"), f)
 		if len(ids) == 1 {
-			says = fmt.Sprintf("1 advisory of %s speaks of nothing known: no host has it, and no release is of it: ", f)
+			says = fmt.Sprintf("1 advisory of %s is about nothing known: no host has it, and no release is of it: ", f)
 		}
 		const most = 3
 		says += strings.Join(ids[:min(len(ids), most)], ", ")

@@ -34,11 +34,11 @@ func TestWhatIsAboutNothingKnown(t *testing.T) {
 	}
 	want := `f takes back fw:nic 1 for Lorne L52, and nothing known is that: no host has it, and no other release is for it
 f takes back fw:raid 3, and nothing known is that: no host has it, and no other release is for it
-2 advisories of a speak of nothing known: no host has it, and no release is of it: 3, 5`
+2 advisories of a are about nothing known: no host has it, and no release is of it: 3, 5`
 	if got := strays("fw:bios", "fw:nic"); got != want {
 		t.Errorf("%s", got)
 	}
-	if got := strays("fw:bios", "fw:raid", "deb:none"); !strings.Contains(got, "1 advisory of a speaks") ||
+	if got := strays("fw:bios", "fw:raid", "deb:none"); !strings.Contains(got, "1 advisory of a is about") ||
 		strings.Contains(got, "fw:raid") {
 		t.Errorf("%s", got)
 	}

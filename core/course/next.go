@@ -311,7 +311,7 @@ func unmet(n act.Needs, seen *estate.Reading, round string) *lack {
 				"a host that somebody else closed is theirs to open; ask them", nil}
 		case m.Loose != "":
 			return &lack{"it is closed, and guests could come all the same: " + m.Loose,
-				"mend it, then resume the round", []string{"host", "prepare", seen.Host}}
+				"fix it, then resume the round", []string{"host", "prepare", seen.Host}}
 		}
 	}
 	return nil

@@ -190,7 +190,7 @@ func unasked(v *Visit, r *estate.Reading) (out []string) {
 		case !ok:
 			out = append(out, b.Title()+" is gone, unplanned")
 		case b.Known() && !now.Known():
-			out = append(out, fmt.Sprintf("%s was at %s, and where it stands now can't be read: %s", b.Title(),
+			out = append(out, fmt.Sprintf("%s was at %s, and where it is now can't be read: %s", b.Title(),
 				b.Version, now.Unread))
 		case b.Known() && now.Version != b.Version:
 			out = append(out, fmt.Sprintf("%s went from %s to %s, unplanned", b.Title(), b.Version, now.Version))

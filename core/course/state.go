@@ -133,7 +133,7 @@ func (s *State) refuses(e *Event) string {
 	case e.V != Schema:
 		return fmt.Sprintf("it is of the schema %d, and this version reads %d", e.V, Schema)
 	case e.Seq != s.Seq+1:
-		return fmt.Sprintf("the entry that stands here is number %d: one is missing, or they were put in another order",
+		return fmt.Sprintf("the entry found here is number %d: one is missing, or they were put in another order",
 			e.Seq)
 	case (e.Kind == Started) != (s.Seq == 0):
 		return fmt.Sprintf("a journal begins with %q and has it once", Started)

@@ -470,6 +470,6 @@ func (t *turn) prove(v *Visit) {
 		t.wait(v.Host, "not proven yet: "+wrong[0])
 	default:
 		t.record(Event{Kind: Unproven, Host: v.Host, Detail: strings.Join(wrong, "; "),
-			Remedy: "mend it on the host, then resume the round: it proves the host again"})
+			Remedy: "fix it on the host, then resume the round: it proves the host again"})
 	}
 }

@@ -13,7 +13,7 @@ import (
 	"yareharbour/core/estate"
 )
 
-var renew = flag.Bool("renew", false, "write the stories anew; read the difference before it is committed")
+var renew = flag.Bool("renew", false, "write the stories; read the difference before it is committed")
 
 // aTale is a verdict that the story of is told: a component on a host, a clause, and what the catalogue knows.
 type aTale struct {
@@ -182,7 +182,7 @@ func TestStories(t *testing.T) {
 	now, was := strings.Split(out.String(), "\n"), strings.Split(string(want), "\n")
 	for i := range now {
 		if i >= len(was) || now[i] != was[i] {
-			t.Fatalf("line %d is told otherwise; if that is meant, -renew writes it anew:\n%s", i+1, strings.Join(now[max(0, i-4):i+1], "\n"))
+			t.Fatalf("line %d has another text now; if that is meant, -renew writes it:\n%s", i+1, strings.Join(now[max(0, i-4):i+1], "\n"))
 		}
 	}
 }

@@ -100,7 +100,7 @@ func (c *Checker) whyNoRelease(v Verdict) string {
 	if len(models) > 0 {
 		return fmt.Sprintf("Release %s is for other hardware only: %s.", v.Wants, strings.Join(models, ", "))
 	}
-	return fmt.Sprintf("Release %s is in no feed: it is held against, and can't be put in.", v.Wants)
+	return fmt.Sprintf("Release %s is in no feed: it is held against, and can't be installed.", v.Wants)
 }
 
 func whyRelease(r *catalogue.Release) string {
@@ -118,7 +118,7 @@ func whyRelease(r *catalogue.Release) string {
 		s += "; feeds disagree about it (" + r.Disputed + ")"
 	}
 	if len(r.Advisories) > 0 {
-		s += ", mends " + strings.Join(r.Advisories, ", ")
+		s += ", fixes " + strings.Join(r.Advisories, ", ")
 	}
 	if r.Restart != "" && r.Restart != catalogue.NoRestart {
 		s += ", takes a " + string(r.Restart) + " restart"
@@ -161,7 +161,7 @@ func (c *Checker) whyOutcome(cluster string, v Verdict, r *estate.Reading) strin
 		return "It should be there and is not: it is absent."
 	case HalfInstalled:
 		return fmt.Sprintf("It is there, but %s: its package system did not finish with it, and installs nothing "+
-			"else until somebody mends that. It is half installed.", v.Found.State)
+			"else until somebody fixes that. It is half installed.", v.Found.State)
 	case OffTrack:
 		return c.whyOffTrack(v)
 	case AwaitingRestart:
@@ -212,7 +212,7 @@ func (c *Checker) whyInLine(v Verdict) string {
 	case v.Found == nil:
 		return "It is not there, as wanted: in line."
 	case v.Release == nil && v.Clause.Follow:
-		return fmt.Sprintf("All that the clause asks for is mended since %s: in line.", v.Wants)
+		return fmt.Sprintf("All that the clause asks for has been fixed since %s: in line.", v.Wants)
 	case v.Component.Scheme().Compare(v.Has, v.Wants) > 0 && v.Clause.Follow && c.older(v):
 		return fmt.Sprintf("%s is later than %s, the newest that is known: the catalogue is older than the host. In line.", v.Has,
 			v.Wants)
@@ -230,7 +230,7 @@ func (c *Checker) whyWithdrawn(v Verdict) string {
 		return s + " There is no other release to go to."
 	}
 	if v.Component.Scheme().Compare(v.Has, v.Wants) > 0 {
-		return s + " The newest that stands is " + v.Wants + ", which is a step back."
+		return s + " The newest that was not withdrawn is " + v.Wants + ", which is a step back."
 	}
 	return s + " " + v.Wants + " takes its place."
 }

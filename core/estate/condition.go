@@ -13,7 +13,7 @@ type Condition struct {
 	// Ahead is how far the host's clock is ahead of the one of whoever read it; behind where it is negative. What is
 	// less than ClockGrain is told as none.
 	Ahead time.Duration `json:"ahead,omitempty"`
-	// Root is the type of its root file system; Volatile tells that what is written there does not outlive a restart.
+	// Root is the type of its root file system; Volatile tells that what is written there does not survive a restart.
 	Root         string        `json:"root,omitempty"`
 	Volatile     bool          `json:"volatile,omitempty"`
 	Space        []Space       `json:"space,omitempty"` // of local file systems

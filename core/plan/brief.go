@@ -150,7 +150,7 @@ func (in Input) Wrong() error {
 				return fmt.Errorf("the brief's %s: %s has no host %q; it has %s", named.what, in.Cluster.Name, h,
 					strings.Join(hosts, ", "))
 			case slices.Contains(named.names[:i], h):
-				return fmt.Errorf("the brief's %s: %s stands there twice", named.what, h)
+				return fmt.Errorf("the brief's %s: %s is there twice", named.what, h)
 			case len(b.Hosts) > 0 && !slices.Contains(b.Hosts, h):
 				return fmt.Errorf("the brief's %s names %s, and its hosts leave that out", named.what, h)
 			}

@@ -33,10 +33,10 @@ func scenario(t *testing.T) Input {
 // What a brief names and the cluster has not is an error that says where and what, and so is what contradicts itself.
 func TestWhatABriefMayNotSay(t *testing.T) {
 	for want, spoil := range map[string]func(*Brief){
-		`hosts: c has no host "z"`:       func(b *Brief) { b.Hosts = []string{"z"} },
-		`sequence: c has no host "z"`:    func(b *Brief) { b.Sequence = []string{"a", "z"} },
-		"sequence: a stands there twice": func(b *Brief) { b.Sequence = []string{"a", "a"} },
-		`trial: c has no host "z"`:       func(b *Brief) { b.Trial = "z" },
+		`hosts: c has no host "z"`:    func(b *Brief) { b.Hosts = []string{"z"} },
+		`sequence: c has no host "z"`: func(b *Brief) { b.Sequence = []string{"a", "z"} },
+		"sequence: a is there twice":  func(b *Brief) { b.Sequence = []string{"a", "a"} },
+		`trial: c has no host "z"`:    func(b *Brief) { b.Trial = "z" },
 		"sequence names b, and its hosts leave that out": func(b *Brief) {
 			b.Hosts, b.Sequence = []string{"a"}, []string{"b"}
 		},

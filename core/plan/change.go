@@ -81,7 +81,7 @@ func change(d drift.Verdict, r *estate.Reading) (c want, left string) {
 			return want{}, "withdrawn, and there is no release to go to"
 		}
 		if d.Component.Scheme().Compare(d.Has, d.Wants) >= 0 {
-			return want{}, "withdrawn, and the newest that stands (" + d.Wants + ") is a step back: a person decides"
+			return want{}, "withdrawn, and the newest that was not (" + d.Wants + ") is a step back: a person decides"
 		}
 	case drift.Unwanted:
 		c.To = ""
@@ -102,7 +102,7 @@ func change(d drift.Verdict, r *estate.Reading) (c want, left string) {
 		c.To = d.Has
 		return c, ""
 	case drift.HalfInstalled:
-		return want{}, d.Outcome.String() + ": " + d.Found.State + "; it must be mended on the host first"
+		return want{}, d.Outcome.String() + ": " + d.Found.State + "; fix it on the host first"
 	case drift.Undecided:
 		return want{}, d.Outcome.String() + ": " + d.Cause
 	case drift.OffTrack, drift.Ahead, drift.Disputed, drift.Unread:

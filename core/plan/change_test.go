@@ -54,7 +54,7 @@ func TestWhatARoundDoesAboutAVerdict(t *testing.T) {
 			Outcome: drift.AwaitingRestart, Found: held(estate.Component{Holders: []estate.Holder{{Guest: "g"}}})},
 			left: "moves here from elsewhere"},
 		"half installed": {v: drift.Verdict{Component: "deb:k", Outcome: drift.HalfInstalled,
-			Found: held(estate.Component{State: "half-configured"})}, left: "half-configured; it must be mended"},
+			Found: held(estate.Component{State: "half-configured"})}, left: "half-configured; fix it"},
 		"off its track": {v: drift.Verdict{Component: "deb:k", Outcome: drift.OffTrack},
 			left: "a person decides"},
 		"ahead": {v: drift.Verdict{Component: "deb:k", Outcome: drift.Ahead},

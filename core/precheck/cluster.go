@@ -35,9 +35,9 @@ func orders(f Facts, r *estate.Reading) found {
 	case len(out) > 0:
 		return blocker(strings.Join(out, "; "), "see what that is, and put it there").by("host", "prepare", r.Host)
 	case !r.Reached():
-		return unknown(Blocker, "it does not answer: whether it takes orders can't be told", "see why it does not answer")
+		return unknown(Blocker, "it does not answer: whether it accepts orders can't be told", "see why it does not answer")
 	}
-	return clear("it takes them")
+	return clear("it accepts them")
 }
 
 // single looks for guests that run on two hosts at once, as they were last read. While a guest moves its target holds it
@@ -201,7 +201,7 @@ func rules(f Facts, _ *estate.Reading) found {
 	if len(f.Rules) == 0 {
 		return clear("no rule says where guests may be")
 	}
-	const remedy = "mend the rule in the estate file, or lift it for the round"
+	const remedy = "fix the rule in the estate file, or lift it for the round"
 	var unread []string
 	for _, h := range f.Hosts {
 		if !orEmpty(f.Readings[h]).Read(estate.GuestList) {
@@ -217,10 +217,10 @@ func rules(f Facts, _ *estate.Reading) found {
 			switch {
 			case len(of) > 0:
 			case len(unread) > 0:
-				open = append(open, fmt.Sprintf("the rule %q speaks of %q, and no host that could be read has such a guest; "+
+				open = append(open, fmt.Sprintf("the rule %q names %q, and no host that could be read has such a guest; "+
 					"the guests of %s could not be", rule.Says(), word, strings.Join(unread, ", ")))
 			default:
-				wrong = append(wrong, fmt.Sprintf("the rule %q speaks of %q, and no host has such a guest", rule.Says(), word))
+				wrong = append(wrong, fmt.Sprintf("the rule %q names %q, and no host has such a guest", rule.Says(), word))
 			}
 			means[i] = append(means[i], of...)
 		}
@@ -246,9 +246,9 @@ func rules(f Facts, _ *estate.Reading) found {
 	case len(wrong) > 0:
 		return blocker(all, remedy)
 	case len(broken) > 0:
-		return caution(all, "a visit breaks none that holds, and mends this one where it can: move these guests, or lift the rule")
+		return caution(all, "a visit breaks none that holds, and puts this one right where it can: move these guests, or lift the rule")
 	}
-	return clear(fmt.Sprintf("each means guests that there are (%d), and is kept", len(f.Rules)))
+	return clear(fmt.Sprintf("all rules name guests that exist and are kept (%d)", len(f.Rules)))
 }
 
 // placed is a guest and its host.

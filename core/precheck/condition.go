@@ -68,7 +68,7 @@ func space(f Facts, r *estate.Reading) found {
 	}
 	if f.StagesMiB > 0 {
 		need("/var/lib/yare", f.StagesMiB+spareMiB, "what is staged there")
-		need("/usr", 3*f.StagesMiB+spareMiB, "what is put in")
+		need("/usr", 3*f.StagesMiB+spareMiB, "what is installed")
 	}
 	if f.Kernel {
 		need("/boot", bootMiB, "a kernel")
@@ -85,24 +85,24 @@ func space(f Facts, r *estate.Reading) found {
 	case len(low) > 0:
 		return caution(strings.Join(low, "; "), remedy)
 	case len(r.Condition.Space) == 0:
-		return unknown(Caution, "its room could not be known: no file system was told", "look at it on the host: df")
+		return unknown(Caution, "its disk space could not be known: no file system was told", "look at it on the host: df")
 	case len(untold) > 0:
-		return unknown(Caution, "the room at "+strings.Join(untold, ", ")+
+		return unknown(Caution, "the space at "+strings.Join(untold, ", ")+
 			" could not be known: no file system was told that it is on", "look at it on the host: df")
 	}
-	return clear("there is room for what is put in")
+	return clear("there is enough disk space")
 }
 
 func root(f Facts, r *estate.Reading) found {
 	switch c := &r.Condition; {
 	case c.Root == "":
-		return unknown(Caution, "whether its root outlives a restart could not be known: its type was not told",
+		return unknown(Caution, "whether its root file system survives a restart could not be known: its type was not told",
 			"look at it on the host: findmnt /")
 	case c.Volatile:
-		return blocker("its root ("+c.Root+") does not outlive a restart: what is put in would be gone after it",
+		return blocker("its root file system ("+c.Root+") does not survive a restart: what is installed would be gone after it",
 			"change the image that it starts from instead")
 	default:
-		return clear("its root (" + c.Root + ") outlives a restart")
+		return clear("its root file system (" + c.Root + ") survives a restart")
 	}
 }
 

@@ -46,7 +46,7 @@ func health(f Facts, r *estate.Reading) found {
 		bad = append(bad, "not all health was read: "+why)
 	}
 	if len(bad) > 0 {
-		return caution(strings.Join(bad, "; "), "mend it first, or go on knowing that it may not come back as it was")
+		return caution(strings.Join(bad, "; "), "fix it first, or go on knowing that it may not come back as it was")
 	}
 	return clear(fmt.Sprintf("%d items, all well", len(r.Health)))
 }

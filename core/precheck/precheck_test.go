@@ -126,7 +126,7 @@ func TestEachCheckBlocksOnWhatItIsFor(t *testing.T) {
 			f.Readings["a"].BMC = estate.BMC{None: true}
 		}},
 		{"orders", Blocker, "b: it takes none", func(f *Facts) { f.Readings["b"].Unready = "it takes none" }},
-		{"orders", Clear, "it takes them", func(f *Facts) {
+		{"orders", Clear, "it accepts them", func(f *Facts) {
 			f.Readings["b"].Unready, f.Empties = "it takes none", false
 		}},
 		{"orders", Blocker, "a: it takes none", func(f *Facts) {

@@ -121,12 +121,12 @@ func TestWhatCouldNotBeKnown(t *testing.T) {
 func TestRulesAboutGuests(t *testing.T) {
 	for want, rules := range map[string][]estate.Rule{
 		"no rule says": nil,
-		"that there are (2)": {{Keep: estate.Apart, Guests: []string{"g-*"}},
+		"kept (2)": {{Keep: estate.Apart, Guests: []string{"g-*"}},
 			{Keep: estate.KeptIn, Guests: []string{"g-a"}, Hosts: []string{"a"}}},
-		`speaks of "g-z", and no`: {{Keep: estate.Apart, Guests: []string{"g-a", "g-z"}}},
+		`names "g-z", and no`: {{Keep: estate.Apart, Guests: []string{"g-a", "g-z"}}},
 		"contradict each other": {{Keep: estate.Apart, Guests: []string{"g-*"}},
 			{Keep: estate.Together, Guests: []string{"g-a", "g-b"}}},
-		"each means guests that there are (2), and is kept": {{Keep: estate.Together, Guests: []string{"g-*"}, Prefer: true},
+		"all rules name guests that exist and are kept (2)": {{Keep: estate.Together, Guests: []string{"g-*"}, Prefer: true},
 			{Keep: estate.Apart, Guests: []string{"g-a", "g-b"}}},
 		"about g-a and g-b": {{Keep: estate.Together, Guests: []string{"g-a", "g-b"}},
 			{Keep: estate.Apart, Guests: []string{"g-a", "g-b", "g-c"}}},

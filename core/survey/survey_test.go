@@ -352,7 +352,7 @@ func TestWhatIsOfNoOneCluster(t *testing.T) {
 		{Component: "fw:d", Version: "1", Withdrawn: "w", Bound: true, Hosts: []string{"a"}}}
 	in.Distrusted = map[string]string{"c": "a sum is wrong"}
 	got := told(in)
-	want := []string{"0 : the journal of its round", "0 : no verdict is to be believed", "0 : the baseline y: wrong",
+	want := []string{"0 : the journal of its round", "0 : verdicts can't be trusted", "0 : the baseline y: wrong",
 		"1 a: withdrawn, and no baseline covers it: fw:a 1", "2 : the baseline x: odd", "2 : affected by A-1, and no baseline covers it: fw:b 1 on a, b"}
 	if len(got) != len(want) {
 		t.Fatalf("%q", got)

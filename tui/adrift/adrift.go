@@ -58,7 +58,7 @@ func (s *Screen) host() string {
 func (s *Screen) Help() []string {
 	return []string{
 		"Only components in which something disagrees; a column for each host. An empty cell: the host does not have " +
-			"it, and need not. ∘: it has it, and no baseline covers it there. Beside it stands the story of the cell " +
+			"it, and need not. ∘: it has it, and no baseline covers it there. Beside it is the story of the cell " +
 			"under the cursor.",
 		"A component that is behind is marked by its severity: ▿ behind, ▾ high severity, ▼ critical. • is new since " +
 			"somebody last looked; m marks all as seen.",

@@ -64,7 +64,7 @@ func (s *Screen) Place() part.Place { return part.Place{Screen: part.Edit, Subje
 // Help implements part.Screen.
 func (s *Screen) Help() []string {
 	return []string{
-		"The text is the baseline's file. Right stands what it would do to the estate, told anew after every key.",
+		"The text is the baseline's file. On the right is what it would do to the estate, worked out again after every key.",
 		"Ctrl+S saves it as a new version, with a reason; Esc leaves.",
 	}
 }
@@ -192,7 +192,7 @@ func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {
 func (s *Screen) askWhy() tea.Msg {
 	return part.Ask{
 		Label: "why",
-		Hint:  "Enter saves it as a new version, Esc goes on editing",
+		Hint:  "Enter saves it as a new version, Esc continues editing",
 		Value: s.draft.Why,
 		Then: func(why string) tea.Msg {
 			if why == "" {
@@ -343,7 +343,7 @@ func (s *Screen) paintEffect(c *part.Canvas, a part.Area) {
 	for _, p := range s.amiss {
 		sign, role := "note: ", part.Caution
 		if p.Error {
-			sign, role = "! not saved as long as this stands: ", part.Alarm|part.Bold
+			sign, role = "! not saved until this is fixed: ", part.Alarm|part.Bold
 		}
 		at := ""
 		if p.Line > 0 {

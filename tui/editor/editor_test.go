@@ -119,7 +119,7 @@ func TestWhatTheTextWouldDo(t *testing.T) {
 	}}, amiss: []baseline.Problem{{Baseline: "b", Line: 4, Error: true, Text: "no component fw:nik"},
 		{Baseline: "b", Text: "no host zz"}}}
 	b, _ := open(t, d, part.Draft{Text: "baseline: b\n", After: 2})
-	b.Shows(140, 30, "1 host", "! not saved as long as this stands: line 4: no component", "note: no host zz",
+	b.Shows(140, 30, "1 host", "! not saved until this is fixed: line 4: no component", "note: no host zz",
 		"▿ c0h000", "wants 3", "→ c0h001", "(was behind)")
 	b.Shows(80, 24, "baseline: b", "no component fw:nik")
 }

@@ -75,7 +75,7 @@ func (s *Screen) Help() []string {
 	return []string{
 		"Left is what the host has and what is wanted of it, by layer; right the story of the line under the cursor, " +
 			"what was read and when, its guests and what would keep each from moving, and its life.",
-		"Enter or Space on a heading folds what stands under it, or shows it again.",
+		"Enter or Space on a heading folds what is under it, or shows it again.",
 		part.Legend(),
 	}
 }
@@ -97,7 +97,7 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 		part.NewKey("m", "by hand", "close, restart, open or take over this host by hand", s.handless(f),
 			func() tea.Msg { return s.askHand(f) }),
 		part.NewKey("D", "make baseline", "make a baseline of this host", never, s.derive),
-		part.NewKey("space", "", "fold what stands under a heading, or show it", "", func() tea.Msg {
+		part.NewKey("space", "", "fold what is under a heading, or show it", "", func() tea.Msg {
 			s.fold()
 			s.lay(f)
 			return nil
@@ -147,7 +147,7 @@ func (s *Screen) askHand(f part.Frame) tea.Msg {
 
 func (s *Screen) askReason(says string, does plan.Does, follows string, options ...string) tea.Msg {
 	host := s.at.Host
-	return part.AskReason("why", "it stands on the host and in the journal", func(reason string) tea.Msg {
+	return part.AskReason("why", "it is kept on the host and in the journal", func(reason string) tea.Msg {
 		return part.Confirm{Title: host + ": " + says + "?", Yes: "do it", Lines: []string{follows, "Reason: " + reason},
 			Then: tea.Cmd(func() tea.Msg {
 				if err := s.app.LaunchWork(s.ctx, does, host, reason, options...); err != nil {

@@ -123,7 +123,7 @@ func (s *Screen) askReason() tea.Msg {
 	return part.Ask{
 		Label: "reason for the round",
 		Value: cmp.Or(s.reason, s.brief.Reason),
-		Hint:  "it goes into the journal and the hosts' own logs; Enter goes on",
+		Hint:  "it goes into the journal and the hosts' own logs; Enter continues",
 		Then: func(reason string) tea.Msg {
 			if reason == "" {
 				return part.Tell("a round needs a reason: it goes into the journal and the hosts' own logs")

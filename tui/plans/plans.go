@@ -76,7 +76,7 @@ func (s *Screen) Help() []string {
 		"The floor is the fewest moves that any round could make; the plan says what costs more. Whatever you change " +
 			"is planned anew at once on the same reading; n reads anew.",
 		"Where something is narrowed when you come here, the plan is of just that; so it is with . on the Waterline, Drift " +
-			"and Host. What it is narrowed to stands at the top, and U takes it back.",
+			"and Host. What it is narrowed to is shown at the top, and U takes it back.",
 		"A host that can't be visited says why, and the smallest way out. The round does not start while there is " +
 			"one: take the way out, or leave the host out.",
 	}

@@ -181,11 +181,11 @@ func TestWhatIsShown(t *testing.T) {
 		answer("space", "d", precheck.Clear, "4 GiB")}
 	b.Press("n")
 	b.Shows(140, 20, "1 caution  ✓ 4 clear", "own:racks: a check of your own", "→ move one",
-		"it holds until", "Is there room for what is put")
+		"it holds until", "Is there enough disk space")
 	b.Step(0, 1)
 	b.Shows(140, 20, "along: What else changes with its packages?")
 	b.Step(0, 1)
-	b.Shows(140, 20, "space: Is there room for what is put in?", "b, d: 4 GiB", "a: 3 GiB")
+	b.Shows(140, 20, "space: Is there enough disk space?", "b, d: 4 GiB", "a: 3 GiB")
 	b.Step(0, 9)
 	b.Enter()
 	if len(b.Went) != 1 || b.Went[0].Screen != part.Host || b.Went[0].Host != "b" {

@@ -47,7 +47,7 @@ func (s *Screen) Help() []string {
 		"A lane for each host, time to the right, ┃ is now. What is to come is drawn pale, as long as the past has it.",
 		"Above the lanes: the memory load of the hosts in service at each moment, and ┄ the limit up to which the " +
 			"reserve can be kept then. The tightest moment is named.",
-		"╌ is a host that stands still and waits for a person. Left and right scroll the log.",
+		"╌ is a host that has stopped and waits for a person. Left and right scroll the log.",
 		"After a round: what changed on each host, what was planned beside what it took, what took " +
 			"longest, and what needs you.",
 	}
@@ -76,7 +76,7 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 		running = "no round runs over " + s.cluster
 	}
 	if !live || r.Runs {
-		paused = "there is no round over " + s.cluster + " that stands still"
+		paused = "no round over " + s.cluster + " waits for a decision"
 	}
 	return []part.Key{
 		part.NewKey("P", "pause", "pause after the host that is visited", running, func() tea.Msg {
@@ -87,7 +87,7 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 		}),
 		part.NewKey("v", "leave out", "leave the host under the cursor out of the running round", running,
 			func() tea.Msg { return s.askSkip(s.cursor(s.lanes(f))) }),
-		part.NewKey("f", "ways out", "choose what leads on where the round stands still", s.stuck(f),
+		part.NewKey("f", "ways out", "choose the way out where the round has stopped", s.stuck(f),
 			func() tea.Msg { return s.askWay(f) }),
 		part.NewKey("g", "resume", "resume a round that paused, stopped, failed or was interrupted", paused, s.askGoOn),
 	}
@@ -183,7 +183,7 @@ func (s *Screen) askSkip(host string) tea.Msg {
 // stuck says why there is nothing to choose from; "" where there is.
 func (s *Screen) stuck(f part.Frame) string {
 	if r := f.View.Rounds[s.cluster]; r.State == nil || len(r.State.Ways()) == 0 {
-		return "no round over " + s.cluster + " stands still"
+		return "no round over " + s.cluster + " waits for a decision"
 	}
 	return ""
 }
@@ -195,7 +195,7 @@ func (s *Screen) askWay(f part.Frame) tea.Msg {
 	for _, w := range st.Ways() {
 		then := s.askGoOn()
 		if w.Asks != course.AskGoOn {
-			hint := "it stands in the journal; " + strings.Join(w.Command, " ")
+			hint := "it is in the journal; " + strings.Join(w.Command, " ")
 			then = part.AskReason("why, and what you saw", hint, func(reason string) tea.Msg {
 				return part.Confirm{Title: w.Says + "?", Yes: "do it", Lines: []string{"Reason: " + reason},
 					Then: s.begin(func() error { return s.app.LaunchDecision(s.ctx, s.cluster, w, reason) })}

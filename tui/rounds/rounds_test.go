@@ -65,7 +65,7 @@ func open(t *testing.T, r view.Round) (*parttest.Bench, *Screen, *app) {
 
 // Which keys can be used depends on whether somebody runs the round, and whether it is at its end.
 func TestWhichKeysThereAre(t *testing.T) {
-	const none, still = "no round runs over c", "there is no round over c that stands still"
+	const none, still = "no round runs over c", "no round over c waits for a decision"
 	for _, c := range []struct {
 		what           string
 		round          view.Round
@@ -86,7 +86,7 @@ func TestWhichKeysThereAre(t *testing.T) {
 			case k.Key == "f" && c.resumes == "":
 				want = ""
 			case k.Key == "f":
-				want = "no round over c stands still"
+				want = "no round over c waits for a decision"
 			}
 			if k.Not != want {
 				t.Errorf("%s: %s: %q, want %q", c.what, k.Key, k.Not, want)

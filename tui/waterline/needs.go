@@ -40,7 +40,7 @@ func see(f part.Frame, n survey.Need) tea.Msg {
 	default:
 		return part.Sheet{
 			Title: "Needs you",
-			Lines: append(part.Wrap(n.Text, 70), "", "This is mended outside: it is a file of the estate."),
+			Lines: append(part.Wrap(n.Text, 70), "", "This is fixed outside: it is a file of the estate."),
 		}
 	}
 	if to.Cluster == "" && n.Host != "" {

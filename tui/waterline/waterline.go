@@ -36,13 +36,13 @@ func (s *Screen) Place() part.Place {
 // Help implements part.Screen.
 func (s *Screen) Help() []string {
 	return []string{"Each band is a cluster, each column a host at its berth.",
-		"Above the waterline stands how much of its memory a host's guests take; ┄ is the limit up to which the " +
-			"reserve can be kept, and beside it stands what is spare if the worst host fails.",
-		"Below it stands drift by layer (g+s: guests and settings together, where a band is low): ▿ out of line, ▾ " +
+		"Above the waterline is how much of its memory a host's guests take; ┄ is the limit up to which the " +
+			"reserve can be kept, and beside it what is spare if the worst host fails.",
+		"Below it is drift by layer (g+s: guests and settings together, where a band is low): ▿ out of line, ▾ " +
 			"high severity, ▼ critical, ? unread, ¿ undecided, · in line, ~ excepted or not applying.",
 		"More than four clusters fold into a line each, the worst first; the one with the cursor unfolds.",
 		"Beside it is what needs a person: !! now, ! soon, · sometime, and for how long it has been so. Enter leads " +
-			"to where it can be mended."}
+			"to where it can be fixed."}
 }
 
 // Export implements part.Screen.

@@ -20,7 +20,7 @@ func open(t *testing.T, e *view.Estate) (*parttest.Bench, *Screen) {
 	return parttest.Open(t, s, f), s
 }
 
-// Each need leads to the screen on which it can be mended; one that is mended outside is told in full.
+// Each need leads to the screen on which it can be mended; one that is fixed outside is told in full.
 func TestWhereNeedsLead(t *testing.T) {
 	f := parttest.Frame()
 	f.View = parttest.Estate(2, 3)
@@ -46,7 +46,7 @@ func TestWhereNeedsLead(t *testing.T) {
 		}
 	}
 	sheet, ok := see(f, survey.Need{Text: strings.Repeat("the file is unreadable ", 9)}).(part.Sheet)
-	if !ok || len(sheet.Lines) < 4 || !strings.Contains(sheet.Lines[len(sheet.Lines)-1], "mended outside") {
+	if !ok || len(sheet.Lines) < 4 || !strings.Contains(sheet.Lines[len(sheet.Lines)-1], "fixed outside") {
 		t.Errorf("%+v", sheet)
 	}
 }
