@@ -89,7 +89,7 @@ func (a *app) hosts() []string { return a.places(false, true) }
 
 // make makes the brief of a cluster, or of one host, CLUSTER/HOST, and says what is usual on its cluster.
 func (b *settings) make(h *harbour.Harbour, name string) (out, usual plan.Brief, err error) {
-	cluster, host, part := strings.Cut(name, "/")
+	cluster, _, part := strings.Cut(name, "/")
 	if usual, err = h.Usual(cluster); err != nil {
 		return out, usual, err
 	}
@@ -103,7 +103,8 @@ func (b *settings) make(h *harbour.Harbour, name string) (out, usual plan.Brief,
 		return out, usual, err
 	}
 	if part {
-		if host, _, err = h.Host(name); err != nil {
+		host, _, err := h.Host(name)
+		if err != nil {
 			return out, usual, err
 		}
 		if len(out.Hosts) > 0 {

@@ -38,7 +38,7 @@ func (h Looking) Report(ctx context.Context, hosts []string, readings map[string
 	d := view.Judged{Clusters: h.Estate.Clusters, Checker: c, Readings: readings, Verdicts: verdicts}.Report(hosts, f)
 	d.Estate = h.Estate.Name
 	var err error
-	if d.Problems, err = (Baselines{h.house}).Problems(ctx, c.Baselines); err != nil {
+	if d.Problems, err = Baselines(h).Problems(ctx, c.Baselines); err != nil {
 		return d, err
 	}
 	held := drift.Hold(h.Estate.Clusters, readings, c.Now, c.MaxAge)

@@ -104,7 +104,7 @@ func (c *Catalogue) Unmet(key estate.Key, model string, rule Rule) string {
 	ageless.Before = time.Time{}
 	switch r := of(ageless); {
 	case r != nil && r.Date.IsZero():
-		return "the clause asks for an age, and no release of it that says how old it is will do"
+		return "the clause asks for an age, and no release with a date qualifies"
 	case r != nil:
 		return "no release of it is as old as the clause asks for"
 	}

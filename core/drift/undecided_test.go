@@ -67,7 +67,7 @@ func TestWhatIsWantedCannotBeTold(t *testing.T) {
 			r := one("2")
 			r.Date = time.Time{}
 			c.Add(catalogue.Feed{Name: "f"}, []catalogue.Release{r})
-		}, baseline.Clause{Component: "deb:k", Posture: baseline.AtLeast, MinAge: time.Hour}, "deb:k 2", Undecided, "how old it is"},
+		}, baseline.Clause{Component: "deb:k", Posture: baseline.AtLeast, MinAge: time.Hour}, "deb:k 2", Undecided, "with a date"},
 		"nobody publishes it":   {plain, baseline.Clause{Component: "deb:k", Posture: baseline.AtLeast, Vendor: "Brae"}, "deb:k 2", Undecided, "published by Brae"},
 		"none is severe enough": {plain, baseline.Clause{Component: "deb:k", Posture: baseline.AtLeast, Severity: catalogue.High}, "deb:k 2", NotApplying, ""},
 		"hardware not known": {func(c *catalogue.Catalogue) {

@@ -136,7 +136,11 @@ func (c *Condition) Says() (out []Health) {
 	if c.Root != "" {
 		add("root", !c.Volatile, "%s%s", c.Root, map[bool]string{true: ", gone after a restart"}[c.Volatile])
 	}
-	add("clock", c.Ahead == 0, "%s ahead", c.Ahead)
+	if c.Ahead == 0 {
+		add("clock", true, "agrees")
+	} else {
+		add("clock", false, "%s ahead", c.Ahead)
+	}
 	for _, s := range c.Space {
 		add("room on "+s.Path, s.SizeMiB == 0 || s.FreeMiB*20 >= s.SizeMiB, "%d of %d MiB free", s.FreeMiB, s.SizeMiB)
 	}

@@ -341,6 +341,9 @@ func (s *Screen) paintClauses(f part.Frame, c *part.Canvas, b view.Baseline, a p
 	name, says := 18, 18 // as wide as what stands there, where there is room
 	for _, cl := range b.Clauses {
 		name, says = max(name, part.Width(string(cl.Component)+cl.Hardware)+6), max(says, part.Width(cl.Says())+2)
+		for _, p := range f.View.Checker.Parts(cl) {
+			name = max(name, part.Width(string(p.Component))+6)
+		}
 	}
 	name = min(name, max(18, a.W/4))
 	says = min(says, max(18, a.W-name-40))

@@ -145,7 +145,11 @@ func troubles(f part.Frame, col *part.Column, r *estate.Reading) {
 	for _, h := range items {
 		switch {
 		case h.OK:
-			well = append(well, h.Item)
+			item := h.Item
+			if h.Detail != "" {
+				item += " (" + h.Detail + ")"
+			}
+			well = append(well, item)
 		case h.Unknown:
 			col.Line(0, part.Caution, "? "+h.Item+": "+h.Detail)
 		default:

@@ -223,21 +223,28 @@ var levels = map[precheck.Level]part.Sign{
 // order is the one in which a person would act.
 var order = []precheck.Level{precheck.Blocker, precheck.Caution, precheck.Clear}
 
-// paintAnswers paints what the prechecks found, what blocks first.
+// paintAnswers paints what the prechecks found, what blocks first, and how many there are that no row is left for.
 func paintAnswers(c *part.Canvas, v *plan.Visit, a part.Area) {
 	col := part.NewColumn(c, part.Rect(a.X+2, a.Y, a.W-2, a.H))
 	c.Put(a.X, a.Y, part.Water|part.Bold, "prechecks")
 	col.Y++
+	var answers []*precheck.Answer
 	for _, level := range order {
-		for _, n := range v.Answers {
-			if n.Level != level {
-				continue
+		for i := range v.Answers {
+			if n := &v.Answers[i]; n.Level == level {
+				answers = append(answers, n)
 			}
-			if col.Full() {
-				return
-			}
-			c.Put(a.X, col.Y, levels[n.Level].Style, levels[n.Level].Glyph)
-			col.Line(0, part.Plain, n.Check+": "+n.Evidence)
 		}
+	}
+	for i, n := range answers {
+		says := n.Check + ": " + n.Evidence
+		last := i == len(answers)-1
+		if !last && len(part.Wrap(says, col.W-3)) >= col.Left() {
+			c.Put(a.X, col.Y, part.Quiet, "…")
+			col.Line(0, part.Quiet, fmt.Sprintf("%d more, %s at worst; a shows them", len(answers)-i, n.Level))
+			return
+		}
+		c.Put(a.X, col.Y, levels[n.Level].Style, levels[n.Level].Glyph)
+		col.Line(0, part.Plain, says)
 	}
 }

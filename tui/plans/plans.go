@@ -70,7 +70,8 @@ func (s *Screen) Help() []string {
 	return []string{
 		"Everything a round would do, before anything is touched: a lane for each host, time to the right.",
 		"Above the lanes: the memory load of the hosts in service at each moment, and ┄ the limit up to which the " +
-			"reserve can be kept then. The tightest moment is named.",
+			"reserve can be kept then, lower than the Waterline's, for fewer are left to take over while a host is out. The " +
+			"tightest moment is named.",
 		"◂ in a lane: guests that come to that host from the one under the cursor, when they come. ▸ below: which " +
 			"guests go where; \"again\" is a guest that moves a second time.",
 		"The floor is the fewest moves that any round could make; the plan says what costs more. Whatever you change " +

@@ -355,3 +355,29 @@ func TestAPlanOfMoreThanIsShown(t *testing.T) {
 		}
 	}
 }
+
+// Of prechecks that no row is left for it is said how many there are, and how bad the worst of them is.
+func TestWhatIsCutIsCounted(t *testing.T) {
+	d := &app{make: func(p *plan.Plan) {
+		p.Visits[0].Answers = nil
+		for i := range 40 {
+			level := precheck.Clear
+			if i%2 == 1 {
+				level = precheck.Caution
+			}
+			p.Visits[0].Answers = append(p.Visits[0].Answers,
+				precheck.Answer{Check: fmt.Sprintf("c%02d", i), Level: level, Evidence: "so it is"})
+		}
+	}}
+	b := &bench{parttest.Open(t, New(t.Context(), d, part.Place{Cluster: "c"}), parttest.Frame()), nil, d}
+	for rows, says := range map[int]string{60: "", 44: "more, clear at worst; a shows them", 30: "more, caution at worst"} {
+		got := b.Text(160, rows)
+		shown := strings.Count(got, "so it is")
+		if says != "" {
+			says = fmt.Sprintf("… %d %s", 40-shown, says)
+		}
+		if !strings.Contains(got, says) || (says == "") != (shown == 40) {
+			t.Errorf("%d rows show %d, and not %q:\n%s", rows, shown, says, got)
+		}
+	}
+}

@@ -133,10 +133,11 @@ func paintTide(c *part.Canvas, l view.Lanes, col func(time.Time) int, a part.Are
 		if tight.Load > tight.Limit {
 			says = "above the limit"
 		}
+		if a.H > 3 && tight.Out != "" { // fewer are left to take over: it is lower than with all in service
+			says += " with"
+			c.Within(a.X+2, a.Y+3, gutter-3, part.Quiet, tight.Out+" out")
+		}
 		c.Within(a.X+2, a.Y+2, gutter-3, part.Quiet, says)
-	}
-	if a.H > 3 && tight.Out != "" {
-		c.Within(a.X+2, a.Y+3, gutter-3, part.Quiet, "while "+tight.Out+" is out")
 	}
 }
 
