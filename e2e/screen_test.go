@@ -126,7 +126,7 @@ func TestFailedRoundSaysWhatNext(t *testing.T) {
 	s := drive.Open(t, yare, 160, 45, nil, "--state", dir)
 	s.Wait(`!! vts: the round failed: jacana: flash failed`)
 	s.Keys("Tab", "Enter")
-	s.Wait(`failed: it needs you; f shows what leads on`)
+	s.Wait(`failed: it needs you; f shows the ways out`)
 	s.Wait(`jacana +FAILED, closed`)
 	s.Wait(`→ see the BMC's own log of that moment`)
 	s.Keys("g")

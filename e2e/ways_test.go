@@ -222,7 +222,7 @@ func TestAWayOutFromTheScreen(t *testing.T) {
 	s := drive.Open(t, yare, 160, 45, nil, "--state", dir)
 	s.Wait(`!! vts: the round failed: jacana: flash failed`)
 	s.Keys("r")
-	s.Wait(`f shows what leads on`)
+	s.Wait(`f shows the ways out`)
 	s.Keys("f")
 	s.Wait(`What leads on`)
 	s.Wait(`take jacana over as it is`)

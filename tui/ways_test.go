@@ -147,7 +147,7 @@ func TestARoundThatFailedIsTold(t *testing.T) {
 	f.snap.Rounds["c0"] = aRound()
 	m := model(t, f, 160, 45)
 	press(m, "r", "esc", "r") // with a plan none is made: it is unfinished
-	shows(t, m, "failed: it needs you; f shows what leads on", "results", "c0h000", "12 min", "9 min", "change, 12 min",
+	shows(t, m, "failed: it needs you; f shows the ways out", "results", "c0h000", "12 min", "9 min", "change, 12 min",
 		"✗ it did not come back", "→ look at its console", "╌", "needs you")
 	press(m, "up")
 	hides(t, m, "✗ it did not come back")

@@ -1484,7 +1484,7 @@ journal a: began checked stage:k move:g1>b close put:k restart:1/accepted +32m
 plan a k/host usual:8m
 journal a: began checked stage:k move:g1>b close put:k restart:1/quiet +7m
 seen a.silent
-⇒ say a: silent for 7 min, as is … takes 8 min
+⇒ say a: silent for 7 min, as expected … takes 8 min
 
 # and for how long it is waited for
 plan a k/host usual:8m

@@ -124,7 +124,7 @@ func (e *Event) Announces() bool {
 func (e *Event) Says() string {
 	switch {
 	case e.Kind == Quiet && e.Act.Kind.Of().Rules().Quiet:
-		return e.Act.Says() + ": silent meanwhile, as is expected"
+		return e.Act.Says() + ": silent meanwhile, as expected"
 	case e.Kind == Quiet:
 		return e.Act.Says() + ": no answer, and it is waited for: " + e.Detail
 	case e.Kind == Heard:

@@ -193,7 +193,7 @@ func TestWhatAnEventIsAbout(t *testing.T) {
 	for want, e := range map[string]Event{"a move g to b": {Kind: Done, Act: move},
 		"c precheck": {Kind: Blocked, Host: "c"}, "d prove": {Kind: Unproven, Host: "d"},
 		"e waits: x": {Kind: Waits, Host: "e", Detail: "x"},
-		"a restart (pass 1): silent meanwhile, as is expected": {Kind: Quiet,
+		"a restart (pass 1): silent meanwhile, as expected": {Kind: Quiet,
 			Act: &act.Act{Kind: act.Restart, Host: "a", Pass: 1}},
 		"a move g to b: no answer, and it is waited for: x": {Kind: Quiet, Act: move, Detail: "x"},
 		"a move g to b: it answers again":                   {Kind: Heard, Act: move},

@@ -178,7 +178,7 @@ func (t *turn) untold(p *Pending, f act.Finding) {
 	default:
 		says := fmt.Sprintf("silent for %s: %s", drift.Age(silent), f.Detail)
 		if middle, _ := t.usual(a); rules.Quiet {
-			says = fmt.Sprintf("silent for %s, as is expected meanwhile; usually it takes %s", drift.Age(silent),
+			says = fmt.Sprintf("silent for %s, as expected meanwhile; usually it takes %s", drift.Age(silent),
 				drift.Age(middle))
 			if t.f.Now.Sub(p.At) > middle {
 				says = fmt.Sprintf("silent for %s: longer than usual, which is %s, and it is waited for another %s",

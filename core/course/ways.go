@@ -26,7 +26,7 @@ func (s *State) Ways() (out []Way) {
 		return nil
 	}
 	c := s.Plan.Brief.Cluster
-	out = append(out, Way{Says: "see to it, and let the round go on", Command: []string{"round", "resume", c},
+	out = append(out, Way{Says: "put it right, and let the round go on", Command: []string{"round", "resume", c},
 		Asks: AskGoOn})
 	for i := range s.Visits {
 		v := &s.Visits[i]

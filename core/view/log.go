@@ -132,7 +132,7 @@ func (r *Round) Standing() (string, Tone) {
 	case course.Finished:
 		return "finished", Good
 	case course.Failing:
-		return "failed: it needs you; f shows what leads on", Alarm
+		return "failed: it needs you; f shows the ways out", Alarm
 	}
 	return string(r.State.Status) + "; g resumes it", Caution
 }

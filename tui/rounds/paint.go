@@ -27,13 +27,11 @@ func (s *Screen) paintRound(f part.Frame, c *part.Canvas, r view.Round, l view.L
 	st := r.State
 	word, tone := r.Standing()
 	x := c.Put(a.X+1, a.Y, part.Tones[tone]|part.Bold, word)
-	x = c.Put(
-		x,
-		a.Y,
-		part.Plain,
-		fmt.Sprintf("  by %s since %s: %s", st.Plan.Brief.By, st.Started.Format("Mon 2 Jan 15:04"),
-			st.Plan.Brief.Reason),
-	)
+	by := fmt.Sprintf("  by %s since %s", st.Plan.Brief.By, st.Started.Format("Mon 2 Jan 15:04"))
+	if why := st.Plan.Brief.Reason; why != "" {
+		by += ": " + why
+	}
+	x = c.Put(x, a.Y, part.Plain, by)
 	done, moved := st.Tally()
 	x = c.Put(x, a.Y, part.Quiet,
 		fmt.Sprintf("  %d of %d hosts, %d of %d moves", done, len(st.Visits), moved, st.Plan.Moves))
