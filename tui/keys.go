@@ -48,6 +48,13 @@ func (m *Model) everywhere() []part.Key {
 	if len(m.stack) == 1 && m.filter == "" {
 		out = "this is the outermost screen; q closes it"
 	}
+	plans, home := "plan", ""
+	if at.Screen == part.Plan {
+		plans = ""
+	}
+	if len(m.stack) == 1 {
+		home = "this is the Waterline screen"
+	}
 	just, alone := "just this", ""
 	switch {
 	case at.Screen != part.Waterline && at.Screen != part.Drift && at.Screen != part.Host:
@@ -58,34 +65,31 @@ func (m *Model) everywhere() []part.Key {
 		alone = "there is no host here"
 	}
 	to := func(p part.Place) func() tea.Msg { return func() tea.Msg { return m.goTo(p) } }
-	here := func(name, hint string) string {
-		if at.Screen == name {
-			return ""
+	screen := func(key, hint, name, not string, p part.Place) part.Key {
+		if at.Screen == p.Screen {
+			hint, not = "", "this is the "+p.Screen+" screen"
 		}
-		return hint
+		return part.NewKey(key, hint, name, not, to(p))
 	}
 	return []part.Key{
 		part.NewKey("esc", "out", "come out, or show all where something is narrowed", out, func() tea.Msg {
 			return m.back()
 		}),
-		part.NewKey("d", here(part.Drift, "drift"), "see the drift of this cluster", none,
-			to(part.Place{Screen: part.Drift, Cluster: cluster, Host: at.Host})),
-		part.NewKey("p", here(part.Plan, "plan"), "plan a round over this cluster; nothing is touched",
+		screen("d", "drift", "see the drift of this cluster", none,
+			part.Place{Screen: part.Drift, Cluster: cluster, Host: at.Host}),
+		part.NewKey("p", plans, "plan a round over this cluster; nothing is touched",
 			none, func() tea.Msg { return m.goTo(m.planOf(cluster, at.Host)) }),
 		part.NewKey(".", just, "plan just this host, or just this component", alone, func() tea.Msg { return m.askJust(at) }),
-		part.NewKey("r", here(part.Round, "round"), "see the round over this cluster", none,
-			to(part.Place{Screen: part.Round, Cluster: cluster})),
-		part.NewKey("c", here(part.Catalogue, "catalogue"), "see what can be had: the Catalogue", "",
-			to(part.Place{Screen: part.Catalogue})),
-		part.NewKey("b", here(part.Baselines, "baselines"), "see how things should be: the Baselines", "",
-			to(part.Place{Screen: part.Baselines})),
+		screen("r", "round", "see the round over this cluster", none, part.Place{Screen: part.Round, Cluster: cluster}),
+		screen("c", "catalogue", "see what can be had: the Catalogue", "", part.Place{Screen: part.Catalogue}),
+		screen("b", "baselines", "see how things should be: the Baselines", "", part.Place{Screen: part.Baselines}),
 		part.NewKey("/", "narrow", "narrow what is shown", "", func() tea.Msg { m.over = newNarrowing(m); return nil }),
 		part.NewKey("R", "read", "read every host now", "", func() tea.Msg { return m.readAll() }),
 		part.NewKey("e", "export", "export what this view shows", "", func() tea.Msg {
 			m.over = &chooser{}
 			return nil
 		}),
-		part.NewKey("w", "", "go to the Waterline", "", func() tea.Msg { m.stack = m.stack[:1]; return m.show() }),
+		part.NewKey("w", "", "go to the Waterline", home, func() tea.Msg { m.stack = m.stack[:1]; return m.show() }),
 		part.NewKey("K", "", "keep what is narrowed to under a name", "", m.askFilterName),
 		part.NewKey("U", "", "take back what was just done, where that can be", undo, m.undo),
 		part.NewKey("X", "", "end the work under way", job, func() tea.Msg { m.job.cancel(); return nil }),

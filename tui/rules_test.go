@@ -78,3 +78,53 @@ func TestTheFinderKnowsTheTrade(t *testing.T) {
 	}
 	shows(t, m, "▸· mirror")
 }
+
+// Keys lead from the Waterline to every screen, and no key that can be used does nothing.
+func TestEveryScreenIsReachedAndNoKeyLeadsNowhere(t *testing.T) {
+	t.Chdir(t.TempDir())
+	ways := map[string][]string{part.Waterline: nil}
+	at := func(way []string) (*Model, *fake) {
+		f := &fake{snap: parttest.Estate(2, 3), plan: aPlan()}
+		m := model(t, f, 160, 45)
+		press(m, way...)
+		return m, f
+	}
+	for todo := []string{part.Waterline}; len(todo) > 0; todo = todo[1:] {
+		for _, to := range [][]string{nil, {"tab"}, {"down"}} {
+			way := append(slices.Clone(ways[todo[0]]), to...)
+			m, _ := at(way)
+			if _, types := m.top().(part.Typing); types || on(m) != todo[0] {
+				continue
+			}
+			for i, k := range m.keys() {
+				if k.Not != "" {
+					continue
+				}
+				m, f := at(way)
+				before, calls := m.View().Content, len(f.calls)
+				cmd := m.perform(m.keys()[i])
+				settle(m, cmd)
+				if m.View().Content == before && m.over == nil && cmd == nil && len(f.calls) == calls {
+					t.Errorf("%s, %v: %s (%s) leads nowhere", todo[0], to, k.Key, k.Name)
+				}
+				typed := append(slices.Clone(way), k.Key)
+				if _, asks := m.over.(typing); asks && k.Key != ":" && k.Key != "/" {
+					for _, r := range "c0h001" {
+						typed = append(typed, string(r))
+					}
+					typed = append(typed, "enter")
+					m, _ = at(typed)
+				}
+				if _, known := ways[on(m)]; !known {
+					ways[on(m)] = typed
+					todo = append(todo, on(m))
+				}
+			}
+		}
+	}
+	for name := range screens {
+		if _, known := ways[name]; !known {
+			t.Errorf("no key leads to %s", name)
+		}
+	}
+}

@@ -110,6 +110,8 @@ func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {
 		})
 	case part.Step:
 		s.table.Step(msg.DY, len(s.files))
+	case part.Enter:
+		return part.NothingHere()
 	case takenIn:
 		if msg.name == s.is.Name {
 			says := " was taken in"

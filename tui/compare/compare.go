@@ -83,6 +83,8 @@ func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {
 		}
 	case part.Step:
 		s.table.Step(msg.DY, len(s.rows))
+	case part.Enter:
+		return part.NothingHere()
 	}
 	return nil
 }

@@ -189,6 +189,9 @@ type (
 // Tell says something.
 func Tell(text string, args ...any) tea.Msg { return Say{Text: fmt.Sprintf(text, args...)} }
 
+// NothingHere is what Enter comes to where there is nothing to go into.
+func NothingHere() tea.Msg { return Tell("there is nothing to go into here") }
+
 // Try is a command that does something and looks at the estate anew: it says what came of it.
 func Try(do func() (string, error)) tea.Cmd {
 	return func() tea.Msg {

@@ -3,6 +3,7 @@
 package plans
 
 import (
+	"cmp"
 	"context"
 	"slices"
 
@@ -136,6 +137,13 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 	if way = host; way == "" {
 		way = s.noWay(at)
 	}
+	one, none := "", ""
+	if s.brief.Out <= 1 {
+		one = "one host is the least"
+	}
+	if s.brief.Reserve == 0 {
+		none = "no host is kept in reserve"
+	}
 	do := func(change func(*plan.Brief)) func() tea.Msg { return func() tea.Msg { return s.change(f, change) } }
 	return []part.Key{
 		part.NewKey("s", "start", "start the planned round", start, s.askReason),
@@ -145,13 +153,9 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 			func() tea.Msg { return s.leaveOut(f, at) }),
 		part.NewKey("+", "at once", "let one more host be out of service at once", planned,
 			do(func(b *plan.Brief) { b.Out++ })),
-		part.NewKey("-", "", "let one host less be out of service at once", planned, do(func(b *plan.Brief) {
-			b.Out = max(1, b.Out-1)
-		})),
+		part.NewKey("-", "", "let one host less be out of service at once", cmp.Or(planned, one), do(func(b *plan.Brief) { b.Out-- })),
 		part.NewKey("]", "reserve", "keep one more host in reserve", planned, do(func(b *plan.Brief) { b.Reserve++ })),
-		part.NewKey("[", "", "keep one host less in reserve", planned, do(func(b *plan.Brief) {
-			b.Reserve = max(0, b.Reserve-1)
-		})),
+		part.NewKey("[", "", "keep one host less in reserve", cmp.Or(planned, none), do(func(b *plan.Brief) { b.Reserve-- })),
 		part.NewKey("o", "order", "change between fewest moves and lightest host first", planned, do(turnOrder)),
 		part.NewKey("<", "sooner", "let the host under the cursor go one turn sooner", host, func() tea.Msg {
 			return s.shift(f, at, -1)

@@ -242,7 +242,10 @@ func (s *Screen) enter(f part.Frame) tea.Msg {
 			}
 		}
 	}
-	return nil
+	if s.shelves {
+		return part.NothingHere()
+	}
+	return part.Tell("no host is out of line in %s", k)
 }
 
 // list makes the list, beside whatever else goes on: on a large estate it takes its time.

@@ -126,6 +126,7 @@ func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {
 		if host := s.cursor(s.lanes(f)); host != "" {
 			return part.Go{Screen: part.Host, Cluster: s.cluster, Host: host}
 		}
+		return part.NothingHere()
 	}
 	return nil
 }
