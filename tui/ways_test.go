@@ -240,7 +240,7 @@ func TestTheHostScreenShowsAllThatWasRead(t *testing.T) {
 	shows(t, m, "image 41", "fw:odd", "last 3.1", "firmware is not all read: the BMC: no answer",
 		"guests is unread: libvirt hangs; last known 2 h ago from SSH,", "3 guests, 2 running, 2 would not move, as last known",
 		"! it holds clock-card of its host", "! paused: it is not moved", "can move", "! disk 2: few spare blocks",
-		"2 of 3 items are well: fan 1, clock", "fw:odd: no baseline covers it", "unread: it is silent; last known 3.1")
+		"2 of 3 items are well", "fan 1, clock (agrees)", "fw:odd: no baseline covers it", "unread: it is silent; last known 3.1")
 	settle(m, m.setFilter("class=disk"))
 	shows(t, m, "fw:odd")
 	hides(t, m, "deb:k  ")

@@ -220,7 +220,7 @@ func (r Rules) Advice(host string, certain bool) string {
 	if certain {
 		return r.Remedy
 	}
-	return or(r.Unclear, "look at "+host+" yourself, then resume the round")
+	return cmp.Or(r.Unclear, "look at "+host+" yourself, then resume the round")
 }
 
 // short is the beginning of a hash, as people compare it.

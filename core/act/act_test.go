@@ -1,6 +1,7 @@
 package act
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"strings"
@@ -611,8 +612,8 @@ func TestSameChange(t *testing.T) {
 		if o.Component != "" {
 			x.Component = o.Component
 		}
-		x.Device, x.From, x.To, x.SHA256 = or(o.Device, x.Device), or(o.From, x.From), or(o.To, x.To),
-			or(o.SHA256, x.SHA256)
+		x.Device, x.From, x.To, x.SHA256 = cmp.Or(o.Device, x.Device), cmp.Or(o.From, x.From), cmp.Or(o.To, x.To),
+			cmp.Or(o.SHA256, x.SHA256)
 		if o.Restart != "" {
 			x.Restart = o.Restart
 		}

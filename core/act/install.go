@@ -1,6 +1,7 @@
 package act
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"strings"
@@ -57,7 +58,7 @@ func (install) Find(a Act, s Seen) Finding {
 		case now.Version == c.To:
 			in++
 		case now.Version == c.From:
-			out = or(out, fmt.Sprintf("%s is at %q", c.Component, now.Version))
+			out = cmp.Or(out, fmt.Sprintf("%s is at %q", c.Component, now.Version))
 		default:
 			return Finding{Outcome: NeedsPerson,
 				Detail: fmt.Sprintf("%s was %q, should become %q and is %q", c.Component, c.From, c.To, now.Version)}
@@ -69,5 +70,5 @@ func (install) Find(a Act, s Seen) Finding {
 	if in > 0 {
 		out = fmt.Sprintf("%s, and %d of %d are in", out, in, len(a.Changes()))
 	}
-	return Finding{Outcome: NotDone, Detail: or(s.Trace.Error, out)}
+	return Finding{Outcome: NotDone, Detail: cmp.Or(s.Trace.Error, out)}
 }

@@ -67,13 +67,13 @@ func (move) Find(a Act, s Seen) Finding {
 	case there == estate.Running && here == "":
 		return Finding{Outcome: Done}
 	case here == estate.Running && there == "":
-		return Finding{Outcome: NotDone, Detail: or(t.Error, "it still runs on "+a.Host), Final: t.Final}
+		return Finding{Outcome: NotDone, Detail: cmp.Or(t.Error, "it still runs on "+a.Host), Final: t.Final}
 	}
 	word := func(state estate.GuestState, host string, r *estate.Reading) string {
 		if r.Off() {
 			return "not on " + host + ", whose power is off"
 		}
-		return or(string(state), "not there") + " on " + host
+		return cmp.Or(string(state), "not there") + " on " + host
 	}
 	return Finding{Outcome: NeedsPerson, Detail: fmt.Sprintf("%s is %s and %s", a.Guest, word(here, a.Host, s.Host),
 		word(there, a.To, s.To))}
@@ -90,11 +90,4 @@ func holds(r *estate.Reading, a Act) estate.GuestState {
 		return ""
 	}
 	return r.Guests[i].State
-}
-
-func or(a, b string) string {
-	if a != "" {
-		return a
-	}
-	return b
 }

@@ -1,6 +1,7 @@
 package act
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"time"
@@ -50,7 +51,7 @@ func (restart) Find(a Act, s Seen) Finding {
 		return Finding{Outcome: NeedsPerson,
 			Detail: "its boot id before was not known, so nothing tells whether it restarted"}
 	case id == a.Before.BootID && t.State == Broke:
-		return Finding{Outcome: NotDone, Detail: or(t.Error, "it failed")}
+		return Finding{Outcome: NotDone, Detail: cmp.Or(t.Error, "it failed")}
 	case id == a.Before.BootID && told:
 		return Finding{Outcome: UnderWay, Detail: "it was told to, and has not gone down yet"}
 	case id == a.Before.BootID:

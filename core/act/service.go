@@ -1,6 +1,7 @@
 package act
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"strings"
@@ -20,7 +21,7 @@ func (service) Rules() Rules {
 }
 
 func (service) Says(a Act) string {
-	return "restart " + or(strings.Join(a.Services, ", "), "the services of "+a.Change.Title())
+	return "restart " + cmp.Or(strings.Join(a.Services, ", "), "the services of "+a.Change.Title())
 }
 
 func (service) Takes(Act) (middle, worst time.Duration) { return 10 * time.Second, time.Minute }
@@ -46,7 +47,7 @@ func (service) Find(a Act, s Seen) Finding {
 	// guests that run the old go on with it until they move, and other services until somebody restarts them
 	if still, _ := c.Stale(now); len(still) > 0 {
 		return Finding{Outcome: NotDone,
-			Detail: or(s.Trace.Error,
+			Detail: cmp.Or(s.Trace.Error,
 				fmt.Sprintf("%s still run what %s %s replaced", strings.Join(still, ", "), c.Component, c.To))}
 	}
 	return Finding{Outcome: Done}

@@ -1,6 +1,7 @@
 package baseline
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strings"
@@ -148,7 +149,7 @@ func (l *look) named(c Clause, releases []catalogue.Release) {
 		hasModel = hasModel || estate.HasModel(r.Models(), c.Hardware)
 	}
 	if c.Track != "" && !hasTrack {
-		l.add(c.Line, true, "%s has no track %q; its tracks are %s", c.Component, c.Track, orNone(tracks))
+		l.add(c.Line, true, "%s has no track %q; its tracks are %s", c.Component, c.Track, cmp.Or(strings.Join(tracks, ", "), "none"))
 	}
 	if c.Vendor != "" && !hasVendor {
 		l.add(c.Line, true, "no release of %s is published by %q", c.Component, c.Vendor)
@@ -156,13 +157,6 @@ func (l *look) named(c Clause, releases []catalogue.Release) {
 	if c.Hardware != "" && !hasModel {
 		l.add(c.Line, true, "no host has a %q, and no release is for one", c.Hardware)
 	}
-}
-
-func orNone(names []string) string {
-	if len(names) == 0 {
-		return "none"
-	}
-	return strings.Join(names, ", ")
 }
 
 // pinned says of a version that is named whether it can be had.

@@ -3,6 +3,7 @@ package course
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"yareharbour/core/estate"
@@ -168,7 +169,7 @@ func windowGate(t *turn, v *Visit) (string, bool) {
 func atOnceGate(t *turn, _ *Visit) (string, bool) {
 	under := t.s.under()
 	if most := t.s.Plan.Brief.AtOnce(); len(under) >= most {
-		return fmt.Sprintf("waits for %s: at most %d at once", join(under), most), true
+		return fmt.Sprintf("waits for %s: at most %d at once", strings.Join(under, ", "), most), true
 	}
 	return "", false
 }
@@ -210,7 +211,7 @@ func outGate(t *turn, v *Visit) (string, bool) {
 		}
 	}
 	if most := t.s.Plan.Brief.Out; len(out) >= most {
-		return fmt.Sprintf("out of service: %s, and at most %d may be at once", join(out), most), true
+		return fmt.Sprintf("out of service: %s, and at most %d may be at once", strings.Join(out, ", "), most), true
 	}
 	return "", false
 }
@@ -240,7 +241,7 @@ func certificateGate(t *turn, v *Visit) (string, bool) {
 		return fmt.Sprintf("with %s out as well: %s: %s", v.Host, a.Outcome, a.Obstacle), true
 	case !kept: // it would begin now only to send its guests elsewhere than was shown
 		return fmt.Sprintf("while %s is out its guests can't go where it was planned: %s",
-			join(t.draining()), a.Obstacle), true
+			strings.Join(t.draining(), ", "), a.Obstacle), true
 	}
 	return "", false
 }

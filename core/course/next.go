@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"yareharbour/core/act"
@@ -351,14 +352,14 @@ func (t *turn) end() {
 	}
 	over := ""
 	if len(handed) > 0 {
-		over = "; handed over: " + join(handed)
+		over = "; handed over: " + strings.Join(handed, ", ")
 	}
 	switch {
 	case len(waiting) == 0 && s.End != nil:
 		t.ended(Finished, fmt.Sprintf("%s ended it: %s; not visited: %s%s", s.End.By, s.End.Reason,
-			cmp.Or(join(left), "none"), over))
+			cmp.Or(strings.Join(left, ", "), "none"), over))
 	case len(waiting) == 0 && len(left) > 0:
-		t.ended(Finished, fmt.Sprintf("every host has been visited but those that were left out: %s%s", join(left), over))
+		t.ended(Finished, fmt.Sprintf("every host has been visited but those that were left out: %s%s", strings.Join(left, ", "), over))
 	case len(waiting) == 0:
 		t.ended(Finished, "every host has been visited"+over)
 	case s.Stop:
@@ -379,15 +380,4 @@ func (t *turn) end() {
 
 func (t *turn) ended(st Status, detail string) {
 	t.d.End = &Event{Kind: Ended, Status: st, Detail: detail}
-}
-
-func join(names []string) string {
-	out := ""
-	for i, n := range names {
-		if i > 0 {
-			out += ", "
-		}
-		out += n
-	}
-	return out
 }

@@ -127,9 +127,9 @@ func (s *State) refusesDrop(v *Visit, e *Event) string {
 	}
 	switch {
 	case len(matches) == 0:
-		return fmt.Sprintf("the visit to %s makes no change %q; it makes: %s", v.Host, e.Of, join(titles))
+		return fmt.Sprintf("the visit to %s makes no change %q; it makes: %s", v.Host, e.Of, strings.Join(titles, ", "))
 	case len(matches) > 1:
-		return fmt.Sprintf("several changes of %s are called that: say which device: %s", v.Host, join(titles))
+		return fmt.Sprintf("several changes of %s are called that: say which device: %s", v.Host, strings.Join(titles, ", "))
 	}
 	return ""
 }
@@ -179,5 +179,5 @@ func (s *State) refusesWord(v *Visit, e *Event) string {
 		e.Of = ids[0]
 		return ""
 	}
-	return "several acts need a person's word: say which: " + join(ids)
+	return "several acts need a person's word: say which: " + strings.Join(ids, ", ")
 }

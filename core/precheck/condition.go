@@ -138,7 +138,7 @@ func bonds(f Facts, r *estate.Reading) found {
 	var bad []string
 	for _, b := range r.Condition.Bonds {
 		if up, down := b.Up(); len(up) < 2 {
-			bad = append(bad, fmt.Sprintf("%s: up %s, down %s", b.Name, orNone(up), orNone(down)))
+			bad = append(bad, fmt.Sprintf("%s: up %s, down %s", b.Name, cmp.Or(strings.Join(up, ", "), "none"), cmp.Or(strings.Join(down, ", "), "none")))
 		}
 	}
 	if len(bad) > 0 {
@@ -146,13 +146,6 @@ func bonds(f Facts, r *estate.Reading) found {
 			"see to the cable, the port and the switch first: a driver's or an adapter's update takes a link down")
 	}
 	return clear(fmt.Sprintf("every bond has two links up (%d)", len(r.Condition.Bonds)))
-}
-
-func orNone(names []string) string {
-	if len(names) == 0 {
-		return "none"
-	}
-	return strings.Join(names, ", ")
 }
 
 func storage(f Facts, r *estate.Reading) found {

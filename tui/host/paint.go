@@ -40,6 +40,7 @@ func (s *Screen) View(f part.Frame, c *part.Canvas, a part.Area) {
 	troubles(f, col, r)
 	s.guests(f, col, r)
 	sections(f, col, r)
+	well(col, r)
 	s.life(col)
 }
 
@@ -137,19 +138,12 @@ func troubles(f part.Frame, col *part.Column, r *estate.Reading) {
 			col.Line(0, part.Caution|part.Bold, "? "+why)
 		}
 	}
-	items := slices.Clone(r.Health)
-	if r.Read(estate.ConditionItems) {
-		items = append(items, r.Condition.Says()...)
-	}
-	var well []string
+	items := health(r)
+	well := 0
 	for _, h := range items {
 		switch {
 		case h.OK:
-			item := h.Item
-			if h.Detail != "" {
-				item += " (" + h.Detail + ")"
-			}
-			well = append(well, item)
+			well++
 		case h.Unknown:
 			col.Line(0, part.Caution, "? "+h.Item+": "+h.Detail)
 		default:
@@ -169,10 +163,35 @@ func troubles(f part.Frame, col *part.Column, r *estate.Reading) {
 			col.Line(2, part.Plain, says)
 		}
 	}
-	if len(well) > 0 {
-		col.Line(0, part.Good, fmt.Sprintf("%d of %d items are well: %s", len(well), len(items),
-			strings.Join(well, ", ")))
+	if well > 0 {
+		col.Line(0, part.Good, fmt.Sprintf("%d of %d items are well", well, len(items)))
 	}
+}
+
+// health is what the host and its BMC say of how it is.
+func health(r *estate.Reading) []estate.Health {
+	if !r.Read(estate.ConditionItems) {
+		return r.Health
+	}
+	return slices.Concat(r.Health, r.Condition.Says())
+}
+
+// well lists what is well, with its values.
+func well(col *part.Column, r *estate.Reading) {
+	var items []string
+	for _, h := range health(r) {
+		if h.OK && h.Detail != "" {
+			items = append(items, h.Item+" ("+h.Detail+")")
+		} else if h.OK {
+			items = append(items, h.Item)
+		}
+	}
+	if len(items) == 0 || col.Left() < 3 {
+		return
+	}
+	col.Gap()
+	col.Head("what is well")
+	col.Line(0, part.Plain, strings.Join(items, ", "))
 }
 
 // lastKnown says of an unread section from when the values are that are shown all the same.
