@@ -127,7 +127,7 @@ func OpenStore(ctx context.Context, o Options) (*Harbour, error) {
 	return newHarbour(h), h.openStore(ctx)
 }
 
-// Open opens an estate. A release list, feed, bundle or baseline that can't be read costs only what stands on its: Unreadable
+// Open opens an estate. A release list, feed, bundle or baseline that can't be read costs only what rests on it: Unreadable
 // says which. An estate whose connector can't be dialled is open too; its hosts do not answer.
 func Open(ctx context.Context, o Options) (*Harbour, error) {
 	file, err := find(o)

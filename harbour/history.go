@@ -223,6 +223,9 @@ func (h Looking) MarkSeen(ctx context.Context, cluster string) error {
 	if err != nil {
 		return err
 	}
+	if err := h.Unreadable(); err != nil {
+		return fmt.Errorf("nothing is marked as seen while this can't be read: %w", err)
+	}
 	kept, err := h.readings.Newest(ctx, c.Hosts)
 	if err != nil {
 		return err

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 )
 
@@ -72,11 +73,17 @@ func TestAnOpenEstateSeesWhatOthersDo(t *testing.T) {
 		t.Error("a release list that was edited is not read")
 	}
 	edit("releases/corran.yaml", "releases:", "releasess:")
-	if e, err := h.View(t.Context()); err != nil || len(e.Survey.Needs) == 0 || h.Unreadable() == nil {
+	if e, err := h.View(t.Context()); err != nil || len(e.Survey.Needs) == 0 || len(e.Faults) != 1 || h.Unreadable() == nil {
 		t.Error("a release list that can't be read any more goes unnoticed", err)
 	}
 	if _, err := h.Plan(t.Context(), brief(h, "vts")); err == nil {
 		t.Error("it is planned by a release list that can't be read")
+	}
+	if _, err := h.Prune(t.Context(), Rule{PruneRule: catalogue.PruneRule{Unknown: true}}); err == nil {
+		t.Error("payloads count as unknown by a release list that can't be read")
+	}
+	if err := h.MarkSeen(t.Context(), "vts"); err == nil {
+		t.Error("what is out of line by a release list that can't be read is marked as seen")
 	}
 }
 

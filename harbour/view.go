@@ -88,7 +88,8 @@ func (h Looking) View(ctx context.Context) (*view.Estate, error) {
 		return nil, err
 	}
 	if err := h.Unreadable(); err != nil {
-		in.Faults, in.Plans = strings.Split(err.Error(), "\n"), nil
+		e.Faults = strings.Split(err.Error(), "\n")
+		in.Faults, in.Plans = e.Faults, nil
 	}
 	if in.Owed, err = h.owed(ctx, readings); err != nil {
 		return nil, err

@@ -24,7 +24,7 @@ func (m *Model) paint() *part.Canvas {
 	case len(m.view.Survey.Bands) == 0:
 		paintEmpty(c, body)
 	default:
-		m.top().View(m.frame(), c, body)
+		m.top().View(m.frame(), c, m.paintFaults(c, body))
 	}
 	m.paintKeys(c)
 	m.paintToast(c)
@@ -73,6 +73,20 @@ func (m *Model) paintTop(c *part.Canvas) {
 		c.Put(x+2, 0, part.Quiet|part.Bar, name)
 	}
 	c.Right(m.w-1, 0, room, part.Plain|part.Bar, right)
+}
+
+// paintFaults says above a screen why no verdict on it can be trusted, and returns what is left of the area. The
+// Waterline says it among what needs a person.
+func (m *Model) paintFaults(c *part.Canvas, a part.Area) part.Area {
+	if len(m.view.Faults) == 0 || m.top().Place().Screen == part.Waterline {
+		return a
+	}
+	lines := part.Wrap("! verdicts can't be trusted until this can be read: "+m.view.Faults[0], a.W-2)
+	lines = lines[:min(len(lines), 2)]
+	for i, l := range lines {
+		c.Within(a.X+1, a.Y+i, a.W-2, part.Alarm|part.Bold, l)
+	}
+	return part.Rect(a.X, a.Y+len(lines), a.W, a.H-len(lines))
 }
 
 // paintKeys shows what can be done here and now.

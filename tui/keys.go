@@ -385,6 +385,9 @@ var exportFormats = []struct{ key, format, name string }{
 
 // export writes what the screen shows to a file in the working directory.
 func (m *Model) export(format string) tea.Msg {
+	if faults := m.frame().View.Faults; len(faults) > 0 && m.top().Place().Screen != part.Round {
+		return part.Tell("nothing is exported while this can't be read: %s", faults[0])
+	}
 	d := m.top().Export(m.frame(), format)
 	if d == nil {
 		return part.Tell("there is nothing to export here")

@@ -128,3 +128,25 @@ func TestEveryScreenIsReachedAndNoKeyLeadsNowhere(t *testing.T) {
 		}
 	}
 }
+
+// While a file of the estate can't be read every screen says that its verdicts can't be trusted, and none is exported.
+func TestVerdictsThatCannotBeTrusted(t *testing.T) {
+	t.Chdir(t.TempDir())
+	f := &fake{snap: parttest.Estate(2, 3), plan: aPlan()}
+	f.snap.Faults = []string{"baselines/guests.yaml:4:1: unknown field"}
+	for name, keys := range map[string][]string{part.Drift: {"d"}, part.Host: {"enter"}, part.Plan: {"p"}, part.Prechecks: {"p", "a"},
+		part.Round: {"r"}, part.Catalogue: {"c"}, part.Baselines: {"b"}} {
+		m := model(t, f, 80, 24)
+		press(m, keys...)
+		if on(m) != name {
+			t.Fatalf("%v leads to %s", keys, on(m))
+		}
+		shows(t, m, "! verdicts can't be trusted until this can be read: baselines/guests.yaml")
+		if name == part.Round {
+			continue
+		}
+		press(m, "e", "t")
+		shows(t, m, "nothing is exported while this can't be read: baselines/guests.yaml")
+	}
+	written(t)
+}

@@ -351,6 +351,9 @@ func TestWhatIsOfNoOneCluster(t *testing.T) {
 		{Component: "fw:c", Version: "1", Severity: catalogue.Medium, Hosts: []string{"a"}},
 		{Component: "fw:d", Version: "1", Withdrawn: "w", Bound: true, Hosts: []string{"a"}}}
 	in.Distrusted = map[string]string{"c": "a sum is wrong"}
+	if got := Make(Input{Estate: in.Estate, Faults: in.Faults}).Needs; len(got) < 2 || !strings.HasPrefix(got[0].Text, "verdicts") {
+		t.Errorf("that no verdict can be trusted comes before hosts that were never read: %v", got)
+	}
 	got := told(in)
 	want := []string{"0 : the journal of its round", "0 : verdicts can't be trusted", "0 : the baseline y: wrong",
 		"1 a: withdrawn, and no baseline covers it: fw:a 1", "2 : the baseline x: odd", "2 : affected by A-1, and no baseline covers it: fw:b 1 on a, b"}

@@ -22,6 +22,7 @@ type Estate struct {
 	Readings  map[string]*estate.Reading
 	Verdicts  map[string][]drift.Verdict
 	Checker   *drift.Checker              // that gave the verdicts
+	Faults    []string                    // the estate's files that can't be read; while there is one no verdict can be trusted
 	Siblings  map[string][]drift.Siblings // by cluster
 	Rounds    map[string]Round            // the newest of each cluster
 	Held      *drift.Holdings             // what hosts have, turned around
