@@ -349,7 +349,7 @@ func (a *app) reportDrift() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "drift [CLUSTER… | HOST…]",
 		Short: "Report what is out of line; as a drawing, the Waterline",
-		Long: "Reads the hosts anew and reports every verdict. As SVG or PDF it draws the Waterline of " +
+		Long: "Reads the hosts again and reports every verdict. As SVG or PDF it draws the Waterline of " +
 			"the whole estate, other hosts as they were last read.",
 		Example: "  yare report drift tides -o tides.csv\n  yare report drift -o waterline.pdf",
 		RunE: a.judged(func(ctx context.Context, h *harbour.Harbour, args []string) error {

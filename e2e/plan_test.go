@@ -46,7 +46,7 @@ func TestAPlanIsChangedAndStarted(t *testing.T) {
 	s.Wait(`4 of 4 hosts, 21 of 21 moves`)
 	s.Keys("q")
 	s.Ends("0")
-	if r := run(t, "round", "watch", "vts", "--state", dir); strings.Contains(r.out, "planned anew") {
+	if r := run(t, "round", "watch", "vts", "--state", dir); strings.Contains(r.out, "planned again") {
 		t.Errorf("guests went elsewhere than was shown:\n%s", r.out)
 	}
 }

@@ -224,7 +224,7 @@ func TestAWayOutFromTheScreen(t *testing.T) {
 	s.Keys("r")
 	s.Wait(`f shows the ways out`)
 	s.Keys("f")
-	s.Wait(`What leads on`)
+	s.Wait(`The ways out`)
 	s.Wait(`take jacana over as it is`)
 	s.Click(`take jacana over as it is`)
 	s.Wait(`why, and what you saw`)

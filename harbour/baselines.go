@@ -207,7 +207,7 @@ func (h Baselines) SaveBaseline(ctx context.Context, name, text string, after in
 			after = newest.N // of one that was there before
 		}
 	} else if now, err := os.ReadFile(file); err == nil && string(now) != src.Text {
-		return 0, fmt.Errorf("the baseline %s: %w: its file %s is not what was read from it; open it anew",
+		return 0, fmt.Errorf("the baseline %s: %w: its file %s is not what was read from it; open it again",
 			name, store.ErrChanged, file)
 	}
 	n, err := h.versions.KeepVersion(ctx, store.Version{Name: name, At: time.Now(), By: h.By, Why: why, Text: text},

@@ -76,7 +76,7 @@ func (l lists) read(keys debindex.Keyring, used []string) (out []index, err erro
 	for _, ix := range found {
 		x := index{file: ix.File}
 		if x.feed, x.releases, err = ix.Load(files, l.native, l.keep); err != nil {
-			return nil, fmt.Errorf("%w; \"apt-get update\" fetches them anew", err)
+			return nil, fmt.Errorf("%w; \"apt-get update\" fetches them again", err)
 		}
 		out = append(out, x)
 	}

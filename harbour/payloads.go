@@ -99,7 +99,7 @@ func (h Supplies) VerifyPayloads(ctx context.Context, progress func(string)) (sa
 		return catalogue.Some(n, "payload") + ", all as their hashes say", damaged, err
 	}
 	return fmt.Sprintf("%d of %d payloads are damaged; \"yare payload prune --damaged\" removes those of the store, \"yare "+
-		"payload fetch\" fetches anew what hosts want, and files of the estate's own directory are yours to replace", len(bad),
+		"payload fetch\" fetches what hosts want again, and files of the estate's own directory are yours to replace", len(bad),
 		n), damaged, nil
 }
 

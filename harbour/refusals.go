@@ -49,7 +49,7 @@ func (e *ContradictionError) Error() string {
 	}
 	return fmt.Sprintf("hosts of %s have taken orders that are not in this state directory:\n  %s\n"+
 		"See that no other runner is at work, and find the newer copy. Only where there is none: "+
-		"\"yare round start %s --take-over\" begins anew, and \"yare round adopt HOST\" brings a host to its end "+
+		"\"yare round start %s --take-over\" begins a new one, and \"yare round adopt HOST\" brings a host to its end "+
 		"that was left closed", e.Cluster, strings.Join(says, "\n  "), e.Cluster)
 }
 

@@ -150,7 +150,7 @@ func above(err error, cluster string) string {
 		return ""
 	}
 	return fmt.Sprintf(". Where there is no better copy of the state directory, \"yare round start %s --take-over\" begins "+
-		"anew: what can be read of this one is kept, and hosts that it left closed are adopted with \"yare round adopt\"",
+		"a new one: what can be read of this one is kept, and hosts that it left closed are adopted with \"yare round adopt\"",
 		cluster)
 }
 

@@ -134,7 +134,7 @@ func (k *hostKeys) check(host string, remote net.Addr, key ssh.PublicKey) error 
 			"/etc/ssh/ssh_host_*.pub) and add it there", shown, strings.Join(k.files, ", "))
 	case errors.As(err, &other):
 		w := other.Want[0]
-		k.refused = fmt.Errorf("it shows the host key %s, and %s line %d has another: the host was made anew, or "+
+		k.refused = fmt.Errorf("it shows the host key %s, and %s line %d has another: the host was reinstalled, or "+
 			"another machine answers in its place", shown, w.Filename, w.Line)
 	case err != nil:
 		k.refused = fmt.Errorf("its host %s is not accepted: %w", shown, err)

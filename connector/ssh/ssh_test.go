@@ -50,7 +50,7 @@ func TestTheConfigurationIsWhatOpenSSHMakesOfIt(t *testing.T) {
 		"Match final":    {base + "Match final host 127.0.0.1\n\tUser " + s.Me + "\n", "heron", "", ""},
 		"alias":          {"Host heron\n\tHostKeyAlias marsh\n" + known("aliased"), "heron", "", ""},
 		"bad known line": {known("broken"), "heron", "", ""},
-		"other key":      {known("other"), "heron", "host key", "made anew, or another machine answers"},
+		"other key":      {known("other"), "heron", "host key", "reinstalled, or another machine answers"},
 		"unknown key": {"Host heron\n\tHostKeyAlias reed\n" + known("aliased"), "heron",
 			"host key", "is in none of"},
 		"revoked": {"Host heron\n\tRevokedHostKeys " + filepath.Join(s.Dir, "revoked") + "\n" + base, "heron",

@@ -338,7 +338,7 @@ func TestFind(t *testing.T) {
 		{Flash, on(at("fw:f", "7")), NeedsPerson, `is "7"`},
 		{Flash, accepted(on()), NeedsPerson, "knows no task for it any more"},
 		{Flash, accepted(and(on(), ended)), NeedsPerson, ""},
-		{Flash, accepted(on(reset(now))), NotDone, "started anew"},
+		{Flash, accepted(on(reset(now))), NotDone, "restarted since"},
 		{Flash, accepted(on(unread(estate.BMCState))), Untold, ""},
 		{Flash, since(on(), Settling-time.Second), UnderWay, "given a minute"},
 		{Flash, since(on(), Settling), NotDone, "no task that it had not before"},

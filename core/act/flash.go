@@ -57,7 +57,7 @@ func (flash) Find(a Act, s Seen) Finding {
 	case why != nil:
 		return untold(why)
 	case b.Reset.After(a.Before.BMCReset) && !a.Before.BMCReset.IsZero():
-		return Finding{Outcome: NotDone, Detail: fmt.Sprintf("%s is at %q, and the BMC has started anew since",
+		return Finding{Outcome: NotDone, Detail: fmt.Sprintf("%s is at %q, and the BMC has restarted since",
 			c.Component, now.Version)}
 	case s.Accepted:
 		return Finding{Outcome: NeedsPerson,

@@ -26,7 +26,7 @@ func (t *turn) mayMigrate(v *Visit) (flying int, ok bool) {
 				if t.busy(v.Host) == 0 {
 					t.unreadable(v, fmt.Sprintf(
 						"%s is off: no new moves are begun: at most %d may be out of service at once", h, most),
-						"bring "+h+" back, or plan anew with more hosts out at once")
+						"bring "+h+" back, or plan again with more hosts out at once")
 				}
 				return flying, false
 			}

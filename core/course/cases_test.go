@@ -1107,7 +1107,7 @@ seen trace:put:f=failed
 plan a f/bmc
 journal a: began checked stage:f put:f/overdue +1h goon
 seen a.reset
-⇒ record heard flash f a; record failed flash f a: … started anew
+⇒ record heard flash f a; record failed flash f a: … restarted since
 
 # an image of which it is not known whether it was taken: the BMC is given a minute
 plan a f/bmc

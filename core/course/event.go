@@ -136,7 +136,7 @@ func (e *Event) Says() string {
 	case e.Kind == Extended:
 		return "unplanned: " + e.Detail
 	case e.Kind == Rerouted:
-		return "planned anew: " + e.Detail
+		return "planned again: " + e.Detail
 	case e.Kind == Stays:
 		return "not brought back: " + e.Detail
 	case e.Kind == Waits:

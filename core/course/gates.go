@@ -36,7 +36,7 @@ var Gates = []Gate{
 	{"after", "Are the visits over to whose hosts its guests go?", "", "", afterGate},
 	{"trial", "Has the host on trial carried guests for as long as the brief says?", "", "", trialGate},
 	{"window", "Is it a time at which the brief lets a visit be under way, and would it be over before that ends?",
-		"plan anew with another window", "", windowGate},
+		"plan again with another window", "", windowGate},
 	{"at once", "Are fewer visits under way than the brief allows at once?", "", "", atOnceGate},
 	{"out", "Will no more hosts be out of service than the brief allows, those that already are included?",
 		"bring the others back, or allow more hosts out at once", "", outGate},

@@ -306,7 +306,7 @@ func unmet(n act.Needs, seen *estate.Reading, round string) *lack {
 		switch m := seen.Closed; {
 		case m == nil:
 			return &lack{"its mark is gone: it may take guests again",
-				"see who opened it, then resume: it is closed anew", nil}
+				"see who opened it, then resume: it is closed again", nil}
 		case m.Round != round:
 			return &lack{fmt.Sprintf("it is closed by %s (%s), and no more by this round", m.By, m.Reason),
 				"a host that somebody else closed is theirs to open; ask them", nil}

@@ -84,7 +84,7 @@ func (c *compiled) nowhere(outs []int32, g int32, w *want) *Obstacle {
 	case slices.ContainsFunc(c.p.Hosts, func(h Host) bool { _, lack := lacks(h.Features, w.features); return lack }):
 		return &Obstacle{Guest: name, Constraint: "finds what it needs of processor and emulator (" +
 			strings.Join(w.features, ", ") + ") on no other open host",
-			WayOut: "start it anew with less, or bring another host up to it first"}
+			WayOut: "start it again with less, or bring another host up to it first"}
 	}
 	if len(w.taken) > 0 {
 		return &Obstacle{Guest: name, Constraint: "finds on every other open host that it may be on another guest, powered " +

@@ -89,7 +89,7 @@ func change(d drift.Verdict, r *estate.Reading) (c want, left string) {
 	case drift.AwaitingRestart:
 		if slices.ContainsFunc(d.Found.Holders, func(h estate.Holder) bool { return h.Guest != "" }) {
 			return want{}, "awaiting " + d.Found.Awaits() +
-				": each comes onto the new one when it moves here from elsewhere, or starts anew"
+				": each comes onto the new one when it moves here from elsewhere, or is started again"
 		}
 		// a service that nobody restarts while the host runs takes the host's restart
 		c.Restart, c.Services = catalogue.HostRestart, restartable(d.Found.Services())

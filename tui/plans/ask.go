@@ -42,7 +42,7 @@ func (s *Screen) takeWay(f part.Frame, host string) tea.Msg {
 		return nil
 	}
 	return part.Confirm{Title: "Take this way out for the round over " + s.cluster + "?", Yes: "take it",
-		Lines: []string{w.Says() + ".", "The plan is made anew with it; nothing is touched yet. U takes it back."},
+		Lines: []string{w.Says() + ".", "The plan is made again with it; nothing is touched yet. U takes it back."},
 		Then:  taken{s.cluster, w}}
 }
 

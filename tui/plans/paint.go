@@ -27,7 +27,7 @@ func (s *Screen) View(f part.Frame, c *part.Canvas, a part.Area) {
 		col.Line(0, part.Plain, s.wrong.Error())
 		col.Gap()
 		if len(s.past) > 0 {
-			col.Line(0, part.Quiet, "U takes back the last change; n plans the usual round anew.")
+			col.Line(0, part.Quiet, "U takes back the last change; n plans the usual round again.")
 		} else {
 			col.Line(0, part.Quiet, "n tries again.")
 		}

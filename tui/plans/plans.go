@@ -1,5 +1,5 @@
 // Package plans is the Plan screen: everything that a round would do, before anything is touched. Hosts are lanes along
-// time, with the load above them; whatever is changed about the round is planned anew at once, on the same reading.
+// time, with the load above them; whatever is changed about the round is planned again at once, on the same reading.
 package plans
 
 import (
@@ -76,7 +76,7 @@ func (s *Screen) Help() []string {
 		"◂ in a lane: guests that come to that host from the one under the cursor, when they come. ▸ below: which " +
 			"guests go where; \"again\" is a guest that moves a second time.",
 		"The floor is the fewest moves that any round could make; the plan says what costs more. Whatever you change " +
-			"is planned anew at once on the same reading; n reads anew.",
+			"is planned again at once on the same reading; n reads the hosts again.",
 		"Where something is narrowed when you come here, the plan is of just that; so it is with . on the Waterline, Drift " +
 			"and Host. What it is narrowed to is shown at the top, and U takes it back.",
 		"A host that can't be visited says why, and the smallest way out. The round does not start while there is " +
@@ -182,7 +182,7 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 		part.NewKey("U", "take back", "take back the last change of the plan", back, func() tea.Msg {
 			return s.takeBack(f)
 		}),
-		part.NewKey("n", "anew", "plan the usual round again from a fresh reading", fresh, func() tea.Msg {
+		part.NewKey("n", "again", "plan the usual round again from a fresh reading", fresh, func() tea.Msg {
 			return s.anew(f, part.Just{})
 		}),
 	}

@@ -192,7 +192,7 @@ func (s *Screen) stuck(f part.Frame) string {
 // askWay has one of the ways out chosen, and what it needs said.
 func (s *Screen) askWay(f part.Frame) tea.Msg {
 	st := f.View.Rounds[s.cluster].State
-	c := part.Choose{Title: "What leads on", Lines: []string{st.Detail}}
+	c := part.Choose{Title: "The ways out", Lines: []string{st.Detail}}
 	for _, w := range st.Ways() {
 		then := s.askGoOn()
 		if w.Asks != course.AskGoOn {
