@@ -274,7 +274,7 @@ func TestCompletion(t *testing.T) {
 	}
 	defer on(t, "filter", "forget", "mine")
 	for line, want := range map[string]string{
-		"plan ": "vts", "check ": "vts heron", "explain heron fw:": "fw:corran-bmc", "feed sync ": "brae-mirror",
+		"plan ": "vts", "plan vts/her": "vts/heron", "check ": "vts heron", "explain heron fw:": "fw:corran-bmc", "feed sync ": "brae-mirror",
 		"feed sync brae-mirror brae": "brae-rpm", "filter forget ": "mine", "check vts --narrow @": "@mine", "waiver add heron hea": "health",
 		"round drop vts ": "heron", "sim fault heron no-": "no-return", "baseline show plat": "platform-november", "plan vts --order ": "lightest-first",
 		"check vts --format ": "csv", "precheck vts --check bm": "bmc", "version compare ": "rpm", "plan vts --only fw:": "fw:corran-bmc",

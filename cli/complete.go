@@ -21,7 +21,13 @@ func (a *app) known(name string, args []string) []string {
 	case "HOST", "HOST[@TIME]":
 		return a.places(false, true)
 	case "CLUSTER[/HOST]":
-		return a.places(true, false)
+		out := a.places(true, false)
+		for _, c := range out {
+			for _, h := range a.hostsOf(c) {
+				out = append(out, c+"/"+h)
+			}
+		}
+		return out
 	case "HOST-OF":
 		return a.hostsOf(args[0])
 	}
