@@ -48,7 +48,7 @@ func (d Drawing) Write(w io.Writer, format string) error {
 	case "pdf":
 		c = pdfCanvas{vgpdf.New(d.Width, d.Height)}
 	default:
-		return fmt.Errorf("no drawing format %q: there are %v", format, Formats)
+		return fmt.Errorf("no drawing format %q: there are %s", format, strings.Join(Formats, ", "))
 	}
 	p := &pen{Canvas: draw.New(c), height: d.Height}
 	p.box(0, 0, d.Width, d.Height, white)

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -139,7 +140,7 @@ func (a *app) baselineList() *cobra.Command {
 		Long:    "Lists the baselines of the estate: rank, clauses, whom they bind, and their newest version.",
 		Example: "  yare baseline list",
 		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, _ []string) error {
-			return a.show(ctx, h, &o, view.OfBaselines(h.Sources()))
+			return errors.Join(a.show(ctx, h, &o, view.OfBaselines(h.Sources())), h.UnreadBaselines())
 		}),
 	}
 	o.narrowing(a, c)

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"encoding/json"
 	"encoding/xml"
+	"errors"
 	"io"
 	"os"
 	"path/filepath"
@@ -350,5 +351,32 @@ func TestEveryCheckHasItsPage(t *testing.T) {
 		if !strings.Contains(string(index), "["+c.Name+"]("+c.Name+".md)") {
 			t.Errorf("%s is not in the index", c.Name)
 		}
+	}
+}
+
+// While a baseline can't be read no command passes over it: a list has the others, says which is missing and fails.
+func TestABaselineThatCannotBeRead(t *testing.T) {
+	dir := t.TempDir()
+	for name, text := range map[string]string{
+		"estate.yaml": "estate: x\nconnector: {kind: sim, dir: sim}\nclusters: [{name: a, hosts: [h]}]\n" +
+			"baselines: [baselines/good.yaml, baselines/bad.yaml]\n",
+		"baselines/good.yaml": "baseline: good\nassign: [a]\nclauses:\n  - component: deb:x\n    posture: never\n",
+		"baselines/bad.yaml":  "baseline: bad\nclausses: []\n",
+	} {
+		file := filepath.Join(dir, name)
+		if err := errors.Join(os.MkdirAll(filepath.Dir(file), 0o700), os.WriteFile(file, []byte(text), 0o600)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for args, out := range map[string]string{"baseline list": "good", "check": "", "report drift": "", "plan a": "", "catalogue list": "",
+		"payload prune --unknown": "", "news a": ""} {
+		r := yare(append([]string{"--state", dir}, strings.Fields(args)...)...)
+		if r.code != 1 || !strings.Contains(r.out, out) || out == "" && r.out != "" || !strings.Contains(r.err, "bad.yaml:2:1") {
+			t.Errorf("%s: %+v", args, r)
+		}
+	}
+	r := yare("--state", dir, "baseline", "list", "-o", filepath.Join(dir, "none", "x.csv"))
+	if want := "writing " + filepath.Join(dir, "none", "x.csv") + ": no such file or directory"; !strings.Contains(r.err, want) {
+		t.Errorf("%q, want %q", r.err, want)
 	}
 }

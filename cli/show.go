@@ -3,8 +3,10 @@ package cli
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"slices"
 	"strings"
 
@@ -91,6 +93,9 @@ func (a *app) write(o *output, what func(w io.Writer) error) error {
 		return err
 	}
 	if err := renameio.WriteFile(o.file, b.Bytes(), 0o644); err != nil {
+		if at := (*fs.PathError)(nil); errors.As(err, &at) {
+			err = at.Err // the path is of a file beside it
+		}
 		return fmt.Errorf("writing %s: %w", o.file, err)
 	}
 	return nil

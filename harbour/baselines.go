@@ -46,7 +46,7 @@ func (h *house) Source(name string) (view.Baseline, error) {
 		for _, s := range all {
 			names = append(names, s.Name)
 		}
-		return view.Baseline{}, fmt.Errorf("there is no baseline %q; there are %v", name, names)
+		return view.Baseline{}, fmt.Errorf("there is no baseline %q; there are %s", name, strings.Join(names, ", "))
 	}
 	return all[i], nil
 }

@@ -117,6 +117,13 @@ func (h *house) Unreadable() error {
 	return errors.Join(h.catalogueFault, h.baselineFault)
 }
 
+// UnreadBaselines says which baselines can't be read, and so are not among the Sources; nil where all can.
+func (h *house) UnreadBaselines() error {
+	h.mu.RLock()
+	defer h.mu.RUnlock()
+	return h.baselineFault
+}
+
 // beside resolves paths that are relative to the estate file.
 func (h *house) beside(names []string) (out []string) {
 	for _, n := range names {

@@ -30,7 +30,7 @@ func (h *house) feed(name string) (feed.Feed, error) {
 		for _, f := range h.feeds {
 			names = append(names, f.Name)
 		}
-		return feed.Feed{}, fmt.Errorf("there is no feed %q in the estate file; there are %v%s", name, names, Near(name, names))
+		return feed.Feed{}, fmt.Errorf("there is no feed %q in the estate file; there are %s%s", name, strings.Join(names, ", "), Near(name, names))
 	}
 	return h.feeds[i], nil
 }

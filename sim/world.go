@@ -126,7 +126,7 @@ func (w *World) Order(f Fault) error {
 		return fmt.Errorf("there is no host %s", f.Host)
 	}
 	if !slices.Contains(FaultKinds, f.Kind) {
-		return fmt.Errorf("there is no fault %q: there are %v", f.Kind, FaultKinds)
+		return fmt.Errorf("there is no fault %q: there are %s", f.Kind, estate.Listed(FaultKinds))
 	}
 	if f.Kind == Answers {
 		h.Up = true

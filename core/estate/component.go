@@ -26,6 +26,15 @@ const (
 // Layers lists every layer: the host's own from the top of the stack down, then guests and settings.
 var Layers = []Layer{Platform, Driver, Firmware, Inside, Settings}
 
+// Listed joins words for a sentence.
+func Listed[T ~string](words []T) string {
+	out := make([]string, len(words))
+	for i, w := range words {
+		out[i] = string(w)
+	}
+	return strings.Join(out, ", ")
+}
+
 // Key names a component: a kind, a colon and the component's own name, as "deb:brae-tls", "rpm:brae-tls-libs",
 // "drv:lorne25", "fw:tarbet-s9", "agent:brae-agent", "machine:q35", "set:service/chrony" or "host:brae-stack". A
 // package of a foreign architecture carries it after a second colon, as dpkg does. The zero value is no component.

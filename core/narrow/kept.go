@@ -5,6 +5,8 @@ import (
 	"maps"
 	"slices"
 	"strings"
+
+	"yareharbour/core/estate"
 )
 
 // ParseWith reads a filter's text, in which a word @NAME stands for the filter that is kept under that name. One that
@@ -19,7 +21,7 @@ func ParseWith(text string, kept map[string]string) (Filter, error) {
 		}
 		is, found := kept[name]
 		if !found {
-			return Filter{}, fmt.Errorf("no filter is kept as @%s; there are %v", name, slices.Sorted(maps.Keys(kept)))
+			return Filter{}, fmt.Errorf("no filter is kept as @%s; there are %s", name, estate.Listed(slices.Sorted(maps.Keys(kept))))
 		}
 		words = append(words, is)
 	}

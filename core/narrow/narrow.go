@@ -113,13 +113,13 @@ func (t *term) check(value string) (err error) {
 	case "layer":
 		for _, v := range t.values {
 			if !slices.Contains(estate.Layers, estate.Layer(v)) {
-				err = fmt.Errorf("there is no layer %q; there are %v", v, estate.Layers)
+				err = fmt.Errorf("there is no layer %q; there are %s", v, estate.Listed(estate.Layers))
 			}
 		}
 	case "kind":
 		for _, v := range t.values {
 			if !slices.Contains(estate.Kinds(), v) {
-				err = fmt.Errorf("there is no kind %q; there are %v", v, estate.Kinds())
+				err = fmt.Errorf("there is no kind %q; there are %s", v, estate.Listed(estate.Kinds()))
 			}
 		}
 	case "verdict":

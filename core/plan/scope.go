@@ -20,7 +20,7 @@ func ParseScope(word string) (Scope, error) {
 	switch {
 	case named && field == "layer":
 		if !slices.Contains(estate.Layers, estate.Layer(value)) {
-			return "", fmt.Errorf("there is no layer %q; there are %v", value, estate.Layers)
+			return "", fmt.Errorf("there is no layer %q; there are %s", value, estate.Listed(estate.Layers))
 		}
 	case named && field == "class":
 		if !slices.Contains(estate.Classes, value) {

@@ -6,7 +6,12 @@
 // that the scheme does not admit are still ordered, and Valid says what is wrong with them.
 package version
 
-import "fmt"
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+)
 
 // Scheme names one ordering of version strings. The zero value is no scheme: it compares byte by byte.
 type Scheme uint8
@@ -42,7 +47,7 @@ func ParseScheme(name string) (Scheme, error) {
 			return s, nil
 		}
 	}
-	return 0, fmt.Errorf("no version scheme %q: there are %v", name, Schemes)
+	return 0, fmt.Errorf("no version scheme %q: there are %s", name, strings.Join(slices.Sorted(maps.Values(schemeNames)), ", "))
 }
 
 // Compare returns -1, 0 or +1 as a sorts before, with or after b.
