@@ -354,6 +354,20 @@ func TestEveryCheckHasItsPage(t *testing.T) {
 	}
 }
 
+// Names are completed from the usual state directory too.
+func TestCompletionWithoutAStateDirectory(t *testing.T) {
+	dir := t.TempDir()
+	t.Setenv("XDG_STATE_HOME", dir)
+	if err := errors.Join(os.Mkdir(filepath.Join(dir, "yare"), 0o700), os.Symlink(demoDir(t), filepath.Join(dir, "yare", "demo"))); err != nil {
+		t.Fatal(err)
+	}
+	for _, words := range [][]string{{"round", "drop", "vts", "her"}, {"plan", "vts/her"}} {
+		if r := yare(append([]string{"--demo", "__complete"}, words...)...); !strings.Contains(r.out, "heron") {
+			t.Errorf("%v is completed with %q", words, r.out)
+		}
+	}
+}
+
 // While a baseline can't be read no command passes over it: a list has the others, says which is missing and fails.
 func TestABaselineThatCannotBeRead(t *testing.T) {
 	dir := t.TempDir()

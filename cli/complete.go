@@ -4,6 +4,7 @@ import (
 	"context"
 	"time"
 
+	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
 	versions "yareharbour/core/version"
 	"yareharbour/core/view"
@@ -22,9 +23,9 @@ func (a *app) known(name string, args []string) []string {
 		return a.places(false, true)
 	case "CLUSTER[/HOST]":
 		out := a.places(true, false)
-		for _, c := range out {
-			for _, h := range a.hostsOf(c) {
-				out = append(out, c+"/"+h)
+		for _, c := range a.clusters() {
+			for _, h := range c.Hosts {
+				out = append(out, c.Name+"/"+h)
 			}
 		}
 		return out
@@ -55,16 +56,18 @@ func (a *app) known(name string, args []string) []string {
 	return nil
 }
 
-// places are the names of clusters and hosts, from the estate file alone.
-func (a *app) places(clusters, hosts bool) (out []string) {
+// clusters are those of the estate file, which alone is read; none where it can't be.
+func (a *app) clusters() []estate.Cluster {
 	if a.prepare() != nil {
 		return nil
 	}
-	all, err := harbour.Names(a.options())
-	if err != nil {
-		return nil
-	}
-	for _, c := range all {
+	all, _ := harbour.Names(a.options()) // what can't be read is not offered
+	return all
+}
+
+// places are the names of clusters and hosts.
+func (a *app) places(clusters, hosts bool) (out []string) {
+	for _, c := range a.clusters() {
 		if clusters {
 			out = append(out, c.Name)
 		}
@@ -76,11 +79,7 @@ func (a *app) places(clusters, hosts bool) (out []string) {
 }
 
 func (a *app) hostsOf(cluster string) []string {
-	all, err := harbour.Names(a.options())
-	if err != nil {
-		return nil
-	}
-	for _, c := range all {
+	for _, c := range a.clusters() {
 		if c.Name == cluster {
 			return c.Hosts
 		}
@@ -127,32 +126,31 @@ func (a *app) scopes() (out []string) {
 }
 
 func (a *app) baselineNames() []string {
-	return a.from(func(_ context.Context, h *harbour.Harbour) (out []string) {
-		for _, b := range h.Sources() {
-			out = append(out, b.Name)
-		}
-		return out
+	return a.from(func(_ context.Context, h *harbour.Harbour) []string {
+		return called(h.Sources(), func(b view.Baseline) string { return b.Name })
 	})
 }
 
 func (a *app) feedNames() []string {
-	return a.from(func(_ context.Context, h *harbour.Harbour) (out []string) {
+	return a.from(func(_ context.Context, h *harbour.Harbour) []string {
 		all, _ := h.Feeds() // what can't be read is not offered
-		for _, f := range all {
-			out = append(out, f.Name)
-		}
-		return out
+		return called(all, func(f view.Feed) string { return f.Name })
 	})
 }
 
 func (a *app) bundleNames() []string {
-	return a.from(func(_ context.Context, h *harbour.Harbour) (out []string) {
+	return a.from(func(_ context.Context, h *harbour.Harbour) []string {
 		all, _ := h.Bundles() // what can't be read is not offered
-		for _, b := range all {
-			out = append(out, b.Name)
-		}
-		return out
+		return called(all, func(b catalogue.Bundle) string { return b.Name })
 	})
+}
+
+// called are the names of things.
+func called[T any](all []T, name func(T) string) (out []string) {
+	for _, x := range all {
+		out = append(out, name(x))
+	}
+	return out
 }
 
 func (a *app) filterNames() []string {

@@ -104,6 +104,9 @@ where the estate file says "act: true" for it.`,
 		SilenceErrors: true,
 		SilenceUsage:  true,
 		PersistentPreRunE: func(c *cobra.Command, _ []string) error {
+			if c.Name() == cobra.ShellCompRequestCmd || c.Name() == cobra.ShellCompNoDescRequestCmd {
+				return nil // the options of what is completed are not read yet: whoever completes prepares
+			}
 			for _, is := range a.checks[c] {
 				if err := is(); err != nil {
 					return err
