@@ -3,14 +3,11 @@ package cli
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"io"
-	"io/fs"
 	"slices"
 	"strings"
 
-	"github.com/google/renameio/v2"
 	"github.com/spf13/cobra"
 
 	"yareharbour/core/narrow"
@@ -92,13 +89,7 @@ func (a *app) write(o *output, what func(w io.Writer) error) error {
 		_, err := a.raw.Write(b.Bytes()) // what is written out has passed the border
 		return err
 	}
-	if err := renameio.WriteFile(o.file, b.Bytes(), 0o644); err != nil {
-		if at := (*fs.PathError)(nil); errors.As(err, &at) {
-			err = at.Err // the path is of a file beside it
-		}
-		return fmt.Errorf("writing %s: %w", o.file, err)
-	}
-	return nil
+	return export.WriteFile(o.file, b.Bytes())
 }
 
 // text writes a text of our own, as it is.

@@ -6,12 +6,16 @@ import (
 	"bytes"
 	"encoding/csv"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"regexp"
 	"strings"
 	"text/tabwriter"
 	"time"
+
+	"github.com/google/renameio/v2"
 
 	"yareharbour/chart"
 	"yareharbour/core/view"
@@ -51,6 +55,18 @@ func FileName(d view.Document, at time.Time, format string) string {
 		}
 	}
 	return fmt.Sprintf("yare-%s-%s.%s", name, at.Format("20060102-1504"), Extension(format))
+}
+
+// WriteFile writes a file, whole or not at all.
+func WriteFile(file string, b []byte) error {
+	err := renameio.WriteFile(file, b, 0o644)
+	if at := (*fs.PathError)(nil); errors.As(err, &at) {
+		err = at.Err // the path is of a file beside it
+	}
+	if err != nil {
+		return fmt.Errorf("writing %s: %w", file, err)
+	}
+	return nil
 }
 
 // Write writes a document in one of Formats.

@@ -279,15 +279,20 @@ func (h *house) effect(held *drift.Holdings, readings map[string]*estate.Reading
 func (h Baselines) CompareVersions(ctx context.Context, name string, from, to int) ([]baseline.Change, error) {
 	var two [2]baseline.Baseline
 	for i, n := range []int{from, to} {
-		v, err := h.versions.Version(ctx, name, n)
+		v, err := h.Version(ctx, name, n)
 		if err != nil {
 			return nil, err
 		}
-		if two[i], err = baselinefile.Parse(fmt.Sprintf("%s, version %d", name, n), []byte(v.Text)); err != nil {
+		if two[i], err = parsed(name, &v); err != nil {
 			return nil, err
 		}
 	}
 	return baseline.Compare(two[0], two[1]), nil
+}
+
+// parsed is the baseline that a version says.
+func parsed(name string, v *view.Version) (baseline.Baseline, error) {
+	return baselinefile.Parse(fmt.Sprintf("%s, version %d", name, v.N), []byte(v.Text))
 }
 
 // EffectOn tells what it would do to what a view shows if the baseline of that name said the text, and which names in
@@ -318,18 +323,23 @@ func (h Baselines) VersionsOf(ctx context.Context, name string) ([]view.Version,
 	if err != nil {
 		return nil, err
 	}
-	var out []view.Version
-	for _, v := range list {
-		one, err := h.Version(ctx, name, v.N)
+	out := make([]view.Version, len(list))
+	var newer baseline.Baseline
+	for i, v := range list {
+		if out[i], err = h.Version(ctx, name, v.N); err != nil {
+			return nil, err
+		}
+		if len(list) == 1 {
+			break // it changed nothing: it need not even be understood
+		}
+		b, err := parsed(name, &out[i])
 		if err != nil {
 			return nil, err
 		}
-		if v.N > 1 {
-			if one.Changes, err = h.CompareVersions(ctx, name, v.N-1, v.N); err != nil {
-				return nil, err
-			}
+		if i > 0 {
+			out[i-1].Changes = baseline.Compare(b, newer)
 		}
-		out = append(out, one)
+		newer = b
 	}
 	return out, nil
 }

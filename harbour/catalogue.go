@@ -117,6 +117,14 @@ func (h *house) Unreadable() error {
 	return errors.Join(h.catalogueFault, h.baselineFault)
 }
 
+// refuses is the error of what is not done, or not known, while one of the estate's files can't be read; nil where all can.
+func (h *house) refuses(what string) error {
+	if err := h.Unreadable(); err != nil {
+		return fmt.Errorf("%s while this can't be read: %w", what, err)
+	}
+	return nil
+}
+
 // UnreadBaselines says which baselines can't be read, and so are not among the Sources; nil where all can.
 func (h *house) UnreadBaselines() error {
 	h.mu.RLock()

@@ -223,14 +223,13 @@ func (h Looking) MarkSeen(ctx context.Context, cluster string) error {
 	if err != nil {
 		return err
 	}
-	if err := h.Unreadable(); err != nil {
-		return fmt.Errorf("nothing is marked as seen while this can't be read: %w", err)
+	if err := h.refuses("nothing is marked as seen"); err != nil {
+		return err
 	}
-	kept, err := h.readings.Newest(ctx, c.Hosts)
+	verdicts, err := h.keptVerdicts(ctx, c.Name)
 	if err != nil {
 		return err
 	}
-	verdicts := h.Check(h.Checker(), kept)
 	return h.tallies.KeepLook(ctx, cluster, store.Look{At: h.Now(), By: h.By, Seen: drift.See(verdicts)})
 }
 

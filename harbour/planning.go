@@ -108,8 +108,8 @@ func (h *house) Gather(ctx context.Context, b plan.Brief) (*plan.Input, error) {
 		return nil, err
 	}
 	h.refresh(ctx)
-	if err := h.Unreadable(); err != nil {
-		return nil, fmt.Errorf("nothing is planned while this can't be read: %w", err)
+	if err := h.refuses("nothing is planned"); err != nil {
+		return nil, err
 	}
 	readings, err := h.read(ctx, c.Hosts, nil)
 	if err != nil {

@@ -353,8 +353,8 @@ func ParseRule(text string) (rule Rule, err error) {
 
 // Prune says which payloads the rule lets go: never what a host wants, or an unfinished round is going to apply.
 func (h Supplies) Prune(ctx context.Context, rule Rule) (out []catalogue.Pruned, err error) {
-	if err := h.Unreadable(); err != nil {
-		return nil, fmt.Errorf("what is needed can't be told while this can't be read: %w", err)
+	if err := h.refuses("what is needed can't be told"); err != nil {
+		return nil, err
 	}
 	if rule.PruneRule != (catalogue.PruneRule{}) {
 		if out, err = h.prune(ctx, rule.PruneRule); err != nil {

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"time"
 
+	"yareharbour/core/survey"
 	"yareharbour/tui/part"
 )
 
@@ -81,7 +82,7 @@ func (m *Model) paintFaults(c *part.Canvas, a part.Area) part.Area {
 	if len(m.view.Faults) == 0 || m.top().Place().Screen == part.Waterline {
 		return a
 	}
-	lines := part.Wrap("! verdicts can't be trusted until this can be read: "+m.view.Faults[0], a.W-2)
+	lines := part.Wrap("! "+survey.Untrusted+m.view.Faults[0], a.W-2)
 	lines = lines[:min(len(lines), 2)]
 	for i, l := range lines {
 		c.Within(a.X+1, a.Y+i, a.W-2, part.Alarm|part.Bold, l)

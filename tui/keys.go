@@ -9,7 +9,6 @@ import (
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
-	"github.com/google/renameio/v2"
 	"github.com/sahilm/fuzzy"
 
 	"yareharbour/core/drift"
@@ -397,7 +396,7 @@ func (m *Model) export(format string) tea.Msg {
 		var b bytes.Buffer
 		err := export.Write(&b, *d, format)
 		if err == nil {
-			err = renameio.WriteFile(name, b.Bytes(), 0o644)
+			err = export.WriteFile(name, b.Bytes())
 		}
 		if err != nil {
 			return part.Failed{Err: fmt.Errorf("exporting: %w", err)}

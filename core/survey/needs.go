@@ -94,7 +94,7 @@ const (
 // general are the needs that are of no one cluster.
 func general(in Input) (out []Need) {
 	for _, f := range in.Faults {
-		out = append(out, Need{Urgency: Now, First: true, Text: "verdicts can't be trusted until this can be read: " + f})
+		out = append(out, Need{Urgency: Now, First: true, Text: Untrusted + f})
 	}
 	for _, p := range in.Problems {
 		u := Sometime

@@ -35,6 +35,9 @@ type Survey struct {
 	Needs []Need
 }
 
+// Untrusted is what is said of a file of the estate that can't be read; its name and what is wrong follow.
+const Untrusted = "verdicts can't be trusted until this can be read: "
+
 // Input is what a survey is made from.
 type Input struct {
 	Estate   estate.Estate
