@@ -129,7 +129,7 @@ func (a *app) baselineDerive() *cobra.Command {
 	c.Flags().StringVar(&name, "name", "", "the baseline's name (default: like-HOST)")
 	c.Flags().StringSliceVar(&layers, "layers", usual, "only these layers")
 	completes(c, "layers", every...)
-	o.only(c)
+	o.only(c, "file to write (default: standard output)")
 	return c
 }
 

@@ -146,15 +146,19 @@ there is drift too or not), 1 failure, or a baseline that names a host, track, m
 			return a.reported(c.Context(), nil, &o, &d, all)
 		}
 		return a.judged(func(ctx context.Context, h *harbour.Harbour, args []string) error {
-			hosts, readings, err := a.readNamed(ctx, h, args)
-			if err != nil {
-				return err
-			}
 			f, err := o.filter(ctx, h)
 			if err != nil {
 				return err
 			}
-			d, err := h.Report(ctx, hosts, readings, local.Baseline, f)
+			c, err := h.Binding(local.Baseline)
+			if err != nil {
+				return err
+			}
+			hosts, readings, err := a.readNamed(ctx, h, args)
+			if err != nil {
+				return err
+			}
+			d, err := h.Report(ctx, c, hosts, readings, f)
 			if err != nil {
 				return err
 			}
@@ -353,15 +357,15 @@ func (a *app) reportDrift() *cobra.Command {
 			"the whole estate, other hosts as they were last read.",
 		Example: "  yare report drift tides -o tides.csv\n  yare report drift -o waterline.pdf",
 		RunE: a.judged(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			f, err := o.filter(ctx, h)
+			if err != nil {
+				return err
+			}
 			hosts, _, err := a.readNamed(ctx, h, args)
 			if err != nil {
 				return err
 			}
 			e, err := h.View(ctx)
-			if err != nil {
-				return err
-			}
-			f, err := o.filter(ctx, h)
 			if err != nil {
 				return err
 			}

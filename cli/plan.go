@@ -67,7 +67,7 @@ func (b *settings) options(a *app, c *cobra.Command, has func(*brief.Setting) bo
 		case brief.Percent:
 			f.Float64(s.Name, 0, s.Help)
 		case brief.Span:
-			f.Var(new(lasting), s.Name, s.Help)
+			f.VarPF(new(lasting), s.Name, "", s.Help).DefValue = "" // what is usual is in the help
 		case brief.Yes:
 			f.Bool(s.Name, false, s.Help)
 		default:
@@ -246,7 +246,7 @@ func (a *app) briefCommand() *cobra.Command {
 		}),
 	}
 	b.flags(a, write)
-	o.only(write)
+	o.only(write, "file to write (default: standard output)")
 	c := &cobra.Command{
 		Use:   "brief",
 		Short: "Write and check brief files: a round's settings, to be used again",
@@ -290,7 +290,7 @@ func (a *app) schema(of, what string) *cobra.Command {
 	if of != "release list" {
 		c.Example = "  yare " + of + " schema -o " + of + ".schema.json"
 	}
-	o.only(c)
+	o.only(c, "file to write (default: standard output)")
 	return c
 }
 

@@ -5,6 +5,8 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 
@@ -28,7 +30,7 @@ func (o *output) flags(c *cobra.Command) {
 	f := c.Flags()
 	f.Func("format", strings.Join(export.Formats, ", ")+" (default: by the ending of the output file, or text)", o.set)
 	f.BoolFunc("json", "print JSON, as --format json does", func(string) error { return o.set("json") })
-	f.StringVarP(&o.file, "output", "o", "", "file to write; its ending chooses the format (default: standard output)")
+	o.only(c, "file to write; its ending chooses the format (default: standard output)")
 	completes(c, "format", export.Formats...)
 }
 
@@ -97,7 +99,13 @@ func (a *app) text(o *output, text []byte) error {
 	return a.write(o, func(w io.Writer) error { _, err := w.Write(text); return err })
 }
 
-// file adds --output for what has but one form.
-func (o *output) only(c *cobra.Command) {
-	c.Flags().StringVarP(&o.file, "output", "o", "", "file to write (default: standard output)")
+// only adds --output alone, for what has but one form. A place where no file can be is told before anything is done.
+func (o *output) only(c *cobra.Command, says string) {
+	c.Flags().FuncP("output", "o", says, func(file string) error {
+		if d, err := os.Stat(filepath.Dir(file)); err != nil || !d.IsDir() {
+			return fmt.Errorf("there is no directory %s", filepath.Dir(file))
+		}
+		o.file = file
+		return nil
+	})
 }

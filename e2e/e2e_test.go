@@ -206,7 +206,7 @@ func TestKilledAtEachStep(t *testing.T) {
 	before := world(t, dir)
 	// in the order of the first visit that has them all: others are to come after the last
 	steps := []string{"stage", "move", "close", "backup", "flash", "install", "restart", "prove", "reopen"}
-	args := []string{"round", "start", "vts", "--reason", "killed on purpose", "--state", dir}
+	args := []string{"round", "start", "vts", "--hosts", "heron", "--reason", "killed on purpose", "--state", dir}
 	for _, step := range steps {
 		killAt(t, dir, step, args)
 		args = []string{"round", "resume", "vts", "--state", dir}
@@ -215,8 +215,8 @@ func TestKilledAtEachStep(t *testing.T) {
 	if r := run(t, args...); r.code != 0 && !strings.Contains(r.err, "is finished") {
 		t.Fatalf("the last resume: exit %d\n%s%s", r.code, r.out, r.err)
 	}
-	if r := run(t, "check", "vts", "--state", dir); r.code != 0 {
-		t.Errorf("after the round vts is not in line: exit %d\n%s", r.code, r.out)
+	if r := run(t, "check", "vts/heron", "--state", dir); r.code != 0 {
+		t.Errorf("after the round heron is not in line: exit %d\n%s", r.code, r.out)
 	}
 	after := world(t, dir)
 	if len(after.Restarts) > 0 {

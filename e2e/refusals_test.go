@@ -14,7 +14,7 @@ import (
 // Bad input gets a clear error on stderr and the exit code 1, and leaves what is there as it was.
 func TestRefusals(t *testing.T) {
 	t.Parallel()
-	dir := demoState(t, 1)
+	dir := demoState(t, 60)
 	if r := run(t, "read", "vts", "--state", dir); r.code != 0 {
 		t.Fatal(r.err)
 	}
@@ -70,7 +70,7 @@ func TestRefusals(t *testing.T) {
 		{"watch without a round", "round watch vts", "vts had no round yet"},
 		{"host of another cluster", "plan vts --hosts ruff", `vts has no host "ruff"`},
 		{"report of no format", "report drift vts --format docx", `there is no format "docx"; there are text, csv, json, svg, pdf`},
-		{"report to nowhere", "report drift vts -o /nowhere/x.txt", "writing /nowhere/x.txt"},
+		{"report to nowhere", "report drift vts -o /nowhere/x.txt", "there is no directory /nowhere"},
 		{"unknown fault", "sim fault heron sulks", `there is no fault "sulks"`},
 		{"no estate file", "check vts --estate /nowhere/estate.yaml", "/nowhere/estate.yaml"},
 		{"estate file with a host twice",
@@ -196,7 +196,7 @@ func kept(t *testing.T, dir string) []byte {
 // A baseline derived from a host finds that host in line, and says where its siblings are not.
 func TestADerivedBaselineFindsItsModelInLine(t *testing.T) {
 	t.Parallel()
-	dir := demoState(t, 1)
+	dir := demoState(t, 60)
 	file := filepath.Join(t.TempDir(), "good.yaml")
 	if r := run(t, "baseline", "derive", "lapwing", "-o", file, "--state", dir); r.code != 0 {
 		t.Fatal(r.err)
@@ -215,7 +215,7 @@ func TestADerivedBaselineFindsItsModelInLine(t *testing.T) {
 
 func TestStateOfANewerVersionIsLeftAlone(t *testing.T) {
 	t.Parallel()
-	dir := demoState(t, 1)
+	dir := demoState(t, 60)
 	if r := run(t, "read", "vts", "--state", dir); r.code != 0 {
 		t.Fatal(r.err)
 	}

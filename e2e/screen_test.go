@@ -163,6 +163,7 @@ func TestSmallTerminalKeysAndNarrowing(t *testing.T) {
 	s.Keys(":", "=host curlew", "Enter")
 	s.Wait(`Host › tides › curlew`)
 	s.Keys("/", "=withdrawn", "Enter")
+	s.Wait(`narrowed to “withdrawn”`)
 	s.Wait(`✗ fw:lorne-l25 \(slot 2\)`)
 	s.Keys("Escape")
 	s.Gone(`narrowed`)

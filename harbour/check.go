@@ -18,22 +18,27 @@ import (
 	"yareharbour/core/view"
 )
 
-// Report holds hosts as they were read against their baselines, or against the one of a file in place of them, and
-// reports what the filter lets through.
-func (h Looking) Report(ctx context.Context, hosts []string, readings map[string]*estate.Reading, file string,
-	f narrow.Filter) (view.Report, error) {
+// Binding is a checker of the estate, or, where a file is named, one for which only that baseline binds, everywhere.
+func (h Looking) Binding(file string) (*drift.Checker, error) {
 	c := h.Checker()
-	if file != "" {
-		b, _, err := ReadBaseline(file)
-		if err != nil {
-			return view.Report{}, err
-		}
-		b.Assign = nil
-		for _, cl := range h.Estate.Clusters {
-			b.Assign = append(b.Assign, cl.Name)
-		}
-		c.Baselines = []baseline.Baseline{b}
+	if file == "" {
+		return c, nil
 	}
+	b, _, err := ReadBaseline(file)
+	if err != nil {
+		return c, err
+	}
+	b.Assign = nil
+	for _, cl := range h.Estate.Clusters {
+		b.Assign = append(b.Assign, cl.Name)
+	}
+	c.Baselines = []baseline.Baseline{b}
+	return c, nil
+}
+
+// Report judges readings, and reports what the filter lets through.
+func (h Looking) Report(ctx context.Context, c *drift.Checker, hosts []string, readings map[string]*estate.Reading,
+	f narrow.Filter) (view.Report, error) {
 	verdicts := h.Check(c, readings)
 	d := view.Judged{Clusters: h.Estate.Clusters, Checker: c, Readings: readings, Verdicts: verdicts}.Report(hosts, f)
 	d.Estate = h.Estate.Name

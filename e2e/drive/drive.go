@@ -16,6 +16,9 @@ import (
 // Patience is how long a test waits for something that should happen soon. Machines that run tests can be very slow.
 var Patience = 90 * time.Second
 
+// pause lies between two looks at the screen: each starts a process.
+const pause = 40 * time.Millisecond
+
 // Screen is the program in a terminal of its own.
 type Screen struct {
 	t      *testing.T
@@ -85,7 +88,7 @@ func (s *Screen) Keys(keys ...string) {
 func (s *Screen) Wait(pattern string) string {
 	s.t.Helper()
 	re := regexp.MustCompile(pattern)
-	for start := time.Now(); ; time.Sleep(10 * time.Millisecond) {
+	for start := time.Now(); ; time.Sleep(pause) {
 		text := s.Text()
 		if m := re.FindString(text); m != "" {
 			return m
@@ -101,7 +104,7 @@ func (s *Screen) Wait(pattern string) string {
 func (s *Screen) Gone(pattern string) {
 	s.t.Helper()
 	re := regexp.MustCompile(pattern)
-	for start := time.Now(); re.MatchString(s.Text()); time.Sleep(10 * time.Millisecond) {
+	for start := time.Now(); re.MatchString(s.Text()); time.Sleep(pause) {
 		if time.Since(start) > Patience {
 			s.t.Fatalf("the screen still shows %q:\n%s", pattern, s.Text())
 		}
@@ -125,7 +128,7 @@ func (s *Screen) Click(text string) {
 // Ends waits until the program has ended, with the exit status.
 func (s *Screen) Ends(want string) {
 	s.t.Helper()
-	for start := time.Now(); ; time.Sleep(10 * time.Millisecond) {
+	for start := time.Now(); ; time.Sleep(pause) {
 		if b, err := os.ReadFile(s.status); err == nil && len(b) > 0 {
 			if got := strings.TrimSpace(string(b)); got != want {
 				s.t.Errorf("the program ended with %s, want %s", got, want)
