@@ -37,7 +37,15 @@ func TestAPlanIsChangedAndStarted(t *testing.T) {
 	if err != nil || !strings.Contains(string(text), "vts,4,") {
 		t.Errorf("the export: %v, %.200q", err, text)
 	}
+	s.Keys("S", "Enter")
+	s.Wait(`the round's settings are in vts.yaml`)
 	s.Keys("U", "U")
+	s.Wait(`visits 4 · moves 21`)
+	s.Keys("B", "=v", "Tab") // it is completed
+	s.Wait(`open the brief: vts.yaml`)
+	s.Keys("Enter")
+	s.Wait(`what if: --out-of-service 2 --reserve 0`)
+	s.Keys("U")
 	s.Wait(`visits 4 · moves 21`)
 	s.Keys("s", "=November", "Enter")
 	s.Wait(`Start the round over vts\?`)

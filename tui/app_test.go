@@ -45,6 +45,11 @@ func (f *fake) Look(context.Context, []string, func(string, int)) error { return
 func (f *fake) Usual(cluster string) (plan.Brief, error) {
 	return plan.DefaultBrief(estate.Cluster{Name: cluster}), f.err
 }
+func (f *fake) ReadBrief(_, cluster string) (b, usual plan.Brief, err error) {
+	b, err = f.Usual(cluster)
+	return b, b, err
+}
+func (f *fake) WriteBrief(plan.Brief) ([]byte, error) { return nil, f.note("brief") }
 func (f *fake) Gather(_ context.Context, b plan.Brief) (*plan.Input, error) {
 	return &plan.Input{Brief: b, Now: now, Cluster: f.snap.Survey.Bands[0].Cluster}, f.err
 }

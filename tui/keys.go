@@ -366,12 +366,12 @@ func (m *Model) keepFilter(name string) tea.Msg {
 	}
 	if gone, ok := strings.CutPrefix(name, "-"); ok {
 		if _, is := kept[gone]; !is {
-			return part.Tell("no filter is kept as @%s", gone)
+			return part.Refuse("no filter is kept as @%s", gone)
 		}
 		return done(gone, "", "@"+gone+" is forgotten")
 	}
 	if name == "" || text == "" {
-		return part.Tell("nothing was kept: the name is empty, or nothing is narrowed")
+		return part.Refuse("nothing was kept: the name is empty, or nothing is narrowed")
 	}
 	return done(name, text, "kept as @"+name+": "+text)
 }

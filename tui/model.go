@@ -32,8 +32,9 @@ type Model struct {
 	narrow narrow.Filter
 	idle   []string // words of it that nothing answers to
 
-	over    overlay   // what lies over the screen, or is typed below it; nil: nothing
-	next    []overlay // what came while something lay there: it must not take that one's keys
+	over    overlay             // what lies over the screen, or is typed below it; nil: nothing
+	typed   map[string][]string // what was typed, by what was asked
+	next    []overlay           // what came while something lay there: it must not take that one's keys
 	toast   toast
 	reading *progress
 	readAt  time.Time // when the last reading ended
@@ -66,7 +67,8 @@ type Options struct {
 
 // New returns the screens at the desk, standing on the Waterline.
 func New(ctx context.Context, d App, o Options) *Model {
-	m := &Model{ctx: ctx, app: d, now: time.Now(), w: 80, h: 24, theme: part.NewTheme(!o.Light), forced: o.Fixed}
+	m := &Model{ctx: ctx, app: d, now: time.Now(), w: 80, h: 24, theme: part.NewTheme(!o.Light), forced: o.Fixed,
+		typed: map[string][]string{}}
 	m.stack = []part.Screen{screens[part.Waterline](m, part.Place{Screen: part.Waterline})}
 	return m
 }
@@ -184,21 +186,30 @@ func (m *Model) update(msg tea.Msg) tea.Cmd {
 	return nil
 }
 
-// pressed does what the mouse was pressed or turned on. What is a screen's own goes to the one that is shown.
+// pressed does what the mouse was pressed or turned on, nil where that is nothing. What is a screen's own goes to the one
+// that is shown.
 func (m *Model) pressed(msg any) tea.Cmd {
-	switch msg := msg.(type) {
-	case nil:
+	if msg == nil {
 		return nil
+	}
+	if line, ok := msg.(picked); ok {
+		return m.heard(m.over.key(m, "enter", int(line)))
+	}
+	switch m.over.(type) {
+	case nil:
+	case *narrowing:
+		m.leave() // whoever narrows picks from what is left
+	case *prompt:
+		return nil // only keys answer it: what was typed is for what was shown
+	default:
+		m.leave()
+		return nil
+	}
+	switch msg := msg.(type) {
 	case pressKey:
 		return m.press(string(msg))
 	case part.Go, part.Back:
 		return m.heard(msg)
-	case picked:
-		return m.heard(m.over.key(m, "enter", int(msg)))
-	}
-	if m.over != nil {
-		m.over = nil
-		return nil
 	}
 	return m.heard(m.top().Update(m.frame(), msg))
 }
@@ -234,6 +245,10 @@ func (m *Model) heard(msg tea.Msg) tea.Cmd {
 		}
 	case jobEnded:
 		return m.jobOver(msg.then)
+	case answered:
+		return m.heard(msg.of.came(m, msg.msg))
+	case completed:
+		msg.of.completed(msg)
 	case part.Several:
 		var cmds []tea.Cmd
 		for _, x := range msg {
@@ -254,7 +269,7 @@ func (m *Model) heard(msg tea.Msg) tea.Cmd {
 		m.say(msg.Say)
 		return m.load(false)
 	case part.Ask:
-		m.lay(newPrompt(msg))
+		m.lay(m.newPrompt(msg))
 	case part.Confirm:
 		m.lay(&question{msg})
 	case part.Choose:

@@ -3,9 +3,7 @@ package tui
 import (
 	"fmt"
 	"slices"
-	"strings"
 
-	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
 	"yareharbour/tui/part"
@@ -28,126 +26,13 @@ type typing interface {
 // picked is a click on a line of a box.
 type picked int
 
-// line is a line of text to type in.
-type line struct{ input textinput.Model }
-
-func newLine(text string) line {
-	in := textinput.New()
-	in.Prompt = ""
-	in.SetValue(text)
-	in.CursorEnd()
-	in.Focus() // its command only makes a cursor blink, and ours does not
-	return line{in}
-}
-
-func (l *line) text() string { return strings.TrimSpace(l.input.Value()) }
-
-func (l *line) add(text string) {
-	l.input.SetValue(l.input.Value() + text)
-	l.input.CursorEnd()
-}
-
-// paintLine paints the label, what was typed, and a hint, at the bottom of the screen.
-func (l *line) paintLine(m *Model, c *part.Canvas, label, hint string) {
-	y := m.h - 1
-	c.Fill(part.Rect(0, y, m.w, 1), part.Panel, ' ')
-	x := c.Put(1, y, part.Water|part.Bold|part.Panel, label+": ")
-	value, at := []rune(l.input.Value()), l.input.Position()
-	shift := max(0, at-(m.w-x-4)) // what is typed last is seen
-	x0 := x
-	x = c.Put(x, y, part.Strong|part.Panel, string(value[min(shift, len(value)):]))
-	if cursor := x0 + part.Width(string(value[min(shift, at):at])); cursor < x {
-		c.Shade(cursor, y, 1, part.Underline|part.Bold)
-	} else {
-		c.Put(x, y, part.Strong|part.Underline|part.Panel, "▏")
-	}
-	c.Right(m.w-1, y, max(0, m.w-x-4), part.Quiet|part.Panel, hint)
-}
-
-// prompt is an Ask.
-type prompt struct {
-	line
-	ask part.Ask
-}
-
-func newPrompt(a part.Ask) *prompt { return &prompt{newLine(a.Value), a} }
-
-func (p *prompt) key(m *Model, name string, _ int) tea.Msg {
-	switch name {
-	case "esc":
-		m.over = nil
-	case "enter":
-		m.over = nil
-		return p.ask.Then(p.text())
-	}
-	return nil
-}
-
-func (p *prompt) take(m *Model, msg tea.KeyPressMsg) tea.Msg {
-	if name := msg.String(); name == "esc" || name == "enter" {
-		return p.key(m, name, -1)
-	}
-	p.input, _ = p.input.Update(msg)
-	return nil
-}
-
-func (p *prompt) paste(_ *Model, text string) tea.Msg { p.add(text); return nil }
-
-func (p *prompt) paint(m *Model, c *part.Canvas) { p.paintLine(m, c, p.ask.Label, p.ask.Hint) }
-
-// narrowing is a filter that is typed; every view follows it.
-type narrowing struct {
-	line
-	wrong string // what can't be understood
-}
-
-func newNarrowing(m *Model) *narrowing { return &narrowing{line: newLine(m.filter)} }
-
-func (n *narrowing) key(m *Model, name string, _ int) tea.Msg {
-	switch {
-	case name == "esc":
-		m.over = nil
-		return m.setFilter("")
-	case name == "enter" && n.wrong == "": // else it stays until it can be understood, or Esc lets it go
-		m.over = nil
-	}
-	return nil
-}
-
-func (n *narrowing) take(m *Model, msg tea.KeyPressMsg) tea.Msg {
-	if name := msg.String(); name == "esc" || name == "enter" {
-		return n.key(m, name, -1)
-	}
-	n.input, _ = n.input.Update(msg)
-	return n.typed(m)
-}
-
-func (n *narrowing) paste(m *Model, text string) tea.Msg { n.add(text); return n.typed(m) }
-
-func (n *narrowing) typed(m *Model) tea.Msg {
-	n.wrong = ""
-	if _, err := m.understand(n.input.Value()); err != nil {
-		n.wrong = err.Error()
-	}
-	return m.setFilter(n.input.Value())
-}
-
-func (n *narrowing) paint(m *Model, c *part.Canvas) {
-	if n.wrong != "" {
-		n.paintLine(m, c, "narrow to", "! "+n.wrong)
-		return
-	}
-	n.paintLine(m, c, "narrow to",
-		"words, layer= severity= vendor= host= kind= class= hardware= verdict= age= used=, @kept; Esc shows all")
-}
-
 // finder finds commands and places by name.
 type finder struct {
 	line
 	chosen int
 }
 
-func newFinder() *finder { return &finder{line: newLine("")} }
+func newFinder() *finder { return &finder{line: newLine("", nil)} }
 
 func (f *finder) key(m *Model, name string, at int) tea.Msg {
 	found := m.found(f.text())
@@ -201,7 +86,7 @@ func (f *finder) paint(m *Model, c *part.Canvas) {
 	for i := range lines {
 		c.Press(part.Rect(a.X, a.Y+1+i, a.W, 1), picked(first+i))
 	}
-	f.paintLine(m, c, "find", "↑↓ choose, Enter does it, Esc leaves")
+	f.paintLine(m, c, "find", "↑↓ choose, Enter does it, Esc leaves", "")
 }
 
 // question is a Confirm: every key but y is a no.

@@ -24,8 +24,7 @@ func TestARoundIsStartedOnlyWithAReasonAndAYes(t *testing.T) {
 	}
 	m := model(t, f, 120, 40)
 	press(m, "p", "s", "enter")
-	shows(t, m, "a round needs a reason")
-	press(m, "s")
+	shows(t, m, "reason for the round:", "! a round needs a reason")
 	enter(m, "why")
 	press(m, "enter")
 	shows(t, m, "Start the round over c0?", "Just this plan is carried out", "y  start it")

@@ -222,7 +222,7 @@ func (s *Screen) askCompare(b view.Baseline, from int) tea.Msg {
 		Then: func(text string) tea.Msg {
 			to, err := strconv.Atoi(text)
 			if err != nil {
-				return part.Tell("%s is no version", text)
+				return part.Refuse("%s is no version", text)
 			}
 			return func() tea.Msg {
 				changes, err := s.app.CompareVersions(s.ctx, b.Name, from, to)

@@ -196,7 +196,7 @@ func (s *Screen) askWhy() tea.Msg {
 		Value: s.draft.Why,
 		Then: func(why string) tea.Msg {
 			if why == "" {
-				return part.Tell("a version needs a reason: it is what people will ask for")
+				return part.Refuse("a version needs a reason: it is what people will ask for")
 			}
 			name, text, after := s.name, s.text.Value(), s.draft.After
 			return func() tea.Msg {

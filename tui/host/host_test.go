@@ -213,7 +213,7 @@ func TestWorkByHand(t *testing.T) {
 		t.Errorf("%q", b.Chose.Lines)
 	}
 	d.Did = nil
-	if b.Typed = ""; all() != "" || b.Said != "nothing was done: it needs a reason" {
+	if b.Typed = ""; all() != "" || b.Said != "nothing is done without a reason" {
 		t.Errorf("%s: %s", b.Said, d.Did)
 	}
 	e.Rounds["c0"] = view.Round{Runs: true}

@@ -123,10 +123,11 @@ type (
 		Text string
 		Undo tea.Cmd
 	}
-	// Ask has a line typed, and sends what Then makes of it. With Check, a text of which that says something is not
-	// taken.
+	// Ask has a line typed, and sends what Then makes of it. Where that is Failed, at once or as the result of a command,
+	// the line stays, with what is wrong.
 	Ask struct {
 		Label, Hint, Value string
+		File               bool // the path of a file: it is completed
 		Then               func(text string) tea.Msg
 	}
 	// Confirm asks before something that is hard to take back. No is the answer of every key but y.
@@ -164,7 +165,7 @@ type (
 func AskReason(label, hint string, then func(reason string) tea.Msg) Ask {
 	return Ask{Label: label, Hint: hint, Then: func(reason string) tea.Msg {
 		if reason == "" {
-			return Tell("nothing was done: it needs a reason")
+			return Refuse("nothing is done without a reason")
 		}
 		return then(reason)
 	}}
@@ -188,6 +189,9 @@ type (
 
 // Tell says something.
 func Tell(text string, args ...any) tea.Msg { return Say{Text: fmt.Sprintf(text, args...)} }
+
+// Refuse is what bad input comes to.
+func Refuse(text string, args ...any) tea.Msg { return Failed{fmt.Errorf(text, args...)} }
 
 // NothingHere is what Enter comes to where there is nothing to go into.
 func NothingHere() tea.Msg { return Tell("there is nothing to go into here") }

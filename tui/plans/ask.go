@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -13,6 +14,7 @@ import (
 	"yareharbour/core/brief"
 	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
+	"yareharbour/export"
 	"yareharbour/tui/part"
 )
 
@@ -104,7 +106,44 @@ func (s *Screen) askSetting(name string) tea.Msg {
 			if _, err := of.Lay(&b, words, time.Local); err != nil {
 				return part.Failed{Err: fmt.Errorf("%s: %w", name, err)}
 			}
-			return laid{s.cluster, b}
+			return laid{s.cluster, b, s.file}
+		}}
+}
+
+// askSave asks where the settings of the round are to be saved as a brief.
+func (s *Screen) askSave() tea.Msg {
+	b := s.brief
+	return part.Ask{Label: "save the brief as", Hint: "a file; yare plan " + s.cluster + " --brief FILE takes it too", File: true,
+		Value: cmp.Or(s.file, s.cluster+".yaml"),
+		Then: func(file string) tea.Msg {
+			save := part.Try(func() (string, error) {
+				text, err := s.app.WriteBrief(b)
+				if err != nil {
+					return "", err
+				}
+				return "the round's settings are in " + file, export.WriteFile(file, text)
+			})
+			return func() tea.Msg {
+				if _, err := os.Stat(file); err != nil {
+					return save()
+				}
+				return part.Confirm{Title: file + " is there already", Yes: "write over it",
+					Lines: []string{"What it holds is lost."}, Then: save}
+			}
+		}}
+}
+
+// askOpen asks for a brief that is to be planned.
+func (s *Screen) askOpen() tea.Msg {
+	return part.Ask{Label: "open the brief", Hint: "a file; U takes it back", Value: s.file, File: true,
+		Then: func(file string) tea.Msg {
+			return func() tea.Msg {
+				b, _, err := s.app.ReadBrief(file, s.cluster)
+				if err != nil {
+					return part.Failed{Err: err}
+				}
+				return laid{s.cluster, b, file}
+			}
 		}}
 }
 
@@ -126,7 +165,7 @@ func (s *Screen) askReason() tea.Msg {
 		Hint:  "it goes into the journal and the hosts' own logs; Enter continues",
 		Then: func(reason string) tea.Msg {
 			if reason == "" {
-				return part.Tell("a round needs a reason: it goes into the journal and the hosts' own logs")
+				return part.Refuse("a round needs a reason")
 			}
 			s.reason = reason
 			p, why := s.plan, s.startable("")

@@ -21,6 +21,9 @@ import (
 type App interface {
 	// Usual is the brief of the cluster's usual round.
 	Usual(cluster string) (plan.Brief, error)
+	// ReadBrief reads a brief file for a cluster, and returns what is usual there too; WriteBrief is the file of a brief.
+	ReadBrief(file, cluster string) (b, usual plan.Brief, err error)
+	WriteBrief(b plan.Brief) ([]byte, error)
 	// Gather reads the cluster and brings together what plans are made from.
 	Gather(ctx context.Context, b plan.Brief) (*plan.Input, error)
 	// Make makes a plan of what was brought together, or says what of its brief means nothing. It reads nothing.
@@ -49,6 +52,7 @@ type Screen struct {
 	wrong  error      // why it can't be planned
 	busy   bool       // another plan is being made
 	reason string     // that was typed for the round
+	file   string     // the brief that was opened last
 	just   part.Just  // what it was opened on, until the usual round is planned
 	// the cluster's newest round when it was read: once there is a newer one, it is no plan of what will be
 	after string
@@ -169,6 +173,8 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 			planned, do(func(b *plan.Brief) { b.Home = !b.Home })),
 		part.NewKey("%", "", "change how full hosts may be made: all, 90, 80, 70 percent", planned, do(turnLimit)),
 		part.NewKey(",", "settings", "choose any setting of the round, and change it", planned, s.askWhich),
+		part.NewKey("S", "", "save the settings of the round as a brief file", planned, s.askSave),
+		part.NewKey("B", "", "open a brief file, and plan what it says", planned, s.askOpen),
 		part.NewKey("i", "", "change only some components", planned, func() tea.Msg { return s.askSetting("only") }),
 		part.NewKey("T", "", "say in which windows of time visits may be under way", planned,
 			func() tea.Msg { return s.askSetting("window") }),
@@ -229,6 +235,7 @@ type (
 	laid struct {
 		cluster string
 		brief   plan.Brief
+		file    string // that it was read from
 	}
 	begun      struct{ cluster string }
 	equipped   struct{ cluster string }
@@ -274,9 +281,14 @@ func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {
 				s.anew(f, s.just)}
 		}
 	case taken:
-		return s.change(f, msg.way.Take)
+		if msg.cluster == s.cluster {
+			return s.change(f, msg.way.Take)
+		}
 	case laid:
-		return s.change(f, func(b *plan.Brief) { *b = msg.brief })
+		if msg.cluster == s.cluster {
+			s.file = msg.file
+			return s.change(f, func(b *plan.Brief) { *b = msg.brief })
+		}
 	case part.Step:
 		s.move(msg.DY)
 	case laneTurned:

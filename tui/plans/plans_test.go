@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -33,6 +35,19 @@ var cluster = estate.Cluster{Name: "c", Hosts: []string{"a", "b", "d", "e"}, Act
 	Rules: []estate.Rule{{Keep: estate.Apart, Guests: []string{"g*"}}}}
 
 func (d *app) Usual(string) (plan.Brief, error) { return plan.DefaultBrief(cluster), nil }
+func (d *app) ReadBrief(file, of string) (b, usual plan.Brief, err error) {
+	b = plan.DefaultBrief(cluster)
+	usual = b
+	_, err = fmt.Sscanf(readAll(file), of+" %d", &b.Reserve)
+	return b, usual, err
+}
+func (d *app) WriteBrief(b plan.Brief) ([]byte, error) {
+	return fmt.Appendf(nil, "%s %d", b.Cluster, b.Reserve), nil
+}
+func readAll(file string) string {
+	text, _ := os.ReadFile(file)
+	return string(text)
+}
 func (d *app) Gather(_ context.Context, b plan.Brief) (*plan.Input, error) {
 	return &plan.Input{Brief: b, Now: parttest.Now, Cluster: cluster}, nil
 }
@@ -94,6 +109,32 @@ func (b *bench) press(keys ...string) (not string) {
 		not = b.Press(k)
 	}
 	return not
+}
+
+// The settings are saved as a file, not over another without a yes, and had back from it; that can be taken back.
+func TestABriefIsSavedAndOpened(t *testing.T) {
+	b := open(t)
+	b.Typed = filepath.Join(t.TempDir(), "c.yaml")
+	b.press("]", "]", "S")
+	if got := readAll(b.Typed); got != "c 2" || !strings.HasSuffix(b.Said, b.Typed) {
+		t.Errorf("%q %q", got, b.Said)
+	}
+	b.No = true
+	b.press("[", "S")
+	if got := readAll(b.Typed); got != "c 2" || b.Asked.Title != b.Typed+" is there already" {
+		t.Errorf("%q %+v", got, b.Asked)
+	}
+	b.press("U", "U", "U", "B")
+	if b.d.brief.Reserve != 2 {
+		t.Errorf("%+v", b.d.brief)
+	}
+	if b.press("U"); b.d.brief.Reserve != 0 {
+		t.Errorf("%+v", b.d.brief)
+	}
+	b.Typed += ".none"
+	if b.press("B"); b.d.brief.Reserve != 0 || b.Said == "" {
+		t.Errorf("%+v %q", b.d.brief, b.Said)
+	}
 }
 
 // A plan that was opened on a part is of that part; taking that back, or planning anew, is of all.

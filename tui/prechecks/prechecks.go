@@ -280,7 +280,7 @@ func (s *Screen) askWaive() tea.Msg {
 			}
 			reason = strings.TrimSpace(reason)
 			if reason == "" {
-				return part.Tell("a waiver needs a reason: it goes on the record")
+				return part.Refuse("a waiver needs a reason: it goes on the record")
 			}
 			return part.Confirm{Title: "Waive " + r.first().Check + " of " + strings.Join(r.hosts(), ", ") + "?",
 				Yes: "waive it", Lines: []string{"What was found: " + r.first().Evidence, "Reason: " + reason,

@@ -376,6 +376,7 @@ func (s *Screen) askBundle() tea.Msg {
 	return part.Ask{
 		Label: "bundle's path",
 		Hint:  "keyring=FILE behind it wants a signature; nothing is taken in yet",
+		File:  true,
 		Then: func(text string) tea.Msg {
 			file, keyring, _ := strings.Cut(text, " keyring=")
 			if file = strings.TrimSpace(file); file == "" {

@@ -197,7 +197,7 @@ func TestAWayOutIsChosen(t *testing.T) {
 	b.No = true
 	b.Press("f")
 	b.No, b.Typed = false, ""
-	if b.Press("f"); len(d.did) != n || b.Said != "nothing was done: it needs a reason" {
+	if b.Press("f"); len(d.did) != n || b.Said != "nothing is done without a reason" {
 		t.Errorf("%s: %s", b.Said, d.did[n:])
 	}
 }
