@@ -215,6 +215,9 @@ func (f *fake) Compare(_ context.Context, a, b string) (view.Comparison, error) 
 		},
 	}, f.note("compare " + a + " " + b)
 }
+func (f *fake) Amend(b view.Baseline, w baseline.Wish) (text string, line int, err error) {
+	return b.Text, 1, f.note("amend " + b.Name + ": " + w.Says)
+}
 func (f *fake) MarkSeen(_ context.Context, c string) error { return f.note("looked " + c) }
 func (f *fake) KeepFilter(_ context.Context, name, text string) error {
 	return f.note("keep @" + name + " " + text)

@@ -7,7 +7,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"unicode/utf8"
 
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
@@ -215,13 +214,7 @@ func completePath(from string) (text string, several []string) {
 	if len(several) == 0 {
 		return from, nil
 	}
-	same := several[0]
-	for _, name := range several[1:] {
-		for !strings.HasPrefix(name, same) {
-			_, n := utf8.DecodeLastRuneInString(same)
-			same = same[:len(same)-n]
-		}
-	}
+	same := part.Common(several)
 	if len(several) == 1 {
 		several = nil
 	}

@@ -123,6 +123,9 @@ func (b Baseline) Names(place string) bool {
 		slices.ContainsFunc(b.Exceptions, func(e Exception) bool { return slices.Contains(e.Hosts, place) })
 }
 
+// Binds tells whether the baseline is assigned to the host.
+func (b Baseline) Binds(cluster, host string) bool { return assigned(b.Assign, cluster, host) }
+
 // Bound is a clause as it binds a host.
 type Bound struct {
 	Clause
@@ -171,7 +174,7 @@ func Bind(baselines []Baseline, cluster, host string, targets Targets) *Set {
 	s := &Set{exact: map[estate.Key][]*Bound{}}
 	ranks := map[*Bound]int{}
 	for _, b := range bs {
-		if !assigned(b.Assign, cluster, host) {
+		if !b.Binds(cluster, host) {
 			continue
 		}
 		for _, c := range b.Clauses {

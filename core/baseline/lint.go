@@ -92,7 +92,7 @@ func (l *look) place(line int, says, name string) {
 func (l *look) bound() (out []*estate.Reading) {
 	for _, c := range l.w.Clusters {
 		for _, h := range c.Hosts {
-			if r := l.w.Readings[h]; r != nil && assigned(l.b.Assign, c.Name, h) {
+			if r := l.w.Readings[h]; r != nil && l.b.Binds(c.Name, h) {
 				out = append(out, r)
 			}
 		}
@@ -242,7 +242,7 @@ func (l *look) exception(e Exception, all []Baseline) {
 func (l *look) meets(b Baseline, e Exception) bool {
 	for _, c := range l.w.Clusters {
 		for _, h := range c.Hosts {
-			if assigned(b.Assign, c.Name, h) && assigned(e.Hosts, c.Name, h) {
+			if b.Binds(c.Name, h) && assigned(e.Hosts, c.Name, h) {
 				return true
 			}
 		}

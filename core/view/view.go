@@ -154,6 +154,16 @@ func (e *Estate) Hosts(cluster string) (out []string) {
 	return out
 }
 
+// Binding are the baselines that are assigned to a host, the first to go before the others first.
+func (e *Estate) Binding(cluster, host string) (out []Baseline) {
+	for _, b := range e.Baselines {
+		if b.Binds(cluster, host) {
+			out = append(out, b)
+		}
+	}
+	return out
+}
+
 // Baseline is the baseline of that name, and false where there is none.
 func (e *Estate) Baseline(name string) (Baseline, bool) {
 	for _, b := range e.Baselines {

@@ -8,6 +8,7 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/goccy/go-yaml"
 	"github.com/santhosh-tekuri/jsonschema/v6"
@@ -144,6 +145,87 @@ func TestTheSchemaKnowsEveryField(t *testing.T) {
 		}
 		if ty.NumField() != len(c.known) {
 			t.Errorf("the schema knows %d fields of a %s, the reader %d", len(c.known), ty.Name(), ty.NumField())
+		}
+	}
+}
+
+// A wish is written where it belongs, and all else stands as it stood.
+func TestAWishIsWrittenIntoTheText(t *testing.T) {
+	const text = `# kept by the night shift
+baseline: b
+assign: [vts, tides]   # both
+clauses:
+
+    # the kernel
+  - component: deb:a
+    posture: at least  # why
+    version: "1"
+  - posture: exactly
+    component: fw:x
+    hardware: L25
+    version: >-
+      2
+  # the last one
+  - component: deb:c
+    posture: never
+
+exceptions:
+  - component: deb:a
+    hosts:
+      - vts/heron
+    until: 2026-12-31
+    reason: |
+      it is
+      old
+    by: ken
+# the end
+`
+	never := baseline.Wish{Clause: &baseline.Clause{Component: "deb:a", Posture: baseline.Never}}
+	other := baseline.Wish{Clause: &baseline.Clause{Component: "fw:x", Posture: baseline.AtLeast, Version: "3"}}
+	same := baseline.Wish{Clause: &baseline.Clause{Component: "fw:x", Hardware: "L25", Posture: baseline.IfPresent, Follow: true}}
+	out := baseline.Wish{Exception: &baseline.Exception{Component: "deb:c", Hosts: []string{"tides"}, Reason: "so: it #is", By: "op",
+		Until: time.Date(2026, 12, 2, 0, 0, 0, 0, time.Local)}}
+	for _, c := range []struct {
+		name     string
+		text     string
+		wish     baseline.Wish
+		gone     string // from the text
+		new      string
+		line     int
+		clauses  int
+		excepted int
+	}{
+		{"in its place", text, never, "    posture: at least  # why\n    version: \"1\"\n", "    posture: never\n", 7, 3, 1},
+		{"in the place of one that spreads", text, same,
+			"  - posture: exactly\n    component: fw:x\n    hardware: L25\n    version: >-\n      2\n",
+			"  - component: fw:x\n    posture: if present\n    follow: newest\n    hardware: L25\n", 10, 3, 1},
+		{"for all hardware too", text, other, "", "  - component: fw:x\n    posture: at least\n    version: \"3\"\n", 18, 4, 1},
+		{"another exception", text, out, "",
+			"  - component: deb:c\n    hosts:\n    - tides\n    until: \"2026-12-01\"\n    reason: \"so: it #is\"\n    by: op\n", 28, 3, 2},
+		{"the first exception, and no line's end", strings.TrimRight(head, " ") + " never", out, "", "exceptions:\n  - component: deb:c\n" +
+			"    hosts:\n    - tides\n    until: \"2026-12-01\"\n    reason: \"so: it #is\"\n    by: op\n", 6, 1, 1},
+	} {
+		got, line, err := Amend("b.yaml", []byte(c.text), c.wish)
+		if err != nil {
+			t.Errorf("%s: %v", c.name, err)
+			continue
+		}
+		rest := strings.Replace(c.text, c.gone, "", 1)
+		if left := strings.Replace(string(got), c.new, "", 1); strings.TrimSpace(left) != strings.TrimSpace(rest) || line != c.line {
+			t.Errorf("%s: line %d\n%s", c.name, line, got)
+		}
+		b, err := Parse("b.yaml", got)
+		if err != nil || len(b.Clauses) != c.clauses || len(b.Exceptions) != c.excepted {
+			t.Errorf("%s: %v %+v", c.name, err, b)
+		}
+	}
+	for text, wish := range map[string]baseline.Wish{
+		"baseline: b\nclauses: [{component: deb:a, posture: never}]\n":                                                                                       other,
+		"baseline: b\nclauses:\n  - {component: deb:a, posture: never}\nexceptions: [{component: deb:a, hosts: [v], until: 2026-12-31, reason: r, by: b}]\n": out,
+		"baseline: b\nclauses: no\n": other,
+	} {
+		if got, _, err := Amend("b.yaml", []byte(text), wish); err == nil {
+			t.Errorf("it was written:\n%s", got)
 		}
 	}
 }

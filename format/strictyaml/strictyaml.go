@@ -270,6 +270,40 @@ func (f *File) Line(path string) int {
 	return line
 }
 
+// Lines are those, from 1, on which each entry of the list at path begins and ends, and the column, from 1, in which its
+// "-" stands. ok is false where there is no such list, or it is written between brackets.
+func (f *File) Lines(path string) (entries [][2]int, column int, ok bool) {
+	p, err := yaml.PathString(path)
+	if err != nil {
+		return nil, 0, false
+	}
+	n, err := p.FilterFile(f.tree)
+	list, is := n.(*ast.SequenceNode)
+	if err != nil || !is || list.IsFlowStyle {
+		return nil, 0, false
+	}
+	for _, e := range list.Values {
+		s := extent{}
+		ast.Walk(&s, e)
+		entries = append(entries, s)
+	}
+	return entries, list.Start.Position.Column, true
+}
+
+// extent is the first and the last line of a node.
+type extent [2]int
+
+// Visit implements ast.Visitor.
+func (e *extent) Visit(n ast.Node) ast.Visitor {
+	t := n.GetToken()
+	first := t.Position.Line
+	if e[0] == 0 || first < e[0] {
+		e[0] = first
+	}
+	e[1] = max(e[1], first+strings.Count(strings.TrimSpace(t.Origin), "\n"))
+	return e
+}
+
 // Errorf returns an error at the node at path, in goccy's YAML path syntax: "$.clauses[2].posture". Where there is no
 // such node, the nearest one above it is meant.
 func (f *File) Errorf(path, format string, args ...any) error {

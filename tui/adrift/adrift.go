@@ -19,6 +19,7 @@ import (
 // App is what the screen asks for.
 type App interface {
 	MarkSeen(ctx context.Context, cluster string) error
+	part.Wisher
 }
 
 // Screen is a cluster's drift.
@@ -86,6 +87,7 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 	}
 	c := s.at.Cluster
 	return []part.Key{
+		part.WishKey(f, s.app, c, s.host(), s.Place().Component, s.Place().Device),
 		part.NewKey("tab", hint, "go between what disagrees now and drift over time", "", part.Flip(&s.overTime)),
 		{
 			Key:  "m",

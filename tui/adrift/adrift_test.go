@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"yareharbour/core/baseline"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/view"
@@ -20,6 +21,10 @@ type app struct {
 	wrong error
 }
 
+func (d *app) Amend(b view.Baseline, w baseline.Wish) (text string, line int, err error) {
+	d.seen = append(d.seen, b.Name+": "+w.Says)
+	return "", 0, d.wrong
+}
 func (d *app) MarkSeen(_ context.Context, cluster string) error {
 	d.seen = append(d.seen, cluster)
 	return d.wrong

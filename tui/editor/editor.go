@@ -40,6 +40,8 @@ type Screen struct {
 	effect  drift.Effect
 	amiss   []baseline.Problem // names in it that are not there
 	wrong   string             // why the text can't be read
+	known   []string           // the components that there are
+	knownOf *view.Estate       // in that view
 	told    int                // the turn of which the effect is
 	took    time.Duration
 }
@@ -54,6 +56,9 @@ func New(ctx context.Context, d App, p part.Place) *Screen {
 	t.SetHeight(200)
 	t.SetValue(draft.Text)
 	t.MoveToBegin()
+	for range draft.Line - 1 {
+		t.CursorDown()
+	}
 	t.Focus()
 	return &Screen{ctx: ctx, app: d, name: p.Subject, draft: draft, text: t, outside: draft.Outside}
 }
@@ -65,6 +70,8 @@ func (s *Screen) Place() part.Place { return part.Place{Screen: part.Edit, Subje
 func (s *Screen) Help() []string {
 	return []string{
 		"The text is the baseline's file. On the right is what it would do to the estate, worked out again after every key.",
+		"Tab writes on: the words of a clause, postures, and the components that hosts have or feeds bring. Where there is " +
+			"nothing to write on it indents.",
 		"Ctrl+S saves it as a new version, with a reason; Esc leaves.",
 	}
 }
@@ -123,9 +130,12 @@ type (
 
 // Type takes a key as text.
 func (s *Screen) Type(f part.Frame, msg tea.KeyPressMsg) tea.Msg {
-	if msg.String() == "tab" {
-		s.text.InsertString("  ")
-	} else {
+	switch msg.String() {
+	case "tab":
+		s.text.InsertString(s.more())
+	case "enter":
+		s.text.InsertString("\n" + indent(s.line()))
+	default:
 		s.text, _ = s.text.Update(msg)
 	}
 	return s.changed(f)
@@ -139,6 +149,7 @@ func (s *Screen) Paste(f part.Frame, text string) tea.Msg {
 
 // changed has the effect of the text told anew.
 func (s *Screen) changed(f part.Frame) tea.Msg {
+	s.know(f.View)
 	s.turn++
 	turn, text := s.turn, s.text.Value()
 	return func() tea.Msg {
@@ -318,6 +329,11 @@ func lineStyle(line string) part.Style {
 
 // paintEffect says what the text would do to the estate.
 func (s *Screen) paintEffect(c *part.Canvas, a part.Area) {
+	if _, words := s.offers(); len(words) > 0 {
+		a.H -= 2
+		says := strings.Join(words[:min(len(words), 12)], "  ")
+		c.Within(a.X, a.Y+a.H+1, a.W, part.Quiet, "Tab: "+says)
+	}
 	col := part.NewColumn(c, a)
 	state := "unchanged"
 	if s.text.Value() != s.was {

@@ -170,3 +170,44 @@ func TestAnEditorOutside(t *testing.T) {
 		t.Errorf("%q, %q", s.text.Value(), b.Said)
 	}
 }
+
+// A new line begins where it should, and Tab writes on as far as there is but one way to.
+func TestWritingOn(t *testing.T) {
+	for text, want := range map[string]string{
+		"": "", "clauses:": "  ", "  - component: deb:a": "    ", "    posture: never": "    ", "# clauses:": "", "  # a:": "  ",
+		"  reason: x  ": "  ",
+	} {
+		if got := indent(text); got != want {
+			t.Errorf("after %q: %q", text, got)
+		}
+	}
+	for typed, want := range map[string]string{
+		"cl\t": "clauses: ", "comp\t": "component: ", "  - comp\t": "  - component: ", "ex\tx": "exceptions: x",
+		"component: d\t": "component: deb:k", "component: deb:k\t": "component: deb:k  ", "posture: at\t": "posture: at least",
+		"posture: \t": "posture: ", "follow: \t": "follow: newest", "severity: cr\t": "severity: critical", "\t": "  ",
+		"reason: cl\t": "reason: cl  ", "clauses:\n\tx": "clauses:\n    x", "a: 1\nb": "a: 1\nb", "  - a: 1\nb": "  - a: 1\n    b",
+	} {
+		b, s := open(t, &app{}, part.Draft{})
+		for _, r := range typed {
+			key := tea.KeyPressMsg{Text: string(r), Code: r}
+			switch r {
+			case '\t':
+				key = tea.KeyPressMsg{Code: tea.KeyTab}
+			case '\n':
+				key = tea.KeyPressMsg{Code: tea.KeyEnter}
+			}
+			b.Take(s.Type(b.Frame, key))
+		}
+		if got := s.text.Value(); got != want {
+			t.Errorf("%q: %q, want %q", typed, got, want)
+		}
+	}
+	b, s := open(t, &app{}, part.Draft{})
+	s.types(b, "posture: ")
+	b.Shows(120, 20, "Tab: at least  exactly  if present  never")
+	b, s = open(t, &app{}, part.Draft{Text: "a: 1\nb: 2\nc: 3\n", Line: 2})
+	s.types(b, "x")
+	if got := s.text.Value(); got != "a: 1\nxb: 2\nc: 3\n" {
+		t.Errorf("%q", got)
+	}
+}

@@ -24,6 +24,7 @@ type App interface {
 	Compare(ctx context.Context, from, to string) (view.Comparison, error)
 	Derive(ctx context.Context, host, name string, layers []estate.Layer) (_, text string, err error)
 	LaunchWork(ctx context.Context, does plan.Does, host, reason string, options ...string) error
+	part.Wisher
 }
 
 // Screen is a host.
@@ -34,6 +35,7 @@ type Screen struct {
 	table  part.Table
 	folded map[string]bool
 	rows   []row
+	moved  bool // the cursor is where somebody put it; else it is on what needs somebody most
 	past   view.Past
 	pastOf time.Time // of the reading with which it was told
 }
@@ -96,6 +98,7 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 		part.NewKey("=", "compare", "compare this host with another one, or with its past", never, s.askCompare),
 		part.NewKey("m", "by hand", "close, restart, open or take over this host by hand", s.handless(f),
 			func() tea.Msg { return s.askHand(f) }),
+		part.WishKey(f, s.app, s.at.Cluster, s.at.Host, s.Place().Component, s.Place().Device),
 		part.NewKey("D", "make baseline", "make a baseline of this host", never, s.derive),
 		part.NewKey("space", "", "fold what is under a heading, or show it", "", func() tea.Msg {
 			s.fold()
@@ -198,6 +201,7 @@ type pastMsg struct {
 // Update implements part.Screen.
 func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {
 	if mine, in := s.table.Take(msg, len(s.rows)); mine {
+		s.moved = true
 		if in {
 			return s.enter(f)
 		}
@@ -220,6 +224,7 @@ func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {
 			return s.neighbour(f, msg.DX)
 		}
 		s.table.Step(msg.DY, len(s.rows))
+		s.moved = true
 	case part.Enter:
 		return s.enter(f)
 	case pastMsg:
@@ -249,7 +254,7 @@ func (s *Screen) fold() {
 	for i := s.table.At(len(s.rows)); i >= 0 && i < len(s.rows); i-- {
 		if h := s.rows[i].head; h != "" {
 			s.folded[h] = !s.folded[h]
-			s.table.Cursor = i
+			s.table.Cursor, s.moved = i, true
 			return
 		}
 	}
@@ -282,7 +287,7 @@ func (s *Screen) lay(f part.Frame) {
 	if s.at.Cluster == "" {
 		s.at.Cluster = f.View.ClusterOf(s.at.Host)
 	}
-	if s.at.Component == "" {
+	if s.at.Component == "" && s.moved {
 		s.keep()
 	}
 	var rows []row
@@ -302,12 +307,12 @@ func (s *Screen) lay(f part.Frame) {
 		}
 		rows = append(rows, row{line: l})
 	}
-	first := s.rows == nil
+	first := !s.moved
 	s.rows = rows
 	for i, r := range rows {
 		if r.head == "" && s.at.Component != "" && r.line.Component == s.at.Component &&
 			(r.line.Device == s.at.Device || s.at.Device == "") {
-			s.table.Cursor, first = i, false
+			s.table.Cursor, first, s.moved = i, false, true
 			break
 		}
 	}

@@ -3,9 +3,12 @@ package host
 import (
 	"context"
 	"errors"
+	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
+	"yareharbour/core/baseline"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/narrow"
@@ -22,6 +25,13 @@ type app struct {
 
 func (d *app) Past(_ context.Context, host string) (view.Past, error) {
 	return view.Past{}, d.Note("past of %s", host)
+}
+func (d *app) Amend(b view.Baseline, w baseline.Wish) (text string, line int, err error) {
+	says := ""
+	if w.Exception != nil {
+		says = fmt.Sprintf(" (%s %s %s)", w.Exception.Component, w.Exception.Hosts, w.For)
+	}
+	return "text", 7, d.Note("%s: %s%s", b.Name, w.Says, says)
 }
 func (d *app) Compare(_ context.Context, from, to string) (view.Comparison, error) {
 	return view.Comparison{FromName: from, ToName: to}, d.Note("compare %s %s", from, to)
@@ -228,5 +238,80 @@ func TestWorkByHand(t *testing.T) {
 	delete(e.Readings, "c0h000")
 	if got := b.Press("m"); got != "c0h000 does not answer" {
 		t.Errorf("%q", got)
+	}
+}
+
+// What else may be wanted of a line is offered, written into the baseline whose clause binds it, or into one that is
+// chosen, and opened there; an exception has an end and a reason.
+func TestSomethingElseIsWanted(t *testing.T) {
+	e := parttest.Estate(1, 3)
+	e.Readings["c0h000"].Components = append(e.Readings["c0h000"].Components, estate.Component{Key: "deb:z", Version: "3"})
+	other := e.Baselines[0]
+	other.Baseline.Name = "other"
+	e.Baselines = append(e.Baselines, other)
+	b, s, d := open(t, e, part.Place{Cluster: "c0", Host: "c0h000", Component: "fw:nic"})
+	says := func() (out []string) {
+		for _, o := range b.Chose.Options {
+			out = append(out, o.Says)
+		}
+		return out
+	}
+	b.Pick = 1
+	b.Press("W")
+	if got := strings.Join(says(), "; "); got != "at least 1; exactly 1; at least 2; exactly 2; never; "+
+		"except c0/c0h000 from “if present the newest” for a time" {
+		t.Errorf("%s", got)
+	}
+	if got := b.Went[len(b.Went)-1]; d.Did[len(d.Did)-1] != "b: exactly 1" || got.Screen != part.Edit || got.Subject != "b" ||
+		got.What != (part.Draft{Text: "text", After: 2, Line: 7, Why: "fw:nic: exactly 1"}) {
+		t.Errorf("%v %+v", d.Did, got)
+	}
+	b.Pick, b.Typed = 5, "2w it waits for a part"
+	b.Press("W")
+	if got := d.Did[len(d.Did)-1]; got != "b: except c0/c0h000: it waits for a part (fw:nic [c0/c0h000] 336h0m0s)" {
+		t.Errorf("%v", got)
+	}
+	n := len(d.Did)
+	for _, typed := range []string{"2w", "soon it is", ""} {
+		b.Typed = typed
+		if b.Press("W"); len(d.Did) != n {
+			t.Errorf("%q: %v", typed, d.Did[n:])
+		}
+	}
+	s.folded = map[string]bool{}
+	s.lay(b.Frame)
+	at := slices.IndexFunc(s.rows, func(r row) bool { return r.line.Unbound })
+	s.table.Cursor, b.Pick = at, 0
+	b.Press("W")
+	if got := strings.Join(says(), "; "); got != "b, for c0; other, for c0" {
+		t.Errorf("%s", got)
+	}
+	s.table.Cursor = 0
+	if got := b.Press("W"); got != "there is no component of a host under the cursor" {
+		t.Errorf("%q", got)
+	}
+	e.Baselines = nil
+	s.table.Cursor = at
+	if got := b.Press("W"); got != "no baseline binds c0h000; b makes one" {
+		t.Errorf("%q", got)
+	}
+}
+
+// The cursor is on what needs somebody most, also once that is known later, until somebody puts it elsewhere.
+func TestWhereItOpens(t *testing.T) {
+	e := parttest.Estate(1, 3)
+	known := e.Verdicts
+	e.Verdicts = nil
+	b, s, _ := open(t, e, part.Place{Cluster: "c0", Host: "c0h000"})
+	e.Verdicts = known
+	b.Take(part.Shown{})
+	if got := s.Place().Component; got != "fw:nic" {
+		t.Errorf("on %s", got)
+	}
+	b.Step(0, -2)
+	was := s.Place().Component
+	b.Take(part.Shown{})
+	if got := s.Place().Component; got != was || got == "fw:nic" {
+		t.Errorf("on %s, was on %s", got, was)
 	}
 }

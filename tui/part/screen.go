@@ -219,6 +219,7 @@ func Flip(is *bool) func() tea.Msg {
 type Draft struct {
 	Text, Why string
 	After     int  // the version that it is made from; 0 for a new baseline
+	Line      int  // the line, from 1, to look at first; 0: the top
 	Outside   bool // it is given to $EDITOR at once
 }
 

@@ -2,6 +2,7 @@ package part
 
 import (
 	"strings"
+	"unicode/utf8"
 
 	"github.com/mattn/go-runewidth"
 )
@@ -107,4 +108,19 @@ func (p *Column) Gap() {
 	if p.Y > p.Area.Y {
 		p.Y++
 	}
+}
+
+// Common is what all the words begin with; "" where there are none.
+func Common(words []string) string {
+	if len(words) == 0 {
+		return ""
+	}
+	same := words[0]
+	for _, w := range words[1:] {
+		for !strings.HasPrefix(w, same) {
+			_, n := utf8.DecodeLastRuneInString(same)
+			same = same[:len(same)-n]
+		}
+	}
+	return same
 }
