@@ -16,7 +16,8 @@ import (
 	"yareharbour/sim/demo"
 )
 
-// deaths lets the program die at every instant of a round over vts, before and after each effect, and another go on.
+// deaths lets the program die before each effect of a round over vts, and after the last, and another go on: between two
+// effects nothing but what it has in mind becomes another, and that dies with it.
 // The end is the same, and nothing was done twice on a host, but for what may be done in another way after the pause:
 // acts that begin with one of the words. alike holds the end to one without a death.
 func deaths(t *testing.T, w *sim.World, begin func(h *harness) (*course.State, error),
@@ -33,27 +34,25 @@ func deaths(t *testing.T, w *sim.World, begin func(h *harness) (*course.State, e
 	if testing.Short() { // as where data races are looked for
 		stride = 37
 	}
-	for n := 1; n <= ops; n += stride {
-		for _, after := range []bool{false, true} {
-			t.Run(fmt.Sprintf("%d/%v", n, after), func(t *testing.T) {
-				t.Parallel()
-				inBubble(t, w, func(t *testing.T, h *harness) {
-					h.dieAt, h.after = n, after
-					if _, err := begin(h); !errors.Is(err, errDead) {
-						t.Fatalf("it should have died: %v", err)
+	for n := 1; n <= ops+1; n += stride {
+		t.Run(fmt.Sprint(n), func(t *testing.T) {
+			t.Parallel()
+			inBubble(t, w, func(t *testing.T, h *harness) {
+				h.dieAt, h.after = min(n, ops), n > ops
+				if _, err := begin(h); !errors.Is(err, errDead) {
+					t.Fatalf("it should have died: %v", err)
+				}
+				s, err := h.resume("vts")
+				ended(t, h, s, err)
+				alike(t, h)
+				for a, n := range acts(h.world) {
+					kind, _, _ := strings.Cut(a, " ")
+					if n != want[a] && !slices.Contains(but, kind) {
+						t.Errorf("%q was done %d times, want %d", a, n, want[a])
 					}
-					s, err := h.resume("vts")
-					ended(t, h, s, err)
-					alike(t, h)
-					for a, n := range acts(h.world) {
-						kind, _, _ := strings.Cut(a, " ")
-						if n != want[a] && !slices.Contains(but, kind) {
-							t.Errorf("%q was done %d times, want %d", a, n, want[a])
-						}
-					}
-				})
+				}
 			})
-		}
+		})
 	}
 }
 

@@ -276,6 +276,8 @@ func (m *Model) heard(msg tea.Msg) tea.Cmd {
 		m.lay(&choice{Choose: msg})
 	case part.Sheet:
 		m.lay(&sheet{msg})
+	case part.Write:
+		return write(msg)
 	case part.Job:
 		return m.begin(msg)
 	default:

@@ -11,6 +11,7 @@ import (
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
+	"yareharbour/export"
 	"yareharbour/tui/part"
 )
 
@@ -252,6 +253,18 @@ func (p *prompt) paint(m *Model, c *part.Canvas) {
 		hint += "; Tab completes"
 	}
 	p.paintLine(m, c, p.ask.Label, hint, p.wrong)
+}
+
+// write writes a file, over one that is there only after a yes.
+func write(w part.Write) tea.Cmd {
+	do := part.Try(func() (string, error) { return w.Says, export.WriteFile(w.File, w.Text) })
+	return func() tea.Msg {
+		if _, err := os.Stat(w.File); err != nil {
+			return do()
+		}
+		return part.Confirm{Title: w.File + " is there already", Yes: "write over it", Lines: []string{"What it holds is lost."},
+			Then: do}
+	}
 }
 
 // leave takes away what lies over the screen; what was typed into it can be had back.

@@ -120,3 +120,28 @@ func TestPathsAreCompleted(t *testing.T) {
 	press(m, "tab")
 	shows(t, m, "name: b▏")
 }
+
+// A file is written, and over another only after a yes; where it can't be, that is told.
+func TestAFileIsWritten(t *testing.T) {
+	m := model(t, &fake{snap: parttest.Estate(1, 3)}, 100, 30)
+	file := filepath.Join(t.TempDir(), "x.yaml")
+	holds := func(want string) {
+		t.Helper()
+		if text, _ := os.ReadFile(file); string(text) != want {
+			t.Errorf("%q, want %q", text, want)
+		}
+	}
+	settle(m, m.heard(part.Write{File: file, Text: []byte("1"), Says: "it is there"}))
+	shows(t, m, "it is there")
+	holds("1")
+	for key, want := range map[string]string{"n": "1", "y": "2"} {
+		settle(m, m.heard(part.Write{File: file, Text: []byte("1"), Says: "again"}))
+		press(m, "y")
+		settle(m, m.heard(part.Write{File: file, Text: []byte("2"), Says: "again"}))
+		shows(t, m, "x.yaml is there already")
+		press(m, key)
+		holds(want)
+	}
+	settle(m, m.heard(part.Write{File: filepath.Join(file, "y"), Text: nil, Says: "again"}))
+	shows(t, m, "failed: writing "+filepath.Join(file, "y"))
+}

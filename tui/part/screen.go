@@ -142,6 +142,12 @@ type (
 		Lines   []string // what is to be known before
 		Options []Option
 	}
+	// Write has a text written to a file, over one that is there only after a yes, and says so.
+	Write struct {
+		File string
+		Text []byte
+		Says string
+	}
 	// Sheet is a list that lies over the screen until a key is pressed.
 	Sheet struct {
 		Title string

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -14,7 +13,6 @@ import (
 	"yareharbour/core/brief"
 	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
-	"yareharbour/export"
 	"yareharbour/tui/part"
 )
 
@@ -116,20 +114,11 @@ func (s *Screen) askSave() tea.Msg {
 	return part.Ask{Label: "save the brief as", Hint: "a file; yare plan " + s.cluster + " --brief FILE takes it too", File: true,
 		Value: cmp.Or(s.file, s.cluster+".yaml"),
 		Then: func(file string) tea.Msg {
-			save := part.Try(func() (string, error) {
-				text, err := s.app.WriteBrief(b)
-				if err != nil {
-					return "", err
-				}
-				return "the round's settings are in " + file, export.WriteFile(file, text)
-			})
-			return func() tea.Msg {
-				if _, err := os.Stat(file); err != nil {
-					return save()
-				}
-				return part.Confirm{Title: file + " is there already", Yes: "write over it",
-					Lines: []string{"What it holds is lost."}, Then: save}
+			text, err := s.app.WriteBrief(b)
+			if err != nil {
+				return part.Failed{Err: err}
 			}
+			return part.Write{File: file, Text: text, Says: "the round's settings are in " + file}
 		}}
 }
 

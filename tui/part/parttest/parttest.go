@@ -24,10 +24,11 @@ type Bench struct {
 	T      testing.TB
 	Screen part.Screen
 	Frame  part.Frame
-	Typed  string       // the answer to whatever is asked for
-	Pick   int          // which of what is to be chosen from is taken
-	Chose  part.Choose  // what was last to be chosen from
-	No     bool         // the answer to questions is no
+	Typed  string      // the answer to whatever is asked for
+	Pick   int         // which of what is to be chosen from is taken
+	Chose  part.Choose // what was last to be chosen from
+	No     bool        // the answer to questions is no
+	Wrote  part.Write
 	Said   string       // what was said, asked or reported last
 	Asked  part.Confirm // the last question
 	Undo   tea.Cmd      // what takes back what was said last; nil where nothing does
@@ -89,6 +90,8 @@ func (b *Bench) Take(msg tea.Msg) {
 		b.Take(msg.Options[b.Pick].Then)
 	case part.Job:
 		b.Take(msg.Do(b.T.Context(), func(string) {}))
+	case part.Write:
+		b.Wrote = msg
 	case part.Sheet:
 		b.Sheet = msg
 	case part.Go:
