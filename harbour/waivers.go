@@ -102,7 +102,7 @@ func (h Planning) Prechecks(ctx context.Context, b plan.Brief, checks []string) 
 
 // Checks are the names of all prechecks, those of the estate file among them.
 func (h *house) Checks() []string {
-	names := []string{"along"}
+	var names []string
 	for _, x := range precheck.Checks {
 		names = append(names, x.Name)
 	}

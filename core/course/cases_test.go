@@ -158,7 +158,7 @@ seen unjudged
 plan a k/
 journal a: began
 seen a.k=9
-⇒ record blocked a: as planned: deb:k was "1" when the round was planned and is "9" now
+⇒ record blocked a: planned: deb:k was "1" when the round was planned and is "9" now
 
 # invariant 8: a section that can't be read is not cleared
 plan a k/
@@ -170,7 +170,7 @@ seen a.unread:packages
 plan a f/
 journal a: began
 seen a.partial:firmware a.f=
-⇒ record blocked a: as planned: at what fw:f stands can't be told: half of it
+⇒ record blocked a: planned: at what fw:f stands can't be told: half of it
 
 # a rehearsal: the host restarts before anything is put in
 plan a k/host/2 rehearse

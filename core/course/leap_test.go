@@ -85,7 +85,9 @@ func TestALadderIsHeldToItsEnds(t *testing.T) {
 		{Component: "fw:x", From: "3", To: "4", Pass: 2}}}, Before: at("1")}
 	for version, want := range map[string][2]bool{"1": {true, false}, "3": {true, false}, "4": {false, true},
 		"2": {false, false}} {
-		if ok := asPlanned(v, at(version)).Level == precheck.Clear; ok != want[0] {
+		f := precheck.Facts{Readings: map[string]*estate.Reading{"a": at(version)},
+			Visit: precheck.Visit{Begun: true, Planned: planned(v)}}
+		if ok := precheck.Named("planned", f, "a").Level == precheck.Clear; ok != want[0] {
 			t.Errorf("at %s it is as planned: %v", version, ok)
 		}
 		if ok := len(unproven(v, at(version))) == 0; ok != want[1] {

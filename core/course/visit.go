@@ -234,8 +234,7 @@ func (t *turn) precheck(v *Visit) {
 		Checks: answers, Before: t.f.Readings[v.Host]})
 }
 
-// answers are the prechecks as they are answered now, with what only a round asks: whether the host is as it was
-// planned, and what is to be put in still stands. No age limit: the readings were taken for this very turn.
+// answers are the prechecks as they are answered now. No age limit: the readings were taken for this very turn.
 func (t *turn) answers(v *Visit) []precheck.Answer {
 	today := t.f.Today[v.Host]
 	f := precheck.Facts{Now: t.f.Now, Terms: t.s.Plan.Terms(), Out: t.s.Plan.Brief.Out, Hosts: t.f.Hosts,
@@ -250,6 +249,7 @@ func (t *turn) answers(v *Visit) []precheck.Answer {
 		}
 	}
 	f.StagesMiB, f.Kernel = v.Stages()
+	f.Visit = precheck.Visit{Begun: true, Planned: planned(v), Withdrawn: t.withdrawn(v, today)}
 	f.Drops, f.Controller = v.Drops, t.s.Plan.Controller
 	f.Own = today.Own
 	for _, c := range v.Changes {
@@ -262,8 +262,7 @@ func (t *turn) answers(v *Visit) []precheck.Answer {
 		}
 		f.Payloads[c.File] = why
 	}
-	return precheck.Waive(append(precheck.Host(f, v.Host), asPlanned(v, t.f.Readings[v.Host]), t.standing(v, today)),
-		t.pardons(today), t.f.Now)
+	return precheck.Waive(precheck.Host(f, v.Host), t.pardons(today), t.f.Now)
 }
 
 // pardons are the waivers that the plan was made with and that stand today.
@@ -280,51 +279,35 @@ func (t *turn) pardons(today Today) (out []precheck.Waiver) {
 
 var errUnlooked = errors.New("it could not be known whether it is here and whole")
 
-// asPlanned holds the host to what it was when the round's wants were frozen.
-func asPlanned(v *Visit, r *estate.Reading) precheck.Answer {
-	a := precheck.Answer{Check: "as planned", Host: v.Host, Level: precheck.Clear,
-		Evidence: "it is as it was when the round was planned", Never: precheck.OnlyHere}
+// planned is what is changed on the host; of a ladder its first rung.
+func planned(v *Visit) (out []act.Change) {
 	for i, c := range v.Changes {
-		if v.Without(i) || slices.ContainsFunc(v.Changes[:i], c.Place) {
-			continue // a later rung of a ladder
-		}
-		switch has, unread := c.Standing(r); {
-		case unread != nil:
-			a.Level = precheck.Blocker
-			a.Evidence = fmt.Sprintf("at what %s stands can't be told: %s", c.Component, unread)
-			a.Remedy = "see why it can't be read, then resume the round"
-		case has.Version != c.From && has.Version != c.To:
-			a.Level = precheck.Blocker
-			a.Evidence = fmt.Sprintf("%s was %q when the round was planned and is %q now",
-				c.Component, c.From, has.Version)
-			a.Remedy = "plan the round again"
+		if !v.Without(i) && !slices.ContainsFunc(v.Changes[:i], c.Place) {
+			out = append(out, c)
 		}
 	}
-	return a
+	return out
 }
 
-// standing holds what is still to be put in to what its publishers say today.
-func (t *turn) standing(v *Visit, today Today) precheck.Answer {
-	a := precheck.Answer{Check: "standing", Host: v.Host, Level: precheck.Clear,
-		Evidence: "nothing that would be put in was withdrawn since", Never: precheck.OnlyHere}
+// withdrawn is what of what is still to be installed its publishers have withdrawn.
+func (t *turn) withdrawn(v *Visit, today Today) (out []precheck.Withdrawal) {
 	for i, c := range v.Changes {
 		if !c.Installs() || c.To == "" || v.Did(c.Kind(), i) || v.Without(i) {
 			continue
 		}
 		if why := today.Withdrawn[i]; why != "" {
-			a.Level = precheck.Blocker
-			a.Evidence = fmt.Sprintf("%s %s was withdrawn since the round was planned: %s", c.Component, c.To, why)
-			a.Remedy, a.Command = "leave it out, for a reason", []string{"round", "drop", t.s.Plan.Brief.Cluster, v.Host, c.Title()}
+			out = append(out, precheck.Withdrawal{Change: c, Why: why, Cluster: t.s.Plan.Brief.Cluster})
 		}
 	}
-	return a
+	return out
 }
 
 // work does what the visit is for. Before each act it asks anew whether what is still to be put in stands: a withdrawal
 // stops the visit there.
 func (t *turn) work(v *Visit) {
 	if t.busy(v.Host) == 0 {
-		if a := t.standing(v, t.f.Today[v.Host]); a.Level == precheck.Blocker {
+		f := precheck.Facts{Visit: precheck.Visit{Begun: true, Withdrawn: t.withdrawn(v, t.f.Today[v.Host])}}
+		if a := precheck.Named("withdrawn", f, v.Host); a.Level == precheck.Blocker {
 			t.record(Event{Kind: Blocked, Host: v.Host, Detail: a.Evidence, Remedy: a.Remedy, Command: a.Command})
 			return
 		}

@@ -1,12 +1,9 @@
 package plan
 
 import (
-	"fmt"
 	"slices"
-	"strings"
 
 	"yareharbour/core/act"
-	"yareharbour/core/precheck"
 )
 
 // Packages are the package changes of a visit by the pass that they are made in: what a host's package manager is to be
@@ -21,43 +18,26 @@ func (v *Visit) Packages() map[int][]act.Change {
 	return out
 }
 
-// along takes into a visit what its host's package manager said of it. A change that it would refuse, or that takes
-// something away, is not begun; what comes along is part of the plan.
-func (in Input) along(v *Visit) []precheck.Answer {
+// along takes into a visit what its host's package manager said of it, and returns that: nil where it was not asked.
+func (in Input) along(v *Visit) (said []act.Resolution) {
 	r, asked := in.Resolved[v.Host]
 	if !asked || len(v.Packages()) == 0 {
 		return nil
 	}
-	said := r.Said
 	if !r.about(v.Packages()) {
-		said = []act.Resolution{{Unasked: "these changes are others than those that it was asked about"}}
+		return []act.Resolution{{Unasked: "these changes are others than those that it was asked about"}}
 	}
-	a := precheck.Answer{Check: "along", Host: v.Host, Level: precheck.Clear,
-		Evidence: "nothing else changes with its packages", Never: precheck.OnlyHere}
-	var with []string
-	for _, r := range said {
-		r.Along = slices.Clone(r.Along)
-		switch wrong := r.Says(); {
-		case wrong != "":
-			a.Level, a.Evidence, a.Remedy = precheck.Blocker, wrong,
-				"bring what it lacks to where the host's package manager finds it, or plan without the change"
-			return []precheck.Answer{a}
-		case r.Unasked != "":
-			a.Level, a.Evidence, a.Remedy = precheck.Caution, "what else would change could not be asked: "+r.Unasked,
-				"a change that would bring more than was planned is refused by the host when it is made"
-		}
-		for i := range r.Along {
-			x := &r.Along[i]
+	said = append([]act.Resolution{}, r.Said...) // asked, and nothing came of it, is not the same as not asked
+	for i := range said {
+		said[i].Along = slices.Clone(said[i].Along)
+		for j := range said[i].Along {
+			x := &said[i].Along[j]
 			// dnf does not say what is there
 			if c, ok := in.Readings[v.Host].Component(x.Component, ""); ok && x.From == "" {
 				x.From = c.Version
 			}
-			with = append(with, x.Says())
 		}
-		v.Along = append(v.Along, r.Along...)
+		v.Along = append(v.Along, said[i].Along...)
 	}
-	if len(with) > 0 && a.Level == precheck.Clear {
-		a.Evidence = fmt.Sprintf("with its packages %s", strings.Join(with, ", "))
-	}
-	return []precheck.Answer{a}
+	return said
 }

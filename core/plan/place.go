@@ -26,10 +26,11 @@ func place(in Input, p *Plan) {
 	for i := range p.Visits {
 		v := &p.Visits[i]
 		facts := in.facts(v)
+		facts.Said = in.along(v)
 		known[v.Host] = facts
 		// of room is asked below, and that answer takes the place of this one
 		facts.Placed = &fit.Answer{Outcome: fit.Fits}
-		v.Answers = precheck.Waive(append(precheck.Host(facts, v.Host), in.along(v)...), in.Waivers, in.Now)
+		v.Answers = precheck.Waive(precheck.Host(facts, v.Host), in.Waivers, in.Now)
 		for i := range v.Answers {
 			if w := v.Answers[i].Waived; w != nil {
 				p.Waivers = append(p.Waivers, *w)

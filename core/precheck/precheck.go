@@ -110,6 +110,7 @@ type Facts struct {
 	Adopts  string   // the closing, by its identity, that is to become ours
 	Visited []string // hosts that the round has out of service itself
 	Asked   []string // the checks that are asked; nil: all, with those of one's own
+	Visit
 	// Placed is the answer of fit for the host, where it was asked already; nil where not.
 	Placed *fit.Answer
 }
@@ -208,6 +209,9 @@ var Checks = []Check{
 	{"payload", "Is every payload here and verified?", "nothing unverified is applied", nil, payload},
 	{"together", "Will devices, drivers, firmware and platform be a combination that is known to be good?",
 		"", nil, together},
+	{"along", "What else changes with its packages?", onlyHere, nil, along},
+	{"planned", "Is the host as it was when the round was planned?", onlyHere, nil, planned},
+	{"withdrawn", "Does all that is to be installed still stand, or was it withdrawn since?", onlyHere, nil, withdrawn},
 }
 
 // Host asks every check about one host, or those that the facts name.
@@ -215,7 +219,9 @@ func Host(f Facts, host string) []Answer {
 	out := make([]Answer, 0, len(Checks)+len(f.Own))
 	for i := range Checks {
 		if c := &Checks[i]; f.Asked == nil || slices.Contains(f.Asked, c.Name) {
-			out = append(out, c.answer(f, host))
+			if a := c.answer(f, host); a.Level != "" {
+				out = append(out, a)
+			}
 		}
 	}
 	if f.Asked != nil {
@@ -224,10 +230,15 @@ func Host(f Facts, host string) []Answer {
 	return append(out, f.Own...)
 }
 
+// Named asks one check about one host.
+func Named(name string, f Facts, host string) Answer {
+	i := slices.IndexFunc(Checks, func(c Check) bool { return c.Name == name })
+	return Checks[i].answer(f, host)
+}
+
 // Room asks about one host whether there is room for its guests elsewhere, and nothing else.
 func Room(f Facts, host string) Answer {
-	i := slices.IndexFunc(Checks, func(c Check) bool { return c.Name == RoomCheck })
-	return Checks[i].answer(f, host)
+	return Named(RoomCheck, f, host)
 }
 
 // RoomCheck is the id of the check that Room asks.
@@ -254,9 +265,6 @@ func (c *Check) answer(f Facts, host string) Answer {
 	}
 	return a
 }
-
-// OnlyHere is why what only one round asks must never be waived.
-const OnlyHere = "it is about this round alone"
 
 // Blockers returns the answers that block.
 func Blockers(as []Answer) []Answer {

@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"yareharbour/core/act"
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
@@ -203,7 +204,12 @@ func TestEachCheckBlocksOnWhatItIsFor(t *testing.T) {
 }
 
 func TestAllClearWhereNothingIsWrong(t *testing.T) {
-	as := Host(facts(), "a")
+	f := facts()
+	if n := len(Host(f, "a")); n != len(Checks)-3 {
+		t.Errorf("%d of %d checks are asked where nothing is known of the visit", n, len(Checks))
+	}
+	f.Visit = Visit{Said: []act.Resolution{}, Begun: true}
+	as := Host(f, "a")
 	if len(as) != len(Checks) || worst(as) != Clear || len(Blockers(as)) > 0 {
 		t.Errorf("%+v", as)
 	}
@@ -358,5 +364,35 @@ func TestWhatFitSaidAlready(t *testing.T) {
 	if got := answer(t, f, "fit"); got.Level != Blocker || got.Evidence != "unproven: too hard" ||
 		got.Remedy != "wait" {
 		t.Errorf("%+v", got)
+	}
+}
+
+// What a round asks of a visit: what comes along with its packages, whether the host is as it was, and what was withdrawn.
+func TestWhatAVisitIsAsked(t *testing.T) {
+	k := act.Change{Component: "deb:k", From: "1", To: "2", Pass: 1}
+	for name, c := range map[string]struct {
+		v     Visit
+		check string
+		level Level
+		says  string
+	}{
+		"it brings nothing":     {Visit{Said: []act.Resolution{{}}}, "along", Clear, "nothing else changes"},
+		"it brings something":   {Visit{Said: []act.Resolution{{Along: []act.Along{{Component: "deb:z", To: "3"}}}}}, "along", Clear, "deb:z"},
+		"it removes":            {Visit{Said: []act.Resolution{{}, {Removes: []estate.Key{"deb:z"}}}}, "along", Blocker, "it would also remove deb:z"},
+		"it refuses":            {Visit{Said: []act.Resolution{{Refused: "no"}, {}}}, "along", Blocker, "would refuse: no"},
+		"not asked":             {Visit{Said: []act.Resolution{{Unasked: "asleep"}, {}}}, "along", Caution, "could not be asked: asleep"},
+		"refused and not asked": {Visit{Said: []act.Resolution{{Unasked: "asleep"}, {Refused: "no"}}}, "along", Blocker, "would refuse: no"},
+		"as it was":             {Visit{Begun: true, Planned: []act.Change{k}}, "planned", Clear, "as it was"},
+		"another":               {Visit{Begun: true, Planned: []act.Change{{Component: "deb:k", From: "0", To: "2"}}}, "planned", Blocker, `was "0" when`},
+		"it stands":             {Visit{Begun: true}, "withdrawn", Clear, "nothing that would be put in"},
+		"it is withdrawn":       {Visit{Begun: true, Withdrawn: []Withdrawal{{k, "it burns", "c"}}}, "withdrawn", Blocker, "deb:k 2 was withdrawn since the round was planned: it burns"},
+	} {
+		f := facts()
+		f.Readings["a"].Components = append(f.Readings["a"].Components, estate.Component{Key: "deb:k", Version: "1"})
+		f.Visit = c.v
+		a := Named(c.check, f, "a")
+		if a.Level != c.level || !strings.Contains(a.Evidence, c.says) || a.Level == Blocker && (a.Never == "" || a.Remedy == "") {
+			t.Errorf("%s: %+v", name, a)
+		}
 	}
 }

@@ -58,7 +58,7 @@ func TestWhatCantBeWaived(t *testing.T) {
 		"a waiver ends":            {good, "r", now},
 		"within 92 days":           {good, "r", now.Add(MostWaived + 1)},
 		"fit must never be waived": {Answer{Check: "fit", Level: Blocker, Never: "x"}, "r", now.Add(1)},
-		"about this round alone":   {Answer{Check: "as planned", Level: Blocker, Never: OnlyHere}, "r", now.Add(1)},
+		"about this round alone":   {Answer{Check: "planned", Level: Blocker, Never: onlyHere}, "r", now.Add(1)},
 	} {
 		if _, err := NewWaiver("c", c.a, c.reason, "op", now, c.until); err == nil ||
 			!strings.Contains(err.Error(), want) {

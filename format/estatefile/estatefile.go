@@ -190,7 +190,7 @@ func checkOwn(f *strictyaml.File, checks []Check) error {
 				c.Name)
 		case slices.ContainsFunc(precheck.Checks, func(o precheck.Check) bool {
 			return o.Name == c.Name
-		}) || c.Name == "along":
+		}):
 			return f.Errorf(at+".name", "%s is the name of a check that there is already", c.Name)
 		case slices.ContainsFunc(checks[:i], func(o Check) bool { return o.Name == c.Name }):
 			return f.Errorf(at+".name", "there are two checks named %s", c.Name)

@@ -153,8 +153,5 @@ func asks(name string) string {
 			return c.Asks
 		}
 	}
-	if name == "along" {
-		return "What else changes with its packages?"
-	}
 	return "a check of your own, from the estate file"
 }
