@@ -15,6 +15,7 @@ import (
 
 	"yareharbour/bundle"
 	"yareharbour/core/catalogue"
+	"yareharbour/core/view"
 	"yareharbour/feed"
 	"yareharbour/format/releaselist"
 )
@@ -31,18 +32,19 @@ func (h *house) Catalogue() *catalogue.Catalogue {
 // What can't be read costs nothing else; until all of it can be, what is known says so (Unreadable), and a whole catalogue
 // that was there before stays.
 func (h *house) Reload() error {
-	cat, err := h.load()
+	cat, lists, err := h.load()
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if h.catalogueFault = err; err == nil || h.catalogue == nil {
-		h.catalogue = cat
+		h.catalogue, h.lists = cat, lists
 	}
 	return err
 }
 
 // load reads all that there is; the error joins what could not be read.
-func (h *house) load() (*catalogue.Catalogue, error) {
+func (h *house) load() (*catalogue.Catalogue, []view.ReleaseList, error) {
 	cat := &catalogue.Catalogue{}
+	var lists []view.ReleaseList
 	now := time.Now()
 	var errs []error
 	add := func(bs []catalogue.Batch, err error) {
@@ -64,9 +66,10 @@ func (h *house) load() (*catalogue.Catalogue, error) {
 			continue
 		}
 		cat.AddBatch(b)
+		lists = append(lists, view.ReleaseList{Name: b.Feed.Name, File: name, Made: b.Feed.Made, Releases: len(b.Releases)})
 	}
 	for _, x := range h.file.Indexes {
-		errs = append(errs, lists{h.path(x.Dir), x.Architecture, h.beside(x.Keyrings), nil, now}.load(cat))
+		errs = append(errs, indexes{h.path(x.Dir), x.Architecture, h.beside(x.Keyrings), nil, now}.load(cat))
 	}
 	for _, f := range h.feeds {
 		said, err := h.shelf.Load(f, now)
@@ -80,7 +83,7 @@ func (h *house) load() (*catalogue.Catalogue, error) {
 	for _, c := range taken {
 		add(h.bundles.Load(c, h.bundleOptions(bundle.Options{Now: now})))
 	}
-	return cat, errors.Join(errs...)
+	return cat, lists, errors.Join(errs...)
 }
 
 // gap notes in the catalogue what can't be told by a feed as it stands: of what it carries where it is too old, and of
@@ -181,6 +184,13 @@ func (h *house) refresh(ctx context.Context) {
 		h.seen.baselines = base
 		_ = h.LoadBaselines(ctx) // Unreadable tells
 	}
+}
+
+// edited tells whether the estate file says something else than when it was opened. One that can't be read, as while it is
+// being written, says nothing.
+func (h *house) edited() bool {
+	text, err := os.ReadFile(h.from)
+	return err == nil && sha256.Sum256(text) != h.text
 }
 
 // today returns everything that is known as its files have it now: a round asks before every act.

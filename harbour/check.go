@@ -149,7 +149,7 @@ func CheckHere(ctx context.Context, o Local, f narrow.Filter) (view.Report, erro
 		if err != nil {
 			return err
 		}
-		l := lists{dir: o.Lists, native: native, keyrings: o.Keyrings, now: now}
+		l := indexes{dir: o.Lists, native: native, keyrings: o.Keyrings, now: now}
 		if o.Baseline == "" { // it asks for nothing that is not here
 			l.keep = func(name []byte) bool { return names[string(name)] }
 		}

@@ -4,6 +4,7 @@ package harbour
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"io"
@@ -97,6 +98,9 @@ type house struct {
 	catalogue *catalogue.Catalogue
 	baselines []view.Baseline
 	// what of them could not be read
+	from                          string             // the estate file
+	text                          [32]byte           // the sum of what it said
+	lists                         []view.ReleaseList // that it was read from, of the estate file
 	catalogueFault, baselineFault error
 }
 
@@ -144,7 +148,8 @@ func Open(ctx context.Context, o Options) (*Harbour, error) {
 		return nil, err
 	}
 	h.Estate = f.Describe()
-	h.dir, h.file = filepath.Dir(file), f
+	h.dir, h.file, h.text = filepath.Dir(file), f, sha256.Sum256(text)
+	h.from = file
 	for _, b := range f.BMCs {
 		b.Password.Take()
 	}

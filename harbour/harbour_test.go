@@ -118,13 +118,13 @@ func TestIndexesFillTheCatalogue(t *testing.T) {
 	}
 	write("a_dists_s_main_binary-amd64_Packages", "Package: ssl\nVersion: 2\nArchitecture: amd64\n")
 	cat := &catalogue.Catalogue{}
-	if err := (lists{dir: dir, native: "amd64", now: time.Now()}).load(cat); err != nil ||
+	if err := (indexes{dir: dir, native: "amd64", now: time.Now()}).load(cat); err != nil ||
 		cat.Newest("deb:ssl", "", catalogue.Rule{}) == nil {
 		t.Errorf("%v, %d components", err, cat.Len())
 	}
 	write("b_dists_s_main_binary-amd64_Packages.gz", "this is not gzip")
 	cat = &catalogue.Catalogue{}
-	if err := (lists{dir: dir, native: "amd64", now: time.Now()}).load(cat); err == nil || cat.Len() > 0 {
+	if err := (indexes{dir: dir, native: "amd64", now: time.Now()}).load(cat); err == nil || cat.Len() > 0 {
 		t.Errorf("with a damaged index: %v, %d components", err, cat.Len())
 	}
 }

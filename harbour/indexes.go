@@ -19,8 +19,8 @@ import (
 // errNoIndexes is what loading from a directory that is not there gives.
 var errNoIndexes = errors.New("the Debian indices")
 
-// lists are the Debian indices of a directory, laid out as apt keeps its lists.
-type lists struct {
+// indexes are the Debian indices of a directory, laid out as apt keeps its lists.
+type indexes struct {
 	dir      string
 	native   string                 // the architecture whose packages are named without it
 	keyrings []string               // every index must be signed by one of their keys; none: by nobody
@@ -37,7 +37,7 @@ type index struct {
 
 // load adds the indices to the catalogue; a directory of which one index is bad adds nothing. In apt's own directory only
 // those of configured sources count. Which these are apt takes its time to say: meanwhile all are read.
-func (l lists) load(cat *catalogue.Catalogue) error {
+func (l indexes) load(cat *catalogue.Catalogue) error {
 	if st, err := os.Stat(l.dir); err != nil || !st.IsDir() {
 		return fmt.Errorf("%w: there is no directory %s", errNoIndexes, l.dir)
 	}
@@ -67,7 +67,7 @@ func (l lists) load(cat *catalogue.Catalogue) error {
 }
 
 // read reads the indices that used names, or all.
-func (l lists) read(keys debindex.Keyring, used []string) (out []index, err error) {
+func (l indexes) read(keys debindex.Keyring, used []string) (out []index, err error) {
 	files := os.DirFS(l.dir)
 	found, err := debindex.FindIndexes(files, keys, l.now, used)
 	if err != nil {

@@ -68,6 +68,21 @@ func TestAnOpenEstateSeesWhatOthersDo(t *testing.T) {
 	if e, err := h.View(t.Context()); err != nil || e.Checker.Catalogue.Release("fw:corran-bmc", "14.8", "", "Corran BMC") != nil {
 		t.Fatal(err)
 	}
+	urgent := func() string {
+		e, err := h.View(t.Context())
+		if err != nil || len(e.Survey.Needs) == 0 || len(e.Lists) == 0 || e.Lists[0].Made.IsZero() {
+			t.Fatalf("%v %+v", err, e.Lists)
+		}
+		return e.Survey.Needs[0].Text
+	}
+	if got := urgent(); strings.HasPrefix(got, "the estate file was changed") {
+		t.Errorf("%s, and it was not", got)
+	}
+	edit("estate.yaml", "estate: ", "estate: New ")
+	if got := urgent(); !strings.HasPrefix(got, "the estate file was changed") {
+		t.Errorf("the estate file was changed, and first is: %s", got)
+	}
+	edit("estate.yaml", "estate: New ", "estate: ")
 	edit("releases/corran.yaml", `version: "14.6"`, `version: "14.8"`)
 	if e, err := h.View(t.Context()); err != nil || e.Checker.Catalogue.Release("fw:corran-bmc", "14.8", "", "Corran BMC") == nil {
 		t.Error("a release list that was edited is not read")

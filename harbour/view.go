@@ -91,6 +91,7 @@ func (h Looking) View(ctx context.Context) (*view.Estate, error) {
 		e.Faults = strings.Split(err.Error(), "\n")
 		in.Faults, in.Plans = e.Faults, nil
 	}
+	in.Edited = h.edited()
 	if in.Owed, err = h.owed(ctx, readings); err != nil {
 		return nil, err
 	}
@@ -131,6 +132,9 @@ func (h *house) shelves(ctx context.Context, e *view.Estate) (err error) {
 	if e.Feeds, err = h.Feeds(); err != nil {
 		return err
 	}
+	h.mu.RLock()
+	e.Lists = h.lists
+	h.mu.RUnlock()
 	if e.Bundles, err = h.Bundles(); err != nil {
 		return err
 	}

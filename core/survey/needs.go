@@ -96,6 +96,10 @@ func general(in Input) (out []Need) {
 	for _, f := range in.Faults {
 		out = append(out, Need{Urgency: Now, First: true, Text: Untrusted + f})
 	}
+	if in.Edited {
+		out = append(out, Need{Urgency: Now, First: true, Text: "the estate file was changed: what is shown and done here goes " +
+			"by what it said before; q, and open the screens again"})
+	}
 	for _, p := range in.Problems {
 		u := Sometime
 		if p.Error {
@@ -318,7 +322,7 @@ func across(needs []Need, clusters int) (out []Need) {
 				n.on = append(n.on, o.Host)
 			}
 			n.Of = append(n.Of, o.Of...)
-			if o.Since.Before(n.Since) {
+			if !o.Since.IsZero() && (n.Since.IsZero() || o.Since.Before(n.Since)) {
 				n.Since = o.Since
 			}
 		}

@@ -329,6 +329,11 @@ func TestWhatClustersHaveInCommon(t *testing.T) {
 	if n := across(slices.Clone(all), 5)[0]; strings.Join(n.Clusters, " ") != "a b c" || len(n.Subjects(nil, time.Time{})) != 3 {
 		t.Errorf("%+v", n)
 	}
+	noon := time.Date(2026, 11, 21, 12, 0, 0, 0, time.UTC)
+	all[1].Since, all[3].Since = noon, noon.Add(-time.Hour) // of the first it is not known
+	if n := across(slices.Clone(all), 5)[0]; !n.Since.Equal(noon.Add(-time.Hour)) {
+		t.Errorf("since %s", n.Since)
+	}
 }
 
 func withHosts(on []string) string {

@@ -53,6 +53,8 @@ type Input struct {
 	// Faults are the estate's files that can't be read: while there is one, no host is in line. Problems are names in
 	// baselines that match nothing, Flags versions on hosts that were withdrawn or are open to advisories.
 	Faults []string
+	// Edited tells that the estate file says something else than when it was read.
+	Edited bool
 	// Distrusted are the newest rounds whose journal is not as it was written, by their clusters, and what is wrong
 	// with it.
 	Distrusted map[string]string

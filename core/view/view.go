@@ -28,6 +28,7 @@ type Estate struct {
 	Held      *drift.Holdings             // what hosts have, turned around
 	Baselines []Baseline                  // by rank
 	Feeds     []Feed
+	Lists     []ReleaseList      // of releases
 	Bundles   []catalogue.Bundle // that were taken in, the newest first
 	Stock     Stock
 	News      map[string]drift.News    // by cluster
@@ -62,6 +63,14 @@ type Feed struct {
 	Advisories int       `json:"advisories"`
 	Bytes      int64     `json:"bytes"`
 	Aside      []string  `json:"set_aside,omitempty"` // entries that could not be read, and why
+}
+
+// ReleaseList is a release list that the estate file names, and how old it is.
+type ReleaseList struct {
+	Name     string    `json:"name"`
+	File     string    `json:"file"`
+	Made     time.Time `json:"made,omitzero"` // as its publisher dates it
+	Releases int       `json:"releases"`
 }
 
 // Payload is a payload in the store, and what it is.

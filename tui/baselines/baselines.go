@@ -299,12 +299,20 @@ func (s *Screen) View(f part.Frame, c *part.Canvas, a part.Area) {
 		rows = max(rows, a.H/2)
 	}
 	right := part.Rect(a.X+left+1, a.Y, a.W-left-1, a.H-rows-1)
-	s.paintVersions(c, part.Rect(right.X, a.Y+a.H-rows, right.W, rows))
 	if right.W < 150 {
 		y := s.paintClauses(f, c, b, right)
 		s.paintOut(f, c, part.Rect(right.X, y+1, right.W, right.Y+right.H-y-1))
+		const readable = 6 // lines of its file, and a heading
+		end := a.Y + a.H
+		if next := y + 3 + max(1, len(s.out)); !s.versions && next+rows+readable < end {
+			s.paintVersions(c, part.Rect(right.X, next, right.W, rows))
+			paintFile(c, b, part.Rect(right.X, next+rows+1, right.W, end-next-rows-1))
+			return
+		}
+		s.paintVersions(c, part.Rect(right.X, end-rows, right.W, rows))
 		return
 	}
+	s.paintVersions(c, part.Rect(right.X, a.Y+a.H-rows, right.W, rows))
 	half := right.W * 3 / 5
 	s.paintClauses(f, c, b, part.Rect(right.X, right.Y, half, right.H))
 	for y := right.Y + 1; y < right.Y+right.H; y++ {
@@ -476,6 +484,21 @@ func (s *Screen) paintOut(f part.Frame, c *part.Canvas, a part.Area) {
 				Device:    v.Device,
 			},
 		)
+	}
+}
+
+// paintFile paints the text of a baseline, as far as there is room.
+func paintFile(c *part.Canvas, b view.Baseline, a part.Area) {
+	c.Put(a.X+1, a.Y, part.Water|part.Bold, filepath.Base(b.File))
+	lines := strings.Split(strings.TrimRight(b.Text, "\n"), "\n")
+	for i, l := range lines {
+		y := a.Y + 1 + i
+		if y == a.Y+a.H-1 && i < len(lines)-1 {
+			c.Put(a.X+3, y, part.Quiet, fmt.Sprintf("and %d more lines; Enter shows all", len(lines)-i))
+			return
+		}
+		c.Right(a.X+5, y, 4, part.Quiet, fmt.Sprint(i+1))
+		c.Within(a.X+7, y, a.W-8, part.Plain, l)
 	}
 }
 

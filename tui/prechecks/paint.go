@@ -45,7 +45,7 @@ func (s *Screen) View(f part.Frame, c *part.Canvas, a part.Area) {
 	list := part.Rect(a.X, a.Y+2, a.W, (a.H-2)/2)
 	detail := part.Rect(a.X, a.Y+3+list.H, a.W, a.H-list.H-3)
 	if a.W >= 120 {
-		list = part.Rect(a.X, a.Y+2, a.W*11/20, a.H-2)
+		list = part.Rect(a.X, a.Y+2, a.W*12/20, a.H-2)
 		detail = part.Rect(a.X+list.W+2, a.Y+2, a.W-list.W-2, a.H-2)
 	}
 	s.paintList(c, list)
@@ -90,10 +90,10 @@ func (s *Screen) paintList(c *part.Canvas, a part.Area) {
 		c.Within(a.X+4, y, 13, part.Subject, r.first().Check)
 		hosts := strings.Join(r.hosts(), ", ")
 		if len(r.of) > 2 {
-			hosts = fmt.Sprintf("%s, %s and %d more", r.of[0].Host, r.of[1].Host, len(r.of)-2)
+			hosts = fmt.Sprintf("%d hosts", len(r.of)) // beside it they are named
 		}
-		c.Within(a.X+18, y, 26, part.Plain, hosts)
-		c.Within(a.X+45, y, a.W-46, part.Quiet, says(r))
+		c.Within(a.X+18, y, 18, part.Plain, hosts)
+		c.Within(a.X+37, y, a.W-38, part.Quiet, says(r))
 		if n == s.at {
 			c.Choose(part.Rect(a.X, y, a.W, 1), y, true)
 		}

@@ -2,9 +2,11 @@ package releases
 
 import (
 	"fmt"
+	"path/filepath"
 	"strings"
 
 	"yareharbour/core/catalogue"
+	"yareharbour/core/drift"
 	"yareharbour/core/ladder"
 	"yareharbour/tui/part"
 )
@@ -221,7 +223,7 @@ func rails(c *part.Canvas, x, y, wide int, last bool) {
 	c.Put(x+5+wide, y, part.Water, "║")
 }
 
-// shelfRows are the feeds, then the bundles, then the payload store.
+// shelfRows are the feeds, then the bundles, the lists that the estate file names, and the payload store.
 func shelfRows(f part.Frame) (out []part.TableLine) {
 	for _, x := range f.View.Feeds {
 		l := part.TableLine{
@@ -262,6 +264,15 @@ func shelfRows(f part.Frame) (out []part.TableLine) {
 					}},
 			},
 		)
+	}
+	for _, x := range f.View.Lists {
+		made := "of no date"
+		if !x.Made.IsZero() {
+			made = "of " + x.Made.Format("2 Jan 2006") + ", " + drift.Age(f.View.At().Sub(x.Made)) + " old"
+		}
+		out = append(out, part.TableLine{Sign: part.Sign{Glyph: "·", Style: part.Quiet}, Cells: []part.TableCell{
+			{Text: x.Name, Style: part.Subject}, {Text: "list"}, {},
+			{Text: made + ": " + catalogue.Some(x.Releases, "release") + ", from " + filepath.Base(x.File)}}})
 	}
 	p := f.View.Stock
 	return append(

@@ -78,7 +78,7 @@ func New(ctx context.Context, d App, p part.Place) *Screen {
 		shelf: part.Table{
 			ID: "shelves",
 			Columns: []part.TableColumn{
-				{Title: "feeds, bundles, payloads", Width: 26, Grow: 1},
+				{Title: "feeds, bundles, lists, payloads", Width: 26, Grow: 1},
 				{Title: "kind", Width: 15},
 				{Title: "when", Width: 13},
 				{Title: "brought", Width: 20, Grow: 4},

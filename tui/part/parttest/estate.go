@@ -63,6 +63,7 @@ func Estate(clusters, hosts int) *view.Estate {
 		{Name: "mirror", Kind: "debian", Schedule: "on demand"},
 		{Name: "beta", Kind: "files", Off: true},
 	}
+	s.Lists = []view.ReleaseList{{Name: "maker-11", File: "/estate/releases/maker.yaml", Made: Now.AddDate(0, 0, -12), Releases: 3}}
 	s.Bundles = []catalogue.Bundle{{Name: "q4.zip", ID: "feedbeef", By: "op"}}
 	s.News = map[string]drift.News{"c0": {Since: Now.AddDate(0, 0, -2), By: "op", Drift: in.Verdicts["c0h000"]}}
 	s.Trends = map[string][]drift.Tally{
