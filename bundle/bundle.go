@@ -90,7 +90,8 @@ func (b *Bundle) open(ctx context.Context, file string) error {
 		return err
 	}
 	b.ID, b.Name, b.Size = sum, filepath.Base(file), size
-	u := &unpacker{ctx: ctx, limits: b.o.Limits, packed: size, progress: b.o.Progress, inner: map[string]string{}}
+	u := &unpacker{ctx: ctx, limits: b.o.Limits, packed: size, progress: b.o.Progress, names: map[string]string{},
+		inner: map[string]string{}}
 	if err := u.archive(file, b.dir, b.Name, 1); err != nil {
 		return err
 	}

@@ -46,6 +46,7 @@ type unpacker struct {
 	bytes    int64
 	entries  int
 	progress func(Progress)
+	names    map[string]string // what was unpacked, by its name without capitals
 	inner    map[string]string // archives in it that were unpacked in turn: path → SHA-256
 }
 
@@ -238,6 +239,13 @@ func (u *unpacker) place(dir, name, label string) (string, error) {
 		if archive, ok := strings.CutSuffix(at, unpackedAs); ok && u.inner[archive] != "" {
 			return "", refuse("%s holds %q, which would lie among the files of an archive in it", label, name)
 		}
+		// a file system that does not tell them apart would keep but one, and nobody could say which
+		folded := strings.ToLower(strings.ToUpper(at))
+		if other := u.names[folded]; other != "" && other != at {
+			return "", refuse("%s holds %q beside %q: names that differ in nothing but capitals", label, name,
+				filepath.ToSlash(strings.TrimPrefix(other, dir+string(filepath.Separator))))
+		}
+		u.names[folded] = at
 	}
 	return to, u.ctx.Err()
 }

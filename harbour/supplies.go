@@ -17,6 +17,7 @@ import (
 	"yareharbour/core/course"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/plan"
 	"yareharbour/core/view"
 	"yareharbour/feed"
 	"yareharbour/format/debindex"
@@ -294,9 +295,42 @@ func (h Supplies) Fetch(ctx context.Context, hosts []string, progress func(strin
 	if err != nil {
 		return "", err
 	}
+	var all []*catalogue.Release
+	for _, r := range wanted(verdicts) {
+		all = append(all, r)
+	}
+	return h.fetchAll(ctx, all, progress)
+}
+
+// FetchPlanned gets the payloads that a plan puts in and that are not here, and says how many.
+func (h Supplies) FetchPlanned(ctx context.Context, p *plan.Plan, progress func(string)) (says string, err error) {
+	var all []*catalogue.Release
+	var errs []error
+	seen := map[string]bool{}
+	cat := h.Catalogue()
+	for i := range p.Visits {
+		for _, c := range p.Visits[i].Changes {
+			if c.File == "" || seen[c.File] {
+				continue
+			}
+			seen[c.File] = true
+			rs := cat.Releases(c.Component)
+			n := slices.IndexFunc(rs, func(r catalogue.Release) bool { return r.File == c.File && r.SHA256 == c.SHA256 })
+			if n < 0 {
+				errs = append(errs, fmt.Errorf("the payload of %s %s is in no feed any more; plan again", c.Component, c.To))
+				continue
+			}
+			all = append(all, &rs[n])
+		}
+	}
+	says, err = h.fetchAll(ctx, all, progress)
+	return says, errors.Join(append(errs, err)...)
+}
+
+func (h *house) fetchAll(ctx context.Context, all []*catalogue.Release, progress func(string)) (says string, err error) {
 	var errs []error
 	here, got := 0, 0
-	for _, r := range wanted(verdicts) {
+	for _, r := range all {
 		if h.payloads.Check(r.File, r.SHA256) == nil {
 			here++
 		} else if err := h.fetch(ctx, r, progress); err != nil {

@@ -50,6 +50,9 @@ func (f *fake) ReadBrief(_, cluster string) (b, usual plan.Brief, err error) {
 	return b, b, err
 }
 func (f *fake) WriteBrief(plan.Brief) ([]byte, error) { return nil, f.note("brief") }
+func (f *fake) FetchPlanned(context.Context, *plan.Plan, func(string)) (string, error) {
+	return "", f.note("fetch planned")
+}
 func (f *fake) Gather(_ context.Context, b plan.Brief) (*plan.Input, error) {
 	return &plan.Input{Brief: b, Now: now, Cluster: f.snap.Survey.Bands[0].Cluster}, f.err
 }

@@ -60,6 +60,9 @@ func arrange(in Input, r *estate.Reading, v *Visit, todo []want) {
 			}
 			for _, c := range later {
 				why := unmet(in, r, runs, c.Change)
+				if q := misses(in, r, runs, c.Change); q != nil && !q.Anywhere && c.from == "" {
+					v.lacks = append(v.lacks, lack{c.Title(), *q})
+				}
 				if c.from != "" {
 					v.Left = append(v.Left, fmt.Sprintf("%s: %s can't be had yet: %s; %s is put in",
 						c.Title(), c.To, why, c.from))
@@ -161,22 +164,35 @@ func releaseOf(cat *catalogue.Catalogue, r *estate.Reading, c act.Change) *catal
 }
 
 func unmet(in Input, r *estate.Reading, runs standings, c act.Change) string {
+	q := misses(in, r, runs, c)
+	switch {
+	case q == nil:
+		return ""
+	case q.Anywhere:
+		return fmt.Sprintf("it requires %s %s to run somewhere in the cluster first", q.Component, q.AtLeast)
+	}
+	return fmt.Sprintf("it requires %s %s", q.Component, q.AtLeast)
+}
+
+// misses is the first requirement of a change that is not met; nil where all are.
+func misses(in Input, r *estate.Reading, runs standings, c act.Change) *catalogue.Requirement {
 	rel := releaseOf(in.Catalogue, r, c)
 	if rel == nil {
-		return ""
+		return nil
 	}
-	for _, q := range rel.Requires {
+	for i := range rel.Requires {
+		q := &rel.Requires[i]
 		if q.Anywhere {
-			if !somewhere(in.Readings, q) {
-				return fmt.Sprintf("it requires %s %s to run somewhere in the cluster first", q.Component, q.AtLeast)
+			if !somewhere(in.Readings, *q) {
+				return q
 			}
 			continue
 		}
 		if has := runs.lowest(q.Component); has == "" || q.Component.Scheme().Compare(has, q.AtLeast) < 0 {
-			return fmt.Sprintf("it requires %s %s", q.Component, q.AtLeast)
+			return q
 		}
 	}
-	return ""
+	return nil
 }
 
 // somewhere tells whether what is required runs on some host, or inside some guest, of the cluster.

@@ -62,6 +62,7 @@ type Visit struct {
 	Along   []act.Along       `json:"along,omitempty"`
 	Answers []precheck.Answer `json:"prechecks"`
 	Steps   []Stretch         `json:"steps"`
+	lacks   []lack            // changes that are not done because of what they require
 	leaves  string            // the guest for whose sake the host is not visited
 }
 
@@ -98,9 +99,11 @@ type Plan struct {
 	Spread float64 `json:"spread"`
 	Width  int     `json:"width"` // visits side by side at most
 	// moves more that would bring every host within fit.Evenly of the mean
-	Level   int               `json:"level"`
-	Waivers []precheck.Waiver `json:"waivers,omitempty"` // that pardon something here
-	Rules   []estate.Rule     `json:"rules,omitempty"`   // about guests, that the round keeps
+	Level int `json:"level"`
+	// Companions are what changes require that are not done because the plan does not do that.
+	Companions []Companion       `json:"companions,omitempty"`
+	Waivers    []precheck.Waiver `json:"waivers,omitempty"` // that pardon something here
+	Rules      []estate.Rule     `json:"rules,omitempty"`   // about guests, that the round keeps
 	// Controller is the guest of the cluster that this program runs in, by name or UUID; empty where it runs in none.
 	Controller string `json:"controller,omitempty"`
 }
@@ -243,6 +246,7 @@ func Make(in Input) Plan {
 			continue
 		}
 		v := visit(in, h)
+		p.lacking(in, &v)
 		if r := in.Readings[h]; h == in.Brief.Adopts && r != nil && r.Closed != nil {
 			v.Adopts = r.Closed.Identity()
 			v.Owes = append(slices.Clip(v.Owes), Ledger(r, in.Readings, v.Owes)...)

@@ -50,7 +50,19 @@ func wayBack(v *plan.Visit, c act.Change) string {
 
 // planHead says what a plan comes to, and by which commands it is made again and carried out.
 func planHead(p *plan.Plan, words []string) said {
-	s := said{p.Brief.Cluster + ": " + p.Summary()}
+	var s said
+	for i := range p.Companions {
+		s.add("! %s", p.Companions[i].Says())
+	}
+	if b := p.Brief; p.TakeAlong(&b) {
+		var only []string
+		for _, x := range b.Only {
+			only = append(only, string(x))
+		}
+		s.add("  with it: yare plan %s", strings.Join(slices.Concat([]string{p.Brief.Cluster}, without(words, "--only"),
+			[]string{"--only", strings.Join(only, ",")}), " "))
+	}
+	s.add("%s: %s", p.Brief.Cluster, p.Summary())
 	s = append(s, p.Notes()...)
 	if len(words) > 0 {
 		s.add("the same: yare plan %s %s", p.Brief.Cluster, strings.Join(words, " "))

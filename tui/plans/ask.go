@@ -46,6 +46,33 @@ func (s *Screen) takeWay(f part.Frame, host string) tea.Msg {
 		Then:  taken{s.cluster, w}}
 }
 
+// complete says why there is nothing to fetch; "" where a payload is not here.
+func (s *Screen) complete(planned string) string {
+	if planned != "" || s.plan == nil {
+		return cmp.Or(planned, "it can't be planned")
+	}
+	for i := range s.plan.Visits {
+		for _, a := range s.plan.Visits[i].Answers {
+			if a.Check == "payload" && a.Level == precheck.Blocker {
+				return ""
+			}
+		}
+	}
+	return "every payload of the plan is here"
+}
+
+// fetch gets what the plan lacks, and plans again.
+func (s *Screen) fetch() tea.Msg {
+	p, cluster := s.plan, s.cluster
+	return part.Job{Title: "fetching the payloads of " + cluster, Do: func(ctx context.Context, says func(string)) tea.Msg {
+		text, err := s.app.FetchPlanned(ctx, p, says)
+		if err != nil {
+			return part.Several{fetched{cluster, text}, part.Failed{Err: err}}
+		}
+		return fetched{cluster, text}
+	}}
+}
+
 // unready tells whether a visit is held up because hosts take no orders yet.
 func unready(v *plan.Visit) bool {
 	b := precheck.Blockers(v.Answers)

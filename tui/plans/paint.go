@@ -60,6 +60,7 @@ func (s *Screen) paintPlan(f part.Frame, c *part.Canvas, p *plan.Plan, a part.Ar
 		c.Within(x, y, a.W-2, part.Caution|part.Bold, says)
 		y++
 	}
+	y = paintCompanions(c, p, part.Rect(x, y, a.W-2, a.H))
 	if words := brief.Words(s.brief, s.usual); len(words) > 0 {
 		c.Within(x, y, a.W-2, part.Strong, "what if: "+strings.Join(words, " "))
 		y++
@@ -87,6 +88,19 @@ func (s *Screen) paintPlan(f part.Frame, c *part.Canvas, p *plan.Plan, a part.Ar
 	s.paintVisit(c, p, host, part.Rect(a.X, y+1, a.W, a.Y+a.H-y-1))
 }
 
+// paintCompanions says what is not done because of what it requires, and returns the line below.
+func paintCompanions(c *part.Canvas, p *plan.Plan, a part.Area) int {
+	col := part.NewColumn(c, a)
+	for i := range p.Companions {
+		says := "! " + p.Companions[i].Says()
+		if p.Companions[i].Wanted {
+			says += "; A takes it along"
+		}
+		col.Line(0, part.Caution|part.Bold, says)
+	}
+	return col.Y
+}
+
 // paintAside says why no host is to be visited, host by host. Only where all are in line is that good.
 func paintAside(c *part.Canvas, p *plan.Plan, a part.Area) {
 	if p.InLine() {
@@ -95,7 +109,8 @@ func paintAside(c *part.Canvas, p *plan.Plan, a part.Area) {
 	}
 	c.Put(a.X+1, a.Y, part.Caution|part.Bold, "! A round over "+p.Brief.Cluster+
 		" would visit no host, and not all of them are in line.")
-	col := part.NewColumn(c, part.Rect(a.X+16, a.Y+2, a.W-16, a.H-2))
+	y := paintCompanions(c, p, part.Rect(a.X+1, a.Y+1, a.W-2, a.H-2)) + 1
+	col := part.NewColumn(c, part.Rect(a.X+16, y, a.W-16, a.Y+a.H-y))
 	for _, x := range p.Aside {
 		if !col.Full() {
 			c.Within(a.X+2, col.Y, 13, part.Subject, x.Host)

@@ -29,6 +29,8 @@ type App interface {
 	// Make makes a plan of what was brought together, or says what of its brief means nothing. It reads nothing.
 	Make(in plan.Input) (*plan.Plan, error)
 	LaunchRound(ctx context.Context, p *plan.Plan, reason string) error
+	// FetchPlanned gets the payloads that a plan puts in and that are not here, and says how many.
+	FetchPlanned(ctx context.Context, p *plan.Plan, progress func(string)) (says string, err error)
 	// Missing tells which hosts of a cluster lack something before they take orders, and what that is; Prepare puts it
 	// there.
 	Missing(ctx context.Context, cluster string) (hosts, lines []string, err error)
@@ -141,7 +143,10 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 	if way = host; way == "" {
 		way = s.noWay(at)
 	}
-	one, none := "", ""
+	one, none, alone := "", "", planned
+	if b := s.brief; alone == "" && (s.plan == nil || !s.plan.TakeAlong(&b)) {
+		alone = "nothing is left out that a change requires"
+	}
 	if s.brief.Out <= 1 {
 		one = "one host is the least"
 	}
@@ -173,6 +178,10 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 			planned, do(func(b *plan.Brief) { b.Home = !b.Home })),
 		part.NewKey("%", "", "change how full hosts may be made: all, 90, 80, 70 percent", planned, do(turnLimit)),
 		part.NewKey(",", "settings", "choose any setting of the round, and change it", planned, s.askWhich),
+		part.NewKey("F", "", "fetch the payloads that the plan lacks", s.complete(planned), s.fetch),
+		part.NewKey("A", "", "take along what changes require and the plan leaves out", alone, func() tea.Msg {
+			return s.change(f, func(b *plan.Brief) { s.plan.TakeAlong(b) })
+		}),
 		part.NewKey("S", "", "save the settings of the round as a brief file", planned, s.askSave),
 		part.NewKey("B", "", "open a brief file, and plan what it says", planned, s.askOpen),
 		part.NewKey("i", "", "change only some components", planned, func() tea.Msg { return s.askSetting("only") }),
@@ -238,6 +247,7 @@ type (
 		file    string // that it was read from
 	}
 	begun      struct{ cluster string }
+	fetched    struct{ cluster, says string }
 	equipped   struct{ cluster string }
 	lanePicked struct{ host string }
 	laneTurned int
@@ -279,6 +289,10 @@ func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {
 		if msg.cluster == s.cluster {
 			return part.Several{part.Tell("the hosts of %s take orders", s.cluster),
 				s.anew(f, s.just)}
+		}
+	case fetched:
+		if msg.cluster == s.cluster && s.in != nil {
+			return part.Several{part.Say{Text: msg.says}, s.again(s.brief)}
 		}
 	case taken:
 		if msg.cluster == s.cluster {

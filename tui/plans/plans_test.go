@@ -13,6 +13,7 @@ import (
 
 	"yareharbour/core/act"
 	"yareharbour/core/brief"
+	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
 	"yareharbour/core/fit"
 	"yareharbour/core/narrow"
@@ -29,6 +30,8 @@ type app struct {
 	began []string
 	make  func(*plan.Plan) // what else is about the plan
 	wrong error
+	// failed is what fetching comes to
+	failed error
 }
 
 var cluster = estate.Cluster{Name: "c", Hosts: []string{"a", "b", "d", "e"}, Act: true,
@@ -47,6 +50,10 @@ func (d *app) WriteBrief(b plan.Brief) ([]byte, error) {
 func readAll(file string) string {
 	text, _ := os.ReadFile(file)
 	return string(text)
+}
+func (d *app) FetchPlanned(_ context.Context, p *plan.Plan, _ func(string)) (string, error) {
+	d.began = append(d.began, fmt.Sprintf("fetch for %d visits", len(p.Visits)))
+	return "1 payload fetched", d.failed
 }
 func (d *app) Gather(_ context.Context, b plan.Brief) (*plan.Input, error) {
 	return &plan.Input{Brief: b, Now: parttest.Now, Cluster: cluster}, nil
@@ -417,6 +424,56 @@ func TestWhatIsCutIsCounted(t *testing.T) {
 		}
 		if !strings.Contains(got, says) || (says == "") != (shown == 40) {
 			t.Errorf("%d rows show %d, and not %q:\n%s", rows, shown, says, got)
+		}
+	}
+}
+
+// What changes require and the plan leaves out is told at the top, and taken along by a key, also where nothing else is
+// planned.
+func TestWhatIsRequiredIsTakenAlong(t *testing.T) {
+	for _, visits := range []bool{true, false} {
+		d := &app{make: func(p *plan.Plan) {
+			if !visits {
+				p.Visits, p.Aside = nil, []plan.Aside{{Host: "a", Why: "left"}}
+			}
+			if len(p.Brief.Only) == 1 {
+				p.Companions = []plan.Companion{{Requirement: catalogue.Requirement{Component: "drv:d", AtLeast: "2"},
+					For: []string{"fw:x"}, Hosts: []string{"a"}, Wanted: true}}
+			}
+		}}
+		s := New(t.Context(), d, part.Place{Cluster: "c", What: part.Just{Only: []estate.Key{"fw:x"}}})
+		b := &bench{parttest.Open(t, s, parttest.Frame()), s, d}
+		b.Shows(160, 45, "! fw:x is not done on a: it requires drv:d 2, which this plan leaves out; A takes it along")
+		b.press("A")
+		if got := strings.Join(brief.Words(d.brief, plan.DefaultBrief(cluster)), " "); got != "--only fw:x,drv:d" {
+			t.Errorf("%q", got)
+		}
+		b.Hides(160, 45, "A takes it along")
+		if not := b.press("A"); not != "nothing is left out that a change requires" {
+			t.Errorf("%q", not)
+		}
+		if b.press("U"); len(d.brief.Only) != 1 {
+			t.Errorf("%v", d.brief.Only)
+		}
+	}
+}
+
+// What the plan lacks is fetched by a key, and then it is planned again; where that fails it is told, and planned again too.
+func TestWhatIsMissingIsFetched(t *testing.T) {
+	b := open(t)
+	if not := b.press("F"); not != "every payload of the plan is here" {
+		t.Errorf("%q", not)
+	}
+	b.d.make = func(p *plan.Plan) {
+		p.Visits[0].Answers = []precheck.Answer{{Check: "payload", Level: precheck.Blocker, Evidence: "x is not here"}}
+	}
+	for says, failed := range map[string]error{"the mirror is away": errors.New("the mirror is away"), "1 payload fetched": nil} {
+		b.d.failed, b.d.began = failed, nil
+		b.press("n")
+		n := b.d.plans
+		b.press("F")
+		if b.d.plans != n+1 || len(b.d.began) != 1 || b.d.began[0] != "fetch for 3 visits" || b.Said != says {
+			t.Errorf("%d plans more, %v, %q", b.d.plans-n, b.d.began, b.Said)
 		}
 	}
 }
