@@ -216,9 +216,6 @@ func completePath(from string) (text string, several []string) {
 		return from, nil
 	}
 	same := part.Common(several)
-	if len(several) == 1 {
-		several = nil
-	}
 	return dir + same, several
 }
 
@@ -227,13 +224,11 @@ func (p *prompt) completed(msg completed) {
 		return // something was typed meanwhile
 	}
 	p.wrong = ""
+	p.set(msg.text)
 	switch {
-	case msg.text != msg.from:
-		p.set(msg.text)
 	case len(msg.several) == 0:
 		p.wrong = "no file begins so"
-	}
-	if len(msg.several) > 0 {
+	case len(msg.several) > 1:
 		most := min(len(msg.several), 12)
 		p.wrong = fmt.Sprintf("%d begin so: %s", len(msg.several), strings.Join(msg.several[:most], "  "))
 		if most < len(msg.several) {

@@ -115,7 +115,11 @@ func TestPathsAreCompleted(t *testing.T) {
 		press(m, "tab")
 		shows(t, m, append([]string{"file: " + want[0]}, want[1:]...)...)
 	}
-	m, _, _ := asked(t, part.Ask{Label: "name"})
+	m, _, _ := asked(t, part.Ask{Label: "file", Hint: "any", File: true})
+	enter(m, "bay-1.zip")
+	press(m, "tab") // it is whole
+	shows(t, m, "file: bay-1.zip", "any; Tab completes")
+	m, _, _ = asked(t, part.Ask{Label: "name"})
 	enter(m, "b")
 	press(m, "tab")
 	shows(t, m, "name: b▏")
