@@ -19,7 +19,7 @@ func TestHelpIsBrokenToTheWidth(t *testing.T) {
 			all(sub, do)
 		}
 	}
-	root := newRoot(io.Discard, io.Discard, nil)
+	root := newRoot(nil, io.Discard, io.Discard, nil)
 	setHelp(root, columns)
 	all(root, func(c *cobra.Command) {
 		words := strings.Fields(c.Long)

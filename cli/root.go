@@ -18,6 +18,7 @@ import (
 	"strings"
 	"syscall"
 
+	"github.com/charmbracelet/x/term"
 	"github.com/spf13/cobra"
 
 	"yareharbour/harbour"
@@ -49,7 +50,10 @@ type app struct {
 	log     string
 	verbose bool
 	bring   []Bring
-	checks  map[*cobra.Command][]func() error // what is looked at before a command runs
+	// interrupted is closed by a signal to end, and leave ends the program.
+	interrupted <-chan struct{}
+	leave       func(code int)
+	checks      map[*cobra.Command][]func() error // what is looked at before a command runs
 }
 
 // Main runs the command line and returns the exit code. brings are ways to estates beside those of an estate file.
@@ -62,7 +66,7 @@ func Main(args []string, stdout, stderr io.Writer, brings ...Bring) int {
 	defer stop()
 	// whoever reads what is written may go away: a round goes on without him. What is started here gets the signal.
 	signal.Notify(make(chan os.Signal, 1), syscall.SIGPIPE)
-	root := newRoot(stdout, stderr, brings)
+	root := newRoot(ctx.Done(), stdout, stderr, brings)
 	setHelp(root, width(stdout))
 	root.SetArgs(args)
 	err := root.ExecuteContext(ctx)
@@ -80,8 +84,8 @@ func Main(args []string, stdout, stderr io.Writer, brings ...Bring) int {
 	return exitFailure
 }
 
-func newRoot(stdout, stderr io.Writer, brings []Bring) *cobra.Command {
-	a := &app{in: os.Stdin, raw: stdout, out: plain.Writer(stdout), err: stderr, bring: brings,
+func newRoot(interrupted <-chan struct{}, stdout, stderr io.Writer, brings []Bring) *cobra.Command {
+	a := &app{in: os.Stdin, interrupted: interrupted, leave: os.Exit, raw: stdout, out: plain.Writer(stdout), err: stderr, bring: brings,
 		checks: map[*cobra.Command][]func() error{}}
 	if f, ok := stderr.(*os.File); ok {
 		a.err = f // progress lines want to know the terminal
@@ -274,13 +278,25 @@ func (a *app) confirm(question string) bool {
 	return strings.EqualFold(answer, "y") || strings.EqualFold(answer, "yes")
 }
 
-// line reads a line of what is typed; empty where nothing more comes.
+// line reads a line of what is typed; empty where nothing more comes. While a question waits nothing is under way: an
+// interrupt ends the program there and then, and no answer is taken for granted.
 func (a *app) line() string {
 	if a.typed == nil {
 		a.typed = bufio.NewReader(a.in)
 	}
-	text, _ := a.typed.ReadString('\n') // its end is an answer too
-	return strings.TrimSpace(text)
+	got := make(chan string, 1)
+	go func() {
+		text, _ := a.typed.ReadString('\n') // its end is an answer too
+		got <- strings.TrimSpace(text)
+	}()
+	select {
+	case text := <-got:
+		return text
+	case <-a.interrupted:
+		plain.Fprintln(a.err, "\nyare: interrupted: the question is not answered")
+		a.leave(exitFailure)
+		return ""
+	}
 }
 
 // ask asks for a word or a few; where nothing is typed it is the usual answer.
@@ -290,6 +306,24 @@ func (a *app) ask(question, usual string) string {
 	}
 	plain.Fprintf(a.err, "%s: ", question)
 	return cmp.Or(a.line(), usual)
+}
+
+// why is the reason of what is done: the one that is given, or, at a terminal, one that is asked for.
+func (a *app) why(given string) (string, error) {
+	if f, is := a.in.(*os.File); given != "" || !is || !term.IsTerminal(f.Fd()) {
+		return given, nil
+	}
+	return a.reason()
+}
+
+// reason asks for a reason, three times at most.
+func (a *app) reason() (string, error) {
+	for range 3 {
+		if text := a.ask("Reason, for the journal and the hosts' own logs", ""); text != "" {
+			return text, nil
+		}
+	}
+	return "", errors.New("nothing is done without a reason: --reason \"…\" gives one")
 }
 
 // says prints a line.

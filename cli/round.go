@@ -101,8 +101,8 @@ func (a *app) roundStart() *cobra.Command {
 		Short: "Start a round and follow it to its end",
 		Long: `Starts a round and follows it. With --plan it carries out the very plan that was shown, and is
 refused where facts have moved since; without, it plans on a fresh reading. A plan with an obstacle is refused
-with the way out. Where hosts take no orders yet, it says what they need, and asks. Interrupting this command
-(Ctrl-C) leaves the round where it is; resume it with "yare round resume".`,
+with the way out. Where hosts take no orders yet, it says what they need, and asks; without a reason it asks for
+one, where somebody is there to answer. Interrupting this command (Ctrl-C) leaves the round where it is; resume it with "yare round resume".`,
 		Example: "  yare round start vts --reason \"November patches\"\n  yare plan vts\n" +
 			"  yare round start vts --plan 3f2a91c47b05\n  yare round start tides/avocet",
 		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
@@ -114,7 +114,11 @@ with the way out. Where hosts take no orders yet, it says what they need, and as
 				if err := a.firstTime(ctx, h, br.Cluster, prepare); err != nil {
 					return nil, err
 				}
-				return h.Start(ctx, harbour.Start{Brief: br, Digest: digest, Reason: cmp.Or(reason, br.Reason), TakeOver: over}, seen)
+				why, err := a.why(cmp.Or(reason, br.Reason))
+				if err != nil {
+					return nil, err
+				}
+				return h.Start(ctx, harbour.Start{Brief: br, Digest: digest, Reason: why, TakeOver: over}, seen)
 			})
 		}),
 	}

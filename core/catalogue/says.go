@@ -63,6 +63,9 @@ func (r *Release) Details() (out []string) {
 	if r.File != "" {
 		add("It comes in %s, %s.", r.File, Bytes(r.Size))
 	}
+	if r.SHA256 != "" {
+		add("Its SHA-256 is %s.", r.SHA256)
+	}
 	return out
 }
 
