@@ -77,7 +77,7 @@ func (b *settings) options(a *app, c *cobra.Command, has func(*brief.Setting) bo
 			completes(c, s.Name, s.Choice...)
 		}
 	}
-	for flag, known := range map[string]func(*app) []string{"hosts": (*app).hosts, "sequence": (*app).hosts, "trial": (*app).hosts,
+	for flag, known := range map[string]func(*app) []string{"hosts": (*app).hosts, "sequence": (*app).hosts, "trial": (*app).hosts, "except": (*app).hosts, "send-none": (*app).hosts,
 		"only": (*app).scopes, "release": (*app).components} {
 		if f.Lookup(flag) != nil {
 			_ = c.RegisterFlagCompletionFunc(flag, a.completing(known)) // the flag is there

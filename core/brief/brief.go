@@ -102,6 +102,9 @@ func Named(name string) *Setting {
 // Settings are all of them, in the order in which they are said.
 var Settings = []*Setting{
 	list("hosts", Names, "only these hosts", func(b *plan.Brief) *[]string { return &b.Hosts }, text, same),
+	list("except", Names, "all hosts but these", func(b *plan.Brief) *[]string { return &b.Except }, text, same),
+	emptying(list("send-none", Names, "hosts that are sent no guests; after a failure guests may be restarted there",
+		func(b *plan.Brief) *[]string { return &b.SendNone }, text, same)),
 	{Name: "order", Kind: Word, Help: "how hosts are put in order: fewest-moves (usual), or lightest-first",
 		Choice: slices.Sorted(maps.Keys(orders)),
 		unset:  func(b *plan.Brief) { b.Order = plan.FewestMoves },

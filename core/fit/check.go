@@ -83,6 +83,9 @@ func Certified(p Problem, out []string, moves []Move) error {
 		if !known || !there {
 			return fmt.Errorf("%s would go from %s to %s, and one of them is no host of the cluster", m.Guest, m.From, m.To)
 		}
+		if slices.Contains(p.SendNone, m.To) {
+			return fmt.Errorf("%s would go to %s, which is sent none", m.Guest, m.To)
+		}
 		h := &q.Hosts[from]
 		i := slices.IndexFunc(h.Guests, func(g estate.Guest) bool { return g.UID() == m.UID() })
 		if i < 0 {

@@ -22,11 +22,12 @@ type compiled struct {
 	inv        []float64
 	at         []int32   // where each guest is
 	there      [][]int32 // the guests of each host
-	open       []bool
-	movable    []bool // the guest can be migrated
-	cold       []bool // the guest moves while it is off
-	rests      []bool // the guest stays where it is when its host is emptied
-	restarts   []bool // the guest can be restarted elsewhere after a loss
+	open       []bool    // guests may be there, if only after a loss
+	sent       []bool    // and they may be sent there
+	movable    []bool    // the guest can be migrated
+	cold       []bool    // the guest moves while it is off
+	rests      []bool    // the guest stays where it is when its host is emptied
+	restarts   []bool    // the guest can be restarted elsewhere after a loss
 	class      []int32
 	wants      []want // of each class
 	may, later []bool // class·nh + host: it may run there, as the host is now and as it will be
@@ -64,6 +65,7 @@ func compile(p *Problem) *compiled {
 		h := &p.Hosts[i]
 		c.names = append(c.names, h.Name)
 		c.open = append(c.open, h.Open)
+		c.sent = append(c.sent, h.Open && !slices.Contains(p.SendNone, h.Name))
 		c.cap = append(c.cap, h.Capacity.MemoryMiB, h.Capacity.CPU)
 		for _, k := range c.kinds {
 			c.cap = append(c.cap, int64(h.Counts[k]))

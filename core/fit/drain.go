@@ -282,7 +282,7 @@ func (s *state) turnedAway(g, l int32) string {
 			features = host.After.Features
 		}
 		switch why := s.wants[s.class[g]].refused(host, features); {
-		case !s.open[h]:
+		case !s.open[h] || l < 0 && !s.sent[h]:
 			count["takes guests"]++
 		case why == "a rule's leave":
 			count["is allowed by its rules"]++

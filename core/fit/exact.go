@@ -138,7 +138,7 @@ func (e *exhaust) drain(going []int32, then func() bool) bool {
 	g, from := going[0], e.at[going[0]]
 	var tried []int32
 	for h := range int32(e.nh) {
-		if !e.open[h] || slices.Contains(e.outs, h) || !e.offers(g, h) || !e.roomOn(g, h, true) ||
+		if !e.sent[h] || slices.Contains(e.outs, h) || !e.offers(g, h) || !e.roomOn(g, h, true) ||
 			e.crowds(g, h) || !e.joins(g, h) ||
 			!e.cold[g] && e.runsOn[g] > 0 && e.rank(h) > 0 && e.rank(h) < e.runsOn[g] ||
 			slices.ContainsFunc(tried, func(o int32) bool { return e.alike(o, h) }) {

@@ -24,7 +24,7 @@ func (s *state) balance(stops []Stop) (spread float64, moves int) {
 	}
 	low, high, sum, n := 2.0, 0.0, 0.0, 0
 	for h := range int32(s.nh) {
-		if !s.open[h] {
+		if !s.sent[h] {
 			continue
 		}
 		x := share(h)
@@ -38,7 +38,7 @@ func (s *state) balance(stops []Stop) (spread float64, moves int) {
 	}
 	limit := sum/float64(n) + Evenly
 	for h := range int32(s.nh) {
-		if h == last || !s.open[h] {
+		if h == last || !s.sent[h] {
 			continue
 		}
 		guests := slices.Clone(s.on[h])
@@ -91,6 +91,11 @@ func Excess(p Problem, todo []string, o Order, t Tour) (out []Lifted) {
 		q := p
 		q.Rules = nil
 		try("without the rules that keep guests apart, together, or on certain hosts", q, o)
+	}
+	if len(p.SendNone) > 0 {
+		q := p
+		q.SendNone = nil
+		try("with guests sent to every host", q, o)
 	}
 	if p.Reserve > 0 {
 		q := p

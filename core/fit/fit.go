@@ -36,6 +36,8 @@ type Terms struct {
 	// Limit is the share of its capacity, 0 to 1, up to which a host is sent guests; 0: all of it. Restarts after a
 	// loss may take all.
 	Limit float64
+	// SendNone are hosts that are sent no guests. Restarts after a loss may go there.
+	SendNone []string
 	// Rest are guests, by UID, that do not move when their host is emptied: they are shut down or suspended meanwhile,
 	// and come back with it.
 	Rest map[string]bool

@@ -71,6 +71,13 @@ func TestAgainstBruteForce(t *testing.T) {
 			if err := Certified(p, out, a.Moves); err != nil {
 				t.Fatalf("case %d: what was found is not certified: %v\n%+v", n, err, p)
 			}
+			if len(a.Moves) > 0 {
+				q := p
+				q.SendNone = []string{a.Moves[0].To}
+				if Certified(q, out, a.Moves) == nil {
+					t.Fatalf("case %d: it is certified that %s goes to %s, which is sent none", n, a.Moves[0].Guest, a.Moves[0].To)
+				}
+			}
 			if q := after(t, p, a.Moves); !bruteReserve(q, out) {
 				t.Fatalf("case %d: the placement given as proof does not stand: %v", n, a.Moves)
 			}
@@ -86,6 +93,9 @@ func TestAgainstBruteForce(t *testing.T) {
 
 func random(r *rand.Rand) Problem {
 	p := Problem{Terms: Terms{Reserve: r.Intn(3)}, Hosts: make([]Host, 3+r.Intn(2))}
+	if r.Intn(4) == 0 {
+		p.SendNone = []string{"h" + strconv.Itoa(r.Intn(len(p.Hosts)))}
+	}
 	n := 0
 	for i := range p.Hosts {
 		h := &p.Hosts[i]
@@ -276,7 +286,7 @@ func brutePlace(p *Problem, guests []estate.Guest, live bool, then func() bool) 
 }
 
 func bruteTakes(p *Problem, h *Host, g *estate.Guest, live bool) bool {
-	if !h.Open || !g.Load.Within(h.free()) {
+	if !h.Open || live && slices.Contains(p.SendNone, h.Name) || !g.Load.Within(h.free()) {
 		return false
 	}
 	for _, n := range g.Networks {

@@ -215,6 +215,17 @@ func TestExcessIsExplained(t *testing.T) {
 	if len(tour.Twice) != tour.Moves-5 {
 		t.Errorf("moved twice: %v", tour.Twice)
 	}
+	q, _, _ := parse(t, `
+		a 20: a1:5
+		b 20: b1:5
+		c 20: c1:1
+		question keep 0 -> x`)
+	q.SendNone = []string{"c"}
+	tour = Plan(q, []string{"a", "b"}, Order{})
+	if why := Excess(q, []string{"a", "b"}, Order{}, tour); tour.Moves != 3 || tour.Floor != 2 || len(why) != 1 ||
+		why[0] != (Lifted{"with guests sent to every host", 2}) {
+		t.Errorf("%d moves, floor %d: %+v", tour.Moves, tour.Floor, why)
+	}
 	if x := Excess(rota(), []string{"a"}, Order{}, Plan(rota(), []string{"a"}, Order{})); x != nil {
 		t.Errorf("what costs nothing is explained: %v", x)
 	}

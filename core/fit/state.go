@@ -227,7 +227,7 @@ func (s *state) shift(g, to int32) {
 
 // accepts tells whether a running guest may be sent to the host now, apart from the reserve.
 func (s *state) accepts(g, h int32) bool {
-	if !s.takes[h] || s.at[g] == h || !s.runs(g, h) || s.meets(g, -1, h) {
+	if !s.takes[h] || !s.sent[h] || s.at[g] == h || !s.runs(g, h) || s.meets(g, -1, h) {
 		return false
 	}
 	emu := s.emulator[h]

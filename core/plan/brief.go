@@ -18,8 +18,11 @@ import (
 // Brief is a round's settings.
 type Brief struct {
 	Cluster string   `json:"cluster"`
-	Hosts   []string `json:"hosts,omitempty"` // only these; empty: all
-	Out     int      `json:"out"`             // hosts out of service at once, counting those that already are
+	Hosts   []string `json:"hosts,omitempty"`  // only these; empty: all
+	Except  []string `json:"except,omitempty"` // not these
+	// SendNone are hosts that are sent no guests, those that come home among them.
+	SendNone []string `json:"send_none,omitempty"`
+	Out      int      `json:"out"` // hosts out of service at once, counting those that already are
 	// Leaves is how many hosts may be left behind after a failure, closed or as they are, while the round goes on with
 	// the others; 0: it stops with the first. They count as out of service.
 	Leaves  int    `json:"leaves,omitempty"`
@@ -143,7 +146,8 @@ func (in Input) Wrong() error {
 	for _, named := range []struct {
 		what  string
 		names []string
-	}{{"hosts", b.Hosts}, {"sequence", b.Sequence}, {"trial", nonempty(b.Trial)}} {
+	}{{"hosts", b.Hosts}, {"sequence", b.Sequence}, {"trial", nonempty(b.Trial)},
+		{"except", b.Except}, {"send none", b.SendNone}} {
 		for i, h := range named.names {
 			switch {
 			case !slices.Contains(hosts, h):
@@ -151,6 +155,9 @@ func (in Input) Wrong() error {
 					strings.Join(hosts, ", "))
 			case slices.Contains(named.names[:i], h):
 				return fmt.Errorf("the brief's %s: %s is there twice", named.what, h)
+			case named.what == "send none":
+			case named.what != "except" && slices.Contains(b.Except, h):
+				return fmt.Errorf("the brief's %s names %s, and excepts it", named.what, h)
 			case len(b.Hosts) > 0 && !slices.Contains(b.Hosts, h):
 				return fmt.Errorf("the brief's %s names %s, and its hosts leave that out", named.what, h)
 			}

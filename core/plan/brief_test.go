@@ -1,11 +1,13 @@
 package plan
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"yareharbour/core/estate"
+	"yareharbour/core/fit"
 )
 
 func TestTheUsualRound(t *testing.T) {
@@ -40,6 +42,10 @@ func TestWhatABriefMayNotSay(t *testing.T) {
 		"sequence names b, and its hosts leave that out": func(b *Brief) {
 			b.Hosts, b.Sequence = []string{"a"}, []string{"b"}
 		},
+		`except: c has no host "z"`:                   func(b *Brief) { b.Except = []string{"z"} },
+		`send none: c has no host "z"`:                func(b *Brief) { b.SendNone = []string{"z"} },
+		"sequence names b, and excepts it":            func(b *Brief) { b.Sequence, b.Except = []string{"b"}, []string{"b"} },
+		"except names b, and its hosts leave that":    func(b *Brief) { b.Hosts, b.Except = []string{"a"}, []string{"b"} },
 		"lets 0 hosts be out":                         func(b *Brief) { b.Out = 0 },
 		"so it must be 3 at least":                    func(b *Brief) { b.Leaves, b.Out = 2, 2 },
 		"leaves -1 hosts behind":                      func(b *Brief) { b.Leaves = -1 },
@@ -132,6 +138,44 @@ func TestPartOfIt(t *testing.T) {
 	for _, v := range Make(in).Visits {
 		if len(v.Restarts) > 0 {
 			t.Errorf("%s has what the brief wants, and is visited for it: %+v", v.Host, v.Changes)
+		}
+	}
+}
+
+// Hosts that the brief excepts are not visited, and stay as they are; hosts that are sent no guests get none, neither by
+// migration nor carried there cold, and are visited all the same.
+func TestHostsThatAreLeftInPeace(t *testing.T) {
+	in := parse(t, `
+		a 10 10 | deb:k=1
+		b 10 | deb:k=1
+		c 10 | deb:k=1
+		d | deb:k=1`, `deb:k 2 host`)
+	in.Brief.Except = []string{"c"}
+	in.Brief.SendNone = []string{"d"}
+	p := Make(in)
+	var visited []string
+	for _, v := range p.Visits {
+		if v.Obstacle != "" {
+			t.Errorf("%s can't be visited: %s", v.Host, v.Obstacle)
+		}
+		visited = append(visited, v.Host)
+		for _, m := range v.Moves {
+			if m.To == "d" {
+				t.Errorf("%s goes to d", m.Guest)
+			}
+		}
+	}
+	slices.Sort(visited)
+	if got := strings.Join(visited, " "); got != "a b d" || len(p.Aside) != 1 || p.Aside[0].Why != "left out: the brief excepts it" {
+		t.Errorf("%s; %+v", got, p.Aside)
+	}
+	v, r := Visit{Host: "a", Colds: []Cold{{ID: "x", Guest: "x"}}}, &estate.Reading{Host: "a", Guests: []estate.Guest{{ID: "x", Name: "x"}}}
+	problem := fit.Problem{Hosts: []fit.Host{{Name: "d", Open: true, Capacity: estate.Resources{MemoryMiB: 9}}, {Name: "b", Open: true}}}
+	for none, want := range map[string]string{"": "d", "d": "b"} {
+		problem.SendNone = []string{none}
+		carries(&v, r, problem, nil)
+		if got := v.Colds[0].To; got != want {
+			t.Errorf("with none sent to %q it is carried to %q", none, got)
 		}
 	}
 }

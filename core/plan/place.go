@@ -65,7 +65,7 @@ func place(in Input, p *Plan) {
 		for j := range tour.Stops[i+1:] {
 			toCome = append(toCome, tour.Stops[i+1+j].Host)
 		}
-		carries(v, in.Readings[v.Host], problem.Hosts, toCome)
+		carries(v, in.Readings[v.Host], problem, toCome)
 		p.GoingHome += 2 * (len(in.Readings[v.Host].Holding()) - len(v.Rests))
 		problem = problem.Moved(stop.Moves)
 		v.Load, v.Limit = in.tide(problem.Hosts, []string{v.Host})

@@ -377,7 +377,7 @@ func TestWhereGuestsThatAreOffGo(t *testing.T) {
 		"nowhere":                   {[]fit.Host{host("a", 0, true, "n")}, nil, ""},
 	} {
 		v := Visit{Host: "a", Colds: []Cold{{ID: "o", Guest: "o"}}}
-		carries(&v, r, c.hosts, c.toCome)
+		carries(&v, r, fit.Problem{Hosts: c.hosts}, c.toCome)
 		got := ""
 		if len(v.Colds) == 1 {
 			got = v.Colds[0].To

@@ -245,6 +245,10 @@ func Make(in Input) Plan {
 			p.Aside = append(p.Aside, Aside{Host: h, Why: "left out: the brief names other hosts"})
 			continue
 		}
+		if slices.Contains(in.Brief.Except, h) {
+			p.Aside = append(p.Aside, Aside{Host: h, Why: "left out: the brief excepts it"})
+			continue
+		}
 		v := visit(in, h)
 		p.lacking(in, &v)
 		if r := in.Readings[h]; h == in.Brief.Adopts && r != nil && r.Closed != nil {

@@ -152,7 +152,7 @@ func (p *Plan) Terms() fit.Terms { return p.Brief.terms(p.Rules, p.Visits...) }
 
 // terms are those of fit by the brief and the rules, with what is done with guests on the visits.
 func (b *Brief) terms(rules []estate.Rule, visits ...Visit) fit.Terms {
-	out := fit.Terms{Rules: rules, Reserve: b.Reserve, Limit: b.Limit, Rest: map[string]bool{},
+	out := fit.Terms{Rules: rules, Reserve: b.Reserve, Limit: b.Limit, SendNone: b.SendNone, Rest: map[string]bool{},
 		Eject: map[string]bool{}, Cold: map[string]bool{}}
 	for i := range visits {
 		v := &visits[i]
@@ -173,7 +173,8 @@ func (b *Brief) terms(rules []estate.Rule, visits ...Visit) fit.Terms {
 
 // carries finds a host for each guest that is off and is to be carried away from a host: one that can run it, that is
 // in service and need not be emptied any more if there is such a one, and of these the emptiest by memory.
-func carries(v *Visit, r *estate.Reading, hosts []fit.Host, toCome []string) {
+func carries(v *Visit, r *estate.Reading, p fit.Problem, toCome []string) {
+	hosts := p.Hosts
 	v.Colds = slices.Clone(v.Colds)
 	for i := range v.Colds {
 		c := &v.Colds[i]
@@ -195,7 +196,7 @@ func carries(v *Visit, r *estate.Reading, hosts []fit.Host, toCome []string) {
 		}
 		for j := range hosts {
 			h := &hosts[j]
-			if h.Name == v.Host || !h.Open || !h.Offers(&r.Guests[n]) {
+			if h.Name == v.Host || !h.Open || slices.Contains(p.SendNone, h.Name) || !h.Offers(&r.Guests[n]) {
 				continue
 			}
 			if best >= 0 {

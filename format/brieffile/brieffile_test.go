@@ -24,6 +24,7 @@ func full() plan.Brief {
 	b := usual
 	b.Reason, b.Hosts, b.Order, b.Sequence = "November: it's time", []string{"heron", "ibis"},
 		plan.LightestFirst, []string{"ibis"}
+	b.Except, b.SendNone = []string{"knot"}, []string{"lapwing", "jacana"}
 	b.Rehearse, b.Home, b.Leaves = 720*time.Hour, true, 1
 	b.Trial, b.Soak, b.Out, b.Reserve, b.Moves, b.Bandwidth, b.Limit = "ibis", 90*time.Minute, 2, 0, 4, 400, 0.85
 	b.Lift, b.Only = []string{"keep traffic-db-* apart"}, []plan.Scope{"deb:brae-tls", "fw:corran-bmc"}
@@ -160,7 +161,7 @@ func TestWords(t *testing.T) {
 	if w := brief.Words(usual, usual); len(w) != 0 {
 		t.Errorf("%v", w)
 	}
-	const want = "--hosts heron,ibis --order lightest-first --sequence ibis --trial ibis --soak 1h30m --rehearse " +
+	const want = "--hosts heron,ibis --except knot --send-none lapwing,jacana --order lightest-first --sequence ibis --trial ibis --soak 1h30m --rehearse " +
 		"720h --out-of-service 2 --leave-failed 1 --reserve 0 --moves 4 --bandwidth 400 --home --limit 85 " +
 		"--lift 'keep traffic-db-* apart' --only deb:brae-tls,fw:corran-bmc --release deb:brae-tls=1.9 --release " +
 		"fw:corran-bmc=14.5 --guest 'gauge-*,replay=shut-down' --guest met-feed=suspend --guest cctv=eject --guest " +
