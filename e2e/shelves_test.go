@@ -75,6 +75,26 @@ func TestFromAMirrorAndAZipToWhatIsBehindAndWhy(t *testing.T) {
 	})
 }
 
+// What the demo's own mirror offers is wanted by a baseline, fetched, and put in by a round.
+func TestWhatAMirrorOffersIsPutIn(t *testing.T) {
+	t.Parallel()
+	dir := demoState(t, 2000)
+	file := filepath.Join(t.TempDir(), "neighbours.yaml")
+	text := "baseline: neighbours\nassign: [vts/lapwing]\nclauses:\n  - component: deb:lldpd\n    posture: at least\n    follow: newest\n"
+	if err := os.WriteFile(file, []byte(text), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	walk(t, dir, []step{
+		{"feed sync brae-mirror", 0, []string{"brae-mirror: 4 releases"}},
+		{"baseline save --why trial " + file, 0, nil},
+		{"check lapwing", 3, []string{"deb:lldpd", "behind", "1.1-brae1", "1.2-brae1"}},
+		{"plan vts/lapwing", 0, []string{"can't be made", "lldpd"}}, // its payload is not here yet
+		{"payload fetch lapwing", 0, []string{"1 payload fetched"}},
+		{"round start vts/lapwing --reason trial", 0, []string{"change deb:lldpd 1.1-brae1 → 1.2-brae1"}},
+		{"check lapwing", 0, nil},
+	})
+}
+
 // A baseline's life: shown, tried, saved, compared, reverted; each version with its reason.
 func TestABaselinesLife(t *testing.T) {
 	t.Parallel()

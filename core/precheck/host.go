@@ -129,7 +129,11 @@ func payload(f Facts, _ *estate.Reading) found {
 	var bad []string
 	for file, why := range f.Payloads {
 		if why != nil {
-			bad = append(bad, file+": "+why.Error())
+			says := why.Error()
+			if !strings.Contains(says, file) {
+				says = file + ": " + says
+			}
+			bad = append(bad, says)
 		}
 	}
 	if len(bad) > 0 {

@@ -18,6 +18,7 @@ import (
 	"github.com/ProtonMail/go-crypto/openpgp/packet"
 
 	"yareharbour/core/catalogue"
+	"yareharbour/core/estate"
 )
 
 // mirrored are the packages of the demo's Debian repository: what no release list has.
@@ -38,12 +39,15 @@ func writeMirror(dir string) error {
 		if p.source != "" {
 			fmt.Fprintf(&packages, "Source: %s\n", p.source)
 		}
-		body := fmt.Sprintf("%s %s of the demo", p.name, p.version)
-		file := fmt.Sprintf("pool/%s_%s_amd64.deb", p.name, p.version)
-		if err := writeAt(filepath.Join(dir, file), []byte(body)); err != nil {
+		_, body, err := Payload(catalogue.Release{Component: estate.Key("deb:" + p.name), Version: p.version})
+		if err != nil {
 			return err
 		}
-		fmt.Fprintf(&packages, "Filename: %s\nSize: %d\nSHA256: %s\n\n", file, len(body), sum([]byte(body)))
+		file := fmt.Sprintf("pool/%s_%s_amd64.deb", p.name, p.version)
+		if err := writeAt(filepath.Join(dir, file), body); err != nil {
+			return err
+		}
+		fmt.Fprintf(&packages, "Filename: %s\nSize: %d\nSHA256: %s\n\n", file, len(body), sum(body))
 	}
 	var packed bytes.Buffer
 	z := gzip.NewWriter(&packed)

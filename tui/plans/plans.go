@@ -156,6 +156,10 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 	do := func(change func(*plan.Brief)) func() tea.Msg { return func() tea.Msg { return s.change(f, change) } }
 	return []part.Key{
 		part.NewKey("s", "start", "start the planned round", start, s.askReason),
+		part.NewKey("F", "fetch", "fetch the payloads that the plan lacks", s.complete(planned), s.fetch),
+		part.NewKey("A", "take along", "take along what changes require and the plan leaves out", alone, func() tea.Msg {
+			return s.change(f, func(b *plan.Brief) { s.plan.TakeAlong(b) })
+		}),
 		part.NewKey("f", "way out", "take the way out of what keeps the host under the cursor from being visited", way,
 			func() tea.Msg { return s.takeWay(f, at) }),
 		part.NewKey("v", "leave out", "leave the host under the cursor out of the plan, or take it in again", host,
@@ -178,10 +182,6 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 			planned, do(func(b *plan.Brief) { b.Home = !b.Home })),
 		part.NewKey("%", "", "change how full hosts may be made: all, 90, 80, 70 percent", planned, do(turnLimit)),
 		part.NewKey(",", "settings", "choose any setting of the round, and change it", planned, s.askWhich),
-		part.NewKey("F", "", "fetch the payloads that the plan lacks", s.complete(planned), s.fetch),
-		part.NewKey("A", "", "take along what changes require and the plan leaves out", alone, func() tea.Msg {
-			return s.change(f, func(b *plan.Brief) { s.plan.TakeAlong(b) })
-		}),
 		part.NewKey("S", "", "save the settings of the round as a brief file", planned, s.askSave),
 		part.NewKey("B", "", "open a brief file, and plan what it says", planned, s.askOpen),
 		part.NewKey("i", "", "change only some components", planned, func() tea.Msg { return s.askSetting("only") }),
