@@ -21,6 +21,7 @@ import (
 
 	"yareharbour/core/act"
 	"yareharbour/core/catalogue"
+	"yareharbour/core/view"
 	"yareharbour/format/estatefile"
 	"yareharbour/payload"
 )
@@ -86,6 +87,21 @@ func (p *Payloads) find(file, sum string) (string, error) {
 	}
 	p.verified[name] = verified{sum, is.Size(), is.ModTime(), err}
 	return name, err
+}
+
+// own counts what the estate's own directory holds; where there is none, that is nothing.
+func (p *Payloads) own() (view.Own, error) {
+	out := view.Own{Dir: p.Dir}
+	entries, err := os.ReadDir(p.Dir)
+	if errors.Is(err, fs.ErrNotExist) {
+		return out, nil
+	}
+	for _, e := range entries {
+		if is, e := e.Info(); e == nil && is.Mode().IsRegular() {
+			out.Count, out.Size = out.Count+1, out.Size+is.Size()
+		}
+	}
+	return out, err
 }
 
 // VerifyPayloads reads every payload in the store, and every file of the estate's own directory in which a release comes, and

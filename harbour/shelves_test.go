@@ -334,3 +334,26 @@ func TestKeptFilters(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// What the estate's own directory of payloads holds is counted beside the store, and where there is none that is nothing.
+func TestTheEstatesOwnPayloadsAreCounted(t *testing.T) {
+	h := open(t)
+	dir := h.payloads.Dir
+	entries, err := os.ReadDir(dir)
+	if err != nil || len(entries) == 0 {
+		t.Fatal(err, len(entries))
+	}
+	if err := errors.Join(os.WriteFile(filepath.Join(dir, "x"), make([]byte, 1<<20), 0o600), os.Mkdir(filepath.Join(dir, "d"), 0o700)); err != nil {
+		t.Fatal(err)
+	}
+	is, err := h.Payloads(t.Context())
+	if err != nil || is.Own.Dir != dir || is.Own.Count != len(entries)+1 || is.Own.Size < 1<<20 || len(is.Payloads) != 0 {
+		t.Errorf("%v %+v", err, is)
+	}
+	if err := os.RemoveAll(dir); err != nil {
+		t.Fatal(err)
+	}
+	if is, err = h.Payloads(t.Context()); err != nil || is.Own.Count != 0 {
+		t.Errorf("%v %+v", err, is)
+	}
+}

@@ -465,6 +465,9 @@ func (h *house) Payloads(ctx context.Context) (view.Payloads, error) {
 		out.Payloads = append(out.Payloads, p)
 		out.Size += s.Size
 	}
+	if out.Own, err = h.payloads.own(); err != nil {
+		return out, err
+	}
 	out.Free, err = h.payloads.Store.Free()
 	return out, err
 }

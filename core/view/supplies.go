@@ -114,8 +114,8 @@ func (p Payloads) Document(now time.Time) Document {
 	for _, r := range d.Table.Rows {
 		short.Rows = append(short.Rows, append([]any{fmt.Sprintf("%.16s", r[0])}, r[1:]...))
 	}
-	d.Text = []Block{{Table: &short}, Lines(fmt.Sprintf("%d payloads, %s; %s free", len(p.Payloads), catalogue.Bytes(p.Size),
-		catalogue.Bytes(p.Free)))}
+	d.Text = []Block{{Table: &short}, Lines(fmt.Sprintf("%s, %s; %s free", catalogue.Some(len(p.Payloads), "payload"),
+		catalogue.Bytes(p.Size), catalogue.Bytes(p.Free)), "besides "+p.Own.Says())}
 	return d
 }
 

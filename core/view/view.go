@@ -4,6 +4,7 @@
 package view
 
 import (
+	"fmt"
 	"slices"
 	"time"
 
@@ -85,6 +86,20 @@ type Payloads struct {
 	Payloads []Payload `json:"payloads"`
 	Size     int64     `json:"size"` // bytes
 	Free     int64     `json:"free"` // bytes
+	Own      Own       `json:"own"`
+}
+
+// Own is what the estate's own directory of payloads holds: yare reads it, and never prunes it.
+type Own struct {
+	Dir   string `json:"dir"`
+	Count int    `json:"count"`
+	Size  int64  `json:"size"` // bytes
+}
+
+// Says puts it in words.
+func (o Own) Says() string {
+	return fmt.Sprintf("%s, %s, in %s, which is the estate's own and is not pruned", catalogue.Some(o.Count, "payload"),
+		catalogue.Bytes(o.Size), o.Dir)
 }
 
 // Ways are the ways to a host, as a test of the connection found them.

@@ -425,6 +425,7 @@ func (s *Screen) listPayloads() tea.Msg {
 		if len(lines) == 0 {
 			lines = []string{"there are none; f fetches what hosts want, and bundles bring theirs"}
 		}
+		lines = append(lines, "besides "+p.Own.Says())
 		return part.Sheet{Title: "Payloads", Lines: lines}
 	}
 }
