@@ -243,6 +243,9 @@ func (in Input) strangers() error {
 	return nil
 }
 
+// leftOut is why something is left that the brief does not name.
+const leftOut = "left out: the brief names other components"
+
 // scoped is what of a verdict the round changes: nothing where the brief names other components, and another release
 // where it names one. left says why it is left.
 func (in Input) scoped(d drift.Verdict, c want) (out want, left string) {
@@ -251,7 +254,7 @@ func (in Input) scoped(d drift.Verdict, c want) (out want, left string) {
 		return c, ""
 	}
 	if len(b.Only) > 0 && !slices.ContainsFunc(b.Only, func(s Scope) bool { return s.Holds(&d) }) {
-		return want{}, "left out: the brief names other components"
+		return want{}, leftOut
 	}
 	version, ok := b.Releases[d.Component]
 	if !ok || !c.Installs() || c.To == "" {

@@ -159,8 +159,23 @@ func aside(host string, r *estate.Reading, vs []drift.Verdict, left []string) As
 		first := slices.IndexFunc(vs, func(v drift.Verdict) bool { return v.Outcome == drift.Undecided })
 		add("undecided: %d, the first is %s: %s", sum.Undecided, vs[first].Title(), vs[first].Cause)
 	}
-	if sum.Drift > 0 {
-		add("out of line beyond a round's reach: %d, %s", sum.Drift, strings.Join(left[:min(len(left), 2)], "; "))
+	var by, beyond []string // left by the brief, and what no round does
+	for _, l := range left {
+		if title, is := strings.CutSuffix(l, ": "+leftOut); is {
+			by = append(by, title)
+		} else {
+			beyond = append(beyond, l)
+		}
+	}
+	if n := sum.Drift - len(by); n > 0 {
+		add("out of line beyond a round's reach: %d, %s", n, strings.Join(beyond[:min(len(beyond), 2)], "; "))
+	}
+	if n := len(by); n > 0 {
+		says := strings.Join(by[:min(n, 3)], ", ")
+		if n > 3 {
+			says = fmt.Sprintf("%s and %d more", strings.Join(by[:2], ", "), n-2)
+		}
+		add("out of line and left out by the brief, which names other components: %d, %s", n, says)
 	}
 	if len(parts) == 0 && sum.InLine == 0 {
 		add("nothing was judged in line: every clause is excepted or does not apply")

@@ -259,7 +259,7 @@ func TestSomethingElseIsWanted(t *testing.T) {
 	b.Pick = 1
 	b.Press("W")
 	if got := strings.Join(says(), "; "); got != "at least 1; exactly 1; at least 2; exactly 2; never; "+
-		"except c0/c0h000 from “if present the newest” for a time" {
+		"except c0h000 for a time" || b.Chose.Lines[0] != "Now b wants it if present the newest." {
 		t.Errorf("%s", got)
 	}
 	if got := b.Went[len(b.Went)-1]; d.Did[len(d.Did)-1] != "b: exactly 1" || got.Screen != part.Edit || got.Subject != "b" ||

@@ -41,13 +41,17 @@ func WishKey(f Frame, app Wisher, cluster, host string, of estate.Key, device st
 }
 
 func askWish(app Wisher, bind []view.Baseline, place string, l *view.Line) tea.Msg {
-	c := Choose{Title: "What is wanted of " + l.Title() + "?",
-		Lines: []string{"It is written into a baseline, and shown there with its effect. Nothing is saved yet."}}
+	c := Choose{Title: "What is wanted of " + l.Title() + "?"}
+	if l.Clause != nil {
+		c.Lines = append(c.Lines, "Now "+l.Clause.Baseline+" wants it "+l.Clause.Says()+".")
+	}
+	c.Lines = append(c.Lines, "What you choose is written into a baseline, and shown there with its effect. Nothing is saved yet.")
 	for _, w := range l.Wishes() {
 		c.Options = append(c.Options, Option{w.Says, askWhere(app, bind, l, w)})
 	}
 	if l.Clause != nil && l.Outcome.Drifts() {
-		says := "except " + place + " from “" + l.Clause.Says() + "” for a time"
+		_, host, _ := strings.Cut(place, "/")
+		says := "except " + host + " for a time"
 		c.Options = append(c.Options, Option{says, askException(app, bind, place, l)})
 	}
 	return c
