@@ -182,6 +182,8 @@ func (in Input) Wrong() error {
 		return fmt.Errorf("the brief rehearses the restart of hosts that have been up for %s", b.Rehearse)
 	case b.Soak != 0 && b.Trial == "":
 		return fmt.Errorf("the brief has the others wait %s after a host on trial, and names none", drift.Age(b.Soak))
+	case slices.Contains(b.SendNone, b.Trial):
+		return fmt.Errorf("the brief has %s on trial, and sends it no guests: none could come back to it as proof", b.Trial)
 	case b.Trial != "" && len(b.Sequence) > 0 && b.Sequence[0] != b.Trial:
 		return fmt.Errorf("the brief puts %s first by hand, and has %s on trial before all others",
 			b.Sequence[0], b.Trial)

@@ -44,6 +44,7 @@ func TestWhatABriefMayNotSay(t *testing.T) {
 		},
 		`except: c has no host "z"`:                   func(b *Brief) { b.Except = []string{"z"} },
 		`send none: c has no host "z"`:                func(b *Brief) { b.SendNone = []string{"z"} },
+		"has a on trial, and sends it no guests":      func(b *Brief) { b.Trial, b.SendNone = "a", []string{"a"} },
 		"sequence names b, and excepts it":            func(b *Brief) { b.Sequence, b.Except = []string{"b"}, []string{"b"} },
 		"except names b, and its hosts leave that":    func(b *Brief) { b.Hosts, b.Except = []string{"a"}, []string{"b"} },
 		"lets 0 hosts be out":                         func(b *Brief) { b.Out = 0 },

@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -14,6 +15,7 @@ import (
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
 	"yareharbour/core/baseline"
+	"yareharbour/core/estate"
 )
 
 func schema(t *testing.T) *jsonschema.Schema {
@@ -228,4 +230,64 @@ exceptions:
 			t.Errorf("it was written:\n%s", got)
 		}
 	}
+}
+
+// Whatever a baseline's text looks like: where a wish can be written into it, the text says what it said, and the wish.
+func FuzzAmend(f *testing.F) {
+	files, err := filepath.Glob("../../sim/demo/data/baselines/*.yaml")
+	if err != nil || len(files) == 0 {
+		f.Fatal(err)
+	}
+	for _, name := range files {
+		text, err := os.ReadFile(name)
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(string(text), "deb:brae-tls", false)
+		f.Add(strings.ReplaceAll(string(text), "\n", "\r\n"), "fw:corran-bmc", true)
+	}
+	f.Add("baseline: b\nclauses:\n- {component: deb:a,\n   posture: never}\n- component: &k deb:b\n  posture: never\n# end", "deb:a", false)
+	f.Add("clauses:\n  - component: deb:a\n    posture: never\n\n\nbaseline: \"b\n  c\"\nassign:\n- x\n", "deb:a", true)
+	f.Add("? baseline\n: b\nclauses:\n -\n  component: deb:a\n  posture: never\n", "deb:a", false)
+	f.Add("--- \nbaseline: b\nclauses:\n  - component: deb:a\n    posture: never\n...\n", "deb:b", false)
+	f.Fuzz(func(t *testing.T, text, component string, except bool) {
+		was, err := Parse("b.yaml", []byte(text))
+		if err != nil {
+			return
+		}
+		key, err := estate.ParseKey(component)
+		if err != nil {
+			return
+		}
+		w := baseline.Wish{Clause: &baseline.Clause{Component: key, Posture: baseline.Never}}
+		if except {
+			w = baseline.Wish{Exception: &baseline.Exception{Component: key, Hosts: []string{"c/h"}, Reason: "r", By: "op",
+				Until: time.Date(2026, 12, 2, 0, 0, 0, 0, time.Local)}}
+		}
+		out, line, err := Amend("b.yaml", []byte(text), w)
+		if err != nil {
+			return
+		}
+		got, err := Parse("b.yaml", out)
+		if err != nil {
+			t.Fatalf("%q became %q: %v", text, out, err)
+		}
+		want := was
+		want.Clauses, want.Exceptions = slices.Clone(was.Clauses), slices.Clone(was.Exceptions)
+		if except {
+			want.Exceptions = append(want.Exceptions, *w.Exception)
+		} else if at, is := w.Replaces(want.Clauses); is {
+			want.Clauses[at] = *w.Clause
+		} else {
+			want.Clauses = append(want.Clauses, *w.Clause)
+		}
+		for _, all := range [][]baseline.Clause{want.Clauses, got.Clauses} {
+			for i := range all {
+				all[i].Line = 0
+			}
+		}
+		if !reflect.DeepEqual(got, want) || line < 1 || line > strings.Count(string(out), "\n") {
+			t.Fatalf("line %d: %q became %q:\n%+v, want\n%+v", line, text, out, got, want)
+		}
+	})
 }
