@@ -31,6 +31,8 @@ func (r *Release) Details() (out []string) {
 	case "", NoRestart:
 	case PowerCycle:
 		add("It takes a power cycle.")
+	case BMCRestart:
+		add("It takes a restart of the BMC.")
 	default:
 		add("It takes a %s restart.", r.Restart)
 	}
