@@ -13,17 +13,22 @@ type Companion struct {
 	catalogue.Requirement
 	For   []string `json:"for"` // the changes that wait for it
 	Hosts []string `json:"hosts"`
-	// Wanted tells that baselines want it there, and that the brief leaves it out.
-	Wanted bool `json:"wanted"`
+	// Wanted tells that baselines want it there, and that the brief leaves it out; Unknown that it is not known at what
+	// that stands there.
+	Wanted  bool `json:"wanted"`
+	Unknown bool `json:"unknown,omitempty"`
 }
 
 // Says puts it in words.
 func (c *Companion) Says() string {
-	is, it, why := "is", "it requires", "which no baseline wants there"
+	is, it, why := "is", "it requires", "and no baseline wants that there"
 	if len(c.For) > 1 {
 		is, it = "are", "they require"
 	}
-	if c.Wanted {
+	switch {
+	case c.Unknown:
+		why = "and at what that stands there is not known"
+	case c.Wanted:
 		why = "which this plan leaves out"
 	}
 	return fmt.Sprintf("%s %s not done on %s: %s %s %s, %s", strings.Join(c.For, ", "), is, strings.Join(c.Hosts, ", "), it,
@@ -44,8 +49,9 @@ func (p *Plan) TakeAlong(b *Brief) (is bool) {
 
 // lack is a change that is not done because of what it requires.
 type lack struct {
-	title string
-	of    catalogue.Requirement
+	title   string
+	of      catalogue.Requirement
+	unknown bool // it was not read at what that stands
 }
 
 // lacking takes in what a host's changes wait for.
@@ -55,9 +61,9 @@ func (p *Plan) lacking(in Input, v *Visit) {
 		if wanted && within {
 			continue // it waits for something itself, and that is told
 		}
-		c := Companion{Requirement: l.of, Wanted: wanted}
+		c := Companion{Requirement: l.of, Wanted: wanted && !l.unknown, Unknown: l.unknown}
 		i := slices.IndexFunc(p.Companions, func(o Companion) bool {
-			return o.Requirement == c.Requirement && o.Wanted == c.Wanted
+			return o.Requirement == c.Requirement && o.Wanted == c.Wanted && o.Unknown == c.Unknown
 		})
 		if i < 0 {
 			i, p.Companions = len(p.Companions), append(p.Companions, c)

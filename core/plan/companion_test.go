@@ -2,8 +2,11 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
+
+	"yareharbour/core/drift"
 )
 
 // What a change requires and the brief leaves out is told first, with what waits for it and where, and taken along as far
@@ -24,12 +27,23 @@ func TestWhatAChangeRequiresComesAlong(t *testing.T) {
 			"fw:x is not done on a: it requires drv:d 2, which this plan leaves out",
 			"drv:d is not done on a: it requires deb:k 2, which this plan leaves out"},
 		"it can't be had": {"a | fw:x=1 drv:d=1", "fw:x 2 host needs drv:d 3\ndrv:d 2 host", "",
-			"fw:x is not done on a: it requires drv:d 3, which no baseline wants there", "nothing"},
+			"fw:x is not done on a: it requires drv:d 3, and no baseline wants that there", "nothing"},
 		"the newest is too old": {"a | fw:x=1 drv:d=1", "fw:x 2 host needs drv:d 3\ndrv:d 2 host", "fw:x",
-			"fw:x is not done on a: it requires drv:d 3, which no baseline wants there", "nothing"},
+			"fw:x is not done on a: it requires drv:d 3, and no baseline wants that there", "nothing"},
+		"at what it stands was not read": {"a | fw:x=1 drv:d=?", "fw:x 2 host needs drv:d 2\ndrv:d 2 host", "fw:x",
+			"fw:x is not done on a: it requires drv:d 2, and at what that stands there is not known", "nothing"},
 		"all of it is done": {"a | fw:x=1 drv:d=1", "fw:x 2 host needs drv:d 2\ndrv:d 2 host", "", "", "nothing"},
 	} {
-		in := parse(t, c.hosts, c.releases)
+		in := parse(t, strings.ReplaceAll(c.hosts, "=?", "="), c.releases)
+		if strings.Contains(c.hosts, "=?") {
+			for i := range in.Readings["a"].Components {
+				if x := &in.Readings["a"].Components[i]; x.Version == "" {
+					x.Unread = "it does not say"
+				}
+			}
+			in.Verdicts["a"] = slices.DeleteFunc(in.Verdicts["a"], func(d drift.Verdict) bool { return d.Component == "drv:d" })
+			in.Verdicts["a"] = append(in.Verdicts["a"], drift.Verdict{Host: "a", Component: "drv:d", Outcome: drift.Unread})
+		}
 		if c.only != "" {
 			for _, k := range strings.Split(c.only, ",") {
 				in.Brief.Only = append(in.Brief.Only, Scope(k))

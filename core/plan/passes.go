@@ -61,7 +61,7 @@ func arrange(in Input, r *estate.Reading, v *Visit, todo []want) {
 			for _, c := range later {
 				why := unmet(in, r, runs, c.Change)
 				if q := misses(in, r, runs, c.Change); q != nil && !q.Anywhere && c.from == "" {
-					v.lacks = append(v.lacks, lack{c.Title(), *q})
+					v.lacks = append(v.lacks, lack{c.Title(), *q, !knowsRequired(in, r, c.Change)})
 				}
 				if c.from != "" {
 					v.Left = append(v.Left, fmt.Sprintf("%s: %s can't be had yet: %s; %s is put in",
