@@ -137,7 +137,7 @@ func (a *app) baselineList() *cobra.Command {
 	var o output
 	c := &cobra.Command{
 		Use: "list", Short: "List the baselines that hold",
-		Long:    "Lists the baselines of the estate: rank, clauses, whom they bind, and their newest version.",
+		Long:    "Lists the baselines of the estate: rank, clauses, the hosts they bind, and their newest version.",
 		Example: "  yare baseline list",
 		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, _ []string) error {
 			return errors.Join(a.show(ctx, h, &o, view.OfBaselines(h.Sources())), h.UnreadBaselines())

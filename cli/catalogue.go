@@ -263,7 +263,7 @@ func (a *app) bundleList() *cobra.Command {
 	var o output
 	c := &cobra.Command{
 		Use: "list", Short: "List the bundles that were taken in",
-		Long:    "Lists the bundles that were taken in, the newest first: when, by whom, and what they brought.",
+		Long:    "Lists the bundles that were taken in, the newest first: when, who did it, and what they brought.",
 		Example: "  yare bundle list",
 		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, _ []string) error {
 			all, err := h.Bundles()

@@ -54,7 +54,7 @@ looked at only. Nothing on the hosts is changed. What a flag says is not asked f
 	c.Flags().StringVar(&d.Estate, "name", "", "name of the estate")
 	c.Flags().StringVar(&d.Cluster, "cluster", "", "name of the cluster that the hosts make up")
 	c.Flags().StringSliceVar(&d.Hosts, "hosts", nil, "the hosts, as ssh knows them")
-	c.Flags().StringVar(&d.Connector.User, "user", "", "who logs in to hosts (default: whom ssh_config names)")
+	c.Flags().StringVar(&d.Connector.User, "user", "", "who logs in to hosts (default: as ssh_config says)")
 	c.Flags().BoolVar(&d.Connector.Sudo, "sudo", false, "commands run as root there, by sudo")
 	c.Flags().StringSliceVar(&d.Connector.Config, "ssh-config", nil,
 		"ssh_config files (default: your own and the machine's)")

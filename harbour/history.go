@@ -143,7 +143,7 @@ func (h Looking) Trend(ctx context.Context, cluster string, from time.Time) (vie
 }
 
 // Remember keeps readings of a day that is past, and what they came to by what had been released until then. With a name
-// it is noted that who bears it has seen that.
+// it is noted that this person has seen that.
 func (h Looking) Remember(ctx context.Context, day time.Time, readings map[string]*estate.Reading, seenBy string) error {
 	c := &drift.Checker{Catalogue: h.Catalogue().Until(day), Baselines: h.InForce(), Now: day}
 	verdicts := h.Check(c, readings)

@@ -144,7 +144,7 @@ func (s *Server) load(make func() *World) error {
 	}
 	s.world = &World{}
 	if err := json.Unmarshal(b, s.world); err != nil {
-		return fmt.Errorf("reading the simulated estate: %s: %w; remove the file to begin anew",
+		return fmt.Errorf("reading the simulated estate: %s: %w; remove the file to start over",
 			filepath.Join(s.dir, WorldFile), err)
 	}
 	return nil

@@ -48,7 +48,7 @@ func (s *Store) damaged(err error) error {
 	if !errors.As(err, &e) || e.Code()&0xff != 11 && e.Code()&0xff != 26 { // SQLITE_CORRUPT, SQLITE_NOTADB
 		return fmt.Errorf("opening the state file %s: %w", s.path, err)
 	}
-	return fmt.Errorf("the state file %s %w (%w). Put a copy of it back, or begin anew: mv %s %s.damaged. Then \"yare round "+
+	return fmt.Errorf("the state file %s %w (%w). Put a copy of it back, or start over: mv %s %s.damaged. Then \"yare round "+
 		"adopt HOST\" brings each host to its end that a round had left closed, and what hosts say is read again",
 		s.path, ErrDamaged, err, s.path, s.path)
 }

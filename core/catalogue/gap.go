@@ -111,7 +111,7 @@ func (c *Catalogue) Unmet(key estate.Key, model string, rule Rule) string {
 	anyone := ageless
 	anyone.Vendor = ""
 	if of(anyone) != nil {
-		return "no release of it is published by " + rule.Vendor + ", whom the clause follows"
+		return "the clause follows " + rule.Vendor + ", and no release of it is published by them"
 	}
 	return ""
 }

@@ -318,7 +318,7 @@ func unmet(n act.Needs, seen *estate.Reading, round string) *lack {
 	return nil
 }
 
-// unreadable bears with what can't be read for as long as the brief's patience lasts: a service that restarts is soon
+// unreadable puts up with what can't be read for as long as the brief's patience lasts: a service that restarts is soon
 // back. Until then nothing is done for which it matters. What was borne once is not borne again.
 func (t *turn) unreadable(v *Visit, why, remedy string) {
 	patience := t.s.Plan.Brief.Patience

@@ -157,7 +157,7 @@ func (t *turn) underWay(p *Pending, f act.Finding) {
 	t.tell(p, f)
 }
 
-// untold bears with a host or BMC that can't be asked.
+// untold puts up with a host or BMC that can't be asked.
 func (t *turn) untold(p *Pending, f act.Finding) {
 	a := &p.Act
 	rules := a.Kind.Of().Rules()

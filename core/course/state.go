@@ -174,7 +174,7 @@ func (s *State) refusesAct(e *Event) string {
 	case v == nil:
 		return fmt.Sprintf("it is about %s, which has no visit", a.Visit())
 	case slices.ContainsFunc(a.Changes(), func(p act.Placed) bool { return p.Index < 0 || p.Index >= len(v.Changes) }):
-		return fmt.Sprintf("it is about a change of %s that there is not: it has %d", a.Visit(), len(v.Changes))
+		return fmt.Sprintf("it is about a change that %s does not have: it has %d", a.Visit(), len(v.Changes))
 	case a.Change == nil && a.Kind.Of().Rules().Step == act.ChangeStep:
 		return fmt.Sprintf("%s is about a change, and there is none", a.Kind)
 	case e.Kind == Intent && i >= 0:

@@ -67,7 +67,7 @@ type Lanes struct {
 }
 
 // Planned lays a plan out: its visits, and behind them the hosts that it does not visit. without are those that a
-// person left out; limit is the load that the cluster bears while all are in service.
+// person left out; limit is the load up to which the reserve is kept while all are in service.
 func Planned(p *plan.Plan, without []string, limit float64) Lanes {
 	s := course.Forecast(p)
 	out := Lanes{From: s.Started, To: s.Last, Now: s.Started}

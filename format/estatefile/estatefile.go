@@ -352,7 +352,7 @@ func checkConnectors(f *strictyaml.File, in *File) error {
 			return err
 		}
 		if len(w.Hosts) == 0 {
-			return f.Errorf(at, "a connector beside the estate's own needs hosts: whom it reaches")
+			return f.Errorf(at, "a connector beside the estate's own needs hosts: those that it reaches")
 		}
 		for j, name := range w.Hosts {
 			var hosts []string

@@ -113,7 +113,7 @@ func (c *Connector) post(ctx context.Context, name, host string, header http.Hea
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode == http.StatusUnauthorized && c.moved(at) {
-		return reply, fmt.Errorf("%s: the simulated estate was started anew, and %w here any more", name,
+		return reply, fmt.Errorf("%s: the simulated estate was started again, and %w here any more", name,
 			connector.ErrUnreachable)
 	}
 	if resp.StatusCode != http.StatusOK {
