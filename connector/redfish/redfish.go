@@ -268,6 +268,9 @@ func (c *Client) once(ctx context.Context, method, at, kind string, body []byte,
 		text, ids := message(resp.Status, b)
 		return resp.Header, &refusal{status: resp.StatusCode, message: text, ids: ids}
 	}
+	if method == http.MethodGet && into != nil && len(bytes.TrimSpace(b)) == 0 { // else all that it does not say would be absent
+		return nil, &refusal{status: resp.StatusCode, message: u.Path + " is answered with nothing"}
+	}
 	if into != nil && len(b) > 0 {
 		if err := bounds.Unmarshal(b, into, bounds.Usual); err != nil {
 			return nil, &refusal{status: resp.StatusCode,

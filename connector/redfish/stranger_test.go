@@ -402,7 +402,14 @@ func TestABMCThatMisbehavesCostsItsLimitAndSaysWhatItDid(t *testing.T) {
 	}{
 		"silence": {func(_ http.ResponseWriter, r *http.Request) {
 			<-r.Context().Done()
+			panic(http.ErrAbortHandler) // else it would still answer, with nothing
 		}, connector.ErrUnreachable.Error()},
+		"nothing": {func(w http.ResponseWriter, _ *http.Request) {
+			w.Header().Set("Content-Type", "application/json")
+		}, "/box/nodes is answered with nothing"},
+		"blanks": {func(w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprint(w, " \n")
+		}, "/box/nodes is answered with nothing"},
 		"a web page": {func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Content-Type", "text/html")
 			fmt.Fprint(w, "<html>")
