@@ -93,6 +93,9 @@ func (c *Client) logOf(ctx context.Context, at string) (out []entry, err error) 
 		if err := c.get(ctx, next, &page); err != nil {
 			return out, err
 		}
+		if page.Members == nil {
+			return nil, unlisted(next)
+		}
 		out, next = append(out, page.Members...), page.Next
 	}
 	if next != "" {

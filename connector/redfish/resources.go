@@ -62,6 +62,9 @@ func (c *Client) members(ctx context.Context, at string) (out []ref, err error) 
 		if err := c.get(ctx, at, &page); err != nil {
 			return nil, err
 		}
+		if page.Members == nil { // a collection has them, if only none (DSP0266, "Resource collections")
+			return nil, unlisted(at)
+		}
 		out = append(out, page.Members...)
 		at, count = page.Next, max(count, page.Count)
 	}
@@ -69,6 +72,11 @@ func (c *Client) members(ctx context.Context, at string) (out []ref, err error) 
 		return out, &shortError{first, len(out), count}
 	}
 	return out, nil
+}
+
+// unlisted is the error of a collection that does not say what is in it: that is not known, and not nothing.
+func unlisted(at string) error {
+	return &refusal{message: at + " does not say what its Members are"}
 }
 
 // each reads every member of a collection into a value of its own, a few at a time. A member without an address is what

@@ -410,6 +410,12 @@ func TestABMCThatMisbehavesCostsItsLimitAndSaysWhatItDid(t *testing.T) {
 		"blanks": {func(w http.ResponseWriter, _ *http.Request) {
 			fmt.Fprint(w, " \n")
 		}, "/box/nodes is answered with nothing"},
+		"an object of no kind": {func(w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprint(w, "{}")
+		}, "/box/nodes does not say what its Members are"},
+		"null": {func(w http.ResponseWriter, _ *http.Request) {
+			fmt.Fprint(w, "null")
+		}, "/box/nodes does not say what its Members are"},
 		"a web page": {func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Content-Type", "text/html")
 			fmt.Fprint(w, "<html>")
