@@ -283,12 +283,21 @@ func (d *Report) Says() string {
 		text += fmt.Sprintf("; %d hidden that nobody can give now, and that might be among these", d.Might)
 	}
 	if len(d.Unasked) > 0 && len(d.Verdicts)+d.Hidden > 0 {
-		text += "; nothing was judged on " + strings.Join(d.Unasked, ", ")
+		text += "; nothing was judged on " + several(d.Unasked)
 	}
 	if len(d.Unseen) > 0 {
-		text += "; never read: " + strings.Join(d.Unseen, ", ")
+		text += "; never read: " + several(d.Unseen)
 	}
 	return text
+}
+
+// several names hosts, and counts those that are too many for a sentence.
+func several(hosts []string) string {
+	const most = 8
+	if len(hosts) <= most {
+		return strings.Join(hosts, ", ")
+	}
+	return fmt.Sprintf("%s and %d more", strings.Join(hosts[:most-1], ", "), len(hosts)-most+1)
 }
 
 // bySeverity is a sum in words, with how severe the drift is.

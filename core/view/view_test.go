@@ -405,3 +405,17 @@ func TestWhenARoundEnds(t *testing.T) {
 		}
 	}
 }
+
+// A sentence names a few hosts and counts the others; the data names all.
+func TestManyHostsAreCounted(t *testing.T) {
+	var hosts []string
+	for i := range 1000 {
+		hosts = append(hosts, fmt.Sprint("h", i))
+	}
+	d := Report{Unseen: hosts, Unasked: hosts[:8], Hidden: 1}
+	got := d.Says()
+	if !strings.HasSuffix(got, "; never read: h0, h1, h2, h3, h4, h5, h6 and 993 more") ||
+		!strings.Contains(got, "nothing was judged on h0, h1, h2, h3, h4, h5, h6, h7;") {
+		t.Errorf("%s", got)
+	}
+}
