@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"yareharbour/core/baseline"
 	"yareharbour/core/estate"
 	"yareharbour/core/narrow"
 	"yareharbour/core/view"
@@ -150,15 +151,19 @@ there is drift too or not), 1 failure, or a baseline that names a host, track, m
 			if err != nil {
 				return err
 			}
-			c, err := h.Binding(local.Baseline)
-			if err != nil {
-				return err
+			var only *baseline.Baseline
+			if local.Baseline != "" {
+				b, _, err := harbour.ReadBaseline(local.Baseline)
+				if err != nil {
+					return err
+				}
+				only = &b
 			}
 			hosts, readings, err := a.readNamed(ctx, h, args)
 			if err != nil {
 				return err
 			}
-			d, err := h.Report(ctx, c, hosts, readings, f)
+			d, err := h.Report(ctx, hosts, readings, only, f)
 			if err != nil {
 				return err
 			}

@@ -18,27 +18,19 @@ import (
 	"yareharbour/core/view"
 )
 
-// Binding is a checker of the estate, or, where a file is named, one for which only that baseline binds, everywhere.
-func (h Looking) Binding(file string) (*drift.Checker, error) {
-	c := h.Checker()
-	if file == "" {
-		return c, nil
-	}
-	b, _, err := ReadBaseline(file)
-	if err != nil {
-		return c, err
-	}
-	b.Assign = nil
-	for _, cl := range h.Estate.Clusters {
-		b.Assign = append(b.Assign, cl.Name)
-	}
-	c.Baselines = []baseline.Baseline{b}
-	return c, nil
-}
-
-// Report judges readings, and reports what the filter lets through.
-func (h Looking) Report(ctx context.Context, c *drift.Checker, hosts []string, readings map[string]*estate.Reading,
+// Report judges readings, and reports what the filter lets through. Where a baseline is given, only that one binds, and
+// everywhere.
+func (h Looking) Report(ctx context.Context, hosts []string, readings map[string]*estate.Reading, only *baseline.Baseline,
 	f narrow.Filter) (view.Report, error) {
+	c := h.Checker() // of now: what was read is judged by what holds once it was read
+	if only != nil {
+		b := *only
+		b.Assign = nil
+		for _, cl := range h.Estate.Clusters {
+			b.Assign = append(b.Assign, cl.Name)
+		}
+		c.Baselines = []baseline.Baseline{b}
+	}
 	verdicts := h.Check(c, readings)
 	d := view.Judged{Clusters: h.Estate.Clusters, Checker: c, Readings: readings, Verdicts: verdicts}.Report(hosts, f)
 	d.Estate = h.Estate.Name

@@ -95,7 +95,7 @@ func look(ctx context.Context, a *cli.App, h *harbour.Harbour, c estate.Cluster,
 	if err != nil {
 		return nil, view.Report{}, err
 	}
-	d, err := h.Report(ctx, h.Checker(), c.Hosts, readings, narrow.Filter{})
+	d, err := h.Report(ctx, c.Hosts, readings, nil, narrow.Filter{})
 	if err != nil {
 		return nil, d, err
 	}
