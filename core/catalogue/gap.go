@@ -111,7 +111,7 @@ func (c *Catalogue) Unmet(key estate.Key, model string, rule Rule) string {
 	anyone := ageless
 	anyone.Vendor = ""
 	if of(anyone) != nil {
-		return "the clause follows " + rule.Vendor + ", and no release of it is published by them"
+		return "no release of it is published by " + rule.Vendor + ", which the clause follows"
 	}
 	return ""
 }
