@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -185,13 +184,6 @@ func (h Supplies) Open(ctx context.Context, file string, by Signed, progress fun
 	}
 	if by.Only && keys.Empty() {
 		return nil, errors.New("a keyring is needed to tell which files are vouched for")
-	}
-	if rest, ok := strings.CutPrefix(file, "~/"); ok {
-		home, err := os.UserHomeDir()
-		if err != nil {
-			return nil, err
-		}
-		file = filepath.Join(home, rest)
 	}
 	b, err := h.bundles.Open(ctx, file, h.bundleOptions(bundle.Options{Keys: keys, Vouched: by.Only, Now: time.Now(), By: h.By,
 		Progress: told(progress)}))

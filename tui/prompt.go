@@ -134,8 +134,12 @@ func (p *prompt) key(m *Model, name string, _ int) tea.Msg {
 		if p.waits {
 			return nil
 		}
-		m.keep(p.ask.Label, p.text())
-		return p.came(m, p.ask.Then(p.text()))
+		text := p.text()
+		m.keep(p.ask.Label, text)
+		if p.ask.File {
+			text = atHome(text)
+		}
+		return p.came(m, p.ask.Then(text))
 	}
 	return nil
 }
@@ -190,14 +194,19 @@ func (p *prompt) complete() tea.Msg {
 	}
 }
 
-func completePath(from string) (text string, several []string) {
-	dir, begin := filepath.Split(from)
-	at := cmp.Or(dir, ".")
-	if rest, ok := strings.CutPrefix(at, "~/"); ok {
+// atHome is a path with ~/ as the directory that it stands for.
+func atHome(file string) string {
+	if rest, ok := strings.CutPrefix(file, "~/"); ok {
 		if home, err := os.UserHomeDir(); err == nil {
-			at = filepath.Join(home, rest)
+			return filepath.Join(home, rest)
 		}
 	}
+	return file
+}
+
+func completePath(from string) (text string, several []string) {
+	dir, begin := filepath.Split(from)
+	at := atHome(cmp.Or(dir, "."))
 	entries, err := os.ReadDir(at)
 	if err != nil {
 		return from, nil

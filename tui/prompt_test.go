@@ -119,6 +119,15 @@ func TestPathsAreCompleted(t *testing.T) {
 	enter(m, "bay-1.zip")
 	press(m, "tab") // it is whole
 	shows(t, m, "file: bay-1.zip", "any; Tab completes")
+	t.Setenv("HOME", dir)
+	m, _, taken := asked(t, part.Ask{Label: "file", File: true})
+	enter(m, "~/cove/")
+	press(m, "tab")
+	shows(t, m, "file: ~/cove/x")
+	press(m, "enter")
+	if want := filepath.Join(dir, "cove", "x"); strings.Join(*taken, " ") != want {
+		t.Errorf("%v, want %s", *taken, want)
+	}
 	m, _, _ = asked(t, part.Ask{Label: "name"})
 	enter(m, "b")
 	press(m, "tab")

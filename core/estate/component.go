@@ -35,6 +35,14 @@ func Listed[T ~string](words []T) string {
 	return strings.Join(out, ", ")
 }
 
+// Few joins words for a sentence that names so many at most, and counts the others.
+func Few(words []string, most int) string {
+	if len(words) > most {
+		return fmt.Sprintf("%s and %d more", strings.Join(words[:most-1], ", "), len(words)-most+1)
+	}
+	return strings.Join(words, ", ")
+}
+
 // Key names a component: a kind, a colon and the component's own name, as "deb:brae-tls", "rpm:brae-tls-libs",
 // "drv:lorne25", "fw:tarbet-s9", "agent:brae-agent", "machine:q35", "set:service/chrony" or "host:brae-stack". A
 // package of a foreign architecture carries it after a second colon, as dpkg does. The zero value is no component.

@@ -171,11 +171,7 @@ func aside(host string, r *estate.Reading, vs []drift.Verdict, left []string) As
 		add("out of line beyond a round's reach: %d, %s", n, strings.Join(beyond[:min(len(beyond), 2)], "; "))
 	}
 	if n := len(by); n > 0 {
-		says := strings.Join(by[:min(n, 3)], ", ")
-		if n > 3 {
-			says = fmt.Sprintf("%s and %d more", strings.Join(by[:2], ", "), n-2)
-		}
-		add("out of line and left out by the brief, which names other components: %d, %s", n, says)
+		add("out of line and left out by the brief, which names other components: %d, %s", n, estate.Few(by, 3))
 	}
 	if len(parts) == 0 && sum.InLine == 0 {
 		add("nothing was judged in line: every clause is excepted or does not apply")

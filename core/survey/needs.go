@@ -466,10 +466,4 @@ func onHosts(hosts []string) string {
 	return " on " + list(hosts)
 }
 
-func list(hosts []string) string {
-	const most = 3
-	if len(hosts) > most {
-		return fmt.Sprintf("%s and %d more", strings.Join(hosts[:most-1], ", "), len(hosts)-most+1)
-	}
-	return strings.Join(hosts, ", ")
-}
+func list(hosts []string) string { return estate.Few(hosts, 3) }

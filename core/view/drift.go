@@ -270,6 +270,9 @@ func Problems(ps []baseline.Problem) []string {
 	return s
 }
 
+// fewHosts is how many hosts a sentence of a report names.
+const fewHosts = 8
+
 // Says puts what the report comes to into a sentence, with all that is not known.
 func (d *Report) Says() string {
 	text := bySeverity(d.Summary)
@@ -283,21 +286,12 @@ func (d *Report) Says() string {
 		text += fmt.Sprintf("; %d hidden that nobody can give now, and that might be among these", d.Might)
 	}
 	if len(d.Unasked) > 0 && len(d.Verdicts)+d.Hidden > 0 {
-		text += "; nothing was judged on " + several(d.Unasked)
+		text += "; nothing was judged on " + estate.Few(d.Unasked, fewHosts)
 	}
 	if len(d.Unseen) > 0 {
-		text += "; never read: " + several(d.Unseen)
+		text += "; never read: " + estate.Few(d.Unseen, fewHosts)
 	}
 	return text
-}
-
-// several names hosts, and counts those that are too many for a sentence.
-func several(hosts []string) string {
-	const most = 8
-	if len(hosts) <= most {
-		return strings.Join(hosts, ", ")
-	}
-	return fmt.Sprintf("%s and %d more", strings.Join(hosts[:most-1], ", "), len(hosts)-most+1)
 }
 
 // bySeverity is a sum in words, with how severe the drift is.

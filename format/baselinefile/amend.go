@@ -1,7 +1,6 @@
 package baselinefile
 
 import (
-	"bytes"
 	"slices"
 	"strings"
 
@@ -15,12 +14,12 @@ import (
 // line, from 1, on which what is new begins. A text that can't be read, or whose list is written between brackets, is
 // refused.
 func Amend(name string, text []byte, w baseline.Wish) ([]byte, int, error) {
-	b, err := Parse(name, text)
+	var in file
+	f, err := strictyaml.Decode(name, text, &in)
 	if err != nil {
 		return nil, 0, err
 	}
-	var in file
-	f, err := strictyaml.Decode(name, text, &in)
+	b, err := in.read(f)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -61,5 +60,5 @@ func Amend(name string, text []byte, w baseline.Wish) ([]byte, int, error) {
 	if _, err := Parse(name, out); err != nil {
 		return nil, 0, err
 	}
-	return bytes.Clone(out), from + 1, nil
+	return out, from + 1, nil
 }

@@ -50,6 +50,10 @@ func Parse(name string, text []byte) (baseline.Baseline, error) {
 	if err != nil {
 		return baseline.Baseline{}, err
 	}
+	return in.read(f)
+}
+
+func (in *file) read(f *strictyaml.File) (baseline.Baseline, error) {
 	b := baseline.Baseline{Name: in.Baseline, Rank: in.Rank, Assign: in.Assign}
 	if b.Name == "" {
 		return b, f.Errorf("$", "the baseline has no name: expected \"baseline: NAME\"")

@@ -20,27 +20,28 @@ type Wisher interface {
 }
 
 // WishKey is the key with which something else is wanted of a component of a host, in place of what is wanted now.
+// The component is looked for once the key is used: the keys are asked for with every frame.
 func WishKey(f Frame, app Wisher, cluster, host string, of estate.Key, device string) Key {
-	var line *view.Line
-	for _, l := range f.View.Lines(host, narrow.Filter{}) {
-		if l.Component == of && l.Device == device {
-			line = &l
-			break
-		}
-	}
 	not := ""
 	bind := f.View.Binding(cluster, host)
 	switch {
-	case line == nil:
+	case of == "":
 		not = "there is no component of a host under the cursor"
 	case len(bind) == 0:
 		not = "no baseline binds " + host + "; b makes one"
 	}
 	return NewKey("W", "want", "want something else of the component under the cursor: a clause, or an exception", not,
-		func() tea.Msg { return askWish(app, bind, cluster+"/"+host, line) })
+		func() tea.Msg {
+			for _, l := range f.View.Lines(host, narrow.Filter{}) {
+				if l.Component == of && l.Device == device {
+					return askWish(app, bind, cluster, &l)
+				}
+			}
+			return Tell("%s has no %s, and none is wanted of it", host, of)
+		})
 }
 
-func askWish(app Wisher, bind []view.Baseline, place string, l *view.Line) tea.Msg {
+func askWish(app Wisher, bind []view.Baseline, cluster string, l *view.Line) tea.Msg {
 	c := Choose{Title: "What is wanted of " + l.Title() + "?"}
 	if l.Clause != nil {
 		c.Lines = append(c.Lines, "Now "+l.Clause.Baseline+" wants it "+l.Clause.Says()+".")
@@ -50,9 +51,7 @@ func askWish(app Wisher, bind []view.Baseline, place string, l *view.Line) tea.M
 		c.Options = append(c.Options, Option{w.Says, askWhere(app, bind, l, w)})
 	}
 	if l.Clause != nil && l.Outcome.Drifts() {
-		_, host, _ := strings.Cut(place, "/")
-		says := "except " + host + " for a time"
-		c.Options = append(c.Options, Option{says, askException(app, bind, place, l)})
+		c.Options = append(c.Options, Option{"except " + l.Host + " for a time", askException(app, bind, cluster+"/"+l.Host, l)})
 	}
 	return c
 }
