@@ -85,6 +85,15 @@ func (b *settings) options(a *app, c *cobra.Command, has func(*brief.Setting) bo
 	}
 }
 
+// settingNames are the options that say what a brief does.
+func settingNames() []string {
+	out := []string{"brief"}
+	for _, s := range brief.Settings {
+		out = append(out, s.Name)
+	}
+	return out
+}
+
 func (a *app) hosts() []string { return a.places(false, true) }
 
 // make makes the brief of a cluster, or of one host, CLUSTER/HOST, and says what is usual on its cluster.

@@ -129,7 +129,7 @@ where the estate file says "act: true" for it.`,
 	f.StringVar(&a.log, "log", "warn", "what to log on stderr: debug, info, warn or error")
 	f.BoolVarP(&a.verbose, "verbose", "v", false, "log what is done, as --log info does")
 	completes(root, "log", "debug", "info", "warn", "error")
-	root.AddCommand(a.connectCommand(), a.readCommand(), a.checkCommand(), a.explainCommand(), a.planCommand(),
+	root.AddCommand(a.connectCommand(), a.readCommand(), a.checkCommand(), a.explainCommand(), a.planCommand(), a.stageCommand(),
 		a.briefCommand(), a.precheckCommand(), a.waiverCommand(), a.baselineCommand(), a.roundCommand(), a.owedCommand(),
 		a.reportCommand(), a.versionCommand(), a.feedCommand(), a.bundleCommand(), a.payloadCommand(),
 		a.catalogueCommand(), a.hostCommand(), a.estateCommand(), a.compareCommand(), a.trendCommand(), a.newsCommand(),

@@ -13,7 +13,6 @@ import (
 	"github.com/spf13/cobra"
 
 	"yareharbour/core/act"
-	"yareharbour/core/brief"
 	"yareharbour/core/course"
 	"yareharbour/core/plan"
 	"yareharbour/core/view"
@@ -129,11 +128,7 @@ one, where somebody is there to answer. Interrupting this command (Ctrl-C) leave
 	f.StringVar(&reason, "reason", "", "why, for the journal and the hosts' own logs")
 	f.BoolVar(&over, "take-over", false, "start although hosts have taken orders that this state directory does not know of")
 	f.BoolVar(&prepare, "prepare", false, "put on hosts what they need to take orders, where it is missing, without asking")
-	apart := []string{"brief"}
-	for _, s := range brief.Settings {
-		apart = append(apart, s.Name)
-	}
-	a.apart(c, "plan", apart...)
+	a.apart(c, "plan", settingNames()...)
 	a.completeDigests(c, "plan")
 	return c
 }

@@ -89,9 +89,16 @@ func TestWhatAMirrorOffersIsPutIn(t *testing.T) {
 		{"baseline save --why trial " + file, 0, nil},
 		{"check lapwing", 3, []string{"deb:lldpd", "behind", "1.1-brae1", "1.2-brae1"}},
 		{"plan vts/lapwing", 0, []string{"can't be made", "lldpd"}}, // its payload is not here yet
-		{"payload fetch lapwing", 0, []string{"1 payload fetched"}},
+		{"stage vts/lapwing", 0, []string{"1 payload fetched", "stage pool/lldpd", "1 payload waits there"}},
+		{"stage vts/lapwing", 0, []string{"lapwing: 1 payload: all that the plan brings waits there already"}},
+		{"plan vts/lapwing", 0, []string{"1 payload waits", "its payload waits there"}},
+		{"stage vts --remove", 0, []string{"take away a payload"}},
+		{"stage vts/lapwing", 0, []string{"0 payloads fetched, 1 were here"}},
+		{"report round vts", 0, []string{"deb:lldpd", "waits there"}},
+		{"check lapwing", 3, nil}, // nothing was put in
 		{"round start vts/lapwing --reason trial", 0, []string{"change deb:lldpd 1.1-brae1 → 1.2-brae1"}},
 		{"check lapwing", 0, nil},
+		{"stage vts/lapwing --remove", 0, []string{"lapwing: no payload waits there"}}, // it went when it was put in
 	})
 }
 

@@ -17,6 +17,14 @@ func (h Launching) LaunchRound(ctx context.Context, p *plan.Plan, reason string)
 	return h.Launch(ctx, p.Brief.Cluster, "round", "start", p.Brief.Cluster, "--plan", p.Digest(), "--reason", reason)
 }
 
+// LaunchStaging has the payloads of the plan that was shown brought to its hosts, by such a process.
+func (h Launching) LaunchStaging(ctx context.Context, p *plan.Plan) error {
+	if err := h.rounds.KeepPlan(ctx, p); err != nil {
+		return fmt.Errorf("keeping the plan whose payloads are to be brought: %w", err)
+	}
+	return h.Launch(ctx, p.Brief.Cluster, "stage", p.Brief.Cluster, "--plan", p.Digest())
+}
+
 // LaunchResume has the cluster's newest round resumed, by such a process.
 func (h Launching) LaunchResume(ctx context.Context, cluster string) error {
 	return h.Launch(ctx, cluster, "round", "resume", cluster)

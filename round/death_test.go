@@ -111,6 +111,29 @@ func TestDeathAmongGuestsOfAllKinds(t *testing.T) {
 	deaths(t, w, begin, alike, "move", "carry")
 }
 
+// The same where payloads are only brought to the hosts, ahead of the round: what waits there in the end is what the
+// plan brings, and nothing else was done there.
+func TestDeathWhileStaging(t *testing.T) {
+	w := demo.World()
+	w.Hosts["heron"].Staged = map[string]sim.Payload{"old.payload": {Component: "deb:old", SHA256: strings.Repeat("0", 64)}}
+	begin := func(h *harness) (*course.State, error) {
+		h.brief = func(b *plan.Brief) { *b = b.Staged(plan.StageAhead) }
+		return h.start(h.plan("vts", "knot", "heron"))
+	}
+	deaths(t, w, begin, func(t *testing.T, h *harness) {
+		for host, want := range map[string]int{"heron": 3, "knot": 1, "jacana": 0} {
+			if got := h.world.Hosts[host].Staged; len(got) != want || got["old.payload"].SHA256 != "" {
+				t.Errorf("on %s there wait %v", host, got)
+			}
+		}
+		for _, a := range h.world.Acts {
+			if !strings.HasPrefix(a, "stage ") && !strings.HasPrefix(a, "take away ") {
+				t.Errorf("beside staging: %s", a)
+			}
+		}
+	}, "stage")
+}
+
 // It dies again and again, each time a little later, on a slow machine.
 func TestDeathManyTimes(t *testing.T) {
 	inBubble(t, demo.World(), func(t *testing.T, h *harness) {

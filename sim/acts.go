@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -54,7 +55,11 @@ func (w *World) Read(name string, sections ...estate.SectionName) (*estate.Readi
 	}
 	r := h.Reading
 	r.Sections = nil
-	r.Kernel = kernel(r.Components)
+	r.Kernel, r.Staged = kernel(r.Components), nil
+	for _, file := range slices.Sorted(maps.Keys(h.Staged)) {
+		p := h.Staged[file]
+		r.Staged = append(r.Staged, estate.Staged{SHA256: p.SHA256, Kind: p.Component.Kind(), Size: p.Size})
+	}
 	wanted := func(s estate.SectionName) bool { return len(sections) == 0 || slices.Contains(sections, s) }
 	for _, s := range own {
 		if !wanted(s) {

@@ -26,6 +26,7 @@ var effects = map[act.Name]func(*World, *Host, act.Act, []byte) (Answer, error){
 	act.Flash:   taken,
 	act.Clear:   taken,
 	act.Stage:   (*World).stage,
+	act.Unstage: (*World).unstage,
 	act.Move:    (*World).move,
 	act.Return:  (*World).move,
 	act.Close:   (*World).mark,
@@ -105,9 +106,21 @@ func (w *World) stage(h *Host, a act.Act, body []byte) (Answer, error) {
 	if h.Staged == nil {
 		h.Staged = map[string]Payload{}
 	}
+	p.Size = int64(len(body))
 	h.Staged[a.Change.File] = p
 	w.act("stage %s on %s", a.Change.File, h.Name)
 	return Answer{Receipt: connector.Receipt{SHA256: p.SHA256}}, nil
+}
+
+// unstage takes away what waits on the host.
+func (w *World) unstage(h *Host, a act.Act, _ []byte) (Answer, error) {
+	for file, p := range h.Staged {
+		if slices.ContainsFunc(a.Staged, func(s estate.Staged) bool { return s.SHA256 == p.SHA256 }) {
+			delete(h.Staged, file)
+			w.act("take away %s on %s", file, h.Name)
+		}
+	}
+	return Answer{}, nil
 }
 
 func (w *World) move(h *Host, a act.Act, _ []byte) (Answer, error) {

@@ -13,6 +13,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -74,7 +75,9 @@ type Payload struct {
 	Restart   catalogue.Restart `json:"restart"`
 	Hardware  []string          `json:"hardware,omitempty"`
 	Filler    string            `json:"filler,omitempty"`
-	SHA256    string            `json:"sha256,omitempty"` // filled in by whoever reads it
+	// SHA256 and Size, in bytes, are filled in by whoever reads it.
+	SHA256 string `json:"sha256,omitempty"`
+	Size   int64  `json:"size,omitempty"`
 }
 
 // ParsePayload reads a payload file.
@@ -221,6 +224,11 @@ func (w *World) finish(t *Task) {
 		h.apply(t.Payload, t.Device)
 		for _, p := range t.With {
 			h.apply(p, "")
+		}
+		if t.Kind == "change" { // what was put in waits no more
+			maps.DeleteFunc(h.Staged, func(_ string, p Payload) bool {
+				return p.SHA256 == t.Payload.SHA256 || slices.ContainsFunc(t.With, func(o Payload) bool { return o.SHA256 == p.SHA256 })
+			})
 		}
 		if t.Kind == "firmware" && t.Payload.Restart == catalogue.BMCRestart {
 			h.BMCReset = w.Now

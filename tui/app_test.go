@@ -66,6 +66,8 @@ func (f *fake) Waive(_ context.Context, c string, of []precheck.Answer, reason s
 func (f *fake) TakeBack(_ context.Context, c string, of []precheck.Waiver) error {
 	return f.note(fmt.Sprintf("take back %d waivers of %s", len(of), c))
 }
+func (f *fake) LaunchStaging(context.Context, *plan.Plan) error { return nil }
+
 func (f *fake) LaunchRound(_ context.Context, p *plan.Plan, reason string) error {
 	return f.note(fmt.Sprintf("start a plan of %d visits %s", len(p.Visits), reason))
 }

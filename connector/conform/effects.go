@@ -25,6 +25,21 @@ func (t *trial) staging() {
 	if err != nil || trace.SHA256 != hex.EncodeToString(sum[:]) {
 		t.Errorf("the host computed %q: %v", trace.SHA256, err)
 	}
+	waits := func() []estate.Staged { return t.read(t.Host, estate.Host).Staged }
+	there := waits()
+	if len(there) != 1 || there[0] != (estate.Staged{SHA256: trace.SHA256, Kind: c.Component.Kind(), Size: o.Size}) {
+		t.Fatalf("there wait %+v", there)
+	}
+	t.done(t.order(act.Unstage, act.Act{Staged: there}))
+	t.done(t.order(act.Unstage, act.Act{Staged: there})) // what is gone already is no failure
+	if left := waits(); len(left) > 0 {
+		t.Errorf("what was taken away waits there: %+v", left)
+	}
+	for range 2 { // what waits there already is not sent again
+		o = t.order(act.Stage, act.Act{Change: &c})
+		o.Payload, o.Size = bytes.NewReader(t.Payload), int64(len(t.Payload))
+		t.done(o)
+	}
 }
 
 func (t *trial) keeping() {
@@ -208,6 +223,9 @@ func (t *trial) changing() {
 	t.done(o)
 	if got, _ := t.read(t.Host).Component(c.Component, c.Device); got.Version != c.To {
 		t.Errorf("%s is at %q", c.Title(), got.Version)
+	}
+	if left := t.read(t.Host, estate.Host).Staged; len(left) > 0 {
+		t.Errorf("what was put in waits there still: %+v", left)
 	}
 }
 

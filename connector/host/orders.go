@@ -74,6 +74,7 @@ var orders = map[act.Name]func(*session, context.Context, connector.Order) (conn
 	act.Hand:    plainly("hand", words),
 	act.Close:   (*session).shut,
 	act.Stage:   (*session).stage,
+	act.Unstage: plainly("unstage", staged),
 	act.Backup:  (*session).backup,
 	act.Move:    (*session).takeMove,
 	act.Return:  (*session).takeMove,
@@ -118,6 +119,14 @@ func packages(o connector.Order) (out []string) {
 	}
 	for _, a := range o.Along {
 		out = append(out, a.Component.Name()+"="+a.To)
+	}
+	return out
+}
+
+// staged are files that wait on the host, by the names that the wrapper gives them.
+func staged(o connector.Order) (out []string) {
+	for _, s := range o.Staged {
+		out = append(out, s.SHA256+"."+s.Kind)
 	}
 	return out
 }

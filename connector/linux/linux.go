@@ -199,6 +199,10 @@ func (m Machine) orders(r *estate.Reading) error {
 			r.Unready = cmp.Or(r.Unready, "it takes no orders: "+err.Error())
 		}
 	}
+	if r.Staged = nil; r.Unready == "" { // a list that can't be had says that nothing waits: it is brought once more then
+		list, _ := m.Output("find", Home+"/private/staged", "-maxdepth", "1", "-type", "f", "-printf", `%f %s\n`)
+		r.Staged = parseStaged(lines(list))
+	}
 	mark, err := m.text(strings.TrimPrefix(Home, "/") + "/mark")
 	if missing(err) {
 		return nil
@@ -242,6 +246,24 @@ func parseOwed(text string) (out []estate.Owed, err error) {
 	}
 	return out, nil
 }
+
+// parseStaged reads what waits on the host: names that the wrapper gave, and sizes. What has another name is none of it,
+// such as what arrived in part.
+func parseStaged(list []string) (out []estate.Staged) {
+	for _, line := range list {
+		name, size, _ := strings.Cut(line, " ")
+		sum, kind, _ := strings.Cut(name, ".")
+		n, err := strconv.ParseInt(size, 10, 64)
+		if raw, bad := hex.DecodeString(sum); bad == nil && len(raw) == sha256.Size && err == nil && n >= 0 &&
+			(kind == "deb" || kind == "rpm") && len(out) < maxStaged {
+			out = append(out, estate.Staged{SHA256: sum, Kind: kind, Size: n})
+		}
+	}
+	return out
+}
+
+// maxStaged is how many files that wait on a host are told of.
+const maxStaged = 5000
 
 // parseGuard reads what the wrapper keeps: epoch and round of the lease, entry and sum of the journal.
 func parseGuard(text string) (g estate.Guard, err error) {

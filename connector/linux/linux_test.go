@@ -193,3 +193,14 @@ func TestAHostThatIsClosedWithoutItsHook(t *testing.T) {
 		}
 	}
 }
+
+// What waits on a host is told by the names that the wrapper gives; whatever else lies there is not.
+func TestWhatWaitsOnAHost(t *testing.T) {
+	sum := strings.Repeat("0a", 32)
+	got := parseStaged([]string{sum + ".deb 12", sum + ".rpm 0", sum + ".deb.part 3", sum + ".deb -1", sum + ".deb", sum[1:] + ".deb 1",
+		sum + ".exe 1", "../x.deb 1", ".deb 1", "", strings.Repeat("zz", 32) + ".deb 4"})
+	want := []estate.Staged{{SHA256: sum, Kind: "deb", Size: 12}, {SHA256: sum, Kind: "rpm"}}
+	if !slices.Equal(got, want) {
+		t.Errorf("%+v, want %+v", got, want)
+	}
+}

@@ -100,6 +100,8 @@ if wants host; then
 	show /proc/uptime /proc/meminfo /proc/cpuinfo /etc/os-release /usr/lib/os-release /etc/machine-id /sys/class/net/*/bridge/bridge_id \
 		/var/lib/yare/private/guard /var/lib/yare/private/owed /var/lib/yare/mark /etc/libvirt/hooks/qemu.d/yare
 	denied /var/lib/yare/private /var/lib/yare/mark
+	set -- /var/lib/yare/private/staged -maxdepth 1 -type f -printf '%f %s\n'
+	[ ! -d "$1" ] || ask "find $*" find "$@"
 	set -- /var/lib/yare/probe /var/lib/yare/wrapper
 	[ ! -e "$2" ] || ask "sha256sum $*" sha256sum "$@"
 fi

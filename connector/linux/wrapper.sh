@@ -128,8 +128,11 @@ stage() {
 	sha256sum <"$f" | cut -d' ' -f1
 }
 
-# whole sees that files still have the hashes that they are named by, takes away one that has not, and does what stands behind "--". What is put in is looked at so just before.
-whole='while [ "$1" != -- ]; do
+# whole sees that files still have the hashes that they are named by, takes away one that has not, and does what stands behind "--". What is put in is looked at so just before; once that has
+# gone well the files wait for nothing any more, and are taken away.
+whole='files=
+while [ "$1" != -- ]; do
+	files="$files $1"
 	if [ "$(sha256sum <"$1" | cut -d" " -f1)" != "$(basename "${1%.*}")" ]; then
 		rm -f "$1"
 		echo "E: $(basename "$1") was damaged on this host after it was staged, and is taken away: it has to be staged again"
@@ -138,7 +141,7 @@ whole='while [ "$1" != -- ]; do
 	shift
 done
 shift
-[ $# = 0 ] || exec "$@"'
+[ $# = 0 ] || { "$@" && { rm -f $files || :; }; }'
 whole() { sh -c "$whole" whole "$@" --; }
 
 # install puts packages in and takes packages away, all in one transaction of the host's own package manager. Before that it asks the package manager what that would do, and refuses
@@ -158,7 +161,6 @@ install() {
 			hash "${f%%.*}" && package "${f#*.}"
 			[ -e "staged/$f" ] || refuse "${w#*/} is not staged here"
 			args="$args $PWD/staged/$f" files="$files $PWD/staged/$f" w=${w#*/}
-			echo "$f" >>"acts/$id/used"
 			;;
 		*-) gone="$gone ${w%-}" ;;
 		*) args="$args $w" alone='' ;;
@@ -322,12 +324,15 @@ order() {
 	open)
 		[ ! -e ../mark ] || [ "$(owner)" = "$round" ] || closed
 		rm -f ../mark
-		for u in acts/*/used; do # what was staged and has been put in since
-			[ "$(cat "${u%used}rc" 2>/dev/null)" != 0 ] || { (cd staged && xargs rm -f --) <"$u" && rm "$u"; }
-		done
 		sync ..
 		;;
 	stage) stage "$@" ;;
+	unstage)
+		for w in "$@"; do
+			hash "${w%%.*}" && package "${w#*.}"
+			rm -f "staged/$w" "staged/$w.part" || refuse "it can't be taken away"
+		done
+		;;
 	install) install "$@" ;;
 	services) services "$@" ;;
 	restart) restart "$@" ;;
@@ -365,7 +370,8 @@ staged)
 	;;
 part)
 	hash "${2-}" && package "${3-}"
-	stat -c %s "staged/$2.$3.part" 2>/dev/null || echo 0
+	[ ! -e "staged/$2.$3" ] || whole "staged/$2.$3" >/dev/null
+	stat -c %s "staged/$2.$3" 2>/dev/null || stat -c %s "staged/$2.$3.part" 2>/dev/null || echo 0
 	;;
 ready)
 	guarded

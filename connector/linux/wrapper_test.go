@@ -237,6 +237,33 @@ func TestTheWrapperStages(t *testing.T) {
 		}
 		code, said = stage(nil, 0, sum) // it is there
 		b.want(0, code, said)
+		if _, said = b.call("", "part", sum, "deb"); said != fmt.Sprint(len(body)) {
+			b.Errorf("of what is there whole it says %q", said)
+		}
+		file := filepath.Join(b.dir, "private/staged", sum+".deb")
+		if err := os.WriteFile(file, body[1:], 0o600); err != nil {
+			b.Fatal(err)
+		}
+		if _, said = b.call("", "part", sum, "deb"); said != "0" {
+			b.Errorf("of what was damaged there it says %q", said)
+		}
+		code, said = stage(body, 0, sum)
+		b.want(0, code, said)
+		for range 2 { // what is gone already is no failure
+			b.n++
+			code, said = b.call("", "order", fmt.Sprintf("act%d", b.n), "1", "R", "1", "s", "unstage", sum+".deb")
+			b.want(0, code, said)
+		}
+		if _, err := os.Stat(file); err == nil {
+			b.Error("what was to be taken away is there")
+		}
+		code, said = stage(body, 0, sum)
+		b.want(0, code, said)
+		for _, w := range []string{"../guard", sum, sum + ".exe", "*.deb"} {
+			b.n++
+			code, said = b.call("", "order", fmt.Sprintf("act%d", b.n), "1", "R", "1", "s", "unstage", w)
+			b.want(72, code, said)
+		}
 		wrong := strings.Repeat("0", 64)
 		code, said = stage(body, 0, wrong)
 		b.want(0, code, said)

@@ -41,13 +41,14 @@ type Act struct {
 	Index  int      `json:"index,omitempty"`
 	With   []Placed `json:"with,omitempty"`
 	// Along is what comes in because of that, and was planned.
-	Along    []Along  `json:"along,omitempty"`
-	Services []string `json:"services,omitempty"` // that restart
-	Media    []string `json:"media,omitempty"`    // that are taken out of the guest's drives
-	Tasks    []string `json:"tasks,omitempty"`    // that are cleared from the BMC's queue
-	Reason   string   `json:"reason,omitempty"`
-	By       string   `json:"by,omitempty"`
-	Before   Before   `json:"before"`
+	Along    []Along         `json:"along,omitempty"`
+	Services []string        `json:"services,omitempty"` // that restart
+	Media    []string        `json:"media,omitempty"`    // that are taken out of the guest's drives
+	Staged   []estate.Staged `json:"staged,omitempty"`   // that are taken away
+	Tasks    []string        `json:"tasks,omitempty"`    // that are cleared from the BMC's queue
+	Reason   string          `json:"reason,omitempty"`
+	By       string          `json:"by,omitempty"`
+	Before   Before          `json:"before"`
 }
 
 // Placed is a change with its place among the visit's changes.

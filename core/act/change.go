@@ -84,6 +84,10 @@ func (c Change) Kind() Name {
 	return ""
 }
 
+// Stages tells whether a payload waits on the host before the change is made. An image for a BMC does not: it goes to the
+// BMC with the order.
+func (c Change) Stages() bool { return c.Kind() == Install && c.File != "" }
+
 // Together tells whether two changes are made by one act: packages of one system in one pass, so that what needs each
 // other comes in at once.
 func (c Change) Together(o Change) bool {

@@ -6,7 +6,7 @@ import (
 	"time"
 )
 
-// Stage puts a payload on the host ahead of time. The host's own hash over what it holds is the proof.
+// Stage puts a payload on the host before it is put in. The host's own hash over what it holds is the proof.
 var Stage = define("stage", stage{})
 
 type stage struct{}
@@ -18,7 +18,19 @@ func (stage) Rules() Rules {
 
 func (stage) Says(a Act) string { return "stage " + a.Change.File }
 
-func (stage) Takes(Act) (middle, worst time.Duration) { return 30 * time.Second, 2 * time.Minute }
+// Rate and Slow are how fast a payload is assumed to reach a host, usually and at worst, in bytes a second.
+const (
+	Rate = 40 << 20
+	Slow = 4 << 20
+)
+
+func (stage) Takes(a Act) (middle, worst time.Duration) {
+	var size int64
+	if a.Change != nil {
+		size = a.Change.Size
+	}
+	return 3*time.Second + time.Duration(size/Rate)*time.Second, 30*time.Second + time.Duration(size/Slow)*time.Second
+}
 
 func (stage) Asks(Act) Asks { return Asks{Trace: true} }
 

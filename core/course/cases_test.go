@@ -42,6 +42,51 @@ plan a k/host
 journal pause
 ⇒ end paused: paused between two hosts
 
+# staging ahead: what nobody wants is taken away first, payloads are brought, and that is all
+brief staging=ahead
+plan a k/host ahead old
+journal a: began checked
+⇒ begin take away a
+
+# staging ahead: then payloads are brought, though a restart of the host stands in the plan
+brief staging=ahead
+plan a k/host ahead old
+journal a: began checked unstage
+⇒ begin stage k a
+
+# staging ahead: what the host still has is not gone
+brief staging=ahead
+plan a k/host ahead old
+journal a: began checked unstage/accepted
+seen a.staged=old
+⇒ record failed take away a: it still has 1 of them
+
+# staging ahead: the host is neither drained nor closed, and what came is proven by its hash
+brief staging=ahead
+plan a k/host ahead
+journal a: began checked stage:k
+⇒ record proven a: 1 payload waits there
+
+# staging ahead: a host that takes none is left, and the others get theirs
+brief staging=ahead
+plan a k/host ahead
+plan b k/host ahead
+journal a: began checked stage:k/failed
+⇒ record left a: left as it is, and the round goes on
+
+# staging ahead: several hosts at once, whatever the brief says of hosts out of service
+brief staging=ahead
+plan a k/host ahead
+plan b k/host ahead
+journal a: began checked stage:k/accepted
+seen trace:stage:k=unasked calls:stage:k
+⇒ record began b
+
+# an image goes to the BMC with its order, and does not wait on the host
+plan a f/host
+journal a: began checked
+⇒ begin move g1 a>b
+
 # a visit that is under way is not held by a pause
 plan a k/
 journal a: began checked pause

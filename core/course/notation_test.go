@@ -26,7 +26,7 @@ import (
 //	                          usually takes), each of a component from 1 to 2 with what it restarts: k, l are packages
 //	                          with a payload, f is firmware, d a package that goes, s a service that must restart, r a
 //	                          kernel that only awaits the host's restart. One line a host
-//	                          (keeps, takes, reboots and owes:g1 are of work by hand; back:g1<b says which guests come back from where; home in the brief that all do)
+//	                          (ahead and old are of staging ahead; keeps, takes, reboots and owes:g1 are of work by hand; back:g1<b says which guests come back from where; home in the brief that all do)
 //	journal  a: began …       what happened, as words (below). "a:" says of which host the words after it speak
 //	seen     b.silent …       what is otherwise than the journal would have it, as words (below). All is seen fresh
 //	                          unless it says "stale"
@@ -35,7 +35,7 @@ import (
 //	                          are held to where they are named
 //
 // Words of the journal: began checked (checked:queue: a task waited at its BMC) stage:k move:g1>b close backup put:k put:k+l serve:k restart:1 proving proven
-// open return:g1<b stays:g1 remark claim adopt waits blocked unproven left +5m -5m leapt:1h taken goon pause stop
+// open return:g1<b stays:g1 remark claim adopt waits blocked unproven left unstage +5m -5m leapt:1h taken goon pause stop
 // skip:b drop:k queued:1,2 word:ACT=done|undone extend:l give end handed hand. An act's word alone is all of it, to its end, and what it brings about is seen. "/intent", "/accepted",
 // "/unanswered", "/failed", "/vain", "/quiet", "/heard", "/overdue", "/stuck", "/undone" behind it say how far it came
 // instead: each behind those that must come before it.
@@ -43,7 +43,7 @@ import (
 // Words of seen: HOST.silent HOST.off HOST.bmc-silent HOST.unread:SECTION HOST.partial:SECTION HOST.stale HOST+guest
 // HOST-guest HOST+guest:suspended HOST.k=VERSION HOST.k:running=VERSION HOST.k:state=WORD HOST.k:held=SERVICE
 // HOST.k:guests=GUEST HOST.boot=ID HOST.mark=none|theirs HOST.reason=WORD HOST.ill HOST.netless HOST.board=VALUE HOST.queue HOST.task=ID
-// HOST.memory=MIB HOST.cpu=MILLICORES HOST.fan2 HOST.loose HOST.reset HOST.guard=EPOCH trace:ACT=taken|running|done|failed|lost|vain|unasked|SUM calls:ACT bad:k withdrawn:k
+// HOST.memory=MIB HOST.cpu=MILLICORES HOST.fan2 HOST.loose HOST.reset HOST.staged=SUM HOST.guard=EPOCH trace:ACT=taken|running|done|failed|lost|vain|unasked|SUM calls:ACT bad:k withdrawn:k
 // more:l (what applies too) unjudged lost contradicted stale unlogged (first: what failed was not asked for its logs yet).
 
 // scene is a case under way.
@@ -131,6 +131,8 @@ func (sc *scene) brief(words []string) {
 			sc.plan.Brief.Soak, _ = time.ParseDuration(v)
 		case "home":
 			sc.plan.Brief.Home = true
+		case "staging":
+			sc.plan.Brief.Staging = plan.Staging(v)
 		case "hand":
 			sc.plan.Brief.Hand = &plan.Hand{Does: plan.Does(v)}
 			sc.plan.Brief.By, sc.plan.Brief.Reason = "op", "a fan"
@@ -208,6 +210,14 @@ func (sc *scene) visit(words []string) {
 			v.Keeps, v.Empties = true, true
 			continue
 		}
+		if w == "ahead" {
+			v.Ahead = true
+			continue
+		}
+		if w == "old" { // a payload waits there that nobody wants
+			v.Unstages = []estate.Staged{{SHA256: "old"}}
+			continue
+		}
 		if w == "takes" { // it stays closed
 			v.Keeps = true
 			continue
@@ -246,6 +256,9 @@ func (sc *scene) visit(words []string) {
 				v.Restarts = append(v.Restarts, c.Pass)
 			}
 		}
+	}
+	if v.Ahead {
+		v.Empties, v.Restarts = false, nil
 	}
 	sc.plan.Visits = append(sc.plan.Visits, v)
 }
@@ -328,7 +341,7 @@ var far = map[string][]EventKind{
 
 var actKinds = map[string]act.Name{"stage": act.Stage, "move": act.Move, "close": act.Close, "backup": act.Backup,
 	"restart": act.Restart, "open": act.Open, "remark": act.Remark, "claim": act.Claim, "adopt": act.Adopt,
-	"down": act.Down, "save": act.Save, "start": act.Start, "return": act.Return,
+	"unstage": act.Unstage, "down": act.Down, "save": act.Save, "start": act.Start, "return": act.Return,
 	"eject": act.Eject, "carry": act.Carry, "hand": act.Hand, "clear": act.Clear}
 
 // Every kind of act can be said in the notation: by a word of its own, or as a change.
@@ -456,6 +469,8 @@ func (sc *scene) act(kind, arg, until string) {
 			a.Kind, a.Pass, a.Services, a.Before.Version = act.Service, a.Change.Pass,
 				[]string{arg + ".service"}, a.Change.To
 		}
+	case "unstage":
+		a.Staged = v.Unstages
 	case "adopt":
 		a.Before.Mark = &estate.Mark{Round: "lost"}
 	case "remark":
@@ -692,6 +707,8 @@ func (sc *scene) seenOn(w string) {
 		r.SetSection(estate.Section{Name: estate.SectionName(word[8:]), At: noon, Partial: "half of it"})
 	case word == "stale":
 		delete(sc.f.Read, host)
+	case word == "staged":
+		r.Staged = []estate.Staged{{SHA256: arg}}
 	case word == "boot":
 		r.BootID = arg
 	case word == "mark":

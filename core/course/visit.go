@@ -153,6 +153,9 @@ func (t *turn) afterFailure(v *Visit) {
 
 // leaves tells whether the brief lets one more host be left behind after a failure.
 func (s *State) leaves() bool {
+	if s.Plan.Brief.Staging != "" { // nothing hangs on it: the round brings what is missing
+		return true
+	}
 	n := 0
 	for i := range s.Visits {
 		if v := &s.Visits[i]; v.Phase == HandedOver || v.Phase == LeftOut && !v.Skip {
@@ -239,7 +242,7 @@ func (t *turn) answers(v *Visit) []precheck.Answer {
 	today := t.f.Today[v.Host]
 	f := precheck.Facts{Now: t.f.Now, Terms: t.s.Plan.Terms(), Out: t.s.Plan.Brief.Out, Hosts: t.f.Hosts,
 		Readings: t.f.Readings, Empties: v.Empties, Round: t.s.Round, Adopts: v.Adopts, Visited: t.draining(),
-		Asked:    t.s.Plan.Brief.Hand.Asks(),
+		Asked:    t.s.Plan.Brief.Asks(),
 		Payloads: map[string]error{}, Judged: today.Judged,
 		Verdicts: today.Verdicts, Mismatches: today.Mismatches}
 	f.Moving = map[string]bool{}
@@ -312,6 +315,10 @@ func (t *turn) work(v *Visit) {
 			return
 		}
 	}
+	if v.Ahead {
+		t.ahead(v)
+		return
+	}
 	for _, step := range []func(*Visit) bool{t.adopts, t.stages, t.empties, t.backUp} {
 		if step(v) {
 			return
@@ -355,8 +362,7 @@ func (t *turn) stages(v *Visit) bool {
 	for _, i := range v.wanted() {
 		c := v.Changes[i]
 		earlier := func(j int) bool { return j < i && v.Changes[j].File == c.File }
-		if c.File == "" || !c.Installs() || slices.ContainsFunc(v.wanted(), earlier) || v.Did(act.Stage, i) ||
-			v.Did(c.Kind(), i) {
+		if !c.Stages() || slices.ContainsFunc(v.wanted(), earlier) || v.Did(act.Stage, i) || v.Did(c.Kind(), i) {
 			continue
 		}
 		if t.busy(v.Host) == 0 {
@@ -365,6 +371,19 @@ func (t *turn) stages(v *Visit) bool {
 		return true
 	}
 	return false
+}
+
+// ahead brings payloads to a host that has its turn later, and takes away what no plan puts in any more. Each was proven
+// as it came, by the host's own hash.
+func (t *turn) ahead(v *Visit) {
+	if len(v.Unstages) > 0 && !v.Did(act.Unstage, 0) {
+		t.start(v, act.Act{Kind: act.Unstage, Staged: v.Unstages})
+		return
+	}
+	if t.stages(v) || t.busy(v.Host) > 0 {
+		return
+	}
+	t.record(Event{Kind: Proven, Host: v.Host, Detail: plan.Wait(len(v.Staged)+len(v.wanted())) + " there"})
 }
 
 // backUp keeps the host's configuration before the first change.

@@ -176,6 +176,18 @@ type Owed struct {
 	GuestID string `json:"guest_id"`
 }
 
+// Staged is a payload that waits on a host to be put in.
+type Staged struct {
+	SHA256 string `json:"sha256"`
+	Kind   string `json:"kind"` // of the components that come in such files, as "deb"
+	Size   int64  `json:"size"` // in bytes
+}
+
+// Holds tells whether a payload with that hash waits on the host.
+func (r *Reading) Holds(sha256 string) bool {
+	return slices.ContainsFunc(r.Staged, func(s Staged) bool { return s.SHA256 == sha256 })
+}
+
 // Reading is what was found on one host at one time. Its zero value is the reading of a host that was never read.
 type Reading struct {
 	Host     string    `json:"host"`
@@ -202,6 +214,7 @@ type Reading struct {
 	Closed     *Mark       `json:"closed,omitempty"`
 	Guard      Guard       `json:"guard,omitzero"`
 	Owed       []Owed      `json:"owed,omitempty"`
+	Staged     []Staged    `json:"staged,omitempty"`
 	Unready    string      `json:"unready,omitempty"` // why it takes no orders; empty where it does
 	Components []Component `json:"components"`        // sorted by key, then device
 	Guests     []Guest     `json:"guests"`
@@ -369,8 +382,8 @@ func (r *Reading) Over(last *Reading) *Reading {
 	if f := from[Host]; f == last {
 		out.Release, out.System, out.Build, out.Kernel, out.BootID, out.BootedAt, out.Machine = f.Release, f.System, f.Build,
 			f.Kernel, f.BootID, f.BootedAt, f.Machine
-		out.Capacity, out.Networks, out.Closed, out.Guard, out.Owed, out.Unready = f.Capacity, f.Networks,
-			f.Closed, f.Guard, f.Owed, f.Unready
+		out.Capacity, out.Networks, out.Closed, out.Guard, out.Owed, out.Staged, out.Unready = f.Capacity,
+			f.Networks, f.Closed, f.Guard, f.Owed, f.Staged, f.Unready
 		out.Storages, out.Features, out.Counts = f.Storages, f.Features, f.Counts
 	}
 	out.Hardware = r.Hardware.or(last.Hardware)

@@ -62,6 +62,8 @@ type Brief struct {
 	// Adopts is a host that a lost round left closed: its mark is made this round's, and the host is brought to an end
 	// as any other.
 	Adopts string `json:"adopts,omitempty"`
+	// Staging brings payloads to the hosts, or takes them away, and nothing else; "" for a round.
+	Staging Staging `json:"staging,omitempty"`
 	// Hand is what a person does to the one host of the brief, instead of bringing it in line; nil: nothing of that.
 	Hand *Hand `json:"by_hand,omitempty"`
 }
@@ -92,6 +94,9 @@ const (
 
 // AtOnce is how many visits may be under way at once.
 func (b *Brief) AtOnce() int {
+	if b.Staging != "" {
+		return StagesAtOnce
+	}
 	if b.Home {
 		return 1
 	}

@@ -23,7 +23,9 @@ func (v *Visit) Stages() (mib int64, kernel bool) {
 	var bytes int64
 	for _, c := range v.Changes {
 		if c.Kind() == act.Install {
-			bytes += c.Size
+			if !slices.Contains(v.Staged, c.SHA256) {
+				bytes += c.Size
+			}
 			kernel = kernel || strings.Contains(c.Component.Name(), "linux-image") || c.Component.Name() == "kernel"
 		}
 	}

@@ -55,6 +55,9 @@ func place(in Input, p *Plan) {
 	p.Moves, p.Floor, p.Bound, p.Twice, p.Spread, p.Level = tour.Moves, tour.Floor, tour.Bound, tour.Twice,
 		tour.Spread, tour.Level
 	p.Width = order.Width
+	if in.Brief.Staging != "" {
+		p.Width = StagesAtOnce
+	}
 	p.Excess = fit.Excess(problem, todo, order, tour)
 	p.Load, p.Limit = in.tide(problem.Hosts, nil)
 	for i := range tour.Stops {

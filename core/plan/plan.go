@@ -57,13 +57,19 @@ type Visit struct {
 	Ways     []Way     `json:"ways,omitempty"` // the smallest ways out, as far as they are the round's to take
 	WaysBack []WayBack `json:"ways_back,omitempty"`
 	// features, types of machine among them, that the host has no more afterwards
-	Drops   []string          `json:"drops,omitempty"`
-	Left    []string          `json:"left,omitempty"` // drift that this round does not mend, and why
-	Along   []act.Along       `json:"along,omitempty"`
-	Answers []precheck.Answer `json:"prechecks"`
-	Steps   []Stretch         `json:"steps"`
-	lacks   []lack            // changes that are not done because of what they require
-	leaves  string            // the guest for whose sake the host is not visited
+	Drops []string    `json:"drops,omitempty"`
+	Left  []string    `json:"left,omitempty"` // drift that this round does not mend, and why
+	Along []act.Along `json:"along,omitempty"`
+	// Staged are the hashes of payloads that wait on the host already.
+	Staged []string `json:"staged,omitempty"`
+	// Ahead tells that payloads are brought to it, or taken away, and nothing else is done; Unstages are those that are
+	// taken away.
+	Ahead    bool              `json:"ahead,omitempty"`
+	Unstages []estate.Staged   `json:"unstages,omitempty"`
+	Answers  []precheck.Answer `json:"prechecks"`
+	Steps    []Stretch         `json:"steps"`
+	lacks    []lack            // changes that are not done because of what they require
+	leaves   string            // the guest for whose sake the host is not visited
 }
 
 // Estimate is how long a visit takes, in the middle case and in the pessimistic one.
@@ -266,7 +272,11 @@ func Make(in Input) Plan {
 			v.Adopts = r.Closed.Identity()
 			v.Owes = append(slices.Clip(v.Owes), Ledger(r, in.Readings, v.Owes)...)
 		}
-		if len(v.Changes) == 0 && v.Adopts == "" && in.Brief.Hand == nil {
+		if in.Brief.Staging != "" && len(v.Changes)+len(v.Unstages) == 0 {
+			p.Aside = append(p.Aside, in.unstaged(&v, in.Verdicts[h]))
+			continue
+		}
+		if len(v.Changes) == 0 && v.Adopts == "" && in.Brief.Hand == nil && in.Brief.Staging == "" {
 			p.Aside = append(p.Aside, aside(h, in.Readings[h], in.Verdicts[h], v.Left))
 			continue
 		}
@@ -336,6 +346,15 @@ func visit(in Input, host string) Visit {
 		}
 	}
 	arrange(in, r, &v, wants)
+	if in.Brief.Staging != "" {
+		in.stage(&v, r)
+		return v
+	}
+	for _, c := range v.Changes {
+		if c.Stages() && r.Holds(c.SHA256) && !slices.Contains(v.Staged, c.SHA256) {
+			v.Staged = append(v.Staged, c.SHA256)
+		}
+	}
 	v.WaysBack = in.waysBack(&v)
 	then := in.features(&v)
 	v.Drops = slices.DeleteFunc(slices.Clone(r.Offers().Features), func(f string) bool {
@@ -370,7 +389,7 @@ var errUnverified = errors.New("there is nothing here to verify it with")
 func (in Input) facts(v *Visit) precheck.Facts {
 	f := precheck.Facts{Now: in.Now, MaxAge: in.MaxAge, Terms: in.Brief.terms(in.rules(), *v), Out: in.Brief.Out,
 		Hosts: in.Cluster.Hosts, Readings: in.Readings, Verdicts: in.Verdicts[v.Host],
-		Empties: v.Empties, Adopts: v.Adopts, Asked: in.Brief.Hand.Asks(), LookOnly: !in.Cluster.Act,
+		Empties: v.Empties, Adopts: v.Adopts, Asked: in.Brief.Asks(), LookOnly: !in.Cluster.Act,
 		Payloads: map[string]error{}}
 	f.StagesMiB, f.Kernel = v.Stages()
 	f.Drops, f.Controller = v.Drops, in.Controller

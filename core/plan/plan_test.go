@@ -174,7 +174,7 @@ func parse(t *testing.T, hosts, releases string) Input {
 	for _, l := range strings.Split(lines(releases), "\n") {
 		f := strings.Fields(l)
 		r := catalogue.Release{Component: estate.Key(f[0]), Version: f[1], Restart: catalogue.Restart(f[2]),
-			File: f[0] + f[1], SHA256: "5a"}
+			File: f[0] + f[1], SHA256: "sum-" + f[0] + f[1], Size: 80 << 20}
 		for i, w := range f {
 			switch w {
 			case "withdrawn":

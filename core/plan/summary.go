@@ -12,6 +12,9 @@ import (
 
 // Summary says in one line what the plan comes to.
 func (p *Plan) Summary() string {
+	if p.Brief.Staging != "" {
+		return p.stagingSummary()
+	}
 	bad := len(p.Obstacles())
 	parts := []string{fmt.Sprintf("visits %d", len(p.Visits)-bad)}
 	if bad > 0 {
@@ -79,6 +82,9 @@ func (p *Plan) Notes() (out []string) {
 	}
 	if staging >= time.Minute {
 		out = append(out, fmt.Sprintf("of that, %s go into staging", drift.Age(staging)))
+	}
+	if says := p.stagingNote(); says != "" {
+		out = append(out, says)
 	}
 	if p.Level > 0 {
 		last := ""

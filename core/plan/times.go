@@ -132,7 +132,15 @@ func (t Times) steps(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 		add(step, pass, from, m, w)
 	}
 	usual(act.PrecheckStep, 0)
-	usual(act.StageStep, 0)
+	if acts := v.brings(); len(acts)+len(v.Unstages) > 0 {
+		if len(v.Unstages) > 0 {
+			acts = append(acts, act.Act{Kind: act.Unstage})
+		}
+		sum(act.StageStep, 0, "assumed", acts)
+	}
+	if v.Ahead {
+		return out
+	}
 	if v.Empties {
 		var acts []act.Act
 		for i := range v.Ejects {

@@ -110,11 +110,11 @@ func TestTheStepsOfAVisit(t *testing.T) {
 	flash := act.Change{Component: "fw:f", From: "1", To: "2", Restart: catalogue.NoRestart, Pass: 2, File: "f"}
 	ts := Times{}
 	for want, v := range map[string]*Visit{
-		"precheck stage change1 prove": {Host: "a",
+		"precheck change1 prove": {Host: "a",
 			Changes: []act.Change{{Component: "deb:k", From: "1", To: "2", Pass: 1}}, Passes: 1},
 		"precheck stage drain close backup change1 restart1 change2 prove reopen": {Host: "a",
 			Changes: []act.Change{install, flash}, Passes: 2, Empties: true, Backup: true, Restarts: []int{1}},
-		"precheck stage drain close change1 change2 restart2 prove reopen": {Host: "a",
+		"precheck drain close change1 change2 restart2 prove reopen": {Host: "a",
 			Changes: []act.Change{flash}, Passes: 2, Empties: true, Restarts: []int{2}},
 	} {
 		v.Steps = ts.steps(v, r, &Brief{Moves: 2})

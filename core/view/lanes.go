@@ -294,7 +294,7 @@ type Result struct {
 	State         string
 	Tone          Tone
 	Changed       []string      // what was made, before → after
-	Missed        []string      // what was planned and was not made
+	Missed        []string      // what was planned and was not made, each with that
 	Moves, Back   int           // guests that left it, and that came back to it
 	Planned, Took time.Duration // Took is from its first step to its last; Planned is the middle estimate
 	Longest       act.Step      // the step that took longest, and how long; "" where there was none
@@ -322,10 +322,15 @@ func Results(s *course.State, now time.Time) (out []Result) {
 		r.State, r.Tone = visitState(v)
 		r.Planned, _ = v.Estimate()
 		for n, c := range v.Changes {
-			if v.Made(n) {
+			switch {
+			case v.Ahead && v.Did(act.Stage, n):
+				r.Changed = append(r.Changed, "its payload waits there: "+c.Says())
+			case v.Ahead:
+				r.Missed = append(r.Missed, "its payload was not brought: "+c.Says())
+			case v.Made(n):
 				r.Changed = append(r.Changed, c.Says())
-			} else {
-				r.Missed = append(r.Missed, c.Says())
+			default:
+				r.Missed = append(r.Missed, "not made: "+c.Says())
 			}
 		}
 		took := map[act.Step]time.Duration{}

@@ -108,7 +108,7 @@ func visitLines(p *plan.Plan, i int, words []string) (s said) {
 		s.add("   pass 1  a restart before anything is changed")
 	}
 	for _, c := range v.Changes {
-		s.add("   pass %d  %s  (%s)", c.Pass, c.Says(), c.Why)
+		s.add("   pass %d  %s  (%s)", c.Pass, c.Says(), Because(v, c))
 	}
 	for _, x := range v.Along {
 		s.add("   pass %d  %s", x.Pass, x.Says())
@@ -150,6 +150,14 @@ func visitLines(p *plan.Plan, i int, words []string) (s said) {
 		}
 	}
 	return s
+}
+
+// Because says why a change is made, and whether its payload waits on the host already.
+func Because(v *plan.Visit, c act.Change) string {
+	if c.Stages() && slices.Contains(v.Staged, c.SHA256) {
+		return c.Why + ", its payload waits there"
+	}
+	return c.Why
 }
 
 // waysOut are what would let a host be visited, and beside the first that the round can take what takes it.

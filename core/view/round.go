@@ -43,6 +43,7 @@ type round struct {
 	Floor   int          `json:"floor"`
 	Hosts   []visit      `json:"hosts"`
 	Aside   []plan.Aside `json:"aside"` // hosts that were not visited, with why
+	Staging plan.Staging `json:"staging,omitempty"`
 }
 
 // visit is a host of a round report.
@@ -69,7 +70,7 @@ type change struct {
 	Before    string `json:"before"`
 	After     string `json:"after"`
 	Pass      int    `json:"pass"`
-	Outcome   string `json:"outcome"` // done, failed, not known, not done, left out
+	Outcome   string `json:"outcome"` // done, failed, not known, not done, left out; of staging: waits there, not brought
 }
 
 // step is a step with the time it took.
@@ -84,7 +85,7 @@ type step struct {
 func OfRound(id string, s *course.State) Document {
 	b := s.Plan.Brief
 	r := round{ID: id, Cluster: b.Cluster, Status: string(s.Status), Detail: s.Detail, By: b.By, Reason: b.Reason,
-		Started: s.Started, Ended: s.Ended, Floor: s.Plan.Floor, Aside: s.Plan.Aside, Hosts: []visit{}}
+		Started: s.Started, Ended: s.Ended, Floor: s.Plan.Floor, Aside: s.Plan.Aside, Staging: b.Staging, Hosts: []visit{}}
 	_, r.Moves = s.Tally()
 	d := Document{Name: "round", Subjects: []string{b.Cluster}, Drawing: timeline(s, Went(s, s.Last, nil, 0), "took")}
 	d.Table.Columns = Columns("round", "cluster", "host", "outcome", "component", "device", "before", "after", "pass", "change")
@@ -147,6 +148,10 @@ func outcome(v *course.Visit) string {
 func changed(v *course.Visit, i int) string {
 	f := v.Failure
 	switch {
+	case v.Ahead && v.Did(act.Stage, i):
+		return "waits there"
+	case v.Ahead:
+		return "not brought"
 	case v.Without(i):
 		return "left out"
 	case v.Made(i) || v.Phase == course.Over:
@@ -170,7 +175,9 @@ func (r *round) head() (s said) {
 		took = fmt.Sprintf(" to %s, %s", r.Ended.Local().Format(second), r.Ended.Sub(r.Started).Round(time.Second))
 	}
 	s.add("  from %s%s", r.Started.Local().Format(second), took)
-	s.add("  moves %d, floor %d", r.Moves, r.Floor)
+	if r.Staging == "" {
+		s.add("  moves %d, floor %d", r.Moves, r.Floor)
+	}
 	return s
 }
 

@@ -11,6 +11,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"yareharbour/core/brief"
+	"yareharbour/core/catalogue"
 	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
 	"yareharbour/tui/part"
@@ -71,6 +72,36 @@ func (s *Screen) fetch() tea.Msg {
 		}
 		return fetched{cluster, text}
 	}}
+}
+
+// stageable says why no payload can be brought to the hosts ahead; "" where one can.
+func (s *Screen) stageable(planned string) string {
+	switch {
+	case planned != "" || s.plan == nil:
+		return cmp.Or(planned, "it can't be planned")
+	case s.in != nil && !s.in.Cluster.Act:
+		return s.cluster + " may only be looked at: the estate file has no \"act: true\" for it"
+	}
+	if n, _ := s.plan.ToBring(); n == 0 {
+		return "nothing of the plan can be brought to its hosts ahead: it waits there, or goes to a BMC"
+	}
+	return ""
+}
+
+// askStage asks whether to bring payloads to the hosts now.
+func (s *Screen) askStage() tea.Msg {
+	n, size := s.plan.ToBring()
+	p, cluster := s.plan, s.cluster
+	return part.Confirm{Title: "Bring the payloads of this plan to the hosts of " + cluster + " now?", Yes: "bring them",
+		Lines: []string{fmt.Sprintf("%s, %s in all. What is not here is fetched first.", catalogue.Some(n, "payload"), catalogue.Bytes(size)),
+			"No host is drained or closed. They wait there for two weeks, and the round finds them.",
+			"yare stage " + cluster + " --remove takes them away again."},
+		Then: tea.Cmd(func() tea.Msg {
+			if err := s.app.LaunchStaging(s.ctx, p); err != nil {
+				return part.Failed{Err: err}
+			}
+			return begun{cluster}
+		})}
 }
 
 // unready tells whether a visit is held up because hosts take no orders yet.

@@ -10,6 +10,7 @@ import (
 	"yareharbour/core/fit"
 	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
+	"yareharbour/core/view"
 	"yareharbour/tui/part"
 	"yareharbour/tui/rounds"
 )
@@ -167,7 +168,7 @@ func paintSteps(c *part.Canvas, p *plan.Plan, v *plan.Visit, a part.Area) {
 		col.Line(2, part.Plain, "pass 1  a restart before anything is changed")
 	}
 	for _, ch := range v.Changes {
-		col.Line(2, part.Plain, fmt.Sprintf("pass %d  %s  (%s)", ch.Pass, ch.Says(), ch.Why))
+		col.Line(2, part.Plain, fmt.Sprintf("pass %d  %s  (%s)", ch.Pass, ch.Says(), view.Because(v, ch)))
 	}
 	for _, x := range v.Along {
 		col.Line(2, part.Plain, fmt.Sprintf("pass %d  %s", x.Pass, x.Says()))

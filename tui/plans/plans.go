@@ -29,6 +29,8 @@ type App interface {
 	// Make makes a plan of what was brought together, or says what of its brief means nothing. It reads nothing.
 	Make(in plan.Input) (*plan.Plan, error)
 	LaunchRound(ctx context.Context, p *plan.Plan, reason string) error
+	// LaunchStaging brings the payloads of a plan to its hosts, ahead of its round.
+	LaunchStaging(ctx context.Context, p *plan.Plan) error
 	// FetchPlanned gets the payloads that a plan puts in and that are not here, and says how many.
 	FetchPlanned(ctx context.Context, p *plan.Plan, progress func(string)) (says string, err error)
 	// Missing tells which hosts of a cluster lack something before they take orders, and what that is; Prepare puts it
@@ -157,6 +159,7 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 	return []part.Key{
 		part.NewKey("s", "start", "start the planned round", start, s.askReason),
 		part.NewKey("F", "fetch", "fetch the payloads that the plan lacks", s.complete(planned), s.fetch),
+		part.NewKey("H", "stage", "bring the payloads of the plan to its hosts now, ahead of the round", s.stageable(planned), s.askStage),
 		part.NewKey("A", "take along", "take along what changes require and the plan leaves out", alone, func() tea.Msg {
 			return s.change(f, func(b *plan.Brief) { s.plan.TakeAlong(b) })
 		}),

@@ -32,6 +32,7 @@ type app struct {
 	wrong error
 	// failed is what fetching comes to
 	failed error
+	staged string // the digest of the plan whose payloads are brought
 }
 
 var cluster = estate.Cluster{Name: "c", Hosts: []string{"a", "b", "d", "e"}, Act: true,
@@ -83,6 +84,11 @@ func (d *app) Make(in plan.Input) (*plan.Plan, error) {
 	}
 	return p, nil
 }
+func (d *app) LaunchStaging(_ context.Context, p *plan.Plan) error {
+	d.staged = p.Digest()
+	return nil
+}
+
 func (d *app) LaunchRound(_ context.Context, p *plan.Plan, reason string) error {
 	d.began = append(d.began, fmt.Sprintf("%s: %d visits", reason, len(p.Visits)))
 	return nil
@@ -475,5 +481,35 @@ func TestWhatIsMissingIsFetched(t *testing.T) {
 		if b.d.plans != n+1 || len(b.d.began) != 1 || b.d.began[0] != "fetch for 3 visits" || b.Said != says {
 			t.Errorf("%d plans more, %v, %q", b.d.plans-n, b.d.began, b.Said)
 		}
+	}
+}
+
+// The payloads of the plan that is shown are brought to its hosts by a key, after a yes; where none can be, it says why.
+func TestPayloadsAreBroughtAhead(t *testing.T) {
+	b := open(t)
+	const none = "nothing of the plan can be brought to its hosts ahead: it waits there, or goes to a BMC"
+	for _, c := range []struct {
+		key    estate.Key
+		waits  string
+		why    string
+		staged bool
+	}{{"fw:x", "", none, false}, {"deb:k", "sum", none, false}, {"deb:k", "", "", true}} {
+		b.d.staged = ""
+		var made *plan.Plan
+		b.d.make = func(p *plan.Plan) {
+			made = p
+			p.Visits[0].Changes = []act.Change{{Component: c.key, From: "1", To: "2", File: "f", SHA256: "sum", Size: 5 << 20}}
+			p.Visits[0].Staged = []string{c.waits}
+		}
+		b.press("n")
+		if not := b.press("H"); not != c.why {
+			t.Errorf("%+v: %q", c, not)
+		}
+		if c.staged != (b.d.staged == made.Digest()) {
+			t.Errorf("%+v: staged %q", c, b.d.staged)
+		}
+	}
+	if q := strings.Join(b.Asked.Lines, " "); !strings.Contains(q, "1 payload, 5.0 MiB in all") {
+		t.Error(q)
 	}
 }

@@ -33,8 +33,11 @@ func (s *Screen) paintRound(f part.Frame, c *part.Canvas, r view.Round, l view.L
 	}
 	x = c.Put(x, a.Y, part.Plain, by)
 	done, moved := st.Tally()
-	x = c.Put(x, a.Y, part.Quiet,
-		fmt.Sprintf("  %d of %d hosts, %d of %d moves", done, len(st.Visits), moved, st.Plan.Moves))
+	says := fmt.Sprintf("  %d of %d hosts", done, len(st.Visits))
+	if st.Plan.Brief.Staging == "" {
+		says += fmt.Sprintf(", %d of %d moves", moved, st.Plan.Moves)
+	}
+	x = c.Put(x, a.Y, part.Quiet, says)
 	if st.Status == course.Running && r.Runs {
 		about, worst := r.Ends(f.View.At())
 		says := fmt.Sprintf("ends about %s, at worst %s", clock(about, f.View.At()), clock(worst, f.View.At()))
@@ -202,7 +205,7 @@ func paintResult(c *part.Canvas, s *course.State, now time.Time, host string, a 
 		col.Line(0, part.Plain, "✓ "+ch)
 	}
 	for _, ch := range r.Missed {
-		col.Line(0, part.Caution, "○ not made: "+ch)
+		col.Line(0, part.Caution, "○ "+ch)
 	}
 	if r.Moves > 0 {
 		says := catalogue.Some(r.Moves, "guest") + " moved away from it"

@@ -1,0 +1,90 @@
+package plan
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"yareharbour/core/act"
+	"yareharbour/core/estate"
+)
+
+// What is staged is what the plan puts in and is not there yet; what is there and of no plan is taken away. An image
+// for a BMC waits nowhere, nor does what a host that is left out would get.
+func TestStaging(t *testing.T) {
+	const hosts = "a 10 | deb:k=1 deb:l=1 fw:x=1\nb 10 | deb:k=1\nc 10 | deb:k=2"
+	const releases = "deb:k 2 host\ndeb:l 2 none\nfw:x 2 host"
+	for name, c := range map[string]struct {
+		how     Staging
+		there   string // that waits on a
+		only    string
+		visits  string // host: what is brought, and how many are taken away
+		because string // why the others are not visited
+	}{
+		"nothing waits":       {StageAhead, "", "", "a: deb:k deb:l -0; b: deb:k -0", "c the plan brings nothing to it that could wait there"},
+		"a part waits":        {StageAhead, "deb:k2", "", "a: deb:l -0; b: deb:k -0", "c the plan brings nothing"},
+		"all waits":           {StageAhead, "deb:k2 deb:l2", "", "b: deb:k -0", "a 2 payloads: all that the plan brings waits there already"},
+		"what nobody wants":   {StageAhead, "deb:k1 deb:k2 deb:l2", "", "a: -1; b: deb:k -0", ""},
+		"a part of the round": {StageAhead, "deb:l2", "deb:k", "a: deb:k -1; b: deb:k -0", ""},
+		"firmware alone":      {StageAhead, "", "fw:x", "", "a the plan brings nothing to it that could wait there"},
+		"all goes":            {StageAway, "deb:k1 deb:k2", "", "a: -2", "b no payload waits there"},
+	} {
+		in := parse(t, hosts, releases)
+		for _, w := range strings.Fields(c.there) {
+			in.Readings["a"].Staged = append(in.Readings["a"].Staged, estate.Staged{SHA256: "sum-" + w, Kind: "deb"})
+		}
+		if c.only != "" {
+			in.Brief.Only = []Scope{Scope(c.only)}
+		}
+		in.Brief.Trial, in.Brief.Windows = "b", []Window{{now, now}}
+		in.Brief = in.Brief.Staged(c.how)
+		p := Make(in)
+		var got []string
+		for i := range p.Visits {
+			v := &p.Visits[i]
+			says := v.Host + ":"
+			for _, x := range v.Changes {
+				says += " " + string(x.Component)
+			}
+			got = append(got, says+fmt.Sprintf(" -%d", len(v.Unstages)))
+			if v.Empties || len(v.Restarts)+len(v.Moves) > 0 || v.Backup || v.Obstacle != "" {
+				t.Errorf("%s: more is done than to bring it there: %+v", name, v)
+			}
+			for _, s := range v.Steps {
+				if s.Step != act.PrecheckStep && s.Step != act.StageStep {
+					t.Errorf("%s: it takes time for a %s", name, s.Step)
+				}
+			}
+		}
+		if says := strings.Join(got, "; "); says != c.visits {
+			t.Errorf("%s: %s, want %s", name, says, c.visits)
+		}
+		var why []string
+		for _, a := range p.Aside {
+			why = append(why, a.Host+" "+a.Why)
+		}
+		if says := strings.Join(why, "; "); !strings.Contains(says, c.because) {
+			t.Errorf("%s: %s, want %s", name, says, c.because)
+		}
+	}
+}
+
+// A plan counts what waits on its hosts: it need not be brought, and needs no room.
+func TestWhatWaitsSavesTime(t *testing.T) {
+	in := parse(t, "a 10 | deb:k=1 fw:x=1\nb 10 | deb:k=1", "deb:k 2 host\nfw:x 2 host")
+	before := Make(in)
+	in.Readings["a"].Staged = []estate.Staged{{SHA256: "sum-deb:k2"}, {SHA256: "sum-fw:x2"}}
+	p := Make(in)
+	was, _ := before.visit("a").Estimate()
+	is, _ := p.visit("a").Estimate()
+	mib, _ := p.visit("a").Stages()
+	if saved := was - is; saved <= 0 || mib != 0 {
+		t.Errorf("what waits on a saves %s, and %d MiB are to be brought", saved, mib)
+	}
+	if says := strings.Join(p.Notes(), "; "); !strings.Contains(says, "1 payload waits (80.0 MiB) on the hosts already, which saves about 5 s") {
+		t.Errorf("the plan says: %s", says)
+	}
+	if len(Moved(&before, &p)) > 0 {
+		t.Errorf("what was shown is refused once payloads wait: %v", Moved(&before, &p))
+	}
+}
