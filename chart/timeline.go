@@ -54,6 +54,7 @@ var stepInk = map[act.Step]color.RGBA{
 	act.CloseStep: {40, 48, 56, 255}, act.BackupStep: {150, 140, 90, 255}, act.ChangeStep: {188, 118, 20, 255},
 	act.RestartStep: {120, 60, 96, 255},
 	act.ProveStep:   {84, 130, 84, 255}, act.ReopenStep: {40, 100, 60, 255}, act.ReturnStep: {104, 160, 176, 255},
+	act.HookStep: {110, 110, 150, 255},
 }
 
 // laid returns axes over the time of the lanes, whose left edge is where that of the lanes is.

@@ -227,6 +227,7 @@ type Task struct {
 	Percent   int           `json:"percent"`
 	Left      time.Duration `json:"left,omitempty"` // 0 where it can't be told
 	Error     string        `json:"error,omitempty"`
+	Exit      int           `json:"exit,omitempty"`  // of a program
 	Guest     string        `json:"guest,omitempty"` // its UUID
 	Component estate.Key    `json:"component,omitempty"`
 	Says      string        `json:"says,omitempty"` // as it is named where it runs, and how it stands
@@ -236,7 +237,7 @@ type Task struct {
 // Trace is the task as the trace of an act.
 func (t Task) Trace() act.Trace {
 	state := map[TaskState]act.TraceState{TaskRuns: act.Runs, TaskDone: act.Ended, TaskFailed: act.Broke}[t.State]
-	return act.Trace{State: state, Task: t.ID, Percent: t.Percent, Left: t.Left, Error: t.Error}
+	return act.Trace{State: state, Task: t.ID, Percent: t.Percent, Left: t.Left, Error: t.Error, Exit: t.Exit, Said: t.Error}
 }
 
 // Read opens a session with the host, reads the sections asked for, or all, and closes it.

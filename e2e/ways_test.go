@@ -3,6 +3,8 @@ package e2e
 import (
 	"bytes"
 	"database/sql"
+	"encoding/json"
+	"errors"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -313,5 +315,57 @@ func TestAFailedHostIsLeftBehind(t *testing.T) {
 	}
 	if r := at("owed"); r.code != 3 || !strings.Contains(r.out, "jacana  it is closed") {
 		t.Errorf("exit %d\n%s%s", r.code, r.out, r.err)
+	}
+}
+
+// Hooks run here with the process of a round killed at each: every one has run once in the end, the one that says wait
+// until it no longer does.
+func TestHooksWithTheirRunnerKilled(t *testing.T) {
+	t.Parallel()
+	dir := demoState(t, 120)
+	log, busy, program := filepath.Join(dir, "log"), filepath.Join(dir, "busy"), filepath.Join(dir, "hook")
+	text := "#!/bin/sh\necho \"$1\" >>" + log + "\n[ \"$1\" != wait ] || ! [ -e " + busy + " ] || { echo not yet; exit 75; }\ncat >" + log + ".facts\nsleep 0.3\n"
+	for file, text := range map[string]string{program: text, busy: ""} {
+		if err := os.WriteFile(file, []byte(text), 0o700); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for at := dir; at != "/"; at = filepath.Dir(at) { // a brief's programs are nobody else's to write
+		if info, err := os.Stat(at); err == nil && info.Mode().Perm()&0o022 != 0 && info.Mode()&os.ModeSticky == 0 {
+			t.Skipf("%s is open to others", at)
+		}
+	}
+	args := []string{"round", "start", "vts", "--hosts", "knot", "--reason", "hooks", "--state", dir}
+	for point, arg := range map[string]string{"before round": "begins", "before visit wait 75": "wait", "after change": "changed", "after round": "ends"} {
+		args = append(args, "--hook", point+": "+program+" "+arg)
+	}
+	for range 4 {
+		killAt(t, dir, "hook taken", args)
+		args = []string{"round", "resume", "vts", "--state", dir}
+	}
+	if err := os.Remove(busy); err != nil {
+		t.Fatal(err)
+	}
+	if r := run(t, args...); r.code != 0 || !strings.Contains(r.out, "finished") {
+		t.Fatalf("exit %d\n%s%s", r.code, r.out, r.err)
+	}
+	ran, err := os.ReadFile(log)
+	if err != nil {
+		t.Fatal(err)
+	}
+	count := map[string]int{}
+	for _, w := range strings.Fields(string(ran)) {
+		count[w]++
+	}
+	if count["begins"] != 1 || count["changed"] != 1 || count["ends"] != 1 || count["wait"] < 2 {
+		t.Errorf("they ran %v", count)
+	}
+	facts, err := os.ReadFile(log + ".facts")
+	var told act.HookFacts
+	if err := errors.Join(err, json.Unmarshal(facts, &told)); err != nil || told.Point != "after round" || told.Host != "knot" || told.Reason != "hooks" {
+		t.Errorf("%+v, %v", told, err)
+	}
+	if r := run(t, "plan", "vts", "--state", dir, "--hook", "before visit: "+busy); !strings.Contains(r.out, "can't be made") || !strings.Contains(r.out, "no such file") {
+		t.Errorf("a program that is not there:\n%s%s", r.out, r.err)
 	}
 }

@@ -11,6 +11,7 @@ import (
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
 	"yareharbour/core/view"
+	"yareharbour/program"
 )
 
 // forecast is the plan of a cluster's usual round, and the facts that it is made from.
@@ -47,7 +48,7 @@ func (h Planning) Foresee(ctx context.Context, e *view.Estate) (news bool, err e
 			continue
 		}
 		in := f.of
-		in.Payloads, in.Below, in.Now, in.Catalogue = h.payloads.Check, e.Checker.Below, e.Checker.Now, e.Checker.Catalogue
+		in.Payloads, in.Programs, in.Below, in.Now, in.Catalogue = h.payloads.Check, program.Check, e.Checker.Below, e.Checker.Now, e.Checker.Catalogue
 		in.Own = h.askAll(ctx, c, in.Readings)
 		f.plan = &plan.Plan{Brief: in.Brief}
 		if in.Wrong() == nil { // where the usual round means nothing on a cluster, it visits nobody
@@ -111,7 +112,7 @@ func (h *house) foresees(ctx context.Context, e *view.Estate, c estate.Cluster, 
 			in.Resolved[host] = a.Resolved
 		}
 	}
-	in.Payloads, in.Below, in.Now, in.Catalogue = nil, nil, time.Time{}, nil
+	in.Payloads, in.Programs, in.Below, in.Now, in.Catalogue = nil, nil, nil, time.Time{}, nil
 	return forecast{of: in, known: e.Checker.Catalogue, stock: view.Stock{Count: e.Stock.Count, Size: e.Stock.Size}}, nil
 }
 

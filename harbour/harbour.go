@@ -25,6 +25,7 @@ import (
 	"yareharbour/feed"
 	"yareharbour/format/estatefile"
 	"yareharbour/payload"
+	"yareharbour/program"
 	"yareharbour/store"
 )
 
@@ -207,6 +208,11 @@ func state(ctx context.Context, dir string) (st *store.Store, unwritable, err er
 
 // enough is how many bytes the state file needs to be opened at all: with less a disk counts as full.
 const enough = 256 << 10
+
+// programs are those that rounds run on this machine.
+func (h *house) programs() program.Programs {
+	return program.Programs{Dir: filepath.Join(h.State, Kept, "programs")}
+}
 
 // keptDir is what is kept below the state directory.
 func (h *house) keptDir() string { return filepath.Join(h.State, Kept) }

@@ -103,7 +103,7 @@ func (s *Scout) look(ctx context.Context, name string) Found {
 			return f
 		}
 	}
-	r, err := connector.Read(ctx, border{opened{s.way, machineClock{}, func() {}}}, name, estate.Host, estate.GuestList)
+	r, err := connector.Read(ctx, border{World: opened{s.way, machineClock{}, func() {}}}, name, estate.Host, estate.GuestList)
 	if err != nil {
 		f.Failed = &view.Stage{Way: "SSH", Name: "answer", Found: err.Error()}
 		return f

@@ -19,6 +19,7 @@ import (
 	"yareharbour/core/estate"
 	"yareharbour/format/estatefile"
 	"yareharbour/plain"
+	"yareharbour/program"
 	"yareharbour/sim/conn"
 )
 
@@ -31,7 +32,10 @@ type World interface {
 
 // border is a world whose words are made harmless before anybody sees or keeps them: a host may call its guests and
 // packages what it likes.
-type border struct{ World }
+type border struct {
+	World
+	programs program.Programs // of this machine
+}
 
 // Open begins a session with the host.
 func (b border) Open(ctx context.Context, host string) (connector.Session, error) {
@@ -39,11 +43,14 @@ func (b border) Open(ctx context.Context, host string) (connector.Session, error
 	if err != nil {
 		return nil, err
 	}
-	return guarded{s}, nil
+	return guarded{s, b.programs}, nil
 }
 
 // guarded is a session at the border.
-type guarded struct{ connector.Session }
+type guarded struct {
+	connector.Session
+	programs program.Programs
+}
 
 // Inner is the session around which this one stands.
 func (g guarded) Inner() connector.Session { return g.Session }
@@ -70,19 +77,33 @@ func share(r *estate.Reading) {
 	r.Components = slices.Clip(slices.Clone(r.Components)) // what it grew by while it was read is let go
 }
 
-// Do begins an act, where the session can.
+// Do begins an act, where the session can. A hook of this machine is begun here once the host has taken the order: so a
+// host refuses it too where it is stale.
 func (g guarded) Do(ctx context.Context, o connector.Order) (connector.Receipt, error) {
 	d, ok := connector.As[connector.Doer](g.Session)
 	if !ok {
 		return connector.Receipt{}, fmt.Errorf("%s on %s: %w", o.Says(), o.Host, connector.ErrLookOnly)
 	}
 	r, err := d.Do(ctx, o)
+	if err == nil && here(&o.Act) {
+		if err = o.Still(); err == nil {
+			err = g.programs.Begin(ctx, o.Act)
+		}
+	}
 	plain.Strings(&r)
 	return r, err
 }
 
+// here tells whether an act is done on this machine.
+func here(a *act.Act) bool { return a.Hook != nil && !a.Hook.OnHost }
+
 // Trace asks what is known of an act.
 func (g guarded) Trace(ctx context.Context, a act.Act, task string) (act.Trace, error) {
+	if here(&a) {
+		t := g.programs.Trace(a)
+		plain.Strings(&t)
+		return t, nil
+	}
 	d, ok := connector.As[connector.Doer](g.Session)
 	if !ok {
 		return act.Trace{Unasked: "this kind of host is only looked at"}, nil
@@ -166,7 +187,7 @@ func (h *house) dial(ctx context.Context) (World, error) {
 		}
 		r.others = append(r.others, o)
 	}
-	return border{r}, nil
+	return border{r, h.programs()}, nil
 }
 
 // routes is a world whose hosts are reached in several ways.

@@ -27,7 +27,7 @@ func TestRealHostsConform(tt *testing.T) {
 		return func(host string) { run(t, word, host) }
 	}
 	conform.Test(t.TB.(*testing.T),
-		conform.Bench{World: w, Host: "h1", To: "h2", Guest: "g1-1", Rests: []act.Name{act.Save},
+		conform.Bench{World: w, Host: "h1", To: "h2", Guest: "g1-1", Rests: []act.Name{act.Save}, Program: "/usr/bin/cat",
 			Change: act.Change{Component: "deb:keel", From: "1.0", To: "2.0", File: "keel_2.0_all.deb", SHA256: sum,
 				Pass: 1}, Payload: body,
 			Refused: act.Change{Component: "deb:reef", To: "1.0", Pass: 1},

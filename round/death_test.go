@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"yareharbour/core/act"
 	"yareharbour/core/course"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
@@ -109,6 +110,34 @@ func TestDeathAmongGuestsOfAllKinds(t *testing.T) {
 		}
 	}
 	deaths(t, w, begin, alike, "move", "carry")
+}
+
+// The same with programs of a site's own at every point: each runs once.
+func TestDeathAmongHooks(t *testing.T) {
+	begin := func(h *harness) (*course.State, error) {
+		h.brief = func(b *plan.Brief) {
+			for _, of := range act.HookPoints() {
+				for _, before := range []bool{true, false} {
+					if of != "round" && of != "return" {
+						b.Hooks = append(b.Hooks, act.Hook{Before: before, Of: of, OnHost: true, GoOn: []int{0}, Within: time.Minute,
+							Program: fmt.Sprint(sim.Programs, of, before)})
+					}
+				}
+			}
+		}
+		return h.start(h.plan("vts", "jacana"))
+	}
+	deaths(t, demo.World(), begin, func(t *testing.T, h *harness) {
+		n := 0
+		for a := range acts(h.world) {
+			if strings.HasPrefix(a, "hook ") {
+				n++
+			}
+		}
+		if want := 2 * (len(act.HookPoints()) - 2); n != want {
+			t.Errorf("%d hooks ran, want %d", n, want)
+		}
+	}, "move")
 }
 
 // The same where payloads are only brought to the hosts, ahead of the round: what waits there in the end is what the

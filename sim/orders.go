@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"yareharbour/connector"
@@ -27,6 +28,7 @@ var effects = map[act.Name]func(*World, *Host, act.Act, []byte) (Answer, error){
 	act.Clear:   taken,
 	act.Stage:   (*World).stage,
 	act.Unstage: (*World).unstage,
+	act.RunHook: (*World).hook,
 	act.Move:    (*World).move,
 	act.Return:  (*World).move,
 	act.Close:   (*World).mark,
@@ -121,6 +123,28 @@ func (w *World) unstage(h *Host, a act.Act, _ []byte) (Answer, error) {
 		}
 	}
 	return Answer{}, nil
+}
+
+// Programs is the directory of the programs that simulated hosts have: every one in it is there, and ends well.
+const Programs = "/usr/local/lib/merrow/"
+
+// hook runs a program on the host.
+func (w *World) hook(h *Host, a act.Act, _ []byte) (Answer, error) {
+	if !a.Hook.OnHost {
+		return Answer{}, nil
+	}
+	if !strings.HasPrefix(a.Hook.Program, Programs) {
+		return Answer{}, fmt.Errorf("%s refuses: there is no program %s", h.Name, a.Hook.Program)
+	}
+	t := Task{Kind: "hook", Host: h.Name}
+	switch {
+	case w.strikes(h.Name, HookWaits):
+		t.Exit, t.Fails = 75, "not yet"
+	case w.strikes(h.Name, HookFails):
+		t.Exit, t.Fails = 1, "the balancer does not answer"
+	}
+	w.act("hook %s on %s", a.Hook.Program, h.Name)
+	return Answer{Receipt: connector.Receipt{Task: w.begin(t, 2*time.Second)}}, nil
 }
 
 func (w *World) move(h *Host, a act.Act, _ []byte) (Answer, error) {

@@ -106,11 +106,13 @@ const (
 	LeavesTask   FaultKind = "leaves-task"   // after the next update through it a task is left in the BMC's queue
 	Crashes      FaultKind = "crashes"       // the host dies now, with its guests
 	LosesAnswer  FaultKind = "loses-answer"  // the host carries the next order out, and its answer is lost on the way
+	HookWaits    FaultKind = "hook-waits"    // the next hook on the host ends with 75
+	HookFails    FaultKind = "hook-fails"    // the next hook on the host ends with 1
 	Answers      FaultKind = "answers"       // the host answers again, as if only its network had been away
 )
 
 // FaultKinds lists them.
-var FaultKinds = []FaultKind{NoReturn, MoveFails, InstallFails, BMCDrops, LeavesTask, Crashes, LosesAnswer, Answers}
+var FaultKinds = []FaultKind{NoReturn, MoveFails, InstallFails, BMCDrops, LeavesTask, Crashes, LosesAnswer, HookWaits, HookFails, Answers}
 
 // Fault is an ordered fault; it strikes Times times.
 type Fault struct {
@@ -191,7 +193,7 @@ func (w *World) begin(t Task, takes time.Duration) string {
 
 // keepers are what keeps the log of a kind of task.
 var keepers = map[string]string{"move": act.LogGuests, "change": act.LogPackages, "services": act.LogPackages,
-	"restart": act.LogHost, "firmware": act.LogBMC}
+	"restart": act.LogHost, "hook": act.LogHost, "firmware": act.LogBMC}
 
 // note adds a line to a log of the host's.
 func (w *World) note(h *Host, of, format string, args ...any) {

@@ -35,6 +35,8 @@ type Bench struct {
 	Service act.Change
 	// Rests are the ways in which Guest can be brought to rest here.
 	Rests []act.Name
+	// Program is one that ends well on the host; "" where none is there.
+	Program string
 	// Cut makes the host silent, and Mend lets it answer again.
 	Cut, Mend func(host string)
 	// Waits tells that tasks wait at the host's BMC, two at least.
@@ -71,6 +73,7 @@ func Test(t *testing.T, b Bench) {
 		{"the same order twice", (*trial).twice, true},
 		{"two callers", (*trial).callers, true},
 		{"staging", (*trial).staging, b.Payload != nil},
+		{"programs of the site's own", (*trial).hooks, b.Program != ""},
 		{"keeping the configuration", (*trial).keeping, true},
 		{"closing and opening", (*trial).closing, true},
 		{"refusals", (*trial).refusals, true},

@@ -309,3 +309,18 @@ func (t *trial) restarting() {
 	}
 	t.done(t.order(act.Open, act.Act{}))
 }
+
+// hooks runs programs on the host, and here.
+func (t *trial) hooks() {
+	h := t.sample(act.RunHook)
+	h.Facts = []byte(`{"v":1}`)
+	t.done(t.order(act.RunHook, h))
+	wrong := h
+	wrong.Hook = &act.Hook{OnHost: true, Program: "/no/such/program", Within: time.Minute}
+	t.refused(t.order(act.RunHook, wrong), "there is no such program")
+	other := h
+	other.Hook = &act.Hook{Program: "/no/such/program", Within: time.Minute}
+	if _, err := t.do(t.order(act.RunHook, other)); err != nil { // it runs elsewhere, and the host only knows of it
+		t.Error(err)
+	}
+}

@@ -2,6 +2,7 @@ package conform
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -79,6 +80,9 @@ func (t *trial) sample(kind act.Name) act.Act {
 		default:
 			a.To = ""
 		}
+	case act.HookStep:
+		a.Hook = &act.Hook{Before: true, Of: "visit", OnHost: true, Program: cmp.Or(t.Program, "/usr/bin/true"), Within: time.Minute,
+			GoOn: []int{0}}
 	case act.StageStep, act.ChangeStep:
 		c := t.Change
 		if kind == act.Flash {

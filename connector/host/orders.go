@@ -2,6 +2,7 @@ package host
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -74,6 +75,7 @@ var orders = map[act.Name]func(*session, context.Context, connector.Order) (conn
 	act.Hand:    plainly("hand", words),
 	act.Close:   (*session).shut,
 	act.Stage:   (*session).stage,
+	act.RunHook: (*session).hook,
 	act.Unstage: plainly("unstage", staged),
 	act.Backup:  (*session).backup,
 	act.Move:    (*session).takeMove,
@@ -278,8 +280,18 @@ func (s *session) backup(ctx context.Context, o connector.Order) (connector.Rece
 	return connector.Receipt{SHA256: line}, err
 }
 
+// hook runs a program on the host, or only has it take the order where the program is another machine's.
+func (s *session) hook(ctx context.Context, o connector.Order) (connector.Receipt, error) {
+	if !o.Hook.OnHost {
+		return connector.Receipt{}, s.tell(ctx, o, nil, io.Discard, "elsewhere")
+	}
+	within := strconv.FormatInt(int64(max(o.Hook.Within/time.Second, 1)), 10)
+	return connector.Receipt{}, s.tell(ctx, o, bytes.NewReader(append(bytes.Clone(o.Facts), '\n')), io.Discard, "hook",
+		append([]string{within, o.Hook.Program}, o.Hook.Args...)...)
+}
+
 func (s *session) takeMove(ctx context.Context, o connector.Order) (connector.Receipt, error) {
-	if err := s.tell(ctx, o, nil, io.Discard, "move"); err != nil {
+	if err := s.tell(ctx, o, nil, io.Discard, "elsewhere"); err != nil {
 		return connector.Receipt{}, err
 	}
 	return s.move(ctx, o)
@@ -342,7 +354,7 @@ func (s *session) clear(ctx context.Context, o connector.Order) (connector.Recei
 
 // bmc does something with the host's BMC once the host has taken the order.
 func (s *session) bmc(ctx context.Context, o connector.Order, do func(*redfish.Client) error) error {
-	if err := s.tell(ctx, o, nil, io.Discard, "bmc"); err != nil {
+	if err := s.tell(ctx, o, nil, io.Discard, "elsewhere"); err != nil {
 		return err
 	}
 	b, err := s.by.client(ctx, s.host)
@@ -399,10 +411,12 @@ func traced(answer string) (act.Trace, error) {
 	case "lost":
 		return act.Trace{State: act.Lost, Error: says}, nil
 	case "done":
-		if says == "0" {
-			return act.Trace{State: act.Ended}, nil
+		t := act.Trace{State: act.Ended, Said: act.Tail(log)}
+		if says != "0" {
+			t.State, t.Error = act.Broke, failure(log, says)
+			t.Exit, _ = strconv.Atoi(says)
 		}
-		return act.Trace{State: act.Broke, Error: failure(log, says)}, nil
+		return t, nil
 	}
 	return act.Trace{}, fmt.Errorf("the wrapper says %q", first)
 }

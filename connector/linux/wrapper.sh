@@ -226,6 +226,27 @@ services() {
 	fi
 }
 
+# hook runs a program of the site's own as whoever logs in here, with what comes on standard input. Neither it nor a directory above it may be written by anybody but root and him.
+hook() {
+	number "$1"
+	within=$1
+	shift
+	case $1 in /*) ;; *) refuse "\"$(said "$1")\" is not named by its absolute path" ;; esac
+	at=$(readlink -e -- "$1") && [ -f "$at" ] && [ -x "$at" ] || refuse "there is no program $(said "$1")"
+	while :; do
+		case $(stat -c '%u %A' -- "$at") in
+		"0 "d????????t | "0 "?????-??-? | "${SUDO_UID:-0} "?????-??-?) ;;
+		*) refuse "others may write to $(said "$at"): $(stat -c '%U %A' -- "$at")" ;;
+		esac
+		[ "$at" != / ] || break
+		at=${at%/*}
+		at=${at:-/}
+	done
+	head -c 1048576 >"acts/$id/facts" || refuse "its disk takes no order"
+	[ "${SUDO_UID:-0}" = 0 ] || set -- runuser -u "$SUDO_USER" -- "$@"
+	detach sh -c 'cd / && w=$1 f=$2 && shift 2 && exec timeout -k 5 "$w" "$@" <"$f"' hook "$within" "$PWD/acts/$id/facts" "$@"
+}
+
 # occupied says which guests' emulators run here: those that libvirt has written down, those that it lists, and any other emulator of libvirt's account or root's. What others run is
 # none of it, whatever they call it.
 occupied() {
@@ -337,7 +358,8 @@ order() {
 	services) services "$@" ;;
 	restart) restart "$@" ;;
 	backup) backup ;;
-	move | bmc) ;; # is done elsewhere; that it was taken is kept here
+	hook) hook "$@" ;;
+	elsewhere) ;; # it is told to libvirt, to the BMC or to another machine; that it was taken is kept here
 	guest)
 		case ${1-} in
 		owe) owe "$2" "$3" "$4" ;;

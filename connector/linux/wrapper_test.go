@@ -530,3 +530,54 @@ func TestTheWrapperAsksApt(t *testing.T) {
 		refusal("not wholly installed: reef", "keel=2.0")
 	})
 }
+
+// A program of the site's own runs by itself, with the facts on its input and its words as they are; one that others could
+// write is refused.
+func TestTheWrapperRunsHooks(t *testing.T) {
+	onEachShell(t, func(b *bench) {
+		file, out := filepath.Join(b.dir, "hook"), filepath.Join(b.dir, "out")
+		run := func(args ...string) (int, string) {
+			b.n++
+			return b.call("{\"host\":\"h1\"}\n", append([]string{"order", fmt.Sprintf("act%d", b.n), "1", "R", "1", "s", "hook"}, args...)...)
+		}
+		if err := os.WriteFile(file, []byte("#!/bin/sh\ncat >\"$1\"; printf '%s|' \"$@\" >>\"$1\"; echo said; exit 75\n"), 0o700); err != nil {
+			b.Fatal(err)
+		}
+		code, said := run("5", file, out, "$(id)", "; rm x", "*")
+		b.want(0, code, said)
+		if got := b.finished(); got != "done 75" {
+			b.Errorf("it ended as %q", got)
+		}
+		if _, said := b.call("", "trace", fmt.Sprintf("act%d", b.n)); !strings.HasSuffix(said, "\nsaid") {
+			b.Errorf("it is told as %q", said)
+		}
+		if text := b.file("out"); text != "{\"host\":\"h1\"}\n"+out+"|$(id)|; rm x|*|" {
+			b.Errorf("it was told %q", text)
+		}
+		slow := filepath.Join(b.dir, "slow")
+		if err := os.WriteFile(slow, []byte("#!/bin/sh\nexec sleep 60\n"), 0o700); err != nil {
+			b.Fatal(err)
+		}
+		code, said = run("1", slow)
+		b.want(0, code, said)
+		if got := b.finished(); got != "done 124" && got != "done 143" { // busybox's timeout says what ended it
+			b.Errorf("after its time it ended as %q", got)
+		}
+		for want, spoil := range map[string]func() string{
+			"is not named by its absolute path": func() string { return "hook" },
+			"there is no program":               func() string { return file + "x" },
+			"there is no program " + b.dir:      func() string { return b.dir },
+			"others may write to " + file:       func() string { os.Chmod(file, 0o722); return file },
+			"others may write to " + b.dir:      func() string { os.Chmod(file, 0o700); os.Chmod(b.dir, 0o777); return file },
+		} {
+			what := spoil()
+			code, said := run("5", what)
+			b.want(72, code, said)
+			if !strings.Contains(said, want) {
+				b.Errorf("%q, want %q", said, want)
+			}
+			os.Chmod(b.dir, 0o700)
+			os.Chmod(file, 0o700)
+		}
+	})
+}

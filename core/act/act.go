@@ -46,9 +46,12 @@ type Act struct {
 	Media    []string        `json:"media,omitempty"`    // that are taken out of the guest's drives
 	Staged   []estate.Staged `json:"staged,omitempty"`   // that are taken away
 	Tasks    []string        `json:"tasks,omitempty"`    // that are cleared from the BMC's queue
-	Reason   string          `json:"reason,omitempty"`
-	By       string          `json:"by,omitempty"`
-	Before   Before          `json:"before"`
+	// Hook is the program that is run, as the Index-th of the round's hooks, and Facts what it finds on its input.
+	Hook   *Hook           `json:"hook,omitempty"`
+	Facts  json.RawMessage `json:"facts,omitempty"`
+	Reason string          `json:"reason,omitempty"`
+	By     string          `json:"by,omitempty"`
+	Before Before          `json:"before"`
 }
 
 // Placed is a change with its place among the visit's changes.
@@ -85,6 +88,8 @@ func (a Act) Says() string { return a.Kind.Of().Says(a) }
 // Key tells attempts at the same thing from others: all acts with one key try to bring about the same.
 func (a Act) Key() string {
 	switch {
+	case a.Hook != nil:
+		return fmt.Sprintf("%s/%s/%d/%d", a.Host, a.Kind, a.Index, a.Pass)
 	case a.Guest != "" || a.GuestID != "":
 		return fmt.Sprintf("%s/%s/%s", a.Host, a.Kind, a.UID())
 	case a.Change != nil:
@@ -122,6 +127,9 @@ type Trace struct {
 	Left    time.Duration `json:"left,omitempty"` // 0 where it can't be told
 	Error   string        `json:"error,omitempty"`
 	Final   bool          `json:"final,omitempty"` // it was given up, and would be again
+	// Exit is the exit status of a program that ended, and Said the end of what it printed.
+	Exit int    `json:"exit,omitempty"`
+	Said string `json:"said,omitempty"`
 	// SHA256 is the hash, in hex, of what the host holds of it, as the host computed it; empty where it holds nothing.
 	SHA256 string `json:"sha256,omitempty"`
 	// Unasked says why the outside could not be asked; then the rest says nothing.
@@ -184,6 +192,7 @@ type Finding struct {
 	Percent int           // of what is under way
 	Left    time.Duration // 0 where it can't be told
 	Final   bool          // of what is not done: it would fail again as it is
+	Again   bool          // of what is not done: it is no failure, and is done again a little later
 }
 
 // Needs is what must be true of the act's host when it begins, seen at that moment.

@@ -124,6 +124,10 @@ func anAct(k Name) Act {
 		a.Pass = 2
 	}
 	switch k {
+	case RunHook:
+		a.Hook = &Hook{Before: true, Of: "visit", Program: "/x", Within: time.Minute, GoOn: []int{0}, Wait: []int{75}}
+	case Unstage:
+		a.Change, a.Staged = nil, []estate.Staged{{SHA256: "sum", Kind: "deb"}}
 	case Remark:
 		a.Reason = "it failed"
 	case Down, Save, Eject:
@@ -230,6 +234,23 @@ func TestFind(t *testing.T) {
 		{Stage, and(Seen{}, Trace{SHA256: "other"}), NotDone, "the hash other instead of sum"},
 		{Stage, Seen{}, NotDone, "does not hold it"},
 		{Stage, and(Seen{}, unasked), Untold, "no answer"},
+
+		{Unstage, on(), Done, ""},
+		{Unstage, on(func(r *estate.Reading) { r.Staged = []estate.Staged{{SHA256: "other"}} }), Done, ""},
+		{Unstage, on(func(r *estate.Reading) { r.Staged = []estate.Staged{{SHA256: "sum"}} }), NotDone, "it still has 1 of them"},
+		{Unstage, on(unread(estate.Host)), Untold, "no answer"},
+		{Unstage, Seen{}, Untold, "not looked at"},
+
+		{RunHook, and(Seen{}, Trace{State: Ended, Said: "well"}), Done, "exit status 0: well"},
+		{RunHook, and(Seen{}, Trace{State: Broke, Exit: 75}), NotDone, "it says wait, with exit status 75"},
+		{RunHook, and(Seen{}, Trace{State: Broke, Exit: 1, Said: "no"}), NotDone, "exit status 1: no"},
+		{RunHook, and(Seen{}, Trace{State: Broke, Exit: 124}), NotDone, "it did not end within 1m and was ended"},
+		{RunHook, and(Seen{}, running), UnderWay, "it runs"},
+		{RunHook, and(Seen{}, Trace{State: Taken}), UnderWay, "it runs"},
+		{RunHook, and(accepted(Seen{}), Trace{State: Lost, Error: "the host restarted"}), NeedsPerson, "how it ended is lost: the host restarted"},
+		{RunHook, accepted(Seen{}), NeedsPerson, "how it ended is lost"},
+		{RunHook, Seen{}, NotDone, "it was not begun"},
+		{RunHook, and(Seen{}, unasked), Untold, "no answer"},
 
 		{Move, to(on(), guest(estate.Running)), Done, ""},
 		{Move, on(guest(estate.Running)), NotDone, "it still runs on a"},

@@ -21,11 +21,12 @@ const (
 	ProveStep    Step = "prove"
 	ReopenStep   Step = "reopen"
 	ReturnStep   Step = "return"
+	HookStep     Step = "hook" // wherever programs of a site's own run
 )
 
 // Steps lists them in their order within a visit.
 var Steps = []Step{PrecheckStep, StageStep, DrainStep, CloseStep, BackupStep, ChangeStep, RestartStep, ProveStep,
-	ReopenStep, ReturnStep}
+	ReopenStep, ReturnStep, HookStep}
 
 // Looking returns how long a step takes that only looks, where the estate has no history of it: in the middle case and
 // at worst.

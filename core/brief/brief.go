@@ -194,6 +194,9 @@ var Settings = []*Setting{
 	filed("windows", list("window", Windows, "when visits may be under way, as 2026-11-22T22:00/2026-11-23T04:00",
 		func(b *plan.Brief) *[]plan.Window { return &b.Windows }, window,
 		func(w plan.Window) string { return w.From.Format(time.RFC3339) + "/" + w.To.Format(time.RFC3339) })),
+	filed("hooks", list("hook", Lines, "a program that runs at a point of the round, as \"before visit within 2m wait 75: /path/of/program\"",
+		func(b *plan.Brief) *[]act.Hook { return &b.Hooks }, func(w string, _ *time.Location) (act.Hook, error) { return act.ParseHook(w) },
+		func(h act.Hook) string { return h.Says() })),
 	emptying(span("patience", "how long a host is waited for beyond the usual (usual: the cluster's own, or 20m)",
 		func(b *plan.Brief) *time.Duration { return &b.Patience })),
 }

@@ -87,6 +87,176 @@ plan a f/host
 journal a: began checked
 ⇒ begin move g1 a>b
 
+# hooks: before the round and before a visit, once its prechecks let it go ahead
+brief hook=before-round hook=before-visit hook=before-drain
+plan a k/host
+journal a: began checked
+⇒ begin hook before-round a
+
+# hooks: that of the visit comes next
+brief hook=before-round hook=before-visit hook=before-drain
+plan a k/host
+journal a: began checked hook:0
+⇒ begin hook before-visit a
+
+# hooks: what is before a step comes just before that, and once
+brief hook=before-visit hook=before-drain hook=after-stage
+plan a k/host
+journal a: began checked hook:0
+⇒ begin stage k a
+
+# hooks: what is after a step comes before the next one
+brief hook=before-visit hook=before-drain hook=after-stage
+plan a k/host
+journal a: began checked hook:0 stage:k
+⇒ begin hook after-stage a
+
+# hooks: and then the step
+brief hook=before-visit hook=before-drain hook=after-stage
+plan a k/host
+journal a: began checked hook:0 stage:k hook:2 hook:1
+⇒ begin move g1 a>b
+
+# hooks: in each pass
+brief hook=before-restart
+plan a k/host f/host/2
+journal a: began checked stage:k move:g1>b close put:k hook:0.1 restart:1 put:f
+⇒ begin hook before-restart a
+
+# hooks: before proving, where that only looks
+brief hook=before-prove hook=after-restart
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 hook:1.1
+⇒ begin hook before-prove a
+
+# hooks: after proving, before the host is opened
+brief hook=after-prove
+plan a k/host
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven
+⇒ begin hook after-prove a
+
+# hooks: a visit that owes nothing is not over before the last has run
+brief hook=after-prove hook=after-visit
+plan a k/
+journal a: began checked stage:k put:k proving proven hook:0
+⇒ begin hook after-visit a
+
+# hooks: and then it is
+brief hook=after-visit
+plan a k/
+plan b k/
+journal a: began checked stage:k put:k proving proven hook:0
+⇒ record began b
+
+# hooks: of the round they run once
+brief hook=before-round hook=after-round
+plan a k/
+plan b k/
+journal a: began checked hook:0 stage:k put:k proving proven
+journal b: began checked
+⇒ begin stage k b
+
+# hooks: after the round once nothing is left, for its first visit
+brief hook=after-round
+plan a k/
+plan b k/
+journal a: began checked stage:k put:k proving proven
+journal b: began checked stage:k put:k proving proven
+⇒ begin hook after-round a
+
+# hooks: however that ends, the round is over
+brief hook=after-round
+plan a k/
+journal a: began checked stage:k put:k proving proven hook:0/accepted
+seen trace:hook:0=exit3
+⇒ record failed hook after-round a: exit status 3: it is busy
+
+# hooks: and it is not run again
+brief hook=after-round
+plan a k/
+journal a: began checked stage:k put:k proving proven hook:0/failed
+⇒ end finished
+
+# hooks: after the round also where it was ended, and nobody knows how it came out
+brief hook=after-round
+plan a k/
+plan b k/
+journal a: began checked stage:k put:k proving proven end
+journal b: left hook:0/accepted
+seen trace:hook:0=lost
+⇒ record failed hook after-round b: how it ended is lost
+
+# hooks: one that says wait is run again a little later
+brief hook=before-visit/wait
+plan a k/
+journal a: began checked hook:0/accepted
+seen trace:hook:0=exit75
+⇒ record undone hook before-visit a: it says wait, with exit status 75: it is busy
+
+# hooks: not at once
+brief hook=before-visit/wait
+plan a k/
+journal a: began checked hook:0/again
+⇒ say a: the hook before visit: for a reason, and it is run again soon; wake in …
+
+# hooks: then it is
+brief hook=before-visit/wait
+plan a k/
+journal a: began checked hook:0/again +21s
+⇒ begin hook before-visit a
+
+# hooks: for as long as the brief's patience lasts, however often it was asked
+brief hook=before-visit/wait patience=5m
+plan a k/
+journal a: began checked hook:0/again +4m hook:0/again +2m
+⇒ record blocked a: the hook before visit has said wait for 6 min: for a reason
+
+# hooks: somebody who lets the round go on has it asked anew
+brief hook=before-visit/wait patience=5m
+plan a k/
+journal a: began checked hook:0/again +6m blocked goon
+⇒ begin hook before-visit a
+
+# hooks: any other status stops the visit
+brief hook=before-visit/wait
+plan a k/
+journal a: began checked hook:0/accepted
+seen trace:hook:0=exit3
+⇒ record failed hook before-visit a: exit status 3: it is busy
+
+# hooks: how it ended is lost, and a person must tell
+brief hook=before-visit
+plan a k/
+journal a: began checked hook:0/accepted
+seen trace:hook:0=lost
+⇒ record stuck hook before-visit a: how it ended is lost
+
+# hooks: unless it may be run again
+brief hook=before-visit/again
+plan a k/
+journal a: began checked hook:0/accepted
+seen trace:hook:0=lost
+⇒ record undone hook before-visit a: how it ended is lost, and it may be run again
+
+# hooks: what a person says of it is taken, and it is not run again
+brief hook=before-visit
+plan a k/
+journal a: began checked hook:0/stuck word:hook:0=done goon
+seen trace:hook:0=lost
+⇒ record done hook before-visit a: op says
+
+# hooks: what is undone after a failure waits for none
+brief hook=before-reopen
+plan a k/host rests:g1
+journal a: began checked stage:k down:g1 blocked skip:a
+⇒ begin start g1 a
+
+# hooks: none runs while payloads are only brought
+brief staging=ahead hook=before-visit
+plan a k/host ahead
+journal a: began checked
+⇒ begin stage k a
+
 # a visit that is under way is not held by a pause
 plan a k/
 journal a: began checked pause

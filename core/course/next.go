@@ -56,6 +56,8 @@ type Today struct {
 	// Payloads says by file why it can't be used; nil where it is here and verified. A file that is not among them
 	// can't be used.
 	Payloads map[string]error
+	// Programs says by its path why a program of this machine may not be run.
+	Programs map[string]error
 	// More are changes that apply to the host beside those of its visit, Along what would come in with them, and Left
 	// what applies and is not made: looked for once all that was planned is made.
 	More  []act.Change
@@ -148,6 +150,9 @@ func Next(s *State, f Facts) Decision {
 	if len(t.d.Record) == 0 && len(t.d.Begin) == 0 && len(t.d.Look) == 0 && !t.waits {
 		t.end()
 	}
+	if t.d.End != nil && t.d.End.Status == Finished && t.afterRound() {
+		t.d.End = nil
+	}
 	if t.waits {
 		t.d.Wake = t.pause()
 	}
@@ -237,6 +242,9 @@ func (t *turn) count(is func(*act.Act) bool) (n int) {
 // readable before it is begun: else nobody could tell afterwards how it came out.
 func (t *turn) start(v *Visit, a act.Act) {
 	r := a.Kind.Of().Rules()
+	if a.Kind != act.RunHook && !r.Aside && a.Kind != act.Clear && t.hooks(v, placeOf(&a)) {
+		return
+	}
 	if r.Needs.Alone && t.busy(v.Host) > 0 {
 		return // what is under way is spoken of where it is settled
 	}

@@ -26,7 +26,7 @@ import (
 //	                          usually takes), each of a component from 1 to 2 with what it restarts: k, l are packages
 //	                          with a payload, f is firmware, d a package that goes, s a service that must restart, r a
 //	                          kernel that only awaits the host's restart. One line a host
-//	                          (ahead and old are of staging ahead; keeps, takes, reboots and owes:g1 are of work by hand; back:g1<b says which guests come back from where; home in the brief that all do)
+//	                          (ahead and old are of staging ahead; keeps, takes, reboots and owes:g1 are of work by hand; back:g1<b says which guests come back from where; home in the brief that all do; hook=before-visit/host+wait+again is a program)
 //	journal  a: began …       what happened, as words (below). "a:" says of which host the words after it speak
 //	seen     b.silent …       what is otherwise than the journal would have it, as words (below). All is seen fresh
 //	                          unless it says "stale"
@@ -35,7 +35,7 @@ import (
 //	                          are held to where they are named
 //
 // Words of the journal: began checked (checked:queue: a task waited at its BMC) stage:k move:g1>b close backup put:k put:k+l serve:k restart:1 proving proven
-// open return:g1<b stays:g1 remark claim adopt waits blocked unproven left unstage +5m -5m leapt:1h taken goon pause stop
+// open return:g1<b stays:g1 remark claim adopt waits blocked unproven left unstage hook:0 +5m -5m leapt:1h taken goon pause stop
 // skip:b drop:k queued:1,2 word:ACT=done|undone extend:l give end handed hand. An act's word alone is all of it, to its end, and what it brings about is seen. "/intent", "/accepted",
 // "/unanswered", "/failed", "/vain", "/quiet", "/heard", "/overdue", "/stuck", "/undone" behind it say how far it came
 // instead: each behind those that must come before it.
@@ -43,7 +43,7 @@ import (
 // Words of seen: HOST.silent HOST.off HOST.bmc-silent HOST.unread:SECTION HOST.partial:SECTION HOST.stale HOST+guest
 // HOST-guest HOST+guest:suspended HOST.k=VERSION HOST.k:running=VERSION HOST.k:state=WORD HOST.k:held=SERVICE
 // HOST.k:guests=GUEST HOST.boot=ID HOST.mark=none|theirs HOST.reason=WORD HOST.ill HOST.netless HOST.board=VALUE HOST.queue HOST.task=ID
-// HOST.memory=MIB HOST.cpu=MILLICORES HOST.fan2 HOST.loose HOST.reset HOST.staged=SUM HOST.guard=EPOCH trace:ACT=taken|running|done|failed|lost|vain|unasked|SUM calls:ACT bad:k withdrawn:k
+// HOST.memory=MIB HOST.cpu=MILLICORES HOST.fan2 HOST.loose HOST.reset HOST.staged=SUM HOST.guard=EPOCH trace:ACT=taken|running|done|failed|lost|vain|unasked|exit75|exit3|SUM calls:ACT bad:k withdrawn:k
 // more:l (what applies too) unjudged lost contradicted stale unlogged (first: what failed was not asked for its logs yet).
 
 // scene is a case under way.
@@ -131,6 +131,15 @@ func (sc *scene) brief(words []string) {
 			sc.plan.Brief.Soak, _ = time.ParseDuration(v)
 		case "home":
 			sc.plan.Brief.Home = true
+		case "hook": // hook=before-visit or hook=after-drain/host+wait+again
+			point, how, _ := strings.Cut(v, "/")
+			when, of, _ := strings.Cut(point, "-")
+			h := act.Hook{Before: when == "before", Of: of, Program: "/x", Within: time.Minute, GoOn: []int{0},
+				OnHost: strings.Contains(how, "host"), Repeats: strings.Contains(how, "again")}
+			if strings.Contains(how, "wait") {
+				h.Wait = []int{75}
+			}
+			sc.plan.Brief.Hooks = append(sc.plan.Brief.Hooks, h)
 		case "staging":
 			sc.plan.Brief.Staging = plan.Staging(v)
 		case "hand":
@@ -337,11 +346,12 @@ var far = map[string][]EventKind{
 	"overdue":    {Intent, Accepted, Quiet, Overdue},
 	"stuck":      {Intent, Accepted, Stuck},
 	"undone":     {Intent, Undone},
+	"again":      {Intent, Accepted, Undone}, // of a hook that says wait
 }
 
 var actKinds = map[string]act.Name{"stage": act.Stage, "move": act.Move, "close": act.Close, "backup": act.Backup,
 	"restart": act.Restart, "open": act.Open, "remark": act.Remark, "claim": act.Claim, "adopt": act.Adopt,
-	"unstage": act.Unstage, "down": act.Down, "save": act.Save, "start": act.Start, "return": act.Return,
+	"unstage": act.Unstage, "hook": act.RunHook, "down": act.Down, "save": act.Save, "start": act.Start, "return": act.Return,
 	"eject": act.Eject, "carry": act.Carry, "hand": act.Hand, "clear": act.Clear}
 
 // Every kind of act can be said in the notation: by a word of its own, or as a change.
@@ -469,6 +479,11 @@ func (sc *scene) act(kind, arg, until string) {
 			a.Kind, a.Pass, a.Services, a.Before.Version = act.Service, a.Change.Pass,
 				[]string{arg + ".service"}, a.Change.To
 		}
+	case "hook": // hook:0, or hook:0.2 in the second pass
+		n, pass, _ := strings.Cut(arg, ".")
+		a.Index, _ = strconv.Atoi(n)
+		a.Pass, _ = strconv.Atoi(pass)
+		a.Hook = &sc.s.Plan.Brief.Hooks[a.Index]
 	case "unstage":
 		a.Staged = v.Unstages
 	case "adopt":
@@ -498,7 +513,7 @@ func (sc *scene) act(kind, arg, until string) {
 	}
 	sc.ids[sc.host+" "+name], sc.acts[a.ID] = a.ID, a
 	for _, k := range steps {
-		e := Event{Kind: k, Act: &a, Detail: "for a reason", Final: until == "vain"}
+		e := Event{Kind: k, Act: &a, Detail: "for a reason", Final: until == "vain", Again: until == "again" && k == Undone}
 		if k == Accepted {
 			sc.tasks++
 			e.Task = fmt.Sprint("t", sc.tasks)
@@ -660,6 +675,9 @@ func (sc *scene) trace(id, is string) {
 		tr.State, tr.Error, tr.Final = act.Broke, "it never converges", true
 	case "unasked":
 		tr.Unasked = "no answer"
+	case "exit75", "exit3":
+		tr.State, tr.Said = act.Broke, "it is busy"
+		tr.Exit, _ = strconv.Atoi(is[4:])
 	case "early":
 		tr.State, tr.Tick = act.Ended, 20 // later than the hosts were looked at
 	default:
@@ -778,6 +796,8 @@ func (sc *scene) says(d Decision) (out []string) {
 	word := func(a *act.Act) string {
 		name := string(a.Kind)
 		switch {
+		case a.Hook != nil:
+			return fmt.Sprintf("hook %s %s", strings.ReplaceAll(a.Hook.Point(), " ", "-"), a.Host)
 		case a.Guest != "" && a.To == "":
 			return string(a.Kind) + " " + a.Guest + " " + a.Host
 		case a.To != "":

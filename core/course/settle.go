@@ -126,11 +126,19 @@ func (t *turn) seen(p *Pending) (act.Seen, bool) {
 
 func (t *turn) settled(kind EventKind, p *Pending, detail, remedy string) {
 	a := p.Act // a copy: the event outlives the state's own
+	if last(&a) && (kind == Overdue || kind == Stuck) {
+		kind = Failed
+	}
 	t.record(Event{Kind: kind, Act: &a, Detail: detail, Remedy: remedy})
 }
 
 // notDone tells what the outside had taken on, which failed, from what never reached it and may be begun anew.
 func (t *turn) notDone(p *Pending, f act.Finding, broke bool) {
+	if f.Again {
+		a := p.Act
+		t.record(Event{Kind: Undone, Act: &a, Detail: f.Detail, Again: true})
+		return
+	}
 	if p.Accepted || broke {
 		a := p.Act
 		t.record(Event{Kind: Failed, Act: &a, Detail: f.Detail, Final: f.Final, Remedy: p.Act.Kind.Of().Rules().Remedy})

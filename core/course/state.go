@@ -47,6 +47,7 @@ type State struct {
 	failures map[string]int   // certain ones since somebody last let the round go on, by the act's key
 	touched  map[string]int64 // the newest event about an act on the host, or to it
 	claimed  map[string]int64 // the epoch that the host was told
+	hooked   map[int]bool     // hooks of the round that were run, by their numbers
 	moved    int64            // the newest intent of a migration
 }
 
@@ -175,6 +176,8 @@ func (s *State) refusesAct(e *Event) string {
 		return fmt.Sprintf("it is about %s, which has no visit", a.Visit())
 	case slices.ContainsFunc(a.Changes(), func(p act.Placed) bool { return p.Index < 0 || p.Index >= len(v.Changes) }):
 		return fmt.Sprintf("it is about a change that %s does not have: it has %d", a.Visit(), len(v.Changes))
+	case (a.Kind == act.RunHook) != (a.Hook != nil) || a.Hook != nil && (a.Index < 0 || a.Index >= len(s.Plan.Brief.Hooks)):
+		return fmt.Sprintf("%s is about a hook that the round does not have", a.Kind)
 	case a.Change == nil && a.Kind.Of().Rules().Step == act.ChangeStep:
 		return fmt.Sprintf("%s is about a change, and there is none", a.Kind)
 	case e.Kind == Intent && i >= 0:
@@ -194,6 +197,7 @@ func (s *State) round(e *Event) {
 	case Started:
 		s.Round, s.Plan, s.Status, s.Started = e.Round, *e.Plan, Running, e.At
 		s.Plan.Brief.By, s.Plan.Brief.Reason = e.By, e.Detail
+		s.hooked = map[int]bool{}
 		s.failures, s.undone, s.touched, s.claimed = map[string]int{}, map[string]int{}, map[string]int64{}, map[string]int64{}
 		for _, v := range e.Plan.Visits {
 			s.Visits = append(s.Visits, Visit{Visit: v, Phase: Waiting, Owed: slices.Clone(v.Owes)})
@@ -218,7 +222,7 @@ func (s *State) unwatched(gap time.Duration) {
 	}
 	for i := range s.Visits {
 		v := &s.Visits[i]
-		v.Waits, v.Proving = later(v.Waits, gap), later(v.Proving, gap)
+		v.Waits, v.Proving, v.Held = later(v.Waits, gap), later(v.Proving, gap), later(v.Held, gap)
 	}
 }
 
@@ -231,7 +235,7 @@ func (s *State) leapt(by time.Duration) {
 	}
 	for i := range s.Visits {
 		v := &s.Visits[i]
-		v.Waits, v.Proving = later(v.Waits, by), later(v.Proving, by)
+		v.Waits, v.Proving, v.Held, v.HookRan = later(v.Waits, by), later(v.Proving, by), later(v.Held, by), later(v.HookRan, by)
 		if n := len(v.Spans); n > 0 && v.Spans[n-1].To.IsZero() {
 			v.Spans[n-1].From = later(v.Spans[n-1].From, by)
 		}
@@ -353,7 +357,7 @@ func (s *State) visit(v *Visit, e *Event) {
 			v.Stay = append(v.Stay, e.Moves[i].UID())
 		}
 		v.Notes = append(v.Notes, e.Says())
-		v.settle()
+		s.settle(v)
 	case Blocked:
 		if len(e.Checks) > 0 {
 			v.Answers = e.Checks
@@ -370,7 +374,7 @@ func (s *State) visit(v *Visit, e *Event) {
 		if e.Detail != "" {
 			v.Notes = append(v.Notes, e.Detail)
 		}
-		v.settle()
+		s.settle(v)
 	case Logged:
 		if v.Failure != nil {
 			v.Failure.Logs, v.Failure.Logged = e.Logs, true
@@ -412,7 +416,12 @@ func (s *State) act(e *Event) {
 	case Refuted:
 		p.Word, p.Ordered = nil, false
 	case Undone:
-		s.undone[a.Key()]++
+		if a.Hook != nil {
+			s.hookEnded(v, &a, e)
+		}
+		if !e.Again {
+			s.undone[a.Key()]++
+		}
 		s.Open = slices.Delete(s.Open, i, i+1)
 		v.end(e.At, false)
 	case Failed:
@@ -435,6 +444,8 @@ func (s *State) failed(v *Visit, a *act.Act, e *Event) {
 	s.failures[a.Key()]++
 	r := a.Kind.Of().Rules()
 	switch a.Kind {
+	case act.RunHook:
+		s.hookEnded(v, a, e)
 	case act.Hand:
 		v.Unmarked = e.Detail
 	case act.Clear:
@@ -446,6 +457,8 @@ func (s *State) failed(v *Visit, a *act.Act, e *Event) {
 		v.Acts = slices.DeleteFunc(v.Acts, func(o act.Act) bool { return o.Kind == act.Stage && a.Makes(o.Index) })
 	}
 	switch {
+	case last(a):
+		v.end(e.At, true)
 	case r.Aside:
 		v.end(e.At, false)
 		if v.Failure != nil {
@@ -464,6 +477,9 @@ func (s *State) done(v *Visit, a act.Act, e *Event, sum string) {
 	if a.Kind == act.Claim { // it belongs to the lease, not to the visit
 		s.claimed[a.Host] = a.Epoch
 		return
+	}
+	if a.Hook != nil {
+		s.hookEnded(v, &a, e)
 	}
 	if r.Aside && v.Failure != nil {
 		v.Failure.Marked = true
@@ -485,7 +501,7 @@ func (s *State) done(v *Visit, a act.Act, e *Event, sum string) {
 	if r.Gives {
 		v.Kept = sum
 	}
-	v.settle()
+	s.settle(v)
 }
 
 // blockers are the answers that keep a visit from going ahead.

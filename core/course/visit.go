@@ -42,8 +42,10 @@ func (t *turn) visit(v *Visit) {
 		t.hands(v, t.owner())
 	case v.Phase == Closing && len(v.Owed) > 0:
 		t.pay(v)
-	case v.Phase == Closing:
+	case v.Phase == Closing && len(v.Away()) > 0:
 		t.returns(v)
+	case v.Phase == Closing:
+		t.hooks(v, place{})
 	}
 }
 
@@ -255,6 +257,7 @@ func (t *turn) answers(v *Visit) []precheck.Answer {
 	f.Visit = precheck.Visit{Begun: true, Planned: planned(v), Withdrawn: t.withdrawn(v, today)}
 	f.Drops, f.Controller = v.Drops, t.s.Plan.Controller
 	f.Own = today.Own
+	f.Programs, f.OnHost = t.s.Plan.Brief.Programs(func(path string) error { return today.Programs[path] })
 	for _, c := range v.Changes {
 		if c.File == "" {
 			continue
@@ -333,6 +336,7 @@ func (t *turn) work(v *Visit) {
 	case t.busy(v.Host) > 0:
 	case v.Keeps && len(v.Restarts) == 0: // nothing was done to it that could be proven
 		t.hands(v, t.owner())
+	case t.hooks(v, place{act.ProveStep, 0}):
 	default:
 		t.record(Event{Kind: Proving, Host: v.Host})
 	}

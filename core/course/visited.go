@@ -91,13 +91,15 @@ type Visit struct {
 	Why      string    // what it waits for
 	Waited   bool      // it was waited for once, and is not a second time
 	Anew     bool      // somebody let it go on after a failure: it is closed anew if its mark is gone
-	Proving  time.Time // since when it is being proven
-	Failure  *Failure
-	Spans    []Span
-	Notes    []string // what proving it brought up
-	Stay     []string // guests, by UID, that were to come back and do not
-	Extended int      // passes beyond those that were planned
-	Kept     string   // SHA-256 of the configuration that was kept
+	// Held is since when a hook says wait, and HookRan when it last did; zero where none does.
+	Held, HookRan time.Time
+	Proving       time.Time // since when it is being proven
+	Failure       *Failure
+	Spans         []Span
+	Notes         []string // what proving it brought up
+	Stay          []string // guests, by UID, that were to come back and do not
+	Extended      int      // passes beyond those that were planned
+	Kept          string   // SHA-256 of the configuration that was kept
 }
 
 // Over tells whether the visit is behind us.
@@ -160,7 +162,7 @@ func (v *Visit) goOn() {
 	if v.Phase == Settling {
 		v.Phase, v.Proving = Working, time.Time{}
 	}
-	v.Failure, v.Waits, v.Why = nil, time.Time{}, ""
+	v.Failure, v.Waits, v.Why, v.Held, v.HookRan = nil, time.Time{}, "", time.Time{}, time.Time{}
 }
 
 // Due says what is owed after the visit, each in words: that its host is closed, guests that rest, media, and acts of
@@ -282,9 +284,13 @@ func (v *Visit) Away() []fit.Move {
 	})
 }
 
-// settle ends a visit of which nothing is owed any more, and to whose host no guest is to come back.
-func (v *Visit) settle() {
-	if v.Phase == Closing && !v.Keeps && len(v.Owed) == 0 && len(v.Away()) == 0 {
+// settle ends a visit of which nothing is owed any more, to whose host no guest is to come back, and in which no hook is
+// still to run.
+func (s *State) settle(v *Visit) {
+	if v.Phase != Closing || v.Keeps || len(v.Owed) > 0 || len(v.Away()) > 0 {
+		return
+	}
+	if _, more := s.hook(v, place{}); !more || v.Ahead {
 		v.Phase = Over
 	}
 }

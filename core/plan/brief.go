@@ -59,6 +59,8 @@ type Brief struct {
 	Guests []Policy `json:"guests,omitempty"`
 	// Windows are when visits may be under way, in order of time; none: always.
 	Windows []Window `json:"windows,omitempty"`
+	// Hooks are programs of a site's own that run at points of the round.
+	Hooks []act.Hook `json:"hooks,omitempty"`
 	// Adopts is a host that a lost round left closed: its mark is made this round's, and the host is brought to an end
 	// as any other.
 	Adopts string `json:"adopts,omitempty"`
@@ -91,6 +93,23 @@ const (
 	HandOpen    Does = "open"    // it is proven, opened, and what is owed of it is undone
 	HandClear   Does = "clear"   // tasks are taken out of its BMC's queue; it stays closed or open as it is
 )
+
+// Programs are those that the brief's hooks run on this machine, each with what is said against that, and how many they run
+// on a host.
+func (b *Brief) Programs(check func(path string) error) (here map[string]error, onHost int) {
+	here = map[string]error{}
+	for i := range b.Hooks {
+		switch h := &b.Hooks[i]; {
+		case h.OnHost:
+			onHost++
+		case check == nil:
+			here[h.Program] = fmt.Errorf("%s: nobody here can look at it", h.Program)
+		default:
+			here[h.Program] = check(h.Program)
+		}
+	}
+	return here, onHost
+}
 
 // AtOnce is how many visits may be under way at once.
 func (b *Brief) AtOnce() int {

@@ -242,6 +242,8 @@ type Input struct {
 	Basis     string                       // as Plan.Basis
 	Own       map[string][]precheck.Answer // what checks of one\'s own answered, by host
 	Waivers   []precheck.Waiver            // of what was found on the cluster's hosts
+	// Programs says why a program of this machine may not be run by a hook; nil where it may. It may be nil itself.
+	Programs func(path string) error
 	// Controller is the guest, by name or UUID, that this program runs in; empty where it runs on none. Its host goes
 	// last.
 	Controller string
@@ -394,6 +396,7 @@ func (in Input) facts(v *Visit) precheck.Facts {
 	f.StagesMiB, f.Kernel = v.Stages()
 	f.Drops, f.Controller = v.Drops, in.Controller
 	f.Own = in.Own[v.Host]
+	f.Programs, f.OnHost = in.Brief.Programs(in.Programs)
 	for _, c := range v.Changes {
 		if c.File == "" {
 			continue

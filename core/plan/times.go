@@ -109,6 +109,26 @@ func together(acts []act.Act, beside int) (middle, worst time.Duration) {
 // steps are what a visit will take, step by step, each as long as the past has it on that hardware, and else as its
 // acts say.
 func (t Times) steps(v *Visit, r *estate.Reading, b *Brief) []Stretch {
+	out := t.own(v, r, b)
+	var middle, worst time.Duration
+	for i := range b.Hooks {
+		h := &b.Hooks[i]
+		m, w := act.RunHook.Of().Takes(act.Act{Hook: h})
+		for _, s := range out {
+			if string(s.Step) == h.Of || h.Of == "visit" && s.Step == act.PrecheckStep {
+				middle, worst = middle+m, worst+w
+			}
+		}
+	}
+	if worst > 0 && !v.Ahead {
+		m, p, from := t.Expect(act.HookStep, v.Model, middle, worst)
+		out = append(out, Stretch{act.HookStep, 0, m, p, middle, from})
+	}
+	return out
+}
+
+// own are the steps of a visit without the programs that a site runs in it.
+func (t Times) own(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 	var out []Stretch
 	migrations := fmt.Sprintf("assumed, %d MiB/s, %d at once", cmp.Or(b.Bandwidth, act.Bandwidth), b.Moves)
 	add := func(step act.Step, pass int, assumed string, middle, worst time.Duration) {

@@ -143,6 +143,25 @@ func payload(f Facts, _ *estate.Reading) found {
 	return clear(fmt.Sprintf("%d payload(s) verified", len(f.Payloads)))
 }
 
+func programs(f Facts, _ *estate.Reading) found {
+	var bad []string
+	for _, why := range f.Programs {
+		if why != nil {
+			bad = append(bad, why.Error())
+		}
+	}
+	slices.Sort(bad)
+	switch {
+	case len(bad) > 0:
+		return blocker(strings.Join(bad, "; "), "put it there so that only root and you can write it, or leave the hook out")
+	case f.OnHost > 0:
+		return clear(fmt.Sprintf("%d of this machine may be run; %d of the host are looked at by it when they run", len(f.Programs), f.OnHost))
+	case len(f.Programs) > 0:
+		return clear(fmt.Sprintf("%d of this machine may be run", len(f.Programs)))
+	}
+	return clear("the round has no hooks")
+}
+
 func together(f Facts, _ *estate.Reading) found {
 	if !f.Judged {
 		return unjudged()

@@ -96,6 +96,10 @@ type Facts struct {
 	LookOnly   bool             // the estate file allows no orders to the cluster
 	// Own are what checks of one's own answered about the host asked about.
 	Own []Answer
+	// Programs are those that the round runs on this machine, each with why it may not be run, nil where it may; OnHost is
+	// how many it runs on the host.
+	Programs map[string]error
+	OnHost   int
 	// StagesMiB is how much is staged on the host, in MiB, and Kernel tells that a kernel is among it.
 	StagesMiB int64
 	Kernel    bool
@@ -207,6 +211,7 @@ var Checks = []Check{
 		[]estate.SectionName{estate.Packages}, packages},
 	{"dispute", "Is it known what is wanted, and do the baselines agree?", "", nil, dispute},
 	{"payload", "Is every payload here and verified?", "nothing unverified is applied", nil, payload},
+	{"programs", "May the programs be run that the round's hooks name?", "the round would stop there", nil, programs},
 	{"together", "Will devices, drivers, firmware and platform be a combination that is known to be good?",
 		"", nil, together},
 	{"along", "What else changes with its packages?", onlyHere, nil, along},

@@ -11,6 +11,7 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/santhosh-tekuri/jsonschema/v6"
 
+	"yareharbour/core/act"
 	"yareharbour/core/brief"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
@@ -35,6 +36,9 @@ func full() plan.Brief {
 	b.Windows = []plan.Window{{From: at, To: at.Add(6 * time.Hour)},
 		{From: at.Add(24 * time.Hour), To: at.Add(30 * time.Hour)}}
 	b.Patience = 5 * time.Minute
+	b.Hooks = []act.Hook{{Before: true, Of: "visit", OnHost: true, Program: "/opt/site/pause", Args: []string{"one", "two"},
+		Within: 2 * time.Minute, GoOn: []int{0, 3}, Wait: []int{75}, Repeats: true},
+		{Of: "round", Program: "/opt/site/told", Args: []string{}, Within: time.Minute, GoOn: []int{0}}}
 	return b
 }
 
@@ -90,7 +94,7 @@ func admits(t *testing.T, text []byte, want bool) {
 
 // Every field of a brief is a setting, but for those that no person sets, and full says all of them.
 func TestEveryFieldIsASetting(t *testing.T) {
-	b, own := full(), []string{"Cluster", "By", "Reason", "Adopts", "Hand"}
+	b, own := full(), []string{"Cluster", "By", "Reason", "Adopts", "Hand", "Staging"}
 	blank := usual
 	for _, s := range brief.Settings {
 		if len(s.Words(b, usual)) == 0 {
@@ -167,7 +171,8 @@ func TestWords(t *testing.T) {
 		"fw:corran-bmc=14.5 --guest 'gauge-*,replay=shut-down' --guest met-feed=suspend --guest cctv=eject --guest " +
 		"'radar-*=leave' --guest '#batch=cold' " +
 		"--window 2026-11-22T22:00:00Z/2026-11-23T04:00:00Z --window " +
-		"2026-11-23T22:00:00Z/2026-11-24T04:00:00Z --patience 5m"
+		"2026-11-23T22:00:00Z/2026-11-24T04:00:00Z --hook 'before visit on host within 2m go-on 0,3 wait 75 repeatable: " +
+		"/opt/site/pause one two' --hook 'after round: /opt/site/told' --patience 5m"
 	if got := strings.Join(brief.Words(full(), usual), " "); got != want {
 		t.Errorf("%s\n%s", got, want)
 	}

@@ -184,6 +184,7 @@ var Steps = map[act.Step]Sign{
 	act.BackupStep: {"=", Quiet}, act.ChangeStep: {"▆", Caution}, act.RestartStep: {"▞", Limits},
 	act.ProveStep:  {"░", Good},
 	act.ReopenStep: {"│", Good}, act.ReturnStep: {"▒", Good},
+	act.HookStep: {"*", Strong},
 }
 
 // Eighths are the blocks that fill a cell from below by eighths.

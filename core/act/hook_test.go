@@ -1,0 +1,58 @@
+package act
+
+import (
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+)
+
+// What a hook says is read as it was written; what means nothing is refused with what was wanted.
+func TestParseHook(t *testing.T) {
+	for text, want := range map[string]Hook{
+		"before visit: /opt/x": {Before: true, Of: "visit", Program: "/opt/x", Within: time.Minute, GoOn: []int{0}},
+		"after restart on host within 2m wait 75,76 repeatable: /opt/x a b:c": {Of: "restart", OnHost: true, Program: "/opt/x",
+			Args: []string{"a", "b:c"}, Within: 2 * time.Minute, GoOn: []int{0}, Wait: []int{75, 76}, Repeats: true},
+		"before round go-on 0,3: /opt/x": {Before: true, Of: "round", Program: "/opt/x", Within: time.Minute, GoOn: []int{0, 3}},
+	} {
+		h, err := ParseHook(text)
+		if len(h.Args) == 0 {
+			h.Args = nil
+		}
+		if err != nil || !reflect.DeepEqual(h, want) {
+			t.Errorf("%s: %+v, %v", text, h, err)
+		}
+		if h.Says() != text {
+			t.Errorf("%q is said as %q", text, h.Says())
+		}
+	}
+	for text, want := range map[string]string{
+		"": "is no hook", "/opt/x": "is no hook", "before visit /opt/x": "is no hook", "before visit: ": "is no hook",
+		"during visit: /opt/x": "before or after", "before lunch: /opt/x": `there is nothing called "lunch"`,
+		"before precheck: /opt/x": "nothing called", "before visit: x": "absolute path", "before visit: /opt/../x": "absolute path",
+		"before visit on moon: /x": "not on \"moon\"", "before visit within 0s: /x": "a second to a day", "before visit within x: /x": "",
+		"before visit wait 0: /x": "both go on and wait", "before visit wait 72: /x": "no exit status", "before visit go-on 124: /x": "no exit status",
+		"before visit go-on: /x": "no exit status", "before visit twice: /x": `there is no "twice"`,
+		"before round on host: /x": "controller", "after round wait 75: /x": "nothing is left to wait with",
+	} {
+		if h, err := ParseHook(text); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q is %+v, %v; want %q", text, h, err, want)
+		}
+	}
+}
+
+// How a hook ended is lost, and it may be run again: that is no failure, and no person is needed.
+func TestAHookThatMayBeRunAgain(t *testing.T) {
+	a := anAct(RunHook)
+	again := *a.Hook
+	again.Repeats = true
+	a.Hook = &again
+	for _, tr := range []Trace{{}, {State: Lost}} {
+		if f := RunHook.Of().Find(a, Seen{Accepted: true, Trace: tr}); f.Outcome != NotDone || !f.Again {
+			t.Errorf("%+v: %+v", tr, f)
+		}
+	}
+	if got := Tail(strings.Repeat("é", 500) + "\n end"); len(got) > 410 || !strings.HasSuffix(got, "é end") || !strings.HasPrefix(got, "… é") {
+		t.Errorf("%q", got)
+	}
+}
