@@ -135,7 +135,7 @@ func (h *house) left(ctx context.Context, w *ByHand, to *plan.Hand) error {
 	}
 	for _, d := range debts {
 		for _, a := range d.Acts {
-			if d.Host == w.Host && !slices.ContainsFunc(to.Owes, func(o act.Act) bool { return o.UID() == a.UID() }) {
+			if d.Host == w.Host && !slices.ContainsFunc(to.Owes, func(o act.Act) bool { return o.Of() == a.Of() }) {
 				to.Owes = append(to.Owes, a)
 			}
 		}

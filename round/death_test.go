@@ -116,6 +116,7 @@ func TestDeathAmongGuestsOfAllKinds(t *testing.T) {
 func TestDeathAmongHooks(t *testing.T) {
 	begin := func(h *harness) (*course.State, error) {
 		h.brief = func(b *plan.Brief) {
+			b.Temporary = []act.Lent{{Unit: "chrony.service"}}
 			for _, of := range act.HookPoints() {
 				for _, before := range []bool{true, false} {
 					if of != "round" && of != "return" {
@@ -133,6 +134,9 @@ func TestDeathAmongHooks(t *testing.T) {
 			if strings.HasPrefix(a, "hook ") {
 				n++
 			}
+		}
+		if c, _ := h.read("jacana").Component("set:service/chrony", ""); c.Version != "enabled, running" {
+			t.Errorf("chrony is %q", c.Version)
 		}
 		if want := 2 * (len(act.HookPoints()) - 2); n != want {
 			t.Errorf("%d hooks ran, want %d", n, want)

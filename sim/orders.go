@@ -1,6 +1,7 @@
 package sim
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -29,6 +30,8 @@ var effects = map[act.Name]func(*World, *Host, act.Act, []byte) (Answer, error){
 	act.Stage:   (*World).stage,
 	act.Unstage: (*World).unstage,
 	act.RunHook: (*World).hook,
+	act.Lend:    (*World).lend,
+	act.PutBack: (*World).lend,
 	act.Move:    (*World).move,
 	act.Return:  (*World).move,
 	act.Close:   (*World).mark,
@@ -334,6 +337,26 @@ func (w *World) restartServices(h *Host, a act.Act, _ []byte) (Answer, error) {
 	}
 	w.act("service restart for %s on %s", a.Change.Component, h.Name)
 	return Answer{Receipt: connector.Receipt{Task: w.begin(t, 5*time.Second)}}, nil
+}
+
+// lend stops or starts a service.
+func (w *World) lend(h *Host, a act.Act, _ []byte) (Answer, error) {
+	h.Reading.Components = slices.Clone(h.Reading.Components)
+	for i := range h.Reading.Components {
+		c := &h.Reading.Components[i]
+		if c.Key != a.Lent.Setting() {
+			continue
+		}
+		words := strings.Split(c.Version, ", ")
+		words = slices.DeleteFunc(words, func(w string) bool { return w == "running" || w == "" })
+		if a.Lent.Starts != (a.Kind == act.PutBack) {
+			words = append(words, "running")
+		}
+		c.Version = cmp.Or(strings.Join(words, ", "), "stopped")
+		w.act("%s on %s", a.Says(), h.Name)
+		return Answer{}, nil
+	}
+	return Answer{}, fmt.Errorf("%s has no service %s", h.Name, a.Lent.Unit)
 }
 
 func (w *World) restart(h *Host, a act.Act, _ []byte) (Answer, error) {

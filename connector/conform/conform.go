@@ -74,6 +74,7 @@ func Test(t *testing.T, b Bench) {
 		{"two callers", (*trial).callers, true},
 		{"staging", (*trial).staging, b.Payload != nil},
 		{"programs of the site's own", (*trial).hooks, b.Program != ""},
+		{"a service for a time", (*trial).lending, true},
 		{"keeping the configuration", (*trial).keeping, true},
 		{"closing and opening", (*trial).closing, true},
 		{"refusals", (*trial).refusals, true},

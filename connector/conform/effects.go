@@ -324,3 +324,26 @@ func (t *trial) hooks() {
 		t.Error(err)
 	}
 }
+
+// lending stops a service of the host for a time, where it has one that is told of.
+func (t *trial) lending() {
+	l := &act.Lent{Unit: "chrony.service"}
+	runs := func() bool {
+		is, err := l.Runs(t.read(t.Host, estate.SettingItems))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return is
+	}
+	if !runs() {
+		t.Skip("chrony does not run on it")
+	}
+	for _, c := range []struct {
+		kind act.Name
+		runs bool
+	}{{act.Lend, false}, {act.Lend, false}, {act.PutBack, true}, {act.PutBack, true}} {
+		if t.done(t.order(c.kind, act.Act{Lent: l})); runs() != c.runs {
+			t.Errorf("after %s it runs: %v", c.kind, runs())
+		}
+	}
+}

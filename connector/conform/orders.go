@@ -81,7 +81,11 @@ func (t *trial) sample(kind act.Name) act.Act {
 			a.To = ""
 		}
 	case act.HookStep:
-		a.Hook = &act.Hook{Before: true, Of: "visit", OnHost: true, Program: cmp.Or(t.Program, "/usr/bin/true"), Within: time.Minute,
+		a.Lent = &act.Lent{Unit: "chrony.service"}
+		if kind == act.Lend || kind == act.PutBack {
+			break
+		}
+		a.Lent, a.Hook = nil, &act.Hook{Before: true, Of: "visit", OnHost: true, Program: cmp.Or(t.Program, "/usr/bin/true"), Within: time.Minute,
 			GoOn: []int{0}}
 	case act.StageStep, act.ChangeStep:
 		c := t.Change

@@ -76,6 +76,8 @@ var orders = map[act.Name]func(*session, context.Context, connector.Order) (conn
 	act.Close:   (*session).shut,
 	act.Stage:   (*session).stage,
 	act.RunHook: (*session).hook,
+	act.Lend:    plainly("service", lent),
+	act.PutBack: plainly("service", lent),
 	act.Unstage: plainly("unstage", staged),
 	act.Backup:  (*session).backup,
 	act.Move:    (*session).takeMove,
@@ -123,6 +125,11 @@ func packages(o connector.Order) (out []string) {
 		out = append(out, a.Component.Name()+"="+a.To)
 	}
 	return out
+}
+
+// lent is what is done to a service.
+func lent(o connector.Order) []string {
+	return []string{map[bool]string{true: "start", false: "stop"}[o.Lent.Starts != (o.Kind == act.PutBack)], o.Lent.Unit}
 }
 
 // staged are files that wait on the host, by the names that the wrapper gives them.

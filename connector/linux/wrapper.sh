@@ -216,13 +216,16 @@ try() {
 		/^ +replacing / { sub(/\.[^.]*$/, "", $2); print $2 "-" }')"
 }
 
-# services restarts services by the host's own service manager.
+# services restarts, stops or starts services by the host's own service manager.
 services() {
+	does=$1
+	shift
+	case $does in restart | stop | start) ;; *) refuse "\"$does\" is nothing that is done to a service" ;; esac
 	for w in "$@"; do unit "$w"; done
 	if [ -d /run/systemd/system ]; then
-		detach systemctl restart -- "$@"
+		detach systemctl "$does" -- "$@"
 	else
-		detach sh -c 'for s; do service "${s%.service}" restart || exit; done' services "$@"
+		detach sh -c 'does=$1; shift; for s; do service "${s%.service}" "$does" || exit; done' services "$does" "$@"
 	fi
 }
 
@@ -355,7 +358,8 @@ order() {
 		done
 		;;
 	install) install "$@" ;;
-	services) services "$@" ;;
+	services) services restart "$@" ;;
+	service) services "$@" ;;
 	restart) restart "$@" ;;
 	backup) backup ;;
 	hook) hook "$@" ;;

@@ -46,6 +46,8 @@ type Act struct {
 	Media    []string        `json:"media,omitempty"`    // that are taken out of the guest's drives
 	Staged   []estate.Staged `json:"staged,omitempty"`   // that are taken away
 	Tasks    []string        `json:"tasks,omitempty"`    // that are cleared from the BMC's queue
+	// Lent is the service that is changed for the time of the visit, as it is then.
+	Lent *Lent `json:"lent,omitempty"`
 	// Hook is the program that is run, as the Index-th of the round's hooks, and Facts what it finds on its input.
 	Hook   *Hook           `json:"hook,omitempty"`
 	Facts  json.RawMessage `json:"facts,omitempty"`
@@ -82,6 +84,14 @@ func (a Act) Concerns(host string) bool { return a.Host == host || a.For == host
 // UID is by what the act's guest is known: its UUID, or its name where that was not read.
 func (a Act) UID() string { return cmp.Or(a.GuestID, a.Guest) }
 
+// Of is what of its host the act is about, where something is owed of that: its guest, or a service; "" for the host.
+func (a Act) Of() string {
+	if a.Lent != nil {
+		return a.Lent.Unit
+	}
+	return a.UID()
+}
+
 // Says returns the act in words.
 func (a Act) Says() string { return a.Kind.Of().Says(a) }
 
@@ -90,8 +100,8 @@ func (a Act) Key() string {
 	switch {
 	case a.Hook != nil:
 		return fmt.Sprintf("%s/%s/%d/%d", a.Host, a.Kind, a.Index, a.Pass)
-	case a.Guest != "" || a.GuestID != "":
-		return fmt.Sprintf("%s/%s/%s", a.Host, a.Kind, a.UID())
+	case a.Of() != "":
+		return fmt.Sprintf("%s/%s/%s", a.Host, a.Kind, a.Of())
 	case a.Change != nil:
 		return fmt.Sprintf("%s/%s/%d", a.Host, a.Kind, a.Index)
 	case a.Pass > 0:

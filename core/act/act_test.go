@@ -124,6 +124,8 @@ func anAct(k Name) Act {
 		a.Pass = 2
 	}
 	switch k {
+	case Lend, PutBack:
+		a.Lent = &Lent{Unit: "k.service"}
 	case RunHook:
 		a.Hook = &Hook{Before: true, Of: "visit", Program: "/x", Within: time.Minute, GoOn: []int{0}, Wait: []int{75}}
 	case Unstage:

@@ -257,6 +257,62 @@ plan a k/host ahead
 journal a: began checked
 ⇒ begin stage k a
 
+# temporary changes: a service is stopped before anything is brought there
+brief temporary=x
+plan a k/host
+journal a: began checked
+⇒ begin temporary change x.service a
+
+# temporary changes: one that does not run already is nobody's to put back
+brief temporary=x
+plan a k/host
+journal a: began checked
+seen a.x=enabled
+⇒ begin stage k a
+
+# temporary changes: whether it runs is not known: it waits
+brief temporary=x
+plan a k/host
+journal a: began checked
+seen a.unread:settings
+⇒ record waits a: before it can stop x.service for the time of the visit
+
+# temporary changes: it is put back when the host is open
+brief temporary=x
+plan a k/host
+journal a: began checked lend:x stage:k move:g1>b close put:k restart:1 proving proven open
+⇒ begin put back x.service a
+
+# temporary changes: the host is opened before
+brief temporary=x
+plan a k/host
+journal a: began checked lend:x stage:k move:g1>b close put:k restart:1 proving proven
+⇒ begin reopen a
+
+# temporary changes: with it put back the visit is over
+brief temporary=x
+plan a k/
+journal a: began checked lend:x stage:k put:k proving proven putback:x
+⇒ end finished
+
+# temporary changes: put back too where somebody stops the round before the host is closed
+brief temporary=x
+plan a k/host
+journal a: began checked lend:x stage:k stop
+⇒ begin put back x.service a
+
+# temporary changes: and where the visit failed and is left out
+brief temporary=x
+plan a k/
+journal a: began checked lend:x stage:k put:k/failed skip:a
+⇒ begin put back x.service a
+
+# temporary changes: a service that is stopped for the visit is nothing that changed unasked
+brief temporary=x
+plan a k/
+journal a: began checked lend:x stage:k put:k proving
+⇒ record proven a:
+
 # a visit that is under way is not held by a pause
 plan a k/
 journal a: began checked pause

@@ -49,6 +49,11 @@ func (s *State) Debts(readings map[string]*estate.Reading) (out []Debt) {
 			d.Owed = append(d.Owed, "it is closed")
 		}
 		for _, a := range v.Owed {
+			if a.Lent != nil {
+				if runs, unread := a.Lent.Runs(r); r != nil && unread == nil && runs != a.Lent.Starts {
+					continue // it is as it was
+				}
+			}
 			if a.Kind.Of().Rules().Pays == act.Open || a.Guest != "" && estate.RunsSomewhere(a.UID(), readings) {
 				continue
 			}

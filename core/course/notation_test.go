@@ -35,7 +35,7 @@ import (
 //	                          are held to where they are named
 //
 // Words of the journal: began checked (checked:queue: a task waited at its BMC) stage:k move:g1>b close backup put:k put:k+l serve:k restart:1 proving proven
-// open return:g1<b stays:g1 remark claim adopt waits blocked unproven left unstage hook:0 +5m -5m leapt:1h taken goon pause stop
+// open return:g1<b stays:g1 remark claim adopt waits blocked unproven left unstage hook:0 lend:x putback:x +5m -5m leapt:1h taken goon pause stop
 // skip:b drop:k queued:1,2 word:ACT=done|undone extend:l give end handed hand. An act's word alone is all of it, to its end, and what it brings about is seen. "/intent", "/accepted",
 // "/unanswered", "/failed", "/vain", "/quiet", "/heard", "/overdue", "/stuck", "/undone" behind it say how far it came
 // instead: each behind those that must come before it.
@@ -89,6 +89,7 @@ func (sc *scene) hosts(words []string) {
 			}
 			r.Components = append(r.Components, c)
 		}
+		r.Components = append(r.Components, estate.Component{Key: "set:service/x", Version: "enabled, running"})
 		for _, g := range strings.Split(guests, ",") {
 			if name, ok := strings.CutSuffix(g, "/off"); ok {
 				r.Guests = append(r.Guests,
@@ -140,6 +141,8 @@ func (sc *scene) brief(words []string) {
 				h.Wait = []int{75}
 			}
 			sc.plan.Brief.Hooks = append(sc.plan.Brief.Hooks, h)
+		case "temporary": // temporary=x is stopped
+			sc.plan.Brief.Temporary = append(sc.plan.Brief.Temporary, act.Lent{Unit: v + ".service"})
 		case "staging":
 			sc.plan.Brief.Staging = plan.Staging(v)
 		case "hand":
@@ -351,7 +354,7 @@ var far = map[string][]EventKind{
 
 var actKinds = map[string]act.Name{"stage": act.Stage, "move": act.Move, "close": act.Close, "backup": act.Backup,
 	"restart": act.Restart, "open": act.Open, "remark": act.Remark, "claim": act.Claim, "adopt": act.Adopt,
-	"unstage": act.Unstage, "hook": act.RunHook, "down": act.Down, "save": act.Save, "start": act.Start, "return": act.Return,
+	"unstage": act.Unstage, "hook": act.RunHook, "lend": act.Lend, "putback": act.PutBack, "down": act.Down, "save": act.Save, "start": act.Start, "return": act.Return,
 	"eject": act.Eject, "carry": act.Carry, "hand": act.Hand, "clear": act.Clear}
 
 // Every kind of act can be said in the notation: by a word of its own, or as a change.
@@ -484,6 +487,8 @@ func (sc *scene) act(kind, arg, until string) {
 		a.Index, _ = strconv.Atoi(n)
 		a.Pass, _ = strconv.Atoi(pass)
 		a.Hook = &sc.s.Plan.Brief.Hooks[a.Index]
+	case "lend", "putback":
+		a.Lent = &act.Lent{Unit: arg + ".service"}
 	case "unstage":
 		a.Staged = v.Unstages
 	case "adopt":
@@ -558,6 +563,10 @@ func (sc *scene) brings(a act.Act) {
 		r.Closed = nil
 	case act.Hand:
 		r.Closed = &estate.Mark{By: "op"}
+	case act.Lend, act.PutBack:
+		sc.component(a.Host, a.Lent.Setting(), func(c *estate.Component) {
+			c.Version = map[bool]string{false: "enabled", true: "enabled, running"}[a.Kind == act.PutBack]
+		})
 	case act.Clear:
 		r.BMC.Waiting = nil
 	case act.Install, act.Flash, act.Service:
@@ -725,6 +734,8 @@ func (sc *scene) seenOn(w string) {
 		r.SetSection(estate.Section{Name: estate.SectionName(word[8:]), At: noon, Partial: "half of it"})
 	case word == "stale":
 		delete(sc.f.Read, host)
+	case word == "x": // the service x
+		sc.component(host, "set:service/x", func(c *estate.Component) { c.Version = arg })
 	case word == "staged":
 		r.Staged = []estate.Staged{{SHA256: arg}}
 	case word == "boot":
@@ -796,6 +807,8 @@ func (sc *scene) says(d Decision) (out []string) {
 	word := func(a *act.Act) string {
 		name := string(a.Kind)
 		switch {
+		case a.Lent != nil:
+			return string(a.Kind) + " " + a.Lent.Unit + " " + a.Host
 		case a.Hook != nil:
 			return fmt.Sprintf("hook %s %s", strings.ReplaceAll(a.Hook.Point(), " ", "-"), a.Host)
 		case a.Guest != "" && a.To == "":

@@ -153,6 +153,11 @@ func worse(was, now *estate.Condition) (out []string) {
 	return out
 }
 
+// lent tells whether the component is a service that is changed for the time of the visit.
+func lent(v *Visit, k estate.Key) bool {
+	return slices.ContainsFunc(v.Owed, func(a act.Act) bool { return a.Lent != nil && a.Lent.Setting() == k })
+}
+
 // unasked lists components that changed though nobody asked for it, and services that still run what was replaced and
 // that the plan does not name.
 func unasked(v *Visit, r *estate.Reading) (out []string) {
@@ -186,7 +191,7 @@ func unasked(v *Visit, r *estate.Reading) (out []string) {
 		})
 		now, ok := r.Component(b.Key, b.Device)
 		switch {
-		case asked, along(b.Key):
+		case asked, along(b.Key), lent(v, b.Key):
 		case !ok:
 			out = append(out, b.Title()+" is gone, unplanned")
 		case b.Known() && !now.Known():

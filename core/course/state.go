@@ -176,6 +176,8 @@ func (s *State) refusesAct(e *Event) string {
 		return fmt.Sprintf("it is about %s, which has no visit", a.Visit())
 	case slices.ContainsFunc(a.Changes(), func(p act.Placed) bool { return p.Index < 0 || p.Index >= len(v.Changes) }):
 		return fmt.Sprintf("it is about a change that %s does not have: it has %d", a.Visit(), len(v.Changes))
+	case (a.Kind == act.Lend || a.Kind == act.PutBack) != (a.Lent != nil):
+		return fmt.Sprintf("%s is about no service", a.Kind)
 	case (a.Kind == act.RunHook) != (a.Hook != nil) || a.Hook != nil && (a.Index < 0 || a.Index >= len(s.Plan.Brief.Hooks)):
 		return fmt.Sprintf("%s is about a hook that the round does not have", a.Kind)
 	case a.Change == nil && a.Kind.Of().Rules().Step == act.ChangeStep:
@@ -488,14 +490,14 @@ func (s *State) done(v *Visit, a act.Act, e *Event, sum string) {
 		v.Clears = nil
 	}
 	v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool {
-		return o.Kind.Of().Rules().Pays == a.Kind && o.UID() == a.UID()
+		return o.Kind.Of().Rules().Pays == a.Kind && o.Of() == a.Of()
 	})
 	if a.Kind == act.Hand { // the closing is the person's
 		v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool { return o.Kind.Of().Rules().Pays == act.Open })
 		return
 	}
 	if r.Owes != "" {
-		v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool { return o.Kind == a.Kind && o.UID() == a.UID() })
+		v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool { return o.Kind == a.Kind && o.Of() == a.Of() })
 		v.Owed = append(v.Owed, a)
 	}
 	if r.Gives {

@@ -93,7 +93,7 @@ func (t *turn) pay(v *Visit) {
 		}
 	}
 	t.start(v, act.Act{Host: host, Kind: o.Kind.Of().Rules().Pays, Guest: o.Guest, GuestID: o.GuestID,
-		MemoryMiB: o.MemoryMiB})
+		MemoryMiB: o.MemoryMiB, Lent: o.Lent})
 }
 
 func (t *turn) halt(v *Visit) {
@@ -322,7 +322,7 @@ func (t *turn) work(v *Visit) {
 		t.ahead(v)
 		return
 	}
-	for _, step := range []func(*Visit) bool{t.adopts, t.stages, t.empties, t.backUp} {
+	for _, step := range []func(*Visit) bool{t.adopts, t.lends, t.stages, t.empties, t.backUp} {
 		if step(v) {
 			return
 		}
@@ -359,6 +359,24 @@ func (t *turn) adopts(v *Visit) bool {
 	}
 	t.start(v, act.Act{Kind: act.Adopt, Reason: t.s.Plan.Brief.Reason})
 	return true
+}
+
+// lends changes services for the time of the visit, those that are not so already.
+func (t *turn) lends(v *Visit) bool {
+	for i := range t.s.Plan.Brief.Temporary {
+		l := &t.s.Plan.Brief.Temporary[i]
+		if slices.ContainsFunc(v.Acts, func(a act.Act) bool { return a.Kind == act.Lend && *a.Lent == *l }) {
+			continue
+		}
+		if t.busy(v.Host) > 0 || !t.fresh(v.Host, estate.SettingItems) {
+			return true
+		}
+		if runs, unread := l.Runs(t.f.Readings[v.Host]); unread != nil || runs != l.Starts {
+			t.start(v, act.Act{Kind: act.Lend, Lent: l})
+			return true
+		}
+	}
+	return false
 }
 
 // stages puts payloads on the host, each file once.

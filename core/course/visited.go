@@ -183,6 +183,9 @@ func Owes(a act.Act) string {
 	if a.Guest != "" {
 		says = a.Guest + ": " + says
 	}
+	if a.Lent != nil {
+		says = a.Lent.Unit + " " + says
+	}
 	return says
 }
 

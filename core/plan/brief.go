@@ -61,6 +61,8 @@ type Brief struct {
 	Windows []Window `json:"windows,omitempty"`
 	// Hooks are programs of a site's own that run at points of the round.
 	Hooks []act.Hook `json:"hooks,omitempty"`
+	// Temporary are services that are changed for the time of each visit.
+	Temporary []act.Lent `json:"temporary,omitempty"`
 	// Adopts is a host that a lost round left closed: its mark is made this round's, and the host is brought to an end
 	// as any other.
 	Adopts string `json:"adopts,omitempty"`

@@ -26,7 +26,7 @@ const StagesAtOnce = 4
 
 // Staged makes of a brief one of the staging of its round: for the whole of the cluster at once, at any time.
 func (b Brief) Staged(how Staging) Brief {
-	b.Hooks = nil
+	b.Hooks, b.Temporary = nil, nil
 	b.Staging, b.Windows, b.Trial, b.Soak, b.Sequence, b.Home, b.Leaves = how, nil, "", 0, nil, false, 0
 	return b
 }
