@@ -313,6 +313,43 @@ plan a k/
 journal a: began checked lend:x stage:k put:k proving
 ⇒ record proven a:
 
+# guests in their order: the one that others come after is started first
+hosts a:g1,g2 b c
+plan a k/host rests:g2~g1,g1
+journal a: began checked down:g2 down:g1 stage:k close put:k restart:1 proving proven open
+⇒ begin start g1 a
+
+# guests in their order: the other once that one has run for as long as the rule says
+hosts a:g1,g2 b c
+plan a k/host rests:g2~g1,g1
+journal a: began checked down:g2 down:g1 stage:k close put:k restart:1 proving proven open start:g1 +10s
+⇒ say a: g2 is started once g1 has run for 30s; wake in …
+
+# guests in their order: and its agent answers, where it did before
+hosts a:g1,g2 b c
+plan a k/host rests:g2~g1,g1
+journal a: began checked:agents down:g2 down:g1 stage:k close put:k restart:1 proving proven open start:g1 +31s
+⇒ say a: g2 is started once the agent of g1 answers; wake in …
+
+# guests in their order: then it is started
+hosts a:g1,g2 b c
+plan a k/host rests:g2~g1,g1
+journal a: began checked:agents down:g2 down:g1 stage:k close put:k restart:1 proving proven open start:g1 +31s
+seen a.agents=g1
+⇒ begin start g2 a
+
+# guests in their order: no agent is waited for for ever
+hosts a:g1,g2 b c
+plan a k/host rests:g2~g1,g1
+journal a: began checked:agents down:g2 down:g1 stage:k close put:k restart:1 proving proven open start:g1 +21m
+⇒ begin start g2 a
+
+# guests in their order: nobody waits for a guest that was not shut down
+hosts a:g1,g2 b c
+plan a k/host rests:g2~g1
+journal a: began checked stage:k move:g1>b down:g2 close put:k restart:1 proving proven open
+⇒ begin start g2 a
+
 # a visit that is under way is not held by a pause
 plan a k/
 journal a: began checked pause

@@ -34,7 +34,7 @@ import (
 //	                          what is decided: these, and no other begin, record or end. "look", "say" and "wake in"
 //	                          are held to where they are named
 //
-// Words of the journal: began checked (checked:queue: a task waited at its BMC) stage:k move:g1>b close backup put:k put:k+l serve:k restart:1 proving proven
+// Words of the journal: began checked (checked:queue: a task waited at its BMC, checked:agents: the agents of its guests answered) stage:k move:g1>b close backup put:k put:k+l serve:k restart:1 proving proven
 // open return:g1<b stays:g1 remark claim adopt waits blocked unproven left unstage hook:0 lend:x putback:x +5m -5m leapt:1h taken goon pause stop
 // skip:b drop:k queued:1,2 word:ACT=done|undone extend:l give end handed hand. An act's word alone is all of it, to its end, and what it brings about is seen. "/intent", "/accepted",
 // "/unanswered", "/failed", "/vain", "/quiet", "/heard", "/overdue", "/stuck", "/undone" behind it say how far it came
@@ -43,7 +43,7 @@ import (
 // Words of seen: HOST.silent HOST.off HOST.bmc-silent HOST.unread:SECTION HOST.partial:SECTION HOST.stale HOST+guest
 // HOST-guest HOST+guest:suspended HOST.k=VERSION HOST.k:running=VERSION HOST.k:state=WORD HOST.k:held=SERVICE
 // HOST.k:guests=GUEST HOST.boot=ID HOST.mark=none|theirs HOST.reason=WORD HOST.ill HOST.netless HOST.board=VALUE HOST.queue HOST.task=ID
-// HOST.memory=MIB HOST.cpu=MILLICORES HOST.fan2 HOST.loose HOST.reset HOST.staged=SUM HOST.guard=EPOCH trace:ACT=taken|running|done|failed|lost|vain|unasked|exit75|exit3|SUM calls:ACT bad:k withdrawn:k
+// HOST.memory=MIB HOST.cpu=MILLICORES HOST.fan2 HOST.loose HOST.reset HOST.staged=SUM HOST.agents=GUEST HOST.x=STATE HOST.guard=EPOCH trace:ACT=taken|running|done|failed|lost|vain|unasked|exit75|exit3|SUM calls:ACT bad:k withdrawn:k
 // more:l (what applies too) unjudged lost contradicted stale unlogged (first: what failed was not asked for its logs yet).
 
 // scene is a case under way.
@@ -201,8 +201,9 @@ func (sc *scene) visit(words []string) {
 		if list, ok := strings.CutPrefix(w, "rests:"); ok { // shut down, or suspended where a + stands before it
 			for _, g := range strings.Split(list, ",") {
 				name, saves := strings.CutPrefix(g, "+")
-				v.Rests = append(v.Rests,
-					plan.Rest{ID: name, Guest: name, How: map[bool]act.Name{false: act.Down, true: act.Save}[saves]})
+				name, after, _ := strings.Cut(name, "~") // g2~g1 is started half a minute after g1
+				v.Rests = append(v.Rests, plan.Rest{ID: name, Guest: name, After: after, Wait: 30 * time.Second,
+					How: map[bool]act.Name{false: act.Down, true: act.Save}[saves]})
 			}
 			continue
 		}
@@ -398,6 +399,12 @@ func (sc *scene) journal(words []string) {
 		case "checked":
 			before := *sc.f.Readings[sc.host]
 			before.Sections = slices.Clone(before.Sections)
+			if arg == "agents" {
+				before.Guests = slices.Clone(before.Guests)
+				for i := range before.Guests {
+					before.Guests[i].Agent.Name = "agent"
+				}
+			}
 			if arg == "queue" {
 				before.BMC.Waiting = []estate.BMCTask{{ID: "1"}}
 			}
@@ -736,6 +743,13 @@ func (sc *scene) seenOn(w string) {
 		delete(sc.f.Read, host)
 	case word == "x": // the service x
 		sc.component(host, "set:service/x", func(c *estate.Component) { c.Version = arg })
+	case word == "agents": // those of these guests answer, and no others
+		r.Guests = slices.Clone(r.Guests)
+		for i := range r.Guests {
+			if g := &r.Guests[i]; strings.Contains(arg, g.Name) {
+				g.Agent.Name = "agent"
+			}
+		}
 	case word == "staged":
 		r.Staged = []estate.Staged{{SHA256: arg}}
 	case word == "boot":

@@ -238,6 +238,9 @@ func (s *State) leapt(by time.Duration) {
 	for i := range s.Visits {
 		v := &s.Visits[i]
 		v.Waits, v.Proving, v.Held, v.HookRan = later(v.Waits, by), later(v.Proving, by), later(v.Held, by), later(v.HookRan, by)
+		for name, at := range v.Started {
+			v.Started[name] = later(at, by)
+		}
 		if n := len(v.Spans); n > 0 && v.Spans[n-1].To.IsZero() {
 			v.Spans[n-1].From = later(v.Spans[n-1].From, by)
 		}
@@ -485,6 +488,12 @@ func (s *State) done(v *Visit, a act.Act, e *Event, sum string) {
 	}
 	if r.Aside && v.Failure != nil {
 		v.Failure.Marked = true
+	}
+	if a.Kind == act.Start {
+		if v.Started == nil {
+			v.Started = map[string]time.Time{}
+		}
+		v.Started[a.Guest] = e.At
 	}
 	if v.Acts = append(v.Acts, a); a.Kind == act.Clear {
 		v.Clears = nil

@@ -11,6 +11,7 @@ import (
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
+	"yareharbour/core/span"
 )
 
 // visit goes on with one visit, one thing at a time.
@@ -86,6 +87,9 @@ func (t *turn) halts(v *Visit) bool {
 // shut down last first.
 func (t *turn) pay(v *Visit) {
 	o := v.Owed[len(v.Owed)-1]
+	if o.Kind.Of().Rules().Pays == act.Start && t.comesLater(v, &o) {
+		return
+	}
 	host := ""
 	for _, a := range v.Acts { // it was carried away before it could be started
 		if a.Kind == act.Carry && o.Kind == act.Down && a.UID() == o.UID() {
@@ -94,6 +98,44 @@ func (t *turn) pay(v *Visit) {
 	}
 	t.start(v, act.Act{Host: host, Kind: o.Kind.Of().Rules().Pays, Guest: o.Guest, GuestID: o.GuestID,
 		MemoryMiB: o.MemoryMiB, Lent: o.Lent})
+}
+
+// comesLater tells whether a guest is not started yet, because others must have run for some time or have their agents
+// answer. After the brief's patience it is started all the same.
+func (t *turn) comesLater(v *Visit, o *act.Act) bool {
+	i := slices.IndexFunc(v.Rests, func(r plan.Rest) bool { return r.UID() == o.UID() })
+	if i < 0 || v.Rests[i].After == "" {
+		return false
+	}
+	for _, name := range strings.Split(v.Rests[i].After, ", ") {
+		began, started := v.Started[name]
+		if !started {
+			continue // it did not come to rest, or is somebody's by now
+		}
+		ran := t.f.Now.Sub(began)
+		if ran < v.Rests[i].Wait {
+			t.wait(v.Host, fmt.Sprintf("%s is started once %s has run for %s", o.Guest, name, span.String(v.Rests[i].Wait)))
+			return true
+		}
+		if !t.fresh(v.Host, estate.GuestList) {
+			return true
+		}
+		if ran < t.s.Plan.Brief.Patience && agentSilent(v.Before, t.f.Readings[v.Host], name) {
+			t.wait(v.Host, fmt.Sprintf("%s is started once the agent of %s answers", o.Guest, name))
+			return true
+		}
+	}
+	return false
+}
+
+// agentSilent tells whether a guest's agent answered before the visit and does not now.
+func agentSilent(before, now *estate.Reading, guest string) bool {
+	answers := func(r *estate.Reading) bool {
+		return r != nil && slices.ContainsFunc(r.Guests, func(g estate.Guest) bool {
+			return g.Name == guest && g.Agent.Name != "" && g.Agent.Unread == ""
+		})
+	}
+	return answers(before) && !answers(now)
 }
 
 func (t *turn) halt(v *Visit) {

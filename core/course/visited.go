@@ -77,10 +77,12 @@ type Visit struct {
 	Phase  Phase
 	Before *estate.Reading // the host as it was
 	Acts   []act.Act       // that were done, in order
-	Owed   []act.Act       // that were done and are still to be undone
-	Skip   bool            // somebody asked to leave it out
-	Hands  *Word           // somebody takes the host over as it is
-	Owner  *Word           // of a host that was handed over: whose it is, and why
+	// Started is when guests were started again, by name
+	Started map[string]time.Time
+	Owed    []act.Act // that were done and are still to be undone
+	Skip    bool      // somebody asked to leave it out
+	Hands   *Word     // somebody takes the host over as it is
+	Owner   *Word     // of a host that was handed over: whose it is, and why
 	// who wants the tasks out of its BMC's queue that the visit clears; nil: it was planned so
 	Clearing *Word
 	Dropped  []int     // changes that somebody decided to leave out

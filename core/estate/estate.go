@@ -38,10 +38,12 @@ const (
 	Together Keep = "together"
 	KeptIn   Keep = "inside"
 	KeptOut  Keep = "outside"
+	// After keeps guests from being started before others, and from being shut down after them.
+	After Keep = "after"
 )
 
 // Keeps lists them.
-var Keeps = []Keep{Apart, Together, KeptIn, KeptOut}
+var Keeps = []Keep{Apart, Together, KeptIn, KeptOut, After}
 
 // Rule says where guests may be. Guests are named by name or UUID, with * for any run of characters in a name, or by a
 // label of theirs behind #; one word may mean several.
@@ -50,7 +52,13 @@ type Rule struct {
 	Guests []string `json:"guests"`
 	Hosts  []string `json:"hosts,omitempty"`  // that guests are kept inside or outside of
 	Prefer bool     `json:"prefer,omitempty"` // it gives way where it must
+	// Of are the guests that those of After come after, and Wait is how long one of these runs before.
+	Of   []string      `json:"of,omitempty"`
+	Wait time.Duration `json:"wait,omitempty"`
 }
+
+// Others is a rule that means the guests that those of After come after.
+func (r *Rule) Others() *Rule { return &Rule{Guests: r.Of} }
 
 // Means tells whether the rule speaks of the guest.
 func (r *Rule) Means(g *Guest) bool {
@@ -72,8 +80,8 @@ func (r *Rule) Means(g *Guest) bool {
 // Says puts the rule in words.
 func (r *Rule) Says() string {
 	says := "keep " + strings.Join(r.Guests, ", ") + " " + string(r.Keep)
-	if len(r.Hosts) > 0 {
-		says += " " + strings.Join(r.Hosts, ", ")
+	if of := slices.Concat(r.Hosts, r.Of); len(of) > 0 {
+		says += " " + strings.Join(of, ", ")
 	}
 	if r.Prefer {
 		says += ", if it can be"

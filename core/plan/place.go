@@ -146,7 +146,7 @@ func wayOf(w fit.Way, r *estate.Reading) Way {
 		if g.State != estate.Running {
 			how = act.Save
 		}
-		out.Rests = append(out.Rests, Rest{g.ID, g.Name, how})
+		out.Rests = append(out.Rests, Rest{ID: g.ID, Guest: g.Name, How: how})
 	}
 	return out
 }

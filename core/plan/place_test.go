@@ -186,8 +186,44 @@ func TestWhatIsDoneWithGuests(t *testing.T) {
 	}
 }
 
+// Who is started after another is shut down before it, whatever the order of the policies; what no rule speaks of stays in
+// theirs.
+func TestGuestsRestInTheOrderOfTheRules(t *testing.T) {
+	in, r := scenario(t), reading("a", 1, 1, 1, 1)
+	var all []string
+	for i := range r.Guests {
+		r.Guests[i].Name = fmt.Sprint("g", i)
+		all = append(all, r.Guests[i].Name)
+	}
+	rule := func(of string, wait time.Duration, guests ...string) estate.Rule {
+		return estate.Rule{Keep: estate.After, Guests: guests, Of: []string{of}, Wait: wait}
+	}
+	for want, rules := range map[string][]estate.Rule{
+		"g0 g1 g2 g3": nil,
+		"g1 g0 g2 g3": {rule("g0", 0, "g1")},
+		"g2 g1 g0 g3": {rule("g0", 0, "g1", "g2"), rule("g1", time.Minute, "g2")},
+		"g1 g2 g3 g0": {rule("g0", 0, "g*")},
+	} {
+		in.Cluster.Rules = rules
+		in.Brief.Guests = []Policy{{all[:4], DoShutDown}}
+		v := Visit{Host: "a"}
+		in.Brief.treats(&v, r)
+		in.inTurn(&v, r)
+		var got []string
+		for _, x := range v.Rests {
+			got = append(got, x.Guest)
+			if want := (Rest{ID: x.ID, Guest: "g2", How: act.Down, After: "g0, g1", Wait: time.Minute}); x.Guest == "g2" && len(rules) == 2 && x != want {
+				t.Errorf("%+v, want %+v", x, want)
+			}
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("%v, want %s", got, want)
+		}
+	}
+}
+
 func b2(r *estate.Reading) []Rest {
-	return []Rest{{r.Guests[1].ID, r.Guests[1].Name, act.Down}, {r.Guests[2].ID, r.Guests[2].Name, act.Down}}
+	return []Rest{{ID: r.Guests[1].ID, Guest: r.Guests[1].Name, How: act.Down}, {ID: r.Guests[2].ID, Guest: r.Guests[2].Name, How: act.Down}}
 }
 
 // A way out of a host that is closed by others is one more host out, where nothing else stands against it.

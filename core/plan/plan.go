@@ -375,6 +375,7 @@ func visit(in Input, host string) Visit {
 	slices.Sort(v.Restarts)
 	if v.Empties {
 		v.leaves = in.Brief.treats(&v, r)
+		in.inTurn(&v, r)
 		for i := range r.Guests {
 			if g := &r.Guests[i]; g.State == estate.Off &&
 				!slices.ContainsFunc(v.Colds, func(c Cold) bool { return c.UID() == g.UID() }) {

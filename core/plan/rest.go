@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"yareharbour/core/act"
 	"yareharbour/core/estate"
@@ -47,6 +48,10 @@ type Rest struct {
 	ID    string   `json:"id,omitempty"`
 	Guest string   `json:"guest"`
 	How   act.Name `json:"how"`
+	// After are the guests of the same host, by name and apart by commas, that are started before it, and Wait is how
+	// long each of them runs before.
+	After string        `json:"after,omitempty"`
+	Wait  time.Duration `json:"wait,omitempty"`
 }
 
 // UID is by what the guest is known.
@@ -54,10 +59,14 @@ func (r *Rest) UID() string { return cmp.Or(r.ID, r.Guest) }
 
 // Says puts it in words.
 func (r *Rest) Says() string {
+	says := " is shut down, and started again afterwards"
 	if r.How == act.Save {
-		return r.Guest + " is suspended to disk, and brought back afterwards"
+		says = " is suspended to disk, and brought back afterwards"
 	}
-	return r.Guest + " is shut down, and started again afterwards"
+	if r.After != "" {
+		says += ", after " + r.After
+	}
+	return r.Guest + says
 }
 
 // Eject is a guest that moves once its drives are empty.
@@ -135,7 +144,7 @@ func (b *Brief) treats(v *Visit, r *estate.Reading) (leaves string) {
 		g := &order[i]
 		switch d := done[g.UID()]; {
 		case d.rests():
-			v.Rests = append(v.Rests, Rest{g.ID, g.Name, act.Name(d)})
+			v.Rests = append(v.Rests, Rest{ID: g.ID, Guest: g.Name, How: act.Name(d)})
 		case d == DoEject:
 			v.Ejects = append(v.Ejects, Eject{g.ID, g.Name, act.Inserted(g)})
 		case d == DoCold:
@@ -145,6 +154,48 @@ func (b *Brief) treats(v *Visit, r *estate.Reading) (leaves string) {
 		}
 	}
 	return leaves
+}
+
+// inTurn puts the guests of a host that come to rest in the order that the rules want: who is started after another is
+// shut down before it.
+func (in Input) inTurn(v *Visit, r *estate.Reading) {
+	after := func(a, b *Rest) (wait time.Duration, is bool) {
+		x, y := guestOf(r, a.UID()), guestOf(r, b.UID())
+		for _, rule := range in.rules() {
+			if rule.Keep == estate.After && x != nil && y != nil && a.UID() != b.UID() && rule.Means(x) && rule.Others().Means(y) {
+				wait, is = max(wait, rule.Wait), true
+			}
+		}
+		return wait, is
+	}
+	left := v.Rests
+	for i := range left {
+		for j := range left {
+			if wait, is := after(&left[i], &left[j]); is {
+				left[i].After, left[i].Wait = strings.Join(nonblank(left[i].After, left[j].Guest), ", "), max(left[i].Wait, wait)
+			}
+		}
+	}
+	v.Rests = nil
+	for len(left) > 0 {
+		next := slices.IndexFunc(left, func(a Rest) bool { // nobody else comes after it
+			return !slices.ContainsFunc(left, func(b Rest) bool { _, is := after(&b, &a); return is })
+		})
+		next = max(next, 0) // rules that contradict each other are told by their precheck
+		v.Rests = append(v.Rests, left[next])
+		left = slices.Delete(left, next, next+1)
+	}
+}
+
+func guestOf(r *estate.Reading, uid string) *estate.Guest {
+	if i := slices.IndexFunc(r.Guests, func(g estate.Guest) bool { return g.UID() == uid }); i >= 0 {
+		return &r.Guests[i]
+	}
+	return nil
+}
+
+func nonblank(words ...string) []string {
+	return slices.DeleteFunc(words, func(w string) bool { return w == "" })
 }
 
 // Terms are those of fit on which the plan's visits are made.

@@ -2,6 +2,7 @@ package precheck
 
 import (
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -224,6 +225,9 @@ func rules(f Facts, _ *estate.Reading) found {
 			}
 			means[i] = append(means[i], of...)
 		}
+		if len(rule.Of) > 0 && len(f.meant(*rule.Others())) == 0 && len(unread) == 0 {
+			wrong = append(wrong, fmt.Sprintf("the rule %q names %q, and no host has such a guest", rule.Says(), strings.Join(rule.Of, ", ")))
+		}
 		if why := breaks(rule, means[i]); why != "" && !rule.Prefer {
 			broken = append(broken, fmt.Sprintf("the rule %q is broken already: %s", rule.Says(), why))
 		}
@@ -239,6 +243,9 @@ func rules(f Facts, _ *estate.Reading) found {
 			}
 		}
 	}
+	if name := f.circle(); name != "" {
+		wrong = append(wrong, "by the rules about who is started after whom "+name+" would be started after itself")
+	}
 	all := strings.Join(slices.Concat(wrong, open, broken), "; ")
 	switch {
 	case len(open) > 0:
@@ -249,6 +256,33 @@ func rules(f Facts, _ *estate.Reading) found {
 		return caution(all, "a visit breaks none that holds, and puts this one right where it can: move these guests, or lift the rule")
 	}
 	return clear(fmt.Sprintf("all rules name guests that exist and are kept (%d)", len(f.Rules)))
+}
+
+// circle is a guest that the rules have start after itself; "" where there is none.
+func (f *Facts) circle() string {
+	after := map[string][]placed{} // those after which a guest comes, by its UID
+	for i := range f.Rules {
+		if rule := &f.Rules[i]; rule.Keep == estate.After {
+			of := f.meant(*rule.Others())
+			for _, g := range f.meant(*rule) {
+				after[g.UID()] = append(after[g.UID()], slices.DeleteFunc(slices.Clone(of), func(o placed) bool { return o.UID() == g.UID() })...)
+			}
+		}
+	}
+	for _, from := range slices.Sorted(maps.Keys(after)) {
+		seen, todo := map[string]bool{}, slices.Clone(after[from])
+		for len(todo) > 0 {
+			g := todo[0]
+			if todo = todo[1:]; g.UID() == from {
+				return g.Name
+			}
+			if !seen[g.UID()] {
+				seen[g.UID()] = true
+				todo = append(todo, after[g.UID()]...)
+			}
+		}
+	}
+	return ""
 }
 
 // placed is a guest and its host.

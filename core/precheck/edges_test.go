@@ -32,6 +32,9 @@ func TestAClusterThatIsOnlyLookedAtTakesNoOrders(t *testing.T) {
 // Rules contradict each other about guests that both mean: two at least, and the same ones.
 func TestWhichRulesContradict(t *testing.T) {
 	rule := func(keep estate.Keep, guests ...string) estate.Rule { return estate.Rule{Keep: keep, Guests: guests} }
+	after := func(of string, guests ...string) estate.Rule {
+		return estate.Rule{Keep: estate.After, Guests: guests, Of: []string{of}}
+	}
 	for _, c := range []struct {
 		what  string
 		rules []estate.Rule
@@ -44,6 +47,11 @@ func TestWhichRulesContradict(t *testing.T) {
 		{"one in common", []estate.Rule{rule(estate.Together, "g-a", "g-b"), rule(estate.Apart, "g-b", "g-c")}, ""},
 		{"none in common", []estate.Rule{rule(estate.Together, "g-a"), rule(estate.Apart, "g-b", "g-c")}, ""},
 		{"of one kind", []estate.Rule{rule(estate.Apart, "g-a", "g-b"), rule(estate.Apart, "g-a", "g-b")}, ""},
+		{"one comes after itself", []estate.Rule{after("g-a", "g-b"), after("g-b", "g-c"), after("g-c", "g-a")},
+			"g-a would be started after itself"},
+		{"two come after one", []estate.Rule{after("g-a", "g-b"), after("g-a", "g-c"), after("g-b", "g-c")}, ""},
+		{"all of a pattern after one of them", []estate.Rule{after("g-a", "g-*")}, ""},
+		{"after nobody", []estate.Rule{after("nobody", "g-a")}, `names "nobody", and no host has such a guest`},
 		{"one is only preferred", []estate.Rule{rule(estate.Together, "g-a", "g-b"),
 			{Keep: estate.Apart, Guests: []string{"g-*"}, Prefer: true}}, ""},
 	} {

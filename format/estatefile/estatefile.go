@@ -215,6 +215,14 @@ type Rule struct {
 	Guests []string    `yaml:"guests"`
 	Hosts  []string    `yaml:"hosts"`
 	Prefer bool        `yaml:"prefer"`
+	Of     []string    `yaml:"of"`
+	Wait   string      `yaml:"wait"`
+}
+
+// rule is the rule that it says. It was looked at when the file was read.
+func (r Rule) rule() estate.Rule {
+	wait, _ := span.Parse(r.Wait)
+	return estate.Rule{Keep: r.Keep, Guests: r.Guests, Hosts: r.Hosts, Prefer: r.Prefer, Of: r.Of, Wait: wait}
 }
 
 // checkRules holds the rules of a cluster to what they may say.
@@ -224,20 +232,31 @@ func checkRules(f *strictyaml.File, at string, c *Cluster) error {
 		bound := r.Keep == estate.KeptIn || r.Keep == estate.KeptOut
 		switch {
 		case !slices.Contains(estate.Keeps, r.Keep):
-			return f.Errorf(at, "a rule keeps guests apart, together, inside hosts or outside hosts; not %q", r.Keep)
+			return f.Errorf(at, "a rule keeps guests apart, together, inside hosts, outside hosts or after others; not %q", r.Keep)
 		case len(r.Guests) == 0:
 			return f.Errorf(at, "a rule needs guests that it speaks of")
 		case bound && len(r.Hosts) == 0:
 			return f.Errorf(at, "a rule that keeps guests %s hosts needs hosts", r.Keep)
 		case !bound && len(r.Hosts) > 0:
 			return f.Errorf(at+".hosts", "a rule that keeps guests %s speaks of no hosts", r.Keep)
+		case r.Keep == estate.After && len(r.Of) == 0:
+			return f.Errorf(at, "a rule that keeps guests after others needs \"of\", the guests that are started first")
+		case r.Keep != estate.After && len(r.Of) > 0:
+			return f.Errorf(at+".of", "a rule that keeps guests %s speaks of no others", r.Keep)
+		case r.Keep != estate.After && r.Wait != "":
+			return f.Errorf(at+".wait", "a rule that keeps guests %s waits for nothing", r.Keep)
+		}
+		if r.Wait != "" {
+			if d, err := span.Parse(r.Wait); err != nil || d > time.Hour {
+				return f.Errorf(at+".wait", "a wait of %q: a time as \"30s\" is wanted, up to 1h", r.Wait)
+			}
 		}
 		for j, h := range r.Hosts {
 			if !slices.Contains(c.Hosts, h) {
 				return f.Errorf(fmt.Sprintf("%s.hosts[%d]", at, j), "%s has no host %q", c.Name, h)
 			}
 		}
-		for j, g := range r.Guests {
+		for j, g := range slices.Concat(r.Guests, r.Of) {
 			if _, err := path.Match(g, ""); err != nil || g == "" {
 				return f.Errorf(fmt.Sprintf("%s.guests[%d]", at, j), "%q is no name of a guest, nor a pattern", g)
 			}
@@ -270,7 +289,7 @@ func (f File) Describe() estate.Estate {
 		own := estate.Cluster{Name: c.Name, Hosts: c.Hosts, Act: c.Act, Reserve: reserve,
 			Moves: c.Moves, Patience: patience}
 		for _, r := range c.Rules {
-			own.Rules = append(own.Rules, estate.Rule(r))
+			own.Rules = append(own.Rules, r.rule())
 		}
 		for _, h := range c.Hosts { // the slowest counts
 			way, _ := f.ConnectorOf(h)

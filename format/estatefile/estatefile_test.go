@@ -76,3 +76,32 @@ func TestWhatIsWrongWithConnectorsAndLeases(t *testing.T) {
 		}
 	}
 }
+
+// Who is started after whom is a rule of its own: what it needs, and what no other rule may say.
+func TestRulesAboutOrder(t *testing.T) {
+	text := func(rule string) []byte {
+		return []byte(strings.Replace(two, "hosts: [ibis, knot]}", "hosts: [ibis, knot], rules: [{"+rule+"}]}", 1))
+	}
+	f, err := Parse("x", text("keep: after, guests: ['#web'], of: [db-1], wait: 30s"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := f.Describe().Clusters[0].Rules[0]
+	if r.Says() != "keep #web after db-1" || r.Wait != 30*time.Second {
+		t.Errorf("%+v", r)
+	}
+	for rule, want := range map[string]string{
+		"keep: after, guests: [a]":                           `needs "of"`,
+		"keep: after, guests: [a], of: ['[']":                "no name of a guest",
+		"keep: after, guests: [a], of: [b], wait: soon":      "a time as",
+		"keep: after, guests: [a], of: [b], wait: 2h":        "up to 1h",
+		"keep: after, guests: [a], of: [b], hosts: [ibis]":   "speaks of no hosts",
+		"keep: apart, guests: [a], of: [b]":                  "speaks of no others",
+		"keep: inside, guests: [a], hosts: [ibis], wait: 1m": "waits for nothing",
+		"keep: beside, guests: [a]":                          "or after others",
+	} {
+		if _, err := Parse("x", text(rule)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %q", rule, err, want)
+		}
+	}
+}
