@@ -24,6 +24,12 @@ test: build
 lab:
 	YARE_LAB=1 $(GO) test -count=1 -parallel 4 -timeout 30m ./lab
 
+# Rounds over so many worlds at random, with whatever may befall them: docs/reliability.md.
+SEEDS ?= 1000
+FROM ?= 0
+soak:
+	GOGC=400 $(GO) test -count=1 -timeout 0 ./round -run TestSoak -seeds $(SEEDS) -from $(FROM)
+
 check:
 	@wrong=$$(gofmt -l .); [ -z "$$wrong" ] || { echo "not as gofmt writes it: $$wrong"; exit 1; }
 	$(GO) run $(STATICCHECK) ./...

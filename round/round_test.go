@@ -4,8 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"maps"
-	"math/rand"
 	"slices"
 	"strings"
 	"testing"
@@ -14,7 +12,6 @@ import (
 	"yareharbour/core/act"
 	"yareharbour/core/course"
 	"yareharbour/core/estate"
-	"yareharbour/core/plan"
 	"yareharbour/sim"
 	"yareharbour/sim/demo"
 )
@@ -524,56 +521,5 @@ func TestATurnLooksAtNoMoreThanItNeeds(t *testing.T) {
 	small, large := reads(demo.Generate(3, 1, 4, 3)), reads(demo.Generate(3, 5, 4, 3))
 	if large != small {
 		t.Errorf("%d sections were read in an estate of one cluster, %d in one of five", small, large)
-	}
-}
-
-// Seeded worlds with faults at random times: whatever happens, the invariants hold, and a round that says it is
-// finished is.
-func TestRandomWorlds(t *testing.T) {
-	worlds := int64(60)
-	if testing.Short() {
-		worlds = 5
-	}
-	for seed := range worlds {
-		t.Run(fmt.Sprint(seed), func(t *testing.T) {
-			t.Parallel()
-			inBubble(t, demo.Generate(seed, 1, 5, 3), func(t *testing.T, h *harness) {
-				h.out = 1 + int(seed%2)
-				r := rand.New(rand.NewSource(seed))
-				hosts := h.world.Estate.Clusters[0].Hosts
-				h.brief = func(b *plan.Brief) {
-					switch seed % 3 {
-					case 1:
-						b.Home = true
-					case 2:
-						b.Trial, b.Soak = hosts[r.Intn(len(hosts))], time.Minute
-					}
-				}
-				died := map[string]bool{}
-				h.onAct = func(h *harness) {
-					if r.Intn(12) > 0 {
-						return
-					}
-					kinds := []sim.FaultKind{sim.NoReturn, sim.MoveFails, sim.InstallFails, sim.BMCDrops, sim.Crashes}
-					f := sim.Fault{Host: hosts[r.Intn(len(hosts))], Kind: kinds[r.Intn(len(kinds))], Times: 1}
-					died[f.Host] = died[f.Host] || f.Kind == sim.Crashes
-					if err := h.world.Order(f); err != nil {
-						t.Error(err)
-					}
-				}
-				s, err := h.start(h.plan("c01"))
-				if err != nil {
-					t.Fatal(err)
-				}
-				maps.DeleteFunc(h.world.Restarts, func(g string, _ int) bool { return died[strings.Split(g, "-")[0]] })
-				sound(t, h)
-				if s.Status == course.Running {
-					t.Error("the runner returned while the round runs")
-				}
-				if wrong := h.inLine("c01"); s.Status == course.Finished && len(wrong) > 0 && len(died) == 0 {
-					t.Errorf("finished, but %v", wrong)
-				}
-			})
-		})
 	}
 }

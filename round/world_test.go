@@ -1,6 +1,7 @@
 package round
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -56,6 +57,7 @@ type harness struct {
 	out       int           // hosts that may be out at once; 0: 1
 	spare     bool          // no reserve is kept
 	onAct     func(*harness)
+	befall    func(*harness) // before a call takes effect
 	withdrawn func(act.Change) string
 	reads     int
 	opened    map[string]int // sessions, by host
@@ -252,6 +254,9 @@ func (h *harness) step(effect func() error) error {
 	if h.dead {
 		return errDead
 	}
+	if h.befall != nil {
+		h.befall(h)
+	}
 	h.ops++
 	if h.ops == h.jumpAt {
 		h.skew += h.jump
@@ -298,6 +303,9 @@ func (h *harness) watch() {
 	seen := map[string]string{}
 	for name, host := range h.world.Hosts {
 		for _, g := range host.Reading.Guests {
+			if g.State == estate.Suspended {
+				continue // as a migration that broke off leaves it
+			}
 			if other, twice := seen[g.Name]; twice {
 				h.broken = append(h.broken, fmt.Sprintf("%s is on %s and on %s", g.Name, name, other))
 			}
@@ -409,7 +417,7 @@ func (h *harness) reading(host string, sections []estate.SectionName) *estate.Re
 		r.SetSection(section)
 	}
 	if err == nil {
-		r.Health, r.BMC = slices.Clone(b.Reading.Health), estate.BMC{Power: "On", Reset: b.BMCReset}
+		r.Health, r.BMC = slices.Clone(b.Reading.Health), estate.BMC{Power: cmp.Or(b.Reading.BMC.Power, "On"), Reset: b.BMCReset}
 		for _, t := range h.world.Firmware(host) {
 			r.BMC.Tasks = append(r.BMC.Tasks, t.ID)
 			if t.State == connector.TaskRuns {
@@ -518,10 +526,17 @@ func (s session) Trace(_ context.Context, a act.Act, task string) (act.Trace, er
 
 // The journal.
 
+// longest is how many entries a journal of these tests may have: one that has more is written in a circle.
+const longest = 6000
+
 func (h *harness) Append(_ context.Context, e course.Event) (course.Event, string, error) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.advance()
+	if n := len(h.journal); n > longest {
+		return e, "", fmt.Errorf("the journal grows and grows: %s %s; %s %s", h.journal[n-1].Kind, h.journal[n-1].Says(),
+			h.journal[n-2].Kind, h.journal[n-2].Says())
+	}
 	err := h.step(func() error {
 		e.Seq, e.V, e.Epoch = int64(len(h.journal)+1), course.Schema, h.epoch
 		h.journal = append(h.journal, e)

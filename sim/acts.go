@@ -215,6 +215,7 @@ func (w *World) Close(host string, m estate.Mark) error {
 	w.note(h, act.LogHost, "closed by %s, round %s: %s",
 		m.By, m.Round, m.Reason)
 	w.act("close %s", host)
+	w.reopens(host)
 	return nil
 }
 

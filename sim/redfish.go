@@ -300,6 +300,7 @@ func (b *bmc) serviceRoot(h *Host, _ *http.Request) (int, any) {
 	})
 }
 
+// powerOf is the host's power, as its BMC says it.
 func powerOf(h *Host) string {
 	if h.Reading.BMC.Power == "Off" {
 		return "Off"

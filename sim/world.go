@@ -112,7 +112,8 @@ const (
 )
 
 // FaultKinds lists them.
-var FaultKinds = []FaultKind{NoReturn, MoveFails, InstallFails, BMCDrops, LeavesTask, Crashes, LosesAnswer, HookWaits, HookFails, Answers}
+var FaultKinds = []FaultKind{NoReturn, MoveFails, InstallFails, BMCDrops, LeavesTask, Crashes, LosesAnswer, HookWaits, HookFails, Answers,
+	MovePauses, GuestQuits, HalfInstalled, LosesTask, ForgetsImage, IgnoresRestart, StaysOff, IsReopened}
 
 // Fault is an ordered fault; it strikes Times times.
 type Fault struct {
@@ -134,7 +135,7 @@ func (w *World) Order(f Fault) error {
 		return fmt.Errorf("there is no fault %q: there are %s", f.Kind, estate.Listed(FaultKinds))
 	}
 	if f.Kind == Answers {
-		h.Up = true
+		h.Up, h.Reading.BMC.Power = true, ""
 		return nil
 	}
 	if f.Kind == Crashes {
@@ -218,7 +219,13 @@ func (w *World) finish(t *Task) {
 		w.note(h, keepers[t.Kind], "error: %s: %s", strings.TrimSpace(t.Kind+" "+of), t.Fails)
 		return
 	}
+	if w.outcome(h, t) {
+		return
+	}
 	w.note(h, keepers[t.Kind], "%s ended", strings.TrimSpace(t.Kind+" "+of))
+	if t.Kind != "move" && t.Kind != "restart" && w.strikes(h.Name, LosesTask) {
+		defer w.forget(t)
+	}
 	switch t.Kind {
 	case "move":
 		w.land(h, w.Hosts[t.To], t)
@@ -319,7 +326,7 @@ func (w *World) comeUp(h *Host, t *Task) {
 		return
 	}
 	r := &h.Reading
-	h.Up, r.BootedAt = true, w.Now
+	h.Up, r.BMC.Power, r.BootedAt = true, "", w.Now
 	r.BootID = bootID(h.Name, w.Serial)
 	for i := range r.Components {
 		r.Components[i].Running, r.Components[i].Restarts, r.Components[i].Holders = "", "", nil

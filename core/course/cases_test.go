@@ -350,6 +350,29 @@ plan a k/host rests:g2~g1
 journal a: began checked stage:k move:g1>b down:g2 close put:k restart:1 proving proven open
 ⇒ begin start g2 a
 
+# what is owed can't be undone after a failure: the host is handed over with it, once
+brief out=2 leaves=1
+plan a k/host rests:g1
+journal a: began checked stage:k down:g1 blocked
+seen a.silent
+⇒ record waits a: before it can start g1
+
+# what is owed can't be undone after a failure: and is named
+brief out=2 leaves=1
+plan a k/host rests:g1
+journal a: began checked stage:k down:g1 blocked blocked
+⇒ record handed over a: it is … from now on: the round left it, after: drain failed: for a reason…
+
+# what is owed can't be undone after a failure: where it was to be left out as well
+plan a k/host rests:g1
+journal a: began checked stage:k down:g1 blocked skip:a start:g1/failed start:g1/failed start:g1/failed
+⇒ record handed over a: it is … from now on: it was to be left out, after: drain failed: for a reason…
+
+# a visit that a gate held for good is handed over like any other
+plan a k/host
+journal a: blocked give
+⇒ record handed over a: it is op's from now on: a reason
+
 # a visit that is under way is not held by a pause
 plan a k/
 journal a: began checked pause

@@ -44,7 +44,7 @@ func (s *State) Debts(readings map[string]*estate.Reading) (out []Debt) {
 		}
 		r := readings[v.Host]
 		open := r.Reached() && r.Closed == nil
-		closed := v.Closed() || v.Phase == HandedOver && (v.Did(act.Close, 0) || v.Did(act.Adopt, 0))
+		closed := v.Closed() || v.Phase == HandedOver && (v.Did(act.Close, 0) || v.Did(act.Adopt, 0)) && !v.Did(act.Open, 0)
 		if closed && !open {
 			d.Owed = append(d.Owed, "it is closed")
 		}
@@ -60,8 +60,8 @@ func (s *State) Debts(readings map[string]*estate.Reading) (out []Debt) {
 			d.Owed = append(d.Owed, Owes(a))
 			d.Acts = append(d.Acts, a)
 		}
-		for _, a := range v.Loose {
-			if !open {
+		for _, a := range v.Loose { // whoever opened the host has seen to it; of one that was never closed nobody has
+			if gone := a.Guest != "" && estate.RunsSomewhere(a.UID(), readings); !gone && (!open || !closed) {
 				d.Owed = append(d.Owed, notTold(a))
 			}
 		}

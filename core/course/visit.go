@@ -171,8 +171,12 @@ func (t *turn) afterFailure(v *Visit) {
 	case !v.Skip && t.s.leaves():
 		says = "left as it is, and the round goes on, after: "
 		ended = &Word{By: t.s.Plan.Brief.By, Reason: "the round left it, after: " + v.Failure.Says()}
+	case v.Skip && v.Unpaid != "":
+		ended = &Word{By: t.s.Plan.Brief.By, Reason: "it was to be left out, after: " + v.Failure.Says()}
 	}
 	switch {
+	case ended != nil && v.Unpaid != "":
+		t.hands(v, ended)
 	case ended != nil && !v.Closed() && t.busy(v.Host) == 0 && len(v.Owed) > 0:
 		t.pay(v)
 	case ended != nil && !v.Closed() && t.busy(v.Host) == 0:

@@ -89,10 +89,12 @@ type Visit struct {
 	Loose    []act.Act // of a host that was handed over: acts of which nobody knows how they came out
 	// why a host that is handed over could not be told so, and carries the round's mark
 	Unmarked string
-	Waits    time.Time // since when it waits for what can't be read; zero while it does not
-	Why      string    // what it waits for
-	Waited   bool      // it was waited for once, and is not a second time
-	Anew     bool      // somebody let it go on after a failure: it is closed anew if its mark is gone
+	// why what it owes can't be undone after its failure; it is handed over with that
+	Unpaid string
+	Waits  time.Time // since when it waits for what can't be read; zero while it does not
+	Why    string    // what it waits for
+	Waited bool      // it was waited for once, and is not a second time
+	Anew   bool      // somebody let it go on after a failure: it is closed anew if its mark is gone
 	// Held is since when a hook says wait, and HookRan when it last did; zero where none does.
 	Held, HookRan time.Time
 	Proving       time.Time // since when it is being proven
@@ -164,6 +166,7 @@ func (v *Visit) goOn() {
 	if v.Phase == Settling {
 		v.Phase, v.Proving = Working, time.Time{}
 	}
+	v.Unpaid = ""
 	v.Failure, v.Waits, v.Why, v.Held, v.HookRan = nil, time.Time{}, "", time.Time{}, time.Time{}
 }
 
@@ -269,8 +272,9 @@ func (v *Visit) step() act.Step {
 
 func (v *Visit) fail(a *act.Act, e *Event, certain bool) {
 	v.end(e.At, true)
-	if v.Failure != nil {
-		return // the first is what a person must know of
+	if v.Failure != nil { // the first is what a person must know of
+		v.Unpaid = e.Detail
+		return
 	}
 	step := v.step()
 	if a != nil {

@@ -95,9 +95,6 @@ func (s *State) Refuses(e *Event) string {
 		}
 		return ""
 	case AskHand:
-		if v.Phase == Waiting {
-			return "its visit has not begun: yare round skip leaves it out"
-		}
 		return ""
 	}
 	return fmt.Sprintf("nobody can decide %q", e.Detail)
