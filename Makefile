@@ -1,7 +1,7 @@
 GO ?= go
 export CGO_ENABLED = 0
 
-.PHONY: build demo test lab check bench
+.PHONY: build demo test lab soak check bench
 
 # What runs beside something else: these are also tested for data races, which takes a C compiler.
 RACING = ./bundle/... ./cli/... ./connector/... ./feed/... ./harbour/... ./payload/... ./round/... ./secret/... ./sim/... ./store/... ./tui/...

@@ -8,6 +8,7 @@ require (
 	charm.land/bubbletea/v2 v2.1.1
 	filippo.io/age v1.3.2
 	github.com/ProtonMail/go-crypto v1.5.2
+	github.com/aymanbagabas/go-udiff v0.4.2
 	github.com/cenkalti/backoff/v5 v5.0.3
 	github.com/charmbracelet/x/term v0.2.2
 	github.com/digitalocean/go-libvirt v0.0.0-20261013170128-efbbdf578ac8

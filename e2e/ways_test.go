@@ -318,6 +318,58 @@ func TestAFailedHostIsLeftBehind(t *testing.T) {
 	}
 }
 
+// What a round keeps of a host is listed, verified, shown and compared; what was changed since is told and not shown.
+func TestConfigurationsThatWereKept(t *testing.T) {
+	t.Parallel()
+	dir := demoState(t, 2000)
+	walk(t, dir, []step{
+		{"backup list", 0, []string{"no round has kept a configuration yet"}},
+		{"backup diff knot", 1, nil},
+		{"round start vts/knot --reason one", 0, nil},
+		{"backup list vts", 0, []string{"knot", "knot.json"}},
+		{"backup show knot", 0, []string{"1 file, SHA-256"}},
+		{"backup show knot --file knot.json", 0, []string{`"host": "knot"`, "1.8-brae1"}},
+		{"backup show knot --file etc/hosts", 1, nil},
+		{"backup diff knot", 1, nil}, // there is one alone
+		{"round start vts/ibis --reason two", 0, nil},
+		{"backup list ibis", 0, []string{"ibis.json"}},
+		{"backup prune", 2, nil},
+		{"backup prune --keep 1 --yes", 0, []string{"none goes by that"}}, // the newest of a host never does
+	})
+	files, err := filepath.Glob(filepath.Join(dir, "kept", "configurations", "*", "knot.json"))
+	if err != nil || len(files) != 1 {
+		t.Fatal(files, err)
+	}
+	text, err := os.ReadFile(files[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	// an older copy, as a round of another time would have kept it
+	old := filepath.Join(dir, "kept", "configurations", "01JAAAAAAAAAAAAAAAAAAAAAAA")
+	if err := os.Mkdir(old, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	file := filepath.Join(old, "knot.json")
+	if err := os.WriteFile(file, []byte(strings.ReplaceAll(string(text), "Brae Linux 4.2", "Brae Linux 4.1")), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chtimes(file, time.Time{}, time.Now().Add(-100*24*time.Hour)); err != nil {
+		t.Fatal(err)
+	}
+	walk(t, dir, []step{
+		{"backup diff knot", 3, []string{"knot.json: other content", "\n- \"release\": \"Brae Linux 4.1\"", "\n+ \"release\": \"Brae Linux 4.2\""}},
+		{"backup show knot AAAAAA", 0, []string{"01JAAAAAAAAAAAAAAAAAAAAAAA"}},
+		{"backup prune --older-than 90d --yes", 0, []string{"01JAAAAAAAAAAAAAAAAAAAAAAA"}},
+		{"backup diff knot", 1, nil},
+	})
+	if err := os.WriteFile(files[0], append(text, ' '), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if r := run(t, "backup", "show", "knot", "--state", dir); r.code != 1 || !strings.Contains(r.err, "it was changed since") {
+		t.Errorf("exit %d\n%s%s", r.code, r.out, r.err)
+	}
+}
+
 // Hooks run here with the process of a round killed at each: every one has run once in the end, the one that says wait
 // until it no longer does.
 func TestHooksWithTheirRunnerKilled(t *testing.T) {
