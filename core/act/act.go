@@ -210,6 +210,8 @@ type Needs struct {
 	Empty  bool // no guest holds memory of it
 	Closed bool // it carries the round's mark
 	Alone  bool // nothing else of the round is under way on it
+	// Powered: nothing about its power and temperature has become worse since the visit began
+	Powered bool
 }
 
 // Rules are what holds of every act of a kind.

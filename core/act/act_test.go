@@ -480,7 +480,7 @@ func TestEveryKindIsWhole(t *testing.T) {
 	for k, want := range map[Name]Rules{
 		Restart: {Needs: Needs{Empty: true, Closed: true, Alone: true}, Quiet: true, Tries: 1},
 		Close:   {Needs: Needs{Empty: true, Alone: true}, Tries: 1},
-		Flash:   {Needs: Needs{Alone: true}, Quiet: true, Tries: 1},
+		Flash:   {Needs: Needs{Alone: true, Powered: true}, Quiet: true, Tries: 1},
 		Install: {Needs: Needs{Alone: true}, Tries: 1},
 		Open:    {Needs: Needs{Alone: true}, Tries: 1},
 		Move:    {Tries: 3},

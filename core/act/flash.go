@@ -20,7 +20,7 @@ type flash struct{}
 const Settling = time.Minute
 
 func (flash) Rules() Rules {
-	return Rules{Step: ChangeStep, Needs: Needs{Alone: true}, Tries: 1, Quiet: true, Carries: true,
+	return Rules{Step: ChangeStep, Needs: Needs{Alone: true, Powered: true}, Tries: 1, Quiet: true, Carries: true,
 		Remedy: "see the BMC's own log of that moment, fix it, then resume the round",
 		Unclear: "look at the BMC's own log and tasks; flash it by hand, or restart the BMC so that nothing can be " +
 			"under way in it, then resume the round"}

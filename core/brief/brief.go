@@ -197,6 +197,8 @@ var Settings = []*Setting{
 	filed("hooks", list("hook", Lines, "a program that runs at a point of the round, as \"before visit within 2m wait 75: /path/of/program\"",
 		func(b *plan.Brief) *[]act.Hook { return &b.Hooks }, func(w string, _ *time.Location) (act.Hook, error) { return act.ParseHook(w) },
 		func(h act.Hook) string { return h.Says() })),
+	span("clear-tasks", "take tasks out of a BMC's queue that have waited there for so long, before the host is visited",
+		func(b *plan.Brief) *time.Duration { return &b.ClearTasks }),
 	list("temporary", Lines, "\"stop NAME.service\" or \"start NAME.service\": a service that is changed for the time of each visit",
 		func(b *plan.Brief) *[]act.Lent { return &b.Temporary }, func(w string, _ *time.Location) (act.Lent, error) { return act.ParseLent(w) },
 		act.Lent.Says),

@@ -373,6 +373,18 @@ plan a k/host
 journal a: blocked give
 ⇒ record handed over a: it is op's from now on: a reason
 
+# no image is sent while power has become worse
+plan a f/none
+journal a: began checked
+seen a.psu
+⇒ record blocked a: no image is sent while its power or temperature is not well: power supply 2: it is dead
+
+# no image is sent before it was looked at
+plan a f/none
+journal a: began checked
+seen stale
+⇒ look a bmc,firmware,health,host
+
 # a visit that is under way is not held by a pause
 plan a k/
 journal a: began checked pause

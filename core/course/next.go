@@ -257,7 +257,11 @@ func (t *turn) start(v *Visit, a act.Act) {
 	if r.Needs.Empty {
 		sections = append(sections, estate.GuestList)
 	}
-	if !t.fresh(a.Host, sections...) {
+	looked := t.fresh(a.Host, sections...)
+	if r.Needs.Powered {
+		looked = t.fresh(a.Host, estate.HealthItems) && looked
+	}
+	if !looked {
 		return
 	}
 	seen := t.f.Readings[a.Host]
@@ -268,7 +272,11 @@ func (t *turn) start(v *Visit, a act.Act) {
 			return
 		}
 	}
-	if no := unmet(r.Needs, seen, t.s.Round); no != nil {
+	no := unmet(r.Needs, seen, t.s.Round)
+	if r.Needs.Powered && no == nil {
+		no = unpowered(v, seen)
+	}
+	if no != nil {
 		t.record(Event{Kind: Blocked, Host: v.Host, Detail: no.why, Remedy: no.remedy, Command: no.command})
 		return
 	}
@@ -300,6 +308,22 @@ func sectionSays(host string, s estate.SectionName) string {
 type lack struct {
 	why, remedy string
 	command     []string // that helps, where one does
+}
+
+// unpowered returns what of the host's power or temperature is not well that was when its visit began; nil where nothing
+// is, or where nobody tells.
+func unpowered(v *Visit, seen *estate.Reading) *lack {
+	var before []string
+	if v.Before != nil {
+		before = precheck.Unpowered(v.Before.Health)
+	}
+	for _, x := range precheck.Unpowered(seen.Health) {
+		if !slices.Contains(before, x) && seen.Read(estate.HealthItems) {
+			return &lack{"no image is sent while its power or temperature is not well: " + x,
+				"see to it on the host, then resume the round", nil}
+		}
+	}
+	return nil
 }
 
 // unmet returns what of an act's needs is not there; nil where all is.

@@ -43,7 +43,7 @@ import (
 // Words of seen: HOST.silent HOST.off HOST.bmc-silent HOST.unread:SECTION HOST.partial:SECTION HOST.stale HOST+guest
 // HOST-guest HOST+guest:suspended HOST.k=VERSION HOST.k:running=VERSION HOST.k:state=WORD HOST.k:held=SERVICE
 // HOST.k:guests=GUEST HOST.boot=ID HOST.mark=none|theirs HOST.reason=WORD HOST.ill HOST.netless HOST.board=VALUE HOST.queue HOST.task=ID
-// HOST.memory=MIB HOST.cpu=MILLICORES HOST.fan2 HOST.loose HOST.reset HOST.staged=SUM HOST.agents=GUEST HOST.x=STATE HOST.guard=EPOCH trace:ACT=taken|running|done|failed|lost|vain|unasked|exit75|exit3|SUM calls:ACT bad:k withdrawn:k
+// HOST.memory=MIB HOST.cpu=MILLICORES HOST.fan2 HOST.loose HOST.reset HOST.staged=SUM HOST.agents=GUEST HOST.x=STATE HOST.psu HOST.guard=EPOCH trace:ACT=taken|running|done|failed|lost|vain|unasked|exit75|exit3|SUM calls:ACT bad:k withdrawn:k
 // more:l (what applies too) unjudged lost contradicted stale unlogged (first: what failed was not asked for its logs yet).
 
 // scene is a case under way.
@@ -741,6 +741,8 @@ func (sc *scene) seenOn(w string) {
 		r.SetSection(estate.Section{Name: estate.SectionName(word[8:]), At: noon, Partial: "half of it"})
 	case word == "stale":
 		delete(sc.f.Read, host)
+	case word == "psu":
+		r.Health = append(slices.Clone(r.Health), estate.Health{Item: "power supply 2", Detail: "it is dead"})
 	case word == "x": // the service x
 		sc.component(host, "set:service/x", func(c *estate.Component) { c.Version = arg })
 	case word == "agents": // those of these guests answer, and no others

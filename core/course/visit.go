@@ -302,7 +302,7 @@ func (t *turn) answers(v *Visit) []precheck.Answer {
 	f.StagesMiB, f.Kernel = v.Stages()
 	f.Visit = precheck.Visit{Begun: true, Planned: planned(v), Withdrawn: t.withdrawn(v, today)}
 	f.Drops, f.Controller = v.Drops, t.s.Plan.Controller
-	f.Own = today.Own
+	f.Own, f.Clears, f.Flashes = today.Own, v.Clears, v.Flashes()
 	f.Programs, f.OnHost = t.s.Plan.Brief.Programs(func(path string) error { return today.Programs[path] })
 	for _, c := range v.Changes {
 		if c.File == "" {

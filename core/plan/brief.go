@@ -61,6 +61,8 @@ type Brief struct {
 	Windows []Window `json:"windows,omitempty"`
 	// Hooks are programs of a site's own that run at points of the round.
 	Hooks []act.Hook `json:"hooks,omitempty"`
+	// ClearTasks is for how long a task has waited in a host's BMC that its visit takes out of the queue first; 0: none is.
+	ClearTasks time.Duration `json:"clear_tasks,omitempty"`
 	// Temporary are services that are changed for the time of each visit.
 	Temporary []act.Lent `json:"temporary,omitempty"`
 	// Adopts is a host that a lost round left closed: its mark is made this round's, and the host is brought to an end

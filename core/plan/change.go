@@ -32,6 +32,11 @@ func (v *Visit) Stages() (mib int64, kernel bool) {
 	return (bytes + 1<<20 - 1) >> 20, kernel
 }
 
+// Flashes tells whether the visit sends the host's BMC images.
+func (v *Visit) Flashes() bool {
+	return slices.ContainsFunc(v.Changes, func(c act.Change) bool { return c.Kind() == act.Flash })
+}
+
 // Mismatches returns the combinations on no compatibility list that the host would have after the visit.
 func (v *Visit) Mismatches(cat *catalogue.Catalogue, r *estate.Reading) []catalogue.Mismatch {
 	return cat.Mismatches(r.Release, r.Models(), after(r, v))

@@ -357,6 +357,11 @@ func visit(in Input, host string) Visit {
 			v.Staged = append(v.Staged, c.SHA256)
 		}
 	}
+	for _, t := range r.BMC.Waiting {
+		if old := in.Brief.ClearTasks; old > 0 && !t.Since.IsZero() && in.Now.Sub(t.Since) >= old && len(v.Changes) > 0 {
+			v.Clears = append(v.Clears, t.ID)
+		}
+	}
 	v.WaysBack = in.waysBack(&v)
 	then := in.features(&v)
 	v.Drops = slices.DeleteFunc(slices.Clone(r.Offers().Features), func(f string) bool {
@@ -396,7 +401,7 @@ func (in Input) facts(v *Visit) precheck.Facts {
 		Payloads: map[string]error{}}
 	f.StagesMiB, f.Kernel = v.Stages()
 	f.Drops, f.Controller = v.Drops, in.Controller
-	f.Own = in.Own[v.Host]
+	f.Own, f.Clears, f.Flashes = in.Own[v.Host], v.Clears, v.Flashes()
 	f.Programs, f.OnHost = in.Brief.Programs(in.Programs)
 	for _, c := range v.Changes {
 		if c.File == "" {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"yareharbour/core/act"
 	"yareharbour/core/estate"
@@ -86,5 +87,21 @@ func TestWhatWaitsSavesTime(t *testing.T) {
 	}
 	if len(Moved(&before, &p)) > 0 {
 		t.Errorf("what was shown is refused once payloads wait: %v", Moved(&before, &p))
+	}
+}
+
+// What has waited at a BMC for as long as the brief says is cleared first, and no more; of what is not known since when it
+// waits nothing is.
+func TestOldTasksAreClearedFirst(t *testing.T) {
+	in := parse(t, "a 10 | deb:k=1\nb 10 | deb:k=2", "deb:k 2 host")
+	waits := []estate.BMCTask{{ID: "old", Since: now.Add(-72 * time.Hour)}, {ID: "young", Since: now.Add(-time.Hour)}, {ID: "unknown"}}
+	in.Readings["a"].BMC.Waiting, in.Readings["b"].BMC.Waiting = waits, waits
+	if p := Make(in); len(p.Visits[0].Clears) > 0 || p.Visits[0].Obstacle == "" {
+		t.Errorf("nobody asked for it: %v", p.Visits[0].Clears)
+	}
+	in.Brief.ClearTasks = 48 * time.Hour
+	p := Make(in)
+	if v := &p.Visits[0]; len(p.Visits) != 1 || len(v.Clears) != 1 || v.Clears[0] != "old" || !strings.Contains(v.Obstacle, "young, unknown") {
+		t.Errorf("%v, %q", v.Clears, v.Obstacle)
 	}
 }

@@ -1,6 +1,7 @@
 package precheck
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -164,5 +165,41 @@ func TestWhatAnAnswerSaysOfItself(t *testing.T) {
 	f.Readings["a"].Condition.Ahead = -2 * clockBlocker
 	if got := answerOf(f, "clock"); got.Evidence != "its clock is 10 min behind this one" {
 		t.Errorf("%q", got.Evidence)
+	}
+}
+
+// An image waits for power and temperature; what is only not known, or of something else, is told and holds nothing up.
+func TestPowerBeforeAnImage(t *testing.T) {
+	for _, c := range []struct {
+		item    estate.Health
+		flashes bool
+		want    Level
+	}{
+		{estate.Health{Item: "power redundancy", Detail: "lost"}, true, Blocker},
+		{estate.Health{Item: "temperature CPU 1", Detail: "97 °C"}, true, Blocker},
+		{estate.Health{Item: "power supply 2", Detail: "dead"}, false, Caution},
+		{estate.Health{Item: "power supply 2", Unknown: true, Detail: "it does not say"}, true, Caution},
+		{estate.Health{Item: "fan 3", Detail: "it stands"}, true, Caution},
+		{estate.Health{Item: "power supply 2", OK: true}, true, Clear},
+	} {
+		f := facts()
+		f.Flashes = c.flashes
+		r := f.Readings["a"]
+		r.Health = append(slices.Clone(r.Health), c.item)
+		if a := answerOf(f, "health"); a.Level != c.want {
+			t.Errorf("%+v: %s, %q", c, a.Level, a.Evidence)
+		}
+	}
+}
+
+// Tasks that the visit clears first do not count, and are named.
+func TestTasksThatAreClearedFirst(t *testing.T) {
+	f := facts()
+	f.Readings["a"].BMC.Waiting = []estate.BMCTask{{ID: "1"}, {ID: "2"}}
+	for want, clears := range map[string][]string{"1 task in the BMC's queue would run at the next restart: 2": {"1"}, "first clears from its queue 1, 2": {"1", "2"}} {
+		f.Clears = clears
+		if a := answerOf(f, "bmc"); !strings.Contains(a.Evidence, want) || (a.Level == Clear) != (len(clears) == 2) {
+			t.Errorf("%v: %s, %q", clears, a.Level, a.Evidence)
+		}
 	}
 }

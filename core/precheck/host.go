@@ -20,10 +20,14 @@ func bmc(f Facts, r *estate.Reading) found {
 		return unknown(Blocker, "the BMC is unread: "+why,
 			"see that the BMC answers; a host whose power can't be told is not restarted")
 	}
-	if n := len(r.BMC.Waiting); n > 0 {
+	left := slices.DeleteFunc(r.BMC.Waits(), func(id string) bool { return slices.Contains(f.Clears, id) })
+	if n := len(left); n > 0 {
 		return blocker(catalogue.Some(n, "task")+" in the BMC's queue would run at the next restart: "+
-			strings.Join(r.BMC.Waits(), ", "),
+			strings.Join(left, ", "),
 			"see what they are; yare host clear clears what nobody wants any more").by("host", "tasks", r.Host)
+	}
+	if len(f.Clears) > 0 {
+		return clear("it answers, power is " + r.BMC.Power + "; the visit first clears from its queue " + strings.Join(f.Clears, ", "))
 	}
 	return clear("it answers, power is " + r.BMC.Power + ", its queue is empty")
 }
@@ -45,10 +49,24 @@ func health(f Facts, r *estate.Reading) found {
 	if why := r.Section(estate.HealthItems).Partial; why != "" {
 		bad = append(bad, "not all health was read: "+why)
 	}
+	if power := Unpowered(r.Health); f.Flashes && len(power) > 0 {
+		return blocker("an image would be sent while power or temperature is not well: "+strings.Join(power, "; "),
+			"fix it first, or waive it: an image that breaks off may leave the device without one")
+	}
 	if len(bad) > 0 {
 		return caution(strings.Join(bad, "; "), "fix it first, or go on knowing that it may not come back as it was")
 	}
 	return clear(fmt.Sprintf("%d items, all well", len(r.Health)))
+}
+
+// Unpowered are the items about power and temperature that are not well: no image is sent meanwhile.
+func Unpowered(all []estate.Health) (out []string) {
+	for _, h := range all {
+		if !h.OK && !h.Unknown && (strings.HasPrefix(h.Item, "power ") || strings.HasPrefix(h.Item, "temperature")) {
+			out = append(out, h.Item+": "+h.Detail)
+		}
+	}
+	return out
 }
 
 func pending(f Facts, r *estate.Reading) found {

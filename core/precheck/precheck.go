@@ -100,6 +100,9 @@ type Facts struct {
 	// how many it runs on the host.
 	Programs map[string]error
 	OnHost   int
+	// Clears are tasks that the visit takes out of the BMC's queue first, and Flashes tells that it sends the BMC images.
+	Clears  []string
+	Flashes bool
 	// StagesMiB is how much is staged on the host, in MiB, and Kernel tells that a kernel is among it.
 	StagesMiB int64
 	Kernel    bool

@@ -104,6 +104,9 @@ func visitLines(p *plan.Plan, i int, words []string) (s said) {
 		s.add("   can't be made: %s", v.Obstacle)
 		s = append(s, waysOut(p, v, words)...)
 	}
+	if len(v.Clears) > 0 {
+		s.add("   first   clear from its BMC's queue: %s", strings.Join(v.Clears, ", "))
+	}
 	if v.Rehearses {
 		s.add("   pass 1  a restart before anything is changed")
 	}

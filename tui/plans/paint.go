@@ -164,6 +164,9 @@ func paintSteps(c *part.Canvas, p *plan.Plan, v *plan.Visit, a part.Area) {
 	if len(v.After) > 0 {
 		col.Line(2, part.Quiet, "after "+strings.Join(v.After, ", ")+": its guests go there")
 	}
+	if len(v.Clears) > 0 {
+		col.Line(2, part.Caution, "first   clear from its BMC's queue: "+strings.Join(v.Clears, ", "))
+	}
 	if v.Rehearses {
 		col.Line(2, part.Plain, "pass 1  a restart before anything is changed")
 	}
