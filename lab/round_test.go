@@ -120,11 +120,23 @@ func TestWhatComesAlong(tt *testing.T) {
 	}
 	on(t, "h2", "apt-mark hold fender")
 	if out := s.must(t, 0, "plan", "piers", "--hosts", "h2"); !strings.Contains(out,
-		"can't be made: its package manager would refuse: fender is held on it") {
+		"its package manager would refuse: fender is held on it") {
 		t.Error("the plan does not say that it is held")
 	}
-	f := s.begin(t, "round", "start", "piers", "--hosts", "h1", "--reason", "fenders")
+	// What is brought ahead waits there, and goes once it was put in.
+	if out := s.must(t, 0, "stage", "piers", "--hosts", "h1"); !strings.Contains(out, "1 payload waits there") {
+		t.Error("nothing was brought ahead")
+	}
+	if out := s.must(t, 0, "plan", "piers", "--hosts", "h1"); !strings.Contains(out, "its payload waits there") {
+		t.Error("the plan does not know what waits on h1")
+	}
+	f := s.begin(t, "round", "start", "piers", "--hosts", "h1", "--reason", "fenders", "--hook",
+		"after change on host: /usr/bin/tee /run/told")
 	f.ends(0)
+	if got := on(t, "h1", "ls /var/lib/yare/private/staged; cat /run/told"); !strings.Contains(got, `"reason":"fenders"`) ||
+		strings.Contains(got, ".deb\n") {
+		t.Errorf("what waits there, and what the hook was told: %s", got)
+	}
 	if got := on(t, "h1", "dpkg-query -W -f '${Version} ' fender buoy"); got != "1.0 2.0" {
 		t.Error(got)
 	}
@@ -290,6 +302,13 @@ virsh -q metadata g1-3 urn:yareharbour:guest --key yare --set '<labels>batch nig
 	}
 	if got := running(t, "h1"); len(got) != 4 {
 		t.Errorf("on h1 run %v", got)
+	}
+	if got := on(t, "h1", "virsh metadata reader urn:yareharbour:done --config"); !strings.Contains(got, `what="eject"`) ||
+		!strings.Contains(got, "keels") {
+		t.Errorf("its definition says %s", got)
+	}
+	if got := on(t, "h1", "virsh metadata g1-3 urn:yareharbour:guest --config"); !strings.Contains(got, "batch night") {
+		t.Errorf("its labels are %s", got)
 	}
 	if got := on(t, "h1", "virsh -q domblklist reader; virsh -q domblklist reader --inactive"); strings.Contains(got,
 		"chart") || !strings.Contains(got, "hdc") {

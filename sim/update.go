@@ -229,8 +229,11 @@ func (b *bmc) find(h *Host, id string) (Task, error) {
 func (b *bmc) task(h *Host, r *http.Request) (int, any) {
 	id := r.PathValue("id")
 	if slices.Contains(h.Waiting, id) {
-		return 200, resource("/TaskService/Tasks/"+id, "#Task.v1_7_4.Task", id, "Update at next restart",
-			doc{"TaskState": "Pending", "TaskStatus": "OK", "PercentComplete": 0})
+		d := doc{"TaskState": "Pending", "TaskStatus": "OK", "PercentComplete": 0}
+		if at := h.Since[id]; !at.IsZero() {
+			d["StartTime"] = at.Format(time.RFC3339)
+		}
+		return 200, resource("/TaskService/Tasks/"+id, "#Task.v1_7_4.Task", id, "Update at next restart", d)
 	}
 	t, err := b.find(h, id)
 	if err != nil {

@@ -49,6 +49,7 @@ type Host struct {
 	BMCDown  time.Time                         `json:"bmc_down,omitzero"`  // silent until then
 	BMCReset time.Time                         `json:"bmc_reset,omitzero"` // when the BMC last started
 	Waiting  []string                          `json:"waiting,omitempty"`  // ids of forgotten tasks in the BMC's queue
+	Since    map[string]time.Time              `json:"since,omitempty"`    // since when, by the id, of those that say so
 	Reveals  map[estate.Key][]estate.Component `json:"reveals,omitempty"`  // what is listed only once that was changed
 	Logs     map[string][]string               `json:"logs,omitempty"`     // the newest lines of what keeps a log
 }

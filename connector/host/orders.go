@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"slices"
 	"strconv"
 	"strings"
@@ -331,6 +332,9 @@ func (s *session) guest(ctx context.Context, o connector.Order) (connector.Recei
 	do := map[act.Name]func(string) error{act.Down: h.ShutDown, act.Save: h.Save, act.Start: h.Start,
 		act.Eject: func(id string) error { return h.Eject(id, o.Media) },
 		act.Carry: func(id string) error { return h.Carry(id, o.To, s.by.Migration) }}[o.Kind]
+	if err := h.Note(o.UID(), string(o.Kind), o.Round, o.By, o.Reason, time.Now()); err != nil {
+		slog.Debug("what is done to a guest could not be written into its definition", "host", s.host, "guest", o.Guest, "error", err)
+	}
 	ended := make(chan error, 1)
 	go func() {
 		defer h.Close()

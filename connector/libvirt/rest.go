@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"time"
 
 	"github.com/digitalocean/go-libvirt"
 )
@@ -114,4 +115,32 @@ func (h *Host) pins(d libvirt.Domain) (out []string, err error) {
 func says(err error, numbers ...libvirt.ErrorNumber) bool {
 	var said libvirt.Error
 	return errors.As(err, &said) && slices.Contains(numbers, libvirt.ErrorNumber(said.Code))
+}
+
+// doneURI is the namespace of what stands in a guest's metadata about what was done to it last.
+const doneURI = "urn:yareharbour:done"
+
+// Note writes into the guest's definition what is done to it, for which round, by whom and why. A guest without a lasting
+// definition has no place for it.
+func (h *Host) Note(id, what, round, by, reason string, at time.Time) error {
+	d, err := h.domain(id)
+	if err != nil {
+		return err
+	}
+	if lasts, err := h.l.DomainIsPersistent(d); err != nil || lasts == 0 {
+		return err
+	}
+	text, err := xml.Marshal(struct {
+		XMLName struct{} `xml:"done"`
+		What    string   `xml:"what,attr"`
+		Round   string   `xml:"round,attr"`
+		By      string   `xml:"by,attr"`
+		At      string   `xml:"at,attr"`
+		Reason  string   `xml:",chardata"`
+	}{What: what, Round: round, By: by, At: at.UTC().Format(time.RFC3339), Reason: reason})
+	if err != nil {
+		return err
+	}
+	return h.l.DomainSetMetadata(d, int32(libvirt.DomainMetadataElement), libvirt.OptString{string(text)}, libvirt.OptString{"yare-done"},
+		libvirt.OptString{doneURI}, libvirt.DomainAffectConfig)
 }

@@ -49,6 +49,8 @@ put() { cat >"$1.new" && sync "$1.new" && mv "$1.new" "$1" && sync .; }
 # said makes one line of words, of no more than 500 bytes.
 said() { printf '%s' "$*" | tr -s '[:cntrl:]' ' ' | head -c 500; }
 mark() { printf 'round %s\nby %s\nat %s\nreason %s\n' "$round" "$(said "$1")" "$(date -u +%Y-%m-%dT%H:%M:%SZ)" "$(said "$2")"; }
+# note says in the host's own log what is done.
+note() { logger -t yare -- "$(said "$*")" 2>/dev/null; }
 owner() { sed -n '/^round /{s///p;q;}' ../mark 2>/dev/null; }
 closed() { refuse "it is closed: $(said "$(cat ../mark)")"; }
 lock() {
@@ -332,6 +334,7 @@ order() {
 		ln mark.new ../mark || closed
 		rm mark.new
 		sync ..
+		note "closed by $1 for round $round: $2"
 		;;
 	remark)
 		[ "$(owner)" = "$round" ] || refuse "it does not carry this round's mark"
@@ -339,15 +342,18 @@ order() {
 		;;
 	hand)
 		[ "$(owner)" = "$round" ] || refuse "it does not carry this round's mark"
+		note "handed over by round $round to $1: $2"
 		round='' marked "$1" "$2"
 		;;
 	adopt)
 		[ -e ../mark ] && [ "$(owner)" = "$3" ] && { [ -n "$3" ] || [ "$(sed -n '/^at /{s///p;q;}' ../mark)" = "$4" ]; } || refuse "it does not carry the mark that is to be adopted"
 		marked "$1" "$2"
+		note "its closing is round $round's now, by $1: $2"
 		;;
 	open)
 		[ ! -e ../mark ] || [ "$(owner)" = "$round" ] || closed
 		rm -f ../mark
+		note "opened by round $round"
 		sync ..
 		;;
 	stage) stage "$@" ;;
@@ -357,7 +363,10 @@ order() {
 			rm -f "staged/$w" "staged/$w.part" || refuse "it can't be taken away"
 		done
 		;;
-	install) install "$@" ;;
+	install)
+		note "round $round changes packages: $*"
+		install "$@"
+		;;
 	services) services restart "$@" ;;
 	service) services "$@" ;;
 	restart) restart "$@" ;;
@@ -366,7 +375,10 @@ order() {
 	elsewhere) ;; # it is told to libvirt, to the BMC or to another machine; that it was taken is kept here
 	guest)
 		case ${1-} in
-		owe) owe "$2" "$3" "$4" ;;
+		owe)
+			owe "$2" "$3" "$4"
+			note "round $round brings the guest $4 to rest: $2"
+			;;
 		pay)
 			[ ! -e ../mark ] || refuse "it is closed, and starts no guests"
 			pay "$2"

@@ -45,7 +45,7 @@ func (t *turn) empties(v *Visit) bool {
 	case t.busy(v.Host) > 0:
 		return true
 	case !v.Closed(), v.Anew && r.Closed == nil:
-		t.start(v, act.Act{Kind: act.Close, Reason: t.s.Plan.Brief.Reason})
+		t.start(v, act.Act{Kind: act.Close})
 		return true
 	}
 	return false

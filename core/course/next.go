@@ -251,7 +251,8 @@ func (t *turn) start(v *Visit, a act.Act) {
 	if a.Host = cmp.Or(a.Host, v.Host); a.Host != v.Host {
 		a.For = v.Host
 	}
-	a.Round, a.Epoch, a.By = t.s.Round, t.s.Epoch, cmp.Or(a.By, t.s.Plan.Brief.By)
+	b := &t.s.Plan.Brief
+	a.Round, a.Epoch, a.By, a.Reason = t.s.Round, t.s.Epoch, cmp.Or(a.By, b.By), cmp.Or(a.Reason, b.Reason)
 	asks := a.Kind.Of().Asks(a)
 	sections := append([]estate.SectionName{estate.Host}, asks.Host...)
 	if r.Needs.Empty {

@@ -403,7 +403,7 @@ func (t *turn) adopts(v *Visit) bool {
 	if v.Adopts == "" || v.Did(act.Adopt, 0) {
 		return false
 	}
-	t.start(v, act.Act{Kind: act.Adopt, Reason: t.s.Plan.Brief.Reason})
+	t.start(v, act.Act{Kind: act.Adopt})
 	return true
 }
 
@@ -469,7 +469,6 @@ func (t *turn) backUp(v *Visit) bool {
 func (t *turn) pass(v *Visit, pass int) bool {
 	settled := func(kind act.Name, i int) bool { return v.Did(kind, i) || v.Without(i) }
 	if a, ok := act.Next(v.Changes, pass, settled); ok {
-		a.Reason = t.s.Plan.Brief.Reason
 		for _, x := range v.Along {
 			if a.Kind == act.Install && x.Pass == pass && x.Component.Kind() == a.Change.Component.Kind() {
 				a.Along = append(a.Along, x)
@@ -482,7 +481,7 @@ func (t *turn) pass(v *Visit, pass int) bool {
 		return true
 	}
 	if v.restarts(pass) {
-		t.start(v, act.Act{Kind: act.Restart, Pass: pass, Reason: t.s.Plan.Brief.Reason})
+		t.start(v, act.Act{Kind: act.Restart, Pass: pass})
 		return true
 	}
 	return false
@@ -505,7 +504,7 @@ func (t *turn) restartServices(v *Visit, pass int) bool {
 		now, unread := c.Standing(t.f.Readings[v.Host])
 		if services, _ := c.Stale(now); unread == nil && len(services) > 0 {
 			t.start(v, act.Act{Kind: act.Service, Index: i, Pass: pass, Change: &c, Services: services,
-				Reason: t.s.Plan.Brief.Reason, Before: act.Before{Version: c.To}})
+				Before: act.Before{Version: c.To}})
 			return true
 		}
 	}

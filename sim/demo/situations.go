@@ -154,6 +154,7 @@ func situations(w *sim.World) {
 	set(w, "bittern", "drv:lorne25", "2.14.1")
 	set(w, "curlew", "fw:lorne-l25", "7.4.0")
 	w.Hosts["curlew"].Waiting = []string{"waiting-1", "waiting-2"}
+	w.Hosts["curlew"].Since = map[string]time.Time{"waiting-1": Start.AddDate(0, -11, 0), "waiting-2": Start.AddDate(0, -11, 0)}
 	set(w, "dunlin", "fw:tarbet-s9", "5.2.0")
 	setAt(w, "dunlin", "fw:lorne-l25", "slot 4", "7.4.0")
 	set(w, "egret", "fw:corran-bios", "2.4.1")
