@@ -20,7 +20,7 @@ func (a *app) stageCommand() *cobra.Command {
 		Short: "Bring a round's payloads to its hosts ahead of time",
 		Long: `Fetches the payloads of a plan, brings its packages to the hosts, several hosts at a time, and has each host verify
 what came. No host is drained or closed for it, and windows do not count. The round then finds them there. They wait for
-two weeks; what waits there and is not of the plan is taken away, and with --remove all of it. Firmware waits nowhere: its
+two weeks; what waits there and no baseline wants any more is taken away, and with --remove all of it. Firmware waits nowhere: its
 image goes from here to the BMC.
 
 A host to which something could not be brought is named, and holds nothing up: exit code 1.`,

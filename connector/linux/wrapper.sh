@@ -223,7 +223,10 @@ services() {
 	does=$1
 	shift
 	case $does in restart | stop | start) ;; *) refuse "\"$does\" is nothing that is done to a service" ;; esac
-	for w in "$@"; do unit "$w"; done
+	for w in "$@"; do
+		unit "$w"
+		case $does$w in stopssh* | stoplibvirt* | stopvirt* | stopsystemd-*) refuse "$w is not stopped: the host is reached through it, or its guests run by it" ;; esac
+	done
 	if [ -d /run/systemd/system ]; then
 		detach systemctl "$does" -- "$@"
 	else

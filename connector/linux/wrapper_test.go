@@ -299,7 +299,8 @@ func TestTheWrapperTakesOnlyWords(t *testing.T) {
 		if left, _ := filepath.Glob(filepath.Join(b.dir, "private", "acts", "*")); len(left) > 0 {
 			b.Errorf("%v was made", left)
 		}
-		for _, args := range [][]string{{"services", "a; reboot"}, {"install", "x;y=1"},
+		for _, args := range [][]string{{"services", "a; reboot"}, {"service", "stop", "sshd.service"}, {"service", "stop", "libvirtd.service"},
+			{"service", "stop", "dbus.service"}, {"service", "mask", "x.service"}, {"service", "stop", "$(id).service"}, {"install", "x;y=1"},
 			{"install", "@../../etc/passwd/x=1"}, {"install", "$(id)=1"}, {"format"},
 			{"stage", "../x", "deb", "1", "0"}, {"install", "@0123.deb/x=1"}} {
 			code, said := b.order(1, "R", args[0], args[1:]...)

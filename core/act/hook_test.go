@@ -41,6 +41,25 @@ func TestParseHook(t *testing.T) {
 	}
 }
 
+// A temporary change is read as it was written; what would cut the host off is refused.
+func TestParseLent(t *testing.T) {
+	for text, want := range map[string]Lent{"stop chrony.service": {"chrony.service", false}, "start  sshd.service": {"sshd.service", true}} {
+		if l, err := ParseLent(text); err != nil || l != want || strings.Join(strings.Fields(text), " ") != l.Says() {
+			t.Errorf("%s: %+v, %v", text, l, err)
+		}
+	}
+	for text, want := range map[string]string{
+		"": "is no temporary change", "stop": "is no temporary change", "restart x.service": "is no temporary change", "stop a.service b.service": "is no temporary change",
+		"stop chrony": "no service's name", "stop .service": "no service's name", "stop a/b.service": "no service's name", "stop -x.service": "no service's name",
+		"stop *.service": "no service's name", "stop ssh.service": "reached through it", "stop libvirtd.service": "reached through it",
+		"stop virtqemud.service": "reached through it", "stop dbus.service": "reached through it",
+	} {
+		if l, err := ParseLent(text); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q is %+v, %v", text, l, err)
+		}
+	}
+}
+
 // How a hook ended is lost, and it may be run again: that is no failure, and no person is needed.
 func TestAHookThatMayBeRunAgain(t *testing.T) {
 	a := anAct(RunHook)

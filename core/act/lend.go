@@ -3,6 +3,7 @@ package act
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -24,8 +25,16 @@ func ParseLent(text string) (l Lent, err error) {
 	if name, ok := strings.CutSuffix(words[1], ".service"); !ok || name == "" || strings.ContainsAny(name, "/ \t*?") || name[0] == '-' {
 		return l, fmt.Errorf("%q is no service's name: one as chrony.service is wanted", words[1])
 	}
-	return Lent{words[1], words[0] == "start"}, nil
+	l = Lent{words[1], words[0] == "start"}
+	if !l.Starts && slices.ContainsFunc(needed, func(prefix string) bool { return strings.HasPrefix(l.Unit, prefix) }) {
+		return l, fmt.Errorf("%s is not stopped for a visit: the host is reached through it, or its guests run by it", l.Unit)
+	}
+	return l, nil
 }
+
+// needed are how the names begin of services without which a host could not be put back as it was. The host's wrapper
+// refuses them by itself.
+var needed = []string{"ssh", "libvirt", "virt", "dbus", "systemd-", "network", "NetworkManager", "openvswitch", "ovs", "wicked", "user@", "getty"}
 
 // Says returns it in the words that ParseLent reads.
 func (l Lent) Says() string {

@@ -156,6 +156,23 @@ journal a: began checked hook:0 stage:k put:k proving proven
 journal b: began checked
 ⇒ begin stage k b
 
+# hooks: of the round they run once, with several visits side by side too
+brief hook=before-round out=2
+plan a k/
+plan b k/
+journal a: began checked
+journal b: began checked
+⇒ begin hook before-round a; say b: waits for the hook before round, which runs once
+
+# hooks: the other visits wait for it
+brief hook=before-round out=2
+plan a k/
+plan b k/
+journal a: began checked hook:0/accepted
+journal b: began checked
+seen trace:hook:0=running
+⇒ say b: waits for the hook before round, which runs once
+
 # hooks: after the round once nothing is left, for its first visit
 brief hook=after-round
 plan a k/

@@ -100,6 +100,10 @@ func (t *turn) hooks(v *Visit, to place) bool {
 	if !ok {
 		return false
 	}
+	if a.Hook.Of == "round" && t.count(func(o *act.Act) bool { return o.Kind == act.RunHook && o.Index == a.Index && o.Visit() != v.Host }) > 0 {
+		t.wait(v.Host, "waits for the hook "+a.Hook.Point()+", which runs once")
+		return true
+	}
 	b := &t.s.Plan.Brief
 	switch held := t.f.Now.Sub(v.Held); {
 	case v.Held.IsZero():

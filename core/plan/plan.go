@@ -328,6 +328,7 @@ func visit(in Input, host string) Visit {
 		v.Guests = append(v.Guests, g.Name)
 	}
 	var wants []want
+	useful := map[string]bool{} // payloads that the baselines want there, whatever the brief leaves out
 	verdicts := in.Verdicts[host]
 	if in.Brief.Hand != nil {
 		verdicts = nil
@@ -337,6 +338,10 @@ func visit(in Input, host string) Visit {
 		c, left := change(d, r)
 		if left == "" && in.Below != nil && c.Installs() && c.To != "" {
 			c.below = in.Below(d)
+		}
+		useful[c.SHA256] = true
+		for _, rel := range c.below {
+			useful[rel.SHA256] = true
 		}
 		if left == "" {
 			c, left = in.scoped(d, c)
@@ -349,7 +354,7 @@ func visit(in Input, host string) Visit {
 	}
 	arrange(in, r, &v, wants)
 	if in.Brief.Staging != "" {
-		in.stage(&v, r)
+		in.stage(&v, r, useful)
 		return v
 	}
 	for _, c := range v.Changes {

@@ -17,7 +17,7 @@ type Staging string
 
 // What can be staged.
 const (
-	StageAhead Staging = "ahead" // what the plan of the brief puts in; what waits there and is not of it is taken away
+	StageAhead Staging = "ahead" // what the plan of the brief puts in; what waits there and no baseline wants is taken away
 	StageAway  Staging = "away"  // nothing: all that waits there is taken away
 )
 
@@ -42,8 +42,8 @@ func (b *Brief) Asks() []string {
 	return b.Hand.Asks()
 }
 
-// stage leaves of a visit what brings its payloads to the host.
-func (in Input) stage(v *Visit, r *estate.Reading) {
+// stage leaves of a visit what brings its payloads to the host. What waits there and is useful in another round stays.
+func (in Input) stage(v *Visit, r *estate.Reading, useful map[string]bool) {
 	var wanted []string
 	v.Changes = slices.DeleteFunc(v.Changes, func(c act.Change) bool {
 		if in.Brief.Staging == StageAway || !c.Stages() || slices.Contains(wanted, c.SHA256) {
@@ -54,7 +54,7 @@ func (in Input) stage(v *Visit, r *estate.Reading) {
 	})
 	v.Ahead, v.Passes, v.Left = true, 0, nil
 	for _, s := range r.Staged {
-		if !slices.Contains(wanted, s.SHA256) {
+		if keep := useful[s.SHA256] && in.Brief.Staging == StageAhead; !keep && !slices.Contains(wanted, s.SHA256) {
 			v.Unstages = append(v.Unstages, s)
 		} else {
 			v.Staged = append(v.Staged, s.SHA256)

@@ -26,7 +26,7 @@ func TestStaging(t *testing.T) {
 		"a part waits":        {StageAhead, "deb:k2", "", "a: deb:l -0; b: deb:k -0", "c the plan brings nothing"},
 		"all waits":           {StageAhead, "deb:k2 deb:l2", "", "b: deb:k -0", "a 2 payloads: all that the plan brings waits there already"},
 		"what nobody wants":   {StageAhead, "deb:k1 deb:k2 deb:l2", "", "a: -1; b: deb:k -0", ""},
-		"a part of the round": {StageAhead, "deb:l2", "deb:k", "a: deb:k -1; b: deb:k -0", ""},
+		"a part of the round": {StageAhead, "deb:l2 deb:l1", "deb:k", "a: deb:k -1; b: deb:k -0", ""},
 		"firmware alone":      {StageAhead, "", "fw:x", "", "a the plan brings nothing to it that could wait there"},
 		"all goes":            {StageAway, "deb:k1 deb:k2", "", "a: -2", "b no payload waits there"},
 	} {
