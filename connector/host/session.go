@@ -180,7 +180,7 @@ func (s *session) move(ctx context.Context, o connector.Order) (connector.Receip
 	f.ended = make(chan struct{})
 	s.mu.Unlock()
 	go func() {
-		err := h.Migrate(o.UID(), o.To, s.by.Migration)
+		err := h.Migrate(o.UID(), o.To, !o.Unslowed, s.by.Migration)
 		h.Close()
 		s.mu.Lock()
 		f.err = err

@@ -56,8 +56,8 @@ func (h *Host) domain(id string) (libvirt.Domain, error) {
 var ErrNoGuest = errors.New("there is no such guest")
 
 // Migrate moves a running guest to the host, and returns when that has ended. The source's libvirt does it: it goes on
-// where this call breaks off. An error tells what libvirt said, and not where the guest is.
-func (h *Host) Migrate(id, to string, m Migration) error {
+// where this call breaks off. slows lets it slow the guest down until its memory changes no faster than it is copied. An error tells what libvirt said, and not where the guest is.
+func (h *Host) Migrate(id, to string, slows bool, m Migration) error {
 	d, err := h.domain(id)
 	if err != nil {
 		return err
@@ -68,7 +68,10 @@ func (h *Host) Migrate(id, to string, m Migration) error {
 			Value: *libvirt.NewTypedParamValueUllong(m.Bandwidth)})
 	}
 	flags := libvirt.MigrateLive | libvirt.MigratePeer2peer | libvirt.MigratePersistDest |
-		libvirt.MigrateUndefineSource | libvirt.MigrateAutoConverge | libvirt.MigrateAbortOnError
+		libvirt.MigrateUndefineSource | libvirt.MigrateAbortOnError
+	if slows {
+		flags |= libvirt.MigrateAutoConverge
+	}
 	if m.Tunnelled {
 		flags |= libvirt.MigrateTunnelled
 	}

@@ -35,6 +35,8 @@ type Act struct {
 	To        string `json:"to,omitempty"`
 	MemoryMiB int64  `json:"memory_mib,omitempty"`
 	Bandwidth int64  `json:"bandwidth,omitempty"` // that it may take, in MiB a second; 0: all that there is
+	// Unslowed tells that the guest is not slowed down for its migration to come to an end.
+	Unslowed bool `json:"unslowed,omitempty"`
 	// Change is what is put in, and Index its place among the visit's changes; With is what goes in together with it,
 	// all or nothing.
 	Change *Change  `json:"change,omitempty"`

@@ -130,6 +130,12 @@ var Settings = []*Setting{
 		func(b *plan.Brief) *int { return &b.Moves })),
 	emptying(whole("bandwidth", 0, "of one migration, in MiB a second; 0: all that there is",
 		func(b *plan.Brief) *int64 { return &b.Bandwidth })),
+	emptying(&Setting{Name: "converge", Kind: Word, Help: "what is done about guests whose memory changes faster than it is copied: slow (usual), as-is: they are not " +
+		"slowed down, or leave: their host is left as it is where slowing does not help",
+		Choice: slices.Sorted(maps.Keys(converges)),
+		unset:  func(b *plan.Brief) { b.Converge = plan.SlowDown },
+		take:   func(b *plan.Brief, w string, _ *time.Location) error { b.Converge = converges[w]; return nil },
+		words:  func(b *plan.Brief) []string { return []string{wordOf(converges, b.Converge)} }}),
 	{Name: "home", Kind: Yes, Help: "have guests go back to their host when its visit is over, hosts out one at a time; a " +
 		"host on trial has one sent back anyhow",
 		unset: func(b *plan.Brief) { b.Home = false },
@@ -270,8 +276,9 @@ func nonempty(w string) []string {
 
 // orders are the words for the orders, and dos those for what is done with a guest.
 var (
-	orders = map[string]plan.Order{"fewest-moves": plan.FewestMoves, "lightest-first": plan.LightestFirst}
-	dos    = map[string]plan.Do{"shut-down": plan.DoShutDown, "suspend": plan.DoSuspend, "eject": plan.DoEject,
+	orders    = map[string]plan.Order{"fewest-moves": plan.FewestMoves, "lightest-first": plan.LightestFirst}
+	converges = map[string]plan.Converge{"slow": plan.SlowDown, "as-is": plan.AsItIs, "leave": plan.LeaveIt}
+	dos       = map[string]plan.Do{"shut-down": plan.DoShutDown, "suspend": plan.DoSuspend, "eject": plan.DoEject,
 		"cold": plan.DoCold, "leave": plan.DoLeave}
 )
 

@@ -402,6 +402,24 @@ journal a: began checked
 seen stale
 ⇒ look a bmc,firmware,health,host
 
+# a guest that does not converge: its host is left, and the round goes on, where the brief says so
+brief converge=leave
+plan a k/host
+plan b k/host
+journal a: began checked stage:k move:g1>b/vain
+⇒ record left a: left as it is, and the round goes on, after: move failed: for a reason
+
+# a guest that does not converge: not where nobody knows where it is
+brief converge=leave
+plan a k/host
+journal a: began checked stage:k move:g1>b/stuck
+⇒ end failed: a: move failed
+
+# a guest that does not converge: as usual the round stops
+plan a k/host
+journal a: began checked stage:k move:g1>b/vain
+⇒ end failed: a: move failed
+
 # a visit that is under way is not held by a pause
 plan a k/
 journal a: began checked pause

@@ -11,6 +11,7 @@ import (
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/plan"
 	"yareharbour/core/precheck"
 )
 
@@ -248,6 +249,7 @@ func (t *turn) start(v *Visit, a act.Act) {
 	if r.Needs.Alone && t.busy(v.Host) > 0 {
 		return // what is under way is spoken of where it is settled
 	}
+	a.Unslowed = a.To != "" && t.s.Plan.Brief.Converge == plan.AsItIs
 	if a.Host = cmp.Or(a.Host, v.Host); a.Host != v.Host {
 		a.For = v.Host
 	}

@@ -143,6 +143,8 @@ func (sc *scene) brief(words []string) {
 			sc.plan.Brief.Hooks = append(sc.plan.Brief.Hooks, h)
 		case "temporary": // temporary=x is stopped
 			sc.plan.Brief.Temporary = append(sc.plan.Brief.Temporary, act.Lent{Unit: v + ".service"})
+		case "converge":
+			sc.plan.Brief.Converge = plan.Converge(v)
 		case "staging":
 			sc.plan.Brief.Staging = plan.Staging(v)
 		case "hand":

@@ -168,7 +168,7 @@ func (t *turn) afterFailure(v *Visit) {
 	switch {
 	case ended != nil:
 		says = ended.By + " ended the round, after: "
-	case !v.Skip && t.s.leaves():
+	case !v.Skip && (t.s.leaves() || t.s.leavesGuest(v)):
 		says = "left as it is, and the round goes on, after: "
 		ended = &Word{By: t.s.Plan.Brief.By, Reason: "the round left it, after: " + v.Failure.Says()}
 	case v.Skip && v.Unpaid != "":
@@ -197,6 +197,12 @@ func (t *turn) afterFailure(v *Visit) {
 		}
 		t.start(v, a)
 	}
+}
+
+// leavesGuest tells whether a visit failed for a guest that does not converge, and the brief has its host left then.
+func (s *State) leavesGuest(v *Visit) bool {
+	a := v.Failure.Act
+	return s.Plan.Brief.Converge == plan.LeaveIt && a != nil && a.Kind == act.Move && v.Failure.Certain && !v.Closed()
 }
 
 // leaves tells whether the brief lets one more host be left behind after a failure.

@@ -44,6 +44,8 @@ type Brief struct {
 	// Rehearse is after how long without a restart a host that is drained is restarted once before anything is changed
 	// on it, so that it is known to come back as it is; 0: never.
 	Rehearse time.Duration `json:"rehearse,omitempty"`
+	// Converge says what is done about guests whose memory changes faster than it is copied.
+	Converge Converge `json:"converge,omitempty"`
 	// Home has guests go back to their host when its visit is over, as far as there is room; hosts are out one at a
 	// time then. Without it a host on trial alone has one guest sent back, as proof.
 	Home bool `json:"home,omitempty"`
@@ -125,6 +127,16 @@ func (b *Brief) AtOnce() int {
 	}
 	return max(b.Out, 1)
 }
+
+// Converge is what is done about a guest whose memory changes faster than it is copied.
+type Converge string
+
+// What can be done. After that the migration is given up, and tried again a few times.
+const (
+	SlowDown Converge = ""      // it is slowed down
+	AsItIs   Converge = "as-is" // it is not slowed down
+	LeaveIt  Converge = "leave" // it is slowed down; and where that does not help, its host is left as it is and the round goes on
+)
 
 // Order is how the hosts of a round are put in order.
 type Order string

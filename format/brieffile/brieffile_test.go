@@ -36,6 +36,7 @@ func full() plan.Brief {
 	b.Windows = []plan.Window{{From: at, To: at.Add(6 * time.Hour)},
 		{From: at.Add(24 * time.Hour), To: at.Add(30 * time.Hour)}}
 	b.Patience = 5 * time.Minute
+	b.Converge = plan.LeaveIt
 	b.ClearTasks = 48 * time.Hour
 	b.Temporary = []act.Lent{{Unit: "chrony.service"}, {Unit: "tftpd.service", Starts: true}}
 	b.Hooks = []act.Hook{{Before: true, Of: "visit", OnHost: true, Program: "/opt/site/pause", Args: []string{"one", "two"},
@@ -168,7 +169,7 @@ func TestWords(t *testing.T) {
 		t.Errorf("%v", w)
 	}
 	const want = "--hosts heron,ibis --except knot --send-none lapwing,jacana --order lightest-first --sequence ibis --trial ibis --soak 1h30m --rehearse " +
-		"720h --out-of-service 2 --leave-failed 1 --reserve 0 --moves 4 --bandwidth 400 --home --limit 85 " +
+		"720h --out-of-service 2 --leave-failed 1 --reserve 0 --moves 4 --bandwidth 400 --converge leave --home --limit 85 " +
 		"--lift 'keep traffic-db-* apart' --only deb:brae-tls,fw:corran-bmc --release deb:brae-tls=1.9 --release " +
 		"fw:corran-bmc=14.5 --guest 'gauge-*,replay=shut-down' --guest met-feed=suspend --guest cctv=eject --guest " +
 		"'radar-*=leave' --guest '#batch=cold' " +
