@@ -34,7 +34,11 @@ A host to which something could not be brought is named, and holds nothing up: e
 				if away {
 					st.How = plan.StageAway
 				}
-				return h.Stage(ctx, st, func(says string) { a.says("%s", says) }, seen)
+				s, err = h.Stage(ctx, st, func(says string) { a.says("%s", says) }, seen)
+				if s == nil && err == nil { // there is nothing to bring
+					t.tell(tale{Begun: true})
+				}
+				return s, err
 			})
 		}),
 	}

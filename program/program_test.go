@@ -88,7 +88,7 @@ func TestWhatIsLost(t *testing.T) {
 	if err := os.Remove(filepath.Join(dir, "rc")); err != nil {
 		t.Fatal(err)
 	}
-	if got := p.Trace(slow); got.State != act.Lost || got.Error != "it was ended from outside" {
+	if got := ended(t, p, slow); got.State != act.Lost || got.Error != "it was ended from outside" {
 		t.Errorf("killed: %+v", got)
 	}
 	if err := os.WriteFile(filepath.Join(dir, "boot"), []byte("another"), 0o600); err != nil {

@@ -385,6 +385,21 @@ plan a k/host rests:g1
 journal a: began checked stage:k down:g1 blocked skip:a start:g1/failed start:g1/failed start:g1/failed
 ⇒ record handed over a: it is … from now on: it was to be left out, after: drain failed: for a reason…
 
+# what fails beside the first failure is nothing that can't be undone
+hosts a:g1,g2 b c
+brief out=2 leaves=1
+plan a k/host
+journal a: began checked stage:k move:g1>b/accepted move:g2>b/vain
+seen trace:move:g1=vain
+⇒ record failed move g1 a>b: it never converges (vain)
+
+# what fails beside the first failure: the host is left, and nobody's
+hosts a:g1,g2 b c
+brief out=2 leaves=1
+plan a k/host
+journal a: began checked stage:k move:g1>b/vain move:g2>b/vain
+⇒ record left a: left as it is, and the round goes on
+
 # a visit that a gate held for good is handed over like any other
 plan a k/host
 journal a: blocked give

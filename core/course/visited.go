@@ -273,7 +273,9 @@ func (v *Visit) step() act.Step {
 func (v *Visit) fail(a *act.Act, e *Event, certain bool) {
 	v.end(e.At, true)
 	if v.Failure != nil { // the first is what a person must know of
-		v.Unpaid = e.Detail
+		if a == nil || slices.ContainsFunc(v.Owed, func(o act.Act) bool { return o.Kind.Of().Rules().Pays == a.Kind }) {
+			v.Unpaid = e.Detail
+		}
 		return
 	}
 	step := v.step()

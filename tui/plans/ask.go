@@ -96,12 +96,13 @@ func (s *Screen) askStage() tea.Msg {
 		Lines: []string{fmt.Sprintf("%s, %s in all. What is not here is fetched first.", catalogue.Some(n, "payload"), catalogue.Bytes(size)),
 			"No host is drained or closed. They wait there for two weeks, and the round finds them.",
 			"yare stage " + cluster + " --remove takes them away again."},
-		Then: tea.Cmd(func() tea.Msg {
+		Then: part.Job{Title: "fetching the payloads of " + cluster, Do: func(ctx context.Context, says func(string)) tea.Msg {
+			_, _ = s.app.FetchPlanned(ctx, p, says) // what can't be had is named once the others are brought
 			if err := s.app.LaunchStaging(s.ctx, p); err != nil {
 				return part.Failed{Err: err}
 			}
 			return begun{cluster}
-		})}
+		}}}
 }
 
 // unready tells whether a visit is held up because hosts take no orders yet.
