@@ -268,6 +268,37 @@ plan a k/host rests:g1
 journal a: began checked stage:k down:g1 blocked skip:a
 ⇒ begin start g1 a
 
+# hooks: nor does what is undone since somebody stops the round
+brief hook=before-reopen
+plan a k/host rests:g1
+journal a: began checked stage:k down:g1 stop
+⇒ begin start g1 a
+
+# hooks: after the round only where it has begun
+brief hook=after-round
+plan a k/host
+journal end a: left
+⇒ end finished
+
+# hooks: what is after a step waits until all of it is done
+hosts a:g1,g2 b c
+brief hook=after-drain moves=1
+plan a k/host
+journal a: began checked stage:k move:g1>b
+⇒ begin move g2 a>c
+
+# hooks: how long one has said wait is no matter of the next
+brief hook=before-visit/wait hook=before-stage/wait patience=5m
+plan a k/host
+journal a: began checked hook:0/again +4m hook:0 hook:1/again +2m
+⇒ begin hook before-stage a
+
+# hooks: having said wait is no failed attempt
+brief hook=before-visit/wait patience=1h
+plan a k/host
+journal a: began checked hook:0/again +21s hook:0/again +21s hook:0/again +21s hook:0/again +21s hook:0/again +21s hook:0/again +21s hook:0/unanswered
+⇒ record undone hook before-visit a: found not done: it was not begun
+
 # hooks: none runs while payloads are only brought
 brief staging=ahead hook=before-visit
 plan a k/host ahead
@@ -410,6 +441,12 @@ plan a f/none
 journal a: began checked
 seen a.psu
 ⇒ record blocked a: no image is sent while its power or temperature is not well: power supply 2: it is dead
+
+# what was not well before the visit was looked at by its prechecks
+plan a f/none
+journal a: began checked:psu
+seen a.psu
+⇒ begin flash f a
 
 # no image is sent before it was looked at
 plan a f/none

@@ -34,7 +34,7 @@ import (
 //	                          what is decided: these, and no other begin, record or end. "look", "say" and "wake in"
 //	                          are held to where they are named
 //
-// Words of the journal: began checked (checked:queue: a task waited at its BMC, checked:agents: the agents of its guests answered) stage:k move:g1>b close backup put:k put:k+l serve:k restart:1 proving proven
+// Words of the journal: began checked (checked:queue: a task waited at its BMC, checked:agents: the agents of its guests answered, checked:psu) stage:k move:g1>b close backup put:k put:k+l serve:k restart:1 proving proven
 // open return:g1<b stays:g1 remark claim adopt waits blocked unproven left unstage hook:0 lend:x putback:x +5m -5m leapt:1h taken goon pause stop
 // skip:b drop:k queued:1,2 word:ACT=done|undone extend:l give end handed hand. An act's word alone is all of it, to its end, and what it brings about is seen. "/intent", "/accepted",
 // "/unanswered", "/failed", "/vain", "/quiet", "/heard", "/overdue", "/stuck", "/undone" behind it say how far it came
@@ -406,6 +406,9 @@ func (sc *scene) journal(words []string) {
 				for i := range before.Guests {
 					before.Guests[i].Agent.Name = "agent"
 				}
+			}
+			if arg == "psu" {
+				before.Health = append(slices.Clone(before.Health), estate.Health{Item: "power supply 2", Detail: "it is dead"})
 			}
 			if arg == "queue" {
 				before.BMC.Waiting = []estate.BMCTask{{ID: "1"}}

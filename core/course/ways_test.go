@@ -168,6 +168,19 @@ func TestWhatIsOwed(t *testing.T) {
 	if sc.f.Readings["a"].Closed = nil; owed() != "" {
 		t.Errorf("it is open: %q", owed())
 	}
+	// A service that was changed for the visit is owed until it is seen to be as it was.
+	sc = state(t, "brief temporary=x\nplan a k/host\njournal a: began checked lend:x stage:k give handed")
+	if got := owed(); !strings.Contains(got, "x.service is changed for the time of the visit") {
+		t.Errorf("%q", got)
+	}
+	sc.component("a", "set:service/x", func(c *estate.Component) { c.Version = "enabled, running" })
+	if got := owed(); got != "" {
+		t.Errorf("it runs again: %q", got)
+	}
+	sc.f.Readings["a"].SetSection(estate.Section{Name: estate.SettingItems, At: noon, Err: "no answer"})
+	if got := owed(); !strings.Contains(got, "x.service") {
+		t.Errorf("whether it runs is not known: %q", got)
+	}
 	// One that was not closed then, or not any more, owes it all the same: nobody has seen to it. A guest that runs is
 	// no question any more.
 	for _, journal := range []string{"stage:k move:g1>b/overdue give handed",
@@ -248,5 +261,18 @@ func TestWhatIsWorse(t *testing.T) {
 	after.SetSection(estate.Section{Name: estate.ConditionItems, At: noon, Err: "no answer"})
 	if got := less(v, after); !slices.Equal(got, []string{"the storage s is gone"}) {
 		t.Errorf("its condition is not read: %q", got)
+	}
+}
+
+// A service that is stopped for the visit is nothing that has changed unasked; another one is.
+func TestWhatWasLentIsNotUnasked(t *testing.T) {
+	sc := state(t, "brief temporary=x\nplan a k/\njournal a: began checked lend:x stage:k put:k proving")
+	v, r := sc.s.Visit("a"), sc.f.Readings["a"]
+	if got := unasked(v, r); len(got) > 0 {
+		t.Errorf("%v", got)
+	}
+	v.Owed = nil
+	if got := unasked(v, r); len(got) != 1 || !strings.Contains(got[0], "set:service/x went from enabled, running to enabled") {
+		t.Errorf("%v", got)
 	}
 }

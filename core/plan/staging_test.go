@@ -38,7 +38,11 @@ func TestStaging(t *testing.T) {
 			in.Brief.Only = []Scope{Scope(c.only)}
 		}
 		in.Brief.Trial, in.Brief.Windows = "b", []Window{{now, now}}
+		in.Brief.Hooks, in.Brief.Temporary = []act.Hook{{Of: "visit"}}, []act.Lent{{Unit: "x.service"}}
 		in.Brief = in.Brief.Staged(c.how)
+		if b := &in.Brief; len(b.Hooks)+len(b.Temporary)+len(b.Windows) > 0 || b.Trial != "" || b.AtOnce() != StagesAtOnce {
+			t.Errorf("%s: it keeps what is about rounds: %+v", name, b)
+		}
 		p := Make(in)
 		var got []string
 		for i := range p.Visits {
