@@ -299,6 +299,19 @@ plan a k/host
 journal a: began checked hook:0/again +21s hook:0/again +21s hook:0/again +21s hook:0/again +21s hook:0/again +21s hook:0/again +21s hook:0/unanswered
 ⇒ record undone hook before-visit a: found not done: it was not begun
 
+# hooks: a host that is proven is not left out since somebody ends the round before its last hook
+brief hook=after-visit
+plan a k/
+plan b k/
+journal a: began checked stage:k put:k proving proven end
+⇒ record left b
+
+# hooks: nor since somebody leaves it out
+brief hook=after-visit
+plan a k/
+journal a: began checked stage:k put:k proving proven skip:a
+⇒ end finished: every host has been visited
+
 # hooks: none runs while payloads are only brought
 brief staging=ahead hook=before-visit
 plan a k/host ahead

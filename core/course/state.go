@@ -286,6 +286,9 @@ func (s *State) asked(e *Event) {
 		}
 	case AskEnd:
 		s.End = word
+		for i := range s.Visits {
+			s.settle(&s.Visits[i])
+		}
 	case AskPause:
 		s.Pause = true
 	case AskStop:
@@ -293,6 +296,7 @@ func (s *State) asked(e *Event) {
 	case AskSkip:
 		if v != nil {
 			v.Skip = true
+			s.settle(v)
 		}
 	case AskGoOn:
 		s.Pause, s.Stop, s.Status, s.Ended, s.Detail = false, false, Running, time.Time{}, ""

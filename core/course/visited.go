@@ -296,12 +296,12 @@ func (v *Visit) Away() []fit.Move {
 }
 
 // settle ends a visit of which nothing is owed any more, to whose host no guest is to come back, and in which no hook is
-// still to run.
+// still to run. What is proven and open waits for no hook once somebody ends the round, or leaves the host out.
 func (s *State) settle(v *Visit) {
 	if v.Phase != Closing || v.Keeps || len(v.Owed) > 0 || len(v.Away()) > 0 {
 		return
 	}
-	if _, more := s.hook(v, place{}); !more || v.Ahead {
+	if _, more := s.hook(v, place{}); !more || v.Ahead || s.End != nil || v.Skip {
 		v.Phase = Over
 	}
 }
