@@ -56,7 +56,8 @@ func (h *Host) domain(id string) (libvirt.Domain, error) {
 var ErrNoGuest = errors.New("there is no such guest")
 
 // Migrate moves a running guest to the host, and returns when that has ended. The source's libvirt does it: it goes on
-// where this call breaks off. slows lets it slow the guest down until its memory changes no faster than it is copied. An error tells what libvirt said, and not where the guest is.
+// where this call breaks off. slows lets it slow the guest down until its memory changes no faster than it is copied. An
+// error tells what libvirt said, and not where the guest is.
 func (h *Host) Migrate(id, to string, slows bool, m Migration) error {
 	d, err := h.domain(id)
 	if err != nil {

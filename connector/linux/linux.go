@@ -199,13 +199,15 @@ func (m Machine) orders(r *estate.Reading) error {
 			r.Unready = cmp.Or(r.Unready, "it takes no orders: "+err.Error())
 		}
 	}
-	if r.Staged = nil; r.Unready == "" { // a list that can't be had says that nothing waits: it is brought once more then
-		list, _ := m.Output("find", Home+"/private/staged", "-maxdepth", "1", "-type", "f", "-printf", `%f %s\n`)
+	var some partly
+	if r.Staged = nil; r.Unready == "" {
+		list, err := m.Output("find", Home+"/private/staged", "-maxdepth", "1", "-type", "f", "-printf", `%f %s\n`)
+		some.note("what waits there to be put in", err)
 		r.Staged = parseStaged(lines(list))
 	}
 	mark, err := m.text(strings.TrimPrefix(Home, "/") + "/mark")
 	if missing(err) {
-		return nil
+		return some.or(nil)
 	} else if err != nil {
 		return err
 	}
@@ -217,7 +219,7 @@ func (m Machine) orders(r *estate.Reading) error {
 	if !hooked {
 		r.Closed.Loose = HookPath + " is gone or was changed: libvirt takes guests there all the same"
 	}
-	return nil
+	return some.or(nil)
 }
 
 // ledger are the words by which the wrapper's ledger knows what was done to a guest.

@@ -1,6 +1,7 @@
 package linux
 
 import (
+	"errors"
 	"io/fs"
 	"slices"
 	"strings"
@@ -202,5 +203,33 @@ func TestWhatWaitsOnAHost(t *testing.T) {
 	want := []estate.Staged{{SHA256: sum, Kind: "deb", Size: 12}, {SHA256: sum, Kind: "rpm"}}
 	if !slices.Equal(got, want) {
 		t.Errorf("%+v, want %+v", got, want)
+	}
+}
+
+// A host that takes orders and whose list of what waits there can't be had is read in part: nothing of it is gone.
+func TestAListOfWhatWaitsThatCantBeHad(t *testing.T) {
+	sum := strings.Repeat("0a", 32)
+	for name, c := range map[string]struct {
+		list   string
+		err    error
+		staged int
+		whole  bool
+	}{"a list": {sum + ".deb 12\n", nil, 1, true}, "no such directory": {"", fs.ErrNotExist, 0, true}, "it fails": {"", errors.New("it did not end within 3 s"), 0, false}} {
+		root := machine()
+		root[strings.TrimPrefix(HookPath, "/")] = &fstest.MapFile{Data: []byte(Hook)}
+		root["var/lib/yare/private/guard"] = &fstest.MapFile{Data: []byte("1 R 1 s\n")}
+		r := Machine{Name: "here", Now: time.Now, Source: Disk{FS: root, Run: func(command ...string) ([]byte, error) {
+			switch command[0] {
+			case "sha256sum":
+				return []byte(programSums()), nil
+			case "find":
+				return []byte(c.list), c.err
+			}
+			return nil, fs.ErrNotExist
+		}}}.Read(t.Context(), estate.Host)
+		s := r.Section(estate.Host)
+		if r.Unready != "" || len(r.Staged) != c.staged || s.Whole() != c.whole || s.Err != "" {
+			t.Errorf("%s: %+v, %v, %q", name, s, r.Staged, r.Unready)
+		}
 	}
 }
