@@ -46,7 +46,7 @@ func (h Rounds) Stage(ctx context.Context, st Staging, progress func(string), se
 	}
 	p := plan.Make(*in)
 	if st.How == plan.StageAhead && len(p.Visits) > 0 {
-		says, err := Supplies{h.house}.FetchPlanned(ctx, &p, progress)
+		says, err := Supplies(h).FetchPlanned(ctx, &p, progress)
 		if progress(says); err != nil {
 			progress(err.Error()) // hosts that need it are named below
 		}
