@@ -16,6 +16,7 @@ import (
 	"yareharbour/core/course"
 	"yareharbour/core/view"
 	"yareharbour/format/hostcopy"
+	"yareharbour/store"
 )
 
 // Backups are the configurations of hosts that rounds kept, the newest first; of all where no host is named.
@@ -121,15 +122,17 @@ func (h Looking) OldBackups(ctx context.Context, keep int, older time.Duration) 
 	n := map[string]int{}
 	for _, b := range all {
 		n[b.Host]++
+		if n[b.Host] == 1 || !(keep > 0 && n[b.Host] > keep || older > 0 && time.Since(b.Taken) > older) {
+			continue
+		}
 		switch s, err := h.round(ctx, b.Round); {
-		case n[b.Host] == 1:
-			continue
-		case err == nil && (s.Status != course.Finished || s.Visit(b.Host) != nil && s.Visit(b.Host).Phase == course.HandedOver):
+		case errors.Is(err, store.ErrNoRound): // no journal speaks of it any more
+		case err != nil:
+			continue // whether it is needed can't be told
+		case s.Status != course.Finished || s.Visit(b.Host) != nil && s.Visit(b.Host).Phase == course.HandedOver:
 			continue
 		}
-		if keep > 0 && n[b.Host] > keep || older > 0 && time.Since(b.Taken) > older {
-			out = append(out, b)
-		}
+		out = append(out, b)
 	}
 	return out, nil
 }

@@ -312,7 +312,9 @@ func (h *house) run(ctx context.Context, lease store.Lease, id string,
 // todayOf says what payload store, catalogue and baselines make of a visit now.
 func (h *house) todayOf(p *plan.Plan, v *course.Visit, r *estate.Reading) course.Today {
 	t := course.Today{Payloads: map[string]error{}, Withdrawn: map[int]string{}}
-	t.Programs, _ = p.Brief.Programs(program.Check)
+	if v.Phase == course.Checking {
+		t.Programs, _ = p.Brief.Programs(program.Check)
+	}
 	cat, err := h.today()
 	for i, c := range v.Changes {
 		if c.File != "" {

@@ -143,14 +143,18 @@ func (p Programs) Trace(a act.Act) act.Trace {
 	} else if err != nil {
 		return act.Trace{Unasked: err.Error()}
 	}
-	t := act.Trace{Said: act.Tail(text("log"))}
-	if code, err := strconv.Atoi(text("rc")); err == nil {
-		t.State, t.Exit = act.Ended, code
+	ended := func() (t act.Trace, is bool) {
+		code, err := strconv.Atoi(text("rc"))
+		t = act.Trace{State: act.Ended, Exit: code, Said: act.Tail(text("log"))}
 		if code != 0 {
 			t.State = act.Broke
 		}
+		return t, err == nil
+	}
+	if t, is := ended(); is {
 		return t
 	}
+	t := act.Trace{Said: act.Tail(text("log"))}
 	boot, _ := os.ReadFile(bootID)
 	pid := text("pid")
 	switch stat, err := os.ReadFile("/proc/" + pid + "/stat"); {
@@ -164,13 +168,10 @@ func (p Programs) Trace(a act.Act) act.Trace {
 	case err == nil && startOf(string(stat)) == text("start"):
 		t.State = act.Runs
 	default:
-		t.State, t.Error = act.Lost, "it was ended from outside"
-		if code, err := strconv.Atoi(text("rc")); err == nil { // it ended just now
-			t = act.Trace{State: act.Ended, Exit: code, Said: act.Tail(text("log"))}
-			if code != 0 {
-				t.State = act.Broke
-			}
+		if t, is := ended(); is { // just now
+			return t
 		}
+		t.State, t.Error = act.Lost, "it was ended from outside"
 	}
 	return t
 }

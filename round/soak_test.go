@@ -132,10 +132,8 @@ func (s soak) run(t *testing.T) (wrong, tale []string) {
 	inBubble(t, w, func(t *testing.T, h *harness) {
 		hosts := h.world.Estate.Clusters[0].Hosts
 		r := rand.New(rand.NewSource(s.seed + 1))
-		h.out = 2 // a bound that every brief here keeps
 		h.brief = s.brief(hosts)
 		x := &soaking{h: h, r: r, script: slices.Clone(s.script), hurt: map[string]bool{}, ours: map[string]bool{}}
-		h.onAct = nil
 		h.befall = x.befall
 		h.refuses = x.refuse
 		h.withdrawn = x.isWithdrawn
@@ -175,7 +173,6 @@ type soaking struct {
 	hurt      map[string]bool // guests that something befell, by name
 	ours      map[string]bool // that a brief brings to rest
 	ran       []string        // at the beginning
-	decided   bool
 	calls     int
 }
 
@@ -285,7 +282,6 @@ func (x *soaking) decide(s *course.State, n int) (*course.State, error) {
 	if n > 30 {
 		w = ways[len(ways)-1-x.r.Intn(min(2, len(ways)))]
 	}
-	x.decided = x.decided || w.Asks != course.AskGoOn
 	e := course.Event{Kind: course.Asked, Detail: w.Asks, Host: w.Host, Of: w.Of, By: "op", Reason: "they looked"}
 	if w.Asks == course.AskClear {
 		if e.Tasks = slices.Clone(h.world.Hosts[w.Host].Waiting); len(e.Tasks) == 0 {

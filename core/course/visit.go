@@ -309,7 +309,13 @@ func (t *turn) answers(v *Visit) []precheck.Answer {
 	f.Visit = precheck.Visit{Begun: true, Planned: planned(v), Withdrawn: t.withdrawn(v, today)}
 	f.Drops, f.Controller = v.Drops, t.s.Plan.Controller
 	f.Own, f.Clears, f.Flashes = today.Own, v.Clears, v.Flashes()
-	f.Programs, f.OnHost = t.s.Plan.Brief.Programs(func(path string) error { return today.Programs[path] })
+	f.Programs, f.OnHost = t.s.Plan.Brief.Programs(func(path string) error {
+		why, looked := today.Programs[path]
+		if !looked {
+			return fmt.Errorf("%s: whether it may be run could not be known", path)
+		}
+		return why
+	})
 	for _, c := range v.Changes {
 		if c.File == "" {
 			continue

@@ -159,10 +159,15 @@ func (b *Brief) treats(v *Visit, r *estate.Reading) (leaves string) {
 // inTurn puts the guests of a host that come to rest in the order that the rules want: who is started after another is
 // shut down before it.
 func (in Input) inTurn(v *Visit, r *estate.Reading) {
+	rules := slices.DeleteFunc(in.rules(), func(rule estate.Rule) bool { return rule.Keep != estate.After })
+	if len(rules) == 0 {
+		return
+	}
 	after := func(a, b *Rest) (wait time.Duration, is bool) {
 		x, y := guestOf(r, a.UID()), guestOf(r, b.UID())
-		for _, rule := range in.rules() {
-			if rule.Keep == estate.After && x != nil && y != nil && a.UID() != b.UID() && rule.Means(x) && rule.Others().Means(y) {
+		for i := range rules {
+			rule := &rules[i]
+			if x != nil && y != nil && a.UID() != b.UID() && rule.Means(x) && rule.Others().Means(y) {
 				wait, is = max(wait, rule.Wait), true
 			}
 		}
@@ -172,7 +177,7 @@ func (in Input) inTurn(v *Visit, r *estate.Reading) {
 	for i := range left {
 		for j := range left {
 			if wait, is := after(&left[i], &left[j]); is {
-				left[i].After, left[i].Wait = strings.Join(nonblank(left[i].After, left[j].Guest), ", "), max(left[i].Wait, wait)
+				left[i].After, left[i].Wait = strings.Join(append(nonempty(left[i].After), left[j].Guest), ", "), max(left[i].Wait, wait)
 			}
 		}
 	}
@@ -192,10 +197,6 @@ func guestOf(r *estate.Reading, uid string) *estate.Guest {
 		return &r.Guests[i]
 	}
 	return nil
-}
-
-func nonblank(words ...string) []string {
-	return slices.DeleteFunc(words, func(w string) bool { return w == "" })
 }
 
 // Terms are those of fit on which the plan's visits are made.

@@ -65,7 +65,7 @@ func (in Input) stage(v *Visit, r *estate.Reading, useful map[string]bool) {
 // unstaged says why nothing is brought to a host, or taken away from it.
 func (in Input) unstaged(v *Visit, vs []drift.Verdict) Aside {
 	sum := drift.Summarize(vs)
-	a := Aside{Host: v.Host, Drift: sum.Drift, Unread: sum.Open(), Why: "no payload waits on it for what the plan puts in"}
+	a := Aside{Host: v.Host, Drift: sum.Drift, Unread: sum.Open()}
 	switch n := len(v.Staged); {
 	case in.Readings[v.Host] == nil:
 		a.Why = "it was never read"

@@ -86,10 +86,8 @@ func assumed(step act.Step) (middle, pessimistic time.Duration) {
 }
 
 func memoryOf(r *estate.Reading, uid string) int64 {
-	for i := range r.Guests {
-		if r.Guests[i].UID() == uid {
-			return r.Guests[i].Load.MemoryMiB
-		}
+	if g := guestOf(r, uid); g != nil {
+		return g.Load.MemoryMiB
 	}
 	return 0
 }
