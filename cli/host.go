@@ -68,6 +68,11 @@ yours is restarted and proven, and stays so.`,
 at the next restart. "yare host tasks" shows them. Where a round failed at the host it continues afterwards.`,
 		"  yare host clear curlew waiting-1 --reason \"left by last year's update\"\n" +
 			"  yare host clear curlew --all --reason \"nobody knows them\""},
+	{plan.HandUncopy, "HOST [GUEST…]", "Remove snapshots that rounds made of a host's guests",
+		`Removes the snapshots that rounds made of guests on the host, of those named or of all, whether their time is over or
+not: with one a guest can't move. "yare owed" lists them. Snapshots that somebody else made are left alone.`,
+		"  yare host remove-snapshots curlew tide-gate-1 --reason \"it is well\"\n" +
+			"  yare host remove-snapshots curlew --all --reason \"to empty it\""},
 	{plan.HandTake, "HOST", "Take a host over that somebody else closed",
 		`Shows by whom the host was closed, since when and why, and makes it yours with --yes, on the record: whoever closed
 it finds your name on it. Then it can be proven and opened.`,
@@ -92,7 +97,7 @@ func (a *app) hostWork(w handful) *cobra.Command {
 			if x.Brief, _, err = b.make(h, cl.Name); err != nil {
 				return nil, err
 			}
-			x.Host, x.Tasks = host, args[1:]
+			x.Host, x.Tasks, x.Guests = host, args[1:], args[1:]
 			if x.Until, err = untilWhen(until, h.Now()); err != nil {
 				return nil, err
 			}
@@ -100,6 +105,10 @@ func (a *app) hostWork(w handful) *cobra.Command {
 			case plan.HandOpen:
 				if err := a.changedSince(ctx, h, host); err != nil {
 					return nil, err
+				}
+			case plan.HandUncopy:
+				if all == (len(x.Guests) > 0) {
+					return nil, usage("say which guests, or --all")
 				}
 			case plan.HandClear:
 				if all == (len(x.Tasks) > 0) {
@@ -127,6 +136,8 @@ func (a *app) hostWork(w handful) *cobra.Command {
 		f.StringVar(&until, "until", "", "when you mean to open it again, as 16:00, 2026-11-22T16:00, 2h or 3d; it is only shown")
 	case plan.HandClear:
 		f.BoolVar(&all, "all", false, "all that wait there")
+	case plan.HandUncopy:
+		f.BoolVar(&all, "all", false, "all that rounds made there")
 	case plan.HandOpen:
 		f.BoolVar(&x.Home, "home", false, "bring the guests back that had left it")
 	}

@@ -33,6 +33,8 @@ type ByHand struct {
 	Home bool
 	// Tasks are those of its BMC that are cleared; all that wait there where none is named.
 	Tasks []string
+	// Guests are those, by name or UUID, whose snapshots are removed; all that rounds made there where none is named.
+	Guests []string
 	// Sure says that a closing that is somebody else's may be taken.
 	Sure   bool
 	Reason string
@@ -67,6 +69,8 @@ func (h Rounds) Work(ctx context.Context, w ByHand, seen func(course.Event)) (*c
 	switch w.Does {
 	case plan.HandOpen:
 		err = h.left(ctx, &w, b.Hand)
+	case plan.HandUncopy:
+		b.Hand.Guests, err = copied(r, w.Guests)
 	case plan.HandClear:
 		b.Hand.Tasks, err = h.waiting(ctx, w.Host, w.Tasks)
 	}
@@ -89,7 +93,7 @@ func (h *house) mayWork(ctx context.Context, c estate.Cluster, w *ByHand, r *est
 	}
 	if m == nil {
 		guests := r.Holding()
-		if len(guests) == 0 || w.Drain || w.Does == plan.HandClear {
+		if len(guests) == 0 || w.Drain || w.Does == plan.HandClear || w.Does == plan.HandUncopy {
 			return false, nil
 		}
 		var names []string
@@ -135,7 +139,7 @@ func (h *house) left(ctx context.Context, w *ByHand, to *plan.Hand) error {
 	}
 	for _, d := range debts {
 		for _, a := range d.Acts {
-			if d.Host == w.Host && !slices.ContainsFunc(to.Owes, func(o act.Act) bool { return o.Of() == a.Of() }) {
+			if d.Host == w.Host && !d.Later && !slices.ContainsFunc(to.Owes, func(o act.Act) bool { return o.Of() == a.Of() }) {
 				to.Owes = append(to.Owes, a)
 			}
 		}
@@ -228,6 +232,30 @@ func (h *house) waiting(ctx context.Context, host string, ids []string) ([]strin
 	return waits, nil
 }
 
+// copied are the guests of the host, by UID, that have snapshots which rounds made, or those named.
+func copied(r *estate.Reading, names []string) (out []string, err error) {
+	if why := r.Section(estate.GuestList).Err; why != "" {
+		return nil, fmt.Errorf("which guests are on it can't be read: %s", why)
+	}
+	left := slices.Clone(names)
+	for i := range r.Guests {
+		g := &r.Guests[i]
+		ours := slices.ContainsFunc(g.Snapshots, func(s estate.Snapshot) bool { return s.Round != "" })
+		named := func(name string) bool { return name == g.Name || name == g.ID }
+		if ours && (len(names) == 0 || slices.ContainsFunc(names, named)) {
+			out = append(out, g.UID())
+			left = slices.DeleteFunc(left, named)
+		}
+	}
+	switch {
+	case len(left) > 0:
+		return nil, fmt.Errorf("no guest %q on it has a snapshot that a round made", left[0])
+	case len(out) == 0:
+		return nil, errors.New("no guest on it has a snapshot that a round made")
+	}
+	return out, nil
+}
+
 // Owed is what rounds and work by hand left to be undone, as far as the newest readings do not show that it was.
 // Without a cluster it is of all.
 func (h Looking) Owed(ctx context.Context, cluster string) ([]course.Debt, error) {
@@ -249,10 +277,10 @@ func (h *house) owed(ctx context.Context, readings map[string]*estate.Reading) (
 	_, debts, err := h.debts(ctx, readings)
 	said := map[string]bool{}
 	for _, d := range debts {
-		if !said[d.Host] { // a later visit knows better whose the host is, and has taken on what was owed before
+		if d.Later || !said[d.Host] { // a later visit knows better whose the host is, and has taken on what was owed before
 			out = append(out, d)
 		}
-		said[d.Host] = true
+		said[d.Host] = said[d.Host] || !d.Later
 	}
 	if err != nil {
 		return out, err

@@ -6,6 +6,7 @@ package lab
 import (
 	"context"
 	"crypto/sha256"
+	"encoding/binary"
 	"encoding/hex"
 	"errors"
 	"fmt"
@@ -360,4 +361,38 @@ func supervised(t *trial, host string) string {
 		t.Fatal(err)
 	}
 	return string(text)
+}
+
+// withDisk defines and starts a guest with a disk that keeps snapshots, where all hosts reach it.
+func withDisk(t *trial, host, name string) {
+	t.Helper()
+	if err := os.WriteFile(t.lab("shared/"+name+".img"), qcow2(), 0o666); err != nil {
+		t.Fatal(err)
+	}
+	xml := strings.Replace(run(t, "xml", name), "</devices>", "<disk type='file' device='disk'><driver name='qemu' type='qcow2'/><source file='/shared/"+
+		name+".img'/><target dev='hda' bus='ide'/></disk></devices>", 1)
+	if err := os.WriteFile(t.lab("shared/"+name+".xml"), []byte(xml), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	on(t, host, "virsh -q define /shared/"+name+".xml; virsh -q start "+name)
+}
+
+// qcow2 is an empty disk of 1 MiB in QEMU's own form (docs/interop/qcow2.rst of its sources), in clusters of 64 KiB:
+// header, table of the counts, one block of them, and the table of the first level.
+func qcow2() []byte {
+	const cluster = 1 << 16
+	out := make([]byte, 4*cluster)
+	b := binary.BigEndian
+	copy(out, "QFI\xfb\x00\x00\x00\x02")
+	b.PutUint32(out[20:], 16) // bits of a cluster
+	b.PutUint64(out[24:], 1<<20)
+	b.PutUint32(out[36:], 1) // entries of the first level
+	b.PutUint64(out[40:], 3*cluster)
+	b.PutUint64(out[48:], cluster)
+	b.PutUint32(out[56:], 1) // clusters of the counts' table
+	b.PutUint64(out[cluster:], 2*cluster)
+	for n := range 4 {
+		b.PutUint16(out[2*cluster+2*n:], 1)
+	}
+	return out
 }

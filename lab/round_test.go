@@ -11,6 +11,7 @@ import (
 
 	"yareharbour/core/act"
 	"yareharbour/core/course"
+	"yareharbour/core/estate"
 	"yareharbour/e2e/drive"
 	"yareharbour/sim"
 )
@@ -281,7 +282,7 @@ virsh -q metadata g1-3 urn:yareharbour:guest --key yare --set '<labels>batch nig
 		if len(g.Features) == 0 || !slices.Contains(r.Offers().Features, g.Features[0]) {
 			t.Errorf("%s needs %v, and its host has %v", g.Name, g.Features, r.Offers().Features)
 		}
-		if tied := strings.Join(g.Ties(false), ""); (g.Name == "reader") != strings.Contains(tied,
+		if tied := strings.Join(g.Ties(estate.Loosed{}), ""); (g.Name == "reader") != strings.Contains(tied,
 			"/root/chart.iso, which only its host has") {
 			t.Errorf("%s: %q", g.Name, tied)
 		}
@@ -294,25 +295,43 @@ virsh -q metadata g1-3 urn:yareharbour:guest --key yare --set '<labels>batch nig
 		"g1-3 is suspended to disk") {
 		t.Error("the label names nobody")
 	}
+	withDisk(t, "h1", "keeper")
 	before := lives(t)
 	s.must(t, 0, "round", "start", "piers", "--hosts", "h1", "--home", "--guest", "idle=cold", "--guest",
-		"reader=eject", "--reason", "keels")
-	if after := lives(t); !maps.Equal(before, after) || len(after) != 10 {
+		"reader=eject", "--snapshot", "keeper=1h", "--reason", "keels")
+	if after := lives(t); !maps.Equal(before, after) || len(after) != 11 {
 		t.Errorf("guests did not live through it:\nbefore %v\nafter  %v", before, after)
 	}
-	if got := running(t, "h1"); len(got) != 4 {
+	if got := running(t, "h1"); len(got) != 5 {
 		t.Errorf("on h1 run %v", got)
 	}
-	if got := on(t, "h1", "virsh metadata reader urn:yareharbour:done --config"); !strings.Contains(got, `what="eject"`) ||
+	if got := on(t, "h1", "virsh metadata reader urn:yareharbour:done --config"); !strings.Contains(got, `what="insert"`) ||
 		!strings.Contains(got, "keels") {
 		t.Errorf("its definition says %s", got)
 	}
 	if got := on(t, "h1", "virsh metadata g1-3 urn:yareharbour:guest --config"); !strings.Contains(got, "batch night") {
 		t.Errorf("its labels are %s", got)
 	}
-	if got := on(t, "h1", "virsh -q domblklist reader; virsh -q domblklist reader --inactive"); strings.Contains(got,
-		"chart") || !strings.Contains(got, "hdc") {
+	if got := on(t, "h1", "virsh -q domblklist reader; virsh -q domblklist reader --inactive"); strings.Count(got,
+		"chart") != 2 {
 		t.Errorf("in its drive is %s", got)
+	}
+	if got := on(t, "h1", "virsh -q snapshot-list keeper --name; virsh metadata keeper urn:yareharbour:snapshot"); !strings.HasPrefix(got,
+		"yare-") || !strings.Contains(got, "until=") {
+		t.Errorf("its snapshots are %s", got)
+	}
+	if out := s.must(t, 0, "owed"); !strings.Contains(out, "keeper: has a snapshot") {
+		t.Error("nobody is told of the snapshot")
+	}
+	if out, _ := s.run(t, "plan", "piers", "--hosts", "h1"); !strings.Contains(out, "it has the snapshot of the round") {
+		t.Error("a guest with a snapshot is not immovable")
+	}
+	s.must(t, 0, "host", "remove-snapshots", "h1", "keeper", "--reason", "it is well")
+	if got := on(t, "h1", "virsh -q snapshot-list keeper --name; virsh -q dumpxml keeper | grep -c yareharbour:snapshot || true"); strings.TrimSpace(got) != "0" {
+		t.Errorf("its snapshots are %s", got)
+	}
+	if out := s.must(t, 0, "owed"); strings.Contains(out, "keeper") {
+		t.Error("what is removed is owed still")
 	}
 	if got := strings.TrimSpace(on(t, "h1", "virsh -q domstate early")); got != "shut off" {
 		t.Errorf("a guest that starts with its host started while that was closed: it is %s", got)

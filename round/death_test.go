@@ -71,7 +71,7 @@ func TestDeathAmongGuestsOfAllKinds(t *testing.T) {
 	guests := w.Hosts["jacana"].Reading.Guests
 	for i := range guests {
 		if guests[i].Name == "notices" {
-			guests[i].Disks = []estate.Disk{{Target: "sda", Source: "/srv/x.iso", Media: true, Local: true}}
+			guests[i].Disks = append(guests[i].Disks, estate.Disk{Target: "sda", Source: "/srv/x.iso", Media: true, Local: true})
 		}
 	}
 	begin := func(h *harness) (*course.State, error) {
@@ -79,6 +79,7 @@ func TestDeathAmongGuestsOfAllKinds(t *testing.T) {
 			b.Home = true
 			b.Guests = []plan.Policy{{Guests: []string{"vts-train", "pilot-roster"}, Do: plan.DoCold},
 				{Guests: []string{"notices"}, Do: plan.DoEject}}
+			b.Snapshots = []plan.Safety{{Guests: []string{"cctv-lock-1", "pilot-roster"}, For: time.Hour}}
 		}
 		return h.start(h.plan("vts", "jacana"))
 	}
@@ -87,7 +88,7 @@ func TestDeathAmongGuestsOfAllKinds(t *testing.T) {
 			for _, g := range host.Reading.Guests {
 				if at := map[bool]string{true: "home", false: "away"}[name == "jacana"]; slices.ContainsFunc(guests,
 					func(o estate.Guest) bool { return o.Name == g.Name }) {
-					out = append(out, fmt.Sprint(g.Name, " ", g.State, " ", at, " ", len(g.Disks)))
+					out = append(out, fmt.Sprint(g.Name, " ", g.State, " ", at, " ", len(g.Disks), " ", len(g.Snapshots)))
 				}
 			}
 		}
@@ -99,8 +100,8 @@ func TestDeathAmongGuestsOfAllKinds(t *testing.T) {
 		got := there(h)
 		if places == nil { // without a death
 			places = got
-			if all := strings.Join(got, ", "); !strings.Contains(all, "pilot-roster running away") ||
-				!strings.Contains(all, "vts-train off away") || !strings.Contains(all, "notices running home 0") ||
+			if all := strings.Join(got, ", "); !strings.Contains(all, "pilot-roster running away 1 1") || !strings.Contains(all, "cctv-lock-1 running home 1 1") ||
+				!strings.Contains(all, "vts-train off away") || !strings.Contains(all, "notices running home 2") ||
 				strings.Count(all, "away") != 2 {
 				t.Fatal(all)
 			}

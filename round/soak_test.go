@@ -71,7 +71,10 @@ func (s soak) world() *sim.World {
 		h := w.Hosts[name]
 		for i := range h.Reading.Guests {
 			g := &h.Reading.Guests[i]
+			g.Disks = []estate.Disk{{Target: "vda", Source: "/srv/g.img", Format: "qcow2"}}
 			switch r.Intn(12) {
+			case 3:
+				g.Snapshots = []estate.Snapshot{{Name: "yare-older", Round: "older", Until: w.Now.Add(time.Duration(r.Intn(3)-2) * time.Hour)}}
 			case 0:
 				g.Disks = []estate.Disk{{Target: "sda", Source: "/srv/x.iso", Media: true, Local: true}}
 			case 1:
@@ -103,11 +106,14 @@ func (s soak) brief(hosts []string) func(*plan.Brief) {
 		if one(5) {
 			b.Rehearse = time.Hour
 		}
-		do := []plan.Do{plan.DoShutDown, plan.DoSuspend, plan.DoEject, plan.DoCold}
+		do := []plan.Do{plan.DoShutDown, plan.DoSuspend, plan.DoEject, plan.DoEjectOut, plan.DoCold}
 		for range 1 + r.Intn(3) {
 			b.Guests = append(b.Guests, plan.Policy{Guests: []string{"c01*"}, Do: do[r.Intn(len(do))]})
 		}
 		b.Guests = append(b.Guests, plan.Policy{Guests: []string{"c01*"}, Do: plan.DoShutDown})
+		if one(4) {
+			b.Snapshots = []plan.Safety{{Guests: []string{"c01*"}, For: time.Hour}}
+		}
 		if one(3) {
 			b.Temporary = []act.Lent{{Unit: "chrony.service"}}
 		}
@@ -139,6 +145,9 @@ func (s soak) run(t *testing.T) (wrong, tale []string) {
 		h.withdrawn = x.isWithdrawn
 		for _, host := range hosts {
 			for _, g := range h.world.Hosts[host].Reading.Guests {
+				if len(act.Inserted(&g)) > 0 {
+					x.media = append(x.media, g.Name)
+				}
 				if g.State == estate.Running {
 					x.ran = append(x.ran, g.Name)
 				}
@@ -173,6 +182,7 @@ type soaking struct {
 	hurt      map[string]bool // guests that something befell, by name
 	ours      map[string]bool // that a brief brings to rest
 	ran       []string        // at the beginning
+	media     []string        // guests that had a medium then
 	calls     int
 }
 
@@ -364,7 +374,12 @@ func (x *soaking) judge(s *course.State) (wrong []string) {
 	debts := s.Debts(readings)
 	owed := func(host, what string) bool {
 		return slices.ContainsFunc(debts, func(d course.Debt) bool {
-			return d.Host == host && strings.Contains(strings.Join(d.Owed, "; "), what)
+			return d.Host == host && !d.Later && strings.Contains(strings.Join(d.Owed, "; "), what)
+		})
+	}
+	later := func(guest string) bool {
+		return slices.ContainsFunc(debts, func(d course.Debt) bool {
+			return d.Later && strings.HasPrefix(d.Owed[0], guest+":")
 		})
 	}
 	anybody := func(what string) bool {
@@ -379,10 +394,24 @@ func (x *soaking) judge(s *course.State) (wrong []string) {
 			wrong = append(wrong, "chrony is stopped on "+host+", and nobody is told")
 		}
 	}
+	for _, host := range hosts {
+		for _, g := range h.world.Hosts[host].Reading.Guests {
+			if slices.ContainsFunc(g.Snapshots, func(o estate.Snapshot) bool { return o.Round == s.Round }) && !later(g.Name) {
+				wrong = append(wrong, g.Name+" has a snapshot, and nobody is told")
+			}
+			lacks := slices.Contains(x.media, g.Name) && len(act.Inserted(&g)) == 0
+			meant := slices.ContainsFunc(h.journal, func(e course.Event) bool { return e.Act != nil && e.Act.Guest == g.Name && e.Act.Unowed })
+			if lacks && !meant && !anybody(g.Name+": lacks a medium") {
+				wrong = append(wrong, g.Name+" lacks its medium, and nobody is told")
+			}
+		}
+	}
 	for _, g := range x.ran {
 		at := where[g]
 		switch {
-		case anybody(g):
+		case anybody(g+": is "), slices.ContainsFunc(debts, func(d course.Debt) bool {
+			return slices.ContainsFunc(d.Owed, func(o string) bool { return strings.HasPrefix(o, "whether") && strings.Contains(o, g) })
+		}):
 		case len(at) != 1:
 			wrong = append(wrong, fmt.Sprintf("%s is %v", g, at))
 		case strings.HasPrefix(at[0], string(estate.Running)), x.hurt[g]:

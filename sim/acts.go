@@ -173,7 +173,7 @@ func (w *World) admits(h *Host, g estate.Guest) error {
 	if g.State != estate.Running {
 		return fmt.Errorf("%s does not run", g.Name)
 	}
-	if ties := g.Ties(false); len(ties) > 0 {
+	if ties := g.Ties(estate.Loosed{}); len(ties) > 0 {
 		return fmt.Errorf("%s can't be migrated: %s", g.Name, ties[0])
 	}
 	if h.Reading.Closed != nil {

@@ -47,7 +47,11 @@ var effects = map[act.Name]func(*World, *Host, act.Act, []byte) (Answer, error){
 	act.Save:    (*World).rest,
 	act.Start:   (*World).startGuest,
 	act.Eject:   (*World).eject,
-	act.Carry:   (*World).carry,
+	act.Insert:  (*World).insert,
+
+	act.Snapshot:   (*World).snapshot,
+	act.Unsnapshot: (*World).unsnapshot,
+	act.Carry:      (*World).carry,
 }
 
 // taken is for what the host's BMC is told once the host has taken the order.
@@ -189,8 +193,8 @@ func (w *World) carry(h *Host, a act.Act, _ []byte) (Answer, error) {
 	case g.Holds() || g.Saved:
 		return Answer{}, fmt.Errorf("%s can't %s: it is %s, or what was in its memory is on disk",
 			h.Name, a.Says(), g.State)
-	case len(g.Ties(false)) > 0:
-		return Answer{}, fmt.Errorf("%s can't %s: %s", h.Name, a.Says(), g.Ties(false)[0])
+	case len(g.Ties(estate.Loosed{})) > 0:
+		return Answer{}, fmt.Errorf("%s can't %s: %s", h.Name, a.Says(), g.Ties(estate.Loosed{})[0])
 	case to.Reading.Closed != nil:
 		return Answer{}, fmt.Errorf("%s is closed and takes no guests", to.Name)
 	case slices.ContainsFunc(to.Reading.Guests, func(o estate.Guest) bool { return o.Name == g.Name }):
@@ -210,10 +214,58 @@ func (w *World) eject(h *Host, a act.Act, _ []byte) (Answer, error) {
 	if err != nil {
 		return Answer{}, err
 	}
-	for _, medium := range act.Inserted(g) {
-		w.act("eject %s from %s on %s", medium, g.Name, h.Name)
+	for _, d := range act.Inserted(g) {
+		w.act("eject %s from %s on %s", d.Source, g.Name, h.Name)
 	}
 	g.Disks = slices.DeleteFunc(slices.Clone(g.Disks), func(d estate.Disk) bool { return d.Media && d.Local })
+	return Answer{}, nil
+}
+
+// insert puts media into a guest's drives.
+func (w *World) insert(h *Host, a act.Act, _ []byte) (Answer, error) {
+	g, err := h.guest(a)
+	if err != nil {
+		return Answer{}, err
+	}
+	for _, d := range a.Media {
+		if slices.ContainsFunc(g.Disks, func(o estate.Disk) bool { return o.Target == d.Target && o.Source != d.Source }) {
+			return Answer{}, fmt.Errorf("%s: the drive %s of %s holds something else", h.Name, d.Target, g.Name)
+		}
+		g.Disks = slices.DeleteFunc(slices.Clone(g.Disks), func(o estate.Disk) bool { return o.Target == d.Target })
+		g.Disks = append(g.Disks, d)
+		w.act("insert %s into %s on %s", d.Source, g.Name, h.Name)
+	}
+	return Answer{}, nil
+}
+
+// snapshot makes one of a guest, which stands still meanwhile.
+func (w *World) snapshot(h *Host, a act.Act, _ []byte) (Answer, error) {
+	g, err := h.guest(a)
+	switch {
+	case err != nil:
+		return Answer{}, err
+	case w.busy(a.UID()):
+		return Answer{}, fmt.Errorf("%s can't %s: it is being migrated", h.Name, a.Says())
+	case len(g.Uncopied()) > 0:
+		return Answer{}, fmt.Errorf("%s can't %s: %s", h.Name, a.Says(), g.Uncopied()[0])
+	case slices.ContainsFunc(g.Snapshots, func(s estate.Snapshot) bool { return s.Name == a.Copy.Name }):
+		return Answer{}, fmt.Errorf("%s has a snapshot %s of %s already", h.Name, a.Copy.Name, g.Name)
+	case w.strikes(h.Name, SnapshotFails):
+		return Answer{}, fmt.Errorf("%s can't %s: there is no room on its storage", h.Name, a.Says())
+	}
+	g.Snapshots = append(slices.Clone(g.Snapshots), *a.Copy)
+	w.act("snapshot %s on %s", g.Name, h.Name)
+	return Answer{}, nil
+}
+
+// unsnapshot removes one.
+func (w *World) unsnapshot(h *Host, a act.Act, _ []byte) (Answer, error) {
+	g, err := h.guest(a)
+	if err != nil {
+		return Answer{}, err
+	}
+	g.Snapshots = slices.DeleteFunc(slices.Clone(g.Snapshots), func(s estate.Snapshot) bool { return s.Name == a.Copy.Name })
+	w.act("remove snapshot of %s on %s", g.Name, h.Name)
 	return Answer{}, nil
 }
 

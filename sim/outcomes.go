@@ -18,6 +18,7 @@ const (
 	ForgetsImage   FaultKind = "forgets-image"   // the BMC forgets its next update, and nothing comes of it
 	IgnoresRestart FaultKind = "ignores-restart" // the host takes its next restart on, and stays up
 	StaysOff       FaultKind = "stays-off"       // the host goes down at its next restart, and its power stays off
+	SnapshotFails  FaultKind = "snapshot-fails"  // the next snapshot of a guest on the host is refused
 	IsReopened     FaultKind = "is-reopened"     // somebody takes the host's next mark away, half a minute later
 )
 

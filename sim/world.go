@@ -114,7 +114,7 @@ const (
 
 // FaultKinds lists them.
 var FaultKinds = []FaultKind{NoReturn, MoveFails, InstallFails, BMCDrops, LeavesTask, Crashes, LosesAnswer, HookWaits, HookFails, Answers,
-	MovePauses, GuestQuits, HalfInstalled, LosesTask, ForgetsImage, IgnoresRestart, StaysOff, IsReopened}
+	MovePauses, GuestQuits, HalfInstalled, LosesTask, ForgetsImage, IgnoresRestart, StaysOff, IsReopened, SnapshotFails}
 
 // Fault is an ordered fault; it strikes Times times.
 type Fault struct {

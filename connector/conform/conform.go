@@ -35,6 +35,8 @@ type Bench struct {
 	Service act.Change
 	// Rests are the ways in which Guest can be brought to rest here.
 	Rests []act.Name
+	// Copies tells that a snapshot of Guest can be made.
+	Copies bool
 	// Program is one that ends well on the host; "" where none is there.
 	Program string
 	// Cut makes the host silent, and Mend lets it answer again.
@@ -80,6 +82,7 @@ func Test(t *testing.T, b Bench) {
 		{"refusals", (*trial).refusals, true},
 		{"moving", (*trial).moving, b.Guest != ""},
 		{"guests come to rest", (*trial).resting, len(b.Rests) > 0},
+		{"snapshots", (*trial).copying, b.Copies},
 		{"a migration that is given up", (*trial).aborted, b.Abort != nil},
 		{"changing", (*trial).changing, b.Payload != nil},
 		{"a change that fails", (*trial).failing, b.Refused.Component != ""},

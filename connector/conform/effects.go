@@ -134,6 +134,35 @@ func (t *trial) resting() {
 	t.refused(t.order(act.Start, gone), "there is no such guest")
 }
 
+// copying makes a snapshot of the guest, with which it does not move, and removes it.
+func (t *trial) copying() {
+	who := act.Act{Guest: t.Guest, GuestID: t.uid(t.Host), MemoryMiB: 64,
+		Copy: &estate.Snapshot{Name: "yare-conform", Round: t.round, Until: time.Now().Add(time.Hour).Truncate(time.Second)}}
+	for range 2 {
+		t.done(t.order(act.Snapshot, who))
+		g := t.guest()
+		if len(g.Snapshots) != 1 || g.Snapshots[0].Round != t.round || !g.Snapshots[0].Until.Equal(who.Copy.Until) || g.Snapshots[0].Claimed ||
+			g.State != estate.Running {
+			t.Fatalf("it is %s, and has the snapshots %+v", g.State, g.Snapshots)
+		}
+		if ties := g.Ties(estate.Loosed{}); len(ties) != 1 || len(g.Ties(estate.Loosed{Snapshots: true})) != 0 {
+			t.Errorf("it is tied by %v", ties)
+		}
+		t.refused(t.order(act.Snapshot, who), "it has one of that name")
+		t.claimed(t.To)
+		if o := t.moves(t.Host, t.To); true {
+			if _, err := t.do(o); err == nil && t.find(o, connector.Receipt{}).Outcome == act.Done {
+				t.Fatal("a guest with a snapshot was migrated")
+			}
+		}
+		t.done(t.order(act.Unsnapshot, who))
+		if g := t.guest(); len(g.Snapshots) > 0 || g.State != estate.Running {
+			t.Errorf("it is %s, and has the snapshots %+v still", g.State, g.Snapshots)
+		}
+	}
+	t.done(t.order(act.Unsnapshot, who)) // what is gone already is no failure
+}
+
 // guest is the bench's guest as it is on its host.
 func (t *trial) guest() *estate.Guest {
 	r := t.read(t.Host, estate.Host, estate.GuestList)

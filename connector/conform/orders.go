@@ -70,6 +70,11 @@ func (t *trial) epochs() {
 // sample is an act of each kind that could be carried out here.
 func (t *trial) sample(kind act.Name) act.Act {
 	a := act.Act{Reason: "conform"}
+	switch kind {
+	case act.Snapshot, act.Unsnapshot:
+		a.Guest, a.GuestID, a.Copy = t.Guest, t.uid(t.Host), &estate.Snapshot{Name: "yare-conform", Round: t.round, Until: time.Now().Add(time.Hour)}
+		return a
+	}
 	switch kind.Step() {
 	case act.DrainStep, act.ReturnStep:
 		a.Guest, a.GuestID, a.To = t.Guest, t.uid(t.Host), t.To

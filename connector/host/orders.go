@@ -89,7 +89,12 @@ var orders = map[act.Name]func(*session, context.Context, connector.Order) (conn
 	act.Save:    (*session).guest,
 	act.Start:   (*session).guest,
 	act.Eject:   (*session).guest,
-	act.Carry:   (*session).guest,
+	act.Insert:  (*session).guest,
+
+	act.Snapshot:   (*session).guest,
+	act.Unsnapshot: (*session).guest,
+
+	act.Carry: (*session).guest,
 }
 
 // words are who orders and why, each in one line.
@@ -330,8 +335,11 @@ func (s *session) guest(ctx context.Context, o connector.Order) (connector.Recei
 		return connector.Receipt{}, err
 	}
 	do := map[act.Name]func(string) error{act.Down: h.ShutDown, act.Save: h.Save, act.Start: h.Start,
-		act.Eject: func(id string) error { return h.Eject(id, o.Media) },
-		act.Carry: func(id string) error { return h.Carry(id, o.To, s.by.Migration) }}[o.Kind]
+		act.Eject:      func(id string) error { return h.Eject(id, o.Media) },
+		act.Insert:     func(id string) error { return h.Insert(id, o.Media) },
+		act.Snapshot:   func(id string) error { return h.Snapshot(id, *o.Copy) },
+		act.Unsnapshot: func(id string) error { return h.Unsnapshot(id, o.Copy.Name) },
+		act.Carry:      func(id string) error { return h.Carry(id, o.To, s.by.Migration) }}[o.Kind]
 	if err := h.Note(o.UID(), string(o.Kind), o.Round, o.By, o.Reason, time.Now()); err != nil {
 		slog.Debug("what is done to a guest could not be written into its definition", "host", s.host, "guest", o.Guest, "error", err)
 	}

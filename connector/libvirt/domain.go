@@ -15,11 +15,12 @@ import (
 
 // domain is what is looked at of a domain's description (libvirt's "Domain XML format").
 type domain struct {
-	Kind   string `xml:"type,attr"`
-	Name   string `xml:"name"`
-	UUID   string `xml:"uuid"`
-	Labels struct {
-		Words string `xml:"urn:yareharbour:guest labels"`
+	Kind  string `xml:"type,attr"`
+	Name  string `xml:"name"`
+	UUID  string `xml:"uuid"`
+	Notes struct {
+		Labels   string `xml:"urn:yareharbour:guest labels"`
+		Snapshot *kept  `xml:"urn:yareharbour:snapshot snapshot"`
 	} `xml:"metadata"`
 	Memory amount `xml:"memory"`
 	Given  amount `xml:"currentMemory"`
@@ -45,21 +46,7 @@ type domain struct {
 				Dir string `xml:"dir,attr"`
 			} `xml:"target"`
 		} `xml:"filesystem"`
-		Disks []struct {
-			Device string `xml:"device,attr"` // "disk" where it does not say
-			Source struct {
-				File   string `xml:"file,attr"`
-				Dev    string `xml:"dev,attr"`
-				Dir    string `xml:"dir,attr"`
-				Pool   string `xml:"pool,attr"`
-				Volume string `xml:"volume,attr"`
-				Name   string `xml:"name,attr"`
-			} `xml:"source"`
-			Target target `xml:"target"`
-			Mirror *struct {
-				Job string `xml:"job,attr"`
-			} `xml:"mirror"`
-		} `xml:"disk"`
+		Disks    []disk    `xml:"disk"`
 		Hostdevs []hostdev `xml:"hostdev"`
 		Channels []struct {
 			Target struct {
@@ -68,6 +55,33 @@ type domain struct {
 			} `xml:"target"`
 		} `xml:"channel"`
 	} `xml:"devices"`
+}
+
+// disk is a disk or a drive.
+type disk struct {
+	Device string `xml:"device,attr"` // "disk" where it does not say
+	Driver struct {
+		Type string `xml:"type,attr"`
+	} `xml:"driver"`
+	Source   source    `xml:"source"`
+	Target   target    `xml:"target"`
+	ReadOnly *struct{} `xml:"readonly"`
+	Mirror   *struct {
+		Job string `xml:"job,attr"`
+	} `xml:"mirror"`
+}
+
+// drive tells whether it holds a medium that can be taken out.
+func (d *disk) drive() bool { return d.Device == "cdrom" || d.Device == "floppy" }
+
+// source is what a disk is made of.
+type source struct {
+	File   string `xml:"file,attr,omitempty"`
+	Dev    string `xml:"dev,attr,omitempty"`
+	Dir    string `xml:"dir,attr,omitempty"`
+	Pool   string `xml:"pool,attr,omitempty"`
+	Volume string `xml:"volume,attr,omitempty"`
+	Name   string `xml:"name,attr,omitempty"`
 }
 
 // target is where a disk or drive is in the guest.
@@ -122,7 +136,7 @@ func describe(text string) (*domain, error) {
 // guest is what the description says of a guest, but for its state.
 func (d *domain) guest() estate.Guest {
 	g := estate.Guest{ID: strings.ToLower(strings.TrimSpace(d.UUID)), Name: d.Name,
-		Labels: strings.Fields(d.Labels.Words), Machine: machine(d.Type.Machine)}
+		Labels: strings.Fields(d.Notes.Labels), Machine: machine(d.Type.Machine)}
 	if g.Load.MemoryMiB = d.Given.mib(); g.Load.MemoryMiB == 0 {
 		g.Load.MemoryMiB = d.Memory.mib()
 	}
@@ -151,9 +165,8 @@ func (d *domain) guest() estate.Guest {
 			volume = s.Pool + "/" + s.Volume
 		}
 		if source := cmp.Or(s.File, s.Dev, s.Dir, s.Name, volume); source != "" {
-			media := x.Device == "cdrom" || x.Device == "floppy"
-			g.Disks = append(g.Disks, estate.Disk{Target: x.Target.Dev, Source: source, Media: media, Local: media &&
-				strings.HasPrefix(s.Dev, "/dev/")})
+			g.Disks = append(g.Disks, estate.Disk{Target: x.Target.Dev, Source: source, Media: x.drive(), Local: x.drive() &&
+				strings.HasPrefix(s.Dev, "/dev/"), Format: x.Driver.Type})
 		}
 		if x.Mirror != nil { // a job goes on with it; libvirt moves no guest meanwhile
 			g.Pins = append(g.Pins, fmt.Sprintf("its disk %s is being copied (%s)", x.Target.Dev,

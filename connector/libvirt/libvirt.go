@@ -159,6 +159,9 @@ func (h *Host) guest(d libvirt.Domain) (estate.Guest, error) {
 	g := x.guest()
 	g.Features = x.needs()
 	g.State = stateOf(libvirt.DomainState(state))
+	if g.Snapshots, err = h.snapshots(d, x); err != nil {
+		return estate.Guest{}, err
+	}
 	if g.Holds() {
 		pins, err := h.pins(d)
 		if err != nil {

@@ -48,9 +48,9 @@ func TestADescriptionOfADomain(t *testing.T) {
 		g.Machine != (estate.Inner{Name: "q35", Version: "9.2"}) || d.agent() != "connected" {
 		t.Errorf("%+v", g)
 	}
-	if got := fmt.Sprintf("%+v", g.Disks); got != "[{Target:vda Source:/srv/a.img Media:false Local:false} "+
-		"{Target:vdb Source:pool/b Media:false Local:false} {Target:sda Source:/srv/x.iso Media:true Local:false} "+
-		"{Target:sdb Source:/dev/sr0 Media:true Local:true}]" {
+	if got := fmt.Sprintf("%+v", g.Disks); got != "[{Target:vda Source:/srv/a.img Media:false Local:false Format:} "+
+		"{Target:vdb Source:pool/b Media:false Local:false Format:} {Target:sda Source:/srv/x.iso Media:true Local:false Format:} "+
+		"{Target:sdb Source:/dev/sr0 Media:true Local:true Format:}]" {
 		t.Error(got)
 	}
 	if got := strings.Join(d.needs(), "; "); got != "pc-q35-9.2; CPU Skerry-v2 (kvm)" {

@@ -6,7 +6,10 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
+
+	"yareharbour/core/estate"
 
 	"github.com/digitalocean/go-libvirt"
 )
@@ -40,46 +43,83 @@ func (h *Host) Start(id string) error {
 }
 
 // Eject takes media out of the guest's drives, and out of its definition where it has one that lasts.
-func (h *Host) Eject(id string, media []string) error {
-	d, err := h.domain(id)
-	if err != nil {
-		return err
-	}
-	text, err := h.l.DomainGetXMLDesc(d, 0)
-	if err != nil {
-		return err
-	}
-	x, err := describe(text)
+func (h *Host) Eject(id string, media []estate.Disk) error {
+	return h.drives(id, media, func(disk, estate.Disk) source { return source{} })
+}
+
+// Insert puts media into the guest's drives that are empty, and into its definition likewise.
+func (h *Host) Insert(id string, media []estate.Disk) error {
+	return h.drives(id, media, func(_ disk, d estate.Disk) source {
+		if strings.HasPrefix(d.Source, "/dev/") {
+			return source{Dev: d.Source}
+		}
+		return source{File: d.Source}
+	})
+}
+
+// drives lets each of the guest's drives hold what it is to. One that holds something else than the medium is left alone.
+func (h *Host) drives(id string, media []estate.Disk, holds func(disk, estate.Disk) source) error {
+	d, x, err := h.described(id)
 	if err != nil {
 		return err
 	}
 	how := libvirt.DomainDeviceModifyLive
+	if active, err := h.l.DomainIsActive(d); err != nil {
+		return err
+	} else if active == 0 {
+		how = 0
+	}
 	if lasts, err := h.l.DomainIsPersistent(d); err != nil {
 		return err
 	} else if lasts != 0 {
 		how |= libvirt.DomainDeviceModifyConfig
 	}
-	for _, disk := range x.Devices.Disks {
-		if !slices.Contains(media, cmp.Or(disk.Source.File, disk.Source.Dev)) ||
-			disk.Device != "cdrom" && disk.Device != "floppy" {
+	for _, o := range x.Devices.Disks {
+		i := slices.IndexFunc(media, func(m estate.Disk) bool { return m.Target == o.Target.Dev })
+		if i < 0 || !o.drive() {
 			continue
 		}
-		empty, err := xml.Marshal(drive{Device: disk.Device, Kind: "file", Target: disk.Target})
+		to := drive{Device: o.Device, Kind: "file", Target: o.Target}
+		if s := holds(o, media[i]); s != (source{}) {
+			to.Source = &s
+			if s.Dev != "" {
+				to.Kind = "block"
+			}
+		}
+		if now := cmp.Or(o.Source.File, o.Source.Dev); now != "" && now != media[i].Source {
+			return fmt.Errorf("its drive %s holds %s, and not %s", o.Target.Dev, now, media[i].Source)
+		}
+		text, err := xml.Marshal(to)
 		if err != nil {
 			return err
 		}
-		if err := h.l.DomainUpdateDeviceFlags(d, string(empty), how); err != nil {
-			return fmt.Errorf("emptying its drive %s: %w", disk.Target.Dev, err)
+		if err := h.l.DomainUpdateDeviceFlags(d, string(text), how); err != nil {
+			return fmt.Errorf("its drive %s: %w", o.Target.Dev, err)
 		}
 	}
 	return nil
 }
 
-// drive is an empty drive, as libvirt is told of it.
+// described is a guest with its description.
+func (h *Host) described(id string) (libvirt.Domain, *domain, error) {
+	d, err := h.domain(id)
+	if err != nil {
+		return d, nil, err
+	}
+	text, err := h.l.DomainGetXMLDesc(d, 0)
+	if err != nil {
+		return d, nil, err
+	}
+	x, err := describe(text)
+	return d, x, err
+}
+
+// drive is a drive, as libvirt is told of it.
 type drive struct {
 	XMLName xml.Name `xml:"disk"`
 	Kind    string   `xml:"type,attr"`
 	Device  string   `xml:"device,attr"`
+	Source  *source  `xml:"source"` // nil: it is empty
 	Target  target   `xml:"target"`
 }
 
@@ -89,18 +129,9 @@ func (h *Host) saved(d libvirt.Domain) (bool, error) {
 	return n != 0, err
 }
 
-// pins are what keeps a guest from being migrated beside what its description says: libvirt moves none that has
-// snapshots, or of which a backup is under way.
+// pins are what keeps a guest from being migrated beside what its description says and its snapshots: libvirt moves none
+// of which a backup is under way.
 func (h *Host) pins(d libvirt.Domain) (out []string, err error) {
-	n, err := h.l.DomainSnapshotNum(d, 0)
-	if err != nil && !says(err, libvirt.ErrNoSupport, libvirt.ErrRPC) {
-		return nil, err
-	}
-	if n == 1 {
-		out = append(out, "it has a snapshot")
-	} else if n > 1 {
-		out = append(out, fmt.Sprintf("it has %d snapshots", n))
-	}
 	switch _, err := h.l.DomainBackupGetXMLDesc(d, 0); {
 	case err == nil:
 		out = append(out, "a backup of it is under way")

@@ -45,9 +45,13 @@ type Act struct {
 	// Along is what comes in because of that, and was planned.
 	Along    []Along         `json:"along,omitempty"`
 	Services []string        `json:"services,omitempty"` // that restart
-	Media    []string        `json:"media,omitempty"`    // that are taken out of the guest's drives
+	Media    []estate.Disk   `json:"media,omitempty"`    // that are taken out of the guest's drives, or put in
 	Staged   []estate.Staged `json:"staged,omitempty"`   // that are taken away
 	Tasks    []string        `json:"tasks,omitempty"`    // that are cleared from the BMC's queue
+	// Copy is the snapshot of the guest that is made or removed.
+	Copy *estate.Snapshot `json:"copy,omitempty"`
+	// Unowed tells that what it does is not undone again.
+	Unowed bool `json:"unowed,omitempty"`
 	// Lent is the service that is changed for the time of the visit, as it is then.
 	Lent *Lent `json:"lent,omitempty"`
 	// Hook is the program that is run, as the Index-th of the round's hooks, and Facts what it finds on its input.
@@ -230,9 +234,11 @@ type Rules struct {
 	Aside bool
 	// Carries tells that the change's payload goes with the order, and Gives that what the host gives back is kept.
 	Carries, Gives bool
-	// Owes says what stays to be undone after it, and Pays which kind undoes it.
-	Owes string
-	Pays Name
+	// Owes says what stays to be undone after it, and Pays which kind undoes it. Later tells that this is done on a day of
+	// its own, and not in the visit.
+	Owes  string
+	Pays  Name
+	Later bool
 	// Remedy says what a person does where it failed, and Unclear where nobody knows how it came out; an empty one is
 	// the usual.
 	Remedy, Unclear string

@@ -128,12 +128,16 @@ func anAct(k Name) Act {
 		a.Lent = &Lent{Unit: "k.service"}
 	case RunHook:
 		a.Hook = &Hook{Before: true, Of: "visit", Program: "/x", Within: time.Minute, GoOn: []int{0}, Wait: []int{75}}
+	case Snapshot, Unsnapshot:
+		a.Change, a.Guest, a.GuestID, a.MemoryMiB, a.Copy = nil, "g", "u", 9000, &estate.Snapshot{Name: "yare-R", Round: "R", Until: now}
 	case Unstage:
 		a.Change, a.Staged = nil, []estate.Staged{{SHA256: "sum", Kind: "deb"}}
 	case Remark:
 		a.Reason = "it failed"
-	case Down, Save, Eject:
+	case Down, Save:
 		a.To = ""
+	case Eject, Insert:
+		a.To, a.Media = "", []estate.Disk{{Target: "sda", Source: "/x.iso", Media: true, Local: true}}
 	case Start:
 		a.Guest, a.GuestID = "g", "u"
 	case Adopt:

@@ -193,10 +193,14 @@ var Settings = []*Setting{
 			}
 			return out
 		}},
-	emptying(filed("guests", list("guest", Policies, "guest,…=shut-down, =suspend, =eject, =cold or =leave: what is done with "+
+	emptying(filed("guests", list("guest", Policies, "guest,…=shut-down, =suspend, =eject, =eject-for-good, =cold or =leave: what is done with "+
 		"guests that do not move of themselves; with * in a name only with those that can't; * alone brings all of a host to rest",
 		func(b *plan.Brief) *[]plan.Policy { return &b.Guests }, parsePolicy,
 		func(p plan.Policy) string { return strings.Join(p.Guests, ",") + "=" + wordOf(dos, p.Do) }))),
+	filed("snapshots", list("snapshot", Pairs, "guest,…=14d: a snapshot of each is made once it has moved for the last time, and kept for "+
+		"so long; until it is removed the guest can't move",
+		func(b *plan.Brief) *[]plan.Safety { return &b.Snapshots }, parseSafety,
+		func(s plan.Safety) string { return strings.Join(s.Guests, ",") + "=" + spans.String(s.For) })),
 	filed("windows", list("window", Windows, "when visits may be under way, as 2026-11-22T22:00/2026-11-23T04:00",
 		func(b *plan.Brief) *[]plan.Window { return &b.Windows }, window,
 		func(w plan.Window) string { return w.From.Format(time.RFC3339) + "/" + w.To.Format(time.RFC3339) })),
@@ -278,7 +282,7 @@ func nonempty(w string) []string {
 var (
 	orders    = map[string]plan.Order{"fewest-moves": plan.FewestMoves, "lightest-first": plan.LightestFirst}
 	converges = map[string]plan.Converge{"slow": plan.SlowDown, "as-is": plan.AsItIs, "leave": plan.LeaveIt}
-	dos       = map[string]plan.Do{"shut-down": plan.DoShutDown, "suspend": plan.DoSuspend, "eject": plan.DoEject,
+	dos       = map[string]plan.Do{"shut-down": plan.DoShutDown, "suspend": plan.DoSuspend, "eject": plan.DoEject, "eject-for-good": plan.DoEjectOut,
 		"cold": plan.DoCold, "leave": plan.DoLeave}
 )
 
@@ -295,9 +299,18 @@ func parsePolicy(word string, _ *time.Location) (plan.Policy, error) {
 	names, how, ok := strings.Cut(word, "=")
 	do, known := dos[how]
 	if !ok || names == "" || !known {
-		return plan.Policy{}, fmt.Errorf("%q is not guest=shut-down, guest=suspend, guest=eject, guest=cold or guest=leave", word)
+		return plan.Policy{}, fmt.Errorf("%q is not guest=shut-down, guest=suspend, guest=eject, guest=eject-for-good, guest=cold or guest=leave", word)
 	}
 	return plan.Policy{Guests: strings.Split(names, ","), Do: do}, nil
+}
+
+func parseSafety(word string, _ *time.Location) (s plan.Safety, err error) {
+	names, how, ok := strings.Cut(word, "=")
+	if s.For, err = spans.Parse(how); !ok || names == "" || err != nil || s.For <= 0 {
+		return s, fmt.Errorf("%q is not guest=time, as tide-gate-1=14d", word)
+	}
+	s.Guests = strings.Split(names, ",")
+	return s, nil
 }
 
 // window reads an interval of ISO 8601, as "2026-11-22T22:00/2026-11-23T04:00".

@@ -683,6 +683,137 @@ plan a k/host ejects:g1 moves:g1>b
 journal a: began checked stage:k eject:g1/failed eject:g1/failed
 ⇒ end failed: a: eject failed
 
+# once the guest is back they are put in again
+hosts a:g1/iso b c
+plan a k/host ejects:g1 moves:g1>b back:g1<b
+journal a: began checked stage:k eject:g1 move:g1>b close put:k restart:1 proving proven open return:g1<b
+⇒ begin insert g1 a
+
+# not before it is back
+hosts a:g1/iso b c
+plan a k/host ejects:g1 moves:g1>b back:g1<b
+journal a: began checked stage:k eject:g1 move:g1>b close put:k restart:1 proving proven open
+⇒ begin return g1 b>a
+
+# and not where they stay out
+hosts a:g1/iso b c
+plan a k/host ejects:g1/out moves:g1>b
+journal a: began checked stage:k eject:g1 move:g1>b close put:k restart:1 proving proven open
+⇒ end finished: every host has been visited
+
+# a guest that stays away keeps the round from nothing: what it lacks stays owed
+hosts a:g1/iso b c
+plan a k/host ejects:g1 moves:g1>b back:g1<b
+journal a: began checked stage:k eject:g1 move:g1>b close put:k restart:1 proving proven open stays:g1
+⇒ end finished: every host has been visited
+
+# where somebody stops before it has left they are put in again
+hosts a:g1/iso b c
+plan a k/host ejects:g1 moves:g1>b
+journal a: began checked stage:k eject:g1 stop
+⇒ begin insert g1 a
+
+# a snapshot is made of a guest where it is, once its host is empty, before anything is changed there
+hosts a:g1/disk b c
+brief snapshot=g1
+plan a k/host backup moves:g1>b
+journal a: began checked stage:k move:g1>b close
+⇒ begin snapshot g1 b
+
+# once
+hosts a:g1/disk b c
+brief snapshot=g1
+plan a k/host backup moves:g1>b
+journal a: began checked stage:k move:g1>b close copy:g1@b
+⇒ begin backup a
+
+# not while the guest moves once more in the round
+hosts a:g1/disk b c
+brief snapshot=g1
+plan a k/host moves:g1>b
+plan b k/host moves:g1>c
+journal a: began checked stage:k move:g1>b close
+⇒ begin install k a
+
+# then where it stays
+hosts a:g1/disk b c
+brief snapshot=g1
+plan a k/host moves:g1>b
+plan b k/host moves:g1>c
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open b: began checked stage:k move:g1>c close
+⇒ begin snapshot g1 c
+
+# nor before it is back
+hosts a:g1/disk b c
+brief snapshot=g1
+plan a k/host moves:g1>b back:g1<b
+journal a: began checked stage:k move:g1>b close
+⇒ begin install k a
+
+# then at home
+hosts a:g1/disk b c
+brief snapshot=g1
+plan a k/host moves:g1>b back:g1<b
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open return:g1<b
+⇒ begin snapshot g1 a
+
+# where it can't be made nothing is changed
+hosts a:g1/disk b c
+brief snapshot=g1
+plan a k/host moves:g1>b
+journal a: began checked stage:k move:g1>b close copy:g1@b/failed
+⇒ begin remark a
+
+# what was to move again in a visit that was left out then is told
+hosts a:g1/disk b c
+brief snapshot=g1
+plan a k/host moves:g1>b
+plan b k/host moves:g1>c
+journal a: began checked stage:k move:g1>b close put:k restart:1 proving proven open skip:b b: left
+⇒ end finished: every host has been visited but those that were left out: b … no snapshot was made of g1
+
+# of one that is gone none is made, and that keeps the round from nothing
+hosts a:g1/disk b c
+brief snapshot=g1
+plan a k/host moves:g1>b
+journal a: began checked stage:k move:g1>b close
+seen b-g1
+⇒ record no snapshot a: g1 is on no host
+
+# where nobody knows where the guest is nothing is changed either
+hosts a:g1/disk b c
+brief snapshot=g1
+plan a k/host moves:g1>b
+journal a: began checked stage:k move:g1>b close
+seen b.unread:guests
+⇒ record waits a: where g1 is
+
+# a round that is over owes what has a day of its own, and holds nothing
+hosts a:g1/disk b c
+brief snapshot=g1
+plan a k/host moves:g1>b
+journal a: began checked stage:k move:g1>b close copy:g1@b put:k restart:1 proving proven open
+⇒ end finished: every host has been visited
+
+# a snapshot whose time is over goes before its guest moves
+hosts a:g1/old b c
+plan a k/host moves:g1>b uncopies:g1
+journal a: began checked
+⇒ begin remove snapshot g1 a
+
+# then it moves
+hosts a:g1/old b c
+plan a k/host moves:g1>b uncopies:g1
+journal a: began checked uncopy:g1 stage:k
+⇒ begin move g1 a>b
+
+# one that somebody else has removed is let be
+hosts a:g1/old b c
+plan a k/host moves:g1>b uncopies:g1
+journal a: began checked
+seen a-g1 a+g1
+⇒ begin stage k a
+
 # media that somebody put in after the plan was shown are not taken out
 hosts a:g1/iso b c
 plan a k/host moves:g1>b

@@ -82,12 +82,13 @@ func (t *turn) clear(v *Visit, staying []estate.Guest) {
 func (t *turn) ejects(v *Visit, moving []estate.Guest) bool {
 	for i := range moving {
 		g := &moving[i]
-		if len(act.Inserted(g)) == 0 ||
-			!slices.ContainsFunc(v.Ejects, func(e plan.Eject) bool { return e.UID() == g.UID() }) {
+		n := slices.IndexFunc(v.Ejects, func(e plan.Eject) bool { return e.UID() == g.UID() })
+		if len(act.Inserted(g)) == 0 || n < 0 {
 			continue
 		}
 		if t.count(func(a *act.Act) bool { return a.Kind == act.Eject && a.Host == v.Host }) == 0 {
-			t.start(v, act.Act{Kind: act.Eject, Guest: g.Name, GuestID: g.ID, Media: act.Inserted(g)})
+			t.start(v, act.Act{Kind: act.Eject, Guest: g.Name, GuestID: g.ID, Media: act.Inserted(g),
+				Unowed: v.Ejects[n].Out})
 		}
 		return true
 	}

@@ -1,6 +1,7 @@
 package course
 
 import (
+	"slices"
 	"time"
 
 	"yareharbour/core/act"
@@ -18,10 +19,45 @@ type Debt struct {
 	Until   time.Time `json:"until,omitzero"` // when it was to be over, as the person said
 	Owed    []string  `json:"owed"`           // each in words
 	Acts    []act.Act `json:"-"`              // those of them that have an act by which they are undone
+	// Later tells that it is undone on a day of its own, Until: it is nobody's mistake before.
+	Later bool `json:"later,omitempty"`
 }
 
 // Overdue tells whether it was to be over by now.
 func (d *Debt) Overdue(now time.Time) bool { return !d.Until.IsZero() && now.After(d.Until) }
+
+// later are what of a visit's is undone on a day of its own: each a debt by itself, of the host that it is on now.
+func (s *State) later(v *Visit, d Debt, readings map[string]*estate.Reading) (out []Debt) {
+	for _, a := range v.Owed {
+		if !a.Kind.Of().Rules().Later || a.Copy == nil {
+			continue
+		}
+		x := d
+		x.Host, x.Until, x.Later = a.Host, a.Copy.Until, true
+		if host, g, known := estate.Find(a.UID(), readings); g != nil {
+			if x.Host = host; !slices.ContainsFunc(g.Snapshots, func(o estate.Snapshot) bool { return o.Name == a.Copy.Name }) {
+				continue
+			}
+		} else if known {
+			continue // it is gone, and the snapshot with it
+		}
+		a.Host = x.Host
+		x.Owed, x.Acts = []string{Owes(a) + ", to be removed from " + x.Until.Format("Mon 2 Jan 15:04 MST") + " on"}, []act.Act{a}
+		out = append(out, x)
+	}
+	return out
+}
+
+// seenTo tells whether the drives that a medium was taken out of hold something again, or their guest is gone.
+func seenTo(a act.Act, readings map[string]*estate.Reading) bool {
+	_, g, known := estate.Find(a.UID(), readings)
+	if g == nil {
+		return known
+	}
+	return !slices.ContainsFunc(a.Media, func(m estate.Disk) bool {
+		return !slices.ContainsFunc(g.Disks, func(d estate.Disk) bool { return d.Media && d.Target == m.Target })
+	})
+}
 
 // Debts are what the round's visits left to be undone, as far as the newest readings do not show that it was. What was
 // not read counts as owed.
@@ -42,6 +78,7 @@ func (s *State) Debts(readings map[string]*estate.Reading) (out []Debt) {
 				d.Reason, d.Until = b.Reason, b.Hand.Until // it stands there by itself
 			}
 		}
+		out = append(out, s.later(v, d, readings)...)
 		r := readings[v.Host]
 		open := r.Reached() && r.Closed == nil
 		closed := v.Closed() || v.Phase == HandedOver && (v.Did(act.Close, 0) || v.Did(act.Adopt, 0)) && !v.Did(act.Open, 0)
@@ -54,7 +91,9 @@ func (s *State) Debts(readings map[string]*estate.Reading) (out []Debt) {
 					continue // it is as it was
 				}
 			}
-			if a.Kind.Of().Rules().Pays == act.Open || a.Guest != "" && estate.RunsSomewhere(a.UID(), readings) {
+			r := a.Kind.Of().Rules()
+			if r.Pays == act.Open || r.Later || a.Kind == act.Eject && seenTo(a, readings) ||
+				a.Kind != act.Eject && a.Guest != "" && estate.RunsSomewhere(a.UID(), readings) {
 				continue
 			}
 			d.Owed = append(d.Owed, Owes(a))

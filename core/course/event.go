@@ -53,6 +53,7 @@ const (
 	Proven   EventKind = "proven"
 	Unproven EventKind = "unproven"
 	Stays    EventKind = "stays"       // guests that were to come back stay where they are; carries them
+	Uncopied EventKind = "no snapshot" // of guests that are gone; carries them
 	Left     EventKind = "left"        // it is left out, as somebody asked
 	Handed   EventKind = "handed over" // the host is somebody's from now on; carries what is owed of its visit
 	Logged   EventKind = "logged"      // the ends of logs of the moment of a failure; carries them
@@ -89,7 +90,7 @@ type Event struct {
 	Status Status            `json:"status,omitempty"`
 	Plan   *plan.Plan        `json:"plan,omitempty"`
 	Checks []precheck.Answer `json:"checks,omitempty"`
-	Moves  []fit.Move        `json:"moves,omitempty"`  // of Rerouted and Stays
+	Moves  []fit.Move        `json:"moves,omitempty"`  // of Rerouted, Stays and Uncopied
 	Before *estate.Reading   `json:"before,omitempty"` // the host as it was before its visit
 	// More are changes that an Extended visit makes too, and Along what comes in with them.
 	More  []act.Change `json:"more,omitempty"`
@@ -139,6 +140,8 @@ func (e *Event) Says() string {
 		return "planned again: " + e.Detail
 	case e.Kind == Stays:
 		return "not brought back: " + e.Detail
+	case e.Kind == Uncopied:
+		return "no snapshot is made: " + e.Detail
 	case e.Kind == Waits:
 		return "waits: " + e.Detail
 	case e.Kind == Left:

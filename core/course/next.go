@@ -389,6 +389,9 @@ func (t *turn) end() {
 	if len(handed) > 0 {
 		over = "; handed over: " + strings.Join(handed, ", ")
 	}
+	if without := s.unkept(); len(without) > 0 {
+		over += "; no snapshot was made of " + strings.Join(without, ", ")
+	}
 	switch {
 	case len(waiting) == 0 && s.End != nil:
 		t.ended(Finished, fmt.Sprintf("%s ended it: %s; not visited: %s%s", s.End.By, s.End.Reason,

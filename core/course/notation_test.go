@@ -35,7 +35,7 @@ import (
 //	                          are held to where they are named
 //
 // Words of the journal: began checked (checked:queue: a task waited at its BMC, checked:agents: the agents of its guests answered, checked:psu) stage:k move:g1>b close backup put:k put:k+l serve:k restart:1 proving proven
-// open return:g1<b stays:g1 remark claim adopt waits blocked unproven left unstage hook:0 lend:x putback:x +5m -5m leapt:1h taken goon pause stop
+// open return:g1<b stays:g1 remark claim adopt waits blocked unproven left unstage hook:0 lend:x putback:x insert:g1 copy:g1@b uncopy:g1 +5m -5m leapt:1h taken goon pause stop
 // skip:b drop:k queued:1,2 word:ACT=done|undone extend:l give end handed hand. An act's word alone is all of it, to its end, and what it brings about is seen. "/intent", "/accepted",
 // "/unanswered", "/failed", "/vain", "/quiet", "/heard", "/overdue", "/stuck", "/undone" behind it say how far it came
 // instead: each behind those that must come before it.
@@ -58,6 +58,12 @@ type scene struct {
 	acts  map[string]act.Act
 	tasks int
 }
+
+// isos is a drive with a medium that only its host has, and oldSnapshot is one whose time is over.
+var (
+	isos        = []estate.Disk{{Target: "sda", Source: "/x.iso", Media: true, Local: true}}
+	oldSnapshot = estate.Snapshot{Name: "yare-old", Round: "old", Until: noon.Add(-time.Hour)}
+)
 
 var noon = time.Date(2026, 11, 21, 12, 0, 0, 0, time.UTC)
 
@@ -99,7 +105,14 @@ func (sc *scene) hosts(words []string) {
 				r.Guests = append(r.Guests,
 					estate.Guest{ID: name, Name: name, State: estate.Running,
 						Load:  estate.Resources{MemoryMiB: 10, CPU: 1},
-						Disks: []estate.Disk{{Target: "sda", Source: "/x.iso", Media: true, Local: true}}})
+						Disks: isos})
+			} else if name, old := strings.CutSuffix(strings.TrimSuffix(g, "/disk"), "/old"); old || name != g {
+				x := estate.Guest{ID: name, Name: name, State: estate.Running, Load: estate.Resources{MemoryMiB: 10, CPU: 1},
+					Disks: []estate.Disk{{Target: "vda", Source: "/g.img", Format: "qcow2"}}}
+				if old {
+					x.Snapshots = []estate.Snapshot{oldSnapshot}
+				}
+				r.Guests = append(r.Guests, x)
 			} else if g != "" {
 				r.Guests = append(r.Guests,
 					estate.Guest{ID: g, Name: g, State: estate.Running, Load: estate.Resources{MemoryMiB: 10, CPU: 1}})
@@ -143,6 +156,8 @@ func (sc *scene) brief(words []string) {
 			sc.plan.Brief.Hooks = append(sc.plan.Brief.Hooks, h)
 		case "temporary": // temporary=x is stopped
 			sc.plan.Brief.Temporary = append(sc.plan.Brief.Temporary, act.Lent{Unit: v + ".service"})
+		case "snapshot": // snapshot=g1 is kept for a day
+			sc.plan.Brief.Snapshots = append(sc.plan.Brief.Snapshots, plan.Safety{Guests: []string{v}, For: 24 * time.Hour})
 		case "converge":
 			sc.plan.Brief.Converge = plan.Converge(v)
 		case "staging":
@@ -189,8 +204,13 @@ func (sc *scene) visit(words []string) {
 			}
 			continue
 		}
-		if g, ok := strings.CutPrefix(w, "ejects:"); ok {
-			v.Ejects = append(v.Ejects, plan.Eject{ID: g, Guest: g, Media: []string{"/x.iso"}})
+		if g, ok := strings.CutPrefix(w, "ejects:"); ok { // ejects:g1/out for good
+			g, out := strings.CutSuffix(g, "/out")
+			v.Ejects = append(v.Ejects, plan.Eject{ID: g, Guest: g, Media: isos, Out: out})
+			continue
+		}
+		if g, ok := strings.CutPrefix(w, "uncopies:"); ok {
+			v.Uncopies = append(v.Uncopies, plan.Uncopy{ID: g, Guest: g, Copy: oldSnapshot})
 			continue
 		}
 		if list, ok := strings.CutPrefix(w, "back:"); ok { // guest<host
@@ -358,7 +378,7 @@ var far = map[string][]EventKind{
 var actKinds = map[string]act.Name{"stage": act.Stage, "move": act.Move, "close": act.Close, "backup": act.Backup,
 	"restart": act.Restart, "open": act.Open, "remark": act.Remark, "claim": act.Claim, "adopt": act.Adopt,
 	"unstage": act.Unstage, "hook": act.RunHook, "lend": act.Lend, "putback": act.PutBack, "down": act.Down, "save": act.Save, "start": act.Start, "return": act.Return,
-	"eject": act.Eject, "carry": act.Carry, "hand": act.Hand, "clear": act.Clear}
+	"eject": act.Eject, "insert": act.Insert, "copy": act.Snapshot, "uncopy": act.Unsnapshot, "carry": act.Carry, "hand": act.Hand, "clear": act.Clear}
 
 // Every kind of act can be said in the notation: by a word of its own, or as a change.
 func TestEveryKindHasAWord(t *testing.T) {
@@ -465,11 +485,22 @@ func (sc *scene) act(kind, arg, until string) {
 	case "return":
 		g, from, _ := strings.Cut(arg, "<")
 		a.Guest, a.GuestID, a.Host, a.For, a.To, a.MemoryMiB = g, g, from, sc.host, sc.host, 10
-	case "down", "save", "start", "eject":
+	case "down", "save", "start", "eject", "insert":
 		g, at, elsewhere := strings.Cut(arg, "@") // start:g1@b is started where it was carried
 		a.Guest, a.GuestID, a.MemoryMiB = g, g, 10
 		if elsewhere {
 			a.Host, a.For = at, sc.host
+		}
+		if kind == "eject" || kind == "insert" {
+			a.Media = isos
+			n := slices.IndexFunc(v.Ejects, func(e plan.Eject) bool { return e.UID() == g })
+			a.Unowed = n >= 0 && v.Ejects[n].Out
+		}
+	case "copy", "uncopy": // copy:g1@b
+		g, at, _ := strings.Cut(arg, "@")
+		a.Guest, a.GuestID, a.Copy = g, g, &oldSnapshot
+		if kind == "copy" {
+			a.Host, a.For, a.Copy = at, sc.host, &estate.Snapshot{Name: SnapshotOf("R"), Round: "R", Until: sc.now.Add(24 * time.Hour)}
 		}
 	case "restart":
 		a.Pass, _ = strconv.Atoi(arg)
@@ -563,10 +594,19 @@ func (sc *scene) brings(a act.Act) {
 					true: estate.Running}[a.Kind == act.Start], a.Kind == act.Save
 			}
 		}
-	case act.Eject:
+	case act.Eject, act.Insert, act.Snapshot, act.Unsnapshot:
 		for i := range r.Guests {
 			if g := &r.Guests[i]; g.UID() == a.UID() {
-				g.Disks = nil
+				switch a.Kind {
+				case act.Eject:
+					g.Disks = nil
+				case act.Insert:
+					g.Disks = a.Media
+				case act.Snapshot:
+					g.Snapshots = append(g.Snapshots, *a.Copy)
+				case act.Unsnapshot:
+					g.Snapshots = nil
+				}
 			}
 		}
 	case act.Close, act.Adopt, act.Remark:

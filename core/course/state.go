@@ -86,7 +86,7 @@ func (s *State) Tally() (visits, moves int) {
 // Holds tells whether the round still has a host closed, or an act of which nobody knows how it came out.
 func (s *State) Holds() bool {
 	return len(s.Open) > 0 || slices.ContainsFunc(s.Visits, func(v Visit) bool {
-		return len(v.Owed) > 0 && v.Phase != HandedOver
+		return len(v.Owing()) > 0 && v.Phase != HandedOver
 	})
 }
 
@@ -153,7 +153,7 @@ func (s *State) refuses(e *Event) string {
 		return ""
 	case Intent, Accepted, Unanswered, Done, Undone, Failed, Quiet, Heard, Overdue, Stuck, Refuted:
 		return s.refusesAct(e)
-	case Began, Checked, Waits, Rerouted, Extended, Stays, Blocked, Proving, Proven, Unproven, Left, Handed, Logged:
+	case Began, Checked, Waits, Rerouted, Extended, Stays, Uncopied, Blocked, Proving, Proven, Unproven, Left, Handed, Logged:
 		if e.Act != nil || s.Visit(e.Host) == nil {
 			return fmt.Sprintf("%q is about %q, which has no visit", e.Kind, e.Host)
 		}
@@ -178,6 +178,8 @@ func (s *State) refusesAct(e *Event) string {
 		return fmt.Sprintf("it is about a change that %s does not have: it has %d", a.Visit(), len(v.Changes))
 	case (a.Kind == act.Lend || a.Kind == act.PutBack) != (a.Lent != nil):
 		return fmt.Sprintf("%s is about no service", a.Kind)
+	case (a.Kind == act.Snapshot || a.Kind == act.Unsnapshot) != (a.Copy != nil):
+		return fmt.Sprintf("%s is about no snapshot", a.Kind)
 	case (a.Kind == act.RunHook) != (a.Hook != nil) || a.Hook != nil && (a.Index < 0 || a.Index >= len(s.Plan.Brief.Hooks)):
 		return fmt.Sprintf("%s is about a hook that the round does not have", a.Kind)
 	case a.Change == nil && a.Kind.Of().Rules().Step == act.ChangeStep:
@@ -367,6 +369,12 @@ func (s *State) visit(v *Visit, e *Event) {
 		}
 		v.Notes = append(v.Notes, e.Says())
 		s.settle(v)
+	case Uncopied:
+		for i := range e.Moves {
+			v.Uncopied = append(v.Uncopied, e.Moves[i].UID())
+		}
+		v.Notes = append(v.Notes, e.Says())
+		s.settle(v)
 	case Blocked:
 		if len(e.Checks) > 0 {
 			v.Answers = e.Checks
@@ -509,7 +517,7 @@ func (s *State) done(v *Visit, a act.Act, e *Event, sum string) {
 		v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool { return o.Kind.Of().Rules().Pays == act.Open })
 		return
 	}
-	if r.Owes != "" {
+	if r.Owes != "" && !a.Unowed {
 		v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool { return o.Kind == a.Kind && o.Of() == a.Of() })
 		v.Owed = append(v.Owed, a)
 	}

@@ -41,10 +41,11 @@ func (t *turn) visit(v *Visit) {
 		t.prove(v)
 	case v.Phase == Closing && v.Keeps:
 		t.hands(v, t.owner())
-	case v.Phase == Closing && len(v.Owed) > 0:
+	case v.Phase == Closing && len(v.Owing()) > 0:
 		t.pay(v)
 	case v.Phase == Closing && len(v.Away()) > 0:
 		t.returns(v)
+	case v.Phase == Closing && t.copies(v):
 	case v.Phase == Closing:
 		t.hooks(v, place{})
 	}
@@ -86,7 +87,8 @@ func (t *turn) halts(v *Visit) bool {
 // pay undoes what the visit owes, the last first: the host is opened, and then its guests are started, the one that was
 // shut down last first.
 func (t *turn) pay(v *Visit) {
-	o := v.Owed[len(v.Owed)-1]
+	owing := v.Owing()
+	o := owing[len(owing)-1]
 	if o.Kind.Of().Rules().Pays == act.Start && t.comesLater(v, &o) {
 		return
 	}
@@ -97,7 +99,7 @@ func (t *turn) pay(v *Visit) {
 		}
 	}
 	t.start(v, act.Act{Host: host, Kind: o.Kind.Of().Rules().Pays, Guest: o.Guest, GuestID: o.GuestID,
-		MemoryMiB: o.MemoryMiB, Lent: o.Lent})
+		MemoryMiB: o.MemoryMiB, Lent: o.Lent, Media: o.Media})
 }
 
 // comesLater tells whether a guest is not started yet, because others must have run for some time or have their agents
@@ -141,7 +143,7 @@ func agentSilent(before, now *estate.Reading, guest string) bool {
 func (t *turn) halt(v *Visit) {
 	switch {
 	case t.busy(v.Host) > 0: // what is in flight lands
-	case len(v.Owed) > 0: // guests that were shut down for it are started again
+	case len(v.Owing()) > 0: // guests that were shut down for it are started again
 		t.pay(v)
 	case v.Skip:
 		t.record(Event{Kind: Left, Host: v.Host,
@@ -177,13 +179,13 @@ func (t *turn) afterFailure(v *Visit) {
 	switch {
 	case ended != nil && v.Unpaid != "":
 		t.hands(v, ended)
-	case ended != nil && !v.Closed() && t.busy(v.Host) == 0 && len(v.Owed) > 0:
+	case ended != nil && !v.Closed() && t.busy(v.Host) == 0 && len(v.Owing()) > 0:
 		t.pay(v)
 	case ended != nil && !v.Closed() && t.busy(v.Host) == 0:
 		t.record(Event{Kind: Left, Host: v.Host, Detail: says + v.Failure.Says()})
 	case ended != nil:
 		t.hands(v, ended)
-	case v.Skip && !v.Closed() && t.busy(v.Host) == 0 && len(v.Owed) > 0:
+	case v.Skip && !v.Closed() && t.busy(v.Host) == 0 && len(v.Owing()) > 0:
 		t.pay(v)
 	case v.Skip && !v.Closed() && t.busy(v.Host) == 0:
 		t.record(Event{Kind: Left, Host: v.Host, Detail: "somebody asked to leave it out, after: " + v.Failure.Says()})
@@ -380,7 +382,7 @@ func (t *turn) work(v *Visit) {
 		t.ahead(v)
 		return
 	}
-	for _, step := range []func(*Visit) bool{t.adopts, t.lends, t.stages, t.empties, t.backUp} {
+	for _, step := range []func(*Visit) bool{t.adopts, t.lends, t.uncopies, t.stages, t.empties, t.copies, t.backUp} {
 		if step(v) {
 			return
 		}

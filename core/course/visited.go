@@ -102,6 +102,7 @@ type Visit struct {
 	Spans         []Span
 	Notes         []string // what proving it brought up
 	Stay          []string // guests, by UID, that were to come back and do not
+	Uncopied      []string // guests, by UID, of which no snapshot can be made: they are gone
 	Extended      int      // passes beyond those that were planned
 	Kept          string   // SHA-256 of the configuration that was kept
 }
@@ -170,6 +171,25 @@ func (v *Visit) goOn() {
 	v.Failure, v.Waits, v.Why, v.Held, v.HookRan = nil, time.Time{}, "", time.Time{}, time.Time{}
 }
 
+// Owing is what of that is undone in the visit itself: not what has a day of its own, and not media of a guest before it
+// is back, or where it stays elsewhere.
+func (v *Visit) Owing() []act.Act {
+	return slices.DeleteFunc(slices.Clone(v.Owed), func(a act.Act) bool {
+		return a.Kind.Of().Rules().Later || a.Kind == act.Eject && !v.back(a.UID())
+	})
+}
+
+// back tells whether a guest that left the host, or was to leave it, is there again, as far as the visit knows.
+func (v *Visit) back(uid string) bool {
+	there := true
+	for _, a := range v.Acts {
+		if a.To != "" && a.UID() == uid {
+			there = a.To == v.Host
+		}
+	}
+	return there
+}
+
 // Due says what is owed after the visit, each in words: that its host is closed, guests that rest, media, and acts of
 // which nobody knows how they came out.
 func (v *Visit) Due() (out []string) {
@@ -187,6 +207,9 @@ func Owes(a act.Act) string {
 	says := a.Kind.Of().Rules().Owes
 	if a.Guest != "" {
 		says = a.Guest + ": " + says
+	}
+	if len(a.Media) > 0 {
+		says += ": " + act.Sources(a.Media) + " of " + a.Host
 	}
 	if a.Lent != nil {
 		says = a.Lent.Unit + " " + says
@@ -295,13 +318,14 @@ func (v *Visit) Away() []fit.Move {
 	})
 }
 
-// settle ends a visit of which nothing is owed any more, to whose host no guest is to come back, and in which no hook is
-// still to run. What is proven and open waits for no hook once somebody ends the round, or leaves the host out.
+// settle ends a visit of which nothing is owed any more, to whose host no guest is to come back, of whose guests all
+// snapshots are made, and in which no hook is still to run. What is proven and open waits for no hook once somebody ends the round, or leaves the host out.
 func (s *State) settle(v *Visit) {
-	if v.Phase != Closing || v.Keeps || len(v.Owed) > 0 || len(v.Away()) > 0 {
+	if v.Phase != Closing || v.Keeps || len(v.Owing()) > 0 || len(v.Away()) > 0 {
 		return
 	}
-	if _, more := s.hook(v, place{}); !more || v.Ahead || s.End != nil || v.Skip {
+	_, more := s.hook(v, place{})
+	if !more && len(s.uncopied(v)) == 0 || v.Ahead || s.End != nil || v.Skip {
 		v.Phase = Over
 	}
 }

@@ -168,10 +168,12 @@ type Guest struct {
 	Takes map[string]int `json:"takes,omitempty"`
 	// Devices are those of the host that are passed through to the guest. With one it can't move.
 	Devices []string `json:"devices,omitempty"`
-	// Pins are what else keeps it from moving, each in words, as "it has 2 snapshots".
-	Pins  []string  `json:"pins,omitempty"`
-	Since time.Time `json:"since"`           // when it was last started
-	Saved bool      `json:"saved,omitempty"` // it is off, and what was in its memory is on disk
+	// Pins are what else keeps it from moving, each in words, as "a backup of it is under way".
+	Pins []string `json:"pins,omitempty"`
+	// Snapshots keep it from moving as long as it has them.
+	Snapshots []Snapshot `json:"snapshots,omitempty"`
+	Since     time.Time  `json:"since"`           // when it was last started
+	Saved     bool       `json:"saved,omitempty"` // it is off, and what was in its memory is on disk
 	// Agent is the agent that answers inside it; Machine the type of machine that it was made as, as {"q35", "9.2"}.
 	// Their zero values are not known.
 	Agent   Inner `json:"agent,omitzero"`
@@ -193,24 +195,82 @@ func (g *Guest) UID() string {
 	return g.Name
 }
 
+// Snapshot is a state of a guest that is kept beside it.
+type Snapshot struct {
+	Name string `json:"name"`
+	// Round is the one that made it, and Until the day from which on it is removed; of somebody else's neither is known.
+	Round string    `json:"round,omitempty"`
+	Until time.Time `json:"until,omitzero"`
+	// Claimed tells that the guest's own note has it and its disks do not: it is being made, or was removed by somebody.
+	Claimed bool `json:"claimed,omitempty"`
+}
+
+// Due tells whether it is one of a round's, and its time is over.
+func (s *Snapshot) Due(now time.Time) bool {
+	return s.Round != "" && !s.Until.IsZero() && !now.Before(s.Until)
+}
+
+// Says puts it in words.
+func (s *Snapshot) Says() string {
+	if s.Round == "" {
+		return "it has the snapshot " + s.Name
+	}
+	return fmt.Sprintf("it has the snapshot of the round %s, kept until %s", s.Round, s.Until.Format("Mon 2 Jan 15:04 MST"))
+}
+
+// Uncopied are reasons, a phrase each, why no snapshot of the guest can be made: its state is kept inside its disks, so
+// each that it writes to must be of a form that has room for that (QEMU's qcow2), and nothing of it may be elsewhere.
+func (g *Guest) Uncopied() (out []string) {
+	for _, d := range g.Devices {
+		out = append(out, "it holds "+d+" of its host")
+	}
+	out = append(out, g.Pins...)
+	disks := 0
+	for _, d := range g.Disks {
+		switch {
+		case d.Media:
+		case d.Format == "qcow2":
+			disks++
+		case d.Format == "":
+			out = append(out, fmt.Sprintf("of its disk %s it is not known of what form it is", d.Target))
+		default:
+			out = append(out, fmt.Sprintf("its disk %s is %s, which keeps no snapshots", d.Target, d.Format))
+		}
+	}
+	if disks == 0 && len(out) == 0 {
+		out = append(out, "it has no disk to keep it on")
+	}
+	return out
+}
+
 // Disk is a disk, or a drive for media, of a guest.
 type Disk struct {
 	Target string `json:"target"`           // its name in the guest
 	Source string `json:"source,omitempty"` // a path on its host, or what else it is made of
 	Media  bool   `json:"media,omitempty"`  // it is in a drive, and can be taken out
 	Local  bool   `json:"local,omitempty"`  // only its host has it
+	Format string `json:"format,omitempty"` // as QEMU calls it: "qcow2", "raw"
 }
 
-// Ties are what ties the guest to its host, a phrase each; none where nothing known keeps it from being migrated.
-// ejected leaves out media that can be taken out of their drives.
-func (g *Guest) Ties(ejected bool) (out []string) {
+// Loosed is what of a guest's ties is loosed before it moves: media that can be taken out of their drives, and snapshots
+// of rounds.
+type Loosed struct{ Media, Snapshots bool }
+
+// Ties are what ties the guest to its host but for what is loosed, a phrase each; none where nothing known keeps it from
+// being migrated.
+func (g *Guest) Ties(but Loosed) (out []string) {
 	for _, d := range g.Devices {
 		out = append(out, "it holds "+d+" of its host")
 	}
 	out = append(out, g.Pins...)
+	for i := range g.Snapshots {
+		if s := &g.Snapshots[i]; !s.Claimed && (s.Round == "" || !but.Snapshots) {
+			out = append(out, s.Says())
+		}
+	}
 	for _, d := range g.Disks {
 		switch {
-		case !d.Local || d.Media && ejected:
+		case !d.Local || d.Media && but.Media:
 		case d.Media:
 			out = append(out, fmt.Sprintf("in its drive %s is %s, which only its host has", d.Target, d.Source))
 		default:

@@ -34,7 +34,7 @@ func TestWhatTiesAGuest(t *testing.T) {
 			"it holds card of its host; it has a snapshot", "it holds card of its host; it has a snapshot", true},
 		{Guest{Pins: []string{"it has a snapshot"}}, "it has a snapshot", "it has a snapshot", false},
 	} {
-		if a, b := strings.Join(c.g.Ties(false), "; "), strings.Join(c.g.Ties(true), "; "); a != c.tied ||
+		if a, b := strings.Join(c.g.Ties(Loosed{}), "; "), strings.Join(c.g.Ties(Loosed{Media: true}), "; "); a != c.tied ||
 			b != c.ejected || c.g.Rooted() != c.rooted {
 			t.Errorf("%+v: %q, %q, rooted %v", c.g, a, b, c.g.Rooted())
 		}

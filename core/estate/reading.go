@@ -107,6 +107,22 @@ func RunsSomewhere(uid string, readings map[string]*Reading) bool {
 	return false
 }
 
+// Find is the guest with that UID on the host that it is defined on. Where it is found on none, known tells whether all
+// hosts were read.
+func Find(uid string, readings map[string]*Reading) (host string, g *Guest, known bool) {
+	known = true
+	for h, r := range readings {
+		if !r.Read(GuestList) {
+			known = known && r.Off()
+			continue
+		}
+		if i := slices.IndexFunc(r.Guests, func(g Guest) bool { return g.UID() == uid }); i >= 0 {
+			return h, &r.Guests[i], true
+		}
+	}
+	return "", nil, known
+}
+
 // Identity tells one closing from another: its round, or, of one outside any round, who closed it when.
 func (m *Mark) Identity() string {
 	if m.Round != "" {

@@ -123,7 +123,7 @@ func (c *compiled) sizes() {
 			size = max(size, float64(c.load[at+d])/max(total[d], 1))
 		}
 		c.size = append(c.size, size*float64(c.nh))
-		c.movable = append(c.movable, len(g.Ties(c.p.Eject[g.UID()])) == 0 &&
+		c.movable = append(c.movable, len(g.Ties(c.p.Loosed(g))) == 0 &&
 			(g.State == "" || g.State == estate.Running || c.p.Cold[g.UID()]))
 		c.cold = append(c.cold, c.p.Cold[g.UID()])
 		c.restarts = append(c.restarts, !g.Rooted())

@@ -43,9 +43,16 @@ type Terms struct {
 	Rest map[string]bool
 	// Eject are guests, by UID, whose media are taken out of their drives before they move.
 	Eject map[string]bool
+	// Uncopy are guests, by UID, whose snapshots are removed before they move.
+	Uncopy map[string]bool
 	// Cold are guests, by UID, that are shut down, moved, and started anew: their state does not matter, nor on what
 	// emulator they ran.
 	Cold map[string]bool
+}
+
+// Loosed is what of a guest's ties is loosed before it moves.
+func (t *Terms) Loosed(g *estate.Guest) estate.Loosed {
+	return estate.Loosed{Media: t.Eject[g.UID()], Snapshots: t.Uncopy[g.UID()]}
 }
 
 // Host is what fit knows of a host: its room, what it offers, and who is there.

@@ -28,7 +28,9 @@ func (c *compiled) immovable(outs []int32) *Obstacle {
 		if !slices.Contains(outs, c.at[i]) || c.rests[i] {
 			continue
 		}
-		ties := g.Ties(c.p.Eject[g.UID()])
+		loosed := c.p.Loosed(g)
+		ties := g.Ties(loosed)
+		loosed.Media = true
 		switch {
 		case len(g.Devices) == 1:
 			return &Obstacle{Guest: g.Name, Constraint: "holds the device " + g.Devices[0] +
@@ -37,7 +39,7 @@ func (c *compiled) immovable(outs []int32) *Obstacle {
 			return &Obstacle{Guest: g.Name, Constraint: fmt.Sprintf("holds %d devices of its host (%s) and can't move",
 				len(g.Devices), strings.Join(g.Devices, ", ")),
 				WayOut: "shut it down for the visit, or give it devices that move"}
-		case len(ties) > 0 && len(g.Ties(true)) == 0:
+		case len(ties) > 0 && len(g.Ties(loosed)) == 0:
 			return &Obstacle{Guest: g.Name, Constraint: "can't move: " + strings.Join(ties, "; "),
 				WayOut: "take out what is in its drives, or shut it down for the visit"}
 		case len(ties) > 0:

@@ -18,6 +18,8 @@ type Order struct {
 	// Home has guests go back to their host when its visit is over, as far as there is room for them then with the
 	// reserve kept; hosts are out one at a time then. Proof has one go back to First: the smallest that can.
 	Home, Proof bool
+	// Return are guests, by UID, that go back as with Home where the others do not.
+	Return []string
 	// Width is how many hosts may be out at once, those that already are not counted; a further one starts only where
 	// all its guests go to hosts that need not be emptied any more. At least 1.
 	Width int
@@ -93,9 +95,12 @@ type tourist struct {
 	less     int // only a tour with fewer moves is of use, and none that leaves a host out; 0 where any is
 }
 
+// returns tells whether guests go back when a visit is over.
+func (o *Order) returns() bool { return o.Home || len(o.Return) > 0 }
+
 // width is how many hosts are out at once.
 func (o *Order) width() int {
-	if o.Home {
+	if o.returns() {
 		return 1
 	}
 	return max(o.Width, 1)
@@ -118,7 +123,7 @@ func (t *tourist) search() Tour {
 				if t.runs > 0 && t.work > t.patience {
 					break
 				}
-				if best != nil && len(best.stuck) == 0 && f >= 0 && !t.o.Home && !t.anywhere() &&
+				if best != nil && len(best.stuck) == 0 && f >= 0 && !t.o.returns() && !t.anywhere() &&
 					t.total+t.count(f) >= best.moves {
 					continue
 				}
@@ -127,7 +132,7 @@ func (t *tourist) search() Tour {
 				if r == nil || best != nil && !r.better(best) || t.less > 0 && len(r.stuck) > 0 {
 					continue
 				}
-				if best = r; len(r.stuck) == 0 && !t.o.Home {
+				if best = r; len(r.stuck) == 0 && !t.o.returns() {
 					t.less = r.moves
 				}
 			}
@@ -144,7 +149,7 @@ const small = 12
 
 // improved looks for a better tour by trying everything, on a cluster that is small enough.
 func (t *tourist) improved(r *run) *run {
-	if t.settled(r) || t.c.ng > small || len(t.todo) > 5 || t.o.width() > 1 || t.o.Home ||
+	if t.settled(r) || t.c.ng > small || len(t.todo) > 5 || t.o.width() > 1 || t.o.returns() ||
 		t.firsts()[0] < 0 || t.o.Last != "" {
 		return r
 	}
@@ -164,7 +169,7 @@ func (t *tourist) anywhere() bool {
 
 // settled tells whether no other run need be tried: where guests go home it is one in which all of them do.
 func (t *tourist) settled(r *run) bool {
-	if t.o.Home {
+	if t.o.returns() {
 		return len(r.stuck) == 0 && r.away == 0
 	}
 	return len(r.stuck) == 0 && r.moves-r.back <= t.bound
@@ -286,7 +291,8 @@ func (s *state) toGo(hosts []int32) (n int) {
 
 // home sends guests back to a host whose visit is over: all that can go back, or one as proof.
 func (t *tourist) home(s *state, r *run, h int32) {
-	if !t.o.Home && !(t.o.Proof && s.names[h] == t.o.First) {
+	proof := t.o.Proof && s.names[h] == t.o.First
+	if !t.o.returns() && !proof {
 		return
 	}
 	stop := &r.stops[slices.IndexFunc(r.stops, func(x Stop) bool { return x.Host == s.names[h] })]
@@ -298,11 +304,14 @@ func (t *tourist) home(s *state, r *run, h int32) {
 			guests = append(guests, g)
 		}
 	}
-	most := len(guests)
+	wanted := guests
 	if !t.o.Home {
-		most = 1
+		wanted = slices.DeleteFunc(slices.Clone(guests), func(g int32) bool { return !slices.Contains(t.o.Return, s.guests[g].UID()) })
 	}
-	back, stay := s.sendBack(h, guests, most)
+	back, stay := s.sendBack(h, wanted, len(wanted))
+	if proof && len(back) == 0 {
+		back, _ = s.sendBack(h, guests, 1)
+	}
 	stop.Back = s.moves(back)
 	r.moves, r.back, r.away = r.moves+len(back), r.back+len(back), r.away+len(stay)
 }

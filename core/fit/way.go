@@ -138,7 +138,7 @@ func (p *Problem) items(out []string) (all []item) {
 			g := &h.Guests[j]
 			x := item{uid: g.UID(), name: g.Name, memory: g.Load.MemoryMiB, rule: -1}
 			if slices.Contains(out, h.Name) {
-				if len(g.Ties(true)) < len(g.Ties(false)) && !p.Eject[g.UID()] {
+				if len(g.Ties(estate.Loosed{Media: true})) < len(g.Ties(estate.Loosed{})) && !p.Eject[g.UID()] {
 					all = append(all, item{uid: g.UID(), name: g.Name, rule: -1, eject: true})
 				}
 				own = append(own, x)

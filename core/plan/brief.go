@@ -61,6 +61,8 @@ type Brief struct {
 	Guests []Policy `json:"guests,omitempty"`
 	// Windows are when visits may be under way, in order of time; none: always.
 	Windows []Window `json:"windows,omitempty"`
+	// Snapshots say of which guests a safety copy is made, and for how long it is kept.
+	Snapshots []Safety `json:"snapshots,omitempty"`
 	// Hooks are programs of a site's own that run at points of the round.
 	Hooks []act.Hook `json:"hooks,omitempty"`
 	// ClearTasks is for how long a task has waited in a host's BMC that its visit takes out of the queue first; 0: none is.
@@ -86,6 +88,8 @@ type Hand struct {
 	Owes []act.Act  `json:"owes,omitempty"`
 	// Tasks are those of its BMC that are cleared.
 	Tasks []string `json:"tasks,omitempty"`
+	// Guests are those whose snapshots are removed, by UID.
+	Guests []string `json:"guests,omitempty"`
 }
 
 // Does is what is done by hand.
@@ -98,6 +102,8 @@ const (
 	HandRestart Does = "restart" // it is emptied, restarted, proven and opened; one that was closed stays so
 	HandOpen    Does = "open"    // it is proven, opened, and what is owed of it is undone
 	HandClear   Does = "clear"   // tasks are taken out of its BMC's queue; it stays closed or open as it is
+	// snapshots that rounds made of guests on it are removed; it stays closed or open as it is
+	HandUncopy Does = "remove-snapshots"
 )
 
 // Programs are those that the brief's hooks run on this machine, each with what is said against that, and how many they run
@@ -122,7 +128,7 @@ func (b *Brief) AtOnce() int {
 	if b.Staging != "" {
 		return StagesAtOnce
 	}
-	if b.Home {
+	if b.Home || slices.ContainsFunc(b.Guests, func(p Policy) bool { return p.Do == DoEject }) { // guests go back
 		return 1
 	}
 	return max(b.Out, 1)

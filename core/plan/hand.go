@@ -20,6 +20,9 @@ func (h *Hand) arrange(v *Visit, r *estate.Reading) {
 		v.Empties, v.Restarts, v.Keeps = true, []int{1}, r.Closed != nil
 	case HandOpen:
 		v.Back, v.Owes = h.Home, h.Owes
+	case HandUncopy:
+		v.Uncopies = uncopies(r, func(g *estate.Guest, _ *estate.Snapshot) bool { return slices.Contains(h.Guests, g.UID()) })
+		v.Keeps = r.Closed != nil
 	case HandClear:
 		v.Clears, v.Keeps = h.Tasks, r.Closed != nil
 	}

@@ -47,6 +47,13 @@ func place(in Input, p *Plan) {
 	}
 	problem, order := in.problem(p), in.order()
 	for i := range p.Visits {
+		for j := range p.Visits[i].Ejects {
+			if e := &p.Visits[i].Ejects[j]; !e.Out {
+				order.Return = append(order.Return, e.UID())
+			}
+		}
+	}
+	for i := range p.Visits {
 		if v := &p.Visits[i]; v.Obstacle != "" && v.Empties { // it is not part of the tour, and asked about by itself
 			settle(v, fit.Drain(problem, []string{v.Host}, nil, fit.Glance))
 		}

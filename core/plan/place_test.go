@@ -135,9 +135,9 @@ func TestWhatIsDoneWithGuests(t *testing.T) {
 		"the first that says so": {[]Policy{{[]string{"a-1"}, DoSuspend}, {[]string{"a-*"}, DoShutDown}},
 			"suspend a-1, shut down a-2, shut down a-4, shut down a-5"},
 		"what is suspended, by name": {[]Policy{{[]string{"a-3"}, DoShutDown}}, ""},
-		"ejected":                    {[]Policy{{[]string{"a-*"}, DoEject}}, "eject a-4 [/x.iso]"},
+		"ejected":                    {[]Policy{{[]string{"a-*"}, DoEject}}, "eject a-4 [{sda /x.iso true true }]"},
 		"ejected, and else at rest": {[]Policy{{[]string{"a-*"}, DoEject}, {[]string{"a-5"}, DoSuspend}},
-			"suspend a-5, eject a-4 [/x.iso]"},
+			"suspend a-5, eject a-4 [{sda /x.iso true true }]"},
 		"left":               {[]Policy{{[]string{"a-2", "a-6"}, DoLeave}}, "left for a-2"},
 		"left, by a pattern": {[]Policy{{[]string{"a-*"}, DoLeave}}, "left for a-1"},
 	} {
@@ -320,7 +320,7 @@ func TestMediaAreTakenOut(t *testing.T) {
 	p := Make(in)
 	v = p.visit("b")
 	if v.Obstacle != "" || len(v.Moves) < 1 || len(v.Ejects) != 1 ||
-		v.Ejects[0].Says() != "/x.iso is taken out of the drive of b-20, and stays out" ||
+		v.Ejects[0].Says() != "/x.iso is taken out of the drive of b-20; it comes back for it after the visit" ||
 		fmt.Sprint(v.Off) != "[old]" {
 		t.Errorf("%+v", v)
 	}

@@ -32,6 +32,9 @@ type Visit struct {
 	// Keeps tells that the host stays closed at the end, and is the person's; Owes are acts of earlier visits that are
 	// still to be undone.
 	Keeps bool `json:"keeps,omitempty"`
+	// Uncopies are snapshots that are removed first, and Copies guests of which one is made.
+	Uncopies []Uncopy `json:"uncopies,omitempty"`
+	Copies   []Copy   `json:"copies,omitempty"`
 	// Clears are tasks that are taken out of the queue of the host's BMC first.
 	Clears []string  `json:"clears,omitempty"`
 	Owes   []act.Act `json:"owes,omitempty"`
@@ -278,7 +281,7 @@ func Make(in Input) Plan {
 			p.Aside = append(p.Aside, in.unstaged(&v, in.Verdicts[h]))
 			continue
 		}
-		if len(v.Changes) == 0 && v.Adopts == "" && in.Brief.Hand == nil && in.Brief.Staging == "" {
+		if len(v.Changes)+len(v.Uncopies) == 0 && v.Adopts == "" && in.Brief.Hand == nil && in.Brief.Staging == "" {
 			p.Aside = append(p.Aside, aside(h, in.Readings[h], in.Verdicts[h], v.Left))
 			continue
 		}
@@ -300,6 +303,7 @@ func Make(in Input) Plan {
 			v.Obstacle, v.WayOut = without[v.Host].why, without[v.Host].wayOut
 		}
 		place(in, &q)
+		in.copies(&q)
 		for i := range q.Visits {
 			v := &q.Visits[i]
 			v.Steps = in.Times.steps(v, in.Readings[v.Host], &in.Brief)
@@ -362,6 +366,9 @@ func visit(in Input, host string) Visit {
 			v.Staged = append(v.Staged, c.SHA256)
 		}
 	}
+	if in.Brief.Hand == nil || v.Empties {
+		v.Uncopies = append(v.Uncopies, uncopies(r, func(_ *estate.Guest, s *estate.Snapshot) bool { return s.Due(in.Now) })...)
+	}
 	for _, t := range r.BMC.Waiting {
 		if old := in.Brief.ClearTasks; old > 0 && !t.Since.IsZero() && in.Now.Sub(t.Since) >= old && len(v.Changes) > 0 {
 			v.Clears = append(v.Clears, t.ID)
@@ -407,6 +414,7 @@ func (in Input) facts(v *Visit) precheck.Facts {
 	f.StagesMiB, f.Kernel = v.Stages()
 	f.Drops, f.Controller = v.Drops, in.Controller
 	f.Own, f.Clears, f.Flashes = in.Own[v.Host], v.Clears, v.Flashes()
+	f.Snapshots = in.Brief.Copied()
 	f.Programs, f.OnHost = in.Brief.Programs(in.Programs)
 	for _, c := range v.Changes {
 		if c.File == "" {

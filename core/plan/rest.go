@@ -17,19 +17,24 @@ import (
 type Do string
 
 // What may be done: a guest is shut down and started again after the visit; it is suspended to disk and brought back;
-// media that only its host has are taken out of its drives, and it moves; it is shut down where it runs, moved while it
+// media that only its host has are taken out of its drives, it moves, comes back after the visit, and they are put in
+// again, or it moves and they stay out; it is shut down where it runs, moved while it
 // is off, and started there, or, where it was off, just moved; it is left in peace, and with it its host, which is not
 // visited where it would have to be empty.
 const (
 	DoShutDown Do = "shut down"
 	DoSuspend  Do = "suspend"
 	DoEject    Do = "eject"
+	DoEjectOut Do = "eject for good"
 	DoCold     Do = "cold"
 	DoLeave    Do = "leave"
 )
 
 // Dos are what a policy may have done.
-var Dos = []Do{DoShutDown, DoSuspend, DoEject, DoCold, DoLeave}
+var Dos = []Do{DoShutDown, DoSuspend, DoEject, DoEjectOut, DoCold, DoLeave}
+
+// ejects tells whether the guest's media are taken out by it.
+func (d Do) ejects() bool { return d == DoEject || d == DoEjectOut }
 
 // rests tells whether the guest comes to rest by it.
 func (d Do) rests() bool { return d == DoShutDown || d == DoSuspend }
@@ -71,9 +76,10 @@ func (r *Rest) Says() string {
 
 // Eject is a guest that moves once its drives are empty.
 type Eject struct {
-	ID    string   `json:"id,omitempty"`
-	Guest string   `json:"guest"`
-	Media []string `json:"media"`
+	ID    string        `json:"id,omitempty"`
+	Guest string        `json:"guest"`
+	Media []estate.Disk `json:"media"`
+	Out   bool          `json:"out,omitempty"` // they stay out; else it comes back for them
 }
 
 // UID is by what the guest is known.
@@ -81,7 +87,11 @@ func (e *Eject) UID() string { return cmp.Or(e.ID, e.Guest) }
 
 // Says puts it in words.
 func (e *Eject) Says() string {
-	return fmt.Sprintf("%s is taken out of the drive of %s, and stays out", strings.Join(e.Media, ", "), e.Guest)
+	says := "it comes back for it after the visit"
+	if e.Out {
+		says = "it stays out"
+	}
+	return fmt.Sprintf("%s is taken out of the drive of %s; %s", act.Sources(e.Media), e.Guest, says)
 }
 
 // Cold is a guest that moves while it is off.
@@ -104,7 +114,9 @@ func (c *Cold) Says() string {
 }
 
 // migrates tells whether the guest can be migrated at all.
-func migrates(g *estate.Guest) bool { return len(g.Ties(false)) == 0 && g.State == estate.Running }
+func migrates(g *estate.Guest) bool {
+	return len(g.Ties(estate.Loosed{})) == 0 && g.State == estate.Running
+}
 
 // Every is the word that means all guests of a host where they come to rest: for a cluster of one host, or a full one. In
 // any other word, and for all else that is done, * means only those that can't be migrated.
@@ -123,8 +135,8 @@ func (b *Brief) done(r *estate.Reading) (out map[string]Do, order []estate.Guest
 					!g.Holds() && (p.Do != DoCold || g.Saved) || strings.Contains(word, "*") && migrates(&g) &&
 					!(word == Every && p.Do.rests()) ||
 					p.Do == DoShutDown && g.State != estate.Running ||
-					p.Do == DoCold && (len(g.Ties(false)) > 0 || g.State != estate.Running && g.State != estate.Off) ||
-					p.Do == DoEject && (len(act.Inserted(&g)) == 0 || len(g.Ties(true)) > 0 ||
+					p.Do == DoCold && (len(g.Ties(estate.Loosed{})) > 0 || g.State != estate.Running && g.State != estate.Off) ||
+					p.Do.ejects() && (len(act.Inserted(&g)) == 0 || len(g.Ties(estate.Loosed{Media: true})) > 0 ||
 						g.State != estate.Running) {
 					continue
 				}
@@ -145,8 +157,8 @@ func (b *Brief) treats(v *Visit, r *estate.Reading) (leaves string) {
 		switch d := done[g.UID()]; {
 		case d.rests():
 			v.Rests = append(v.Rests, Rest{ID: g.ID, Guest: g.Name, How: act.Name(d)})
-		case d == DoEject:
-			v.Ejects = append(v.Ejects, Eject{g.ID, g.Name, act.Inserted(g)})
+		case d.ejects():
+			v.Ejects = append(v.Ejects, Eject{g.ID, g.Name, act.Inserted(g), d == DoEjectOut})
 		case d == DoCold:
 			v.Colds = append(v.Colds, Cold{ID: g.ID, Guest: g.Name, Runs: g.State == estate.Running})
 		default:
@@ -205,11 +217,14 @@ func (p *Plan) Terms() fit.Terms { return p.Brief.terms(p.Rules, p.Visits...) }
 // terms are those of fit by the brief and the rules, with what is done with guests on the visits.
 func (b *Brief) terms(rules []estate.Rule, visits ...Visit) fit.Terms {
 	out := fit.Terms{Rules: rules, Reserve: b.Reserve, Limit: b.Limit, SendNone: b.SendNone, Rest: map[string]bool{},
-		Eject: map[string]bool{}, Cold: map[string]bool{}}
+		Eject: map[string]bool{}, Uncopy: map[string]bool{}, Cold: map[string]bool{}}
 	for i := range visits {
 		v := &visits[i]
 		for j := range v.Rests {
 			out.Rest[v.Rests[j].UID()] = true
+		}
+		for j := range v.Uncopies {
+			out.Uncopy[v.Uncopies[j].UID()] = true
 		}
 		for j := range v.Ejects {
 			out.Eject[v.Ejects[j].UID()] = true
@@ -277,16 +292,27 @@ func carries(v *Visit, r *estate.Reading, p fit.Problem, toCome []string) {
 func (in Input) unheard() error {
 	for _, p := range in.Brief.Guests {
 		if !slices.Contains(Dos, p.Do) {
-			return fmt.Errorf("the brief's guests: %q is nothing that is done with a guest; %q, %q, %q, %q and %q are",
-				p.Do, DoShutDown, DoSuspend, DoEject, DoCold, DoLeave)
+			return fmt.Errorf("the brief's guests: %q is nothing that is done with a guest; there are %s", p.Do, estate.Listed(Dos))
 		}
-		for _, word := range p.Guests {
+	}
+	named := map[string][]string{}
+	for _, p := range in.Brief.Guests {
+		named["guests"] = append(named["guests"], p.Guests...)
+	}
+	for _, s := range in.Brief.Snapshots {
+		if s.For <= 0 {
+			return fmt.Errorf("the brief's snapshots of %s are kept for no time", strings.Join(s.Guests, ", "))
+		}
+		named["snapshots"] = append(named["snapshots"], s.Guests...)
+	}
+	for what, words := range named {
+		for _, word := range words {
 			one := estate.Rule{Guests: []string{word}}
 			if !slices.ContainsFunc(in.Cluster.Hosts, func(h string) bool {
 				r := in.Readings[h]
 				return r != nil && slices.ContainsFunc(r.Guests, func(g estate.Guest) bool { return one.Means(&g) })
 			}) {
-				says := fmt.Sprintf("the brief's guests: no host of %s has a guest %q", in.Cluster.Name, word)
+				says := fmt.Sprintf("the brief's %s: no host of %s has a guest %q", what, in.Cluster.Name, word)
 				if i := slices.IndexFunc(in.Cluster.Hosts, in.guestsUnread); i >= 0 {
 					says += ", as far as they could be read: the guests of " + in.Cluster.Hosts[i] + " could not be"
 				}

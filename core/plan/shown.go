@@ -87,6 +87,11 @@ func (v *Visit) moved(now *Visit, add func(host, format string, args ...any)) {
 			add(v.Host, "%s, which was not shown", now.Rests[i].Says())
 		}
 	}
+	for i := range now.Uncopies {
+		if !slices.Contains(v.Uncopies, now.Uncopies[i]) {
+			add(v.Host, "%s, which was not shown", now.Uncopies[i].Says())
+		}
+	}
 	for i := range now.Ejects {
 		if e := &now.Ejects[i]; !slices.ContainsFunc(v.Ejects, func(o Eject) bool {
 			return o.UID() == e.UID() && slices.Equal(o.Media, e.Media)

@@ -150,7 +150,11 @@ func (t Times) own(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 		add(step, pass, from, m, w)
 	}
 	usual(act.PrecheckStep, 0)
-	if acts := v.brings(); len(acts)+len(v.Unstages) > 0 {
+	var removes []act.Act
+	for range v.Uncopies {
+		removes = append(removes, act.Act{Kind: act.Unsnapshot})
+	}
+	if acts := append(removes, v.brings()...); len(acts)+len(v.Unstages) > 0 {
 		if len(v.Unstages) > 0 {
 			acts = append(acts, act.Act{Kind: act.Unstage})
 		}
@@ -187,7 +191,16 @@ func (t Times) own(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 		sum(act.DrainStep, 0, migrations, acts)
 		usual(act.CloseStep, 0)
 	}
-	if v.Backup {
+	if len(v.Copies) > 0 {
+		acts := []act.Act{}
+		for i := range v.Copies {
+			acts = append(acts, act.Act{Kind: act.Snapshot, MemoryMiB: v.Copies[i].MemoryMiB})
+		}
+		if v.Backup {
+			acts = append(acts, act.Act{Kind: act.Backup})
+		}
+		sum(act.BackupStep, 0, "assumed", acts)
+	} else if v.Backup {
 		usual(act.BackupStep, 0)
 	}
 	for pass := 1; pass <= v.Passes; pass++ {

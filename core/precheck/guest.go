@@ -23,7 +23,7 @@ func guests(f Facts, r *estate.Reading) found {
 	for i := range r.Guests {
 		g := &r.Guests[i]
 		gone := slices.IndexFunc(g.Features, func(x string) bool { return slices.Contains(f.Drops, x) })
-		ties := g.Ties(f.Eject[g.UID()])
+		ties := g.Ties(f.Loosed(g))
 		switch {
 		case g.State == estate.Off && gone >= 0:
 			later++
@@ -135,4 +135,32 @@ func controller(f Facts, r *estate.Reading) found {
 		}
 	}
 	return clear("it runs in no guest of the cluster")
+}
+
+// snapshots looks at the guests of which one is to be made.
+func snapshots(f Facts, r *estate.Reading) (x found) {
+	if len(f.Snapshots) == 0 {
+		return x
+	}
+	if why := r.Unread(estate.GuestList, f.Now, f.MaxAge); why != "" {
+		return unknown(Blocker, "which guests are on it is unread: "+why, "see that the host answers, then read it again")
+	}
+	var not, can []string
+	for i := range r.Guests {
+		g := &r.Guests[i]
+		switch why := g.Uncopied(); {
+		case !slices.ContainsFunc(f.Snapshots, func(rule estate.Rule) bool { return rule.Means(g) }):
+		case len(why) > 0:
+			not = append(not, g.Name+": "+strings.Join(why, ", "))
+		default:
+			can = append(can, g.Name)
+		}
+	}
+	switch {
+	case len(not) > 0:
+		return blocker(strings.Join(not, "; "), "take it out of the brief's snapshots, and copy it in another way")
+	case len(can) == 0:
+		return clear("none of its guests is to have one")
+	}
+	return clear("of " + estate.Few(can, 5))
 }

@@ -100,6 +100,8 @@ type Facts struct {
 	// how many it runs on the host.
 	Programs map[string]error
 	OnHost   int
+	// Snapshots mean the guests of which the round makes snapshots.
+	Snapshots []estate.Rule
 	// Clears are tasks that the visit takes out of the BMC's queue first, and Flashes tells that it sends the BMC images.
 	Clears  []string
 	Flashes bool
@@ -186,6 +188,8 @@ var Checks = []Check{
 		[]estate.SectionName{estate.GuestList}, single},
 	{"guests", "Can every guest leave, or is it decided what happens to it?", "",
 		[]estate.SectionName{estate.GuestList}, guests},
+	{"snapshots", "Can a snapshot be made of every guest that is to have one?", "the round would stop there",
+		[]estate.SectionName{estate.GuestList}, snapshots},
 	{"serves", "Does no guest serve the storage of the host that it leaves, or of another?", "",
 		[]estate.SectionName{estate.ConditionItems}, condition("who serves its storage", serves)},
 	{"controller", "Does this program not run on it?", "the round would end itself",

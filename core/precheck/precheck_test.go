@@ -205,10 +205,10 @@ func TestEachCheckBlocksOnWhatItIsFor(t *testing.T) {
 
 func TestAllClearWhereNothingIsWrong(t *testing.T) {
 	f := facts()
-	if n := len(Host(f, "a")); n != len(Checks)-3 {
+	if n := len(Host(f, "a")); n != len(Checks)-4 {
 		t.Errorf("%d of %d checks are asked where nothing is known of the visit", n, len(Checks))
 	}
-	f.Visit = Visit{Said: []act.Resolution{}, Begun: true}
+	f.Visit, f.Snapshots = Visit{Said: []act.Resolution{}, Begun: true}, []estate.Rule{{Guests: []string{"nobody"}}}
 	as := Host(f, "a")
 	if len(as) != len(Checks) || worst(as) != Clear || len(Blockers(as)) > 0 {
 		t.Errorf("%+v", as)

@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"yareharbour/core/act"
+
 	"yareharbour/core/catalogue"
 	"yareharbour/core/course"
 	"yareharbour/core/drift"
@@ -164,7 +166,20 @@ func needs(in Input, b Band) []Need {
 		if r := in.Readings[d.Host]; d.By != "" && !d.Overdue(in.Now) && r.Reached() && r.Closed != nil {
 			urgency = Soon // somebody has the host, and knows
 		}
+		if d.Later {
+			if d.Overdue(in.Now) {
+				for _, a := range d.Acts {
+					add(Soon, d.Host, "the snapshot of %s was to be kept until %s; the next round over it removes it", a.Guest,
+						d.Until.Format("Mon 2 Jan 15:04 MST")).Since = d.Until
+				}
+			}
+			continue
+		}
 		for _, a := range d.Acts {
+			if a.Kind == act.Eject {
+				add(Soon, d.Host, "%s", course.Owes(a)).Since = d.Since
+				continue
+			}
 			add(urgency, d.Host, "%s %s since %s was visited, and nothing starts it", a.Guest, a.Kind.Of().Rules().Owes,
 				d.Host).Since = d.Since
 		}

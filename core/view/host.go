@@ -120,8 +120,8 @@ func (e *Estate) Stays(host string, g *estate.Guest) string {
 	switch {
 	case g.State != estate.Running:
 		return string(g.State) + ": it is not moved"
-	case len(g.Ties(false)) > 0:
-		return strings.Join(g.Ties(false), "; ")
+	case len(g.Ties(estate.Loosed{})) > 0:
+		return strings.Join(g.Ties(estate.Loosed{}), "; ")
 	}
 	for _, n := range g.Networks {
 		if !e.elsewhere(host, n) {

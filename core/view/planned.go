@@ -135,6 +135,12 @@ func visitLines(p *plan.Plan, i int, words []string) (s said) {
 	for j := range v.Colds {
 		each("cold", v.Colds[j].Says())
 	}
+	for j := range v.Uncopies {
+		each("first", v.Uncopies[j].Says())
+	}
+	for j := range v.Copies {
+		each("keep", v.Copies[j].Says())
+	}
 	for j := range v.Ejects {
 		each("eject", v.Ejects[j].Says())
 	}

@@ -37,6 +37,7 @@ func full() plan.Brief {
 		{From: at.Add(24 * time.Hour), To: at.Add(30 * time.Hour)}}
 	b.Patience = 5 * time.Minute
 	b.Converge = plan.LeaveIt
+	b.Snapshots = []plan.Safety{{Guests: []string{"traffic-db-1", "#batch"}, For: 14 * 24 * time.Hour}}
 	b.ClearTasks = 48 * time.Hour
 	b.Temporary = []act.Lent{{Unit: "chrony.service"}, {Unit: "tftpd.service", Starts: true}}
 	b.Hooks = []act.Hook{{Before: true, Of: "visit", OnHost: true, Program: "/opt/site/pause", Args: []string{"one", "two"},
@@ -172,7 +173,7 @@ func TestWords(t *testing.T) {
 		"720h --out-of-service 2 --leave-failed 1 --reserve 0 --moves 4 --bandwidth 400 --converge leave --home --limit 85 " +
 		"--lift 'keep traffic-db-* apart' --only deb:brae-tls,fw:corran-bmc --release deb:brae-tls=1.9 --release " +
 		"fw:corran-bmc=14.5 --guest 'gauge-*,replay=shut-down' --guest met-feed=suspend --guest cctv=eject --guest " +
-		"'radar-*=leave' --guest '#batch=cold' " +
+		"'radar-*=leave' --guest '#batch=cold' --snapshot 'traffic-db-1,#batch=336h' " +
 		"--window 2026-11-22T22:00:00Z/2026-11-23T04:00:00Z --window " +
 		"2026-11-23T22:00:00Z/2026-11-24T04:00:00Z --hook 'before visit on host within 2m go-on 0,3 wait 75 repeatable: " +
 		"/opt/site/pause one two' --hook 'after round: /opt/site/told' --clear-tasks 48h --temporary 'stop chrony.service' --temporary 'start tftpd.service' --patience 5m"

@@ -71,7 +71,7 @@ func TestTheSimulatedEstateConforms(t *testing.T) {
 		}
 	}
 	conform.Test(t, conform.Bench{World: c, Host: "knot", To: "lapwing", Waits: true, Program: sim.Programs + "told",
-		Guest: world.Hosts["knot"].Reading.RunningGuests()[0].Name, Rests: []act.Name{act.Down, act.Save},
+		Guest: world.Hosts["knot"].Reading.RunningGuests()[0].Name, Rests: []act.Name{act.Down, act.Save}, Copies: true,
 		Change: act.Change{Component: tls.Key, From: tls.Version, To: "1.9-brae1", File: "tls", SHA256: sum(body),
 			Pass: 1}, Payload: body,
 		Flash: act.Change{Component: bmc.Key, Device: bmc.Device, From: bmc.Version, To: "9.9", File: "bmc",

@@ -185,7 +185,8 @@ func parseGuest(word string) estate.Guest {
 	g := estate.Guest{ID: sim.UUID("guest " + f[0]), Name: f[0], State: estate.Running,
 		Load: estate.Resources{MemoryMiB: gib * 1024, CPU: cores * 1000}, Since: Start.AddDate(0, -2, 0),
 		Agent: estate.Inner{Name: "brae-agent", Version: "2.3"}, Machine: estate.Inner{Name: "q35", Version: "9.2"},
-		Emulator: "9.2.4-brae1"}
+		Emulator: "9.2.4-brae1",
+		Disks:    []estate.Disk{{Target: "vda", Source: "/srv/guests/" + f[0] + ".img", Format: "qcow2"}}}
 	for _, p := range parts[1:] {
 		switch k, v, _ := strings.Cut(p, "="); k {
 		case "dev":

@@ -192,6 +192,12 @@ func paintSteps(c *part.Canvas, p *plan.Plan, v *plan.Visit, a part.Area) {
 	for i := range v.Colds {
 		col.Line(2, part.Caution, v.Colds[i].Says())
 	}
+	for i := range v.Uncopies {
+		col.Line(2, part.Caution, v.Uncopies[i].Says())
+	}
+	for i := range v.Copies {
+		col.Line(2, part.Quiet, v.Copies[i].Says())
+	}
 	for i := range v.Ejects {
 		col.Line(2, part.Caution, v.Ejects[i].Says())
 	}

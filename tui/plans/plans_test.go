@@ -289,7 +289,7 @@ func TestWhatIsTyped(t *testing.T) {
 	for _, c := range []struct{ key, typed, words, says string }{
 		{"g", "x,y-*=suspend z=cold", "--guest 'x,y-*=suspend' --guest z=cold", ""},
 		{"g", "", "", ""},
-		{"g", "x=kill", "", `"x=kill" is not guest=shut-down, guest=suspend, guest=eject, guest=cold or guest=leave`},
+		{"g", "x=kill", "", `"x=kill" is not guest=shut-down, guest=suspend, guest=eject, guest=eject-for-good, guest=cold or guest=leave`},
 		{"T", "2026-11-22T22:00Z/2026-11-23T04:00Z", "", `"2026-11-22T22:00Z" is no time`},
 		{"T", "2026-11-22T22:00:00Z/2026-11-23T04:00:00Z", "--window 2026-11-22T22:00:00Z/2026-11-23T04:00:00Z", ""},
 		{"i", "deb:a,fw:b", "--only deb:a,fw:b", ""},
