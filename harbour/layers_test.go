@@ -21,7 +21,7 @@ var layers = map[string][]string{
 	"core/*":  {"core/"},
 	"store":   {"core/", "plain"},
 	"round":   {"core/", "connector"},
-	"harbour": {"bundle", "connector", "connector/", "core/", "feed", "format/", "payload", "plain", "program", "round", "secret", "sim/conn", "store"},
+	"harbour": {"bundle", "connector", "connector/", "core/", "feed", "format/", "images", "payload", "plain", "program", "round", "secret", "sim/conn", "store"},
 }
 
 func TestLayers(t *testing.T) {

@@ -28,7 +28,7 @@ func TestRealHostsConform(tt *testing.T) {
 		return func(host string) { run(t, word, host) }
 	}
 	conform.Test(t.TB.(*testing.T),
-		conform.Bench{World: w, Host: "h1", To: "h2", Guest: "keeper", Rests: []act.Name{act.Save}, Copies: true, Program: "/usr/bin/cat",
+		conform.Bench{World: w, Host: "h1", To: "h2", Guest: "g1-1", Rests: []act.Name{act.Save}, Copies: "keeper", Program: "/usr/bin/cat",
 			Change: act.Change{Component: "deb:keel", From: "1.0", To: "2.0", File: "keel_2.0_all.deb", SHA256: sum,
 				Pass: 1}, Payload: body,
 			Refused: act.Change{Component: "deb:reef", To: "1.0", Pass: 1},
@@ -37,10 +37,10 @@ func TestRealHostsConform(tt *testing.T) {
 			Flash: act.Change{Component: board, From: "14.0", To: "14.2", File: "corran-bmc_3.08.payload", Pass: 1},
 			Image: image,
 			Abort: func(host string) { // by its administrator, who slows it down first
-				on(t, host, "virsh -q migrate-setspeed keeper 1")
+				on(t, host, "virsh -q migrate-setspeed g1-1 1")
 				abort := exec.Command("ssh", "-F", t.lab("ssh_config"), host,
-					"for i in $(seq 600); do virsh -q domjobabort keeper 2>/dev/null && break; sleep 0.05; done; virsh "+
-						"-q migrate-setspeed keeper 1000000")
+					"for i in $(seq 600); do virsh -q domjobabort g1-1 2>/dev/null && break; sleep 0.05; done; virsh "+
+						"-q migrate-setspeed g1-1 1000000")
 				if err := abort.Start(); err != nil {
 					t.Fatal(err)
 				}

@@ -295,14 +295,13 @@ virsh -q metadata g1-3 urn:yareharbour:guest --key yare --set '<labels>batch nig
 		"g1-3 is suspended to disk") {
 		t.Error("the label names nobody")
 	}
-	withDisk(t, "h1", "keeper")
 	before := lives(t)
 	s.must(t, 0, "round", "start", "piers", "--hosts", "h1", "--home", "--guest", "idle=cold", "--guest",
-		"reader=eject", "--snapshot", "keeper=1h", "--reason", "keels")
-	if after := lives(t); !maps.Equal(before, after) || len(after) != 11 {
+		"reader=eject", "--reason", "keels")
+	if after := lives(t); !maps.Equal(before, after) || len(after) != 10 {
 		t.Errorf("guests did not live through it:\nbefore %v\nafter  %v", before, after)
 	}
-	if got := running(t, "h1"); len(got) != 5 {
+	if got := running(t, "h1"); len(got) != 4 {
 		t.Errorf("on h1 run %v", got)
 	}
 	if got := on(t, "h1", "virsh metadata reader urn:yareharbour:done --config"); !strings.Contains(got, `what="insert"`) ||
@@ -316,23 +315,6 @@ virsh -q metadata g1-3 urn:yareharbour:guest --key yare --set '<labels>batch nig
 		"chart") != 2 {
 		t.Errorf("in its drive is %s", got)
 	}
-	if got := on(t, "h1", "virsh -q snapshot-list keeper --name; virsh metadata keeper urn:yareharbour:snapshot"); !strings.HasPrefix(got,
-		"yare-") || !strings.Contains(got, "until=") {
-		t.Errorf("its snapshots are %s", got)
-	}
-	if out := s.must(t, 0, "owed"); !strings.Contains(out, "keeper: has a snapshot") {
-		t.Error("nobody is told of the snapshot")
-	}
-	if out, _ := s.run(t, "plan", "piers", "--hosts", "h1"); !strings.Contains(out, "it has the snapshot of the round") {
-		t.Error("a guest with a snapshot is not immovable")
-	}
-	s.must(t, 0, "host", "remove-snapshots", "h1", "keeper", "--reason", "it is well")
-	if got := on(t, "h1", "virsh -q snapshot-list keeper --name; virsh -q dumpxml keeper | grep -c yareharbour:snapshot || true"); strings.TrimSpace(got) != "0" {
-		t.Errorf("its snapshots are %s", got)
-	}
-	if out := s.must(t, 0, "owed"); strings.Contains(out, "keeper") {
-		t.Error("what is removed is owed still")
-	}
 	if got := strings.TrimSpace(on(t, "h1", "virsh -q domstate early")); got != "shut off" {
 		t.Errorf("a guest that starts with its host started while that was closed: it is %s", got)
 	}
@@ -345,4 +327,39 @@ virsh -q metadata g1-3 urn:yareharbour:guest --key yare --set '<labels>batch nig
 	}
 	run(t, "cycle", "h1") // in service it starts with its host, so that the mark was what kept it
 	waitUntil(t, "the guest starts with its host", func() bool { return slices.Contains(running(t, "h1"), "early") })
+}
+
+// A snapshot that a round makes has a day of its own: until then its guest does not move, and the next round after it
+// removes it, before anything else.
+func TestASnapshotHasADayOfItsOwn(tt *testing.T) {
+	t := enlist(tt)
+	fresh(t)
+	s := settle(t, wants{{"deb:tide-gauge", "2.0", "tide-gauge_2.0_all.deb", "service"}}, bmcs(t), 0)
+	s.must(t, 0, "host", "prepare", "piers", "--yes")
+	withDisk(t, "h1", "keeper")
+	before := lives(t)
+	s.must(t, 0, "round", "start", "piers", "--hosts", "h1", "--snapshot", "keeper=1m", "--reason", "gauges")
+	snapshots := func() string { return on(t, "h1", "virsh -q snapshot-list keeper --name; virsh -q dumpxml keeper | grep yareharbour:snapshot || true") }
+	if got := snapshots(); !strings.HasPrefix(got, "yare-") || !strings.Contains(got, "until=") {
+		t.Errorf("its snapshots are %s", got)
+	}
+	if out := s.must(t, 3, "owed"); !strings.Contains(out, "keeper: has a snapshot") {
+		t.Error("nobody is told of the snapshot")
+	}
+	s.must(t, 0, "host", "restart", "h2", "--drain", "--guest", "*=suspend", "--reason", "it stalls") // which has nothing to do with it
+	if got := snapshots(); !strings.HasPrefix(got, "yare-") {
+		t.Errorf("its snapshots are %s", got)
+	}
+	waitUntil(t, "its day has come", func() bool {
+		out, _ := s.run(t, "plan", "piers", "--hosts", "h1")
+		return strings.Contains(out, "the snapshot of keeper is removed")
+	})
+	s.must(t, 0, "round", "start", "piers", "--hosts", "h1", "--reason", "what is due")
+	if got := strings.TrimSpace(snapshots()); got != "" {
+		t.Errorf("its snapshots are %s", got)
+	}
+	s.must(t, 0, "owed")
+	if after := lives(t); !maps.Equal(before, after) {
+		t.Errorf("guests did not live through it:\nbefore %v\nafter  %v", before, after)
+	}
 }

@@ -190,3 +190,23 @@ func TestDeathManyTimes(t *testing.T) {
 		}
 	})
 }
+
+// The same where a host starts from an image: it goes in and out once, and the host starts from it once.
+func TestDeathAroundAnImage(t *testing.T) {
+	w := demo.World()
+	r := &w.Hosts["knot"].Reading
+	r.Components = append(r.Components, estate.Component{Key: "fw:corran-hub", Version: "2.1", Model: "Corran Hub 3"},
+		estate.Component{Key: "fw:corran-panel", Version: "1.2", Model: "Corran Panel 3"})
+	r.Sort()
+	begin := func(h *harness) (*course.State, error) { return h.start(h.plan("vts", "knot")) }
+	deaths(t, w, begin, func(t *testing.T, h *harness) {
+		if m := h.world.Hosts["knot"].Media; m.URL+m.Once != "" || m.Runs != nil {
+			t.Errorf("its BMC has %+v", m)
+		}
+		for key, want := range map[estate.Key]string{"fw:corran-hub": "2.3", "fw:corran-panel": "1.4"} {
+			if c, _ := h.read("knot").Component(key, ""); c.Version != want {
+				t.Errorf("%s is at %q", key, c.Version)
+			}
+		}
+	}, "move", "set", "eject")
+}

@@ -53,6 +53,8 @@ type Runner struct {
 	// Today says beside the rest what payload store, catalogue and baselines make of a visit, on the host's newest
 	// reading.
 	Today func(v *course.Visit, r *estate.Reading) course.Today
+	// Reported is what the image that a host runs said last of how far it is; it may be nil. It proves nothing.
+	Reported func(a act.Act) (percent int, says string)
 	// Contradicts returns how a reading shows that the journal is not all that was written, and nil where it does not.
 	// It may be nil itself.
 	Contradicts func(r *estate.Reading) error
@@ -315,7 +317,11 @@ func (r *Runner) look(ctx context.Context, l course.Look) {
 		for _, id := range l.Traces {
 			saw.traces[id] = act.Trace{Unasked: "this kind of host is only looked at"}
 			if d, ok := connector.As[connector.Doer](s); ok && err == nil {
-				saw.traces[id], err = d.Trace(ctx, open[id].Act, open[id].Task)
+				trace, wrong := d.Trace(ctx, open[id].Act, open[id].Task)
+				if r.Reported != nil && open[id].Act.Kind == act.Boot {
+					trace.Percent, trace.Said = r.Reported(open[id].Act)
+				}
+				saw.traces[id], err = trace, wrong
 			}
 		}
 		if err == nil && len(l.Sections) > 0 {

@@ -84,6 +84,9 @@ func (s soak) world() *sim.World {
 			}
 		}
 		h.Reading.Components = append(h.Reading.Components, estate.Component{Key: "set:service/chrony", Version: "enabled, running"})
+		if r.Intn(3) == 0 {
+			h.Reading.Components = append(h.Reading.Components, estate.Component{Key: "fw:corran-hub", Version: "2.1", Model: "Corran Hub 3"})
+		}
 		h.Reading.Sort()
 	}
 	return w
@@ -389,6 +392,9 @@ func (x *soaking) judge(s *course.State) (wrong []string) {
 		c, _ := readings[host].Component("set:service/chrony", "")
 		if m := h.world.Hosts[host].Reading.Closed; m != nil && !owed(host, "it is closed") {
 			wrong = append(wrong, fmt.Sprintf("%s is closed (%+v), and nobody is told", host, *m))
+		}
+		if h.world.Hosts[host].Media.URL+h.world.Hosts[host].Media.Once != "" && !owed(host, "is to start from an image once") {
+			wrong = append(wrong, fmt.Sprintf("%s is to start from %+v, and nobody is told", host, h.world.Hosts[host].Media))
 		}
 		if c.Version == "enabled" && readings[host].Reached() && !owed(host, "chrony") {
 			wrong = append(wrong, "chrony is stopped on "+host+", and nobody is told")

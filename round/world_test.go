@@ -102,7 +102,7 @@ var lists = sync.OnceValues(func() (*catalogue.Catalogue, []baseline.Baseline) {
 		cat.AddBatch(batch)
 	}
 	var bs []baseline.Baseline
-	for _, name := range []string{"platform.yaml", "hardware.yaml"} {
+	for _, name := range []string{"platform.yaml", "hardware.yaml", "chassis.yaml"} {
 		b, err := baselinefile.Parse(name, mustRead(filepath.Join(files(), "baselines", name)))
 		if err != nil {
 			panic(err)
@@ -214,12 +214,15 @@ func (h *harness) runner(cluster string) *Runner {
 
 // today is what harbour would say.
 func (h *harness) today(v *course.Visit, r *estate.Reading) course.Today {
-	t := course.Today{Payloads: map[string]error{}, Withdrawn: map[int]string{}}
+	t := course.Today{Payloads: map[string]error{}, Withdrawn: map[int]string{}, URLs: map[string]string{}}
 	if v.Phase == course.Checking {
 		c, _ := h.world.Estate.ClusterOf(v.Host)
 		t.Judged, t.Mismatches, t.Verdicts = true, v.Mismatches(h.releases, r), h.checker().Host(c.Name, r)
 	}
 	for i, ch := range v.Changes {
+		if ch.Image {
+			t.URLs[ch.File] = "https://127.0.0.1/" + v.Host + "/" + ch.File
+		}
 		if ch.File != "" {
 			t.Payloads[ch.File] = h.payloads.Check(ch.File, ch.SHA256)
 		}
@@ -424,6 +427,10 @@ func (h *harness) reading(host string, sections []estate.SectionName) *estate.Re
 				r.BMC.Waiting = append(r.BMC.Waiting, estate.BMCTask{ID: t.ID})
 			}
 		}
+		r.BMC.Drives, r.BMC.BootOnce = 1, b.Media.Once
+		if b.Media.URL != "" {
+			r.BMC.Media = []string{b.Media.URL}
+		}
 		for _, id := range b.Waiting {
 			r.BMC.Waiting = append(r.BMC.Waiting, estate.BMCTask{ID: id})
 		}
@@ -475,6 +482,12 @@ func (s session) Do(_ context.Context, o connector.Order) (out connector.Receipt
 		if b := h.world.Hosts[o.Host]; err == nil && o.Kind == act.Clear {
 			b.Waiting = slices.DeleteFunc(b.Waiting, func(id string) bool { return slices.Contains(o.Tasks, id) })
 		}
+		if o.Kind == act.Unmount && errors.Is(err, connector.ErrUnreachable) {
+			err = nil // its BMC is told all the same
+		}
+		if err == nil && (o.Kind == act.Mount || o.Kind == act.Unmount) {
+			err = h.media(o)
+		}
 		if err == nil && o.Keep != nil {
 			if h.garbles {
 				a.Body = append([]byte("x"), a.Body...)
@@ -485,6 +498,30 @@ func (s session) Do(_ context.Context, o connector.Order) (out connector.Receipt
 		return err
 	})
 	return out, err
+}
+
+// media has the host's BMC take an image, or let it go.
+func (h *harness) media(o connector.Order) error {
+	b, err := h.world.Controller(o.Host)
+	switch {
+	case err != nil:
+		return err
+	case o.Kind == act.Unmount:
+		if b.Media.Once = ""; b.Media.URL == o.URL {
+			h.world.Eject(o.Host)
+		}
+		return nil
+	case b.Media.URL != o.URL:
+		i := &sim.Image{Takes: 9 * time.Minute}
+		for _, c := range o.Changes() {
+			i.Brings = append(i.Brings, sim.Payload{Component: c.Component, Version: c.To})
+		}
+		if err := h.world.Insert(o.Host, o.URL, i); err != nil {
+			return err
+		}
+	}
+	b.Media.Once = "Cd"
+	return nil
 }
 
 func (s session) Logs(context.Context) []act.Log {

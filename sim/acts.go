@@ -273,7 +273,7 @@ func (w *World) Reboot(host, reason string) (string, error) {
 	h.Up = false
 	w.note(h, act.LogHost, "restart: %s", reason)
 	w.act("restart %s", host)
-	return w.begin(Task{Kind: "restart", Host: host}, h.Restart), nil
+	return w.begin(Task{Kind: "restart", Host: host}, h.Restart+h.starts(w)), nil
 }
 
 // Task returns a task as it stands now.

@@ -26,6 +26,9 @@ type Answer struct {
 var effects = map[act.Name]func(*World, *Host, act.Act, []byte) (Answer, error){
 	act.Claim:   func(*World, *Host, act.Act, []byte) (Answer, error) { return Answer{}, nil },
 	act.Flash:   taken,
+	act.Mount:   taken,
+	act.Unmount: taken,
+	act.Boot:    (*World).restart,
 	act.Clear:   taken,
 	act.Stage:   (*World).stage,
 	act.Unstage: (*World).unstage,

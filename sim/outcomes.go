@@ -19,6 +19,11 @@ const (
 	IgnoresRestart FaultKind = "ignores-restart" // the host takes its next restart on, and stays up
 	StaysOff       FaultKind = "stays-off"       // the host goes down at its next restart, and its power stays off
 	SnapshotFails  FaultKind = "snapshot-fails"  // the next snapshot of a guest on the host is refused
+	MediaAway      FaultKind = "media-away"      // the BMC can't reach the next image that it is given
+	DropsMedia     FaultKind = "drops-media"     // the BMC takes the next image, and lets it go by itself
+	ForgetsBoot    FaultKind = "forgets-boot"    // at its next start from an image the host starts as usual instead
+	BootsTwice     FaultKind = "boots-twice"     // the host starts twice from its next image
+	ImageFails     FaultKind = "image-fails"     // the next image that the host starts from brings nothing
 	IsReopened     FaultKind = "is-reopened"     // somebody takes the host's next mark away, half a minute later
 )
 

@@ -84,6 +84,11 @@ func (b *bmc) handler() http.Handler {
 	auth("GET /redfish/v1/Systems", b.one("/Systems", "ComputerSystemCollection", "Systems", "/Systems/1"))
 	auth("GET /redfish/v1/Systems/1", b.system)
 	auth("POST /redfish/v1/Systems/1/Actions/ComputerSystem.Reset", b.reset)
+	auth("PATCH /redfish/v1/Systems/1", b.setBoot)
+	auth("GET /redfish/v1/Managers/bmc/VirtualMedia", b.one(mediaAt, "VirtualMediaCollection", "Virtual media", mediaAt+"/1"))
+	auth("GET /redfish/v1/Managers/bmc/VirtualMedia/1", b.virtualMedia)
+	auth("POST /redfish/v1/Managers/bmc/VirtualMedia/1/Actions/VirtualMedia.InsertMedia", b.insertMedia)
+	auth("POST /redfish/v1/Managers/bmc/VirtualMedia/1/Actions/VirtualMedia.EjectMedia", b.ejectMedia)
 	auth("GET /redfish/v1/Managers", b.one("/Managers", "ManagerCollection", "Managers", "/Managers/bmc"))
 	auth("GET /redfish/v1/Systems/1/Bios", b.bios)
 	auth("GET /redfish/v1/Managers/bmc", b.manager)
@@ -113,7 +118,7 @@ func (b *bmc) handler() http.Handler {
 }
 
 // methods are those that some resource here knows.
-var methods = []string{http.MethodGet, http.MethodPost, http.MethodDelete}
+var methods = []string{http.MethodGet, http.MethodPost, http.MethodPatch, http.MethodDelete}
 
 // elsewhere answers for what is not there, or not to be done so.
 func (b *bmc) elsewhere(_ *Host, r *http.Request) (int, any) {
@@ -202,7 +207,7 @@ func (b *bmc) reply(w http.ResponseWriter, r *http.Request, code int, v any) {
 		body, _ = json.Marshal(v) // our own values, which have nothing that JSON lacks
 	}
 	if r.Method == http.MethodGet && code == 200 {
-		tag := fmt.Sprintf("W/%q", fmt.Sprintf("%x", sha256.Sum256(body))[:16])
+		tag := tagOf(body)
 		if w.Header().Set("ETag", tag); r.Header.Get("If-None-Match") == tag {
 			w.WriteHeader(http.StatusNotModified)
 			return
@@ -210,6 +215,16 @@ func (b *bmc) reply(w http.ResponseWriter, r *http.Request, code int, v any) {
 	}
 	w.WriteHeader(code)
 	_, _ = w.Write(body)
+}
+
+func tagOf(body []byte) string {
+	return fmt.Sprintf("W/%q", fmt.Sprintf("%x", sha256.Sum256(body))[:16])
+}
+
+// etag is the tag of a resource as it is now.
+func etag(v any) string {
+	body, _ := json.Marshal(v) // our own values, which have nothing that JSON lacks
+	return tagOf(body)
 }
 
 func (b *bmc) known(r *http.Request) bool {
@@ -320,7 +335,7 @@ func (b *bmc) system(h *Host, _ *http.Request) (int, any) {
 		"MemorySummary":    doc{"TotalSystemMemoryGiB": h.Reading.Capacity.MemoryMiB / 1024},
 		"ProcessorSummary": doc{"Count": 2, "CoreCount": h.Reading.Capacity.CPU / 1000},
 		"Links":            doc{"Chassis": []doc{link("/Chassis/1")}, "ManagedBy": []doc{link("/Managers/bmc")}},
-		"Boot":             doc{"BootSourceOverrideEnabled": "Disabled", "BootSourceOverrideTarget": "None"},
+		"Boot":             bootOf(h),
 		"Actions": doc{"#ComputerSystem.Reset": doc{"target": root + "/Systems/1/Actions/ComputerSystem.Reset",
 			"ResetType@Redfish.AllowableValues": resetTypes}},
 	})
@@ -406,6 +421,7 @@ func (b *bmc) manager(h *Host, _ *http.Request) (int, any) {
 		"Status":        doc{"State": "Enabled", "Health": "OK"},
 		"Links":         doc{"ManagerForServers": []doc{link("/Systems/1")}},
 		"LogServices":   link("/Managers/bmc/LogServices"),
+		"VirtualMedia":  link(mediaAt),
 		"Actions": doc{"#Manager.Reset": doc{"target": root + "/Managers/bmc/Actions/Manager.Reset",
 			"ResetType@Redfish.AllowableValues": []string{"GracefulRestart", "ForceRestart"}}},
 	})

@@ -171,6 +171,10 @@ func (s *Server) lock() {
 // process dies.
 func (s *Server) unlock() {
 	defer s.mu.Unlock()
+	for _, t := range s.world.Tell {
+		go t.post()
+	}
+	s.world.Tell = nil
 	if n := s.world.Acted + s.world.Serial; n != s.saved {
 		s.saved = n
 		if err := s.save(); err != nil {

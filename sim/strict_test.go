@@ -101,7 +101,7 @@ func TestTheBMCKeepsToTheStandard(t *testing.T) {
 	// Entity tags, allowed methods, errors.
 	resp, _ = c.ask("GET", "/redfish/v1/Systems/1", "", known)
 	tag := resp.Header.Get("ETag")
-	if resp.StatusCode != 200 || tag == "" || resp.Header.Get("Allow") != "GET, HEAD" ||
+	if resp.StatusCode != 200 || tag == "" || resp.Header.Get("Allow") != "GET, HEAD, PATCH" ||
 		resp.Header.Get("OData-Version") != "4.0" {
 		t.Errorf("%s %v", resp.Status, resp.Header)
 	}
@@ -114,7 +114,7 @@ func TestTheBMCKeepsToTheStandard(t *testing.T) {
 		code               int
 		id, allow          string
 	}{
-		{"POST", "/redfish/v1/Systems/1", "{}", 405, "OperationNotAllowed", "GET, HEAD"},
+		{"POST", "/redfish/v1/Systems/1", "{}", 405, "OperationNotAllowed", "GET, HEAD, PATCH"},
 		{"GET", "/redfish/v1/Systems/2", "", 404, "ResourceMissingAtURI", ""},
 		{"GET", "/redfish/v1/UpdateService/FirmwareInventory/none", "", 404, "ResourceMissingAtURI", "GET, HEAD"},
 		{"DELETE", "/redfish/v1/SessionService/Sessions/99", "", 404, "ResourceMissingAtURI", "DELETE"},

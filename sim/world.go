@@ -35,6 +35,8 @@ type World struct {
 	Restarts map[string]int   `json:"restarts"` // how often each guest was started, by name: a lost guest shows
 	Acts     []string         `json:"acts"`     // the newest changing calls that were accepted, for tests to count
 	Acted    int              `json:"acted"`    // how many there were in all
+	// Tell is what images that run have to tell whoever served them; whoever lets time pass tells it.
+	Tell []Told `json:"-"`
 }
 
 // Host is a simulated host with its BMC.
@@ -52,6 +54,7 @@ type Host struct {
 	Since    map[string]time.Time              `json:"since,omitempty"`    // since when, by the id, of those that say so
 	Reveals  map[estate.Key][]estate.Component `json:"reveals,omitempty"`  // what is listed only once that was changed
 	Logs     map[string][]string               `json:"logs,omitempty"`     // the newest lines of what keeps a log
+	Media    Media                             `json:"media,omitzero"`     // the virtual drive of its BMC
 }
 
 // Task is work under way in the world.
@@ -114,7 +117,8 @@ const (
 
 // FaultKinds lists them.
 var FaultKinds = []FaultKind{NoReturn, MoveFails, InstallFails, BMCDrops, LeavesTask, Crashes, LosesAnswer, HookWaits, HookFails, Answers,
-	MovePauses, GuestQuits, HalfInstalled, LosesTask, ForgetsImage, IgnoresRestart, StaysOff, IsReopened, SnapshotFails}
+	MovePauses, GuestQuits, HalfInstalled, LosesTask, ForgetsImage, IgnoresRestart, StaysOff, IsReopened, SnapshotFails,
+	MediaAway, DropsMedia, ForgetsBoot, BootsTwice, ImageFails}
 
 // Fault is an ordered fault; it strikes Times times.
 type Fault struct {
@@ -209,6 +213,12 @@ func (w *World) note(h *Host, of, format string, args ...any) {
 func (w *World) finish(t *Task) {
 	t.State, t.Percent = connector.TaskDone, 100
 	h := w.Hosts[t.Host]
+	if t.Kind == "report" {
+		if i := h.Media.Runs; i != nil && i.Report != "" {
+			w.Tell = append(w.Tell, Told{i.Report, 50, t.Says})
+		}
+		return
+	}
 	of := string(t.Component)
 	for _, g := range h.Reading.Guests {
 		if g.UID() == t.Guest {
@@ -327,6 +337,7 @@ func (w *World) comeUp(h *Host, t *Task) {
 		return
 	}
 	r := &h.Reading
+	h.ran(w)
 	h.Up, r.BMC.Power, r.BootedAt = true, "", w.Now
 	r.BootID = bootID(h.Name, w.Serial)
 	for i := range r.Components {

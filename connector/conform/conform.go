@@ -35,8 +35,10 @@ type Bench struct {
 	Service act.Change
 	// Rests are the ways in which Guest can be brought to rest here.
 	Rests []act.Name
-	// Copies tells that a snapshot of Guest can be made.
-	Copies bool
+	// Copies is a guest that runs on Host and of which a snapshot can be made; "" for none.
+	Copies string
+	// Boots is the address of an image that the host's BMC takes; "" for none.
+	Boots string
 	// Program is one that ends well on the host; "" where none is there.
 	Program string
 	// Cut makes the host silent, and Mend lets it answer again.
@@ -82,13 +84,14 @@ func Test(t *testing.T, b Bench) {
 		{"refusals", (*trial).refusals, true},
 		{"moving", (*trial).moving, b.Guest != ""},
 		{"guests come to rest", (*trial).resting, len(b.Rests) > 0},
-		{"snapshots", (*trial).copying, b.Copies},
+		{"snapshots", (*trial).copying, b.Copies != ""},
 		{"a migration that is given up", (*trial).aborted, b.Abort != nil},
 		{"changing", (*trial).changing, b.Payload != nil},
 		{"a change that fails", (*trial).failing, b.Refused.Component != ""},
 		{"services", (*trial).services, b.Service.Component != ""},
 		{"a lease that is lost between two stages", (*trial).lapsing, b.Image != nil},
 		{"flashing", (*trial).flashing, b.Image != nil},
+		{"an image in the BMC's drive", (*trial).mounting, b.Boots != ""},
 		{"silence", (*trial).silence, b.Cut != nil},
 		{"an answer that is lost", (*trial).lostAnswer, b.Lose != nil},
 		{"clearing the queue of a BMC", (*trial).clearing, b.Waits},

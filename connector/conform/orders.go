@@ -71,6 +71,9 @@ func (t *trial) epochs() {
 func (t *trial) sample(kind act.Name) act.Act {
 	a := act.Act{Reason: "conform"}
 	switch kind {
+	case act.Mount, act.Unmount:
+		a.URL = "https://127.0.0.1:1/x/none.iso"
+		return a
 	case act.Snapshot, act.Unsnapshot:
 		a.Guest, a.GuestID, a.Copy = t.Guest, t.uid(t.Host), &estate.Snapshot{Name: "yare-conform", Round: t.round, Until: time.Now().Add(time.Hour)}
 		return a

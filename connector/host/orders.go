@@ -84,6 +84,9 @@ var orders = map[act.Name]func(*session, context.Context, connector.Order) (conn
 	act.Move:    (*session).takeMove,
 	act.Return:  (*session).takeMove,
 	act.Flash:   (*session).flash,
+	act.Boot:    (*session).restart,
+	act.Mount:   (*session).mount,
+	act.Unmount: (*session).unmount,
 	act.Clear:   (*session).clear,
 	act.Down:    (*session).guest,
 	act.Save:    (*session).guest,
@@ -369,6 +372,27 @@ func (s *session) flash(ctx context.Context, o connector.Order) (r connector.Rec
 // clear clears tasks from the queue of the host's BMC.
 func (s *session) clear(ctx context.Context, o connector.Order) (connector.Receipt, error) {
 	return connector.Receipt{}, s.bmc(ctx, o, func(b *redfish.Client) error { return b.Clear(ctx, o) })
+}
+
+// mount puts an image into the virtual drive of the host's BMC.
+func (s *session) mount(ctx context.Context, o connector.Order) (connector.Receipt, error) {
+	return connector.Receipt{}, s.bmc(ctx, o, func(b *redfish.Client) error { return b.Mount(ctx, o) })
+}
+
+// unmount takes it out again. A host that does not answer is not told: its BMC is, all the same.
+func (s *session) unmount(ctx context.Context, o connector.Order) (connector.Receipt, error) {
+	if err := s.tell(ctx, o, nil, io.Discard, "elsewhere"); err != nil && !errors.Is(err, connector.ErrUnreachable) {
+		return connector.Receipt{}, err
+	}
+	b, err := s.by.client(ctx, s.host)
+	if err != nil {
+		return connector.Receipt{}, err
+	}
+	defer b.Close()
+	if err := b.Unmount(ctx, o); err != nil {
+		return connector.Receipt{}, ofHost{err}
+	}
+	return connector.Receipt{}, nil
 }
 
 // bmc does something with the host's BMC once the host has taken the order.

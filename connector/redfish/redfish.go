@@ -165,6 +165,35 @@ func (c *Client) post(ctx context.Context, at string, body, into any) error {
 	return err
 }
 
+// send asks for a change, if the order still stands at the very moment.
+func (c *Client) send(ctx context.Context, o connector.Order, method, at string, body any) error {
+	b, err := json.Marshal(body)
+	if err != nil {
+		return err
+	}
+	if method != http.MethodPatch {
+		_, err = c.callIf(ctx, o.Still, method, at, "application/json", b, nil)
+		return err
+	}
+	// some services change only what was seen as it is (DSP0266, "ETags")
+	h, err := c.call(ctx, http.MethodGet, at, "", nil, nil)
+	if err != nil {
+		return err
+	}
+	auth, err := c.authorize(ctx, false)
+	if err == nil {
+		err = o.Still()
+	}
+	if err != nil {
+		return err
+	}
+	if tag := h.Get("ETag"); tag != "" {
+		auth.Set("If-Match", tag)
+	}
+	_, err = c.request(ctx, method, at, "application/json", b, auth, nil)
+	return err
+}
+
 // call makes a request as the one who logged in, and logs in anew once where the session has ended.
 func (c *Client) call(ctx context.Context, method, at, kind string, body []byte, into any) (http.Header, error) {
 	return c.callIf(ctx, func() error { return nil }, method, at, kind, body, into)

@@ -109,7 +109,8 @@ type system struct {
 	ref
 	Manufacturer, Model, SerialNumber, SKU, PowerState, HostName, SystemType string
 	Status                                                                   status
-	Processors, Memory, Storage, SimpleStorage, Bios                         ref
+	Processors, Memory, Storage, SimpleStorage, Bios, VirtualMedia           ref
+	Boot                                                                     boot
 	Actions                                                                  struct {
 		Reset struct {
 			Target string `json:"target"`
@@ -156,8 +157,12 @@ func (c *Client) system(ctx context.Context) (system, error) {
 // System returns the host's hardware, and the power state as Redfish says it.
 func (c *Client) System(ctx context.Context) (hw estate.Hardware, power string, err error) {
 	s, err := c.system(ctx)
+	return s.hardware(), s.PowerState, c.wrap("reading the system", err)
+}
+
+func (s *system) hardware() estate.Hardware {
 	return estate.Hardware{Maker: strings.TrimSpace(s.Manufacturer), Model: strings.TrimSpace(s.Model),
-		Serial: strings.TrimSpace(s.SerialNumber)}, s.PowerState, c.wrap("reading the system", err)
+		Serial: strings.TrimSpace(s.SerialNumber)}
 }
 
 // update is what is looked at of an update service.
@@ -412,11 +417,14 @@ func (c *Client) ReadSection(ctx context.Context, name estate.SectionName,
 		r.Health, partial, err = c.Health(ctx)
 		return partial, err
 	}
-	hw, power, err := c.System(ctx)
+	s, err := c.system(ctx)
 	if err != nil {
-		return "", err
+		return "", c.wrap("reading the system", err)
 	}
-	r.Hardware, r.BMC.Power = hw, power
+	r.Hardware, r.BMC.Power, r.BMC.BootOnce = s.hardware(), s.PowerState, s.Boot.once()
+	if r.BMC.Drives, r.BMC.Media, err = c.inserted(ctx, s); err != nil {
+		return "", c.wrap("reading its virtual drives", err)
+	}
 	tasks, err := c.Tasks(ctx)
 	if err != nil {
 		return "", err

@@ -48,6 +48,9 @@ type Act struct {
 	Media    []estate.Disk   `json:"media,omitempty"`    // that are taken out of the guest's drives, or put in
 	Staged   []estate.Staged `json:"staged,omitempty"`   // that are taken away
 	Tasks    []string        `json:"tasks,omitempty"`    // that are cleared from the BMC's queue
+	// Image is the file that the host starts from, and URL where its BMC fetches it.
+	Image string `json:"image,omitempty"`
+	URL   string `json:"url,omitempty"`
 	// Copy is the snapshot of the guest that is made or removed.
 	Copy *estate.Snapshot `json:"copy,omitempty"`
 	// Unowed tells that what it does is not undone again.
@@ -170,7 +173,9 @@ const (
 // trace as well.
 type Asks struct {
 	Host, To []estate.SectionName
-	Trace    bool
+	// Back is what is looked at of its host too, once that answers.
+	Back  []estate.SectionName
+	Trace bool
 }
 
 // Seen is what a look found, for one act. Readings are those taken for this look; where one was not asked for it may be
@@ -232,6 +237,8 @@ type Rules struct {
 	Quiet bool
 	// Aside tells that the visit goes on where it can't be done.
 	Aside bool
+	// ByBMC tells that the host need not answer: its BMC does it, and a host that can be told is told before.
+	ByBMC bool
 	// Carries tells that the change's payload goes with the order, and Gives that what the host gives back is kept.
 	Carries, Gives bool
 	// Owes says what stays to be undone after it, and Pays which kind undoes it. Later tells that this is done on a day of

@@ -128,6 +128,11 @@ func anAct(k Name) Act {
 		a.Lent = &Lent{Unit: "k.service"}
 	case RunHook:
 		a.Hook = &Hook{Before: true, Of: "visit", Program: "/x", Within: time.Minute, GoOn: []int{0}, Wait: []int{75}}
+	case Mount, Boot:
+		a.Change = &Change{Component: "fw:f", From: "1", To: "2", File: "f.iso", SHA256: "sum", Image: true, Takes: time.Minute}
+		a.Image, a.URL = "f.iso", "https://c/x/f.iso"
+	case Unmount:
+		a.Image, a.URL = "f.iso", "https://c/x/f.iso"
 	case Snapshot, Unsnapshot:
 		a.Change, a.Guest, a.GuestID, a.MemoryMiB, a.Copy = nil, "g", "u", 9000, &estate.Snapshot{Name: "yare-R", Round: "R", Until: now}
 	case Unstage:
@@ -433,7 +438,7 @@ func TestFindConcludesNothingFromNothing(t *testing.T) {
 		}
 		full := Seen{Now: now, Since: now.Add(-time.Hour), Host: host("a"), To: host("b")}
 		for _, s := range asks.Host {
-			if k == Restart && s == estate.GuestList {
+			if (k == Restart || k == Boot) && s == estate.GuestList {
 				continue // that it did not restart is told by its boot id alone; TestFind has the rest
 			}
 			less := full
@@ -499,6 +504,9 @@ func TestEveryKindIsWhole(t *testing.T) {
 		Down:    {Needs: Needs{Alone: true}, Tries: 2},
 		Save:    {Needs: Needs{Alone: true}, Tries: 2},
 		Start:   {Needs: Needs{Alone: true}, Tries: 3},
+		Boot:    {Needs: Needs{Empty: true, Closed: true, Alone: true, Powered: true}, Quiet: true, Tries: 1},
+		Mount:   {Needs: Needs{Closed: true, Alone: true, Powered: true}, Tries: 2, Repeats: true},
+		Unmount: {Tries: 3, Repeats: true},
 	} {
 		got := k.Of().Rules()
 		if got.Carries != (k == Stage || k == Flash) || got.Gives != (k == Backup) {

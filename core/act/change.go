@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
@@ -24,6 +25,10 @@ type Change struct {
 	Pass  int    `json:"pass"`
 	Why   string `json:"why"`             // the verdict's word
 	Model string `json:"model,omitempty"` // the hardware that it is on
+	// Image tells that File is an image from which the host is started once, and Takes how long that usually takes; 0
+	// where nobody says.
+	Image bool          `json:"image,omitempty"`
+	Takes time.Duration `json:"takes,omitempty"`
 	// Services are those that may be restarted for it: a service that is not named here is left as it is, whatever it
 	// runs.
 	Services []string `json:"services,omitempty"`
@@ -52,7 +57,11 @@ func (c Change) says() string {
 	case c.From == "":
 		return c.Title() + " " + c.To + " is installed"
 	}
-	return c.Title() + " " + c.From + " → " + c.To
+	says := c.Title() + " " + c.From + " → " + c.To
+	if c.Image {
+		says += ", by an image that the host starts from once"
+	}
+	return says
 }
 
 // Stale are the services that still run what the change replaced, those that it may restart and the others.
@@ -74,6 +83,8 @@ func (c Change) Installs() bool { return c.From != c.To }
 // the name is empty.
 func (c Change) Kind() Name {
 	switch {
+	case c.Installs() && c.Image:
+		return Boot
 	case c.Installs() && c.Component.Layer() == estate.Firmware && c.File != "":
 		return Flash
 	case c.Installs():
@@ -89,8 +100,11 @@ func (c Change) Kind() Name {
 func (c Change) Stages() bool { return c.Kind() == Install && c.File != "" }
 
 // Together tells whether two changes are made by one act: packages of one system in one pass, so that what needs each
-// other comes in at once.
+// other comes in at once, and all that one image brings.
 func (c Change) Together(o Change) bool {
+	if c.Kind() == Boot {
+		return o.Kind() == Boot && c.Pass == o.Pass && c.SHA256 == o.SHA256
+	}
 	return c.Pass == o.Pass && c.Kind() == Install && o.Kind() == Install && c.Component.Section() == estate.Packages &&
 		c.Component.Kind() == o.Component.Kind()
 }

@@ -104,6 +104,10 @@ type Release struct {
 	File   string   `json:"file,omitempty"`
 	Size   int64    `json:"size,omitempty"` // bytes
 	SHA256 string   `json:"sha256,omitempty"`
+	// Image tells that File is an image from which the host is started once, and Takes how long that usually takes; 0
+	// where nobody says.
+	Image bool          `json:"image,omitempty"`
+	Takes time.Duration `json:"takes,omitempty"`
 	// Signed tells that a repository whose signature was good vouches for it.
 	Signed bool `json:"signed,omitempty"`
 	// Manual releases are never proposed by a rule; only a pinned clause can ask for one.

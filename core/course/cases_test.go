@@ -814,6 +814,99 @@ journal a: began checked
 seen a-g1 a+g1
 ⇒ begin stage k a
 
+# an image goes into the BMC's drive when all else of its pass is put in
+plan a k/host i
+journal a: began checked stage:k move:g1>b close put:k
+⇒ begin boot image i a
+
+# and then the host starts from it, which is its restart
+plan a k/host i
+journal a: began checked stage:k move:g1>b close put:k mount:i
+⇒ begin boot i a
+
+# the image is taken out before anything else
+plan a k/host i
+journal a: began checked stage:k move:g1>b close put:k mount:i boot:i
+⇒ begin take out image a
+
+# no other restart comes after it
+plan a k/host i
+journal a: began checked stage:k move:g1>b close put:k mount:i boot:i unmount
+⇒ record proving a
+
+# while the host runs from it nothing is done, and it is silent for long as expected
+plan a i
+journal a: began checked move:g1>b close mount:i boot:i/accepted +10m
+seen a.silent
+⇒ record quiet boot i a
+
+# as long as it takes
+plan a i
+journal a: began checked move:g1>b close mount:i boot:i/quiet +20m
+seen a.silent
+⇒ say a: silent for 20 min, as expected meanwhile; wake
+
+# a host that is back proves nothing before its BMC shows what the image brought
+plan a i
+journal a: began checked move:g1>b close mount:i boot:i/accepted +30m
+seen a.boot=new a.media=x
+⇒ record failed boot i a: it has started again, and fw:i is at "1" still: the image was not started, or did not bring it
+
+# what it brought is shown
+plan a i
+journal a: began checked move:g1>b close mount:i boot:i/accepted +30m
+seen a.boot=new a.i=2
+⇒ record done boot i a
+
+# it is taken out after a failure too
+plan a i
+journal a: began checked move:g1>b close mount:i boot:i/failed
+⇒ begin take out image a
+
+# and when somebody lets the round go on it goes in anew
+plan a i
+journal a: began checked move:g1>b close mount:i boot:i/failed unmount goon
+⇒ begin boot image i a
+
+# not from a host of which nobody knows whether it runs from it
+plan a i
+journal a: began checked move:g1>b close mount:i boot:i/overdue
+seen a.silent
+⇒ end failed
+
+# where somebody takes the host over then it stays owed
+plan a i
+journal a: began checked move:g1>b close mount:i boot:i/overdue give
+seen a.silent
+⇒ record handed over a: … owed: … is to start from an image once: i.file
+
+# where it was put in and not started from it is taken out before the host is handed over
+plan a i
+journal a: began checked move:g1>b close mount:i give
+⇒ begin take out image a
+
+# also from a host that does not answer
+plan a i
+journal a: began checked move:g1>b close mount:i give
+seen a.silent
+⇒ begin take out image a
+
+# what can't be taken out holds nothing up
+plan a i
+journal a: began checked move:g1>b close mount:i give unmount/failed unmount/failed unmount/failed
+⇒ begin hand over a
+
+# a change that is left out leaves no image behind
+plan a i
+journal a: began checked move:g1>b close mount:i boot:i/failed unmount drop:i
+⇒ record proving a
+
+# nothing goes in where nobody knows where it is served
+plan a i
+journal a: began checked move:g1>b close
+seen unserved
+⇒ record blocked a: no address is known
+
 # media that somebody put in after the plan was shown are not taken out
 hosts a:g1/iso b c
 plan a k/host moves:g1>b

@@ -91,6 +91,9 @@ func (s *State) Debts(readings map[string]*estate.Reading) (out []Debt) {
 					continue // it is as it was
 				}
 			}
+			if a.Kind == act.Mount && r.Read(estate.BMCState) && !r.BMC.Inserted(a.URL) && r.BMC.BootOnce == "" {
+				continue // it was taken out
+			}
 			r := a.Kind.Of().Rules()
 			if r.Pays == act.Open || r.Later || a.Kind == act.Eject && seenTo(a, readings) ||
 				a.Kind != act.Eject && a.Guest != "" && estate.RunsSomewhere(a.UID(), readings) {

@@ -57,6 +57,10 @@ type Today struct {
 	// Payloads says by file why it can't be used; nil where it is here and verified. A file that is not among them
 	// can't be used.
 	Payloads map[string]error
+	// URLs are the addresses at which images are served to the host's BMC, by their files, and Unserved says why there are
+	// none.
+	URLs     map[string]string
+	Unserved string
 	// Programs says by its path why a program of this machine may not be run.
 	Programs map[string]error
 	// More are changes that apply to the host beside those of its visit, Along what would come in with them, and Left
@@ -256,7 +260,10 @@ func (t *turn) start(v *Visit, a act.Act) {
 	b := &t.s.Plan.Brief
 	a.Round, a.Epoch, a.By, a.Reason = t.s.Round, t.s.Epoch, cmp.Or(a.By, b.By), cmp.Or(a.Reason, b.Reason)
 	asks := a.Kind.Of().Asks(a)
-	sections := append([]estate.SectionName{estate.Host}, asks.Host...)
+	sections := slices.Clone(asks.Host)
+	if !r.ByBMC {
+		sections = append([]estate.SectionName{estate.Host}, sections...)
+	}
 	if r.Needs.Empty {
 		sections = append(sections, estate.GuestList)
 	}

@@ -25,7 +25,7 @@ import (
 //	plan     a k/host f/bmc   a host with its changes (f/bmc/2 in the second pass; usual:8m is how long its restart
 //	                          usually takes), each of a component from 1 to 2 with what it restarts: k, l are packages
 //	                          with a payload, f is firmware, d a package that goes, s a service that must restart, r a
-//	                          kernel that only awaits the host's restart. One line a host
+//	                          kernel that only awaits the host's restart, i is firmware by an image. One line a host
 //	                          (ahead and old are of staging ahead; keeps, takes, reboots and owes:g1 are of work by hand; back:g1<b says which guests come back from where; home in the brief that all do; hook=before-visit/host+wait+again is a program)
 //	journal  a: began …       what happened, as words (below). "a:" says of which host the words after it speak
 //	seen     b.silent …       what is otherwise than the journal would have it, as words (below). All is seen fresh
@@ -35,7 +35,7 @@ import (
 //	                          are held to where they are named
 //
 // Words of the journal: began checked (checked:queue: a task waited at its BMC, checked:agents: the agents of its guests answered, checked:psu) stage:k move:g1>b close backup put:k put:k+l serve:k restart:1 proving proven
-// open return:g1<b stays:g1 remark claim adopt waits blocked unproven left unstage hook:0 lend:x putback:x insert:g1 copy:g1@b uncopy:g1 +5m -5m leapt:1h taken goon pause stop
+// open return:g1<b stays:g1 remark claim adopt waits blocked unproven left unstage hook:0 lend:x putback:x insert:g1 copy:g1@b uncopy:g1 mount:i unmount boot:i +5m -5m leapt:1h taken goon pause stop
 // skip:b drop:k queued:1,2 word:ACT=done|undone extend:l give end handed hand. An act's word alone is all of it, to its end, and what it brings about is seen. "/intent", "/accepted",
 // "/unanswered", "/failed", "/vain", "/quiet", "/heard", "/overdue", "/stuck", "/undone" behind it say how far it came
 // instead: each behind those that must come before it.
@@ -43,7 +43,7 @@ import (
 // Words of seen: HOST.silent HOST.off HOST.bmc-silent HOST.unread:SECTION HOST.partial:SECTION HOST.stale HOST+guest
 // HOST-guest HOST+guest:suspended HOST.k=VERSION HOST.k:running=VERSION HOST.k:state=WORD HOST.k:held=SERVICE
 // HOST.k:guests=GUEST HOST.boot=ID HOST.mark=none|theirs HOST.reason=WORD HOST.ill HOST.netless HOST.board=VALUE HOST.queue HOST.task=ID
-// HOST.memory=MIB HOST.cpu=MILLICORES HOST.fan2 HOST.loose HOST.reset HOST.staged=SUM HOST.agents=GUEST HOST.x=STATE HOST.psu HOST.guard=EPOCH trace:ACT=taken|running|done|failed|lost|vain|unasked|exit75|exit3|SUM calls:ACT bad:k withdrawn:k
+// HOST.memory=MIB HOST.cpu=MILLICORES HOST.fan2 HOST.loose HOST.reset HOST.staged=SUM HOST.agents=GUEST HOST.x=STATE HOST.media=URL HOST.psu HOST.guard=EPOCH trace:ACT=taken|running|done|failed|lost|vain|unasked|exit75|exit3|SUM calls:ACT bad:k withdrawn:k
 // more:l (what applies too) unjudged lost contradicted stale unlogged (first: what failed was not asked for its logs yet).
 
 // scene is a case under way.
@@ -58,6 +58,9 @@ type scene struct {
 	acts  map[string]act.Act
 	tasks int
 }
+
+// imageURL is the address of the image of the notation's firmware i.
+const imageURL = "https://c/t/i.file"
 
 // isos is a drive with a medium that only its host has, and oldSnapshot is one whose time is over.
 var (
@@ -77,14 +80,14 @@ func newScene(t *testing.T) *scene {
 
 // components of the notation, by their letters.
 var components = map[string]estate.Key{"k": "deb:k", "l": "deb:l", "f": "fw:f", "d": "deb:d",
-	"s": "deb:s", "r": "deb:r"}
+	"s": "deb:s", "r": "deb:r", "i": "fw:i"}
 
 func (sc *scene) hosts(words []string) {
 	for _, w := range words {
 		name, guests, _ := strings.Cut(w, ":")
 		r := &estate.Reading{Host: name, BootID: "boot-" + name, Capacity: estate.Resources{MemoryMiB: 100, CPU: 100},
 			Networks: []string{"n"}, Board: map[string]string{"mode": "1"}, Health: []estate.Health{{Item: "fans", OK: true}},
-			BMC: estate.BMC{Power: "On", Tasks: []string{"old"}, Reset: noon.Add(-time.Hour)}}
+			BMC: estate.BMC{Power: "On", Drives: 1, Tasks: []string{"old"}, Reset: noon.Add(-time.Hour)}}
 		for l, k := range components {
 			c := estate.Component{Key: k, Version: "1"}
 			if l == "s" {
@@ -274,6 +277,8 @@ func (sc *scene) visit(words []string) {
 			c.To, c.File, c.Services = "1", "", []string{"s.service"}
 		case "r":
 			c.To, c.File = "1", ""
+		case "i":
+			c.Image, c.Restart = true, catalogue.HostRestart
 		}
 		if c.Component == "" {
 			sc.t.Fatalf("plan: %q", w)
@@ -378,7 +383,7 @@ var far = map[string][]EventKind{
 var actKinds = map[string]act.Name{"stage": act.Stage, "move": act.Move, "close": act.Close, "backup": act.Backup,
 	"restart": act.Restart, "open": act.Open, "remark": act.Remark, "claim": act.Claim, "adopt": act.Adopt,
 	"unstage": act.Unstage, "hook": act.RunHook, "lend": act.Lend, "putback": act.PutBack, "down": act.Down, "save": act.Save, "start": act.Start, "return": act.Return,
-	"eject": act.Eject, "insert": act.Insert, "copy": act.Snapshot, "uncopy": act.Unsnapshot, "carry": act.Carry, "hand": act.Hand, "clear": act.Clear}
+	"eject": act.Eject, "insert": act.Insert, "mount": act.Mount, "unmount": act.Unmount, "boot": act.Boot, "copy": act.Snapshot, "uncopy": act.Unsnapshot, "carry": act.Carry, "hand": act.Hand, "clear": act.Clear}
 
 // Every kind of act can be said in the notation: by a word of its own, or as a change.
 func TestEveryKindHasAWord(t *testing.T) {
@@ -504,7 +509,9 @@ func (sc *scene) act(kind, arg, until string) {
 		}
 	case "restart":
 		a.Pass, _ = strconv.Atoi(arg)
-	case "stage", "put", "serve":
+	case "unmount":
+		a.Image, a.URL, arg = "i.file", imageURL, ""
+	case "stage", "put", "serve", "mount", "boot":
 		for i, letter := range strings.Split(arg, "+") {
 			at := slices.IndexFunc(v.Changes, func(c act.Change) bool {
 				return c.Component == components[strings.Trim(letter, "2")]
@@ -517,6 +524,9 @@ func (sc *scene) act(kind, arg, until string) {
 			default:
 				a.With = append(a.With, act.Placed{Index: at, Change: v.Changes[at]})
 			}
+		}
+		if kind == "mount" || kind == "boot" {
+			a.Pass, a.Image, a.URL, a.Before.Version = a.Change.Pass, a.Change.File, imageURL, a.Change.From
 		}
 		if kind == "put" {
 			a.Kind, a.Pass, a.Before.Version = a.Change.Kind(), a.Change.Pass, a.Change.From
@@ -621,6 +631,16 @@ func (sc *scene) brings(a act.Act) {
 		})
 	case act.Clear:
 		r.BMC.Waiting = nil
+	case act.Mount:
+		r.BMC.Media, r.BMC.BootOnce = []string{imageURL}, "Cd"
+	case act.Unmount:
+		r.BMC.Media, r.BMC.BootOnce = nil, ""
+	case act.Boot:
+		r.BootID += "'"
+		r.BMC.BootOnce = ""
+		for _, ch := range a.Changes() {
+			sc.component(a.Host, ch.Component, func(c *estate.Component) { c.Version = ch.To })
+		}
 	case act.Install, act.Flash, act.Service:
 		for _, ch := range a.Changes() {
 			sc.component(a.Host, ch.Component, func(c *estate.Component) { c.Version, c.Holders = ch.To, nil })
@@ -654,7 +674,7 @@ func (sc *scene) know() {
 		for _, s := range estate.SectionNames {
 			sc.f.Read[h][s] = Sight{Seq: sc.s.Seq, Tick: 9}
 		}
-		sc.f.Today[h] = Today{Judged: true, Payloads: map[string]error{}, Withdrawn: map[int]string{}}
+		sc.f.Today[h] = Today{Judged: true, URLs: map[string]string{"i.file": imageURL}, Payloads: map[string]error{}, Withdrawn: map[int]string{}}
 		if v := sc.s.Visit(h); v != nil {
 			for _, c := range v.Changes {
 				if c.File != "" {
@@ -686,6 +706,11 @@ func (sc *scene) seen(words []string) {
 			sc.f.Read, sc.f.Traces = map[string]map[estate.SectionName]Sight{}, map[string]Traced{}
 		case "lost":
 			sc.f.Lease = false
+		case "unserved":
+			for h, today := range sc.f.Today {
+				today.URLs, today.Unserved = nil, "the address is taken"
+				sc.f.Today[h] = today
+			}
 		case "contradicted":
 			sc.f.Contradiction = &Contradiction{Host: "a", Why: "a has taken the order of entry 99"}
 		case "unlogged": // what failed is not asked for its logs
@@ -830,6 +855,8 @@ func (sc *scene) seenOn(w string) {
 		}
 	case word == "netless":
 		r.Networks = nil
+	case word == "media": // media=URL once
+		r.BMC.Media, r.BMC.BootOnce = []string{arg}, "Cd"
 	case word == "queue":
 		r.BMC.Waiting = []estate.BMCTask{{ID: "1"}}
 	case word == "task":

@@ -28,7 +28,7 @@ func (t *turn) settle(p *Pending) {
 	case a.Epoch < t.s.Epoch && a.Kind == act.Claim:
 		t.settled(Undone, p, "another runner has taken the round on", "")
 		return
-	case a.Epoch < t.s.Epoch && t.s.claimed[a.Host] < t.s.Epoch:
+	case a.Epoch < t.s.Epoch && t.s.claimed[a.Host] < t.s.Epoch && !rules.ByBMC:
 		t.claim(a) // until the host knows of this lease, what was begun under another may still come
 		return
 	}
@@ -117,7 +117,9 @@ func (t *turn) seen(p *Pending) (act.Seen, bool) {
 	}
 	ok := true
 	if out.Trace.State != act.Runs && (out.Trace.Unasked == "" || a.To != "") {
-		ok = t.proof(since, a.Host, asks.Host...)
+		if ok = t.proof(since, a.Host, asks.Host...); ok && len(asks.Back) > 0 && t.f.Readings[a.Host].Reached() {
+			ok = t.after(since, a.Host, asks.Back...)
+		}
 		ok = (a.To == "" || t.proof(since, a.To, asks.To...)) && ok
 	}
 	out.Host, out.To = t.f.Readings[a.Host], t.f.Readings[a.To]
@@ -177,7 +179,7 @@ func (t *turn) untold(p *Pending, f act.Finding) {
 		t.settled(Quiet, p, f.Detail, "")
 	case p.Waited || silent >= t.waitFor(p, rules.Quiet):
 		detail := fmt.Sprintf("no answer for %s: %s", drift.Age(silent), f.Detail)
-		if a.Kind == act.Restart {
+		if a.Kind.Step() == act.RestartStep && rules.Quiet {
 			middle, _ := t.usual(a)
 			detail = fmt.Sprintf("it did not come back within %s; usually it takes %s: %s", drift.Age(silent),
 				drift.Age(middle), f.Detail)
@@ -192,7 +194,13 @@ func (t *turn) untold(p *Pending, f act.Finding) {
 				says = fmt.Sprintf("silent for %s: longer than usual, which is %s, and it is waited for another %s",
 					drift.Age(silent), drift.Age(middle), drift.Age(t.waitFor(p, true)-silent))
 			}
-			f.Percent, f.Left = min(99, int(100*t.f.Now.Sub(p.At)/middle)), max(0, middle-t.f.Now.Sub(p.At))
+			if f.Percent == 0 {
+				f.Percent = min(99, int(100*t.f.Now.Sub(p.At)/middle))
+			}
+			f.Left = max(0, middle-t.f.Now.Sub(p.At))
+			if said := t.f.Traces[a.ID].Said; said != "" {
+				says += "; what runs there says: " + said
+			}
 		}
 		f.Detail = says
 		t.tell(p, f)

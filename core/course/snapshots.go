@@ -51,7 +51,7 @@ func (t *turn) copies(v *Visit) bool {
 		case host == "":
 			t.record(Event{Kind: Uncopied, Host: v.Host, Moves: []fit.Move{{ID: g.ID, Guest: g.Name, From: v.Host}},
 				Detail: g.Name + " is on no host of the cluster any more"})
-		case o.comes(v):
+		case o.comes(v), t.guest(host, g.UID()).Saved: // its memory is beside its disks: once it runs again
 			continue
 		default:
 			t.start(v, act.Act{Kind: act.Snapshot, Host: host, Guest: g.Name, GuestID: g.ID, MemoryMiB: g.Load.MemoryMiB,

@@ -87,6 +87,9 @@ func (t *turn) halts(v *Visit) bool {
 // pay undoes what the visit owes, the last first: the host is opened, and then its guests are started, the one that was
 // shut down last first.
 func (t *turn) pay(v *Visit) {
+	if t.unmounts(v, true) {
+		return
+	}
 	owing := v.Owing()
 	o := owing[len(owing)-1]
 	if o.Kind.Of().Rules().Pays == act.Start && t.comesLater(v, &o) {
@@ -166,6 +169,9 @@ func (t *turn) afterFailure(v *Visit) {
 		t.d.Logs, t.waits = append(t.d.Logs, c), true
 		return
 	}
+	if t.unmounts(v, true) {
+		return
+	}
 	ended, says := t.s.End, ""
 	switch {
 	case ended != nil:
@@ -225,6 +231,9 @@ func (s *State) leaves() bool {
 // and what is still owed is named.
 func (t *turn) hands(v *Visit, w *Word) {
 	if t.flies(v.Host) {
+		return
+	}
+	if t.unmounts(v, true) {
 		return
 	}
 	why := v.Unmarked
@@ -311,6 +320,8 @@ func (t *turn) answers(v *Visit) []precheck.Answer {
 	f.Visit = precheck.Visit{Begun: true, Planned: planned(v), Withdrawn: t.withdrawn(v, today)}
 	f.Drops, f.Controller = v.Drops, t.s.Plan.Controller
 	f.Own, f.Clears, f.Flashes = today.Own, v.Clears, v.Flashes()
+	f.Restarts, f.Boots, f.Unserved = len(v.Restarts) > 0, v.Boots(), today.Unserved
+	f.Snapshots = t.s.Plan.Brief.Copied()
 	f.Programs, f.OnHost = t.s.Plan.Brief.Programs(func(path string) error {
 		why, looked := today.Programs[path]
 		if !looked {
@@ -382,7 +393,8 @@ func (t *turn) work(v *Visit) {
 		t.ahead(v)
 		return
 	}
-	for _, step := range []func(*Visit) bool{t.adopts, t.lends, t.uncopies, t.stages, t.empties, t.copies, t.backUp} {
+	for _, step := range []func(*Visit) bool{t.adopts, t.lends, t.uncopies, t.stages, t.empties, t.copies, t.backUp,
+		func(v *Visit) bool { return t.unmounts(v, false) }} {
 		if step(v) {
 			return
 		}
@@ -487,6 +499,10 @@ func (t *turn) pass(v *Visit, pass int) bool {
 			if a.Kind == act.Install && x.Pass == pass && x.Component.Kind() == a.Change.Component.Kind() {
 				a.Along = append(a.Along, x)
 			}
+		}
+		if a.Kind == act.Boot {
+			t.boots(v, a)
+			return true
 		}
 		t.start(v, a)
 		return true

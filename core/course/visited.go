@@ -131,7 +131,8 @@ func (v *Visit) rung(i int) bool {
 // restarts tells whether the host is still to restart in that pass. A restart for changes alone that were left out is
 // none.
 func (v *Visit) restarts(pass int) bool {
-	if !slices.Contains(v.Restarts, pass) || v.Did(act.Restart, pass) {
+	if !slices.Contains(v.Restarts, pass) || v.Did(act.Restart, pass) ||
+		slices.ContainsFunc(v.Acts, func(a act.Act) bool { return a.Kind == act.Boot && a.Pass == pass }) {
 		return false
 	}
 	asked, dropped := false, false
@@ -210,6 +211,9 @@ func Owes(a act.Act) string {
 	}
 	if len(a.Media) > 0 {
 		says += ": " + act.Sources(a.Media) + " of " + a.Host
+	}
+	if a.Image != "" {
+		says += ": " + a.Image
 	}
 	if a.Lent != nil {
 		says = a.Lent.Unit + " " + says

@@ -157,6 +157,19 @@ type BMC struct {
 	// does not say.
 	Tasks []string  `json:"tasks,omitempty"`
 	Reset time.Time `json:"reset,omitzero"`
+	// Drives are its virtual drives that take an image of a CD or DVD, and Media what is in them: the addresses of images.
+	Drives int      `json:"drives,omitempty"`
+	Media  []string `json:"media,omitempty"`
+	// BootOnce is what the host is to start from beside its usual order, as Redfish says it; empty for nothing.
+	BootOnce string `json:"boot_once,omitempty"`
+}
+
+// Inserted tells whether the image of that address is in a drive; without an address any.
+func (b *BMC) Inserted(url string) bool {
+	if url == "" {
+		return len(b.Media) > 0
+	}
+	return slices.Contains(b.Media, url)
 }
 
 // BMCTask is work that a BMC has taken on and not ended.

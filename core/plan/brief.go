@@ -324,8 +324,8 @@ func (in Input) scoped(d drift.Verdict, c want) (out want, left string) {
 		return want{}, fmt.Sprintf("the brief wants %s, which %s", version, why)
 	}
 	out = c
-	out.To, out.File, out.SHA256, out.Size, out.Restart, out.below = rel.Version, rel.File, rel.SHA256, rel.Size,
-		cmp.Or(rel.Restart, c.Restart), nil
+	out.put(rel, c.Restart)
+	out.below = nil
 	out.Why += ", by the brief"
 	return out, ""
 }

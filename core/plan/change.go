@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -16,6 +17,17 @@ type want struct {
 	below []*catalogue.Release // what is put in where To can't be had yet, newest first
 	then  *want                // what comes after it, in a later pass: the release that it is a rung towards
 	from  string               // the rung that it stands on already; "" where it is none of a ladder
+}
+
+// put has the change put the release in; usual is what restarts where the release does not say.
+func (c *want) put(rel *catalogue.Release, usual catalogue.Restart) {
+	c.To, c.File, c.SHA256, c.Size, c.Image, c.Takes = rel.Version, rel.File, rel.SHA256, rel.Size, rel.Image, rel.Takes
+	c.Restart = cmp.Or(rel.Restart, usual)
+}
+
+// Boots tells whether the visit has its host start from an image.
+func (v *Visit) Boots() bool {
+	return slices.ContainsFunc(v.Changes, func(c act.Change) bool { return c.Kind() == act.Boot })
 }
 
 // Stages is how much of a visit's payloads is staged on the host, in MiB, rounded up, and whether a kernel is among it.
@@ -120,10 +132,8 @@ func change(d drift.Verdict, r *estate.Reading) (c want, left string) {
 	if why := d.Release.Barred(); why != "" {
 		return want{}, "the wanted " + d.Wants + " " + why
 	}
-	c.File, c.SHA256, c.Size = d.Release.File, d.Release.SHA256, d.Release.Size
-	if d.Release.Restart != "" {
-		c.Restart = d.Release.Restart
-	}
+	c.put(d.Release, c.Restart)
+	c.To = d.Wants
 	if c.Restart == catalogue.ServiceRestart && d.Found != nil {
 		c.Services = restartable(append(slices.Clone(d.Found.Units), d.Found.Services()...))
 	}

@@ -41,7 +41,7 @@ func (h *Hand) Asks() []string {
 	case HandClose:
 		return empties
 	case HandRestart:
-		return append(empties, "root", "storage")
+		return append(empties, "root", "storage", "boot")
 	case HandOpen:
 		return append(takesOrders, "single", "health", "root", "storage", "bonds", "clock")
 	}

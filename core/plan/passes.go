@@ -109,8 +109,7 @@ func stepDown(in Input, r *estate.Reading, runs standings, later []want) bool {
 func (c *want) stepDown(in Input, r *estate.Reading, runs standings) bool {
 	for n, rel := range c.below {
 		rung := *c
-		rung.To, rung.File, rung.SHA256, rung.Size, rung.Restart = rel.Version, rel.File, rel.SHA256, rel.Size,
-			cmp.Or(rel.Restart, catalogue.NoRestart)
+		rung.put(rel, catalogue.NoRestart)
 		if rel.Barred() != "" || unmet(in, r, runs, rung.Change) != "" {
 			continue
 		}
@@ -125,6 +124,9 @@ func (c *want) stepDown(in Input, r *estate.Reading, runs standings) bool {
 }
 
 func before(c act.Change) int {
+	if c.Image { // which is the pass's restart
+		return 9
+	}
 	if c.Restart == catalogue.BMCRestart {
 		return 0
 	}

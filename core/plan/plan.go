@@ -247,6 +247,8 @@ type Input struct {
 	Waivers   []precheck.Waiver            // of what was found on the cluster's hosts
 	// Programs says why a program of this machine may not be run by a hook; nil where it may. It may be nil itself.
 	Programs func(path string) error
+	// Unserved is why images can't be served to BMCs from here; "" where they can.
+	Unserved string
 	// Controller is the guest, by name or UUID, that this program runs in; empty where it runs on none. Its host goes
 	// last.
 	Controller string
@@ -414,6 +416,7 @@ func (in Input) facts(v *Visit) precheck.Facts {
 	f.StagesMiB, f.Kernel = v.Stages()
 	f.Drops, f.Controller = v.Drops, in.Controller
 	f.Own, f.Clears, f.Flashes = in.Own[v.Host], v.Clears, v.Flashes()
+	f.Restarts, f.Boots, f.Unserved = len(v.Restarts) > 0, v.Boots(), in.Unserved
 	f.Snapshots = in.Brief.Copied()
 	f.Programs, f.OnHost = in.Brief.Programs(in.Programs)
 	for _, c := range v.Changes {

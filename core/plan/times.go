@@ -191,17 +191,15 @@ func (t Times) own(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 		sum(act.DrainStep, 0, migrations, acts)
 		usual(act.CloseStep, 0)
 	}
-	if len(v.Copies) > 0 {
-		acts := []act.Act{}
-		for i := range v.Copies {
-			acts = append(acts, act.Act{Kind: act.Snapshot, MemoryMiB: v.Copies[i].MemoryMiB})
-		}
-		if v.Backup {
-			acts = append(acts, act.Act{Kind: act.Backup})
-		}
-		sum(act.BackupStep, 0, "assumed", acts)
-	} else if v.Backup {
-		usual(act.BackupStep, 0)
+	var keeps []act.Act
+	for i := range v.Copies {
+		keeps = append(keeps, act.Act{Kind: act.Snapshot, MemoryMiB: v.Copies[i].MemoryMiB})
+	}
+	if v.Backup {
+		keeps = append(keeps, act.Act{Kind: act.Backup})
+	}
+	if len(keeps) > 0 {
+		sum(act.BackupStep, 0, "assumed", keeps)
 	}
 	for pass := 1; pass <= v.Passes; pass++ {
 		var acts []act.Act
@@ -211,11 +209,20 @@ func (t Times) own(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 		for a, ok := act.Next(v.Changes, pass, made); ok; a, ok = act.Next(v.Changes, pass, made) {
 			acts = append(acts, a)
 		}
+		var boots []act.Act
+		acts = slices.DeleteFunc(acts, func(a act.Act) bool {
+			if a.Kind == act.Boot {
+				boots = append(boots, act.Act{Kind: act.Mount}, a, act.Act{Kind: act.Unmount})
+			}
+			return a.Kind == act.Boot
+		})
 		if len(acts) > 0 || pass > 1 || !v.Rehearses {
 			sum(act.ChangeStep, pass, "assumed", acts)
 		}
-		if slices.Contains(v.Restarts, pass) {
-			usual(act.RestartStep, pass)
+		if len(boots) > 0 {
+			sum(act.RestartStep, pass, "assumed", boots)
+		} else if slices.Contains(v.Restarts, pass) {
+			sum(act.RestartStep, pass, "assumed", []act.Act{{Kind: act.Restart}})
 		}
 	}
 	usual(act.ProveStep, 0)

@@ -32,6 +32,42 @@ func bmc(f Facts, r *estate.Reading) found {
 	return clear("it answers, power is " + r.BMC.Power + ", its queue is empty")
 }
 
+// boots looks at what the host's BMC would have it start from, and, where it is to start from an image, whether the BMC
+// can be given one.
+func boots(f Facts, r *estate.Reading) found {
+	b := &r.BMC
+	why := r.Unread(estate.BMCState, f.Now, f.MaxAge)
+	if b.None {
+		why = "no BMC is named for it"
+	}
+	media := strings.Join(b.Media, ", ")
+	const remedy = "see who wants that, and take it back at the BMC"
+	switch {
+	case !f.Restarts:
+		return clear("it is not restarted")
+	case why != "" && f.Boots:
+		return unknown(Blocker, "what its BMC would have it start from is not known: "+why, "an image needs a BMC that answers")
+	case b.None:
+		return clear("no BMC has it start from anything else")
+	case why != "":
+		return unknown(Caution, "what its BMC would have it start from is not known: "+why, "look at it before the host restarts")
+	case b.BootOnce != "":
+		return blocker("its BMC has it start from "+b.BootOnce+" the next time", remedy)
+	case media != "" && f.Boots:
+		return blocker("its BMC's virtual drive holds "+media, remedy)
+	case media != "":
+		return caution("its BMC's virtual drive holds "+media, remedy)
+	case !f.Boots:
+		return clear("it starts as usual")
+	case b.Drives == 0:
+		return blocker("its BMC has no virtual drive that takes an image", "leave that change out, and bring it in another way")
+	case f.Unserved != "":
+		return blocker("images can't be served to its BMC: "+f.Unserved,
+			"say in the estate file where they are served: images, with listen and url")
+	}
+	return clear("its BMC's virtual drive is empty, and it starts as usual")
+}
+
 func health(f Facts, r *estate.Reading) found {
 	if why := r.Unread(estate.HealthItems, f.Now, f.MaxAge); why != "" {
 		return unknown(Caution, "health is unread: "+why, "read it again")

@@ -105,6 +105,10 @@ type Facts struct {
 	// Clears are tasks that the visit takes out of the BMC's queue first, and Flashes tells that it sends the BMC images.
 	Clears  []string
 	Flashes bool
+	// Restarts tells that the host restarts in its visit, and Boots that it starts from an image once; Unserved is why images
+	// can't be served to its BMC, "" where they can.
+	Restarts, Boots bool
+	Unserved        string
 	// StagesMiB is how much is staged on the host, in MiB, and Kernel tells that a kernel is among it.
 	StagesMiB int64
 	Kernel    bool
@@ -197,6 +201,8 @@ var Checks = []Check{
 	{"bmc", "Does the BMC answer, with an empty task queue?",
 		"what waits there runs at the restart, and a host whose power can't be told is not restarted",
 		[]estate.SectionName{estate.BMCState}, bmc},
+	{"boot", "Will the host start from what it is to start from?", "it would not come back as it is to",
+		[]estate.SectionName{estate.BMCState}, boots},
 	{"health", "Do the host and its BMC report good health?", "", []estate.SectionName{estate.HealthItems}, health},
 	{"restart", "Is no restart pending from before?", "",
 		[]estate.SectionName{estate.Packages, estate.Drivers, estate.FirmwareItems}, pending},

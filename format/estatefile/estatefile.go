@@ -19,6 +19,7 @@ import (
 	"yareharbour/feed"
 	"yareharbour/format/expression"
 	"yareharbour/format/strictyaml"
+	"yareharbour/images"
 	"yareharbour/secret"
 )
 
@@ -39,6 +40,8 @@ type File struct {
 	Checks     []Check   `yaml:"checks"`    // of one\'s own
 	// the guest, by name or UUID, that this program runs in; empty: it is found by this machine's UUID
 	Controller string `yaml:"controller"`
+	// where images are served to BMCs from which hosts start once; nothing: nowhere
+	Images images.Settings `yaml:"images"`
 	// how long the lease of a cluster holds without being renewed, as "60s"; empty: a minute
 	Lease string `yaml:"lease"`
 }
@@ -314,6 +317,11 @@ func Parse(name string, text []byte) (File, error) {
 	}
 	if _, err := in.LeaseTerm(); err != nil {
 		return in, f.Errorf("$.lease", "%v", err)
+	}
+	if in.Images != (images.Settings{}) {
+		if err := in.Images.Check(); err != nil {
+			return in, f.Errorf("$.images", "%v", err)
+		}
 	}
 	for i, x := range in.Indexes {
 		if x.Dir == "" || x.Architecture == "" {

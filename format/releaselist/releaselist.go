@@ -13,6 +13,7 @@ import (
 
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
+	"yareharbour/core/span"
 	"yareharbour/format/strictyaml"
 )
 
@@ -22,6 +23,7 @@ type list struct {
 	Made          string          `yaml:"made"`
 	Vendor        string          `yaml:"vendor"`
 	Components    []component     `yaml:"components"`
+	Images        []image         `yaml:"images"`
 	Compatibility []compatibility `yaml:"compatibility"`
 }
 
@@ -50,6 +52,29 @@ type component struct {
 	Hardware  []string  `yaml:"hardware"`
 	Tracks    []track   `yaml:"tracks"`
 	Releases  []release `yaml:"releases"`
+}
+
+// image is a release of several components in one file, from which a host is started once.
+type image struct {
+	Brings     []brought `yaml:"brings"`
+	Hardware   []string  `yaml:"hardware"`
+	Takes      string    `yaml:"takes"` // usually, as "25m"
+	Date       string    `yaml:"date"`
+	Severity   string    `yaml:"severity"`
+	Advisories []string  `yaml:"advisories"`
+	Withdrawn  string    `yaml:"withdrawn"`
+	Notes      string    `yaml:"notes"`
+	OneWay     string    `yaml:"one_way"`
+	Link       string    `yaml:"link"`
+	File       string    `yaml:"file"`
+	Size       int64     `yaml:"size"`
+	SHA256     string    `yaml:"sha256"`
+}
+
+type brought struct {
+	Component string `yaml:"component"`
+	Version   string `yaml:"version"`
+	Track     string `yaml:"track"`
 }
 
 type track struct {
@@ -121,6 +146,13 @@ func ParseSome(name string, text []byte, bad func(*catalogue.Batch, error) error
 			}
 		}
 	}
+	for i, x := range l.Images {
+		if err := x.read(f, fmt.Sprintf("$.images[%d]", i), l, &b); err != nil {
+			if err := bad(&b, err); err != nil {
+				return b, err
+			}
+		}
+	}
 	for i, c := range l.Compatibility {
 		if err := c.read(f, fmt.Sprintf("$.compatibility[%d]", i), &b); err != nil {
 			if err := bad(&b, err); err != nil {
@@ -165,6 +197,40 @@ func (c component) read(f *strictyaml.File, at string, l list, b *catalogue.Batc
 		rel.Hardware, rel.Feed, rel.Vendor, rel.Replaces = c.Hardware, l.Feed, cmp.Or(c.Vendor, l.Vendor), replaces
 		b.Releases = append(b.Releases, rel)
 	}
+	return nil
+}
+
+// read makes a release of each component that the image brings: all come in one file.
+func (x image) read(f *strictyaml.File, at string, l list, b *catalogue.Batch) error {
+	takes, err := span.Parse(cmp.Or(x.Takes, "0s"))
+	switch {
+	case len(x.Brings) == 0:
+		return f.Errorf(at, "an image brings components, each to a version: brings")
+	case x.File == "":
+		return f.Errorf(at, "an image is a file")
+	case err != nil || takes < 0 || takes > 12*time.Hour:
+		return f.Errorf(at+".takes", "an image takes a time as \"25m\", up to 12h, not %q", x.Takes)
+	}
+	var out []catalogue.Release
+	for i, m := range x.Brings {
+		here := fmt.Sprintf("%s.brings[%d]", at, i)
+		key, err := estate.ParseKey(m.Component)
+		if err != nil {
+			return f.Errorf(here+".component", "%v", err)
+		}
+		if key.Layer() != estate.Firmware {
+			return f.Errorf(here+".component", "an image brings firmware, and %s is none", key)
+		}
+		rel, err := release{Version: m.Version, Track: m.Track, Date: x.Date, Severity: x.Severity, Restart: string(catalogue.HostRestart),
+			Advisories: x.Advisories, Withdrawn: x.Withdrawn, Notes: x.Notes, OneWay: x.OneWay, Link: x.Link, File: x.File,
+			Size: x.Size, SHA256: x.SHA256}.read(f, at, key, nil)
+		if err != nil {
+			return err
+		}
+		rel.Image, rel.Takes, rel.Hardware, rel.Feed, rel.Vendor = true, takes, x.Hardware, l.Feed, l.Vendor
+		out = append(out, rel)
+	}
+	b.Releases = append(b.Releases, out...)
 	return nil
 }
 

@@ -2,6 +2,8 @@ package conn
 
 import (
 	"encoding/json"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"testing"
@@ -70,8 +72,12 @@ func TestTheSimulatedEstateConforms(t *testing.T) {
 			}
 		}
 	}
-	conform.Test(t, conform.Bench{World: c, Host: "knot", To: "lapwing", Waits: true, Program: sim.Programs + "told",
-		Guest: world.Hosts["knot"].Reading.RunningGuests()[0].Name, Rests: []act.Name{act.Down, act.Save}, Copies: true,
+	served := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_ = json.NewEncoder(w).Encode(sim.Image{Brings: []sim.Payload{{Component: bmc.Key, Version: "9.9"}}, Takes: time.Minute})
+	}))
+	t.Cleanup(served.Close)
+	conform.Test(t, conform.Bench{Boots: served.URL + "/x/x.image", World: c, Host: "knot", To: "lapwing", Waits: true, Program: sim.Programs + "told",
+		Guest: world.Hosts["knot"].Reading.RunningGuests()[0].Name, Rests: []act.Name{act.Down, act.Save}, Copies: world.Hosts["knot"].Reading.RunningGuests()[1].Name,
 		Change: act.Change{Component: tls.Key, From: tls.Version, To: "1.9-brae1", File: "tls", SHA256: sum(body),
 			Pass: 1}, Payload: body,
 		Flash: act.Change{Component: bmc.Key, Device: bmc.Device, From: bmc.Version, To: "9.9", File: "bmc",

@@ -6,10 +6,12 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/http"
 
 	"yareharbour/connector"
+	"yareharbour/connector/redfish"
 	"yareharbour/core/act"
 	"yareharbour/sim"
 )
@@ -53,18 +55,21 @@ func (s *session) Do(ctx context.Context, o connector.Order) (connector.Receipt,
 	}
 	reply, err := s.c.post(ctx, "do", s.host, http.Header{sim.OrderHeader: {base64.StdEncoding.EncodeToString(text)}},
 		payload, size)
+	if o.Kind.Of().Rules().ByBMC && errors.Is(err, connector.ErrUnreachable) {
+		err = nil // its BMC is told all the same
+	}
 	if err != nil {
 		return connector.Receipt{}, err
 	}
 	switch o.Kind {
+	case act.Unmount:
+		return connector.Receipt{}, s.tell(ctx, o, (*redfish.Client).Unmount)
 	case act.Flash:
 		return s.flash(ctx, o)
 	case act.Clear:
-		b, err := s.c.bmc(s.host)
-		if err == nil {
-			err = b.Clear(ctx, o)
-		}
-		return connector.Receipt{}, err
+		return connector.Receipt{}, s.tell(ctx, o, (*redfish.Client).Clear)
+	case act.Mount:
+		return connector.Receipt{}, s.tell(ctx, o, (*redfish.Client).Mount)
 	}
 	if o.Keep != nil {
 		sum := sha256.Sum256(reply.Body)
@@ -77,6 +82,15 @@ func (s *session) Do(ctx context.Context, o connector.Order) (connector.Receipt,
 		}
 	}
 	return connector.Receipt{Task: reply.Task, SHA256: reply.SHA256}, nil
+}
+
+// tell gives the host's BMC an order.
+func (s *session) tell(ctx context.Context, o connector.Order, do func(*redfish.Client, context.Context, connector.Order) error) error {
+	b, err := s.c.bmc(s.host)
+	if err != nil {
+		return err
+	}
+	return do(b, ctx, o)
 }
 
 func (s *session) flash(ctx context.Context, o connector.Order) (connector.Receipt, error) {

@@ -22,6 +22,7 @@ import (
 	"yareharbour/core/estate"
 	"yareharbour/format/estatefile"
 	"yareharbour/format/releaselist"
+	"yareharbour/images"
 	"yareharbour/sim"
 )
 
@@ -92,6 +93,17 @@ func payloads(name string, text []byte, dir string) ([]byte, error) {
 	var out strings.Builder
 	n := 0
 	for line := range strings.Lines(string(text)) {
+		if strings.HasPrefix(line, "    sha256: 0000") {
+			body, err := image(b.Releases)
+			if err != nil {
+				return nil, err
+			}
+			if err := writeNew(filepath.Join(dir, ImageFile), body); err != nil {
+				return nil, err
+			}
+			fmt.Fprintf(&out, "    size: %d\n    sha256: %s\n", len(body), sum(body))
+			continue
+		}
 		out.WriteString(line)
 		if !strings.HasPrefix(line, "      - version:") {
 			continue
@@ -113,6 +125,21 @@ func payloads(name string, text []byte, dir string) ([]byte, error) {
 		n++
 	}
 	return []byte(out.String()), nil
+}
+
+// ImageFile is the image that the demo's hosts can start from.
+const ImageFile = "corran-chassis-2026-11.image"
+
+// image makes it: what a simulated host understands that starts from it, and a blank for whom it tells how far it is.
+func image(all []catalogue.Release) ([]byte, error) {
+	i := sim.Image{Report: images.Mark + strings.Repeat(" ", images.Blank-len(images.Mark))}
+	for _, r := range all {
+		if r.Image {
+			i.Takes = r.Takes
+			i.Brings = append(i.Brings, sim.Payload{Component: r.Component, Version: r.Version, Restart: r.Restart, Hardware: r.Hardware})
+		}
+	}
+	return json.Marshal(i)
 }
 
 // Payload makes the payload file of a release: what a simulated host or BMC understands, and filler up to a believable
