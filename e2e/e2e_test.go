@@ -258,7 +258,7 @@ func killAt(t *testing.T, dir string, step string, args []string) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	follow := journalOf(t, s)
+	follow := journalOf(t, s, args[2])
 	follow() // what is there already
 	var out bytes.Buffer
 	cmd := exec.Command(yare, args...)
@@ -279,14 +279,14 @@ func killAt(t *testing.T, dir string, step string, args []string) {
 	}
 }
 
-// journalOf reads on in the journal of the cluster's newest round each time that it is called: whoever waits for an entry
+// journalOf reads on in the journal of a cluster's newest round each time that it is called: whoever waits for an entry
 // must not read all of it again, or he comes too late.
-func journalOf(t *testing.T, s *store.Store) func() []course.Event {
+func journalOf(t *testing.T, s *store.Store, cluster string) func() []course.Event {
 	var chain *course.Chain
 	id := ""
 	return func() []course.Event {
 		t.Helper()
-		head, err := s.Latest(t.Context(), "vts")
+		head, err := s.Latest(t.Context(), cluster)
 		if err != nil {
 			return nil
 		}
@@ -327,7 +327,7 @@ func TestOneRunnerPerCluster(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	follow := journalOf(t, s)
+	follow := journalOf(t, s, "vts")
 	for start := time.Now(); !reaches(follow(), "stage"); time.Sleep(5 * time.Millisecond) {
 		if time.Since(start) > drive.Patience {
 			t.Fatal("the first round never began")

@@ -260,7 +260,7 @@ func TestNoSecondFlash(t *testing.T) {
 	if err := round.Start(); err != nil {
 		t.Fatal(err)
 	}
-	follow := journalOf(t, s)
+	follow := journalOf(t, s, "vts")
 	for begun := time.Now(); !reaches(follow(), "flash"); time.Sleep(2 * time.Millisecond) {
 		if time.Since(begun) > drive.Patience {
 			t.Fatalf("nothing was flashed:\n%s", out.String())
@@ -440,7 +440,7 @@ func TestSkip(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	follow := journalOf(t, s)
+	follow := journalOf(t, s, "vts")
 	for begun := time.Now(); !reaches(follow(), "stage"); time.Sleep(5 * time.Millisecond) {
 		if time.Since(begun) > drive.Patience {
 			t.Fatal("it never began")

@@ -69,6 +69,7 @@ type Server struct {
 	key  []byte
 	open Open
 	http *http.Server
+	at   net.Listener
 
 	mu      sync.Mutex
 	offered map[string]offer  // by path
@@ -102,7 +103,7 @@ func Serve(dir string, s Settings, open Open) (*Server, error) {
 		return nil, fmt.Errorf("serving images: %w", err)
 	}
 	_, port, _ := net.SplitHostPort(l.Addr().String())
-	out := &Server{base: strings.TrimRight(strings.ReplaceAll(s.URL, "%p", port), "/"), key: key, open: open,
+	out := &Server{base: strings.TrimRight(strings.ReplaceAll(s.URL, "%p", port), "/"), key: key, open: open, at: l,
 		offered: map[string]offer{}, reports: map[string]Report{}, blanks: map[string]int64{}}
 	out.http = &http.Server{Handler: out, ReadHeaderTimeout: 10 * time.Second, IdleTimeout: time.Minute,
 		ErrorLog: slog.NewLogLogger(slog.DiscardHandler, slog.LevelError)}
@@ -142,6 +143,7 @@ func listen(dir, at string) (net.Listener, error) {
 func (s *Server) Close() error {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Second)
 	defer cancel()
+	_ = s.at.Close() // the server closes it too, once it has begun
 	if s.http.Shutdown(ctx) != nil {
 		return s.http.Close()
 	}

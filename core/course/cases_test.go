@@ -695,6 +695,13 @@ plan a k/host ejects:g1 moves:g1>b back:g1<b
 journal a: began checked stage:k eject:g1 move:g1>b close put:k restart:1 proving proven open
 ⇒ begin return g1 b>a
 
+# once, whatever else is under way
+hosts a:g1/iso,g2 b c
+plan a k/host ejects:g1 moves:g1>b,g2>b back:g1<b,g2<b
+journal a: began checked stage:k eject:g1 move:g1>b move:g2>b close put:k restart:1 proving proven open return:g1<b return:g2<b/accepted insert:g1/accepted
+seen trace:return:g2=running
+⇒ say a: its drives open
+
 # and not where they stay out
 hosts a:g1/iso b c
 plan a k/host ejects:g1/out moves:g1>b

@@ -1,6 +1,7 @@
 package course
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -101,8 +102,11 @@ func (t *turn) pay(v *Visit) {
 			host = a.To
 		}
 	}
-	t.start(v, act.Act{Host: host, Kind: o.Kind.Of().Rules().Pays, Guest: o.Guest, GuestID: o.GuestID,
-		MemoryMiB: o.MemoryMiB, Lent: o.Lent, Media: o.Media})
+	a := act.Act{Host: cmp.Or(host, v.Host), Kind: o.Kind.Of().Rules().Pays, Guest: o.Guest, GuestID: o.GuestID,
+		MemoryMiB: o.MemoryMiB, Lent: o.Lent, Media: o.Media}
+	if t.count(func(b *act.Act) bool { return b.Key() == a.Key() }) == 0 {
+		t.start(v, a)
+	}
 }
 
 // comesLater tells whether a guest is not started yet, because others must have run for some time or have their agents

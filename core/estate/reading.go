@@ -536,6 +536,12 @@ func (r *Reading) Holding() []Guest {
 // Takes tells whether guests may be sent to the host: it answers, its guests are known, and it is not closed.
 func (r *Reading) Takes() bool { return r.Reached() && r.Read(GuestList) && r.Closed == nil }
 
+// ServedBy tells whether the guest serves storage that the host itself has mounted: one of its network adapters answers at
+// the server's address.
+func (r *Reading) ServedBy(g *Guest) bool {
+	return slices.ContainsFunc(r.Condition.Servers, func(s Server) bool { return s.MAC != "" && slices.Contains(g.MACs, s.MAC) })
+}
+
 // Crowd counts guests: all that are there, and those of them that run. It is counted so everywhere.
 type Crowd struct{ All, Running int }
 

@@ -220,6 +220,15 @@ func TestGuestsRestInTheOrderOfTheRules(t *testing.T) {
 			t.Errorf("%v, want %s", got, want)
 		}
 	}
+	// one that serves the host's own storage goes last, whatever the policies say, and comes first
+	in.Cluster.Rules = nil
+	r.Guests[1].MACs, r.Condition.Servers = []string{"00:aa"}, []estate.Server{{At: "/srv", MAC: "00:aa"}}
+	v := Visit{Host: "a"}
+	in.Brief.treats(&v, r)
+	in.inTurn(&v, r)
+	if v.Rests[3].Guest != "g1" || v.Rests[3].After != "" || v.Rests[0].After != "g1" {
+		t.Errorf("%+v", v.Rests)
+	}
 }
 
 func b2(r *estate.Reading) []Rest {

@@ -169,14 +169,12 @@ func (b *Brief) treats(v *Visit, r *estate.Reading) (leaves string) {
 }
 
 // inTurn puts the guests of a host that come to rest in the order that the rules want: who is started after another is
-// shut down before it.
+// shut down before it. One that serves the host's own storage comes to rest last, and is started first.
 func (in Input) inTurn(v *Visit, r *estate.Reading) {
 	rules := slices.DeleteFunc(in.rules(), func(rule estate.Rule) bool { return rule.Keep != estate.After })
-	if len(rules) == 0 {
-		return
-	}
 	after := func(a, b *Rest) (wait time.Duration, is bool) {
 		x, y := guestOf(r, a.UID()), guestOf(r, b.UID())
+		is = x != nil && y != nil && r.ServedBy(y) && !r.ServedBy(x)
 		for i := range rules {
 			rule := &rules[i]
 			if x != nil && y != nil && a.UID() != b.UID() && rule.Means(x) && rule.Others().Means(y) {

@@ -92,7 +92,12 @@ func TestConditions(t *testing.T) {
 		{"serves", func(f *Facts, c *estate.Condition) {
 			server("00:aa")(f, c)
 			f.Rest = map[string]bool{"g-b": true}
-		}, Blocker, "which comes to rest: the host hangs on its own guest"},
+		}, Blocker, "which comes to rest: the host would have nothing from there meanwhile"},
+		{"serves", func(f *Facts, c *estate.Condition) {
+			server("00:aa")(f, c)
+			f.Readings["a"].Guests[0].MACs, f.Readings["b"].Guests[0].MACs = []string{"00:aa"}, nil
+			f.Rest = map[string]bool{"g-a": true}
+		}, Caution, "which comes to rest last and is started first: what uses it on the host waits"},
 		{"serves", server("00:bb"), Clear, "no guest of the cluster serves what it has mounted from elsewhere (1)"},
 		{"serves", server(""), Clear, "(1 of 1 are not)"},
 		{"bonds", bond(true, true), Clear, "every bond has two links up (1)"},

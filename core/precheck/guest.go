@@ -72,7 +72,7 @@ func guests(f Facts, r *estate.Reading) found {
 // serves looks for guests behind which the host's own storage is: their network adapters answer at the addresses that
 // it has mounted from.
 func serves(f Facts, r *estate.Reading) found {
-	var still, stall []string
+	var own, still, stall []string
 	for _, s := range r.Condition.Servers {
 		for _, h := range f.Hosts {
 			o := f.Readings[h]
@@ -84,9 +84,12 @@ func serves(f Facts, r *estate.Reading) found {
 					continue
 				}
 				says := fmt.Sprintf("%s is served by %s, a guest on %s", s.At, g.Name, h)
-				if f.Rest[g.UID()] {
+				switch {
+				case f.Rest[g.UID()] && h == r.Host:
+					own = append(own, says+", which comes to rest last and is started first")
+				case f.Rest[g.UID()]:
 					still = append(still, says+", which comes to rest")
-				} else {
+				default:
 					stall = append(stall, says)
 				}
 			}
@@ -95,7 +98,9 @@ func serves(f Facts, r *estate.Reading) found {
 	const remedy = "let something outside of the cluster serve it, or unmount it first"
 	switch {
 	case len(still) > 0:
-		return blocker(strings.Join(still, "; ")+": the host hangs on its own guest", remedy)
+		return blocker(strings.Join(still, "; ")+": the host would have nothing from there meanwhile", remedy)
+	case len(own) > 0:
+		return caution(strings.Join(own, "; ")+": what uses it on the host waits meanwhile", remedy)
 	case len(stall) > 0:
 		return caution(strings.Join(stall, "; ")+": whoever uses it waits while that guest moves", remedy)
 	}

@@ -176,7 +176,11 @@ func needs(in Input, b Band) []Need {
 			continue
 		}
 		for _, a := range d.Acts {
-			if a.Kind == act.Eject {
+			switch a.Kind {
+			case act.Mount:
+				add(urgency, d.Host, "it %s; \"yare host open\" takes the image out", course.Owes(a)).Since = d.Since
+				continue
+			case act.Eject:
 				add(Soon, d.Host, "%s", course.Owes(a)).Since = d.Since
 				continue
 			}
@@ -245,6 +249,9 @@ func needs(in Input, b Band) []Need {
 		critical.show(add(Now, only(hosts), "critical release missing%s", onHosts(hosts)))
 	}
 	for _, t := range precheck.Twice(b.Cluster.Hosts, in.Readings) {
+		if b.Round != nil && b.Round.Status == course.Running && !in.Sure[t.ID] && slices.ContainsFunc(t.Hosts, func(h string) bool { return b.Round.Visit(h) != nil }) {
+			continue // it has moved since one of them was read, or does at this moment
+		}
 		if where := strings.Join(t.Hosts, " and "); in.Sure[t.ID] {
 			n := add(Now, "", "the guest %s runs on %s at once", t.Guest, where)
 			n.First, n.on, n.why = true, t.Hosts, "both write to its disks: turn the wrong one off"

@@ -157,7 +157,7 @@ func situations(w *sim.World) {
 	w.Hosts["curlew"].Since = map[string]time.Time{"waiting-1": Start.AddDate(0, -11, 0), "waiting-2": Start.AddDate(0, -11, 0)}
 	set(w, "dunlin", "fw:tarbet-s9", "5.2.0")
 	setAt(w, "dunlin", "fw:lorne-l25", "slot 4", "7.4.0")
-	chassis := &w.Hosts["dunlin"].Reading // what comes by an image alone
+	chassis := &w.Hosts["avocet"].Reading // what comes by an image alone
 	chassis.Components = append(chassis.Components,
 		estate.Component{Key: "fw:corran-hub", Version: "2.1", Model: "Corran Hub 3", Class: "storage"},
 		estate.Component{Key: "fw:corran-panel", Version: "1.2", Model: "Corran Panel 3", Class: "system"})

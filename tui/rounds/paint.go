@@ -105,10 +105,10 @@ func paintFlight(c *part.Canvas, r view.Round, a part.Area) int {
 		if y >= a.Y+a.H {
 			break
 		}
-		percent, left := 0, time.Duration(0)
+		percent, left, says := 0, time.Duration(0), ""
 		for _, t := range r.Says {
 			if t.Act == o.Act.ID {
-				percent, left = t.Percent, t.Left
+				percent, left, says = t.Percent, t.Left, t.Says
 			}
 		}
 		const width = 20
@@ -123,7 +123,10 @@ func paintFlight(c *part.Canvas, r view.Round, a part.Area) int {
 			text += "  " + drift.Age(left) + " left"
 		}
 		c.Put(x+width, y, part.Plain, text)
-		y++
+		if y++; says != "" && y+len(r.State.Open) < a.Y+a.H {
+			c.Within(a.X+14, y, a.W-16, part.Quiet, says)
+			y++
+		}
 	}
 	return y
 }

@@ -1,0 +1,59 @@
+package e2e
+
+import (
+	"encoding/json"
+	"strings"
+	"testing"
+
+	"yareharbour/core/course"
+)
+
+// A host starts from an image that its BMC fetches from the round's own process, a snapshot of a guest is made, and the
+// process is killed at each of it: the image is put in and started from, and taken out again, and the snapshot has its day.
+func TestAnImageWithItsRunnerKilled(t *testing.T) {
+	t.Parallel()
+	dir := demoState(t, 60)
+	args := []string{"round", "start", "tides", "--hosts", "avocet", "--only", "fw:corran-hub,fw:corran-panel", "--out-of-service", "2",
+		"--snapshot", "tide-tables=1h", "--reason", "the chassis", "--state", dir}
+	for _, step := range []string{"snapshot taken", "boot image taken", "boot taken", "take out image"} {
+		killAt(t, dir, step, args)
+		args = []string{"round", "resume", "tides", "--state", dir}
+	}
+	if r := run(t, args...); r.code != 0 || !strings.Contains(r.out, "finished") {
+		t.Fatalf("exit %d\n%s%s", r.code, r.out, r.err)
+	}
+	w := world(t, dir)
+	count := map[string]int{}
+	for _, a := range w.Acts {
+		count[a]++
+	}
+	if m := w.Hosts["avocet"].Media; m.URL+m.Once != "" || count["start avocet from corran-chassis-2026-11.image"] != 1 || len(w.Restarts) > 0 {
+		t.Errorf("its BMC has %+v; %v; guests that were started again: %v", m, count, w.Restarts)
+	}
+	for _, key := range []string{"fw:corran-hub", "fw:corran-panel"} {
+		if r := run(t, "check", "tides/avocet", "--narrow", key, "--state", dir); r.code != 0 || !strings.Contains(r.out+r.err, "1 place in line, 0 adrift, 0 unread") {
+			t.Errorf("%s: exit %d\n%s%s", key, r.code, r.out, r.err)
+		}
+	}
+	owed := func() (out []course.Debt) {
+		r := run(t, "owed", "--json", "--state", dir)
+		if err := json.Unmarshal([]byte(r.out), &out); err != nil {
+			t.Fatal(err, r.out, r.err)
+		}
+		return out
+	}
+	debts := owed()
+	if len(debts) != 1 || !debts[0].Later || !strings.HasPrefix(debts[0].Owed[0], "tide-tables: has a snapshot, to be removed from ") {
+		t.Fatalf("owed is %+v", debts)
+	}
+	host := debts[0].Host
+	if r := run(t, "host", "remove-snapshots", host, "nobody", "--reason", "none", "--state", dir); r.code == 0 || !strings.Contains(r.err, `no guest "nobody"`) {
+		t.Errorf("a guest that is not there: exit %d\n%s%s", r.code, r.out, r.err)
+	}
+	if r := run(t, "host", "remove-snapshots", host, "tide-tables", "--reason", "it is well", "--state", dir); r.code != 0 {
+		t.Errorf("exit %d\n%s%s", r.code, r.out, r.err)
+	}
+	if debts := owed(); len(debts) > 0 {
+		t.Errorf("owed is %+v", debts)
+	}
+}
