@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"yareharbour/core/catalogue"
+	"yareharbour/core/course"
 	"yareharbour/core/view"
 	"yareharbour/harbour"
 	"yareharbour/plain"
@@ -19,11 +20,11 @@ func (a *app) backupCommand() *cobra.Command {
 		Use:   "backup",
 		Short: "See and compare the configurations of hosts that rounds kept",
 		Long: `Before it changes anything on a host a round keeps the host's configuration. These commands list what was kept,
-show it, and compare it; nothing is put back by itself. A copy is named by its round's id, or the end of it; without one
+show it, compare it, and put files of it back; nothing is put back by itself. A copy is named by its round's id, or the end of it; without one
 the newest is meant.`,
 		Example: "  yare backup list vts\n  yare backup show heron --file etc/hosts\n  yare backup diff heron",
 	}
-	c.AddCommand(a.backupList(), a.backupShow(), a.backupDiff(), a.backupPrune())
+	c.AddCommand(a.backupList(), a.backupShow(), a.backupDiff(), a.backupRestore(), a.backupPrune())
 	return c
 }
 
@@ -144,6 +145,58 @@ func (a *app) backupDiff() *cobra.Command {
 			return exit(exitDrift)
 		}),
 	}
+	return c
+}
+
+func (a *app) backupRestore() *cobra.Command {
+	var files []string
+	var reason string
+	var yes bool
+	var t teller
+	c := &cobra.Command{
+		Use: "restore HOST [BACKUP]", Short: "Put files of a copy back on a host that is closed",
+		Long: `Says in what the host's files are others than those of the copy, and touches nothing. With --yes and a reason it puts them
+back, as work by hand on a host that is closed and yours: its configuration as it is now is kept first, what is replaced stays
+on the host too, and the host stays closed. A path that is a directory means all that is below it. Only files below /etc are
+put back; services that read them are restarted by you.`,
+		Example: "  yare backup restore heron --file etc/hosts\n" +
+			"  yare backup restore heron 4C7QXA --file etc/ssh --yes --reason \"the package's own was put in\"",
+		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			host, _, err := h.Host(args[0])
+			if err != nil {
+				return err
+			}
+			b, err := h.Backup(host, optional(args[1:]), 0)
+			if err != nil {
+				return err
+			}
+			if len(files) == 0 {
+				return usage("say which files: --file")
+			}
+			r, err := h.TryRestore(ctx, b, files)
+			if err != nil {
+				return err
+			}
+			a.says("%s of the copy of %s, round %s", catalogue.Some(len(r.Paths), "file"), b.Taken.Local().Format(time.DateTime), b.Round)
+			for _, l := range r.Differs {
+				a.says("  %s", strings.TrimSpace(l))
+			}
+			switch {
+			case len(r.Differs) == 0:
+				a.says("they are on %s as they were", host)
+				return nil
+			case !yes:
+				a.says("nothing was touched; --yes and --reason put them back, on a host that is closed")
+				return nil
+			}
+			return a.rounds(&t, func(seen func(course.Event)) (*course.State, error) { return h.Restore(ctx, b, r, reason, seen) })
+		}),
+	}
+	t.flag(c)
+	f := c.Flags()
+	f.StringArrayVar(&files, "file", nil, "a file or directory of it; one more option for each")
+	f.StringVar(&reason, "reason", "", "why: it is kept on the host and in the journal")
+	f.BoolVar(&yes, "yes", false, "put them back")
 	return c
 }
 

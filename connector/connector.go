@@ -128,6 +128,12 @@ func Resolve(ctx context.Context, s Session, changes []Wanted) act.Resolution {
 	return act.Resolution{Unasked: "this kind of host has no package manager to ask"}
 }
 
+// Differ is a session whose host can say in what its files are others than those of an archive.
+type Differ interface {
+	// Differs says it, a line each; nothing is touched. The archive is a gzipped tar of so many bytes.
+	Differs(ctx context.Context, archive io.Reader, size int64) ([]string, error)
+}
+
 // Logger is a session whose host, or its BMC, can be asked for the end of its logs.
 type Logger interface {
 	Logs(ctx context.Context) []act.Log
@@ -342,6 +348,14 @@ func (w watched) Resolve(ctx context.Context, changes []Wanted) act.Resolution {
 
 // Logs asks the session.
 func (w watched) Logs(ctx context.Context) []act.Log { return Logs(ctx, w.Session) }
+
+// Differs asks the session.
+func (w watched) Differs(ctx context.Context, archive io.Reader, size int64) ([]string, error) {
+	if d, ok := As[Differ](w.Session); ok {
+		return d.Differs(ctx, archive, size)
+	}
+	return nil, errors.New("this kind of host can't be asked for its files")
+}
 
 // Preparation says what the host needs: nothing where it takes orders as it is.
 func (w watched) Preparation(ctx context.Context, peers []string) ([]Item, error) {

@@ -35,6 +35,8 @@ type ByHand struct {
 	Tasks []string
 	// Guests are those, by name or UUID, whose snapshots are removed; all that rounds made there where none is named.
 	Guests []string
+	// Files are those of its kept configuration that are put back.
+	Files *act.Files
 	// Sure says that a closing that is somebody else's may be taken.
 	Sure   bool
 	Reason string
@@ -69,6 +71,8 @@ func (h Rounds) Work(ctx context.Context, w ByHand, seen func(course.Event)) (*c
 	switch w.Does {
 	case plan.HandOpen:
 		err = h.left(ctx, &w, b.Hand)
+	case plan.HandRestore:
+		b.Hand.Files = w.Files
 	case plan.HandUncopy:
 		b.Hand.Guests, err = copied(r, w.Guests)
 	case plan.HandClear:
@@ -85,6 +89,8 @@ func (h Rounds) Work(ctx context.Context, w ByHand, seen func(course.Event)) (*c
 func (h *house) mayWork(ctx context.Context, c estate.Cluster, w *ByHand, r *estate.Reading) (takeOver bool, err error) {
 	m := r.Closed
 	switch {
+	case m == nil && w.Does == plan.HandRestore:
+		return false, fmt.Errorf("it is open, and guests may run on it: \"yare host close %s --drain\" empties and closes it first", w.Host)
 	case m == nil && (w.Does == plan.HandOpen || w.Does == plan.HandTake):
 		return false, errors.New("it is not closed")
 	case m != nil && w.Does == plan.HandClose:

@@ -359,6 +359,23 @@ func TestASnapshotHasADayOfItsOwn(tt *testing.T) {
 		t.Errorf("its snapshots are %s", got)
 	}
 	s.must(t, 0, "owed")
+	// a file of the configuration that was kept goes back by a person, on a host that is closed
+	hosts := on(t, "h1", "cat /etc/hosts")
+	on(t, "h1", "echo 192.0.2.7 astray >>/etc/hosts; chmod 600 /etc/hosts")
+	restore := []string{"backup", "restore", "h1", "--file", "etc/hosts"}
+	if out := s.must(t, 0, restore...); !strings.Contains(out, "etc/hosts: Mode differs") || !strings.Contains(out, "nothing was touched") {
+		t.Error("it does not say what would change")
+	}
+	restore = append(restore, "--yes", "--reason", "it was changed by mistake")
+	if out := s.must(t, 1, restore...); !strings.Contains(out, "it is open") {
+		t.Error("it is put back on an open host")
+	}
+	s.must(t, 0, "host", "close", "h1", "--drain", "--guest", "*=suspend", "--reason", "its configuration")
+	s.must(t, 0, restore...)
+	if got := on(t, "h1", "cat /etc/hosts; stat -c %a /etc/hosts"); got != strings.TrimSpace(hosts)+"\n644" {
+		t.Errorf("it is %q, and was %q", got, hosts)
+	}
+	s.must(t, 0, "host", "open", "h1", "--reason", "done")
 	if after := lives(t); !maps.Equal(before, after) {
 		t.Errorf("guests did not live through it:\nbefore %v\nafter  %v", before, after)
 	}

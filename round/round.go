@@ -484,8 +484,9 @@ func (r *Runner) do(ctx context.Context, s connector.Session,
 		return receipt, fmt.Errorf("%s on %s: %w", o.Says(), o.Host, connector.ErrLookOnly)
 	}
 	rules := o.Kind.Of().Rules()
-	if c := o.Change; rules.Carries {
-		body, size, err := r.Payloads.Open(c.File, c.SHA256)
+	if rules.Carries {
+		file, sum, _ := o.Carried()
+		body, size, err := r.Payloads.Open(file, sum)
 		if err != nil {
 			return receipt, err
 		}

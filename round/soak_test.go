@@ -415,7 +415,7 @@ func (x *soaking) judge(s *course.State) (wrong []string) {
 	for _, g := range x.ran {
 		at := where[g]
 		switch {
-		case anybody(g+": is "), slices.ContainsFunc(debts, func(d course.Debt) bool {
+		case anybody(g + ": is "), slices.ContainsFunc(debts, func(d course.Debt) bool {
 			return slices.ContainsFunc(d.Owed, func(o string) bool { return strings.HasPrefix(o, "whether") && strings.Contains(o, g) })
 		}):
 		case len(at) != 1:

@@ -18,6 +18,7 @@ type Call struct {
 	Sections []estate.SectionName `json:"sections,omitempty"`
 	Act      *act.Act             `json:"act,omitempty"`
 	Fault    Fault                `json:"fault,omitzero"`
+	Body     []byte               `json:"body,omitempty"` // an archive
 	Speed    float64              `json:"speed,omitempty"`
 
 	order   connector.Order // from the header
@@ -41,6 +42,7 @@ type Reply struct {
 	Speed   float64         `json:"speed,omitempty"`
 	World   *World          `json:"world,omitempty"`
 	Logs    []act.Log       `json:"logs,omitempty"`
+	Lines   []string        `json:"lines,omitempty"`
 }
 
 // hostInterface serves the hosts' side of a simulated estate: one POST a call, with the secret as bearer token.
@@ -50,13 +52,14 @@ func hostInterface(s *Server) http.Handler {
 			r.Reading, err = w.Read(c.Host, c.Sections...)
 			return
 		},
-		"logs":   func(w *World, c Call, r *Reply) (err error) { r.Logs, err = w.Logs(c.Host); return },
-		"do":     doCall,
-		"trace":  func(w *World, c Call, r *Reply) (err error) { r.Trace, err = w.Trace(*c.Act); return },
-		"fault":  func(w *World, c Call, _ *Reply) error { return w.Order(c.Fault) },
-		"estate": func(w *World, _ Call, r *Reply) error { r.Estate = &w.Estate; return nil },
-		"world":  func(w *World, _ Call, r *Reply) error { r.World = w; return nil },
-		"stop":   func(*World, Call, *Reply) error { s.end(); return nil },
+		"logs":    func(w *World, c Call, r *Reply) (err error) { r.Logs, err = w.Logs(c.Host); return },
+		"differs": func(w *World, c Call, r *Reply) (err error) { r.Lines, err = w.Differs(c.Host, c.Body); return },
+		"do":      doCall,
+		"trace":   func(w *World, c Call, r *Reply) (err error) { r.Trace, err = w.Trace(*c.Act); return },
+		"fault":   func(w *World, c Call, _ *Reply) error { return w.Order(c.Fault) },
+		"estate":  func(w *World, _ Call, r *Reply) error { r.Estate = &w.Estate; return nil },
+		"world":   func(w *World, _ Call, r *Reply) error { r.World = w; return nil },
+		"stop":    func(*World, Call, *Reply) error { s.end(); return nil },
 		"clock": func(_ *World, c Call, _ *Reply) error {
 			if c.Speed > 0 {
 				s.setSpeed(c.Speed)

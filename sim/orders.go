@@ -1,7 +1,10 @@
 package sim
 
 import (
+	"archive/tar"
+	"bytes"
 	"cmp"
+	"compress/gzip"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -43,6 +46,7 @@ var effects = map[act.Name]func(*World, *Host, act.Act, []byte) (Answer, error){
 	act.Hand:    (*World).hand,
 	act.Open:    (*World).open,
 	act.Backup:  (*World).backup,
+	act.Restore: (*World).restore,
 	act.Install: (*World).install,
 	act.Service: (*World).restartServices,
 	act.Restart: (*World).restart,
@@ -356,6 +360,51 @@ func (w *World) backup(h *Host, _ act.Act, _ []byte) (Answer, error) {
 	sum := sha256.Sum256(body)
 	w.act("keep the configuration of %s", h.Name)
 	return Answer{Receipt: connector.Receipt{SHA256: hex.EncodeToString(sum[:])}, Body: body}, nil
+}
+
+// configuration is that of an archive with the file that backup gave.
+func configuration(archive []byte) (components []estate.Component, err error) {
+	z, err := gzip.NewReader(bytes.NewReader(archive))
+	if err != nil {
+		return nil, err
+	}
+	t := tar.NewReader(z)
+	if _, err := t.Next(); err != nil {
+		return nil, err
+	}
+	var kept struct{ Components []estate.Component }
+	err = json.NewDecoder(t).Decode(&kept)
+	return kept.Components, err
+}
+
+// restore puts the host's settings back as they were when its configuration was kept.
+func (w *World) restore(h *Host, a act.Act, body []byte) (Answer, error) {
+	kept, err := configuration(body)
+	if err != nil {
+		return Answer{}, fmt.Errorf("%s can't %s: %w", h.Name, a.Says(), err)
+	}
+	for _, c := range kept {
+		if c.Key.Section() == estate.SettingItems {
+			h.apply(Payload{Component: c.Key, Version: c.Version}, c.Device)
+		}
+	}
+	w.act("%s on %s", a.Says(), h.Name)
+	return Answer{Receipt: connector.Receipt{Task: w.begin(Task{Kind: "files", Host: h.Name}, time.Second)}}, nil
+}
+
+// Differs says in what the host's settings are others than those of an archive.
+func (w *World) Differs(host string, archive []byte) (out []string, err error) {
+	h, err := w.up(host)
+	if err != nil {
+		return nil, err
+	}
+	kept, err := configuration(archive)
+	for _, c := range kept {
+		if now, _ := h.Reading.Component(c.Key, c.Device); c.Key.Section() == estate.SettingItems && now.Version != c.Version {
+			out = append(out, fmt.Sprintf("%s: it is %q, and was %q", c.Key, now.Version, c.Version))
+		}
+	}
+	return out, err
 }
 
 // install begins to put staged payloads in, or to remove packages: all of the order's, or nothing.

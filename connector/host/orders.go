@@ -81,6 +81,7 @@ var orders = map[act.Name]func(*session, context.Context, connector.Order) (conn
 	act.PutBack: plainly("service", lent),
 	act.Unstage: plainly("unstage", staged),
 	act.Backup:  (*session).backup,
+	act.Restore: (*session).restore,
 	act.Move:    (*session).takeMove,
 	act.Return:  (*session).takeMove,
 	act.Flash:   (*session).flash,
@@ -294,6 +295,20 @@ func (s *session) backup(ctx context.Context, o connector.Order) (connector.Rece
 		err = fmt.Errorf("what %s gave arrived with the SHA-256 %s, and it says %s", s.host, got, line)
 	}
 	return connector.Receipt{SHA256: line}, err
+}
+
+// restore sends files of the host's kept configuration.
+func (s *session) restore(ctx context.Context, o connector.Order) (connector.Receipt, error) {
+	return connector.Receipt{}, s.tell(ctx, o, o.Payload, io.Discard, "restore", o.Files.SHA256, strconv.FormatInt(o.Size, 10))
+}
+
+// Differs asks the host in what its files are others than those of an archive.
+func (s *session) Differs(ctx context.Context, archive io.Reader, size int64) ([]string, error) {
+	ctx, cancel := context.WithTimeout(ctx, orderLimit+time.Duration(size>>20)*time.Second)
+	defer cancel()
+	var out ssh.Answer
+	err := s.wrapper(ctx, archive, &out, "differs", strconv.FormatInt(size, 10))
+	return slices.Collect(strings.Lines(out.String())), err
 }
 
 // hook runs a program on the host, or only has it take the order where the program is another machine's.

@@ -7,7 +7,7 @@
 #     lock, holder      held while an order is taken, and by which
 #     acts/ID/          one directory for each order: the order, boot id, and for what goes on by itself pid, start time, log and, at its end, rc
 #     staged/           packages that were put here ahead of time, each named by its SHA-256
-# It is called with: [within SECONDS] order|trace|staged|part|ready WORD…
+# It is called with: [within SECONDS] order|trace|staged|part|differs|ready WORD…
 # It ends with 0 where it did what it was told, 70 where the order is of an older lease, 71 where it has had the order before, and 72 with a sentence where it refuses.
 set -u
 umask 077
@@ -307,6 +307,19 @@ backup() {
 	cat <&7
 }
 
+# restore puts files of a kept configuration back, out of an archive on standard input with the given hash: files below /etc, and nothing else. What they replace stays beside the order.
+restore() {
+	hash "$1" && number "$2"
+	d=$PWD/acts/$id
+	head -c "$2" >"$d/files" && [ "$(sha256sum <"$d/files" | cut -d' ' -f1)" = "$1" ] || refuse "what arrived has another hash than it is to have"
+	tar -tvzf "$d/files" >"$d/names" 2>/dev/null || refuse "it is no archive"
+	! cut -c1 "$d/names" | grep -qv '[-l]' || refuse "there is more in it than files and links"
+	tar -tzf "$d/files" >"$d/names"
+	! grep -qvE '^etc/[^/]' "$d/names" && ! grep -qE '(^|/)\.\.(/|$)' "$d/names" || refuse "there is more in it than files below /etc"
+	tar -C / --ignore-failed-read -czf "$d/before" -T "$d/names" 2>/dev/null || :
+	detach tar -C / -xpzf "$d/files"
+}
+
 # order takes an order, if it is of no older lease and was not taken before.
 order() {
 	id=$1 epoch=$2 round=$3 entry=$4 sum=$5 verb=$6
@@ -374,6 +387,11 @@ order() {
 	service) services "$@" ;;
 	restart) restart "$@" ;;
 	backup) backup ;;
+	restore)
+		[ "$(owner)" = "$round" ] || refuse "it is not closed for this round"
+		note "round $round puts files of its kept configuration back"
+		restore "$@"
+		;;
 	hook) hook "$@" ;;
 	elsewhere) ;; # it is told to libvirt, to the BMC or to another machine; that it was taken is kept here
 	guest)
@@ -414,9 +432,13 @@ part)
 	[ ! -e "staged/$2.$3" ] || whole "staged/$2.$3" >/dev/null
 	stat -c %s "staged/$2.$3" 2>/dev/null || stat -c %s "staged/$2.$3.part" 2>/dev/null || echo 0
 	;;
+differs)
+	number "${2-}"
+	head -c "$2" | timeout -k 5 120 tar -C / -dzf - 2>&1 | sed 's/^tar: //' | head -n 1000
+	;;
 ready)
 	guarded
 	echo ready
 	;;
-*) refuse "it is told order, trace, staged, part or ready" ;;
+*) refuse "it is told order, trace, staged, part, differs or ready" ;;
 esac

@@ -48,6 +48,8 @@ type Act struct {
 	Media    []estate.Disk   `json:"media,omitempty"`    // that are taken out of the guest's drives, or put in
 	Staged   []estate.Staged `json:"staged,omitempty"`   // that are taken away
 	Tasks    []string        `json:"tasks,omitempty"`    // that are cleared from the BMC's queue
+	// Files are those that are put back.
+	Files *Files `json:"files,omitempty"`
 	// Image is the file that the host starts from, and URL where its BMC fetches it.
 	Image string `json:"image,omitempty"`
 	URL   string `json:"url,omitempty"`
@@ -69,6 +71,14 @@ type Act struct {
 type Placed struct {
 	Index  int `json:"index"`
 	Change     // its own names beside index
+}
+
+// Carried is the payload that goes with the order of an act whose kind carries one, by its file and SHA-256.
+func (a Act) Carried() (file, sha256 string, size int64) {
+	if f := a.Files; f != nil {
+		return f.File, f.SHA256, f.Size
+	}
+	return a.Change.File, a.Change.SHA256, a.Change.Size
 }
 
 // Changes are all the changes that the act makes.

@@ -128,6 +128,8 @@ func anAct(k Name) Act {
 		a.Lent = &Lent{Unit: "k.service"}
 	case RunHook:
 		a.Hook = &Hook{Before: true, Of: "visit", Program: "/x", Within: time.Minute, GoOn: []int{0}, Wait: []int{75}}
+	case Restore:
+		a.Files = &Files{File: "a.tar.gz", SHA256: "sum", Size: 5, Paths: []string{"etc/hosts"}}
 	case Mount, Boot:
 		a.Change = &Change{Component: "fw:f", From: "1", To: "2", File: "f.iso", SHA256: "sum", Image: true, Takes: time.Minute}
 		a.Image, a.URL = "f.iso", "https://c/x/f.iso"
@@ -509,7 +511,7 @@ func TestEveryKindIsWhole(t *testing.T) {
 		Unmount: {Tries: 3, Repeats: true},
 	} {
 		got := k.Of().Rules()
-		if got.Carries != (k == Stage || k == Flash) || got.Gives != (k == Backup) {
+		if got.Carries != (k == Stage || k == Flash || k == Restore) || got.Gives != (k == Backup) {
 			t.Errorf("%s carries %v, gives %v", k, got.Carries, got.Gives)
 		}
 		if got.Needs != want.Needs || got.Quiet != want.Quiet || got.Tries != want.Tries ||

@@ -914,6 +914,24 @@ journal a: began checked move:g1>b close
 seen unserved
 ⇒ record blocked a: no address is known
 
+# files of a kept configuration go back once that which is there is kept, and the host stays closed
+brief hand=restore
+plan a restores
+journal a: began checked adopt
+⇒ begin backup a
+
+# then
+brief hand=restore
+plan a restores
+journal a: began checked adopt backup
+⇒ begin restore files a
+
+# and the host is the person's again
+brief hand=restore
+plan a restores
+journal a: began checked adopt backup restore
+⇒ begin hand over a
+
 # media that somebody put in after the plan was shown are not taken out
 hosts a:g1/iso b c
 plan a k/host moves:g1>b

@@ -256,6 +256,10 @@ func (sc *scene) visit(words []string) {
 			v.Unstages = []estate.Staged{{SHA256: "old"}}
 			continue
 		}
+		if w == "restores" { // files of its kept configuration, on a host that stays closed
+			v.Keeps, v.Backup, v.Adopts, v.Restores = true, true, "lost", &act.Files{File: "x", Paths: []string{"etc/x"}}
+			continue
+		}
 		if w == "takes" { // it stays closed
 			v.Keeps = true
 			continue
@@ -383,7 +387,7 @@ var far = map[string][]EventKind{
 var actKinds = map[string]act.Name{"stage": act.Stage, "move": act.Move, "close": act.Close, "backup": act.Backup,
 	"restart": act.Restart, "open": act.Open, "remark": act.Remark, "claim": act.Claim, "adopt": act.Adopt,
 	"unstage": act.Unstage, "hook": act.RunHook, "lend": act.Lend, "putback": act.PutBack, "down": act.Down, "save": act.Save, "start": act.Start, "return": act.Return,
-	"eject": act.Eject, "insert": act.Insert, "mount": act.Mount, "unmount": act.Unmount, "boot": act.Boot, "copy": act.Snapshot, "uncopy": act.Unsnapshot, "carry": act.Carry, "hand": act.Hand, "clear": act.Clear}
+	"eject": act.Eject, "insert": act.Insert, "restore": act.Restore, "mount": act.Mount, "unmount": act.Unmount, "boot": act.Boot, "copy": act.Snapshot, "uncopy": act.Unsnapshot, "carry": act.Carry, "hand": act.Hand, "clear": act.Clear}
 
 // Every kind of act can be said in the notation: by a word of its own, or as a change.
 func TestEveryKindHasAWord(t *testing.T) {
@@ -509,6 +513,8 @@ func (sc *scene) act(kind, arg, until string) {
 		}
 	case "restart":
 		a.Pass, _ = strconv.Atoi(arg)
+	case "restore":
+		a.Files = v.Restores
 	case "unmount":
 		a.Image, a.URL, arg = "i.file", imageURL, ""
 	case "stage", "put", "serve", "mount", "boot":

@@ -178,6 +178,8 @@ func (s *State) refusesAct(e *Event) string {
 		return fmt.Sprintf("it is about a change that %s does not have: it has %d", a.Visit(), len(v.Changes))
 	case (a.Kind == act.Lend || a.Kind == act.PutBack) != (a.Lent != nil):
 		return fmt.Sprintf("%s is about no service", a.Kind)
+	case (a.Kind == act.Restore) != (a.Files != nil):
+		return fmt.Sprintf("%s is about no files", a.Kind)
 	case (a.Kind == act.Snapshot || a.Kind == act.Unsnapshot) != (a.Copy != nil):
 		return fmt.Sprintf("%s is about no snapshot", a.Kind)
 	case (a.Kind == act.RunHook) != (a.Hook != nil) || a.Hook != nil && (a.Index < 0 || a.Index >= len(s.Plan.Brief.Hooks)):

@@ -397,7 +397,7 @@ func (t *turn) work(v *Visit) {
 		t.ahead(v)
 		return
 	}
-	for _, step := range []func(*Visit) bool{t.adopts, t.lends, t.uncopies, t.stages, t.empties, t.copies, t.backUp,
+	for _, step := range []func(*Visit) bool{t.adopts, t.lends, t.uncopies, t.stages, t.empties, t.copies, t.backUp, t.restores,
 		func(v *Visit) bool { return t.unmounts(v, false) }} {
 		if step(v) {
 			return
@@ -453,6 +453,15 @@ func (t *turn) lends(v *Visit) bool {
 		}
 	}
 	return false
+}
+
+// restores puts files of the host's kept configuration back.
+func (t *turn) restores(v *Visit) bool {
+	if v.Restores == nil || v.Did(act.Restore, 0) {
+		return false
+	}
+	t.start(v, act.Act{Kind: act.Restore, Files: v.Restores})
+	return true
 }
 
 // stages puts payloads on the host, each file once.

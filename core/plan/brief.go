@@ -88,6 +88,8 @@ type Hand struct {
 	Owes []act.Act  `json:"owes,omitempty"`
 	// Tasks are those of its BMC that are cleared.
 	Tasks []string `json:"tasks,omitempty"`
+	// Files are those of its kept configuration that are put back.
+	Files *act.Files `json:"files,omitempty"`
 	// Guests are those whose snapshots are removed, by UID.
 	Guests []string `json:"guests,omitempty"`
 }
@@ -104,6 +106,8 @@ const (
 	HandClear   Does = "clear"   // tasks are taken out of its BMC's queue; it stays closed or open as it is
 	// snapshots that rounds made of guests on it are removed; it stays closed or open as it is
 	HandUncopy Does = "remove-snapshots"
+	// files of its kept configuration are put back; it stays closed
+	HandRestore Does = "restore"
 )
 
 // Programs are those that the brief's hooks run on this machine, each with what is said against that, and how many they run

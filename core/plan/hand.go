@@ -20,6 +20,8 @@ func (h *Hand) arrange(v *Visit, r *estate.Reading) {
 		v.Empties, v.Restarts, v.Keeps = true, []int{1}, r.Closed != nil
 	case HandOpen:
 		v.Back, v.Owes = h.Home, h.Owes
+	case HandRestore:
+		v.Restores, v.Keeps, v.Backup = h.Files, true, true
 	case HandUncopy:
 		v.Uncopies = uncopies(r, func(g *estate.Guest, _ *estate.Snapshot) bool { return slices.Contains(h.Guests, g.UID()) })
 		v.Keeps = r.Closed != nil

@@ -32,6 +32,8 @@ type Visit struct {
 	// Keeps tells that the host stays closed at the end, and is the person's; Owes are acts of earlier visits that are
 	// still to be undone.
 	Keeps bool `json:"keeps,omitempty"`
+	// Restores are files of its kept configuration that are put back.
+	Restores *act.Files `json:"restores,omitempty"`
 	// Uncopies are snapshots that are removed first, and Copies guests of which one is made.
 	Uncopies []Uncopy `json:"uncopies,omitempty"`
 	Copies   []Copy   `json:"copies,omitempty"`

@@ -123,6 +123,61 @@ func (c *Copy) take(f File, in io.Reader, held *int64) error {
 	return nil
 }
 
+// Archive writes the files of a copy with these paths, or below them, as a gzipped tar archive of their own, and returns
+// the paths that there are. What leads out of /etc is no configuration, and is refused.
+func Archive(w io.Writer, name string, paths []string) (out []string, err error) {
+	f, err := os.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	z := gzip.NewWriter(w)
+	t := tar.NewWriter(z)
+	wanted := func(at string) bool {
+		return slices.ContainsFunc(paths, func(p string) bool {
+			p = strings.TrimPrefix(path.Clean("/"+p), "/")
+			return at == p || strings.HasPrefix(at, p+"/")
+		})
+	}
+	if strings.HasSuffix(name, ".json") {
+		body, err := io.ReadAll(io.LimitReader(f, maxAll))
+		if base := filepath.Base(name); err == nil && wanted(base) {
+			out = append(out, base)
+			err = errors.Join(t.WriteHeader(&tar.Header{Name: base, Mode: 0o600, Size: int64(len(body))}), last(t.Write(body)))
+		}
+		return out, errors.Join(err, t.Close(), z.Close())
+	}
+	in, err := gzip.NewReader(f)
+	if err != nil {
+		return nil, err
+	}
+	for r := tar.NewReader(io.LimitReader(in, maxBytes)); ; {
+		h, err := r.Next()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return nil, err
+		}
+		at := strings.TrimPrefix(path.Clean("/"+h.Name), "/")
+		if !wanted(at) || h.Typeflag != tar.TypeReg && h.Typeflag != tar.TypeSymlink {
+			continue
+		}
+		if !strings.HasPrefix(at, "etc/") {
+			return nil, fmt.Errorf("%s is no file below /etc: only those are put back", at)
+		}
+		h.Name = at
+		if err := errors.Join(t.WriteHeader(h), last(io.Copy(t, r))); err != nil {
+			return nil, err
+		}
+		out = append(out, at)
+	}
+	return out, errors.Join(t.Close(), z.Close())
+}
+
+// last is the error of what returns something beside.
+func last[T any](_ T, err error) error { return err }
+
 // File is the file of that path, with or without a slash before it.
 func (c *Copy) File(name string) (*File, error) {
 	name = strings.TrimPrefix(path.Clean("/"+name), "/")

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 
 	"yareharbour/connector"
@@ -99,6 +100,16 @@ func (s *session) flash(ctx context.Context, o connector.Order) (connector.Recei
 		return connector.Receipt{}, err
 	}
 	return b.Flash(ctx, o)
+}
+
+// Differs asks the host.
+func (s *session) Differs(ctx context.Context, archive io.Reader, _ int64) ([]string, error) {
+	body, err := io.ReadAll(archive)
+	if err != nil {
+		return nil, err
+	}
+	reply, err := s.c.call(ctx, "differs", sim.Call{Host: s.host, Body: body})
+	return reply.Lines, err
 }
 
 // Logs are the ends of the logs of the host and of its BMC.
