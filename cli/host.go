@@ -33,7 +33,7 @@ of it away. Looking needs neither.`,
 		Example: "  yare host close heron --drain --reason \"a new power supply\"\n" +
 			"  yare host open heron --reason \"it is in\"\n  yare host prepare tides",
 	}
-	c.AddCommand(a.hostPrepare(), a.hostRemove(), a.hostTasks(), a.hostLog())
+	c.AddCommand(a.hostPrepare(), a.hostRemove(), a.hostTasks(), a.hostLog(), a.hostTrust())
 	for _, w := range handfuls {
 		c.AddCommand(a.hostWork(w))
 	}
@@ -256,6 +256,35 @@ Exit codes: 0 nothing waits, 3 something does, 1 failure.`,
 		}),
 	}
 	o.flags(c)
+	return c
+}
+
+func (a *app) hostTrust() *cobra.Command {
+	var reason string
+	var yes bool
+	c := &cobra.Command{
+		Use: "trust HOST", Short: "Trust the certificate that a host's BMC shows since it changed",
+		Long: `Looks at the certificate that the BMC of the host shows, which is another than the one that is pinned, as after an update of
+the BMC itself. Where the host sees the very same by its own way to its BMC (the Redfish host interface), it is trusted from
+then on. Where the host can't be asked, a person's word counts: --yes, with a reason. Where the host sees another one it is
+not trusted at all.
+
+Exit codes: 0 it is trusted, 3 it is not yet, 1 failure.`,
+		Example: "  yare host trust heron\n  yare host trust heron --yes --reason \"compared on its console\"",
+		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			says, trusted, err := h.Trust(ctx, args[0], reason, yes)
+			for _, l := range says {
+				a.says("%s", l)
+			}
+			if err == nil && !trusted {
+				err = exit(exitDrift)
+			}
+			return err
+		}),
+	}
+	f := c.Flags()
+	f.BoolVar(&yes, "yes", false, "you vouch for it")
+	f.StringVar(&reason, "reason", "", "why: it is kept")
 	return c
 }
 

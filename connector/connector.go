@@ -134,6 +134,21 @@ type Differ interface {
 	Differs(ctx context.Context, archive io.Reader, size int64) ([]string, error)
 }
 
+// Certificate is what is known of the certificate that a host's BMC shows: SHA-256 fingerprints, in hex.
+type Certificate struct {
+	Shown  string // at the BMC's address, now
+	Pinned string // what the estate says that it is; "" where authorities vouch for it
+	Known  bool   // it is trusted as things stand
+	Inside string // as the host itself sees it, by its own way to its BMC; "" where it could not be seen
+	// Unseen says why it could not.
+	Unseen string
+}
+
+// Identifier is a session that can say whose certificate the BMC of its host shows.
+type Identifier interface {
+	Certificate(ctx context.Context) (Certificate, error)
+}
+
 // Logger is a session whose host, or its BMC, can be asked for the end of its logs.
 type Logger interface {
 	Logs(ctx context.Context) []act.Log
@@ -348,6 +363,14 @@ func (w watched) Resolve(ctx context.Context, changes []Wanted) act.Resolution {
 
 // Logs asks the session.
 func (w watched) Logs(ctx context.Context) []act.Log { return Logs(ctx, w.Session) }
+
+// Certificate asks the session.
+func (w watched) Certificate(ctx context.Context) (Certificate, error) {
+	if i, ok := As[Identifier](w.Session); ok {
+		return i.Certificate(ctx)
+	}
+	return Certificate{}, errors.New("this kind of host has no BMC that could be asked")
+}
 
 // Differs asks the session.
 func (w watched) Differs(ctx context.Context, archive io.Reader, size int64) ([]string, error) {

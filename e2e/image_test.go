@@ -57,3 +57,32 @@ func TestAnImageWithItsRunnerKilled(t *testing.T) {
 		t.Errorf("owed is %+v", debts)
 	}
 }
+
+// A BMC that shows another certificate after its update is not believed, whatever it says, until the host itself is seen to
+// know it, by one command that what failed names; then the round goes on.
+func TestABMCWithAnotherCertificate(t *testing.T) {
+	t.Parallel()
+	dir := demoState(t, 120)
+	if r := run(t, "host", "trust", "heron", "--state", dir); r.code != 0 || !strings.Contains(r.out, "it is trusted already") {
+		t.Errorf("exit %d\n%s%s", r.code, r.out, r.err)
+	}
+	if r := run(t, "sim", "fault", "heron", "renews-certificate", "--state", dir); r.code != 0 {
+		t.Fatal(r.err)
+	}
+	r := run(t, "round", "start", "vts", "--hosts", "heron", "--only", "fw:corran-bmc", "--patience", "1m", "--reason", "the BMC", "--state", dir)
+	if r.code != 1 || !strings.Contains(r.out+r.err, `"yare host trust heron"`) {
+		t.Fatalf("exit %d\n%s%s", r.code, r.out, r.err)
+	}
+	if r := run(t, "check", "vts/heron", "--narrow", "fw:corran-bmc", "--state", dir); r.code == 0 {
+		t.Errorf("what a BMC says that nobody knows is believed:\n%s%s", r.out, r.err)
+	}
+	if r := run(t, "host", "trust", "heron", "--state", dir); r.code != 0 || !strings.Contains(r.out, "the host itself sees the same") {
+		t.Fatalf("exit %d\n%s%s", r.code, r.out, r.err)
+	}
+	if r := run(t, "round", "resume", "vts", "--state", dir); r.code != 0 {
+		t.Errorf("exit %d\n%s%s", r.code, r.out, r.err)
+	}
+	if r := run(t, "check", "vts/heron", "--narrow", "fw:corran-bmc", "--state", dir); r.code != 0 {
+		t.Errorf("exit %d\n%s%s", r.code, r.out, r.err)
+	}
+}

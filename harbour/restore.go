@@ -45,9 +45,11 @@ func (h Rounds) TryRestore(ctx context.Context, b view.Backup, paths []string) (
 	if err != nil {
 		return r, err
 	}
-	if d, ok := connector.As[connector.Differ](s); ok {
-		r.Differs, err = d.Differs(ctx, bytes.NewReader(r.archive), r.Size)
+	d, ok := connector.As[connector.Differ](s)
+	if !ok {
+		return r, errors.Join(fmt.Errorf("%s can't be asked for its files", b.Host), s.Close())
 	}
+	r.Differs, err = d.Differs(ctx, bytes.NewReader(r.archive), r.Size)
 	return r, errors.Join(err, s.Close())
 }
 

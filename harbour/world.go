@@ -3,7 +3,9 @@ package harbour
 import (
 	"context"
 	"crypto/x509"
+	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -138,6 +140,28 @@ func (g guarded) Logs(ctx context.Context) []act.Log {
 	return logs
 }
 
+// Differs asks the host in what its files are others than those of an archive.
+func (g guarded) Differs(ctx context.Context, archive io.Reader, size int64) ([]string, error) {
+	d, ok := connector.As[connector.Differ](g.Session)
+	if !ok {
+		return nil, errors.New("this kind of host can't be asked for its files")
+	}
+	lines, err := d.Differs(ctx, archive, size)
+	plain.Strings(&lines)
+	return lines, err
+}
+
+// Certificate asks whose certificate the host's BMC shows.
+func (g guarded) Certificate(ctx context.Context) (connector.Certificate, error) {
+	i, ok := connector.As[connector.Identifier](g.Session)
+	if !ok {
+		return connector.Certificate{}, errors.New("this kind of host has no BMC that could be asked")
+	}
+	c, err := i.Certificate(ctx)
+	plain.Strings(&c)
+	return c, err
+}
+
 // Preparation says what the host needs before it takes orders.
 func (g guarded) Preparation(ctx context.Context, peers []string) ([]connector.Item, error) {
 	if p, ok := g.Session.(connector.Preparer); ok {
@@ -219,12 +243,14 @@ func (h *house) connect(ctx context.Context, c estatefile.Connector) (World, err
 		if err != nil {
 			return nil, err
 		}
+		w.Trusted = h.trusted
 		return opened{connector.LookOnly(w, h.Acts, errLookOnly), w, w.Hangup}, nil
 	}
 	r, err := hostsOver(c, h.path)
 	if err != nil {
 		return nil, err
 	}
+	r.Trusted = h.trusted
 	for _, b := range h.file.BMCs {
 		to := redfish.Target{At: b.At, User: b.User, Fingerprint: b.Fingerprint, Names: b.Names}
 		if b.Roots != "" {

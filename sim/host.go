@@ -1,9 +1,12 @@
 package sim
 
 import (
+	"crypto/sha256"
 	"encoding/base64"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 
 	"yareharbour/connector"
@@ -52,14 +55,15 @@ func hostInterface(s *Server) http.Handler {
 			r.Reading, err = w.Read(c.Host, c.Sections...)
 			return
 		},
-		"logs":    func(w *World, c Call, r *Reply) (err error) { r.Logs, err = w.Logs(c.Host); return },
-		"differs": func(w *World, c Call, r *Reply) (err error) { r.Lines, err = w.Differs(c.Host, c.Body); return },
-		"do":      doCall,
-		"trace":   func(w *World, c Call, r *Reply) (err error) { r.Trace, err = w.Trace(*c.Act); return },
-		"fault":   func(w *World, c Call, _ *Reply) error { return w.Order(c.Fault) },
-		"estate":  func(w *World, _ Call, r *Reply) error { r.Estate = &w.Estate; return nil },
-		"world":   func(w *World, _ Call, r *Reply) error { r.World = w; return nil },
-		"stop":    func(*World, Call, *Reply) error { s.end(); return nil },
+		"logs":        func(w *World, c Call, r *Reply) (err error) { r.Logs, err = w.Logs(c.Host); return },
+		"certificate": func(w *World, c Call, r *Reply) error { return s.inside(w, c.Host, r) },
+		"differs":     func(w *World, c Call, r *Reply) (err error) { r.Lines, err = w.Differs(c.Host, c.Body); return },
+		"do":          doCall,
+		"trace":       func(w *World, c Call, r *Reply) (err error) { r.Trace, err = w.Trace(*c.Act); return },
+		"fault":       func(w *World, c Call, _ *Reply) error { return w.Order(c.Fault) },
+		"estate":      func(w *World, _ Call, r *Reply) error { r.Estate = &w.Estate; return nil },
+		"world":       func(w *World, _ Call, r *Reply) error { r.World = w; return nil },
+		"stop":        func(*World, Call, *Reply) error { s.end(); return nil },
 		"clock": func(_ *World, c Call, _ *Reply) error {
 			if c.Speed > 0 {
 				s.setSpeed(c.Speed)
@@ -117,6 +121,24 @@ func hostInterface(s *Server) http.Handler {
 		w.Header().Set("Content-Type", "application/json")
 		_, _ = w.Write(b)
 	})
+}
+
+// inside is the fingerprint of the certificate of a host's BMC, as the host itself sees it.
+func (s *Server) inside(w *World, host string, r *Reply) error {
+	h, err := w.up(host)
+	if err != nil {
+		return err
+	}
+	file := certFile
+	if h.Renewed > 0 {
+		file = fmt.Sprintf("bmc-%s-%d.pem", host, h.Renewed)
+	}
+	c, err := s.certificate(file)
+	if err == nil {
+		sum := sha256.Sum256(c.Certificate[0])
+		r.SHA256 = hex.EncodeToString(sum[:])
+	}
+	return err
 }
 
 func doCall(w *World, c Call, r *Reply) error {

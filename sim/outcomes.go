@@ -11,20 +11,21 @@ import (
 // Uncertain outcomes: what happens to real hosts in the middle of an act, after which a look finds neither how it was nor
 // how it was to be, or nobody knows any more how it went.
 const (
-	MovePauses     FaultKind = "move-pauses"     // the next migration from the host ends with the guest paused at both ends
-	GuestQuits     FaultKind = "guest-quits"     // the guest of the next migration from the host shuts itself down
-	HalfInstalled  FaultKind = "half-installed"  // the next installation on the host leaves a package half configured
-	LosesTask      FaultKind = "loses-task"      // the next work of the host or its BMC is done, and forgotten
-	ForgetsImage   FaultKind = "forgets-image"   // the BMC forgets its next update, and nothing comes of it
-	IgnoresRestart FaultKind = "ignores-restart" // the host takes its next restart on, and stays up
-	StaysOff       FaultKind = "stays-off"       // the host goes down at its next restart, and its power stays off
-	SnapshotFails  FaultKind = "snapshot-fails"  // the next snapshot of a guest on the host is refused
-	MediaAway      FaultKind = "media-away"      // the BMC can't reach the next image that it is given
-	DropsMedia     FaultKind = "drops-media"     // the BMC takes the next image, and lets it go by itself
-	ForgetsBoot    FaultKind = "forgets-boot"    // at its next start from an image the host starts as usual instead
-	BootsTwice     FaultKind = "boots-twice"     // the host starts twice from its next image
-	ImageFails     FaultKind = "image-fails"     // the next image that the host starts from brings nothing
-	IsReopened     FaultKind = "is-reopened"     // somebody takes the host's next mark away, half a minute later
+	MovePauses     FaultKind = "move-pauses"        // the next migration from the host ends with the guest paused at both ends
+	GuestQuits     FaultKind = "guest-quits"        // the guest of the next migration from the host shuts itself down
+	HalfInstalled  FaultKind = "half-installed"     // the next installation on the host leaves a package half configured
+	LosesTask      FaultKind = "loses-task"         // the next work of the host or its BMC is done, and forgotten
+	ForgetsImage   FaultKind = "forgets-image"      // the BMC forgets its next update, and nothing comes of it
+	IgnoresRestart FaultKind = "ignores-restart"    // the host takes its next restart on, and stays up
+	StaysOff       FaultKind = "stays-off"          // the host goes down at its next restart, and its power stays off
+	SnapshotFails  FaultKind = "snapshot-fails"     // the next snapshot of a guest on the host is refused
+	MediaAway      FaultKind = "media-away"         // the BMC can't reach the next image that it is given
+	DropsMedia     FaultKind = "drops-media"        // the BMC takes the next image, and lets it go by itself
+	ForgetsBoot    FaultKind = "forgets-boot"       // at its next start from an image the host starts as usual instead
+	BootsTwice     FaultKind = "boots-twice"        // the host starts twice from its next image
+	ImageFails     FaultKind = "image-fails"        // the next image that the host starts from brings nothing
+	RenewsCert     FaultKind = "renews-certificate" // after its next update the BMC shows another certificate
+	IsReopened     FaultKind = "is-reopened"        // somebody takes the host's next mark away, half a minute later
 )
 
 // outcome ends a task in another way than it should, where a fault was ordered, and tells whether it did.

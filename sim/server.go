@@ -64,6 +64,7 @@ type Server struct {
 	dir     string
 	held    *os.File // keeps other processes from simulating the same estate
 	secret  string
+	certs   sync.Mutex // of the BMCs' certificates while one is made
 	mu      sync.Mutex
 	world   *World
 	base    time.Time // the world's time at since
@@ -245,7 +246,7 @@ func (s *Server) close() error {
 }
 
 func (s *Server) listen() (Address, error) {
-	cert, err := s.certificate()
+	cert, err := s.certificate(certFile)
 	if err != nil {
 		return Address{}, err
 	}
@@ -256,14 +257,14 @@ func (s *Server) listen() (Address, error) {
 	}
 	for name := range s.world.Hosts {
 		b := &bmc{sim: s, host: name}
-		if a.BMC[name], err = s.serve(b.handler(), &cert); err != nil {
+		if a.BMC[name], err = s.serve(b.handler(), func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return s.shows(name) }); err != nil {
 			return a, err
 		}
 	}
 	return a, nil
 }
 
-func (s *Server) serve(h http.Handler, cert *tls.Certificate) (string, error) {
+func (s *Server) serve(h http.Handler, cert func(*tls.ClientHelloInfo) (*tls.Certificate, error)) (string, error) {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return "", err
@@ -274,16 +275,31 @@ func (s *Server) serve(h http.Handler, cert *tls.Certificate) (string, error) {
 	if cert == nil {
 		go func() { _ = srv.Serve(l) }()
 	} else {
-		srv.TLSConfig = &tls.Config{Certificates: []tls.Certificate{*cert}}
+		srv.TLSConfig = &tls.Config{GetCertificate: cert}
 		go func() { _ = srv.ServeTLS(l, "", "") }()
 	}
 	return l.Addr().String(), nil
 }
 
+// shows is the certificate that a host's BMC shows: the one of all, or, once it has made itself another, its own.
+func (s *Server) shows(host string) (*tls.Certificate, error) {
+	s.lock()
+	n := s.world.Hosts[host].Renewed
+	s.unlock()
+	file := certFile
+	if n > 0 {
+		file = fmt.Sprintf("bmc-%s-%d.pem", host, n)
+	}
+	s.certs.Lock()
+	defer s.certs.Unlock()
+	c, err := s.certificate(file)
+	return &c, err
+}
+
 // certificate returns the BMCs' own self-signed certificate, made at the first start and kept: its fingerprint is
 // pinned.
-func (s *Server) certificate() (tls.Certificate, error) {
-	path := filepath.Join(s.dir, certFile)
+func (s *Server) certificate(file string) (tls.Certificate, error) {
+	path := filepath.Join(s.dir, file)
 	if b, err := os.ReadFile(path); err == nil {
 		return tls.X509KeyPair(b, b)
 	}

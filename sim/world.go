@@ -54,6 +54,7 @@ type Host struct {
 	Since    map[string]time.Time              `json:"since,omitempty"`    // since when, by the id, of those that say so
 	Reveals  map[estate.Key][]estate.Component `json:"reveals,omitempty"`  // what is listed only once that was changed
 	Logs     map[string][]string               `json:"logs,omitempty"`     // the newest lines of what keeps a log
+	Renewed  int                               `json:"renewed,omitempty"`  // how often its BMC has made itself another certificate
 	Media    Media                             `json:"media,omitzero"`     // the virtual drive of its BMC
 }
 
@@ -118,7 +119,7 @@ const (
 // FaultKinds lists them.
 var FaultKinds = []FaultKind{NoReturn, MoveFails, InstallFails, BMCDrops, LeavesTask, Crashes, LosesAnswer, HookWaits, HookFails, Answers,
 	MovePauses, GuestQuits, HalfInstalled, LosesTask, ForgetsImage, IgnoresRestart, StaysOff, IsReopened, SnapshotFails,
-	MediaAway, DropsMedia, ForgetsBoot, BootsTwice, ImageFails}
+	MediaAway, DropsMedia, ForgetsBoot, BootsTwice, ImageFails, RenewsCert}
 
 // Fault is an ordered fault; it strikes Times times.
 type Fault struct {
@@ -252,6 +253,9 @@ func (w *World) finish(t *Task) {
 		}
 		if t.Kind == "firmware" && t.Payload.Restart == catalogue.BMCRestart {
 			h.BMCReset = w.Now
+			if w.strikes(h.Name, RenewsCert) {
+				h.Renewed++
+			}
 		}
 		if t.Kind == "firmware" && w.strikes(h.Name, LeavesTask) {
 			h.Waiting = append(slices.Clone(h.Waiting), "waiting-"+t.ID)

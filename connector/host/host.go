@@ -8,12 +8,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
 	"time"
 
+	"yareharbour/connector"
 	"yareharbour/connector/libvirt"
 	"yareharbour/connector/linux"
 	"yareharbour/connector/redfish"
@@ -43,6 +45,9 @@ type Connector struct {
 	Limit time.Duration  // of one look; 0: Limit
 	// Migration says how guests move between the hosts.
 	Migration libvirt.Migration
+	// Trusted is the fingerprint of a BMC's certificate that is trusted instead of the pinned one; "" for none. It may be
+	// nil.
+	Trusted func(host, pinned string) string
 }
 
 func (d *Connector) limit() time.Duration {
@@ -222,7 +227,53 @@ func (d *Connector) client(ctx context.Context, host string) (*redfish.Client, e
 	if err != nil {
 		return nil, fmt.Errorf("the password of the BMC of %s: %w", host, err)
 	}
-	return redfish.New(host, b.Target, secret), nil
+	return redfish.New(host, d.target(host, b), secret), nil
+}
+
+// target is the BMC of a host, with what is trusted of it since.
+func (d *Connector) target(host string, b BMC) redfish.Target {
+	to := b.Target
+	if d.Trusted != nil {
+		to.Again = func() string { return d.Trusted(host, b.Fingerprint) }
+	}
+	return to
+}
+
+// Certificate asks the BMC for the certificate that it shows, and the host, which has a way of its own to its BMC, what it
+// sees there.
+func (s *session) Certificate(ctx context.Context) (c connector.Certificate, err error) {
+	b, ok := s.by.BMCs[s.host]
+	if !ok {
+		return c, errNoBMC
+	}
+	ctx, cancel := context.WithTimeout(ctx, orderLimit)
+	defer cancel()
+	if c.Shown, err = redfish.Shown(ctx, b.At, (&net.Dialer{}).DialContext); err != nil {
+		return c, fmt.Errorf("the BMC of %s: %w", s.host, err)
+	}
+	c.Pinned = b.Fingerprint
+	c.Known = s.by.target(s.host, b).Knows(ctx) == nil
+	if c.Inside, err = s.inside(ctx); err != nil {
+		c.Unseen = err.Error()
+	}
+	return c, nil
+}
+
+// inside is the fingerprint that the host sees at the Redfish host interface that its firmware tells of.
+func (s *session) inside(ctx context.Context) (string, error) {
+	var out ssh.Answer
+	if err := s.wrapper(ctx, nil, &out, "boards"); err != nil {
+		return "", err
+	}
+	at := strings.Fields(out.String())
+	if len(at) < 2 {
+		return "", errors.New("its firmware tells of no way of its own to its BMC")
+	}
+	conn, err := s.dialled(ctx)
+	if err != nil {
+		return "", err
+	}
+	return redfish.Shown(ctx, net.JoinHostPort(at[0], at[1]), conn.TCP)
 }
 
 // join makes one reading of what the machine and its BMC told. Firmware comes from both; where one of them fails, what

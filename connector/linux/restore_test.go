@@ -99,3 +99,27 @@ func TestTheWrapperPutsFilesBack(t *testing.T) {
 		}
 	}, "dash", "bash")
 }
+
+// The host tells where its own firmware says that it reaches its BMC, and nothing else of what that says.
+func TestTheWrapperTellsOfItsBMC(t *testing.T) {
+	onEachShell(t, func(b *bench) {
+		bin := filepath.Join(b.dir, "bin")
+		if err := os.Mkdir(bin, 0o700); err != nil {
+			b.Fatal(err)
+		}
+		script := "#!/bin/sh\ncat <<'E'\nManagement Controller Host Interface\n\tHost Interface Type: Network\n\tProtocol ID: 04 (Redfish over IP)\n" +
+			"\t\tRedfish Service IP Address Format: IPv4\n\t\tIPv4 Redfish Service Address: 169.254.3.1\n\t\tIPv4 Redfish Service Mask: 255.255.255.0\n" +
+			"\t\tRedfish Service Port: 443\n\t\tRedfish Service Hostname: bmc; reboot\nE\n"
+		if err := os.WriteFile(filepath.Join(bin, "dmidecode"), []byte(script), 0o700); err != nil {
+			b.Fatal(err)
+		}
+		text := strings.Replace(b.file("wrapper"), "PATH=/usr/sbin", "PATH="+bin+":/usr/sbin", 1)
+		if err := os.WriteFile(filepath.Join(b.dir, "wrapper"), []byte(text), 0o700); err != nil {
+			b.Fatal(err)
+		}
+		code, said := b.call("", "boards")
+		if b.want(0, code, said); said != "169.254.3.1\n443" {
+			b.Errorf("it says %q", said)
+		}
+	})
+}

@@ -7,7 +7,7 @@
 #     lock, holder      held while an order is taken, and by which
 #     acts/ID/          one directory for each order: the order, boot id, and for what goes on by itself pid, start time, log and, at its end, rc
 #     staged/           packages that were put here ahead of time, each named by its SHA-256
-# It is called with: [within SECONDS] order|trace|staged|part|differs|ready WORD…
+# It is called with: [within SECONDS] order|trace|staged|part|differs|boards|ready WORD…
 # It ends with 0 where it did what it was told, 70 where the order is of an older lease, 71 where it has had the order before, and 72 with a sentence where it refuses.
 set -u
 umask 077
@@ -436,9 +436,13 @@ differs)
 	number "${2-}"
 	head -c "$2" | timeout -k 5 120 tar -C / -dzf - 2>&1 | sed 's/^tar: //' | head -n 1000
 	;;
+boards) # where the host itself reaches its BMC: the Redfish host interface that its firmware tells of (DMTF DSP0270, SMBIOS type 42)
+	command -v dmidecode >/dev/null || refuse "dmidecode is not on it"
+	dmidecode -q -t 42 2>/dev/null | sed -n 's/^[[:space:]]*\(IPv[46] \)\{0,1\}Redfish Service \(Address\|Port\): //p' | head -n 20
+	;;
 ready)
 	guarded
 	echo ready
 	;;
-*) refuse "it is told order, trace, staged, part, differs or ready" ;;
+*) refuse "it is told order, trace, staged, part, differs, boards or ready" ;;
 esac

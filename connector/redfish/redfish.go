@@ -33,6 +33,9 @@ type Target struct {
 	User        string
 	Fingerprint string         // SHA-256 of its certificate, in hex; empty: verified by roots
 	Roots       *x509.CertPool // nil: the machine's own
+	// Again returns the fingerprint of a certificate that is trusted instead, since the BMC has made itself another; "" for
+	// none. It may be nil.
+	Again func() string
 	// inventory id or model → component, and device in parentheses, as "fw:skerry-raid (bay 1)"
 	Names map[string]string
 }
@@ -74,7 +77,15 @@ func New(host string, t Target, password string) *Client {
 
 // tls verifies by roots; a pin takes the place of a chain of authorities, for BMCs mostly sign for themselves.
 func (t Target) tls() *tls.Config {
-	if t.Fingerprint == "" {
+	pinned := func() string {
+		if t.Again != nil {
+			if f := t.Again(); f != "" {
+				return f
+			}
+		}
+		return t.Fingerprint
+	}
+	if pinned() == "" {
 		return &tls.Config{RootCAs: t.Roots, MinVersion: tls.VersionTLS12, CurvePreferences: curves}
 	}
 	// also of a session that is resumed
@@ -83,13 +94,46 @@ func (t Target) tls() *tls.Config {
 			if len(s.PeerCertificates) == 0 {
 				return errors.New("the BMC shows no certificate")
 			}
-			sum := sha256.Sum256(s.PeerCertificates[0].Raw)
-			if got := hex.EncodeToString(sum[:]); got != t.Fingerprint {
-				return &untrusted{fmt.Sprintf("the BMC shows a certificate with the fingerprint %s, and %s is pinned",
-					got, t.Fingerprint)}
+			if got, want := shown(s), pinned(); got != want {
+				return &untrusted{fmt.Sprintf("the BMC shows a certificate with the fingerprint %s, and %s is pinned", got, want)}
 			}
 			return nil
 		}}
+}
+
+// shown is the fingerprint of the certificate that the other end of a connection shows.
+func shown(s tls.ConnectionState) string {
+	sum := sha256.Sum256(s.PeerCertificates[0].Raw)
+	return hex.EncodeToString(sum[:])
+}
+
+// Shown is the fingerprint of the certificate that a BMC shows at an address, or by a connection that dial makes. It
+// proves nothing by itself.
+func Shown(ctx context.Context, at string, dial func(ctx context.Context, network, at string) (net.Conn, error)) (string, error) {
+	conn, err := dial(ctx, "tcp", at)
+	if err != nil {
+		return "", err
+	}
+	defer conn.Close()
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	defer stop()
+	c := tls.Client(conn, &tls.Config{InsecureSkipVerify: true, MinVersion: tls.VersionTLS12, CurvePreferences: curves})
+	if err := c.HandshakeContext(ctx); err != nil {
+		return "", err
+	}
+	return shown(c.ConnectionState()), nil
+}
+
+// Knows returns an error where the certificate of that fingerprint is not trusted, and why.
+func (t Target) Knows(ctx context.Context) error {
+	conn, err := (&net.Dialer{}).DialContext(ctx, "tcp", t.At)
+	if err != nil {
+		return err
+	}
+	defer conn.Close()
+	config := t.tls()
+	config.ServerName, _, _ = net.SplitHostPort(t.At)
+	return tls.Client(conn, config).HandshakeContext(ctx)
 }
 
 // curves are those that BMCs know. The larger keys that are offered beside them otherwise make a greeting of two
@@ -136,7 +180,9 @@ func (c *Client) wrap(doing string, err error) error {
 	switch {
 	case err == nil:
 		return nil
-	case errors.As(err, &said), distrust(err), errors.Is(err, connector.ErrLapsed):
+	case distrust(err):
+		return fmt.Errorf("%s on the BMC of %s: %w; \"yare host trust %s\" asks the host itself whose it is", doing, c.host, unwrapURL(err), c.host)
+	case errors.As(err, &said), errors.Is(err, connector.ErrLapsed):
 		return fmt.Errorf("%s on the BMC of %s: %w", doing, c.host, unwrapURL(err))
 	}
 	return fmt.Errorf("%s: the BMC of %s %w (%v)", doing, c.host, connector.ErrUnreachable, unwrapURL(err))

@@ -125,6 +125,15 @@ func (c *Conn) Unix(ctx context.Context, path string) (net.Conn, error) {
 	return conn, nil
 }
 
+// TCP connects to an address as the host reaches it, where its SSH server forwards connections.
+func (c *Conn) TCP(ctx context.Context, _, at string) (net.Conn, error) {
+	conn, err := c.client.DialContext(ctx, "tcp", at)
+	if err != nil {
+		return nil, fmt.Errorf("%s by way of %s: %w", at, c.who, err)
+	}
+	return conn, nil
+}
+
 // Pipe starts a command and returns its input and output as a connection, which ends the session when it is closed.
 func (c *Conn) Pipe(command string) (net.Conn, error) {
 	s, err := c.client.NewSession()

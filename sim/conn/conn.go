@@ -20,6 +20,10 @@ import (
 
 // Connector reaches one simulated estate. It is safe for concurrent use.
 type Connector struct {
+	// Trusted is the fingerprint of a BMC's certificate that is trusted instead of the pinned one; "" for none. It may be
+	// nil.
+	Trusted func(host, pinned string) string
+
 	dir  string
 	http *http.Client
 
@@ -201,6 +205,15 @@ func (c *Connector) Order(ctx context.Context, f sim.Fault) error {
 // kept is how many BMCs a connector stays connected with.
 const kept = 64
 
+// target is the BMC of a host.
+func (c *Connector) target(host, at string) redfish.Target {
+	to := redfish.Target{At: at, User: sim.User, Fingerprint: c.address.Fingerprint}
+	if c.Trusted != nil {
+		to.Again = func() string { return c.Trusted(host, to.Fingerprint) }
+	}
+	return to
+}
+
 func (c *Connector) bmc(host string) (*redfish.Client, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -211,7 +224,7 @@ func (c *Connector) bmc(host string) (*redfish.Client, error) {
 	if !ok {
 		return nil, fmt.Errorf("%s has no BMC", host)
 	}
-	b := redfish.New(host, redfish.Target{At: at, User: sim.User, Fingerprint: c.address.Fingerprint}, c.address.Secret)
+	b := redfish.New(host, c.target(host, at), c.address.Secret)
 	c.bmcs[host] = b
 	c.order = append(c.order, host)
 	if len(c.order) > kept { // a client that is let go and still asked logs in anew

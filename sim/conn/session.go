@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/http"
 
 	"yareharbour/connector"
@@ -100,6 +101,24 @@ func (s *session) flash(ctx context.Context, o connector.Order) (connector.Recei
 		return connector.Receipt{}, err
 	}
 	return b.Flash(ctx, o)
+}
+
+// Certificate asks the BMC for the certificate that it shows, and the host how it knows it.
+func (s *session) Certificate(ctx context.Context) (c connector.Certificate, err error) {
+	at, ok := s.c.address.BMC[s.host]
+	if !ok {
+		return c, fmt.Errorf("%s has no BMC", s.host)
+	}
+	if c.Shown, err = redfish.Shown(ctx, at, (&net.Dialer{}).DialContext); err != nil {
+		return c, err
+	}
+	c.Pinned = s.c.address.Fingerprint
+	c.Known = s.c.target(s.host, at).Knows(ctx) == nil
+	reply, err := s.c.call(ctx, "certificate", sim.Call{Host: s.host})
+	if c.Inside = reply.SHA256; err != nil {
+		c.Unseen = err.Error()
+	}
+	return c, nil
 }
 
 // Differs asks the host.
