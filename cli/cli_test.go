@@ -217,7 +217,7 @@ func TestMistakesAreNamed(t *testing.T) {
 			"plan vts --reserve x":              "--reserve: \"x\" is not a whole number",
 			"plan vts --soak long":              "--soak: \"long\" is no time",
 			"plan vts --order":                  "--order wants a value",
-			"plan vts --order mine":             "there is no order \"mine\"; there are fewest-moves and lightest-first",
+			"plan vts --order mine":             "there is no order \"mine\"; there are fewest-moves, least-time, lightest-first",
 			"plan vts --format gif":             "there is no format \"gif\"",
 			"check --local vts":                 "--local or names, not both",
 			"host clear heron --reason x":       "say which tasks, or --all",

@@ -175,6 +175,9 @@ func (w *World) rest(h *Host, a act.Act, _ []byte) (Answer, error) {
 	if !g.Holds() || w.busy(a.UID()) || a.Kind == act.Down && g.State != estate.Running {
 		return Answer{}, fmt.Errorf("%s can't %s: it is %s, or is being migrated", h.Name, a.Says(), g.State)
 	}
+	if a.Kind == act.Save && len(g.Devices)+len(g.Pins) > 0 {
+		return Answer{}, fmt.Errorf("%s can't %s: it holds what is not on disk", h.Name, a.Says())
+	}
 	h.Reading.Owed = append(paid(h.Reading.Owed, a.UID()),
 		estate.Owed{Kind: string(a.Kind), Round: a.Round, Guest: a.Guest, GuestID: a.UID()})
 	g.State, g.Saved = estate.Off, a.Kind == act.Save

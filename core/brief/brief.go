@@ -81,7 +81,7 @@ func (s *Setting) Lay(b *plan.Brief, words []string, in *time.Location) (at int,
 	s.unset(b)
 	for i, w := range words {
 		if len(s.Choice) > 0 && !slices.Contains(s.Choice, w) {
-			return i, fmt.Errorf("there is no %s %q; there are %s", s.Name, w, strings.Join(s.Choice, " and "))
+			return i, fmt.Errorf("there is no %s %q; there are %s", s.Name, w, estate.Listed(s.Choice))
 		}
 		if err := s.take(b, w, in); err != nil {
 			return i, err
@@ -105,7 +105,7 @@ var Settings = []*Setting{
 	list("except", Names, "all hosts but these", func(b *plan.Brief) *[]string { return &b.Except }, text, same),
 	emptying(list("send-none", Names, "hosts that are sent no guests; after a failure guests may be restarted there",
 		func(b *plan.Brief) *[]string { return &b.SendNone }, text, same)),
-	{Name: "order", Kind: Word, Help: "how hosts are put in order: fewest-moves (usual), or lightest-first",
+	{Name: "order", Kind: Word, Help: "how hosts are put in order: fewest-moves (usual), lightest-first, or least-time: whichever of these is over sooner",
 		Choice: slices.Sorted(maps.Keys(orders)),
 		unset:  func(b *plan.Brief) { b.Order = plan.FewestMoves },
 		take:   func(b *plan.Brief, w string, _ *time.Location) error { b.Order = orders[w]; return nil },
@@ -280,7 +280,7 @@ func nonempty(w string) []string {
 
 // orders are the words for the orders, and dos those for what is done with a guest.
 var (
-	orders    = map[string]plan.Order{"fewest-moves": plan.FewestMoves, "lightest-first": plan.LightestFirst}
+	orders    = map[string]plan.Order{"fewest-moves": plan.FewestMoves, "lightest-first": plan.LightestFirst, "least-time": plan.LeastTime}
 	converges = map[string]plan.Converge{"slow": plan.SlowDown, "as-is": plan.AsItIs, "leave": plan.LeaveIt}
 	dos       = map[string]plan.Do{"shut-down": plan.DoShutDown, "suspend": plan.DoSuspend, "eject": plan.DoEject, "eject-for-good": plan.DoEjectOut,
 		"cold": plan.DoCold, "leave": plan.DoLeave}

@@ -155,6 +155,7 @@ type Order string
 const (
 	FewestMoves   Order = ""         // as searched, so that few guests move twice
 	LightestFirst Order = "lightest" // by the memory of the guests that must go
+	LeastTime     Order = "quickest" // whichever of the two is over sooner, by what visits take
 )
 
 // Window is a time in which visits may be under way: a visit begins in it only if it would be over by its end, in the
@@ -226,7 +227,7 @@ func (in Input) Wrong() error {
 		return fmt.Errorf("the brief makes %d migrations at once: at least one is made at a time", b.Moves)
 	case b.Limit != 0 && b.Limit < 0.01 || b.Limit > 1:
 		return fmt.Errorf("the brief fills hosts up to %.4g %%: 1 to 100 is wanted", 100*b.Limit)
-	case !slices.Contains([]Order{FewestMoves, LightestFirst}, b.Order):
+	case !slices.Contains([]Order{FewestMoves, LightestFirst, LeastTime}, b.Order):
 		return fmt.Errorf("the brief's order: there is none called %q", b.Order)
 	case b.Rehearse < 0:
 		return fmt.Errorf("the brief rehearses the restart of hosts that have been up for %s", b.Rehearse)

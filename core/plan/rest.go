@@ -123,7 +123,7 @@ func migrates(g *estate.Guest) bool {
 const Every = "*"
 
 // done finds what is done with the guests of a host, by the brief: for each the first policy that means it and can be
-// carried out. One that is suspended can't be shut down, one whose ties are others can't be helped by ejecting.
+// carried out. One that is suspended can't be shut down, one that holds a device of its host or shares a directory can't be suspended to disk, one whose ties are others can't be helped by ejecting.
 func (b *Brief) done(r *estate.Reading) (out map[string]Do, order []estate.Guest) {
 	out = map[string]Do{}
 	for i := range b.Guests {
@@ -135,6 +135,7 @@ func (b *Brief) done(r *estate.Reading) (out map[string]Do, order []estate.Guest
 					!g.Holds() && (p.Do != DoCold || g.Saved) || strings.Contains(word, "*") && migrates(&g) &&
 					!(word == Every && p.Do.rests()) ||
 					p.Do == DoShutDown && g.State != estate.Running ||
+					p.Do == DoSuspend && len(g.Devices)+len(g.Pins) > 0 ||
 					p.Do == DoCold && (len(g.Ties(estate.Loosed{})) > 0 || g.State != estate.Running && g.State != estate.Off) ||
 					p.Do.ejects() && (len(act.Inserted(&g)) == 0 || len(g.Ties(estate.Loosed{Media: true})) > 0 ||
 						g.State != estate.Running) {

@@ -130,7 +130,7 @@ func TestWhatABriefFileMayNotSay(t *testing.T) {
 	for text, want := range map[string]string{
 		"hosts: [a]":                                               `for "", and "vts" is meant`,
 		"brief: tides":                                             `for "tides", and "vts" is meant`,
-		"brief: vts\norder: heaviest":                              `b.yaml:2:8: there is no order "heaviest"; there are fewest-moves and lightest-first`,
+		"brief: vts\norder: heaviest":                              `b.yaml:2:8: there is no order "heaviest"; there are fewest-moves, least-time, lightest-first`,
 		"brief: vts\nlimit: 0":                                     "a limit of 0 %",
 		"brief: vts\nlimit: 101":                                   "1 to 100 is wanted",
 		"brief: vts\nsoak: long":                                   `"long" is no time`,

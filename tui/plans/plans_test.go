@@ -177,7 +177,7 @@ func TestWhatTheKeysChange(t *testing.T) {
 		{"] ] [", "--reserve 1"},
 		{"[", ""},
 		{"o", "--order lightest-first"},
-		{"o o", ""},
+		{"o o o", ""},
 		{"%", "--limit 90"},
 		{"% % % %", ""},
 		{"m", "--home"},

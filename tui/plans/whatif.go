@@ -28,11 +28,8 @@ func (s *Screen) ruled(planned string) string {
 
 func turnOrder(b *plan.Brief) {
 	b.Sequence = nil
-	if b.Order == plan.FewestMoves {
-		b.Order = plan.LightestFirst
-	} else {
-		b.Order = plan.FewestMoves
-	}
+	orders := []plan.Order{plan.FewestMoves, plan.LightestFirst, plan.LeastTime}
+	b.Order = orders[(slices.Index(orders, b.Order)+1)%len(orders)]
 }
 
 func turnLimit(b *plan.Brief) {
