@@ -71,6 +71,7 @@ func place(in Input, p *Plan) {
 		stop := &tour.Stops[i]
 		v := p.visit(stop.Host)
 		v.Moves, v.After, v.Back = stop.Moves, stop.After, stop.Back
+		v.crowd = problem.Hosts[slices.IndexFunc(problem.Hosts, func(h fit.Host) bool { return h.Name == v.Host })].Guests
 		var toCome []string
 		for j := range tour.Stops[i+1:] {
 			toCome = append(toCome, tour.Stops[i+1+j].Host)

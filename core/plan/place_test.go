@@ -491,3 +491,43 @@ func TestTheOrderByHandIsKeptOrRefused(t *testing.T) {
 		t.Errorf("kept %d, refused %d, on trial %d", kept, refused, onTrial)
 	}
 }
+
+// The order of least time is over no later than either of the others, and sooner than one of them now and then.
+func TestLeastTime(t *testing.T) {
+	r := rand.New(rand.NewPCG(1, 12))
+	sooner := map[Order]int{}
+	for range 60 {
+		var hosts strings.Builder
+		for _, h := range []string{"a", "b", "c", "d", "e"} {
+			fmt.Fprintf(&hosts, "%s", h)
+			for _, gib := range r.Perm(16)[:1+r.IntN(5)] {
+				fmt.Fprintf(&hosts, " %d", 1+gib)
+			}
+			hosts.WriteString(" | deb:k=1\n")
+		}
+		in := parse(t, hosts.String(), "deb:k 2 host")
+		in.Brief.Bandwidth, in.Brief.Reserve = 10, 0
+		plans := map[Order]Plan{}
+		for _, o := range []Order{FewestMoves, LightestFirst, LeastTime} {
+			in.Brief.Order = o
+			plans[o] = Make(in)
+		}
+		best := plans[LeastTime]
+		took, _ := best.Takes()
+		for _, o := range []Order{FewestMoves, LightestFirst} {
+			p := plans[o]
+			takes, _ := p.Takes()
+			if a, b := len(best.Obstacles()), len(p.Obstacles()); a > b || a == b && took > takes {
+				t.Fatalf("it takes %s with %d obstacles, and %q %s with %d:\n%s", took, a, o, takes, b, hosts.String())
+			} else if took < takes {
+				sooner[o]++
+			}
+		}
+		if best.Brief.Order != LeastTime {
+			t.Fatalf("its brief says %q", best.Brief.Order)
+		}
+	}
+	if sooner[LightestFirst]+sooner[FewestMoves] == 0 {
+		t.Error("it was never over sooner: this proves nothing")
+	}
+}

@@ -76,6 +76,7 @@ type Visit struct {
 	Steps    []Stretch         `json:"steps"`
 	lacks    []lack            // changes that are not done because of what they require
 	leaves   string            // the guest for whose sake the host is not visited
+	crowd    []estate.Guest    // that are on it when its turn comes; nil where that is not known
 }
 
 // Estimate is how long a visit takes, in the middle case and in the pessimistic one.

@@ -168,10 +168,14 @@ func (t Times) own(v *Visit, r *estate.Reading, b *Brief) []Stretch {
 		for i := range v.Ejects {
 			acts = append(acts, act.Act{Kind: act.Eject, Guest: v.Ejects[i].Guest})
 		}
-		for _, g := range r.RunningGuests() {
+		crowd := v.crowd // those who came before its turn leave too
+		if crowd == nil {
+			crowd = r.RunningGuests()
+		}
+		for _, g := range crowd {
 			if slices.ContainsFunc(v.Rests, func(r Rest) bool {
 				return r.UID() == g.UID()
-			}) || slices.ContainsFunc(v.Colds, func(c Cold) bool { return c.UID() == g.UID() }) {
+			}) || g.State != estate.Running || slices.ContainsFunc(v.Colds, func(c Cold) bool { return c.UID() == g.UID() }) {
 				continue
 			}
 			acts = append(acts, act.Act{Kind: act.Move, MemoryMiB: g.Load.MemoryMiB, Bandwidth: b.Bandwidth})
