@@ -12,12 +12,36 @@ import (
 	"time"
 
 	"github.com/oklog/ulid/v2"
+	"golang.org/x/sys/unix"
 
+	"yareharbour/core/catalogue"
 	"yareharbour/core/course"
 	"yareharbour/core/view"
 	"yareharbour/format/hostcopy"
+	"yareharbour/payload"
 	"yareharbour/store"
 )
+
+// room is how much must be free where configurations are kept, in bytes.
+const room = 256 << 20
+
+// unkept is why no configuration can be kept here; "" where it can.
+func (h *house) unkept() string {
+	dir := filepath.Join(h.keptDir(), Configurations)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err.Error()
+	}
+	if err := unix.Access(dir, unix.W_OK); err != nil {
+		return fmt.Sprintf("%s can't be written: %v", dir, err)
+	}
+	switch free, err := (payload.Store{Dir: dir}).Free(); {
+	case err != nil:
+		return err.Error()
+	case free < room:
+		return fmt.Sprintf("%s has %s free, and %s are wanted", dir, catalogue.Bytes(free), catalogue.Bytes(room))
+	}
+	return ""
+}
 
 // Backups are the configurations of hosts that rounds kept, the newest first; of all where no host is named.
 func (h *house) Backups(hosts ...string) (out []view.Backup, err error) {

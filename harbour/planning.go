@@ -144,7 +144,7 @@ func (h *house) Gather(ctx context.Context, b plan.Brief) (*plan.Input, error) {
 func (h *house) facts(ctx context.Context, c estate.Cluster, checker *drift.Checker,
 	readings map[string]*estate.Reading, verdicts map[string][]drift.Verdict, times plan.Times) (in plan.Input, err error) {
 	in = plan.Input{Now: checker.Now, MaxAge: checker.MaxAge, Cluster: c, Readings: readings, Verdicts: verdicts, Times: times,
-		Controller: h.controller(), Below: checker.Below, Payloads: h.payloads.Check, Programs: program.Check, Unserved: h.unserved(), Catalogue: checker.Catalogue}
+		Controller: h.controller(), Below: checker.Below, Payloads: h.payloads.Check, Programs: program.Check, Unserved: h.unserved(), Unkept: h.unkept(), Catalogue: checker.Catalogue}
 	in.Waivers, err = h.waivers.Waivers(ctx, c.Name)
 	return in, err
 }

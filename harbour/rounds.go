@@ -6,7 +6,9 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/oklog/ulid/v2"
@@ -329,6 +331,10 @@ func (h *house) todayOf(p *plan.Plan, v *course.Visit, r *estate.Reading) course
 	t := course.Today{Payloads: map[string]error{}, Withdrawn: map[int]string{}}
 	if v.Phase == course.Checking {
 		t.Programs, _ = p.Brief.Programs(program.Check)
+		t.Unkept = h.unkept()
+	}
+	if v.Phase == course.Closing {
+		t.Answers = answering(v)
 	}
 	cat, err := h.today()
 	for i, c := range v.Changes {
@@ -361,6 +367,23 @@ func (h *house) todayOf(p *plan.Plan, v *course.Visit, r *estate.Reading) course
 	}
 	t.Judged, t.Verdicts, t.Mismatches = true, checker.Host(cl.Name, r), v.Mismatches(cat, r)
 	return t
+}
+
+// answering tells at which of the addresses that the visit's guests wait for something answers now.
+func answering(v *course.Visit) map[string]bool {
+	out := map[string]bool{}
+	for i := range v.Rests {
+		for _, at := range strings.Split(v.Rests[i].Answers, ", ") {
+			if _, known := out[at]; known || at == "" {
+				continue
+			}
+			conn, err := net.DialTimeout("tcp", at, time.Second)
+			if out[at] = err == nil; err == nil {
+				conn.Close()
+			}
+		}
+	}
+	return out
 }
 
 // furtherLimit is how long a host may take to say what more changes would do there.

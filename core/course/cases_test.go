@@ -392,6 +392,19 @@ plan a k/host rests:g2~g1,g1
 journal a: began checked:agents down:g2 down:g1 stage:k close put:k restart:1 proving proven open start:g1 +31s
 ⇒ say a: g2 is started once the agent of g1 answers; wake in …
 
+# guests in their order: and something answers where the rule says
+hosts a:g1,g2 b c
+plan a k/host rests:g2~g1!db:1,g1
+journal a: began checked down:g2 down:g1 stage:k close put:k restart:1 proving proven open start:g1 +31s
+⇒ say a: g2 is started once db:1 answers; wake in …
+
+# guests in their order: once it does
+hosts a:g1,g2 b c
+plan a k/host rests:g2~g1!db:1,g1
+journal a: began checked down:g2 down:g1 stage:k close put:k restart:1 proving proven open start:g1 +31s
+seen answers:db:1
+⇒ begin start g2 a
+
 # guests in their order: then it is started
 hosts a:g1,g2 b c
 plan a k/host rests:g2~g1,g1

@@ -123,7 +123,7 @@ func touches(d Decision) (out []string) {
 // nothing is cleared or proven that was not, and no round ends well that would not. Acts are settled here at once; that
 // a look that knows less settles nothing more is TestFindConcludesNothingFromNothing of package act.
 func TestLessKnowledgeNeverBeginsMore(t *testing.T) {
-	r := rand.New(rand.NewSource(14))
+	r := rand.New(rand.NewSource(21))
 	turns, did, proofs := 0, map[act.Name]int{}, 0
 	for n := range 2000 {
 		w, p := plantest.Random(r).Judge()

@@ -61,6 +61,10 @@ type Today struct {
 	// none.
 	URLs     map[string]string
 	Unserved string
+	// Unkept is why no configuration of a host can be kept here; "" where it can.
+	Unkept string
+	// Answers tells by the address whether something answers there, of those that guests wait for.
+	Answers map[string]bool
 	// Programs says by its path why a program of this machine may not be run.
 	Programs map[string]error
 	// More are changes that apply to the host beside those of its visit, Along what would come in with them, and Left

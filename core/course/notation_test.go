@@ -226,8 +226,9 @@ func (sc *scene) visit(words []string) {
 		if list, ok := strings.CutPrefix(w, "rests:"); ok { // shut down, or suspended where a + stands before it
 			for _, g := range strings.Split(list, ",") {
 				name, saves := strings.CutPrefix(g, "+")
+				name, port, _ := strings.Cut(name, "!")  // g2~g1!db:1 once db:1 answers too
 				name, after, _ := strings.Cut(name, "~") // g2~g1 is started half a minute after g1
-				v.Rests = append(v.Rests, plan.Rest{ID: name, Guest: name, After: after, Wait: 30 * time.Second,
+				v.Rests = append(v.Rests, plan.Rest{ID: name, Guest: name, After: after, Wait: 30 * time.Second, Answers: port,
 					How: map[bool]act.Name{false: act.Down, true: act.Save}[saves]})
 			}
 			continue
@@ -712,6 +713,11 @@ func (sc *scene) seen(words []string) {
 			sc.f.Read, sc.f.Traces = map[string]map[estate.SectionName]Sight{}, map[string]Traced{}
 		case "lost":
 			sc.f.Lease = false
+		case "answers": // answers:db:1
+			for h, today := range sc.f.Today {
+				today.Answers = map[string]bool{arg: true}
+				sc.f.Today[h] = today
+			}
 		case "unserved":
 			for h, today := range sc.f.Today {
 				today.URLs, today.Unserved = nil, "the address is taken"

@@ -129,6 +129,12 @@ func (t *turn) comesLater(v *Visit, o *act.Act) bool {
 		if !t.fresh(v.Host, estate.GuestList) {
 			return true
 		}
+		for _, at := range strings.Split(v.Rests[i].Answers, ", ") {
+			if at != "" && ran < t.s.Plan.Brief.Patience && !t.f.Today[v.Host].Answers[at] {
+				t.wait(v.Host, fmt.Sprintf("%s is started once %s answers", o.Guest, at))
+				return true
+			}
+		}
 		if ran < t.s.Plan.Brief.Patience && agentSilent(v.Before, t.f.Readings[v.Host], name) {
 			t.wait(v.Host, fmt.Sprintf("%s is started once the agent of %s answers", o.Guest, name))
 			return true
@@ -326,6 +332,7 @@ func (t *turn) answers(v *Visit) []precheck.Answer {
 	f.Own, f.Clears, f.Flashes = today.Own, v.Clears, v.Flashes()
 	f.Restarts, f.Boots, f.Unserved = len(v.Restarts) > 0, v.Boots(), today.Unserved
 	f.Snapshots = t.s.Plan.Brief.Copied()
+	f.Keeps, f.Unkept = v.Backup, today.Unkept
 	f.Programs, f.OnHost = t.s.Plan.Brief.Programs(func(path string) error {
 		why, looked := today.Programs[path]
 		if !looked {

@@ -55,6 +55,8 @@ type Rule struct {
 	// Of are the guests that those of After come after, and Wait is how long one of these runs before.
 	Of   []string      `json:"of,omitempty"`
 	Wait time.Duration `json:"wait,omitempty"`
+	// Answers is an address, host:port, at which something must answer before.
+	Answers string `json:"answers,omitempty"`
 }
 
 // Others is a rule that means the guests that those of After come after.

@@ -196,7 +196,7 @@ func TestGuestsRestInTheOrderOfTheRules(t *testing.T) {
 		all = append(all, r.Guests[i].Name)
 	}
 	rule := func(of string, wait time.Duration, guests ...string) estate.Rule {
-		return estate.Rule{Keep: estate.After, Guests: guests, Of: []string{of}, Wait: wait}
+		return estate.Rule{Keep: estate.After, Guests: guests, Of: []string{of}, Wait: wait, Answers: of + ":1"}
 	}
 	for want, rules := range map[string][]estate.Rule{
 		"g0 g1 g2 g3": nil,
@@ -212,7 +212,7 @@ func TestGuestsRestInTheOrderOfTheRules(t *testing.T) {
 		var got []string
 		for _, x := range v.Rests {
 			got = append(got, x.Guest)
-			if want := (Rest{ID: x.ID, Guest: "g2", How: act.Down, After: "g0, g1", Wait: time.Minute}); x.Guest == "g2" && len(rules) == 2 && x != want {
+			if want := (Rest{ID: x.ID, Guest: "g2", How: act.Down, After: "g0, g1", Wait: time.Minute, Answers: "g0:1, g1:1"}); x.Guest == "g2" && len(rules) == 2 && x != want {
 				t.Errorf("%+v, want %+v", x, want)
 			}
 		}

@@ -253,6 +253,8 @@ type Input struct {
 	Programs func(path string) error
 	// Unserved is why images can't be served to BMCs from here; "" where they can.
 	Unserved string
+	// Unkept is why no configuration of a host can be kept here; "" where it can.
+	Unkept string
 	// Controller is the guest, by name or UUID, that this program runs in; empty where it runs on none. Its host goes
 	// last.
 	Controller string
@@ -441,6 +443,7 @@ func (in Input) facts(v *Visit) precheck.Facts {
 	f.Own, f.Clears, f.Flashes = in.Own[v.Host], v.Clears, v.Flashes()
 	f.Restarts, f.Boots, f.Unserved = len(v.Restarts) > 0, v.Boots(), in.Unserved
 	f.Snapshots = in.Brief.Copied()
+	f.Keeps, f.Unkept = v.Backup, in.Unkept
 	f.Programs, f.OnHost = in.Brief.Programs(in.Programs)
 	for _, c := range v.Changes {
 		if c.File == "" {

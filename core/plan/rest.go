@@ -57,6 +57,8 @@ type Rest struct {
 	// long each of them runs before.
 	After string        `json:"after,omitempty"`
 	Wait  time.Duration `json:"wait,omitempty"`
+	// Answers are addresses, by commas, at which something must answer before.
+	Answers string `json:"answers,omitempty"`
 }
 
 // UID is by what the guest is known.
@@ -70,6 +72,9 @@ func (r *Rest) Says() string {
 	}
 	if r.After != "" {
 		says += ", after " + r.After
+	}
+	if r.Answers != "" {
+		says += ", once " + r.Answers + " answers"
 	}
 	return r.Guest + says
 }
@@ -173,21 +178,25 @@ func (b *Brief) treats(v *Visit, r *estate.Reading) (leaves string) {
 // shut down before it. One that serves the host's own storage comes to rest last, and is started first.
 func (in Input) inTurn(v *Visit, r *estate.Reading) {
 	rules := slices.DeleteFunc(in.rules(), func(rule estate.Rule) bool { return rule.Keep != estate.After })
-	after := func(a, b *Rest) (wait time.Duration, is bool) {
+	after := func(a, b *Rest) (wait time.Duration, answers string, is bool) {
 		x, y := guestOf(r, a.UID()), guestOf(r, b.UID())
 		is = x != nil && y != nil && r.ServedBy(y) && !r.ServedBy(x)
 		for i := range rules {
 			rule := &rules[i]
 			if x != nil && y != nil && a.UID() != b.UID() && rule.Means(x) && rule.Others().Means(y) {
 				wait, is = max(wait, rule.Wait), true
+				answers = cmp.Or(answers, rule.Answers)
 			}
 		}
-		return wait, is
+		return wait, answers, is
 	}
 	left := v.Rests
 	for i := range left {
 		for j := range left {
-			if wait, is := after(&left[i], &left[j]); is {
+			if wait, answers, is := after(&left[i], &left[j]); is {
+				if answers != "" && !strings.Contains(left[i].Answers, answers) {
+					left[i].Answers = strings.Join(append(nonempty(left[i].Answers), answers), ", ")
+				}
 				left[i].After, left[i].Wait = strings.Join(append(nonempty(left[i].After), left[j].Guest), ", "), max(left[i].Wait, wait)
 			}
 		}
@@ -195,7 +204,7 @@ func (in Input) inTurn(v *Visit, r *estate.Reading) {
 	v.Rests = nil
 	for len(left) > 0 {
 		next := slices.IndexFunc(left, func(a Rest) bool { // nobody else comes after it
-			return !slices.ContainsFunc(left, func(b Rest) bool { _, is := after(&b, &a); return is })
+			return !slices.ContainsFunc(left, func(b Rest) bool { _, _, is := after(&b, &a); return is })
 		})
 		next = max(next, 0) // rules that contradict each other are told by their precheck
 		v.Rests = append(v.Rests, left[next])

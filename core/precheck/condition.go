@@ -93,6 +93,26 @@ func space(f Facts, r *estate.Reading) found {
 	return clear("there is enough disk space")
 }
 
+// keptMiB is how much a host's configuration takes on the host while it is kept, at worst.
+const keptMiB = 64
+
+// backup asks whether the configuration can be kept: it is packed on the host, and lies here afterwards.
+func backup(f Facts, r *estate.Reading) found {
+	if !f.Keeps {
+		return clear("nothing is changed that it would be kept for")
+	}
+	if f.Unkept != "" {
+		return blocker("it can't be kept here: "+f.Unkept, "make room for it, or let the state directory be written")
+	}
+	switch s := r.Condition.Under("/var/lib/yare"); {
+	case r.Unread(estate.ConditionItems, f.Now, f.MaxAge) != "", s.Path == "":
+		return unknown(Caution, "whether the host has room to pack it could not be known", "look at it on the host: df /var/lib")
+	case s.FreeMiB < keptMiB:
+		return blocker(fmt.Sprintf("%s has %d MiB free, and packing it takes up to %d", s.Path, s.FreeMiB, keptMiB), "make room there: old kernels, package caches, logs")
+	}
+	return clear("there is room for it, there and here")
+}
+
 func root(f Facts, r *estate.Reading) found {
 	switch c := &r.Condition; {
 	case c.Root == "":

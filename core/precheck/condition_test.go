@@ -82,6 +82,17 @@ func TestConditions(t *testing.T) {
 		{"storage", array(true, true), Clear, "every array is whole (1)"},
 		{"storage", array(false, true), Blocker, "md0: recovery = 3 %"},
 		{"storage", array(false, false), Caution, ""},
+		{"backup", func(*Facts, *estate.Condition) {}, Clear, "nothing is changed"},
+		{"backup", func(f *Facts, c *estate.Condition) {
+			f.Keeps = true
+			c.Space = []estate.Space{{Path: "/", FreeMiB: 64}}
+		}, Clear, "there is room for it"},
+		{"backup", func(f *Facts, c *estate.Condition) {
+			f.Keeps = true
+			c.Space = []estate.Space{{Path: "/", FreeMiB: 63}}
+		}, Blocker, "/ has 63 MiB free"},
+		{"backup", func(f *Facts, c *estate.Condition) { f.Keeps = true; c.Space = nil }, Caution, "could not be known"},
+		{"backup", func(f *Facts, c *estate.Condition) { f.Keeps, f.Unkept = true, "the disk is full" }, Blocker, "here: the disk is full"},
 		{"wear", worn(89), Clear, "none of 1 has used 90 %"},
 		{"wear", worn(90), Caution, "sda has used 90 % of its life"},
 		{"wear", worn(99), Caution, ""},

@@ -109,6 +109,9 @@ type Facts struct {
 	// can't be served to its BMC, "" where they can.
 	Restarts, Boots bool
 	Unserved        string
+	// Keeps tells that the host's configuration is kept first, and Unkept why it can't be here; "" where it can.
+	Keeps  bool
+	Unkept string
 	// StagesMiB is how much is staged on the host, in MiB, and Kernel tells that a kernel is among it.
 	StagesMiB int64
 	Kernel    bool
@@ -212,6 +215,8 @@ var Checks = []Check{
 		[]estate.SectionName{estate.ConditionItems}, condition("whether its root file system survives a restart", root)},
 	{"space", "Is there enough disk space?", "it would fail half-way",
 		[]estate.SectionName{estate.ConditionItems}, condition("its disk space", space)},
+	{"backup", "Can its configuration be kept before it is changed?", "there would be no way back to it",
+		[]estate.SectionName{estate.ConditionItems}, backup},
 	{"storage", "Are its arrays whole and in sync?", "", []estate.SectionName{estate.ConditionItems},
 		condition("whether its arrays are in sync", storage)},
 	{"wear", "Do its disks have enough life left?", "", []estate.SectionName{estate.ConditionItems},

@@ -220,12 +220,14 @@ type Rule struct {
 	Prefer bool        `yaml:"prefer"`
 	Of     []string    `yaml:"of"`
 	Wait   string      `yaml:"wait"`
+	// an address, host:port, at which something must answer before
+	Answers string `yaml:"answers"`
 }
 
 // rule is the rule that it says. It was looked at when the file was read.
 func (r Rule) rule() estate.Rule {
 	wait, _ := span.Parse(r.Wait)
-	return estate.Rule{Keep: r.Keep, Guests: r.Guests, Hosts: r.Hosts, Prefer: r.Prefer, Of: r.Of, Wait: wait}
+	return estate.Rule{Keep: r.Keep, Guests: r.Guests, Hosts: r.Hosts, Prefer: r.Prefer, Of: r.Of, Wait: wait, Answers: r.Answers}
 }
 
 // checkRules holds the rules of a cluster to what they may say.
@@ -246,8 +248,13 @@ func checkRules(f *strictyaml.File, at string, c *Cluster) error {
 			return f.Errorf(at, "a rule that keeps guests after others needs \"of\", the guests that are started first")
 		case r.Keep != estate.After && len(r.Of) > 0:
 			return f.Errorf(at+".of", "a rule that keeps guests %s speaks of no others", r.Keep)
+		case r.Keep != estate.After && r.Answers != "":
+			return f.Errorf(at+".answers", "a rule that keeps guests %s waits for nothing", r.Keep)
 		case r.Keep != estate.After && r.Wait != "":
 			return f.Errorf(at+".wait", "a rule that keeps guests %s waits for nothing", r.Keep)
+		}
+		if host, port, err := net.SplitHostPort(r.Answers); r.Answers != "" && (err != nil || host == "" || port == "") {
+			return f.Errorf(at+".answers", "%q is no address: one as db-1.example:5432 is wanted", r.Answers)
 		}
 		if r.Wait != "" {
 			if d, err := span.Parse(r.Wait); err != nil || d > time.Hour {
