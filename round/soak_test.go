@@ -58,7 +58,10 @@ func soaked(seed int64) soak {
 	s := soak{seed: seed}
 	hosts := 3 + int(seed%3)
 	for range r.Intn(12) {
-		s.script = append(s.script, happening{1 + r.Intn(40*hosts), befalls[r.Intn(len(befalls))], fmt.Sprintf("c01h%03d", 1+r.Intn(hosts))})
+		call := 1 + r.Intn(40*hosts)
+		for n := 1 + r.Intn(6)/4*r.Intn(3); n > 0; n-- { // now and then some at once
+			s.script = append(s.script, happening{call, befalls[r.Intn(len(befalls))], fmt.Sprintf("c01h%03d", 1+r.Intn(hosts))})
+		}
 	}
 	return s
 }
