@@ -304,6 +304,19 @@ func (h *house) owed(ctx context.Context, readings map[string]*estate.Reading) (
 // unknown adds what a host's own ledger says is owed and no journal here does: of a round that is lost.
 func unknown(cluster string, r *estate.Reading, readings map[string]*estate.Reading,
 	debts []course.Debt) []course.Debt {
+	for i := range r.Guests {
+		g := &r.Guests[i]
+		for _, s := range g.Snapshots {
+			says := g.Name + ": " + act.Snapshot.Of().Rules().Owes
+			if s.Round == "" || s.Claimed || !r.Read(estate.GuestList) || slices.ContainsFunc(debts, func(d course.Debt) bool {
+				return d.Later && d.Round == s.Round && strings.HasPrefix(d.Owed[0], says)
+			}) {
+				continue
+			}
+			debts = append(debts, course.Debt{Cluster: cluster, Round: s.Round, Host: r.Host, Reason: "the guest's own definition has it",
+				Since: r.Tried(), Until: s.Until, Later: true, Owed: []string{says}})
+		}
+	}
 	var known []act.Act
 	for _, d := range debts {
 		known = append(known, d.Acts...)

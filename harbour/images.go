@@ -1,12 +1,14 @@
 package harbour
 
 import (
+	"log/slog"
 	"os"
+	"sync"
 
 	"yareharbour/core/act"
 	"yareharbour/core/course"
-	"yareharbour/core/plan"
 	"yareharbour/images"
+	"yareharbour/plain"
 )
 
 // unserved is why images can't be served to BMCs from here, as far as that is known before one is; "" where nothing speaks
@@ -18,41 +20,63 @@ func (h *house) unserved() string {
 	return ""
 }
 
-// serve begins to serve the images of a plan that has any, or says why it can't.
-func (h *house) serve(p *plan.Plan) (*images.Server, string) {
-	boots := false
-	for i := range p.Visits {
-		boots = boots || p.Visits[i].Boots()
-	}
-	if !boots {
-		return nil, "the round was planned without any"
-	}
-	if why := h.unserved(); why != "" {
-		return nil, why
-	}
-	s, err := images.Serve(h.keptDir(), h.file.Images, func(file, sum string) (*os.File, error) {
-		name, err := h.payloads.find(file, sum)
-		if err != nil {
-			return nil, err
-		}
-		return os.Open(name)
-	})
-	if err != nil {
-		return nil, err.Error()
-	}
-	return s, ""
+// serving serves the images of a round, from when the first is wanted.
+type serving struct {
+	h      *house
+	round  string
+	mu     sync.Mutex
+	server *images.Server
 }
 
-// urls are the addresses at which the images of a visit are served.
-func urls(s *images.Server, round string, v *course.Visit) map[string]string {
-	out := map[string]string{}
-	if s == nil {
-		return out
+// urls are the addresses at which the images of a visit are served, or why they are not.
+func (s *serving) urls(v *course.Visit) (out map[string]string, unserved string) {
+	out = map[string]string{}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !v.Boots() {
+		return out, ""
+	}
+	if unserved = s.h.unserved(); unserved == "" && s.server == nil {
+		server, err := images.Serve(s.h.keptDir(), s.h.file.Images, s.h.openPayload)
+		if err != nil {
+			return out, err.Error()
+		}
+		s.server = server
 	}
 	for _, c := range v.Changes {
-		if c.Kind() == act.Boot {
-			out[c.File] = s.URL(round, v.Host, c.File, c.SHA256)
+		if c.Kind() == act.Boot && s.server != nil {
+			out[c.File] = s.server.URL(s.round, v.Host, c.File, c.SHA256)
 		}
 	}
-	return out
+	return out, unserved
+}
+
+// reported is what the image that a host runs said last.
+func (s *serving) reported(a act.Act) (percent int, says string) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.server == nil {
+		return 0, ""
+	}
+	r, _ := s.server.Report(s.round, a.Visit())
+	return r.Percent, plain.Line(r.Says)
+}
+
+func (s *serving) close() {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.server != nil {
+		if err := s.server.Close(); err != nil {
+			slog.Debug("what serves images did not end as it should", "error", err)
+		}
+	}
+}
+
+// openPayload opens a payload that was verified.
+func (h *house) openPayload(file, sum string) (*os.File, error) {
+	name, err := h.payloads.find(file, sum)
+	if err != nil {
+		return nil, err
+	}
+	return os.Open(name)
 }

@@ -20,7 +20,6 @@ import (
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
-	"yareharbour/plain"
 	"yareharbour/program"
 	"yareharbour/round"
 	"yareharbour/store"
@@ -297,23 +296,15 @@ func (h *house) run(ctx context.Context, lease store.Lease, id string,
 	defer cancel(nil)
 	go hold(ctx, lease, cancel)
 	j := &journal{store: h.rounds, lease: lease, round: id, seen: seen, sums: slices.Clone(chain.Sums())}
-	served, unserved := h.serve(&s.Plan)
-	if served != nil {
-		defer served.Close()
-	}
+	served := &serving{h: h, round: id}
+	defer served.close()
 	r := round.Runner{Cluster: c, World: h.world, Journal: j, Lease: lease, Payloads: h.payloads,
 		Keeper: keeper{h.keptDir(), h.keptAs}, Contradicts: j.contradicts, Known: known,
 		Today: func(v *course.Visit, r *estate.Reading) course.Today {
 			t := h.todayOf(&s.Plan, v, r)
-			t.URLs, t.Unserved = urls(served, id, v), unserved
+			t.URLs, t.Unserved = served.urls(v)
 			return t
-		}}
-	if served != nil {
-		r.Reported = func(a act.Act) (int, string) {
-			said, _ := served.Report(id, a.Visit())
-			return said.Percent, plain.Line(said.Says)
-		}
-	}
+		}, Reported: served.reported}
 	err = r.Run(ctx, s)
 	if kept := h.rounds.KeepTimes(context.WithoutCancel(ctx), id, s.Visits); kept != nil {
 		slog.Warn("how long the steps took could not be kept", "error", kept)

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"yareharbour/core/estate"
+	"yareharbour/core/span"
 )
 
 // Details says what there is to know of a release beyond its version, date and severity, a sentence each.
@@ -26,6 +27,13 @@ func (r *Release) Details() (out []string) {
 	}
 	if by != "" {
 		add("Published by %s.", by)
+	}
+	switch {
+	case !r.Image:
+	case r.Takes > 0:
+		add("It comes by an image that the host starts from once through its BMC, which takes about %s beside the restart.", span.String(r.Takes))
+	default:
+		add("It comes by an image that the host starts from once through its BMC.")
 	}
 	switch r.Restart {
 	case "", NoRestart:

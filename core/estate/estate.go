@@ -217,6 +217,9 @@ func (s *Snapshot) Says() string {
 	if s.Round == "" {
 		return "it has the snapshot " + s.Name
 	}
+	if s.Until.IsZero() {
+		return "it has the snapshot of the round " + s.Round + ", and until when it is kept can't be read"
+	}
 	return fmt.Sprintf("it has the snapshot of the round %s, kept until %s", s.Round, s.Until.Format("Mon 2 Jan 15:04 MST"))
 }
 

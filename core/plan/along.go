@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"yareharbour/core/act"
+	"yareharbour/core/estate"
 )
 
 // Packages are the package changes of a visit by the pass that they are made in: what a host's package manager is to be
@@ -16,6 +17,29 @@ func (v *Visit) Packages() map[int][]act.Change {
 		}
 	}
 	return out
+}
+
+// brought takes into a visit what its images bring beside what is wanted of them: firmware of the host that stands at
+// another version.
+func (in Input) brought(v *Visit, r *estate.Reading) {
+	for _, c := range v.Changes {
+		if c.Kind() != act.Boot || in.Catalogue == nil {
+			continue
+		}
+		for _, x := range r.Present() {
+			wanted := func(o act.Change) bool { return o.Component == x.Key && o.Device == x.Device }
+			if x.Key.Layer() != estate.Firmware || slices.ContainsFunc(v.Changes, wanted) {
+				continue
+			}
+			for _, rel := range in.Catalogue.Releases(x.Key) {
+				a := act.Along{Component: x.Key, From: x.Version, To: rel.Version, Pass: c.Pass}
+				if rel.Image && rel.SHA256 == c.SHA256 && rel.Version != x.Version && !slices.Contains(v.Along, a) &&
+					(len(rel.Hardware) == 0 || estate.HasModel(rel.Hardware, x.Model)) {
+					v.Along = append(v.Along, a)
+				}
+			}
+		}
+	}
 }
 
 // along takes into a visit what its host's package manager said of it, and returns that: nil where it was not asked.

@@ -5,6 +5,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"yareharbour/core/act"
 	"yareharbour/core/catalogue"
@@ -185,5 +186,42 @@ func TestWhatThePackageManagerSays(t *testing.T) {
 	if got := level(Make(in)); !strings.HasPrefix(got,
 		"caution: what else would change could not be asked: these changes are others") {
 		t.Error(got)
+	}
+}
+
+// What one image brings is made by one start, and what it brings unasked is told.
+func TestWhatAnImageBrings(t *testing.T) {
+	in := parse(t, "a | fw:x=1 fw:y=1 fw:z=2 deb:k=1\nb |", "fw:x 2 host\nfw:y 2 host\nfw:z 2 host\ndeb:k 2 host")
+	in.Catalogue = &catalogue.Catalogue{}
+	var all []catalogue.Release
+	for _, k := range []estate.Key{"fw:x", "fw:y", "fw:z"} {
+		all = append(all, catalogue.Release{Component: k, Version: "2", Restart: catalogue.HostRestart, File: "i.iso", SHA256: "sum", Image: true,
+			Takes: 40 * time.Minute})
+	}
+	all = append(all, catalogue.Release{Component: "deb:k", Version: "2", Restart: catalogue.HostRestart, File: "k.deb", SHA256: "k"})
+	in.Catalogue.Add(catalogue.Feed{Name: "f"}, all)
+	for h := range in.Verdicts {
+		for i := range in.Verdicts[h] {
+			if v := &in.Verdicts[h][i]; v.Release != nil {
+				v.Release = in.Catalogue.Release(v.Component, "2", "", "")
+			}
+		}
+	}
+	p := Make(in)
+	v := p.visit("a")
+	if len(v.Changes) != 3 || v.Changes[0].Component != "deb:k" || !v.Boots() || len(v.Along) != 0 {
+		t.Fatalf("%+v, along %v", v.Changes, v.Along)
+	}
+	a, ok := act.Next(v.Changes, 1, func(_ act.Name, i int) bool { return i == 0 })
+	if !ok || a.Kind != act.Boot || len(a.With) != 1 {
+		t.Errorf("%+v", a)
+	}
+	if m, _ := v.Estimate(); m < 40*time.Minute || m > 60*time.Minute {
+		t.Errorf("it takes %s", m)
+	}
+	in.Brief.Only = []Scope{"fw:x"}
+	p = Make(in)
+	if v := p.visit("a"); len(v.Changes) != 1 || len(v.Along) != 1 || v.Along[0].Says() != "fw:y 1 → 2 comes along" {
+		t.Errorf("%+v, along %v", v.Changes, v.Along)
 	}
 }

@@ -401,6 +401,7 @@ func visit(in Input, host string) Visit {
 			v.Clears = append(v.Clears, t.ID)
 		}
 	}
+	in.brought(&v, r)
 	v.WaysBack = in.waysBack(&v)
 	then := in.features(&v)
 	v.Drops = slices.DeleteFunc(slices.Clone(r.Offers().Features), func(f string) bool {
