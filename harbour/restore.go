@@ -29,7 +29,7 @@ type Restoring struct {
 // TryRestore looks, and touches nothing, at what putting files of a copy back would do on its host. A path that is a
 // directory means all that is below it.
 func (h Rounds) TryRestore(ctx context.Context, b view.Backup, paths []string) (r Restoring, err error) {
-	if _, err := (Looking{h.house}).OpenBackup(ctx, b); err != nil { // which verifies it
+	if _, err := Looking(h).OpenBackup(ctx, b); err != nil { // which verifies it
 		return r, err
 	}
 	var out bytes.Buffer

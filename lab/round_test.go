@@ -339,7 +339,9 @@ func TestASnapshotHasADayOfItsOwn(tt *testing.T) {
 	withDisk(t, "h1", "keeper")
 	before := lives(t)
 	s.must(t, 0, "round", "start", "piers", "--hosts", "h1", "--snapshot", "keeper=1m", "--reason", "gauges")
-	snapshots := func() string { return on(t, "h1", "virsh -q snapshot-list keeper --name; virsh -q dumpxml keeper | grep yareharbour:snapshot || true") }
+	snapshots := func() string {
+		return on(t, "h1", "virsh -q snapshot-list keeper --name; virsh -q dumpxml keeper | grep yareharbour:snapshot || true")
+	}
 	if got := snapshots(); !strings.HasPrefix(got, "yare-") || !strings.Contains(got, "until=") {
 		t.Errorf("its snapshots are %s", got)
 	}

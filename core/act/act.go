@@ -252,10 +252,10 @@ type Rules struct {
 	// Carries tells that the change's payload goes with the order, and Gives that what the host gives back is kept.
 	Carries, Gives bool
 	// Owes says what stays to be undone after it, and Pays which kind undoes it. Later tells that this is done on a day of
-	// its own, and not in the visit.
-	Owes  string
-	Pays  Name
-	Later bool
+	// its own, and not in the visit; Early that it is owed from the intent on, since a part of it may be done.
+	Owes         string
+	Pays         Name
+	Later, Early bool
 	// Remedy says what a person does where it failed, and Unclear where nobody knows how it came out; an empty one is
 	// the usual.
 	Remedy, Unclear string

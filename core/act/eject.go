@@ -19,10 +19,10 @@ var (
 type eject struct{ back bool }
 
 func (k eject) Rules() Rules {
-	r := Rules{Step: DrainStep, Tries: 2, Repeats: true, Owes: "lacks a medium in its drive", Pays: Insert,
+	r := Rules{Step: DrainStep, Tries: 2, Repeats: true, Owes: "lacks a medium in its drive", Pays: Insert, Early: true,
 		Remedy: "see in the guest who holds its drive, then resume the round"}
 	if k.back {
-		r.Step, r.Owes, r.Pays, r.Remedy = ReturnStep, "", "", "see on its host whether the medium is there, then resume the round"
+		r.Step, r.Owes, r.Pays, r.Early, r.Remedy = ReturnStep, "", "", false, "see on its host whether the medium is there, then resume the round"
 	}
 	return r
 }

@@ -26,7 +26,7 @@ func (k mount) Rules() Rules {
 			Remedy: "take the image out of the virtual drive at the BMC itself and have the host start from its disk, then resume the round"}
 	}
 	return Rules{Step: ChangeStep, Needs: Needs{Closed: true, Alone: true, Powered: true}, Tries: 2, Repeats: true,
-		Owes: "is to start from an image once", Pays: Unmount,
+		Owes: "is to start from an image once", Pays: Unmount, Early: true,
 		Remedy: "see at the BMC why it takes no image, and whether it reaches the address at which images are served; then resume the round"}
 }
 

@@ -70,7 +70,7 @@ func (k lend) Rules() Rules {
 	r := Rules{Step: HookStep, Needs: Needs{Alone: true}, Tries: 2, Repeats: true,
 		Remedy: "see the service's own log on the host, then resume the round"}
 	if !k.back {
-		r.Owes, r.Pays = "is changed for the time of the visit", PutBack
+		r.Owes, r.Pays, r.Early = "is changed for the time of the visit", PutBack, true
 	}
 	return r
 }

@@ -23,7 +23,7 @@ func (k snapshot) Rules() Rules {
 			Remedy:  "see on the host why libvirt does not remove it, then resume the round",
 			Unclear: "look at the guest's snapshots on its host, then resume the round"}
 	}
-	return Rules{Step: BackupStep, Needs: Needs{Alone: true}, Tries: 1, Owes: "has a snapshot", Pays: Unsnapshot, Later: true,
+	return Rules{Step: BackupStep, Needs: Needs{Alone: true}, Tries: 1, Owes: "has a snapshot", Pays: Unsnapshot, Later: true, Early: true,
 		Remedy:  "see on the host why libvirt makes none, then resume the round",
 		Unclear: "look at the guest's snapshots on its host, then resume the round"}
 }

@@ -916,6 +916,22 @@ plan a i
 journal a: began checked move:g1>b close mount:i give unmount/failed unmount/failed unmount/failed
 ⇒ begin hand over a
 
+# one that went in by half is taken out again too
+plan a i
+journal a: began checked move:g1>b close mount:i/failed mount:i/failed
+⇒ begin take out image a
+
+# and is put in again before anything starts from it
+plan a i
+journal a: began checked move:g1>b close mount:i/failed
+⇒ begin boot image i a
+
+# a round that is ended leaves nothing behind of which nobody knows how it came out
+brief hook=after-visit/host
+plan a k
+journal a: began checked stage:k put:k proving proven hook:0/stuck end
+⇒ record handed over a
+
 # a change that is left out leaves no image behind
 plan a i
 journal a: began checked move:g1>b close mount:i boot:i/failed unmount drop:i

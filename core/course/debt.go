@@ -28,7 +28,7 @@ func (d *Debt) Overdue(now time.Time) bool { return !d.Until.IsZero() && now.Aft
 
 // later are what of a visit's is undone on a day of its own: each a debt by itself, of the host that it is on now.
 func (s *State) later(v *Visit, d Debt, readings map[string]*estate.Reading) (out []Debt) {
-	for _, a := range v.Owed {
+	for _, a := range slices.Concat(v.Owed, v.Loose) {
 		if !a.Kind.Of().Rules().Later || a.Copy == nil {
 			continue
 		}
@@ -46,6 +46,11 @@ func (s *State) later(v *Visit, d Debt, readings map[string]*estate.Reading) (ou
 		out = append(out, x)
 	}
 	return out
+}
+
+// tookOut tells whether the image that an act put in is seen to be out, and the host to start as usual.
+func tookOut(a act.Act, r *estate.Reading) bool {
+	return a.Kind == act.Mount && r != nil && r.Read(estate.BMCState) && !r.BMC.Inserted(a.URL) && r.BMC.BootOnce == ""
 }
 
 // seenTo tells whether the drives that a medium was taken out of hold something again, or their guest is gone.
@@ -91,8 +96,8 @@ func (s *State) Debts(readings map[string]*estate.Reading) (out []Debt) {
 					continue // it is as it was
 				}
 			}
-			if a.Kind == act.Mount && r.Read(estate.BMCState) && !r.BMC.Inserted(a.URL) && r.BMC.BootOnce == "" {
-				continue // it was taken out
+			if tookOut(a, r) {
+				continue
 			}
 			r := a.Kind.Of().Rules()
 			if r.Pays == act.Open || r.Later || a.Kind == act.Eject && seenTo(a, readings) ||
@@ -103,7 +108,14 @@ func (s *State) Debts(readings map[string]*estate.Reading) (out []Debt) {
 			d.Acts = append(d.Acts, a)
 		}
 		for _, a := range v.Loose { // whoever opened the host has seen to it; of one that was never closed nobody has
-			if gone := a.Guest != "" && estate.RunsSomewhere(a.UID(), readings); !gone && (!open || !closed) {
+			seen := a.Guest != "" && estate.RunsSomewhere(a.UID(), readings) || open && closed
+			switch r := a.Kind.Of().Rules(); {
+			case r.Later, r.Early: // that is told above
+				continue
+			case a.Kind == act.Eject:
+				seen = seenTo(a, readings)
+			}
+			if !seen {
 				d.Owed = append(d.Owed, notTold(a))
 			}
 		}

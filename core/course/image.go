@@ -10,7 +10,7 @@ import (
 // host restarts.
 func (t *turn) boots(v *Visit, a act.Act) {
 	a.Image = a.Change.File
-	if m := v.mounted(); m != nil && m.Image == a.Image {
+	if m := v.mounted(); m != nil && m.Image == a.Image && v.inserted() {
 		a.URL = m.URL
 		t.start(v, a)
 		return
@@ -36,6 +36,16 @@ func (v *Visit) mounted() *act.Act {
 	return &v.Owed[i]
 }
 
+// inserted tells whether the newest image that was put in has not been taken out since.
+func (v *Visit) inserted() (in bool) {
+	for _, a := range v.Acts {
+		if a.Kind == act.Mount || a.Kind == act.Unmount {
+			in = a.Kind == act.Mount
+		}
+	}
+	return in
+}
+
 // unmounts takes the image out again once nothing is to start from it any more, and tells whether that is still to be
 // done. It is not taken from a host that may be running from it: what an image writes is not interrupted.
 func (t *turn) unmounts(v *Visit, done bool) bool {
@@ -47,7 +57,7 @@ func (t *turn) unmounts(v *Visit, done bool) bool {
 		return t.count(func(a *act.Act) bool { return a.Host == v.Host && a.Kind == kind }) > 0
 	}
 	switch {
-	case own(act.Boot):
+	case own(act.Boot), own(act.Mount):
 		return false
 	case !own(act.Unmount) && t.s.failures[act.Act{Host: v.Host, Kind: act.Unmount}.Key()] < act.Unmount.Of().Rules().Tries:
 		t.start(v, act.Act{Kind: act.Unmount, Image: m.Image, URL: m.URL})

@@ -414,6 +414,9 @@ func (s *State) act(e *Event) {
 	}
 	if e.Kind == Intent {
 		s.Open = append(s.Open, Pending{Act: a, At: e.At, From: e.At})
+		if a.Kind.Of().Rules().Early && !a.Unowed {
+			v.owe(a)
+		}
 		v.moves(e.At)
 		v.begin(a.Kind.Step(), a.Pass, e.At)
 		return
@@ -520,8 +523,7 @@ func (s *State) done(v *Visit, a act.Act, e *Event, sum string) {
 		return
 	}
 	if r.Owes != "" && !a.Unowed {
-		v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool { return o.Kind == a.Kind && o.Of() == a.Of() })
-		v.Owed = append(v.Owed, a)
+		v.owe(a)
 	}
 	if r.Gives {
 		v.Kept = sum

@@ -172,6 +172,12 @@ func (v *Visit) goOn() {
 	v.Failure, v.Waits, v.Why, v.Held, v.HookRan = nil, time.Time{}, "", time.Time{}, time.Time{}
 }
 
+// owe takes into what is owed what an act has done, once for each thing that is undone.
+func (v *Visit) owe(a act.Act) {
+	v.Owed = slices.DeleteFunc(v.Owed, func(o act.Act) bool { return o.Kind == a.Kind && o.Of() == a.Of() })
+	v.Owed = append(v.Owed, a)
+}
+
 // Owing is what of that is undone in the visit itself: not what has a day of its own, and not media of a guest before it
 // is back, or where it stays elsewhere.
 func (v *Visit) Owing() []act.Act {
@@ -327,6 +333,9 @@ func (v *Visit) Away() []fit.Move {
 func (s *State) settle(v *Visit) {
 	if v.Phase != Closing || v.Keeps || len(v.Owing()) > 0 || len(v.Away()) > 0 {
 		return
+	}
+	if slices.ContainsFunc(s.Open, func(p Pending) bool { return p.Act.Visit() == v.Host && p.Act.Kind != act.Claim }) {
+		return // how that came out is still to be told, or whose it is from now on
 	}
 	_, more := s.hook(v, place{})
 	if !more && len(s.uncopied(v)) == 0 || v.Ahead || s.End != nil || v.Skip {
