@@ -117,7 +117,7 @@ func TestDeathAmongGuestsOfAllKinds(t *testing.T) {
 func TestDeathAmongHooks(t *testing.T) {
 	begin := func(h *harness) (*course.State, error) {
 		h.brief = func(b *plan.Brief) {
-			b.Temporary = []act.Lent{{Unit: "chrony.service"}}
+			b.Temporary = []act.Lent{{Unit: "chrony.service"}, {Setting: "vm.swappiness", To: "1"}}
 			for _, of := range act.HookPoints() {
 				for _, before := range []bool{true, false} {
 					if of != "round" && of != "return" {
@@ -138,6 +138,9 @@ func TestDeathAmongHooks(t *testing.T) {
 		}
 		if c, _ := h.read("jacana").Component("set:service/chrony", ""); c.Version != "enabled, running" {
 			t.Errorf("chrony is %q", c.Version)
+		}
+		if c, _ := h.read("jacana").Component(act.KernelSetting("vm.swappiness"), ""); c.Version != "60" {
+			t.Errorf("swappiness is %q", c.Version)
 		}
 		if want := 2 * (len(act.HookPoints()) - 2); n != want {
 			t.Errorf("%d hooks ran, want %d", n, want)

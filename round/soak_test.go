@@ -121,7 +121,7 @@ func (s soak) brief(hosts []string) func(*plan.Brief) {
 			b.Snapshots = []plan.Safety{{Guests: []string{"c01*"}, For: time.Hour}}
 		}
 		if one(3) {
-			b.Temporary = []act.Lent{{Unit: "chrony.service"}}
+			b.Temporary = []act.Lent{{Unit: "chrony.service"}, {Setting: "vm.swappiness", To: "1"}}
 		}
 		points := act.HookPoints()
 		for range r.Intn(4) {

@@ -446,24 +446,30 @@ func (w *World) restartServices(h *Host, a act.Act, _ []byte) (Answer, error) {
 	return Answer{Receipt: connector.Receipt{Task: w.begin(t, 5*time.Second)}}, nil
 }
 
-// lend stops or starts a service.
+// lend stops or starts a service, or changes a setting of the kernel.
 func (w *World) lend(h *Host, a act.Act, _ []byte) (Answer, error) {
 	h.Reading.Components = slices.Clone(h.Reading.Components)
 	for i := range h.Reading.Components {
 		c := &h.Reading.Components[i]
-		if c.Key != a.Lent.Setting() {
+		if c.Key != a.Lent.Component() {
 			continue
 		}
+		is := a.Lent.Wants(a.Kind == act.PutBack)
 		words := strings.Split(c.Version, ", ")
 		words = slices.DeleteFunc(words, func(w string) bool { return w == "running" || w == "" })
-		if a.Lent.Starts != (a.Kind == act.PutBack) {
-			words = append(words, "running")
+		if is == act.ServiceRuns {
+			words = append(words, is)
 		}
-		c.Version = cmp.Or(strings.Join(words, ", "), "stopped")
+		switch was := c.Version; {
+		case a.Lent.Setting == "":
+			c.Version = cmp.Or(strings.Join(words, ", "), is)
+		case a.Kind == act.Lend || !a.Lent.Back(was): // else it is somebody else's by now
+			c.Version = is
+		}
 		w.act("%s on %s", a.Says(), h.Name)
 		return Answer{}, nil
 	}
-	return Answer{}, fmt.Errorf("%s has no service %s", h.Name, a.Lent.Unit)
+	return Answer{}, fmt.Errorf("%s has no %s", h.Name, a.Lent.Title())
 }
 
 func (w *World) restart(h *Host, a act.Act, _ []byte) (Answer, error) {

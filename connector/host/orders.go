@@ -77,8 +77,8 @@ var orders = map[act.Name]func(*session, context.Context, connector.Order) (conn
 	act.Close:   (*session).shut,
 	act.Stage:   (*session).stage,
 	act.RunHook: (*session).hook,
-	act.Lend:    plainly("service", lent),
-	act.PutBack: plainly("service", lent),
+	act.Lend:    lent,
+	act.PutBack: lent,
 	act.Unstage: plainly("unstage", staged),
 	act.Backup:  (*session).backup,
 	act.Restore: (*session).restore,
@@ -137,9 +137,18 @@ func packages(o connector.Order) (out []string) {
 	return out
 }
 
-// lent is what is done to a service.
-func lent(o connector.Order) []string {
-	return []string{map[bool]string{true: "start", false: "stop"}[o.Lent.Starts != (o.Kind == act.PutBack)], o.Lent.Unit}
+// lent changes a service or a setting for a time, or puts it back.
+func lent(s *session, ctx context.Context, o connector.Order) (connector.Receipt, error) {
+	verb, args := "service", []string{"stop", o.Lent.Unit}
+	switch is := o.Lent.Wants(o.Kind == act.PutBack); {
+	case o.Lent.Setting != "" && o.Kind == act.PutBack:
+		verb, args = "setting", []string{o.Lent.Setting, is, o.Lent.To}
+	case o.Lent.Setting != "":
+		verb, args = "setting", []string{o.Lent.Setting, is}
+	case is == act.ServiceRuns:
+		args[0] = "start"
+	}
+	return connector.Receipt{}, s.tell(ctx, o, nil, io.Discard, verb, args...)
 }
 
 // staged are files that wait on the host, by the names that the wrapper gives them.

@@ -17,6 +17,7 @@ func machine() fstest.MapFS {
 	f := func(s string) *fstest.MapFile { return &fstest.MapFile{Data: []byte(s)} }
 	return fstest.MapFS{
 		"proc/sys/kernel/osrelease":      f("6.1.0-31-amd64\n"),
+		"proc/sys/vm/swappiness":         f("60\n"),
 		"proc/sys/kernel/random/boot_id": f("11111111-2222-3333-4444-555555555555\n"),
 		"proc/uptime":                    f("3600.25 100\n"),
 		"proc/meminfo":                   f("MemTotal:       16384000 kB\nMemFree: 1 kB\n"),
@@ -158,7 +159,7 @@ func TestReplacedProgramsAreToldWithWhoRunsThem(t *testing.T) {
 		t.Errorf("qemu is held by %+v", q.Holders)
 	}
 	for key, want := range map[estate.Key]string{"set:kernel-argument/iommu": "pt", "set:kernel-argument/quiet": "set",
-		"set:name-server/1": "10.20.0.53", "set:service/ssh": "enabled, running"} {
+		"set:name-server/1": "10.20.0.53", "set:service/ssh": "enabled, running", "set:kernel-setting/vm.swappiness": "60"} {
 		if c, _ := r.Component(key, ""); c.Version != want {
 			t.Errorf("%s is %q, want %q", key, c.Version, want)
 		}

@@ -113,6 +113,13 @@ if wants settings; then
 		/etc/ntpsec/ntp.conf /etc/systemd/timesyncd.conf /etc/chrony/sources.d/*.sources
 	show /proc/cmdline "$@"
 	denied "$@"
+	set --
+	for f in kernel/hung_task_timeout_secs kernel/nmi_watchdog kernel/numa_balancing kernel/panic kernel/panic_on_oops kernel/softlockup_panic kernel/watchdog_thresh \
+		net/core/netdev_max_backlog net/core/rmem_max net/core/somaxconn net/core/wmem_max vm/dirty_background_ratio vm/dirty_ratio vm/max_map_count vm/swappiness vm/zone_reclaim_mode; do
+		set -- "$@" "/proc/sys/$f"
+	done
+	show "$@"
+	denied "$@"
 	bounded find /etc/localtime ! -lname '*[[:cntrl:]]*' -printf '@%p\0%l\n' 2>/dev/null
 	names /etc/systemd/system/*.wants/*.service
 	ask 'nft list ruleset' nft list ruleset

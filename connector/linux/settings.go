@@ -1,16 +1,19 @@
 package linux
 
 import (
+	"errors"
+	"io/fs"
 	"path"
 	"slices"
 	"strconv"
 	"strings"
 
+	"yareharbour/core/act"
 	"yareharbour/core/estate"
 )
 
-// settings reads kernel arguments, name servers, time zone and time servers, the firewall's default, and which services
-// are enabled and run.
+// settings reads kernel arguments, name servers, time zone and time servers, the firewall's default, a few settings
+// of the kernel, and which services are enabled and run.
 func (m Machine) settings(r *estate.Reading, all []process) error {
 	line, err := m.text("proc/cmdline")
 	if err != nil {
@@ -47,6 +50,15 @@ func (m Machine) settings(r *estate.Reading, all []process) error {
 		set("time-server/"+strconv.Itoa(i+1), s)
 	}
 	r.Components = append(r.Components, m.firewall())
+	for _, name := range act.KernelSettings {
+		switch value, err := m.text("proc/sys/" + strings.ReplaceAll(name, ".", "/")); {
+		case err == nil && value != "":
+			r.Components = append(r.Components, estate.Component{Key: act.KernelSetting(name), Version: value})
+		case err == nil, errors.Is(err, fs.ErrNotExist): // its kernel has none
+		default:
+			r.Components = append(r.Components, estate.Component{Key: act.KernelSetting(name), Unread: err.Error()})
+		}
+	}
 	for name, words := range m.services(all) {
 		set("service/"+strings.TrimSuffix(name, ".service"), strings.Join(words, ", "))
 	}

@@ -234,6 +234,21 @@ services() {
 	fi
 }
 
+# setting changes a setting of the kernel until the next restart: one of few, none of which cuts the host off or lets anybody run anything. With a third word it is changed only where it
+# is that now: somebody else's stays.
+setting() {
+	case $1 in
+	kernel.hung_task_timeout_secs | kernel.nmi_watchdog | kernel.numa_balancing | kernel.panic | kernel.panic_on_oops | kernel.softlockup_panic | kernel.watchdog_thresh | \
+		net.core.netdev_max_backlog | net.core.rmem_max | net.core.somaxconn | net.core.wmem_max | vm.dirty_background_ratio | vm.dirty_ratio | vm.max_map_count | vm.swappiness | \
+		vm.zone_reclaim_mode) ;;
+	*) refuse "$(said "$1") is no setting that is changed here" ;;
+	esac
+	number "$2"
+	at=/proc/sys/$(echo "$1" | tr . /)
+	[ $# = 2 ] || [ "$(cat "$at")" = "$3" ] || return 0
+	failed=$({ echo "$2" >"$at"; } 2>&1) || refuse "$1 can't be set to $2: $(said "$failed")"
+}
+
 # hook runs a program of the site's own as whoever logs in here, with what comes on standard input. Neither it nor a directory above it may be written by anybody but root and him.
 hook() {
 	number "$1"
@@ -385,6 +400,10 @@ order() {
 		;;
 	services) services restart "$@" ;;
 	service) services "$@" ;;
+	setting)
+		note "round $round sets $(said "$*")"
+		setting "$@"
+		;;
 	restart) restart "$@" ;;
 	backup) backup ;;
 	restore)

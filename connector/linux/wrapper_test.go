@@ -12,6 +12,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"yareharbour/core/act"
 )
 
 // bench is a wrapper in a directory of its own, run by each shell that is here.
@@ -300,7 +302,9 @@ func TestTheWrapperTakesOnlyWords(t *testing.T) {
 			b.Errorf("%v was made", left)
 		}
 		for _, args := range [][]string{{"services", "a; reboot"}, {"service", "stop", "sshd.service"}, {"service", "stop", "libvirtd.service"},
-			{"service", "stop", "dbus.service"}, {"service", "mask", "x.service"}, {"service", "stop", "$(id).service"}, {"install", "x;y=1"},
+			{"service", "stop", "dbus.service"}, {"service", "mask", "x.service"}, {"service", "stop", "$(id).service"},
+			{"setting", "kernel.core_pattern", "1"}, {"setting", "vm.swappiness", "1;id"}, {"setting", "vm/../kernel/core_pattern", "1"}, {"setting", "", "1"},
+			{"install", "x;y=1"},
 			{"install", "@../../etc/passwd/x=1"}, {"install", "$(id)=1"}, {"format"},
 			{"stage", "../x", "deb", "1", "0"}, {"install", "@0123.deb/x=1"}} {
 			code, said := b.order(1, "R", args[0], args[1:]...)
@@ -310,6 +314,43 @@ func TestTheWrapperTakesOnlyWords(t *testing.T) {
 			b.Error("it knows a word that it should not")
 		}
 	})
+}
+
+// Settings of the kernel are changed that yare names, and no others; one that is put back is left as it is where somebody
+// else has changed it since.
+func TestTheWrapperChangesSettings(t *testing.T) {
+	onShells(t, func(b *bench) {
+		text := strings.ReplaceAll(b.file("wrapper"), "at=/proc/sys/", "at="+b.dir+"/sys/")
+		if err := os.WriteFile(filepath.Join(b.dir, "wrapper"), []byte(text), 0o700); err != nil {
+			b.Fatal(err)
+		}
+		at := func(name string) string { return "sys/" + strings.ReplaceAll(name, ".", "/") }
+		for _, name := range append(act.KernelSettings, "kernel.sysrq") {
+			if err := os.MkdirAll(filepath.Dir(filepath.Join(b.dir, at(name))), 0o700); err != nil {
+				b.Fatal(err)
+			}
+			b.write(at(name), "60\n")
+			code, said := b.order(1, "R", "setting", name, "1")
+			if want := map[bool]int{true: 0, false: 72}[name != "kernel.sysrq"]; code != want || b.file(at(name)) != map[int]string{0: "1\n", 72: "60\n"}[want] {
+				b.Errorf("%s: it ends with %d and is %q: %s", name, code, b.file(at(name)), said)
+			}
+		}
+		for _, c := range []struct{ is, want string }{{"1\n", "60\n"}, {"30\n", "30\n"}} {
+			b.write(at("vm.swappiness"), c.is)
+			if code, said := b.order(1, "R", "setting", "vm.swappiness", "60", "1"); code != 0 || b.file(at("vm.swappiness")) != c.want {
+				b.Errorf("put back from %q it is %q: %d, %s", c.is, b.file(at("vm.swappiness")), code, said)
+			}
+		}
+		if err := os.Remove(filepath.Join(b.dir, at("vm.dirty_ratio"))); err != nil {
+			b.Fatal(err)
+		}
+		if err := os.Mkdir(filepath.Join(b.dir, at("vm.dirty_ratio")), 0o700); err != nil { // it can't be written
+			b.Fatal(err)
+		}
+		if code, said := b.order(1, "R", "setting", "vm.dirty_ratio", "1"); code != 72 || !strings.Contains(said, "can't be set to 1") {
+			b.Errorf("%d, %s", code, said)
+		}
+	}, "dash", "busybox", "bash")
 }
 
 // What goes on by itself is told: it runs, it is done with its status, it was ended from outside, it was lost to a

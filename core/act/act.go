@@ -57,7 +57,7 @@ type Act struct {
 	Copy *estate.Snapshot `json:"copy,omitempty"`
 	// Unowed tells that what it does is not undone again.
 	Unowed bool `json:"unowed,omitempty"`
-	// Lent is the service that is changed for the time of the visit, as it is then.
+	// Lent is the service or setting that is changed for the time of the visit, as it is then.
 	Lent *Lent `json:"lent,omitempty"`
 	// Hook is the program that is run, as the Index-th of the round's hooks, and Facts what it finds on its input.
 	Hook   *Hook           `json:"hook,omitempty"`
@@ -106,7 +106,7 @@ func (a Act) UID() string { return cmp.Or(a.GuestID, a.Guest) }
 // Of is what of its host the act is about, where something is owed of that: its guest, or a service; "" for the host.
 func (a Act) Of() string {
 	if a.Lent != nil {
-		return a.Lent.Unit
+		return a.Lent.Title()
 	}
 	return a.UID()
 }

@@ -43,7 +43,8 @@ func TestParseHook(t *testing.T) {
 
 // A temporary change is read as it was written; what would cut the host off is refused.
 func TestParseLent(t *testing.T) {
-	for text, want := range map[string]Lent{"stop chrony.service": {"chrony.service", false}, "start  sshd.service": {"sshd.service", true}} {
+	for text, want := range map[string]Lent{"stop chrony.service": {Unit: "chrony.service"}, "start  sshd.service": {Unit: "sshd.service", Starts: true},
+		"set vm.swappiness=0": {Setting: "vm.swappiness", To: "0"}} {
 		if l, err := ParseLent(text); err != nil || l != want || strings.Join(strings.Fields(text), " ") != l.Says() {
 			t.Errorf("%s: %+v, %v", text, l, err)
 		}
@@ -53,6 +54,8 @@ func TestParseLent(t *testing.T) {
 		"stop chrony": "no service's name", "stop .service": "no service's name", "stop a/b.service": "no service's name", "stop -x.service": "no service's name",
 		"stop *.service": "no service's name", "stop ssh.service": "reached through it", "stop libvirtd.service": "reached through it",
 		"stop virtqemud.service": "reached through it", "stop dbus.service": "reached through it",
+		"set vm.swappiness": "is no number", "set vm.swappiness=-1": "is no number", "set vm.swappiness=010": "is no number", "set vm.swappiness=1k": "is no number",
+		"set kernel.core_pattern=1": "no setting that is changed", "set net.ipv6.conf.all.disable_ipv6=1": "no setting that is changed", "set =1": "no setting",
 	} {
 		if l, err := ParseLent(text); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q is %+v, %v", text, l, err)

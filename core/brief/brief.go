@@ -209,7 +209,7 @@ var Settings = []*Setting{
 		func(h act.Hook) string { return h.Says() })),
 	span("clear-tasks", "take tasks out of a BMC's queue that have waited there for so long, before the host is visited",
 		func(b *plan.Brief) *time.Duration { return &b.ClearTasks }),
-	list("temporary", Lines, "\"stop NAME.service\" or \"start NAME.service\": a service that is changed for the time of each visit",
+	list("temporary", Lines, "\"stop NAME.service\", \"start NAME.service\" or \"set NAME=NUMBER\", a setting of the kernel: changed for the time of each visit",
 		func(b *plan.Brief) *[]act.Lent { return &b.Temporary }, func(w string, _ *time.Location) (act.Lent, error) { return act.ParseLent(w) },
 		act.Lent.Says),
 	emptying(span("patience", "how long a host is waited for beyond the usual (usual: the cluster's own, or 20m)",

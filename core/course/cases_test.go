@@ -374,6 +374,24 @@ plan a k/
 journal a: began checked lend:x stage:k put:k proving
 ⇒ record proven a:
 
+# temporary changes: a setting of the kernel is changed, and what it was is remembered
+brief temporary==1
+plan a k/host
+journal a: began checked
+⇒ begin temporary change vm.swappiness a
+
+# temporary changes: a setting that is so already is left alone
+brief temporary==60
+plan a k/host
+journal a: began checked
+⇒ begin stage k a
+
+# temporary changes: a setting is put back to what it was
+brief temporary==1
+plan a k/
+journal a: began checked lend:=1 stage:k put:k proving proven
+⇒ begin put back vm.swappiness a
+
 # guests in their order: the one that others come after is started first
 hosts a:g1,g2 b c
 plan a k/host rests:g2~g1,g1

@@ -92,7 +92,7 @@ func (s *State) Debts(readings map[string]*estate.Reading) (out []Debt) {
 		}
 		for _, a := range v.Owed {
 			if a.Lent != nil {
-				if runs, unread := a.Lent.Runs(r); r != nil && unread == nil && runs != a.Lent.Starts {
+				if is, unread := a.Lent.Is(r); r != nil && unread == nil && a.Lent.Back(is) {
 					continue // it is as it was
 				}
 			}

@@ -98,7 +98,8 @@ func (sc *scene) hosts(words []string) {
 			}
 			r.Components = append(r.Components, c)
 		}
-		r.Components = append(r.Components, estate.Component{Key: "set:service/x", Version: "enabled, running"})
+		r.Components = append(r.Components, estate.Component{Key: "set:service/x", Version: "enabled, running"},
+			estate.Component{Key: act.KernelSetting("vm.swappiness"), Version: "60"})
 		for _, g := range strings.Split(guests, ",") {
 			if name, ok := strings.CutSuffix(g, "/off"); ok {
 				r.Guests = append(r.Guests,
@@ -157,8 +158,8 @@ func (sc *scene) brief(words []string) {
 				h.Wait = []int{75}
 			}
 			sc.plan.Brief.Hooks = append(sc.plan.Brief.Hooks, h)
-		case "temporary": // temporary=x is stopped
-			sc.plan.Brief.Temporary = append(sc.plan.Brief.Temporary, act.Lent{Unit: v + ".service"})
+		case "temporary": // temporary=x is stopped, temporary==1 sets vm.swappiness
+			sc.plan.Brief.Temporary = append(sc.plan.Brief.Temporary, lentOf(v))
 		case "snapshot": // snapshot=g1 is kept for a day
 			sc.plan.Brief.Snapshots = append(sc.plan.Brief.Snapshots, plan.Safety{Guests: []string{v}, For: 24 * time.Hour})
 		case "converge":
@@ -548,7 +549,11 @@ func (sc *scene) act(kind, arg, until string) {
 		a.Pass, _ = strconv.Atoi(pass)
 		a.Hook = &sc.s.Plan.Brief.Hooks[a.Index]
 	case "lend", "putback":
-		a.Lent = &act.Lent{Unit: arg + ".service"}
+		l := lentOf(arg)
+		if l.Setting != "" {
+			l.From = "60"
+		}
+		a.Lent = &l
 	case "unstage":
 		a.Staged = v.Unstages
 	case "adopt":
@@ -633,8 +638,8 @@ func (sc *scene) brings(a act.Act) {
 	case act.Hand:
 		r.Closed = &estate.Mark{By: "op"}
 	case act.Lend, act.PutBack:
-		sc.component(a.Host, a.Lent.Setting(), func(c *estate.Component) {
-			c.Version = map[bool]string{false: "enabled", true: "enabled, running"}[a.Kind == act.PutBack]
+		sc.component(a.Host, a.Lent.Component(), func(c *estate.Component) {
+			c.Version = a.Lent.Wants(a.Kind == act.PutBack)
 		})
 	case act.Clear:
 		r.BMC.Waiting = nil
@@ -826,6 +831,10 @@ func (sc *scene) seenOn(w string) {
 	case word == "psu":
 		r.Health = append(slices.Clone(r.Health), estate.Health{Item: "power supply 2", Detail: "it is dead"})
 	case word == "x": // the service x
+		if strings.HasPrefix(arg, "=") {
+			sc.component(host, act.KernelSetting("vm.swappiness"), func(c *estate.Component) { c.Version = arg[1:] })
+			break
+		}
 		sc.component(host, "set:service/x", func(c *estate.Component) { c.Version = arg })
 	case word == "agents": // those of these guests answer, and no others
 		r.Guests = slices.Clone(r.Guests)
@@ -902,13 +911,21 @@ func (sc *scene) seenOn(w string) {
 	}
 }
 
+// lentOf is what "x" stands for, a service that is stopped, or "=1", the kernel's swappiness.
+func lentOf(word string) act.Lent {
+	if to, ok := strings.CutPrefix(word, "="); ok {
+		return act.Lent{Setting: "vm.swappiness", To: to}
+	}
+	return act.Lent{Unit: word + ".service"}
+}
+
 // says writes a decision as the notation has it.
 func (sc *scene) says(d Decision) (out []string) {
 	word := func(a *act.Act) string {
 		name := string(a.Kind)
 		switch {
 		case a.Lent != nil:
-			return string(a.Kind) + " " + a.Lent.Unit + " " + a.Host
+			return string(a.Kind) + " " + a.Lent.Title() + " " + a.Host
 		case a.Hook != nil:
 			return fmt.Sprintf("hook %s %s", strings.ReplaceAll(a.Hook.Point(), " ", "-"), a.Host)
 		case a.Guest != "" && a.To == "":

@@ -153,9 +153,9 @@ func worse(was, now *estate.Condition) (out []string) {
 	return out
 }
 
-// lent tells whether the component is a service that is changed for the time of the visit.
+// lent tells whether the component is what is changed for the time of the visit.
 func lent(v *Visit, k estate.Key) bool {
-	return slices.ContainsFunc(v.Owed, func(a act.Act) bool { return a.Lent != nil && a.Lent.Setting() == k })
+	return slices.ContainsFunc(v.Owed, func(a act.Act) bool { return a.Lent != nil && a.Lent.Component() == k })
 }
 
 // unasked lists components that changed though nobody asked for it, and services that still run what was replaced and

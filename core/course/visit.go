@@ -444,18 +444,22 @@ func (t *turn) adopts(v *Visit) bool {
 	return true
 }
 
-// lends changes services for the time of the visit, those that are not so already.
+// lends changes services and settings for the time of the visit, those that are not so already.
 func (t *turn) lends(v *Visit) bool {
 	for i := range t.s.Plan.Brief.Temporary {
-		l := &t.s.Plan.Brief.Temporary[i]
-		if slices.ContainsFunc(v.Acts, func(a act.Act) bool { return a.Kind == act.Lend && *a.Lent == *l }) {
+		l := t.s.Plan.Brief.Temporary[i]
+		if slices.ContainsFunc(v.Acts, func(a act.Act) bool { return a.Kind == act.Lend && a.Lent.Says() == l.Says() }) {
 			continue
 		}
 		if t.busy(v.Host) > 0 || !t.fresh(v.Host, estate.SettingItems) {
 			return true
 		}
-		if runs, unread := l.Runs(t.f.Readings[v.Host]); unread != nil || runs != l.Starts {
-			t.start(v, act.Act{Kind: act.Lend, Lent: l})
+		is, unread := l.Is(t.f.Readings[v.Host])
+		if l.Setting != "" {
+			l.From = is
+		}
+		if unread != nil || is != l.Wants(false) {
+			t.start(v, act.Act{Kind: act.Lend, Lent: &l})
 			return true
 		}
 	}

@@ -222,7 +222,7 @@ func Owes(a act.Act) string {
 		says += ": " + a.Image
 	}
 	if a.Lent != nil {
-		says = a.Lent.Unit + " " + says
+		says = a.Lent.Title() + " " + says
 	}
 	return says
 }

@@ -272,7 +272,7 @@ func TestWhatWasLentIsNotUnasked(t *testing.T) {
 		t.Errorf("%v", got)
 	}
 	v.Owed = nil
-	if got := unasked(v, r); len(got) != 1 || !strings.Contains(got[0], "set:service/x went from enabled, running to enabled") {
+	if got := unasked(v, r); len(got) != 1 || !strings.Contains(got[0], "set:service/x went from enabled, running to stopped") {
 		t.Errorf("%v", got)
 	}
 }

@@ -67,7 +67,7 @@ type Brief struct {
 	Hooks []act.Hook `json:"hooks,omitempty"`
 	// ClearTasks is for how long a task has waited in a host's BMC that its visit takes out of the queue first; 0: none is.
 	ClearTasks time.Duration `json:"clear_tasks,omitempty"`
-	// Temporary are services that are changed for the time of each visit.
+	// Temporary are services and settings that are changed for the time of each visit.
 	Temporary []act.Lent `json:"temporary,omitempty"`
 	// Adopts is a host that a lost round left closed: its mark is made this round's, and the host is brought to an end
 	// as any other.

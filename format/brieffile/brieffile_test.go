@@ -39,7 +39,7 @@ func full() plan.Brief {
 	b.Converge = plan.LeaveIt
 	b.Snapshots = []plan.Safety{{Guests: []string{"traffic-db-1", "#batch"}, For: 14 * 24 * time.Hour}}
 	b.ClearTasks = 48 * time.Hour
-	b.Temporary = []act.Lent{{Unit: "chrony.service"}, {Unit: "tftpd.service", Starts: true}}
+	b.Temporary = []act.Lent{{Unit: "chrony.service"}, {Unit: "tftpd.service", Starts: true}, {Setting: "vm.swappiness", To: "1"}}
 	b.Hooks = []act.Hook{{Before: true, Of: "visit", OnHost: true, Program: "/opt/site/pause", Args: []string{"one", "two"},
 		Within: 2 * time.Minute, GoOn: []int{0, 3}, Wait: []int{75}, Repeats: true},
 		{Of: "round", Program: "/opt/site/told", Args: []string{}, Within: time.Minute, GoOn: []int{0}}}
@@ -176,7 +176,8 @@ func TestWords(t *testing.T) {
 		"'radar-*=leave' --guest '#batch=cold' --snapshot 'traffic-db-1,#batch=336h' " +
 		"--window 2026-11-22T22:00:00Z/2026-11-23T04:00:00Z --window " +
 		"2026-11-23T22:00:00Z/2026-11-24T04:00:00Z --hook 'before visit on host within 2m go-on 0,3 wait 75 repeatable: " +
-		"/opt/site/pause one two' --hook 'after round: /opt/site/told' --clear-tasks 48h --temporary 'stop chrony.service' --temporary 'start tftpd.service' --patience 5m"
+		"/opt/site/pause one two' --hook 'after round: /opt/site/told' --clear-tasks 48h --temporary 'stop chrony.service' --temporary 'start tftpd.service' " +
+		"--temporary 'set vm.swappiness=1' --patience 5m"
 	if got := strings.Join(brief.Words(full(), usual), " "); got != want {
 		t.Errorf("%s\n%s", got, want)
 	}

@@ -5,6 +5,7 @@ import (
 	"hash/fnv"
 	"time"
 
+	"yareharbour/core/act"
 	"yareharbour/core/estate"
 	"yareharbour/sim"
 )
@@ -27,6 +28,7 @@ var inLine = []estate.Component{
 	{Key: "fw:ulva-w31", Version: "1.9", Model: "Ulva W31", Device: "bay 2", Class: "disk"},
 	{Key: "set:service/chrony", Version: "enabled, running"},
 	{Key: "set:service/ssh", Version: "enabled, running"},
+	{Key: act.KernelSetting("vm.swappiness"), Version: "60"},
 	{Key: "set:kernel-argument/iommu", Version: "pt"},
 	{Key: "set:name-server/1", Version: "10.20.0.53"},
 	{Key: "set:name-server/2", Version: "10.20.1.53"},
