@@ -107,6 +107,9 @@ func visitLines(p *plan.Plan, i int, words []string) (s said) {
 	if len(v.Clears) > 0 {
 		s.add("   first   clear from its BMC's queue: %s", strings.Join(v.Clears, ", "))
 	}
+	for _, l := range p.Brief.Temporary {
+		s.add("   first   %s for the time of the visit", l.Says())
+	}
 	if v.Rehearses {
 		s.add("   pass 1  a restart before anything is changed")
 	}
@@ -121,6 +124,11 @@ func visitLines(p *plan.Plan, i int, words []string) (s said) {
 			if l != "" {
 				s.add("   %-7s %s", word, l)
 			}
+		}
+	}
+	for _, h := range p.Brief.Hooks {
+		if h.Of != "round" {
+			each("hook", h.Says())
 		}
 	}
 	none, others := v.Backs()

@@ -419,3 +419,13 @@ func TestManyHostsAreCounted(t *testing.T) {
 		t.Errorf("%s", got)
 	}
 }
+
+// A plan's document tells of what is done beside the changes: temporary changes, and programs of the site's own.
+func TestAPlanTellsOfWhatIsDoneBesideChanges(t *testing.T) {
+	p := &plan.Plan{Brief: plan.Brief{Cluster: "c", Temporary: []act.Lent{{Setting: "vm.swappiness", To: "1"}},
+		Hooks: []act.Hook{{Of: "visit", Program: "/x"}, {Of: "round", Program: "/y"}}}, Visits: []plan.Visit{{Host: "a"}}}
+	text := strings.Join(visitLines(p, 0, nil), "\n")
+	if !strings.Contains(text, "first   set vm.swappiness=1 for the time of the visit\n") || !strings.Contains(text, ": /x") || strings.Contains(text, "/y") {
+		t.Error(text)
+	}
+}
