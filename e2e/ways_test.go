@@ -323,7 +323,7 @@ func TestConfigurationsThatWereKept(t *testing.T) {
 	t.Parallel()
 	dir := demoState(t, 2000)
 	walk(t, dir, []step{
-		{"backup list", 0, []string{"no round has kept a configuration yet"}},
+		{"backup list", 0, []string{"none is kept: a round keeps"}},
 		{"backup diff knot", 1, nil},
 		{"round start vts/knot --reason one", 0, nil},
 		{"backup list vts", 0, []string{"knot", "knot.json"}},

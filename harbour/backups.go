@@ -88,6 +88,9 @@ func (h *house) Backup(host, round string, back int) (b view.Backup, err error) 
 	if err != nil {
 		return b, err
 	}
+	if len(all) == 0 {
+		return b, fmt.Errorf("there is no copy of the configuration of %s: a round keeps one before the first change", host)
+	}
 	i := 0
 	if round != "" {
 		var found []int
@@ -103,8 +106,7 @@ func (h *house) Backup(host, round string, back int) (b view.Backup, err error) 
 		i = found[0]
 	}
 	if i += back; i >= len(all) {
-		return b, fmt.Errorf("of %s there is no copy of its configuration further back: \"yare backup list %s\" lists those that there are; a round keeps "+
-			"one before the first change", host, host)
+		return b, fmt.Errorf("of %s there is no copy of its configuration further back: \"yare backup list %s\" lists those that there are", host, host)
 	}
 	return all[i], nil
 }

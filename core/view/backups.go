@@ -17,6 +17,6 @@ func OfBackups(all []Backup) Document {
 	d := List("backups", all, Columns("host", "taken", "round", "size", "file"), func(b *Backup) []any {
 		return []any{b.Host, b.Taken, b.Round, Bytes(b.Size), b.File}
 	})
-	d.Table.Empty = "no round has kept a configuration yet: it does before the first change of a host"
+	d.Table.Empty = "none is kept: a round keeps the configuration of a host before its first change"
 	return d
 }
