@@ -934,6 +934,31 @@ plan a i
 journal a: began checked move:g1>b close mount:i give unmount/failed unmount/failed unmount/failed
 ⇒ begin hand over a
 
+# nor what can't be asked
+plan a i
+journal a: began checked move:g1>b close mount:i waits +20m blocked
+seen a.silent a.bmc-silent
+⇒ record blocked a: before it can take the image i.file out
+
+# which is told once
+plan a i
+journal a: began checked move:g1>b close mount:i waits +20m blocked blocked
+seen a.silent a.bmc-silent
+⇒ end failed
+
+# and whoever takes the host over knows of it
+plan a i
+journal a: began checked move:g1>b close mount:i waits +20m blocked blocked give
+seen a.silent a.bmc-silent
+⇒ record handed over a: … owed: … is to start from an image once: i.file
+
+# what is undone after a failure waits for no hook
+brief hook=before-restart/host
+plan a i
+journal a: began checked move:g1>b close mount:i blocked
+seen a.silent
+⇒ begin take out image a
+
 # one that went in by half is taken out again too
 plan a i
 journal a: began checked move:g1>b close mount:i/failed mount:i/failed

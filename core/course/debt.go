@@ -87,7 +87,7 @@ func (s *State) Debts(readings map[string]*estate.Reading) (out []Debt) {
 		r := readings[v.Host]
 		open := r.Reached() && r.Closed == nil
 		closed := v.Closed() || v.Phase == HandedOver && (v.Did(act.Close, 0) || v.Did(act.Adopt, 0)) && !v.Did(act.Open, 0)
-		if closed && !open {
+		if closed && !open || r.Reached() && r.Closed != nil && r.Closed.Round == s.Round {
 			d.Owed = append(d.Owed, "it is closed")
 		}
 		for _, a := range v.Owed {
@@ -114,6 +114,8 @@ func (s *State) Debts(readings map[string]*estate.Reading) (out []Debt) {
 				continue
 			case a.Kind == act.Eject:
 				seen = seenTo(a, readings)
+			case r.Pays == act.Open: // closed it would be told of above
+				seen = readings[v.Host].Reached()
 			}
 			if !seen {
 				d.Owed = append(d.Owed, notTold(a))

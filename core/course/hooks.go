@@ -88,7 +88,7 @@ func (s *State) hook(v *Visit, to place) (act.Act, bool) {
 // runs tells whether a visit goes its usual way: only then do hooks run in it. What is undone after a failure waits for no
 // program.
 func (t *turn) runs(v *Visit) bool {
-	return v.Hands == nil && !v.Ahead && v.Under() && !t.halts(v)
+	return v.Failure == nil && v.Hands == nil && !v.Ahead && v.Under() && !t.halts(v)
 }
 
 // hooks runs the next hook that comes before the visit goes on to a step, and tells whether there is one.

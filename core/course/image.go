@@ -47,10 +47,10 @@ func (v *Visit) inserted() (in bool) {
 }
 
 // unmounts takes the image out again once nothing is to start from it any more, and tells whether that is still to be
-// done. It is not taken from a host that may be running from it: what an image writes is not interrupted.
+// done. It is not taken from a host that may be running from it: what an image writes is not interrupted. Where a failure keeps it in, it stays owed.
 func (t *turn) unmounts(v *Visit, done bool) bool {
 	m := v.mounted()
-	if m == nil || !done && !v.Did(act.Boot, m.Index) && !v.Without(m.Index) {
+	if m == nil || v.Unpaid != "" || !done && !v.Did(act.Boot, m.Index) && !v.Without(m.Index) {
 		return false
 	}
 	own := func(kind act.Name) bool {

@@ -276,3 +276,49 @@ func TestWhatWasLentIsNotUnasked(t *testing.T) {
 		t.Errorf("%v", got)
 	}
 }
+
+// A host that is off shows neither that a snapshot is gone nor that a medium is in again; and a close of which nobody knows
+// how it came out is told as what the host shows.
+func TestAHostThatIsOffPaysNoDebt(t *testing.T) {
+	owed := func(sc *scene) string {
+		var out []string
+		for _, d := range sc.s.Debts(sc.f.Readings) {
+			out = append(out, d.Owed...)
+		}
+		return strings.Join(out, "; ")
+	}
+	sc := state(t, "brief snapshot=g1\nhosts a:g1 b c\nplan a k/host ejects:g1 moves:g1>b\njournal a: began checked stage:k eject:g1 move:g1>b close copy:g1@b put:k")
+	g := &sc.f.Readings["b"].Guests[slices.IndexFunc(sc.f.Readings["b"].Guests, func(g estate.Guest) bool { return g.Name == "g1" })]
+	if len(g.Snapshots) == 0 {
+		t.Fatal("no snapshot was made")
+	}
+	const snapshot, medium = "g1: has a snapshot", "g1: lacks a medium"
+	if got := owed(sc); !strings.Contains(got, snapshot) || !strings.Contains(got, medium) {
+		t.Errorf("first it owes %q", got)
+	}
+	off := &estate.Reading{Host: "b", BMC: estate.BMC{Power: "Off"}}
+	for _, s := range estate.SectionNames {
+		off.SetSection(estate.Section{Name: s, At: noon, Err: map[bool]string{false: "no answer"}[s == estate.BMCState]})
+	}
+	if sc.f.Readings["b"] = off; !off.Off() {
+		t.Fatal("it is not off")
+	}
+	if got := owed(sc); !strings.Contains(got, snapshot) || !strings.Contains(got, medium) {
+		t.Errorf("with the host off it owes %q", got)
+	}
+
+	sc = state(t, "brief hand=close\nplan a keeps\njournal a: began checked close/quiet close/overdue handed")
+	for mark, want := range map[string]string{"R": "it is closed", "": "", "other": ""} {
+		r := sc.f.Readings["a"]
+		if r.Closed = nil; mark != "" {
+			r.Closed = &estate.Mark{Round: mark}
+		}
+		if got := owed(sc); got != want {
+			t.Errorf("with the mark of %q it owes %q, want %q", mark, got, want)
+		}
+	}
+	sc.f.Readings["a"].SetSection(estate.Section{Name: estate.Host, At: noon, Err: "no answer"})
+	if got := owed(sc); !strings.Contains(got, `"close" is not known`) {
+		t.Errorf("unread it owes %q", got)
+	}
+}

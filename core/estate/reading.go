@@ -108,12 +108,12 @@ func RunsSomewhere(uid string, readings map[string]*Reading) bool {
 }
 
 // Find is the guest with that UID on the host that it is defined on. Where it is found on none, known tells whether all
-// hosts were read.
+// hosts were read: one that is off may have it too.
 func Find(uid string, readings map[string]*Reading) (host string, g *Guest, known bool) {
 	known = true
 	for h, r := range readings {
 		if !r.Read(GuestList) {
-			known = known && r.Off()
+			known = false
 			continue
 		}
 		if i := slices.IndexFunc(r.Guests, func(g Guest) bool { return g.UID() == uid }); i >= 0 {
