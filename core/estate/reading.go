@@ -3,6 +3,7 @@ package estate
 import (
 	"cmp"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -107,20 +108,23 @@ func RunsSomewhere(uid string, readings map[string]*Reading) bool {
 	return false
 }
 
-// Find is the guest with that UID on the host that it is defined on. Where it is found on none, known tells whether all
-// hosts were read: one that is off may have it too.
+// Find is the guest with that UID on the host that it is defined on; where several have it, on one where it is not off, and
+// else on the first by name. Where it is found on none, known tells whether all hosts were read: one that is off may have it
+// too.
 func Find(uid string, readings map[string]*Reading) (host string, g *Guest, known bool) {
 	known = true
-	for h, r := range readings {
+	for _, h := range slices.Sorted(maps.Keys(readings)) {
+		r := readings[h]
 		if !r.Read(GuestList) {
 			known = false
 			continue
 		}
-		if i := slices.IndexFunc(r.Guests, func(g Guest) bool { return g.UID() == uid }); i >= 0 {
-			return h, &r.Guests[i], true
+		i := slices.IndexFunc(r.Guests, func(g Guest) bool { return g.UID() == uid })
+		if i >= 0 && (g == nil || g.State == Off && r.Guests[i].State != Off) {
+			host, g = h, &r.Guests[i]
 		}
 	}
-	return "", nil, known
+	return host, g, known || g != nil
 }
 
 // Identity tells one closing from another: its round, or, of one outside any round, who closed it when.

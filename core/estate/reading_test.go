@@ -248,3 +248,31 @@ func TestWhatIsUnseenOfASection(t *testing.T) {
 		}
 	}
 }
+
+// A guest is looked for where it is on; what a host that is off has is not known.
+func TestWhereAGuestIsFound(t *testing.T) {
+	at := func(state GuestState, err string) *Reading {
+		r := &Reading{Sections: nil}
+		r.SetSection(Section{Name: GuestList, At: time.Unix(1e9, 0), Err: err})
+		if state != "" {
+			r.Guests = []Guest{{Name: "g", State: state}}
+		}
+		return r
+	}
+	for _, c := range []struct {
+		a, b  *Reading
+		host  string
+		known bool
+	}{
+		{at(Off, ""), at(Running, ""), "b", true},
+		{at(Running, ""), at(Off, ""), "a", true},
+		{at(Off, ""), at(Off, ""), "a", true},
+		{at("", ""), at("", ""), "", true},
+		{at("", ""), at("", "no answer"), "", false},
+		{at("", "no answer"), at(Off, ""), "b", true},
+	} {
+		if host, g, known := Find("g", map[string]*Reading{"a": c.a, "b": c.b}); host != c.host || known != c.known || (g == nil) != (host == "") {
+			t.Errorf("%+v, %+v: it is on %q, known %v", c.a, c.b, host, known)
+		}
+	}
+}
