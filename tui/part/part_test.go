@@ -158,8 +158,8 @@ func TestAColumnEndsWhereItsAreaDoes(t *testing.T) {
 		t.Errorf("%d rows are left", col.Left())
 	}
 	col.Line(0, Plain, "more")
-	if rows(c)[5] != "" {
-		t.Error("it writes below its area")
+	if r := rows(c); r[5] != "" || r[4] != "      five       …" {
+		t.Errorf("of what it has no room for it shows %q", r[4:])
 	}
 }
 

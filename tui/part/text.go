@@ -85,10 +85,14 @@ func (p *Column) Full() bool { return p.Y >= p.Area.Y+p.H }
 // Left is how many rows are left.
 func (p *Column) Left() int { return max(0, p.Area.Y+p.H-p.Y) }
 
-// Line writes a text, wrapped, so many cells from the left; what it is wrapped to stands two cells further in.
+// Line writes a text, wrapped, so many cells from the left; what it is wrapped to stands two cells further in. Where it has
+// no room "…" stands at the end of the last row.
 func (p *Column) Line(indent int, st Style, text string) {
 	for i, l := range Wrap(text, p.W-indent-3) {
 		if p.Full() {
+			if p.H > 0 && p.W > 0 {
+				p.C.Put(p.X+p.W-1, p.Area.Y+p.H-1, Quiet, "…")
+			}
 			return
 		}
 		in := indent
