@@ -57,7 +57,7 @@ func Draw(c *part.Canvas, l view.Lanes, host string, p Picks, a part.Area) int {
 		c.Put(a.X+2, y, part.Quiet, fmt.Sprintf("%d more ↓", rest))
 	}
 	if x := col(l.Now); x > a.X+gutter && x < a.X+a.W-1 {
-		for row := a.Y; row < y; row++ {
+		for row := a.Y + 1; row < y; row++ { // below the scale, which stays readable
 			c.Put(x, row, part.Strong|part.Bold, "┃")
 		}
 	}
