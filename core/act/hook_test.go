@@ -5,6 +5,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"yareharbour/core/estate"
 )
 
 // What a hook says is read as it was written; what means nothing is refused with what was wanted.
@@ -76,5 +78,39 @@ func TestAHookThatMayBeRunAgain(t *testing.T) {
 	}
 	if got := Tail(strings.Repeat("é", 500) + "\n end"); len(got) > 410 || !strings.HasSuffix(got, "é end") || !strings.HasPrefix(got, "… é") {
 		t.Errorf("%q", got)
+	}
+}
+
+// A setting is put back as long as it is what the visit made it; a service as long as it is not as it was. What the host's
+// kernel does not tell of is nobody's to change.
+func TestWhatIsPutBack(t *testing.T) {
+	setting, service := Lent{Setting: "vm.swappiness", To: "1", From: "60"}, Lent{Unit: "x.service"}
+	for _, c := range []struct {
+		lent       Lent
+		version    string
+		lend, back Outcome
+	}{
+		{setting, "60", NotDone, Done},
+		{setting, "1", Done, NotDone},
+		{setting, "30", NotDone, Done}, // somebody else's
+		{setting, "", Untold, Untold},
+		{service, "enabled, running", NotDone, Done},
+		{service, "enabled", Done, NotDone},
+		{service, "", Done, NotDone},
+	} {
+		r := &estate.Reading{}
+		r.SetSection(estate.Section{Name: estate.SettingItems, At: time.Unix(1e9, 0)})
+		if c.version != "" {
+			r.Components = []estate.Component{{Key: c.lent.Component(), Version: c.version}}
+		}
+		for kind, want := range map[Name]Outcome{Lend: c.lend, PutBack: c.back} {
+			if f := kind.Of().Find(Act{Kind: kind, Lent: &c.lent}, Seen{Host: r, Now: time.Unix(2e9, 0)}); f.Outcome != want {
+				t.Errorf("%s of %s at %q: %+v, want %s", kind, c.lent.Title(), c.version, f, want)
+			}
+		}
+	}
+	a := Act{Lent: &setting}
+	if got := Lend.Of().Says(a) + "; " + PutBack.Of().Says(a); got != "set vm.swappiness=1 for the time of the visit; set vm.swappiness=60 again" {
+		t.Error(got)
 	}
 }
