@@ -392,6 +392,11 @@ plan a k/
 journal a: began checked lend:=1 stage:k put:k proving proven
 ⇒ begin put back vm.swappiness a
 
+# a claim under an earlier lease is nobody's question any more, however it had ended: a round that is over holds none
+plan a k/host rests:g1
+journal a: began checked stage:k down:g1 close put:k restart:1 proving proven open start:g1/overdue taken goon claim/overdue taken end
+⇒ record undone claim a; begin claim a
+
 # guests in their order: the one that others come after is started first
 hosts a:g1,g2 b c
 plan a k/host rests:g2~g1,g1

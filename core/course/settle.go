@@ -20,13 +20,13 @@ func (t *turn) settle(p *Pending) {
 		t.waits = true
 		t.tell(p, act.Finding{})
 		return
+	case a.Epoch < t.s.Epoch && a.Kind == act.Claim: // however it had ended, it is nobody's question any more
+		t.settled(Undone, p, "another runner has taken the round on", "")
+		return
 	case p.Word != nil:
 		t.byWord(p)
 		return
 	case p.Ordered:
-		return
-	case a.Epoch < t.s.Epoch && a.Kind == act.Claim:
-		t.settled(Undone, p, "another runner has taken the round on", "")
 		return
 	case a.Epoch < t.s.Epoch && t.s.claimed[a.Host] < t.s.Epoch && !rules.ByBMC:
 		t.claim(a) // until the host knows of this lease, what was begun under another may still come
