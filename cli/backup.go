@@ -53,6 +53,15 @@ func (a *app) backupList() *cobra.Command {
 	return c
 }
 
+// copyOf finds the copy that HOST [BACKUP] means.
+func copyOf(h *harbour.Harbour, args []string) (b view.Backup, err error) {
+	host, _, err := h.Host(args[0])
+	if err != nil {
+		return b, err
+	}
+	return h.Backup(host, optional(args[1:]), 0)
+}
+
 func (a *app) backupShow() *cobra.Command {
 	var file string
 	c := &cobra.Command{
@@ -61,11 +70,7 @@ func (a *app) backupShow() *cobra.Command {
 			"in it.",
 		Example: "  yare backup show heron\n  yare backup show heron 4C7QXA --file etc/ssh/sshd_config",
 		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
-			host, _, err := h.Host(args[0])
-			if err != nil {
-				return err
-			}
-			b, err := h.Backup(host, optional(args[1:]), 0)
+			b, err := copyOf(h, args)
 			if err != nil {
 				return err
 			}
@@ -162,11 +167,7 @@ put back; services that read them are restarted by you.`,
 		Example: "  yare backup restore heron --file etc/hosts\n" +
 			"  yare backup restore heron 4C7QXA --file etc/ssh --yes --reason \"the package's own was put in\"",
 		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
-			host, _, err := h.Host(args[0])
-			if err != nil {
-				return err
-			}
-			b, err := h.Backup(host, optional(args[1:]), 0)
+			b, err := copyOf(h, args)
 			if err != nil {
 				return err
 			}
@@ -183,7 +184,7 @@ put back; services that read them are restarted by you.`,
 			}
 			switch {
 			case len(r.Differs) == 0:
-				a.says("they are on %s as they were", host)
+				a.says("they are on %s as they were", b.Host)
 				return nil
 			case !yes:
 				a.says("nothing was touched; --yes and --reason put them back, on a host that is closed")

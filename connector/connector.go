@@ -149,6 +149,22 @@ type Identifier interface {
 	Certificate(ctx context.Context) (Certificate, error)
 }
 
+// Differs asks the session, if its host can be asked.
+func Differs(ctx context.Context, s Session, archive io.Reader, size int64) ([]string, error) {
+	if d, ok := As[Differ](s); ok {
+		return d.Differs(ctx, archive, size)
+	}
+	return nil, errors.New("this kind of host can't be asked for its files")
+}
+
+// Identify asks the session, if it knows of a BMC.
+func Identify(ctx context.Context, s Session) (Certificate, error) {
+	if i, ok := As[Identifier](s); ok {
+		return i.Certificate(ctx)
+	}
+	return Certificate{}, errors.New("this kind of host has no BMC that could be asked")
+}
+
 // Logger is a session whose host, or its BMC, can be asked for the end of its logs.
 type Logger interface {
 	Logs(ctx context.Context) []act.Log
@@ -366,18 +382,12 @@ func (w watched) Logs(ctx context.Context) []act.Log { return Logs(ctx, w.Sessio
 
 // Certificate asks the session.
 func (w watched) Certificate(ctx context.Context) (Certificate, error) {
-	if i, ok := As[Identifier](w.Session); ok {
-		return i.Certificate(ctx)
-	}
-	return Certificate{}, errors.New("this kind of host has no BMC that could be asked")
+	return Identify(ctx, w.Session)
 }
 
 // Differs asks the session.
 func (w watched) Differs(ctx context.Context, archive io.Reader, size int64) ([]string, error) {
-	if d, ok := As[Differ](w.Session); ok {
-		return d.Differs(ctx, archive, size)
-	}
-	return nil, errors.New("this kind of host can't be asked for its files")
+	return Differs(ctx, w.Session, archive, size)
 }
 
 // Preparation says what the host needs: nothing where it takes orders as it is.

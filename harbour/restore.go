@@ -45,11 +45,7 @@ func (h Rounds) TryRestore(ctx context.Context, b view.Backup, paths []string) (
 	if err != nil {
 		return r, err
 	}
-	d, ok := connector.As[connector.Differ](s)
-	if !ok {
-		return r, errors.Join(fmt.Errorf("%s can't be asked for its files", b.Host), s.Close())
-	}
-	r.Differs, err = d.Differs(ctx, bytes.NewReader(r.archive), r.Size)
+	r.Differs, err = connector.Differs(ctx, s, bytes.NewReader(r.archive), r.Size)
 	return r, errors.Join(err, s.Close())
 }
 

@@ -8,7 +8,6 @@ import (
 	"log/slog"
 	"net"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/oklog/ulid/v2"
@@ -364,8 +363,8 @@ func (h *house) todayOf(p *plan.Plan, v *course.Visit, r *estate.Reading) course
 func answering(v *course.Visit) map[string]bool {
 	out := map[string]bool{}
 	for i := range v.Rests {
-		for _, at := range strings.Split(v.Rests[i].Answers, ", ") {
-			if _, known := out[at]; known || at == "" {
+		for _, at := range v.Rests[i].Addresses() {
+			if _, known := out[at]; known {
 				continue
 			}
 			conn, err := net.DialTimeout("tcp", at, time.Second)

@@ -63,11 +63,7 @@ func (h Preparing) Trust(ctx context.Context, name, reason string, sure bool) (s
 		return nil, false, err
 	}
 	defer s.Close()
-	i, ok := connector.As[connector.Identifier](s)
-	if !ok {
-		return nil, false, fmt.Errorf("%s has no BMC that could be asked", host)
-	}
-	c, err := i.Certificate(ctx)
+	c, err := connector.Identify(ctx, s)
 	if err != nil {
 		return nil, false, err
 	}

@@ -3,7 +3,6 @@ package harbour
 import (
 	"context"
 	"crypto/x509"
-	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -142,22 +141,14 @@ func (g guarded) Logs(ctx context.Context) []act.Log {
 
 // Differs asks the host in what its files are others than those of an archive.
 func (g guarded) Differs(ctx context.Context, archive io.Reader, size int64) ([]string, error) {
-	d, ok := connector.As[connector.Differ](g.Session)
-	if !ok {
-		return nil, errors.New("this kind of host can't be asked for its files")
-	}
-	lines, err := d.Differs(ctx, archive, size)
+	lines, err := connector.Differs(ctx, g.Session, archive, size)
 	plain.Strings(&lines)
 	return lines, err
 }
 
 // Certificate asks whose certificate the host's BMC shows.
 func (g guarded) Certificate(ctx context.Context) (connector.Certificate, error) {
-	i, ok := connector.As[connector.Identifier](g.Session)
-	if !ok {
-		return connector.Certificate{}, errors.New("this kind of host has no BMC that could be asked")
-	}
-	c, err := i.Certificate(ctx)
+	c, err := connector.Identify(ctx, g.Session)
 	plain.Strings(&c)
 	return c, err
 }

@@ -6,23 +6,17 @@ package images
 import (
 	"bytes"
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
 	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/tls"
-	"crypto/x509"
-	"crypto/x509/pkix"
 	"encoding/hex"
 	"encoding/json"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
 	"log/slog"
-	"math/big"
 	"net"
 	"net/http"
 	"net/url"
@@ -31,6 +25,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+
+	"yareharbour/selfsigned"
 
 	"github.com/google/renameio/v2"
 )
@@ -111,7 +107,11 @@ func Serve(dir string, s Settings, open Open) (*Server, error) {
 		go func() { _ = out.http.Serve(l) }() // it ends with Close
 		return out, nil
 	}
-	cert, err := certificate(filepath.Join(dir, "images.pem"), out.base)
+	u, err := url.Parse(out.base)
+	if err != nil {
+		return nil, errors.Join(err, l.Close())
+	}
+	cert, err := selfsigned.Kept(filepath.Join(dir, "images.pem"), u.Hostname())
 	if err != nil {
 		return nil, errors.Join(err, l.Close())
 	}
@@ -328,43 +328,4 @@ func kept(name string, make func() ([]byte, error)) ([]byte, error) {
 		return nil, err
 	}
 	return b, renameio.WriteFile(name, b, 0o600)
-}
-
-// certificate is the server's own, signed by itself.
-func certificate(name, base string) (tls.Certificate, error) {
-	u, err := url.Parse(base)
-	if err != nil {
-		return tls.Certificate{}, err
-	}
-	b, err := kept(name, func() ([]byte, error) {
-		key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-		if err != nil {
-			return nil, err
-		}
-		serial, err := rand.Int(rand.Reader, big.NewInt(1<<62))
-		if err != nil {
-			return nil, err
-		}
-		t := &x509.Certificate{SerialNumber: serial, Subject: pkix.Name{CommonName: u.Hostname()},
-			NotBefore: time.Now().Add(-24 * time.Hour), NotAfter: time.Now().AddDate(10, 0, 0)}
-		if ip := net.ParseIP(u.Hostname()); ip != nil {
-			t.IPAddresses = []net.IP{ip}
-		} else {
-			t.DNSNames = []string{u.Hostname()}
-		}
-		der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
-		if err != nil {
-			return nil, err
-		}
-		k, err := x509.MarshalPKCS8PrivateKey(key)
-		if err != nil {
-			return nil, err
-		}
-		return append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}),
-			pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: k})...), nil
-	})
-	if err != nil {
-		return tls.Certificate{}, err
-	}
-	return tls.X509KeyPair(b, b)
 }

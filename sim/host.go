@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"net/http"
 
 	"yareharbour/connector"
@@ -129,11 +128,7 @@ func (s *Server) inside(w *World, host string, r *Reply) error {
 	if err != nil {
 		return err
 	}
-	file := certFile
-	if h.Renewed > 0 {
-		file = fmt.Sprintf("bmc-%s-%d.pem", host, h.Renewed)
-	}
-	c, err := s.certificate(file)
+	c, err := s.certificate(h.certFile())
 	if err == nil {
 		sum := sha256.Sum256(c.Certificate[0])
 		r.SHA256 = hex.EncodeToString(sum[:])

@@ -2,21 +2,15 @@ package sim
 
 import (
 	"context"
-	"crypto/ecdsa"
-	"crypto/elliptic"
 	"crypto/rand"
 	"crypto/sha256"
 	"crypto/tls"
-	"crypto/x509"
-	"crypto/x509/pkix"
 	"encoding/hex"
 	"encoding/json"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
-	"math/big"
 	"net"
 	"net/http"
 	"os"
@@ -26,6 +20,8 @@ import (
 	"sync/atomic"
 	"syscall"
 	"time"
+
+	"yareharbour/selfsigned"
 
 	"github.com/google/renameio/v2"
 )
@@ -281,49 +277,29 @@ func (s *Server) serve(h http.Handler, cert func(*tls.ClientHelloInfo) (*tls.Cer
 	return l.Addr().String(), nil
 }
 
-// shows is the certificate that a host's BMC shows: the one of all, or, once it has made itself another, its own.
+// shows is the certificate that a host's BMC shows.
 func (s *Server) shows(host string) (*tls.Certificate, error) {
 	s.lock()
-	n := s.world.Hosts[host].Renewed
+	file := s.world.Hosts[host].certFile()
 	s.unlock()
-	file := certFile
-	if n > 0 {
-		file = fmt.Sprintf("bmc-%s-%d.pem", host, n)
-	}
 	s.certs.Lock()
 	defer s.certs.Unlock()
 	c, err := s.certificate(file)
 	return &c, err
 }
 
+// certFile is where that is kept: the one of all, or, once the BMC has made itself another, its own.
+func (h *Host) certFile() string {
+	if h.Renewed == 0 {
+		return certFile
+	}
+	return fmt.Sprintf("bmc-%s-%d.pem", h.Name, h.Renewed)
+}
+
 // certificate returns the BMCs' own self-signed certificate, made at the first start and kept: its fingerprint is
 // pinned.
 func (s *Server) certificate(file string) (tls.Certificate, error) {
-	path := filepath.Join(s.dir, file)
-	if b, err := os.ReadFile(path); err == nil {
-		return tls.X509KeyPair(b, b)
-	}
-	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
-	if err != nil {
-		return tls.Certificate{}, err
-	}
-	t := &x509.Certificate{SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "simulated BMC"},
-		NotBefore: time.Now().AddDate(-1, 0, 0), NotAfter: time.Now().AddDate(20, 0, 0),
-		IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}}
-	der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
-	if err != nil {
-		return tls.Certificate{}, err
-	}
-	k, err := x509.MarshalPKCS8PrivateKey(key)
-	if err != nil {
-		return tls.Certificate{}, err
-	}
-	b := append(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}),
-		pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: k})...)
-	if err := renameio.WriteFile(path, b, 0o600); err != nil {
-		return tls.Certificate{}, err
-	}
-	return tls.X509KeyPair(b, b)
+	return selfsigned.Kept(filepath.Join(s.dir, file), "127.0.0.1")
 }
 
 // limitBody is the largest payload that a simulated host takes.

@@ -403,25 +403,15 @@ func (s *session) mount(ctx context.Context, o connector.Order) (connector.Recei
 	return connector.Receipt{}, s.bmc(ctx, o, func(b *redfish.Client) error { return b.Mount(ctx, o) })
 }
 
-// unmount takes it out again. A host that does not answer is not told: its BMC is, all the same.
+// unmount takes it out again.
 func (s *session) unmount(ctx context.Context, o connector.Order) (connector.Receipt, error) {
-	if err := s.tell(ctx, o, nil, io.Discard, "elsewhere"); err != nil && !errors.Is(err, connector.ErrUnreachable) {
-		return connector.Receipt{}, err
-	}
-	b, err := s.by.client(ctx, s.host)
-	if err != nil {
-		return connector.Receipt{}, err
-	}
-	defer b.Close()
-	if err := b.Unmount(ctx, o); err != nil {
-		return connector.Receipt{}, ofHost{err}
-	}
-	return connector.Receipt{}, nil
+	return connector.Receipt{}, s.bmc(ctx, o, func(b *redfish.Client) error { return b.Unmount(ctx, o) })
 }
 
-// bmc does something with the host's BMC once the host has taken the order.
+// bmc does something with the host's BMC once the host has taken the order. Where the act's kind has the BMC do it, a host
+// that does not answer is not told.
 func (s *session) bmc(ctx context.Context, o connector.Order, do func(*redfish.Client) error) error {
-	if err := s.tell(ctx, o, nil, io.Discard, "elsewhere"); err != nil {
+	if err := s.tell(ctx, o, nil, io.Discard, "elsewhere"); err != nil && !(o.Kind.Of().Rules().ByBMC && errors.Is(err, connector.ErrUnreachable)) {
 		return err
 	}
 	b, err := s.by.client(ctx, s.host)

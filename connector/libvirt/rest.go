@@ -44,12 +44,12 @@ func (h *Host) Start(id string) error {
 
 // Eject takes media out of the guest's drives, and out of its definition where it has one that lasts.
 func (h *Host) Eject(id string, media []estate.Disk) error {
-	return h.drives(id, media, func(disk, estate.Disk) source { return source{} })
+	return h.drives(id, media, func(estate.Disk) source { return source{} })
 }
 
 // Insert puts media into the guest's drives that are empty, and into its definition likewise.
 func (h *Host) Insert(id string, media []estate.Disk) error {
-	return h.drives(id, media, func(_ disk, d estate.Disk) source {
+	return h.drives(id, media, func(d estate.Disk) source {
 		if strings.HasPrefix(d.Source, "/dev/") {
 			return source{Dev: d.Source}
 		}
@@ -58,7 +58,7 @@ func (h *Host) Insert(id string, media []estate.Disk) error {
 }
 
 // drives lets each of the guest's drives hold what it is to. One that holds something else than the medium is left alone.
-func (h *Host) drives(id string, media []estate.Disk, holds func(disk, estate.Disk) source) error {
+func (h *Host) drives(id string, media []estate.Disk, holds func(estate.Disk) source) error {
 	d, x, err := h.described(id)
 	if err != nil {
 		return err
@@ -80,7 +80,7 @@ func (h *Host) drives(id string, media []estate.Disk, holds func(disk, estate.Di
 			continue
 		}
 		to := drive{Device: o.Device, Kind: "file", Target: o.Target}
-		if s := holds(o, media[i]); s != (source{}) {
+		if s := holds(media[i]); s != (source{}) {
 			to.Source = &s
 			if s.Dev != "" {
 				to.Kind = "block"

@@ -217,36 +217,26 @@ func (c *Client) send(ctx context.Context, o connector.Order, method, at string,
 	if err != nil {
 		return err
 	}
-	if method != http.MethodPatch {
-		_, err = c.callIf(ctx, o.Still, method, at, "application/json", b, nil)
-		return err
+	tag := ""
+	if method == http.MethodPatch { // some services change only what was seen as it is (DSP0266, "ETags")
+		h, err := c.call(ctx, http.MethodGet, at, "", nil, nil)
+		if err != nil {
+			return err
+		}
+		tag = h.Get("ETag")
 	}
-	// some services change only what was seen as it is (DSP0266, "ETags")
-	h, err := c.call(ctx, http.MethodGet, at, "", nil, nil)
-	if err != nil {
-		return err
-	}
-	auth, err := c.authorize(ctx, false)
-	if err == nil {
-		err = o.Still()
-	}
-	if err != nil {
-		return err
-	}
-	if tag := h.Get("ETag"); tag != "" {
-		auth.Set("If-Match", tag)
-	}
-	_, err = c.request(ctx, method, at, "application/json", b, auth, nil)
+	_, err = c.callIf(ctx, o.Still, tag, method, at, "application/json", b, nil)
 	return err
 }
 
 // call makes a request as the one who logged in, and logs in anew once where the session has ended.
 func (c *Client) call(ctx context.Context, method, at, kind string, body []byte, into any) (http.Header, error) {
-	return c.callIf(ctx, func() error { return nil }, method, at, kind, body, into)
+	return c.callIf(ctx, func() error { return nil }, "", method, at, kind, body, into)
 }
 
-// callIf makes a call if it still may be made at the very moment: logging in takes its time.
-func (c *Client) callIf(ctx context.Context, still func() error, method, at, kind string, body []byte,
+// callIf makes a call if it still may be made at the very moment: logging in takes its time. With a tag the service carries
+// it out only where the resource is as it was then.
+func (c *Client) callIf(ctx context.Context, still func() error, tag, method, at, kind string, body []byte,
 	into any) (http.Header, error) {
 	for try := 0; ; try++ {
 		auth, err := c.authorize(ctx, try > 0)
@@ -255,6 +245,9 @@ func (c *Client) callIf(ctx context.Context, still func() error, method, at, kin
 		}
 		if err != nil {
 			return nil, err
+		}
+		if tag != "" {
+			auth.Set("If-Match", tag)
 		}
 		h, err := c.request(ctx, method, at, kind, body, auth, into)
 		if try == 0 && auth.Get("X-Auth-Token") != "" && refused(err, http.StatusUnauthorized) {

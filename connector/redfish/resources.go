@@ -243,7 +243,7 @@ func (c *Client) Update(ctx context.Context, o connector.Order, image []byte) (t
 		return "", err
 	}
 	var t struct{ Id string }
-	_, err = c.callIf(ctx, o.Still, http.MethodPost, u.MultipartHttpPushUri, kind, body, &t)
+	_, err = c.callIf(ctx, o.Still, "", http.MethodPost, u.MultipartHttpPushUri, kind, body, &t)
 	return t.Id, c.wrap("updating "+string(key), err)
 }
 
@@ -327,7 +327,7 @@ func (c *Client) Clear(ctx context.Context, o connector.Order) error {
 		if err != nil {
 			break
 		}
-		_, err = c.callIf(ctx, o.Still, http.MethodDelete, strings.TrimSuffix(at, "/")+"/"+url.PathEscape(id), "", nil, nil)
+		_, err = c.callIf(ctx, o.Still, "", http.MethodDelete, strings.TrimSuffix(at, "/")+"/"+url.PathEscape(id), "", nil, nil)
 		if refused(err, http.StatusNotFound, http.StatusGone) {
 			err = nil
 		}

@@ -823,6 +823,14 @@ journal a: began checked stage:k move:g1>b close
 seen b-g1
 ⇒ record no snapshot a: g1 is on no host
 
+# one that may be on a host that is off is not taken for gone
+hosts a:g1/disk b c
+brief snapshot=g1
+plan a k/host moves:g1>b
+journal a: began checked stage:k move:g1>b close
+seen b.off
+⇒ record waits a: where g1 is
+
 # where nobody knows where the guest is nothing is changed either
 hosts a:g1/disk b c
 brief snapshot=g1

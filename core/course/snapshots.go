@@ -43,7 +43,7 @@ func (t *turn) copies(v *Visit) bool {
 		if t.busy(v.Host) > 0 || !t.clusterSeen() {
 			return true
 		}
-		host, known := t.place(g.UID())
+		host, now, known := estate.Find(g.UID(), t.f.Readings)
 		switch o := t.s.Visit(host); {
 		case !known:
 			t.unreadable(v, "where "+g.Name+" is, of which a snapshot is to be made, is not known",
@@ -51,7 +51,7 @@ func (t *turn) copies(v *Visit) bool {
 		case host == "":
 			t.record(Event{Kind: Uncopied, Host: v.Host, Moves: []fit.Move{{ID: g.ID, Guest: g.Name, From: v.Host}},
 				Detail: g.Name + " is on no host of the cluster any more"})
-		case o.comes(v), t.guest(host, g.UID()).Saved: // its memory is beside its disks: once it runs again
+		case o.comes(v), now.Saved: // its memory is beside its disks: once it runs again
 			continue
 		default:
 			t.start(v, act.Act{Kind: act.Snapshot, Host: host, Guest: g.Name, GuestID: g.ID, MemoryMiB: g.Load.MemoryMiB,
@@ -109,18 +109,4 @@ func (s *State) unkept() (out []string) {
 // copied tells whether the round made a snapshot of the guest.
 func (s *State) copied(uid string) bool {
 	return slices.ContainsFunc(s.Visits, func(v Visit) bool { return v.didTo(act.Snapshot, uid) })
-}
-
-// place is the host that a guest is defined on; "" where it is on none. It is not known where any host's guests could not
-// be read, and it was not found.
-func (t *turn) place(uid string) (host string, known bool) {
-	known = true
-	for _, h := range t.f.Hosts {
-		r := t.f.Readings[h]
-		if r.Read(estate.GuestList) && slices.ContainsFunc(r.Guests, func(g estate.Guest) bool { return g.UID() == uid }) {
-			return h, true
-		}
-		known = known && (r.Read(estate.GuestList) || r.Off())
-	}
-	return "", known
 }

@@ -129,8 +129,8 @@ func (t *turn) comesLater(v *Visit, o *act.Act) bool {
 		if !t.fresh(v.Host, estate.GuestList) {
 			return true
 		}
-		for _, at := range strings.Split(v.Rests[i].Answers, ", ") {
-			if at != "" && ran < t.s.Plan.Brief.Patience && !t.f.Today[v.Host].Answers[at] {
+		for _, at := range v.Rests[i].Addresses() {
+			if ran < t.s.Plan.Brief.Patience && !t.f.Today[v.Host].Answers[at] {
 				t.wait(v.Host, fmt.Sprintf("%s is started once %s answers", o.Guest, at))
 				return true
 			}

@@ -220,10 +220,20 @@ func TestGuestsRestInTheOrderOfTheRules(t *testing.T) {
 			t.Errorf("%v, want %s", got, want)
 		}
 	}
+	// one address is not taken for another that begins like it, and each is waited for
+	ports := []estate.Rule{rule("g0", 0, "g1"), rule("g0", 0, "g1")}
+	ports[0].Answers, ports[1].Answers = "db:5432", "db:543"
+	in.Cluster.Rules = ports
+	v := Visit{Host: "a"}
+	in.Brief.treats(&v, r)
+	in.inTurn(&v, r)
+	if i := slices.IndexFunc(v.Rests, func(x Rest) bool { return x.Guest == "g1" }); !slices.Equal(v.Rests[i].Addresses(), []string{"db:5432", "db:543"}) {
+		t.Errorf("it waits for %q", v.Rests[i].Addresses())
+	}
 	// one that serves the host's own storage goes last, whatever the policies say, and comes first
 	in.Cluster.Rules = nil
 	r.Guests[1].MACs, r.Condition.Servers = []string{"00:aa"}, []estate.Server{{At: "/srv", MAC: "00:aa"}}
-	v := Visit{Host: "a"}
+	v = Visit{Host: "a"}
 	in.Brief.treats(&v, r)
 	in.inTurn(&v, r)
 	if v.Rests[3].Guest != "g1" || v.Rests[3].After != "" || v.Rests[0].After != "g1" {

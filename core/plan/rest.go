@@ -64,6 +64,11 @@ type Rest struct {
 // UID is by what the guest is known.
 func (r *Rest) UID() string { return cmp.Or(r.ID, r.Guest) }
 
+// Addresses are those of Answers, one by one.
+func (r *Rest) Addresses() []string {
+	return slices.DeleteFunc(strings.Split(r.Answers, ", "), func(at string) bool { return at == "" })
+}
+
 // Says puts it in words.
 func (r *Rest) Says() string {
 	says := " is shut down, and started again afterwards"
@@ -178,14 +183,14 @@ func (b *Brief) treats(v *Visit, r *estate.Reading) (leaves string) {
 // shut down before it. One that serves the host's own storage comes to rest last, and is started first.
 func (in Input) inTurn(v *Visit, r *estate.Reading) {
 	rules := slices.DeleteFunc(in.rules(), func(rule estate.Rule) bool { return rule.Keep != estate.After })
-	after := func(a, b *Rest) (wait time.Duration, answers string, is bool) {
+	after := func(a, b *Rest) (wait time.Duration, answers []string, is bool) {
 		x, y := guestOf(r, a.UID()), guestOf(r, b.UID())
 		is = x != nil && y != nil && r.ServedBy(y) && !r.ServedBy(x)
 		for i := range rules {
 			rule := &rules[i]
 			if x != nil && y != nil && a.UID() != b.UID() && rule.Means(x) && rule.Others().Means(y) {
 				wait, is = max(wait, rule.Wait), true
-				answers = cmp.Or(answers, rule.Answers)
+				answers = append(answers, nonempty(rule.Answers)...)
 			}
 		}
 		return wait, answers, is
@@ -194,8 +199,10 @@ func (in Input) inTurn(v *Visit, r *estate.Reading) {
 	for i := range left {
 		for j := range left {
 			if wait, answers, is := after(&left[i], &left[j]); is {
-				if answers != "" && !strings.Contains(left[i].Answers, answers) {
-					left[i].Answers = strings.Join(append(nonempty(left[i].Answers), answers), ", ")
+				for _, at := range answers {
+					if !slices.Contains(left[i].Addresses(), at) {
+						left[i].Answers = strings.Join(append(nonempty(left[i].Answers), at), ", ")
+					}
 				}
 				left[i].After, left[i].Wait = strings.Join(append(nonempty(left[i].After), left[j].Guest), ", "), max(left[i].Wait, wait)
 			}
