@@ -553,3 +553,18 @@ func TestHostsThatNeedNothing(t *testing.T) {
 		t.Errorf("exit %d\n%.200s%s", r.code, r.out, r.err)
 	}
 }
+
+// edit puts one text in the place of another in a file, which has it.
+func edit(t *testing.T, file, old, now string) {
+	t.Helper()
+	text, err := os.ReadFile(file)
+	if err == nil && !strings.Contains(string(text), old) {
+		t.Fatalf("%s has no %q", file, old)
+	}
+	if err == nil {
+		err = os.WriteFile(file, []byte(strings.Replace(string(text), old, now, 1)), 0o600)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+}

@@ -2,10 +2,17 @@ package e2e
 
 import (
 	"encoding/json"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
+	"time"
 
 	"yareharbour/core/course"
+	"yareharbour/sim"
 )
 
 // A host starts from an image that its BMC fetches from the round's own process, a snapshot of a guest is made, and the
@@ -55,6 +62,42 @@ func TestAnImageWithItsRunnerKilled(t *testing.T) {
 	}
 	if debts := owed(); len(debts) > 0 {
 		t.Errorf("owed is %+v", debts)
+	}
+}
+
+// An image that has an address of its own is fetched there by the BMC: with nothing of it in the store and nothing served
+// here, and nowhere said where it would be.
+func TestAnImageAtItsOwnAddress(t *testing.T) {
+	t.Parallel()
+	dir := demoState(t, 60)
+	body, err := json.Marshal(sim.Image{Takes: time.Minute, Brings: []sim.Payload{
+		{Component: "fw:corran-hub", Version: "2.3"}, {Component: "fw:corran-panel", Version: "1.4"}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var asked atomic.Int32
+	at := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked.Add(1)
+		_, _ = w.Write(body)
+	}))
+	t.Cleanup(at.Close)
+	edit(t, filepath.Join(dir, "releases", "corran.yaml"), "    takes: 9m\n", "    takes: 9m\n    at: "+at.URL+"/hub.image\n")
+	edit(t, filepath.Join(dir, "estate.yaml"), "images:              # served to BMCs whose hosts start from one\n  listen: 127.0.0.1:0\n  url: https://127.0.0.1:%p\n", "")
+	if err := os.RemoveAll(filepath.Join(dir, "payloads")); err != nil {
+		t.Fatal(err)
+	}
+	args := []string{"tides", "--hosts", "avocet", "--only", "fw:corran-hub,fw:corran-panel", "--out-of-service", "2", "--state", dir}
+	if r := run(t, append([]string{"plan"}, args...)...); r.code != 0 || !strings.Contains(r.out, "which its BMC fetches from "+at.URL+"/hub.image") {
+		t.Errorf("exit %d\n%s%s", r.code, r.out, r.err)
+	}
+	if r := run(t, append([]string{"round", "start", "--reason", "the chassis"}, args...)...); r.code != 0 || asked.Load() != 1 {
+		t.Fatalf("exit %d, asked %d times\n%s%s", r.code, asked.Load(), r.out, r.err)
+	}
+	if m := world(t, dir).Hosts["avocet"].Media; m.URL+m.Once != "" {
+		t.Errorf("its BMC has %+v", m)
+	}
+	if r := run(t, "check", "tides/avocet", "--narrow", "fw:corran-hub", "--state", dir); r.code != 0 {
+		t.Errorf("exit %d\n%s%s", r.code, r.out, r.err)
 	}
 }
 

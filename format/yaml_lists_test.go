@@ -30,6 +30,8 @@ compatibility:
     outside: blocker
     lines:
       - {platform: Brae, with: [{component: "fw:n", version: "4.1"}, {component: "drv:d", from: "2"}]}
+images:
+  - {file: hub.image, sha256: SUM, at: "https://images.example/hub.image", takes: 9m, brings: [{component: "fw:hub", version: "2"}]}
 `
 
 // The schema and the reader refuse the same, and the reader says where.
@@ -58,13 +60,16 @@ func TestReleaseListAndItsSchemaAgree(t *testing.T) {
 			`{component: "drv:d", from: "2", version: "3"}`, "say the version, or from and to"},
 		"a pairing without version": {`{component: "drv:d", from: "2"}`, `{component: "drv:d"}`,
 			"say the version, or from and to"},
-		"no list name":        {"list: net", "hardware2: x", "unknown field"},
-		"a kind that is none": {"drv:d\", at_least", "apk:d\", at_least", "the kinds are"},
+		"an address with a password": {"images.example", "me:pass@images.example", "without a password"},
+		"an address that is none":    {"https://images.example", "images.example", "an http or https URL"},
+		"no list name":               {"list: net", "hardware2: x", "unknown field"},
+		"a kind that is none":        {"drv:d\", at_least", "apk:d\", at_least", "the kinds are"},
 	} {
-		text := strings.Replace(goodList, edit.from, edit.to, 1)
+		text := strings.Replace(goodList, "SUM", strings.Repeat("5b", 32), 1)
+		text = strings.Replace(text, edit.from, edit.to, 1)
 		b, err := releaselist.Parse("list.yaml", []byte(text))
 		if edit.want == "" {
-			if err != nil || len(b.Releases) != 2 || len(b.Pairings) != 1 || !b.Pairings[0].Blocks ||
+			if err != nil || len(b.Releases) != 3 || b.Releases[2].At != "https://images.example/hub.image" || len(b.Pairings) != 1 || !b.Pairings[0].Blocks ||
 				b.Releases[0].Vendor != "Corran" || len(b.Releases[1].Members) != 1 ||
 				b.Releases[0].Replaces[0] != "fw:old" ||
 				!b.Releases[0].Requires[0].Anywhere {

@@ -28,12 +28,18 @@ type serving struct {
 	server *images.Server
 }
 
-// urls are the addresses at which the images of a visit are served, or why they are not.
+// urls are the addresses at which the BMC of a visit's host gets its images: their own, or here. unserved is why they are
+// not served here.
 func (s *serving) urls(v *course.Visit) (out map[string]string, unserved string) {
 	out = map[string]string{}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if !v.Boots() {
+	for _, c := range v.Changes {
+		if c.Kind() == act.Boot && c.At != "" {
+			out[c.File] = c.At
+		}
+	}
+	if !v.Serves() {
 		return out, ""
 	}
 	if unserved = s.h.unserved(); unserved == "" && s.server == nil {
@@ -44,7 +50,7 @@ func (s *serving) urls(v *course.Visit) (out map[string]string, unserved string)
 		s.server = server
 	}
 	for _, c := range v.Changes {
-		if c.Kind() == act.Boot && s.server != nil {
+		if c.Kind() == act.Boot && c.Supplied() && s.server != nil {
 			out[c.File] = s.server.URL(s.round, v.Host, c.File, c.SHA256)
 		}
 	}

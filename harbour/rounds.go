@@ -328,7 +328,7 @@ func (h *house) todayOf(p *plan.Plan, v *course.Visit, r *estate.Reading) course
 	}
 	cat, err := h.today()
 	for i, c := range v.Changes {
-		if c.File != "" {
+		if c.Supplied() {
 			t.Payloads[c.File] = h.payloads.Check(c.File, c.SHA256)
 		}
 		if err != nil { // what can't be read says nothing good

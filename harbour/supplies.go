@@ -260,7 +260,7 @@ func wanted(verdicts map[string][]drift.Verdict) map[string]*catalogue.Release {
 	out := map[string]*catalogue.Release{}
 	for _, vs := range verdicts {
 		for _, v := range vs {
-			if v.Outcome.Drifts() && v.Release != nil && v.Release.SHA256 != "" {
+			if v.Outcome.Drifts() && v.Release != nil && v.Release.SHA256 != "" && v.Release.At == "" {
 				out[v.Release.SHA256] = v.Release
 			}
 		}
@@ -302,7 +302,7 @@ func (h Supplies) FetchPlanned(ctx context.Context, p *plan.Plan, progress func(
 	cat := h.Catalogue()
 	for i := range p.Visits {
 		for _, c := range p.Visits[i].Changes {
-			if c.File == "" || seen[c.File] {
+			if !c.Supplied() || seen[c.File] {
 				continue
 			}
 			seen[c.File] = true

@@ -28,6 +28,8 @@ type Change struct {
 	// Image tells that File is an image from which the host is started once, and Takes how long that usually takes; 0
 	// where nobody says.
 	Image bool          `json:"image,omitempty"`
+	// At is where the BMC fetches the image itself; empty: it is served from here.
+	At string `json:"at,omitempty"`
 	Takes time.Duration `json:"takes,omitempty"`
 	// Services are those that may be restarted for it: a service that is not named here is left as it is, whatever it
 	// runs.
@@ -60,6 +62,9 @@ func (c Change) says() string {
 	says := c.Title() + " " + c.From + " → " + c.To
 	if c.Image {
 		says += ", by an image that the host starts from once"
+	}
+	if c.At != "" {
+		says += ", which its BMC fetches from " + c.At
 	}
 	return says
 }
@@ -94,6 +99,9 @@ func (c Change) Kind() Name {
 	}
 	return ""
 }
+
+// Supplied tells whether its file comes from here, and so has to be here, verified.
+func (c Change) Supplied() bool { return c.File != "" && c.At == "" }
 
 // Stages tells whether a payload waits on the host before the change is made. An image for a BMC does not: it goes to the
 // BMC with the order.
@@ -175,5 +183,5 @@ func (t Trace) underWay(says string) Finding {
 // Same tells whether two changes put the very same thing in the same place, in the same pass.
 func (c Change) Same(o Change) bool {
 	return c.Component == o.Component && c.Device == o.Device && c.From == o.From && c.To == o.To &&
-		c.SHA256 == o.SHA256 && c.Restart == o.Restart && c.Pass == o.Pass && slices.Equal(c.Services, o.Services)
+		c.SHA256 == o.SHA256 && c.At == o.At && c.Restart == o.Restart && c.Pass == o.Pass && slices.Equal(c.Services, o.Services)
 }

@@ -107,6 +107,9 @@ type Release struct {
 	// Image tells that File is an image from which the host is started once, and Takes how long that usually takes; 0
 	// where nobody says.
 	Image bool          `json:"image,omitempty"`
+	// At is where BMCs fetch the image themselves; empty: it is served from here. Nobody here holds what they get against
+	// its hash.
+	At    string        `json:"at,omitempty"`
 	Takes time.Duration `json:"takes,omitempty"`
 	// Signed tells that a repository whose signature was good vouches for it.
 	Signed bool `json:"signed,omitempty"`
@@ -312,7 +315,7 @@ func (c *Catalogue) add(r *Release) {
 				h.own = r.Withdrawn
 			}
 			if h.File == "" || h.SHA256 == "" {
-				h.File, h.Size, h.SHA256 = r.File, r.Size, r.SHA256
+				h.File, h.Size, h.SHA256, h.At = r.File, r.Size, r.SHA256, r.At
 			}
 			h.Signed = h.Signed || r.Signed
 			h.OneWay = cmp.Or(h.OneWay, r.OneWay)
@@ -351,6 +354,7 @@ func (h *Release) dispute(o *Release) {
 		}
 	}
 	differ("SHA-256", h.SHA256, o.SHA256)
+	differ("address", h.At, o.At)
 	differ("restart", string(h.Restart), string(o.Restart))
 	if !h.Date.IsZero() && !o.Date.IsZero() {
 		differ("date", h.Date.Format(time.DateOnly), o.Date.Format(time.DateOnly))

@@ -35,6 +35,9 @@ func (r *Release) Details() (out []string) {
 	default:
 		add("It comes by an image that the host starts from once through its BMC.")
 	}
+	if r.At != "" {
+		add("The BMC fetches it itself, from %s; nothing here holds what it gets against the hash.", r.At)
+	}
 	switch r.Restart {
 	case "", NoRestart:
 	case PowerCycle:

@@ -341,7 +341,7 @@ func (t *turn) answers(v *Visit) []precheck.Answer {
 		return why
 	})
 	for _, c := range v.Changes {
-		if c.File == "" {
+		if !c.Supplied() {
 			continue
 		}
 		why, looked := today.Payloads[c.File]

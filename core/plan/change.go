@@ -21,13 +21,18 @@ type want struct {
 
 // put has the change put the release in; usual is what restarts where the release does not say.
 func (c *want) put(rel *catalogue.Release, usual catalogue.Restart) {
-	c.To, c.File, c.SHA256, c.Size, c.Image, c.Takes = rel.Version, rel.File, rel.SHA256, rel.Size, rel.Image, rel.Takes
+	c.To, c.File, c.SHA256, c.Size, c.Image, c.At, c.Takes = rel.Version, rel.File, rel.SHA256, rel.Size, rel.Image, rel.At, rel.Takes
 	c.Restart = cmp.Or(rel.Restart, usual)
 }
 
 // Boots tells whether the visit has its host start from an image.
 func (v *Visit) Boots() bool {
 	return slices.ContainsFunc(v.Changes, func(c act.Change) bool { return c.Kind() == act.Boot })
+}
+
+// Serves tells whether its BMC fetches an image from here.
+func (v *Visit) Serves() bool {
+	return slices.ContainsFunc(v.Changes, func(c act.Change) bool { return c.Kind() == act.Boot && c.Supplied() })
 }
 
 // Stages is how much of a visit's payloads is staged on the host, in MiB, rounded up, and whether a kernel is among it.

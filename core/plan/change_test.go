@@ -219,6 +219,21 @@ func TestWhatAnImageBrings(t *testing.T) {
 	if m, _ := v.Estimate(); m < 40*time.Minute || m > 60*time.Minute {
 		t.Errorf("it takes %s", m)
 	}
+	in.Unserved = "nobody said where"
+	for _, at := range []string{"", "https://images.example/i.iso"} {
+		for h := range in.Verdicts {
+			for i := range in.Verdicts[h] {
+				if r := in.Verdicts[h][i].Release; r != nil && r.Image {
+					r.At = at
+				}
+			}
+		}
+		p := Make(in)
+		f := in.facts(p.visit("a"))
+		if _, wanted := f.Payloads["i.iso"]; wanted == (at != "") || (f.Unserved == "") == (at == "") || !f.Boots {
+			t.Errorf("at %q: payloads %v, unserved %q", at, f.Payloads, f.Unserved)
+		}
+	}
 	in.Brief.Only = []Scope{"fw:x"}
 	p = Make(in)
 	if v := p.visit("a"); len(v.Changes) != 1 || len(v.Along) != 1 || v.Along[0].Says() != "fw:y 1 → 2 comes along" {

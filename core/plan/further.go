@@ -22,7 +22,7 @@ func (in Input) Further(host string, planned []act.Change, passes int, emptied b
 		case known, !c.Installs() || c.To == "" || c.From == c.To:
 		case c.Restart.EmptiesHost() && !emptied:
 			left = append(left, c.Says()+": it needs an empty host")
-		case c.File != "" && in.Payloads != nil && in.Payloads(c.File, c.SHA256) != nil:
+		case c.Supplied() && in.Payloads != nil && in.Payloads(c.File, c.SHA256) != nil:
 			left = append(left, fmt.Sprintf("%s: %v", c.Says(), in.Payloads(c.File, c.SHA256)))
 		default:
 			more = append(more, c)

@@ -442,12 +442,15 @@ func (in Input) facts(v *Visit) precheck.Facts {
 	f.StagesMiB, f.Kernel = v.Stages()
 	f.Drops, f.Controller = v.Drops, in.Controller
 	f.Own, f.Clears, f.Flashes = in.Own[v.Host], v.Clears, v.Flashes()
-	f.Restarts, f.Boots, f.Unserved = len(v.Restarts) > 0, v.Boots(), in.Unserved
+	f.Restarts, f.Boots = len(v.Restarts) > 0, v.Boots()
+	if v.Serves() {
+		f.Unserved = in.Unserved
+	}
 	f.Snapshots = in.Brief.Copied()
 	f.Keeps, f.Unkept = v.Backup, in.Unkept
 	f.Programs, f.OnHost = in.Brief.Programs(in.Programs)
 	for _, c := range v.Changes {
-		if c.File == "" {
+		if !c.Supplied() {
 			continue
 		}
 		f.Payloads[c.File] = errUnverified

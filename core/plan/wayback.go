@@ -79,7 +79,7 @@ func (in Input) wayBack(v *Visit, w *WayBack) {
 		w.None = w.To + " " + why
 		return
 	}
-	w.Here = rel.File != "" && in.Payloads != nil && in.Payloads(rel.File, rel.SHA256) == nil
+	w.Here = rel.At != "" || rel.File != "" && in.Payloads != nil && in.Payloads(rel.File, rel.SHA256) == nil
 }
 
 // oneWay says which of the releases that are put in, or passed over, can't be gone back from.

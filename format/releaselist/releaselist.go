@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net/url"
 	"slices"
+	"strings"
 	"time"
 
 	"yareharbour/core/catalogue"
@@ -69,6 +70,7 @@ type image struct {
 	File       string    `yaml:"file"`
 	Size       int64     `yaml:"size"`
 	SHA256     string    `yaml:"sha256"`
+	At         string    `yaml:"at"` // where BMCs fetch it themselves
 }
 
 type brought struct {
@@ -211,6 +213,9 @@ func (x image) read(f *strictyaml.File, at string, l list, b *catalogue.Batch) e
 	case err != nil || takes < 0 || takes > 12*time.Hour:
 		return f.Errorf(at+".takes", "an image takes a time as \"25m\", up to 12h, not %q", x.Takes)
 	}
+	if u, err := url.Parse(x.At); x.At != "" && (err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https" || u.User != nil || strings.ContainsAny(x.At, "# \t\n")) {
+		return f.Errorf(at+".at", "BMCs fetch an image at an http or https URL without a password in it")
+	}
 	var out []catalogue.Release
 	for i, m := range x.Brings {
 		here := fmt.Sprintf("%s.brings[%d]", at, i)
@@ -227,7 +232,7 @@ func (x image) read(f *strictyaml.File, at string, l list, b *catalogue.Batch) e
 		if err != nil {
 			return err
 		}
-		rel.Image, rel.Takes, rel.Hardware, rel.Feed, rel.Vendor = true, takes, x.Hardware, l.Feed, l.Vendor
+		rel.Image, rel.At, rel.Takes, rel.Hardware, rel.Feed, rel.Vendor = true, x.At, takes, x.Hardware, l.Feed, l.Vendor
 		out = append(out, rel)
 	}
 	b.Releases = append(b.Releases, out...)
