@@ -21,6 +21,7 @@ func axes(from, to time.Time) *plot.Plot {
 		a.Color, a.Tick.Color, a.Tick.Label.Color = grey, grey, grey
 		a.LineStyle.Width, a.Padding = 0.6, 2
 		a.Tick.Label.Font.Variant, a.Tick.Label.Font.Size = "Sans", 8
+		a.Label.TextStyle.Font.Variant, a.Label.TextStyle.Font.Size, a.Label.TextStyle.Color = "Sans", 8, grey
 	}
 	p.Legend.TextStyle.Font.Variant, p.Legend.TextStyle.Font.Size, p.Legend.TextStyle.Color = "Sans", 8, ink
 	p.Legend.Padding, p.Legend.ThumbnailWidth = 3, 14

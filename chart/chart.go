@@ -1,21 +1,20 @@
-// Package chart draws what the screens show as SVG and PDF: one drawing, any output. It draws from the same values as
+// Package chart draws what the screens show, as SVG and on the pages of a PDF: one drawing, any output. It draws from the same values as
 // the screens and computes nothing but places.
 package chart
 
 import (
+	"bytes"
 	"fmt"
 	"image/color"
 	"io"
-	"strings"
+	"regexp"
 
 	stdfont "golang.org/x/image/font"
-	"golang.org/x/text/encoding/charmap"
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/font"
 	"gonum.org/v1/plot/text"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
-	"gonum.org/v1/plot/vg/vgpdf"
 	"gonum.org/v1/plot/vg/vgsvg"
 
 	"yareharbour/core/catalogue"
@@ -25,6 +24,8 @@ import (
 // Drawing is a picture with its size in points.
 type Drawing struct {
 	Width, Height vg.Length
+	Foot          string      // of which estate it is, and of when
+	Cuts          []vg.Length // where it may be cut across, from its top, where it is taller than a page
 	paint         func(*pen) error
 }
 
@@ -33,67 +34,44 @@ func drawn(paint func(*pen)) func(*pen) error {
 	return func(p *pen) error { paint(p); return nil }
 }
 
-// Formats that a drawing can be written in.
-var Formats = []string{"svg", "pdf"}
+// SVG writes the drawing as SVG.
+func (d Drawing) SVG(w io.Writer) error {
+	c := vgsvg.New(d.Width, d.Height)
+	if err := d.on(c); err != nil {
+		return err
+	}
+	var b bytes.Buffer
+	if _, err := c.WriteTo(&b); err != nil {
+		return err
+	}
+	_, err := w.Write(comment.ReplaceAll(b.Bytes(), nil))
+	return err
+}
 
-// Write writes the drawing in one of Formats.
-func (d Drawing) Write(w io.Writer, format string) error {
-	var c interface {
-		vg.CanvasSizer
-		io.WriterTo
-	}
-	switch format {
-	case "svg":
-		c = vgsvg.New(d.Width, d.Height)
-	case "pdf":
-		c = pdfCanvas{vgpdf.New(d.Width, d.Height)}
-	default:
-		return fmt.Errorf("no drawing format %q: there are %s", format, strings.Join(Formats, ", "))
-	}
+// comment is what the library says of itself.
+var comment = regexp.MustCompile(`(?s)<!--.*?-->\n?`)
+
+// on paints the drawing.
+func (d Drawing) on(c vg.CanvasSizer) error {
 	p := &pen{Canvas: draw.New(c), height: d.Height}
 	p.box(0, 0, d.Width, d.Height, white)
 	if err := d.paint(p); err != nil {
 		return err
 	}
-	_, err := c.WriteTo(w)
-	return err
-}
-
-// pdfCanvas writes text as the PDF canvas wants it, and bold text at all. The PDF canvas looks for a bold variant of a
-// font under a name under which it never registers one; under a name of its own it is a font as any other.
-type pdfCanvas struct{ *vgpdf.Canvas }
-
-// FillString implements vg.Canvas.
-func (c pdfCanvas) FillString(f font.Face, pt vg.Point, s string) {
-	if f.Font.Weight == stdfont.WeightBold {
-		f.Font.Weight, f.Font.Variant = stdfont.WeightNormal, f.Font.Variant+"Bold"
-	}
-	c.Canvas.FillString(f, pt, windows1252(s))
-}
-
-// windows1252 is how the PDF canvas wants its text; what that can't say becomes a question mark.
-func windows1252(s string) string {
-	var b strings.Builder
-	for _, r := range s {
-		c, ok := charmap.Windows1252.EncodeRune(r)
-		if !ok {
-			c = '?'
-		}
-		b.WriteByte(c)
-	}
-	return b.String()
+	p.text(margin, d.Height-14, 7.5, left, grey, "%s", d.Foot)
+	return nil
 }
 
 var (
 	white  = color.RGBA{255, 255, 255, 255}
 	ink    = color.RGBA{28, 38, 48, 255}
-	grey   = color.RGBA{120, 130, 140, 255}
+	grey   = color.RGBA{92, 102, 112, 255}
 	faint  = color.RGBA{222, 228, 232, 255}
 	water  = color.RGBA{36, 98, 128, 255}
 	load   = color.RGBA{92, 132, 150, 255}
 	alarm  = color.RGBA{172, 40, 56, 255}
 	amber  = color.RGBA{188, 118, 20, 255}
-	hollow = color.RGBA{240, 240, 236, 255}
+	hollow = color.RGBA{200, 200, 192, 255}
 )
 
 // depthInk colours drift by the severity of what is missing. The drawing says it in numbers too.
@@ -120,6 +98,23 @@ func (p *pen) frame(x, y, w, h vg.Length, c color.Color) {
 	p.line(x, y+h, x+w, y+h, 0.7, c)
 	p.line(x, y, x, y+h, 0.7, c)
 	p.line(x+w, y, x+w, y+h, 0.7, c)
+}
+
+// hatch fills a box with slanting lines, for what colour alone would not tell apart.
+func (p *pen) hatch(x, y, w, h vg.Length, c color.Color) {
+	const every = 6
+	for at := -h; at < w; at += every {
+		x1, y1, x2, y2 := x+at, y+h, x+at+h, y
+		if x1 < x {
+			x1, y1 = x, y+h-(x-x1)
+		}
+		if x2 > x+w {
+			x2, y2 = x+w, y+(x2-x-w)
+		}
+		if x1 < x2 {
+			p.line(x1, y1, x2, y2, 0.5, c)
+		}
+	}
 }
 
 func (p *pen) line(x1, y1, x2, y2, width vg.Length, c color.Color, dashes ...vg.Length) {

@@ -3,10 +3,13 @@ package chart
 import (
 	"bytes"
 	"encoding/xml"
+	"errors"
 	"io"
 	"strings"
 	"testing"
 	"time"
+
+	"codeberg.org/go-pdf/fpdf"
 
 	"yareharbour/core/act"
 	"yareharbour/core/catalogue"
@@ -63,7 +66,7 @@ func TestDrawingsSayWhatTheyShow(t *testing.T) {
 		d    Drawing
 		want []string
 	}{
-		"waterline": {Waterline(aSurvey()), []string{"Merrow Sound", "vts", "heron", "41%", "7", "closed", "unread",
+		"waterline": {Waterline(aSurvey()), []string{"Merrow Sound", "vts", "heron", "out of service", "limit up to which the reserve is kept", "41%", "7", "closed", "unread",
 			"limit 50%", "critical release missing"}},
 		"ladder": {Ladder(ladder.Ladder{Component: "fw:nic", Without: []string{"egret"}, Tracks: []ladder.Track{
 			{Name: "5", Model: "S9",
@@ -79,18 +82,19 @@ func TestDrawingsSayWhatTheyShow(t *testing.T) {
 			Drift: map[estate.Layer]int{estate.Firmware: 8, estate.Platform: 4}},
 			{At: now.AddDate(0, 0, -5), Drift: map[estate.Layer]int{estate.Driver: 2}, Unread: 3}},
 			From: now.AddDate(0, 0, -30), To: now}),
-			[]string{"Drift of tides", "22 Oct 2026", "firmware", "guest", "settings", "unread", "10", "21 Nov"}},
+			[]string{"Drift of tides", "places out of line", "time, UTC", "22 Oct 2026", "firmware", "guest", "settings", "unread", "10", "21 Nov"}},
 		"no trend": {Trend(view.Trend{Cluster: "tides", From: now.AddDate(0, 0, -30), To: now}), []string{"nothing was counted in this time"}},
 		"table": {Table("heron", view.Table{Columns: view.Columns("host", "component", "has"), Grouped: true,
 			Rows: [][]any{{"vts", "deb:ssl", strings.Repeat("long ", 30)}}}),
 			[]string{"heron", "component", "vts", "deb:ssl", "long long"}},
 		"no table": {Table("heron", view.Table{Columns: view.Columns("component")}), []string{"nothing to show"}},
 		"timeline": {Timeline(view.Timeline{Title: "Round over vts", Subtitle: "by me: November", Note: "took 40 min", Lanes: aRound()}),
-			[]string{"Round over vts", "heron", "drain", "restart", "failed", "20:10", "November", "needs you",
+			[]string{"Round over vts", "heron", "drain", "restart", "failed", "20:10", "November", "needs you", "stands still and needs a person", "time, UTC",
 				"tightest 45% of 60% at 20:00, while heron is out", "30%", "in line"}},
 	} {
 		var svg, pdf bytes.Buffer
-		if err := c.d.Write(&svg, "svg"); err != nil {
+		c.d.Foot = "Merrow Sound, Sat 21 Nov 2026"
+		if err := errors.Join(c.d.SVG(&svg), onPage(&pdf, c.d)); err != nil {
 			t.Fatal(err)
 		}
 		said := words(t, svg.Bytes())
@@ -99,12 +103,19 @@ func TestDrawingsSayWhatTheyShow(t *testing.T) {
 				t.Errorf("the %s does not say %q: %s", name, w, said)
 			}
 		}
-		if err := c.d.Write(&pdf, "pdf"); err != nil || !bytes.HasPrefix(pdf.Bytes(), []byte("%PDF")) ||
-			!bytes.Contains(pdf.Bytes(), []byte("%%EOF")) {
-			t.Errorf("the %s as PDF: %v", name, err)
+		if !strings.Contains(said, "Merrow Sound, Sat 21 Nov 2026") || bytes.Contains(svg.Bytes(), []byte("<!--")) {
+			t.Errorf("the %s does not say of what it is, or what made it", name)
 		}
-		if c.d.Write(&pdf, "gif") == nil {
-			t.Errorf("the %s was written as something that there is not", name)
+		if !bytes.HasPrefix(pdf.Bytes(), []byte("%PDF")) || !bytes.Contains(pdf.Bytes(), []byte("%%EOF")) {
+			t.Errorf("the %s is no PDF", name)
 		}
 	}
+}
+
+// onPage sets a drawing on a page of its own.
+func onPage(w io.Writer, d Drawing) error {
+	f := fpdf.NewCustom(&fpdf.InitType{UnitStr: "pt", Size: fpdf.SizeType{Wd: float64(d.Width), Ht: float64(d.Height)}})
+	Fonts(f)
+	f.AddPage()
+	return errors.Join(d.Draw(f, 0, 0, 1), f.Output(w))
 }

@@ -46,7 +46,7 @@ func everyDrawing() map[string]Drawing {
 func TestHostileNamesInDrawings(t *testing.T) {
 	for name, d := range everyDrawing() {
 		var svg, pdf bytes.Buffer
-		if err := errors.Join(d.Write(&svg, "svg"), d.Write(&pdf, "pdf")); err != nil {
+		if err := errors.Join(d.SVG(&svg), onPage(&pdf, d)); err != nil {
 			t.Fatalf("%s: %v", name, err)
 		}
 		dec := xml.NewDecoder(bytes.NewReader(svg.Bytes()))

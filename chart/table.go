@@ -12,19 +12,41 @@ import (
 
 // Of draws a document: what it has for a drawing, or its table.
 func Of(d view.Document) Drawing {
-	switch is := d.Drawing.(type) {
-	case survey.Survey:
-		return Waterline(is)
-	case ladder.Ladder:
-		return Ladder(is)
-	case view.Timeline:
-		return Timeline(is)
-	case view.Trend:
-		return Trend(is)
-	case view.Table:
-		return Table(d.Title, is)
+	out, ok := Picture(d, d.Drawing)
+	if t, is := d.Drawing.(view.Table); is {
+		out, ok = Table(heading(d), t), true
 	}
-	return Table(d.Title, d.Table)
+	if !ok {
+		out = Table(heading(d), d.Table)
+	}
+	out.Foot = d.Stamp()
+	return out
+}
+
+// heading is the title with what it comes to.
+func heading(d view.Document) string {
+	if d.Sum == "" {
+		return d.Title
+	}
+	return d.Title + ": " + d.Sum
+}
+
+// Picture is a drawing of a document; ok is false for what is no drawing but a table.
+func Picture(d view.Document, what any) (out Drawing, ok bool) {
+	switch is := what.(type) {
+	case survey.Survey:
+		out = Waterline(is)
+	case ladder.Ladder:
+		out = Ladder(is)
+	case view.Timeline:
+		out = Timeline(is)
+	case view.Trend:
+		out = Trend(is)
+	default:
+		return out, false
+	}
+	out.Foot = d.Stamp()
+	return out, true
 }
 
 // Table draws a table under a title, in the columns that people read. Where it is grouped, rows stand under headings:

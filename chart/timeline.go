@@ -18,7 +18,7 @@ import (
 func Timeline(t view.Timeline) Drawing {
 	l := t.Lanes
 	const width, lane, tide = 900, 30, 90
-	height := vg.Length(2*margin + 100 + lane*len(l.Lanes))
+	height := vg.Length(2*margin + 146 + lane*len(l.Lanes))
 	if len(l.Tide) > 0 {
 		height += tide
 	}
@@ -32,13 +32,35 @@ func Timeline(t view.Timeline) Drawing {
 			}
 			y += tide
 		}
-		paintLanes(p, l, part{margin, y, width - 2*margin, vg.Length(lane*len(l.Lanes) + 24)})
-		y += vg.Length(lane*len(l.Lanes) + 40)
+		paintLanes(p, l, part{margin, y, width - 2*margin, vg.Length(lane*len(l.Lanes) + 36)})
+		y += vg.Length(lane*len(l.Lanes) + 52)
 		x := vg.Length(margin + names)
 		for _, step := range l.Steps() {
 			p.box(x, y-5, 10, 10, stepInk[step])
 			p.text(x+14, y, 8, left, ink, "%s", step)
 			x += 62
+		}
+		x, y = margin+names, y+14
+		p.line(x-1, y, x+11, y, 1, alarm, 3, 3)
+		p.text(x+14, y, 8, left, ink, "stands still and needs a person")
+		x += 150
+		p.cross(x+5, p.height-y)
+		p.text(x+14, y, 8, left, ink, "failed")
+		if l.Now.After(l.From) && l.Now.Before(l.To) {
+			x += 50
+			p.line(x+5, y-5, x+5, y+5, 1.2, ink)
+			p.text(x+14, y, 8, left, ink, "here it stands")
+			x += 82
+			p.box(x, y-5, 10, 10, pale(stepInk[act.DrainStep]))
+			p.text(x+14, y, 8, left, ink, "as planned, not begun")
+		}
+		if len(l.Tide) > 0 {
+			x, y = margin+names, y+14
+			p.line(x-1, y, x+11, y, 1, amber, 3, 2)
+			p.text(x+14, y, 8, left, ink, "limit up to which the reserve is kept")
+			x += 180
+			p.box(x, y-5, 10, 10, load2)
+			p.text(x+14, y, 8, left, ink, "memory load of the hosts in service")
 		}
 		p.text(margin+names, y+18, 9, left, grey, "%s", t.Note)
 		return nil
@@ -111,6 +133,19 @@ func paintTide(p *pen, l view.Lanes, a part) error {
 	return nil
 }
 
+// pale is a colour for what has not begun.
+func pale(c color.RGBA) color.RGBA {
+	mix := func(x uint8) uint8 { return uint8(255 - (255-int(x))*3/10) }
+	return color.RGBA{mix(c.R), mix(c.G), mix(c.B), 255}
+}
+
+// cross marks where something failed; y counts from below.
+func (p *pen) cross(x, y vg.Length) {
+	l := draw.LineStyle{Color: alarm, Width: 1.6}
+	p.StrokeLine2(l, x-4, y-4, x+4, y+4)
+	p.StrokeLine2(l, x-4, y+4, x+4, y-4)
+}
+
 var load2 = color.RGBA{164, 190, 202, 255}
 
 // paintLanes paints a lane for each host, its name left of it.
@@ -118,6 +153,7 @@ func paintLanes(p *pen, l view.Lanes, a part) {
 	pl := laid(l)
 	pl.Y.Min, pl.Y.Max = -float64(max(1, len(l.Lanes))), 0
 	pl.Y.Tick.Marker = plot.ConstantTicks(nil)
+	pl.X.Label.Text = "time, " + l.From.Format("MST")
 	pl.Add(grid(), inside(func(q *pen, x, y func(float64) vg.Length) {
 		for i, lane := range l.Lanes {
 			top, low := y(-float64(i)-0.18), y(-float64(i)-0.82)
@@ -127,15 +163,21 @@ func paintLanes(p *pen, l view.Lanes, a part) {
 				if s.Step == "" { // it stands still
 					q.StrokeLine2(draw.LineStyle{Color: alarm, Width: 1, Dashes: []vg.Length{3, 3}}, from,
 						(top+low)/2, to, (top+low)/2)
-					q.label(from+w/2, (top+low)/2+5, 7, centre, alarm, "needs you")
+					if w > 44 {
+						q.label(from+w/2, (top+low)/2+5, 7, centre, alarm, "needs you")
+					}
 					continue
 				}
-				q.block(from, low, w, top-low, stepInk[s.Step])
+				fill, says := stepInk[s.Step], white
+				if ahead := s.Expected && l.Now.After(l.From); ahead {
+					fill, says = pale(fill), ink
+				}
+				q.block(from, low, w, top-low, fill)
 				if w > 34 {
-					q.label(from+w/2, (top+low)/2, 7, centre, white, string(s.Step))
+					q.label(from+w/2, (top+low)/2, 7, centre, says, string(s.Step))
 				}
 				if s.Failed {
-					q.label(from+w+3, top+3, 8, left, alarm, "failed")
+					q.cross(from+w, (top+low)/2)
 				}
 			}
 			if lane.Obstacle != "" {
@@ -144,6 +186,10 @@ func paintLanes(p *pen, l view.Lanes, a part) {
 				q.label(x(pl.X.Min)+3, (top+low)/2, 8, left, grey, clip(lane.State, 120))
 			}
 			q.label(q.Min.X-8, (top+low)/2, 9, right, ink, lane.Host)
+		}
+		if l.Now.After(l.From) && l.Now.Before(l.To) {
+			at := x(seconds(l.Now))
+			q.StrokeLine2(draw.LineStyle{Color: ink, Width: 1.2}, at, y(pl.Y.Min), at, y(0))
 		}
 	}))
 	p.within(a.x+names, a.y, a.w-names, a.h, pl)

@@ -28,7 +28,7 @@ func Trend(t view.Trend) Drawing {
 	return Drawing{Width: width, Height: height, paint: func(p *pen) error {
 		p.bold(margin, margin, 15, left, ink, "Drift of "+t.Cluster)
 		p.text(margin, margin+17, 9, left, grey, "%s to %s%s", from.Format("2 Jan 2006"),
-			to.Format("2 Jan 2006 15:04"), lastly(all))
+			to.Format("2 Jan 2006 15:04 MST"), lastly(all))
 		if len(all) == 0 {
 			p.text(margin, height/2, 11, left, grey, "nothing was counted in this time")
 			return nil
@@ -51,6 +51,9 @@ func lastly(all []drift.Tally) string {
 }
 
 // part is a rectangle of a drawing, from its top left.
+// legend is how wide the legend is.
+const legend = 116
+
 type part struct{ x, y, w, h vg.Length }
 
 func paintTrend(p *pen, all []drift.Tally, from, to time.Time, a part) error {
@@ -59,7 +62,8 @@ func paintTrend(p *pen, all []drift.Tally, from, to time.Time, a part) error {
 	}
 	pl := axes(from, to)
 	pl.Y.Min, pl.Y.Tick.Marker = 0, whole{}
-	pl.Legend.Top, pl.Legend.Left, pl.Legend.XOffs = true, false, 0
+	pl.X.Label.Text, pl.Y.Label.Text = "time, "+to.Format("MST"), "places out of line"
+	pl.Legend.Top, pl.Legend.Left, pl.Legend.XOffs = true, false, legend // beside the plot
 	pl.Add(grid())
 	sum := make([]int, len(all))
 	layer := func(name string, ink color.Color, count func(drift.Tally) int) error {
@@ -93,6 +97,6 @@ func paintTrend(p *pen, all []drift.Tally, from, to time.Time, a part) error {
 		return err
 	}
 	pl.Y.Max = float64(max(1, slices.Max(sum)))
-	p.within(a.x, a.y, a.w, a.h, pl)
+	p.within(a.x, a.y, a.w-legend, a.h, pl)
 	return nil
 }

@@ -25,24 +25,33 @@ const (
 
 // Waterline draws a survey: a band a cluster, load above the line and drift below, and what needs a person.
 func Waterline(s survey.Survey) Drawing {
-	widest := 6
+	widest := 9 // room for the legend
 	for _, b := range s.Bands {
 		widest = max(widest, len(b.Berths))
 	}
 	return Drawing{
 		Width:  vg.Length(2*margin + 60 + berthWidth*widest),
-		Height: vg.Length(2*margin + 46 + bandHeight*len(s.Bands) + needHeight*len(s.Needs) + 30),
+		Height: vg.Length(2*margin + 60 + bandHeight*len(s.Bands) + needHeight*len(s.Needs) + 30),
+		Cuts:   cuts(len(s.Bands)),
 		paint:  drawn(func(p *pen) { paintWaterline(p, s) }),
 	}
+}
+
+// cuts are where the drawing may be cut across: between bands.
+func cuts(bands int) (out []vg.Length) {
+	for i := range bands {
+		out = append(out, vg.Length(margin+66+(i+1)*bandHeight-14))
+	}
+	return out
 }
 
 func paintWaterline(p *pen, s survey.Survey) {
 	y := vg.Length(margin)
 	p.bold(margin, y, 15, left, ink, s.Name)
 	p.text(margin, y+17, 9, left, grey, "%s – load above the line, what is out of line below it",
-		s.At.Format("Mon 2 Jan 2006 15:04"))
+		s.At.Format("Mon 2 Jan 2006 15:04 MST"))
 	paintLegend(p, margin, y+32)
-	y += 52
+	y += 66
 	for _, b := range s.Bands {
 		paintBand(p, b, y, s)
 		y += bandHeight
@@ -57,7 +66,8 @@ func paintWaterline(p *pen, s survey.Survey) {
 }
 
 // paintLegend says what the colours of drift mean; the number in a box is how many components are out of line.
-func paintLegend(p *pen, x, y vg.Length) {
+func paintLegend(p *pen, x0, y vg.Length) {
+	x := x0
 	for _, l := range []struct {
 		severity catalogue.Severity
 		says     string
@@ -65,7 +75,34 @@ func paintLegend(p *pen, x, y vg.Length) {
 		{catalogue.Low, "any other drift"}} {
 		p.box(x, y-4, 9, 9, depthInk(l.severity))
 		p.text(x+13, y, 8, left, grey, "%s", l.says)
-		x += 140
+		x += 138
+	}
+	for _, l := range []struct {
+		paint func(x, y vg.Length)
+		says  string
+		wide  vg.Length
+	}{
+		{func(x, y vg.Length) { p.box(x+3, y-1.5, 3, 3, grey) }, "in line", 52},
+		{func(x, y vg.Length) { p.text(x+4, y, 8, centre, grey, "~") }, "not bound by a baseline", 112},
+		{func(x, y vg.Length) { p.frame(x, y-4, 9, 9, grey) }, "unread", 52},
+	} {
+		l.paint(x, y)
+		p.text(x+13, y, 8, left, grey, "%s", l.says)
+		x += l.wide
+	}
+	x, y = x0, y+14
+	for _, l := range []struct {
+		paint func(x, y vg.Length)
+		says  string
+		wide  vg.Length
+	}{
+		{func(x, y vg.Length) { p.box(x, y-4, 9, 9, load) }, "memory in use, of the host's", 138},
+		{func(x, y vg.Length) { p.hatch(x, y-4, 9, 9, hollow); p.frame(x, y-4, 9, 9, grey) }, "out of service", 138},
+		{func(x, y vg.Length) { p.line(x-2, y, x+11, y, 0.8, grey, 3, 3) }, "limit up to which the reserve is kept", 170},
+	} {
+		l.paint(x, y)
+		p.text(x+13, y, 8, left, grey, "%s", l.says)
+		x += l.wide
 	}
 }
 
@@ -144,8 +181,9 @@ func paintBerth(p *pen, h survey.Berth, x, line vg.Length) {
 			p.text(x+berthWidth/2, line-height-7, 8, centre, ink, "%.0f%%", 100*h.Memory)
 		}
 	default:
-		p.box(left0, line-aboveDeep, bar, aboveDeep, hollow)
+		p.hatch(left0, line-aboveDeep, bar, aboveDeep, hollow)
 		p.frame(left0, line-aboveDeep, bar, aboveDeep, grey)
+		p.box(left0+1, line-aboveDeep/2-7, bar-2, 14, white)
 		p.text(x+berthWidth/2, line-aboveDeep/2, 8, centre, ink, "%s", h.Service)
 	}
 	p.bold(x+berthWidth/2, line+12, 9, centre, ink, h.Host)
@@ -159,7 +197,7 @@ func paintBerth(p *pen, h survey.Berth, x, line vg.Length) {
 			p.box(left0, y, bar, rowHeight-3, depthInk(d.Worst))
 			p.text(x+berthWidth/2, y+6, 8, centre, white, "%s", fmt.Sprint(d.Drift))
 		case d.InLine > 0:
-			p.box(left0+bar/2-1, y+5, 2, 2, faint)
+			p.box(left0+bar/2-1.5, y+4.5, 3, 3, grey)
 		case d.Aside > 0:
 			p.text(x+berthWidth/2, y+6, 8, centre, grey, "~")
 		}

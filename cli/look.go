@@ -345,7 +345,7 @@ Exit codes: 0 nothing is owed, 3 something is, 1 failure.`,
 }
 
 func (a *app) reportCommand() *cobra.Command {
-	c := &cobra.Command{Use: "report", Short: "Write a report as text, CSV, JSON, SVG or PDF",
+	c := &cobra.Command{Use: "report", Short: "Write a report as text, CSV, JSON, SVG, HTML or PDF",
 		Long: "Writes what was found (drift), what was done (round) or what changed on a host (life). As SVG and PDF, drift is " +
 			"the Waterline and a round its timeline.",
 		Example: "  yare report drift tides -o tides.csv\n  yare report round vts -o vts.pdf"}
@@ -381,6 +381,7 @@ func (a *app) reportDrift() *cobra.Command {
 		}),
 	}
 	o.narrowing(a, c)
+	o.pages(c)
 	return c
 }
 
@@ -393,14 +394,15 @@ func (a *app) reportRound() *cobra.Command {
 			"changes with before and after, the steps with their times, moves, and what failed.",
 		Example: "  yare report round vts\n  yare report round vts -o vts.svg",
 		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
-			id, s, err := h.Journal(ctx, args[0], optional(args[1:]))
+			r, err := h.Journal(ctx, args[0], optional(args[1:]))
 			if err != nil {
 				return err
 			}
-			return a.show(ctx, h, &o, view.OfRound(id, s))
+			return a.show(ctx, h, &o, view.OfRound(r))
 		}),
 	}
 	o.flags(c)
+	o.pages(c)
 	return c
 }
 
@@ -428,6 +430,7 @@ func (a *app) reportLife() *cobra.Command {
 		}),
 	}
 	o.narrowing(a, c)
+	o.pages(c)
 	return c
 }
 

@@ -180,13 +180,13 @@ hosts, and its components where others are out of line on these hosts too.`,
 				}
 			}
 			if against == "" {
-				return a.show(ctx, nil, &o, view.OfPlan(&p, brief.Words(br, usual)))
+				return a.show(ctx, h, &o, view.OfPlan(&p, brief.Words(br, usual)))
 			}
 			shown, err := h.Shown(ctx, br.Cluster, against)
 			if err != nil {
 				return err
 			}
-			return a.show(ctx, nil, &o, view.OfDifference(shown, &p))
+			return a.show(ctx, h, &o, view.OfDifference(shown, &p))
 		}),
 	}
 	b.flags(a, c)

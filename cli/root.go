@@ -133,7 +133,7 @@ where the estate file says "act: true" for it.`,
 		a.briefCommand(), a.precheckCommand(), a.waiverCommand(), a.baselineCommand(), a.roundCommand(), a.owedCommand(),
 		a.reportCommand(), a.versionCommand(), a.feedCommand(), a.bundleCommand(), a.payloadCommand(),
 		a.catalogueCommand(), a.hostCommand(), a.estateCommand(), a.compareCommand(), a.trendCommand(), a.newsCommand(),
-		a.filterCommand(), a.backupCommand())
+		a.filterCommand(), a.backupCommand(), a.logCommand())
 	for i := range brings {
 		b := &brings[i]
 		f.BoolVar(&b.asked, b.Flag, false, b.Help)
@@ -200,7 +200,7 @@ func (a *app) open(ctx context.Context) (*harbour.Harbour, error) {
 }
 
 func (a *app) options() harbour.Options {
-	return harbour.Options{State: a.state, File: a.estate, By: operator(), Launch: a.launch}
+	return harbour.Options{State: a.state, File: a.estate, By: operator(), From: whence(), Launch: a.launch}
 }
 
 // with opens the estate for the time of do.
@@ -269,6 +269,21 @@ func operator() string {
 		return u.Username
 	}
 	return "unknown"
+}
+
+// whence is where he is: his machine, and how he came there.
+func whence() string {
+	from, err := os.Hostname()
+	if err != nil {
+		from = "an unnamed machine"
+	}
+	if client, _, _ := strings.Cut(os.Getenv("SSH_CONNECTION"), " "); client != "" {
+		from += ", by SSH from " + client
+	}
+	if was := os.Getenv("SUDO_USER"); was != "" {
+		from += ", by sudo of " + was
+	}
+	return from
 }
 
 // confirm asks on the terminal; anything but y is no.

@@ -23,14 +23,14 @@ import (
 func (a *app) roundCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "round",
-		Short: "Start, resume, watch, pause or stop a round",
+		Short: "List, start, resume, watch, pause or stop rounds",
 		Long: `A round is one rolling maintenance over a cluster: each host in turn is prechecked, drained,
 closed, changed, restarted, proven and reopened. Everything is journaled before and after; a round that was
 interrupted is resumed from what is found on the hosts.`,
 		Example: "  yare round start vts --reason \"November patches\"\n  yare round watch vts\n" +
 			"  yare round resume vts",
 	}
-	c.AddCommand(a.roundStart(), a.roundResume(), a.roundAdopt(), a.roundWatch(),
+	c.AddCommand(a.roundList(), a.roundStart(), a.roundResume(), a.roundAdopt(), a.roundWatch(),
 		a.roundAsk("pause CLUSTER", course.AskPause, "Pause the round after the current host", ""),
 		a.roundAsk("stop CLUSTER", course.AskStop,
 			"Stop the round at the next safe point: a host that is closed is finished first", ""),

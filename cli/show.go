@@ -23,6 +23,7 @@ type output struct {
 	format string // "": by the ending of the file's name, or text
 	file   string
 	narrow string
+	paper  string // of a PDF
 }
 
 // flags adds --format, --json and --output.
@@ -32,6 +33,18 @@ func (o *output) flags(c *cobra.Command) {
 	f.BoolFunc("json", "print JSON, as --format json does", func(string) error { return o.set("json") })
 	o.only(c, "file to write; its ending chooses the format (default: standard output)")
 	completes(c, "format", export.Formats...)
+}
+
+// pages adds --paper, for what is handed in.
+func (o *output) pages(c *cobra.Command) {
+	c.Flags().Func("paper", "size of the pages of a PDF: "+strings.Join(export.Papers, " or ")+" (default a4)", func(size string) error {
+		if !slices.Contains(export.Papers, size) {
+			return fmt.Errorf("there is no paper %q; there are %s", size, strings.Join(export.Papers, " and "))
+		}
+		o.paper = size
+		return nil
+	})
+	completes(c, "paper", export.Papers...)
 }
 
 // narrowing adds --narrow too.
@@ -78,6 +91,10 @@ func (a *app) show(ctx context.Context, h *harbour.Harbour, o *output, d view.Do
 	if err != nil {
 		return err
 	}
+	if h != nil {
+		d = h.Dated(d)
+	}
+	d.Paper = o.paper
 	return a.write(o, func(w io.Writer) error { return export.Write(w, d.Narrow(f), o.is()) })
 }
 

@@ -1,4 +1,4 @@
-// Package export writes documents in each of their forms: as text, CSV and JSON here, as SVG and PDF by chart. It writes
+// Package export writes documents in each of their forms: as text, CSV and JSON, on pages as HTML and PDF, and as a drawing. It writes
 // what a document holds, and reads and computes nothing. docs/formats.md describes the fields.
 package export
 
@@ -23,7 +23,7 @@ import (
 )
 
 // Formats are the forms of a document.
-var Formats = []string{"text", "csv", "json", "svg", "pdf"}
+var Formats = []string{"text", "csv", "json", "svg", "pdf", "html"}
 
 // Format is the form of a file by the ending of its name; "" where that says nothing.
 func Format(file string) string {
@@ -76,15 +76,25 @@ func Write(w io.Writer, d view.Document, format string) error {
 		return JSON(w, d.Value)
 	case "csv":
 		return table(w, &d.Table)
+	case "pdf":
+		return PDF(w, d)
+	case "html":
+		return HTML(w, d)
 	case "text":
 		if d.Text == nil {
-			return text(w, &d.Table)
+			if err := text(w, &d.Table); err != nil {
+				return err
+			}
+			return lines(w, d.Foot)
 		}
 		for _, b := range d.Text {
-			for _, l := range b.Lines {
-				if _, err := fmt.Fprintln(w, plain.Line(l)); err != nil {
+			if b.Head != "" {
+				if _, err := fmt.Fprintln(w, "\n"+plain.Line(b.Head)); err != nil {
 					return err
 				}
+			}
+			if err := lines(w, b.Lines); err != nil {
+				return err
 			}
 			if b.Table == nil {
 				continue
@@ -95,7 +105,16 @@ func Write(w io.Writer, d view.Document, format string) error {
 		}
 		return nil
 	}
-	return chart.Of(d).Write(w, format)
+	return chart.Of(d).SVG(w)
+}
+
+func lines(w io.Writer, all []string) error {
+	for _, l := range all {
+		if _, err := fmt.Fprintln(w, plain.Line(l)); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // text writes a table for reading, in columns.

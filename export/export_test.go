@@ -199,7 +199,7 @@ func documents() map[string]struct {
 		"alike": {view.Compare("heron@1d", reading("heron", "1", false), "heron", reading("heron", "1", false)).Document(),
 			"nothing differs in what both hold", 0, "", `"from"`},
 		"plan": {view.OfPlan(p, nil), "pass 1|carry out just this", 1, "c,1,c1,,deb:k,,1,2,1,,,", `"visits"`},
-		"round": {view.OfRound("R1", aRound()), "Round R1 over vts: failed|by me: November|heron: done, 5 min, moves 1|ibis: failed, stays closed|why: refused|what next: look at it|knot: not begun|not visited\n  lapwing  in line",
+		"round": {view.OfRound(view.Round{ID: "R1", State: aRound()}), "Round R1 over vts: failed|by me: November|heron: done, 5 min, moves 1|ibis: failed, stays closed|why: refused|what next: look at it|knot: not begun|not visited\n  lapwing  in line",
 			3, "R1,vts,ibis,\"failed, stays closed\",fw:nic,slot 2,1,2,1,failed", `"aside"`},
 		"readings": {view.OfReadings([]*estate.Reading{reading("heron", "1", true)}), "unread: the BMC is silent|deb:ssl  1", 1,
 			"heron,deb:ssl,,1,,,,,,", `"sections"`},
@@ -236,7 +236,7 @@ func TestEveryDocumentInEveryForm(t *testing.T) {
 			}
 			form[format] = b.String()
 		}
-		for format, parts := range map[string]string{"text": c.says, "json": c.value, "svg": "<?xml", "pdf": "%PDF"} {
+		for format, parts := range map[string]string{"text": c.says, "json": c.value, "svg": "<?xml", "pdf": "%PDF", "html": "<!DOCTYPE html>"} {
 			for _, w := range strings.Split(parts, "|") {
 				if !strings.Contains(form[format], w) {
 					t.Errorf("%s as %s lacks %q:\n%.1500s", name, format, w, form[format])

@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/google/renameio/v2"
 
@@ -152,7 +151,7 @@ func (h *house) found(ctx context.Context, name, file, text string) (int, error)
 	if newest.N == 0 {
 		why = "first read from " + filepath.Base(file)
 	}
-	n, err := h.versions.KeepVersion(ctx, store.Version{Name: name, At: time.Now(), By: "file", Why: why, Text: text},
+	n, err := h.versions.KeepVersion(ctx, store.Version{Name: name, At: h.Now(), By: store.ItsFile, Why: why, Text: text},
 		newest.N)
 	if errors.Is(err, store.ErrChanged) { // another process has just found the same
 		newest, err = h.versions.Version(ctx, name, 0)
@@ -210,7 +209,7 @@ func (h Baselines) SaveBaseline(ctx context.Context, name, text string, after in
 		return 0, fmt.Errorf("the baseline %s: %w: its file %s is not what was read from it; open it again",
 			name, store.ErrChanged, file)
 	}
-	n, err := h.versions.KeepVersion(ctx, store.Version{Name: name, At: time.Now(), By: h.By, Why: why, Text: text},
+	n, err := h.versions.KeepVersion(ctx, store.Version{Name: name, At: h.Now(), By: h.By, Why: why, Text: text},
 		after)
 	if err != nil {
 		return 0, err

@@ -81,6 +81,7 @@ type house struct {
 	tallies  store.Tallies
 	filters  store.Filters
 	waivers  store.Waivers
+	log      store.Log
 
 	hold       io.Closer // of the state file
 	own        []own     // checks of one's own
@@ -114,6 +115,7 @@ type Options struct {
 	State string // the state directory
 	File  string // the estate file; empty: estate.yaml in the state directory, then in the configuration directory
 	By    string // who it is that opens it
+	From  string // and where: his machine, and the login of SSH
 	// Launch has a process of its own begin the round that the words tell, as they would stand behind "yare", and
 	// returns once it has begun, or says why it has not.
 	Launch func(ctx context.Context, cluster string, words ...string) error
@@ -170,6 +172,9 @@ func Open(ctx context.Context, o Options) (*Harbour, error) {
 		h.world = away{why: err}
 	}
 	h.refresh(ctx)
+	if err := h.noteActing(ctx); err != nil {
+		slog.Warn("where acting is allowed could not be entered in the logbook", "error", err)
+	}
 	return newHarbour(h), nil
 }
 
@@ -178,8 +183,9 @@ func (h *house) openStore(ctx context.Context) error {
 	s, unwritable, err := state(ctx, h.State)
 	if err == nil {
 		h.Told = s.Told
-		h.readings, h.rounds, h.versions, h.tallies, h.filters, h.waivers, h.hold, h.unwritable = s, s,
-			s, s, s, s, s, unwritable
+		h.readings, h.rounds, h.versions, h.tallies, h.filters, h.waivers, h.log, h.hold, h.unwritable = s, s,
+			s, s, s, s, s, s, unwritable
+		s.Writer(h.By, h.From)
 	}
 	return err
 }

@@ -13,6 +13,7 @@ import (
 	"yareharbour/connector"
 	"yareharbour/connector/host"
 	"yareharbour/connector/linux"
+	"yareharbour/core/logbook"
 	"yareharbour/core/view"
 )
 
@@ -53,6 +54,9 @@ func (h Preparing) Prepare(ctx context.Context, hosts []string, done func(host s
 	told := make([]connector.Peer, len(hosts))
 	err := h.preparing(ctx, hosts, func(ctx context.Context, i int, p connector.Preparer) (err error) {
 		told[i], err = p.Prepare(ctx, nil)
+		if err == nil {
+			err = h.enter(ctx, logbook.Entry{Kind: logbook.Prepared, Host: hosts[i], Says: hosts[i] + ": what hosts need before they take orders"})
+		}
 		if err == nil && told[i].Key == "" {
 			done(hosts[i])
 		}
@@ -98,6 +102,9 @@ func (h Preparing) Unprepare(ctx context.Context, hosts []string, done func(host
 	}
 	return h.preparing(ctx, hosts, func(ctx context.Context, i int, p connector.Preparer) error {
 		err := p.Remove(ctx)
+		if err == nil {
+			err = h.enter(ctx, logbook.Entry{Kind: logbook.Removed, Host: hosts[i], Says: hosts[i] + ": everything that was put there"})
+		}
 		if err == nil {
 			done(hosts[i])
 		}

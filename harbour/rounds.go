@@ -19,6 +19,7 @@ import (
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/plan"
+	"yareharbour/core/view"
 	"yareharbour/program"
 	"yareharbour/round"
 	"yareharbour/store"
@@ -97,7 +98,7 @@ func (h Rounds) Start(ctx context.Context, st Start, seen func(course.Event)) (*
 		return nil, err
 	}
 	id := ulid.Make().String()
-	first := course.Event{At: h.Now(), Kind: course.Started, Round: id, Plan: p, By: h.By, Detail: st.Reason}
+	first := course.Event{At: h.Now(), Kind: course.Started, Round: id, Plan: p, By: h.By, From: h.From, Detail: st.Reason}
 	if first, err = h.rounds.Begin(ctx, lease, id, first); err != nil {
 		return nil, err
 	}
@@ -135,7 +136,7 @@ func (h *house) goOn(ctx context.Context, cluster string, seen func(course.Event
 	}
 	defer h.release(lease)
 	for i, e := range append([]course.Event{{Kind: course.Taken}}, asked...) {
-		if e.At, e.By = h.Now(), h.By; i > 0 {
+		if e.At, e.By, e.From = h.Now(), h.By, h.From; i > 0 {
 			e.Kind = course.Asked
 		}
 		if e, _, err = h.rounds.Append(ctx, lease, head.ID, e); err != nil {
@@ -160,7 +161,7 @@ func above(err error, cluster string) string {
 // him, and what will happen is returned in words; else the round is taken on with it, and run on to its end.
 func (h Rounds) Decide(ctx context.Context, cluster string, e course.Event,
 	seen func(course.Event)) (*course.State, string, error) {
-	e.Kind, e.By = course.Asked, h.By
+	e.Kind, e.By, e.From = course.Asked, h.By, h.From
 	s, head, err := h.latest(ctx, cluster)
 	switch {
 	case err != nil:
@@ -412,7 +413,7 @@ func (h *house) further(p *plan.Plan, c estate.Cluster, cat *catalogue.Catalogue
 // Ask asks the running round of a cluster to pause or stop, or to leave a host out, and returns what will happen, in
 // words.
 func (h Rounds) Ask(ctx context.Context, cluster string, e course.Event) (string, error) {
-	e.By = h.By
+	e.By, e.From = h.By, h.From
 	what, host := e.Detail, e.Host
 	if _, err := h.Cluster(cluster); err != nil && len(h.Estate.Clusters) > 0 {
 		return "", err
@@ -454,22 +455,77 @@ func (h Rounds) Ask(ctx context.Context, cluster string, e course.Event) (string
 }
 
 // Journal is a round of a cluster as its journal tells it: the newest, or the one with the id.
-func (h Rounds) Journal(ctx context.Context, cluster, id string) (string, *course.State, error) {
+func (h Rounds) Journal(ctx context.Context, cluster, id string) (r view.Round, err error) {
 	if _, err := h.Cluster(cluster); err != nil {
-		return "", nil, err
+		return r, err
 	}
 	if id == "" {
 		head, err := h.rounds.Latest(ctx, cluster)
 		if err != nil {
-			return "", nil, err
+			return r, err
 		}
 		id = head.ID
 	}
-	s, err := h.round(ctx, id)
-	if err == nil && s.Seq == 0 {
-		err = fmt.Errorf("there is no round %s over %s", id, cluster)
+	r, err = h.whole(ctx, id)
+	if errors.Is(err, store.ErrNoRound) || err == nil && r.State.Plan.Brief.Cluster != cluster {
+		err = fmt.Errorf("there is no round %s over %s; \"yare round list\" shows those that there are", id, cluster)
 	}
-	return id, s, err
+	return r, err
+}
+
+// whole is a round as its journal tells it, with its events; up to where it can be trusted, with why not further.
+func (h *house) whole(ctx context.Context, id string) (view.Round, error) {
+	events, err := h.rounds.Journal(ctx, id, course.NewChain(id))
+	s, wrong := course.Fold(events)
+	return view.Round{ID: id, State: s, Events: events}, errors.Join(err, wrong)
+}
+
+// List are the rounds that began in a period, the newest first; of one cluster where it is named. One whose journal
+// can't be read to its end says so.
+func (h *house) List(ctx context.Context, cluster string, in Period) (out []view.RoundLine, err error) {
+	if cluster != "" {
+		if _, err := h.Cluster(cluster); err != nil {
+			return nil, err
+		}
+	}
+	heads, err := h.rounds.Rounds(ctx, cluster)
+	if err != nil {
+		return nil, err
+	}
+	for _, head := range heads {
+		if head.Started.Before(in.From) || !in.Until.IsZero() && !head.Started.Before(in.Until) {
+			continue
+		}
+		if l, over := h.finished(head.ID); over {
+			out = append(out, l)
+			continue
+		}
+		r, err := h.whole(ctx, head.ID)
+		l := view.RoundLine{ID: head.ID, Cluster: head.Cluster, Started: head.Started}
+		if r.State.Seq > 0 {
+			l = r.Line()
+		}
+		if err != nil {
+			l.Wrong = err.Error()
+		} else if r.State.Status == course.Finished { // nothing is written behind that
+			h.looking.Lock()
+			if h.looks.lines == nil {
+				h.looks.lines = map[string]view.RoundLine{}
+			}
+			h.looks.lines[head.ID] = l
+			h.looking.Unlock()
+		}
+		out = append(out, l)
+	}
+	return out, ctx.Err()
+}
+
+// finished is the line of a round that was found finished before.
+func (h *house) finished(id string) (l view.RoundLine, ok bool) {
+	h.looking.Lock()
+	defer h.looking.Unlock()
+	l, ok = h.looks.lines[id]
+	return l, ok
 }
 
 // IDs are those of a cluster's rounds.

@@ -16,6 +16,7 @@ import (
 	"yareharbour/core/course"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/logbook"
 	"yareharbour/core/plan"
 	"yareharbour/core/view"
 	"yareharbour/feed"
@@ -106,6 +107,9 @@ func (h Supplies) Sync(ctx context.Context, w Which, progress func(string)) (out
 					catalogue.Some(r.Status.Files, "file"))
 			}
 			out = append(out, s)
+			if r.Changed {
+				errs = append(errs, h.enter(ctx, logbook.Entry{Kind: logbook.Synced, Says: f.Name + ": " + s.Says}))
+			}
 		}
 		if ctx.Err() != nil {
 			break
@@ -132,7 +136,7 @@ func Says(all []Synced) string {
 }
 
 // Schedule says when a feed is synced by itself, and returns that in words, with what the estate file says.
-func (h Supplies) Schedule(_ context.Context, name, schedule string) (says string, err error) {
+func (h Supplies) Schedule(ctx context.Context, name, schedule string) (says string, err error) {
 	f, err := h.feed(name)
 	if err != nil {
 		return "", err
@@ -141,8 +145,11 @@ func (h Supplies) Schedule(_ context.Context, name, schedule string) (says strin
 	if err != nil {
 		return "", err
 	}
-	return fmt.Sprintf("%s is synced %s from now on (%s in the estate file)", f.Name, s,
-		cmp.Or(f.Schedule.String(), "on demand")), h.shelf.Set(f.Name, s)
+	if err := h.shelf.Set(f.Name, s); err != nil {
+		return "", err
+	}
+	return fmt.Sprintf("%s is synced %s from now on (%s in the estate file)", f.Name, s, cmp.Or(f.Schedule.String(), "on demand")),
+		h.enter(ctx, logbook.Entry{Kind: logbook.Schedule, Says: fmt.Sprintf("%s: %s", f.Name, s)})
 }
 
 func (h *house) bundleOptions(o bundle.Options) bundle.Options {
@@ -240,19 +247,20 @@ func (h Supplies) TakeIn(ctx context.Context, o *Opened, progress func(string)) 
 	case err != nil:
 		return false, err
 	}
-	return false, h.Reload()
+	return false, errors.Join(h.enter(ctx, logbook.Entry{Kind: logbook.TakenIn, Says: fmt.Sprintf("%s, id %s: %s, %s", o.Name, o.ID,
+		catalogue.Some(o.NewReleases, "new release"), catalogue.Some(o.NewAdvisories, "new advisory"))}), h.Reload())
 }
 
 // Bundles are those that were taken in, the newest first.
 func (h *house) Bundles() ([]catalogue.Bundle, error) { return h.bundles.Taken() }
 
 // TakeOut takes a bundle out of the catalogue again; its payloads stay until they are pruned.
-func (h Supplies) TakeOut(_ context.Context, id string) (catalogue.Bundle, error) {
+func (h Supplies) TakeOut(ctx context.Context, id string) (catalogue.Bundle, error) {
 	b, err := h.bundles.Remove(id)
 	if err != nil {
 		return b, err
 	}
-	return b, h.Reload()
+	return b, errors.Join(h.enter(ctx, logbook.Entry{Kind: logbook.TakenOut, Says: fmt.Sprintf("%s, id %s", b.Name, b.ID)}), h.Reload())
 }
 
 // wanted returns the releases that verdicts of the estate want, by the hash of their payload.

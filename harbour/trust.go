@@ -14,6 +14,7 @@ import (
 	"github.com/google/renameio/v2"
 
 	"yareharbour/connector"
+	"yareharbour/core/logbook"
 )
 
 // Trust is a certificate of a BMC that is trusted since it has taken the place of another: for as long as the estate file
@@ -95,6 +96,11 @@ func (h Preparing) Trust(ctx context.Context, name, reason string, sure bool) (s
 		err = renameio.WriteFile(filepath.Join(h.keptDir(), trustFile), append(text, '\n'), 0o600)
 	}
 	if err != nil {
+		return says, false, err
+	}
+	if err := h.enter(ctx, logbook.Entry{Kind: logbook.Trusted, Host: host, Why: t.Reason,
+		Says: fmt.Sprintf("the BMC of %s, in the place of %s: %s", host, t.Replaces, t.Evidence),
+		Of:   &logbook.Thing{Shelf: "certificate", ID: host, Sum: t.Fingerprint}}); err != nil {
 		return says, false, err
 	}
 	return append(says, "it is trusted from now on, for as long as the estate file pins the one before it"), true, nil

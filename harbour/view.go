@@ -21,8 +21,9 @@ import (
 // looks are what one look leaves for the next, so that it costs what is new: journals that were read, readings that
 // were turned around.
 type looks struct {
-	journals map[string]*followed     // by cluster
-	ended    map[string]*course.State // of older rounds of which something is owed, by their ids
+	journals map[string]*followed      // by cluster
+	ended    map[string]*course.State  // of older rounds of which something is owed, by their ids
+	lines    map[string]view.RoundLine // of rounds that are finished, by their ids
 	held     *drift.Holdings
 	heldOf   map[string]*estate.Reading
 	heldAt   time.Time

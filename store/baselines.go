@@ -6,6 +6,8 @@ import (
 	"errors"
 	"fmt"
 	"time"
+
+	"yareharbour/core/logbook"
 )
 
 // Version is a version of a baseline: what its file said, since when, by whom and why.
@@ -17,6 +19,9 @@ type Version struct {
 	Why  string    `json:"why"`
 	Text string    `json:"text,omitempty"` // YAML
 }
+
+// ItsFile is who keeps a version that was found in a baseline's file: whoever changed that is not known.
+const ItsFile = "file"
 
 // ErrNoVersion is what asking for a version gives that there is not.
 var ErrNoVersion = errors.New("there is no such version")
@@ -52,9 +57,15 @@ func (s *Store) KeepVersion(ctx context.Context, v Version, after int) (int, err
 				v.Name, ErrChanged, n, after)
 		}
 		n++
-		_, err = tx.Exec("INSERT INTO baselines (name, n, at, by, why, text) VALUES (?, ?, ?, ?, ?, ?)", v.Name, n,
-			at(v.At), v.By, v.Why, v.Text)
-		return err
+		if _, err = tx.Exec("INSERT INTO baselines (name, n, at, by, why, text) VALUES (?, ?, ?, ?, ?, ?)", v.Name, n,
+			at(v.At), v.By, v.Why, v.Text); err != nil {
+			return err
+		}
+		by, says := v.By, fmt.Sprintf("the baseline %s, version %d", v.Name, n)
+		if by == ItsFile {
+			by, says = s.by, says+", found in its file"
+		}
+		return record(tx, logbook.Entry{At: v.At, By: by, From: s.from, Kind: logbook.Saved, Why: v.Why, Says: says, Of: &logbook.Thing{Shelf: logbook.Baselines, ID: v.Name, Seq: int64(n), Sum: sumOf(v.Text)}})
 	})
 	return n, err
 }

@@ -10,6 +10,7 @@ import (
 
 	"yareharbour/core/act"
 	"yareharbour/core/course"
+	"yareharbour/core/logbook"
 	"yareharbour/core/plan"
 )
 
@@ -66,7 +67,7 @@ func (s *Store) Begin(ctx context.Context, l Lease, id string, first course.Even
 			course.NewChain(id).Head().Sum); err != nil {
 			return err
 		}
-		out, _, err = write(tx, l, id, first)
+		out, _, err = s.write(tx, l, id, first)
 		return err
 	})
 	return out, err
@@ -80,7 +81,7 @@ func (s *Store) Append(ctx context.Context, l Lease, id string, e course.Event) 
 		if err := s.check(ctx, tx, l); err != nil {
 			return err
 		}
-		out, sum, err = write(tx, l, id, e)
+		out, sum, err = s.write(tx, l, id, e)
 		return err
 	})
 	if err != nil {
@@ -90,7 +91,7 @@ func (s *Store) Append(ctx context.Context, l Lease, id string, e course.Event) 
 }
 
 // write writes the next event behind the head, and moves the head, here and at the lease.
-func write(tx *sql.Tx, l Lease, id string, e course.Event) (course.Event, string, error) {
+func (s *Store) write(tx *sql.Tx, l Lease, id string, e course.Event) (course.Event, string, error) {
 	var head course.Head
 	if err := tx.QueryRow("SELECT seq, sum FROM rounds WHERE id = ?", id).Scan(&head.Seq, &head.Sum); err != nil {
 		return e, "", err
@@ -118,6 +119,12 @@ func write(tx *sql.Tx, l Lease, id string, e course.Event) (course.Event, string
 	}
 	if err == nil {
 		_, err = tx.Exec("UPDATE leases SET round = ?, seq = ?, sum = ? WHERE cluster = ?", id, e.Seq, sum, l.Cluster())
+	}
+	if entry, decides := logbook.OfEvent(&e, l.Cluster(), id, sum); err == nil && decides {
+		if entry.By == "" { // the runner's
+			entry.By, entry.From = s.by, s.from
+		}
+		err = record(tx, entry)
 	}
 	return e, sum, err
 }
@@ -269,7 +276,7 @@ func (s *Store) Take(ctx context.Context, l Lease, round string, now time.Time) 
 		}
 		for _, e := range asked {
 			e.At = now
-			e, sum, err := write(tx, l, round, e)
+			e, sum, err := s.write(tx, l, round, e)
 			if err != nil {
 				return err
 			}

@@ -28,12 +28,13 @@ type Store struct {
 	held   *sql.Conn
 	rescue sync.Once
 
-	pack    *packer
-	parts   *sql.Stmt // that reads a part
-	mu      sync.Mutex
-	decoded map[string]decoded // by host
-	beats   map[string]beat    // of leases that are held on other machines, by cluster
-	clock   Clock
+	pack     *packer
+	parts    *sql.Stmt // that reads a part
+	mu       sync.Mutex
+	decoded  map[string]decoded // by host
+	beats    map[string]beat    // of leases that are held on other machines, by cluster
+	clock    Clock
+	by, from string // by whom, and whence, entries of the logbook are written
 }
 
 // File is the store's name below a state directory.
@@ -140,7 +141,7 @@ var migrations = []migration{statements(`
 	CREATE TABLE requests (n INTEGER PRIMARY KEY AUTOINCREMENT, round TEXT NOT NULL, text TEXT NOT NULL);
 	ALTER TABLE rounds ADD COLUMN owes INTEGER NOT NULL DEFAULT 1;
 	UPDATE rounds SET owes = n = (SELECT MAX(o.n) FROM rounds o WHERE o.cluster = rounds.cluster);
-`)}
+`), beginLog}
 
 // Open opens the store below dir, and makes it where there is none: readable by its owner only, whatever the umask
 // says.

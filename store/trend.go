@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"yareharbour/core/drift"
+	"yareharbour/core/logbook"
 	"yareharbour/core/precheck"
 )
 
@@ -193,8 +194,13 @@ func (s *Store) KeepWaiver(ctx context.Context, w precheck.Waiver) error {
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx,
-		"INSERT INTO waivers (id, cluster, at, body) VALUES (?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET body = "+
-			"excluded.body", w.ID, w.Cluster, at(w.At), string(body))
-	return err
+	return s.tx(ctx, func(tx *sql.Tx) error {
+		if _, err := tx.Exec("INSERT INTO waivers (id, cluster, at, body) VALUES (?, ?, ?, ?) ON CONFLICT (id) DO UPDATE SET body = "+
+			"excluded.body", w.ID, w.Cluster, at(w.At), string(body)); err != nil {
+			return err
+		}
+		e := logbook.OfWaiver(w, sumOf(string(body)))
+		e.From = s.from
+		return record(tx, e)
+	})
 }

@@ -37,6 +37,12 @@ type fake struct {
 	calls []string
 }
 
+func (f *fake) Logbook(context.Context, harbour.Period) (view.Logbook, error) {
+	return view.Logbook{}, nil
+}
+
+func (f *fake) Journal(context.Context, string, string) (view.Round, error) { return view.Round{}, nil }
+
 func (f *fake) note(what string) error { f.calls = append(f.calls, what); return f.err }
 
 func (f *fake) View(context.Context) (*view.Estate, error)              { return f.snap, f.err }

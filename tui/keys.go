@@ -82,6 +82,7 @@ func (m *Model) everywhere() []part.Key {
 		screen("r", "round", "see the round over this cluster", none, part.Place{Screen: part.Round, Cluster: cluster}),
 		screen("c", "catalogue", "see what can be had: the Catalogue", "", part.Place{Screen: part.Catalogue}),
 		screen("b", "baselines", "see how things should be: the Baselines", "", part.Place{Screen: part.Baselines}),
+		screen("J", "logbook", "see what was done and decided: the Logbook, history of rounds", "", part.Place{Screen: part.Logbook}),
 		part.NewKey("/", "narrow", "narrow what is shown", "", func() tea.Msg { m.over = newNarrowing(m); return nil }),
 		part.NewKey("R", "read", "read every host now", "", func() tea.Msg { return m.readAll() }),
 		part.NewKey("e", "export", "export what this view shows", "", func() tea.Msg {
@@ -378,7 +379,7 @@ func (m *Model) keepFilter(name string) tea.Msg {
 
 // exportFormats are what the chooser offers; drawings come first.
 var exportFormats = []struct{ key, format, name string }{
-	{"s", "svg", "SVG drawing"}, {"p", "pdf", "PDF drawing"}, {"c", "csv", "CSV table"}, {"j", "json", "JSON"},
+	{"s", "svg", "SVG drawing"}, {"p", "pdf", "PDF document"}, {"h", "html", "HTML document"}, {"c", "csv", "CSV table"}, {"j", "json", "JSON"},
 	{"t", "text", "text"},
 }
 
@@ -391,7 +392,8 @@ func (m *Model) export(format string) tea.Msg {
 	if d == nil {
 		return part.Tell("there is nothing to export here")
 	}
-	name := export.FileName(*d, m.frame().View.At(), format)
+	d.Estate, d.At = m.frame().View.Survey.Name, m.frame().View.At()
+	name := export.FileName(*d, d.At, format)
 	return func() tea.Msg {
 		var b bytes.Buffer
 		err := export.Write(&b, *d, format)

@@ -153,7 +153,7 @@ func TestStatesAreToldWithoutColour(t *testing.T) {
 
 func TestEveryKeyIsExplained(t *testing.T) {
 	for _, way := range ways {
-		m := model(t, &fake{snap: parttest.Estate(1, 3), plan: aPlan()}, 120, 70)
+		m := model(t, &fake{snap: parttest.Estate(1, 3), plan: aPlan()}, 120, 72)
 		press(m, way...)
 		if m.over != nil {
 			continue

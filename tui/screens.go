@@ -13,6 +13,7 @@ import (
 	"yareharbour/tui/compare"
 	"yareharbour/tui/editor"
 	"yareharbour/tui/host"
+	"yareharbour/tui/ledger"
 	"yareharbour/tui/part"
 	"yareharbour/tui/plans"
 	"yareharbour/tui/prechecks"
@@ -40,6 +41,7 @@ type App interface {
 	bundles.App
 	baselines.App
 	editor.App
+	ledger.App
 }
 
 // screens open the places, by their names.
@@ -54,5 +56,6 @@ var screens = map[string]func(m *Model, p part.Place) part.Screen{
 	part.Bundle:    func(m *Model, p part.Place) part.Screen { return bundles.New(m.app, p) },
 	part.Baselines: func(m *Model, p part.Place) part.Screen { return baselines.New(m.ctx, m.app, p) },
 	part.Edit:      func(m *Model, p part.Place) part.Screen { return editor.New(m.ctx, m.app, p) },
+	part.Logbook:   func(m *Model, _ part.Place) part.Screen { return ledger.New(m.ctx, m.app) },
 	part.Compare:   func(_ *Model, p part.Place) part.Screen { return compare.New(p) },
 }

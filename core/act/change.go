@@ -27,9 +27,9 @@ type Change struct {
 	Model string `json:"model,omitempty"` // the hardware that it is on
 	// Image tells that File is an image from which the host is started once, and Takes how long that usually takes; 0
 	// where nobody says.
-	Image bool          `json:"image,omitempty"`
+	Image bool `json:"image,omitempty"`
 	// At is where the BMC fetches the image itself; empty: it is served from here.
-	At string `json:"at,omitempty"`
+	At    string        `json:"at,omitempty"`
 	Takes time.Duration `json:"takes,omitempty"`
 	// Services are those that may be restarted for it: a service that is not named here is left as it is, whatever it
 	// runs.

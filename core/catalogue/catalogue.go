@@ -106,7 +106,7 @@ type Release struct {
 	SHA256 string   `json:"sha256,omitempty"`
 	// Image tells that File is an image from which the host is started once, and Takes how long that usually takes; 0
 	// where nobody says.
-	Image bool          `json:"image,omitempty"`
+	Image bool `json:"image,omitempty"`
 	// At is where BMCs fetch the image themselves; empty: it is served from here. Nobody here holds what they get against
 	// its hash.
 	At    string        `json:"at,omitempty"`

@@ -82,6 +82,8 @@ type Event struct {
 	// of Leapt, in nanoseconds; below zero where the time of day went back
 	Leap time.Duration `json:"leap,omitempty"`
 	By   string        `json:"by,omitempty"`
+	// From is where that person was: his machine, and the login of SSH.
+	From string `json:"from,omitempty"`
 	// Of is what a person decides about: a change's title, or an act's id; Reason is why, and what the person saw. Tasks
 	// are those of a BMC that are to be cleared, or that waited there when something failed.
 	Of     string            `json:"of,omitempty"`

@@ -16,19 +16,37 @@ import (
 type Document struct {
 	Name     string   // what it is, as drift or plan: names of files begin with it
 	Subjects []string // what it is about: they follow in names of files
-	Title    string   // of a drawing
+	Title    string   // of a drawing, and of a document
+	Sum      string   // what it comes to in a sentence, where its text does not begin with that
 	Value    any
 	Table    Table
-	Text     []Block // none: the table
-	Drawing  any     // survey.Survey, ladder.Ladder, Timeline or Trend; nil: the table
+	Text     []Block  // none: the table
+	Foot     []string // what stands below the table in a text
+	Drawing  any      // survey.Survey, ladder.Ladder, Timeline or Trend; nil: the table
+	Signed   bool     // as a document it ends with a page to sign
+	Paper    string   // the size of its pages; "": A4
+
+	// Of which estate it is, and at what moment, in whose zone its times are shown.
+	Estate string
+	At     time.Time
 
 	narrowed func(lets func(narrow.Subject) bool) Document // nil: it was narrowed when it was made
 }
 
-// Block is lines of text, or a table among them.
+// Stamp says of which estate a document is, and of what moment; "" where that is not known.
+func (d *Document) Stamp() string {
+	if d.At.IsZero() {
+		return d.Estate
+	}
+	return strings.TrimPrefix(d.Estate+", "+d.At.Local().Format("Mon 2 Jan 2006 15:04 MST (UTC-07:00)"), ", ")
+}
+
+// Block is lines of text, a table or a drawing among them, under a heading where it has one. A text leaves drawings out.
 type Block struct {
-	Lines []string
-	Table *Table
+	Head    string
+	Lines   []string
+	Table   *Table
+	Drawing any
 }
 
 // Lines is a block of lines.
@@ -134,9 +152,17 @@ func (t *Table) Stands(in Form) (out []int) {
 
 // List makes a document of a list: its value is the items, and its table a row for each. JSON of none is an empty list.
 func List[T any](name string, items []T, columns []Column, row func(*T) []any) Document {
+	return listed(name, items, columns, row, func([]T) []string { return nil })
+}
+
+// listed is a List with what stands below it.
+func listed[T any](name string, items []T, columns []Column, row func(*T) []any, foot func([]T) []string) Document {
 	d := Document{Name: name, Title: name, Value: append([]T{}, items...), Table: Table{Columns: columns}}
 	for i := range items {
 		d.Table.Rows = append(d.Table.Rows, row(&items[i]))
+	}
+	if len(items) > 0 {
+		d.Foot = foot(items)
 	}
 	d.narrowed = func(lets func(narrow.Subject) bool) Document {
 		var some []T
@@ -145,8 +171,8 @@ func List[T any](name string, items []T, columns []Column, row func(*T) []any) D
 				some = append(some, items[i])
 			}
 		}
-		out := List(name, some, columns, row)
-		out.Subjects, out.Title, out.Table.Empty = d.Subjects, d.Title, d.Table.Empty
+		out := listed(name, some, columns, row, foot)
+		out.Subjects, out.Title, out.Table.Empty, out.Estate, out.At = d.Subjects, d.Title, d.Table.Empty, d.Estate, d.At
 		return out
 	}
 	return d
@@ -160,7 +186,7 @@ func (d Document) Narrow(f narrow.Filter) Document {
 	}
 	out := d.narrowed(f.Lets)
 	if hidden := len(d.Table.Rows) - len(out.Table.Rows); hidden > 0 {
-		out.Text = append(out.Text, Block{Table: &out.Table},
+		out.Text = append(out.Text, Block{Table: &out.Table}, Lines(out.Foot...),
 			Lines(fmt.Sprintf("narrowed to %q, %d of %d shown", f, len(out.Table.Rows), len(d.Table.Rows))))
 	}
 	return out

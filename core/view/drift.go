@@ -228,8 +228,8 @@ func (d *Report) Document(name, about string, all bool) Document {
 		drawn.Rows = append(drawn.Rows, []any{h, "all of it", "", "", "never read", "", "", ""})
 	}
 	return Document{Name: name, Subjects: []string{about}, Value: d, Table: every, Drawing: drawn,
-		Title: fmt.Sprintf("%s on %s: %s", about, d.At.Local().Format("2 Jan 2006 15:04 MST"), d.Says()),
-		Text:  []Block{{Table: &shown}, Lines(d.notes()...)}}
+		Title: strings.TrimSuffix(map[bool]string{true: "Components of ", false: "Drift of "}[all]+cmp.Or(about, "the estate"), " "), Sum: d.Says(),
+		Text: []Block{{Table: &shown}, Lines(d.notes()...)}}
 }
 
 // notes are what stands below the table.

@@ -19,7 +19,7 @@ import (
 // the same.
 func OfPlan(p *plan.Plan, words []string) Document {
 	d := Document{Name: "plan", Subjects: []string{p.Brief.Cluster}, Value: p,
-		Drawing: timeline(course.Forecast(p), Planned(p, nil, 0), "about")}
+		Drawing: forecast(p)}
 	d.Table.Columns = Columns("cluster", "turn", "host", "obstacle", "component", "device", "from", "to", "pass",
 		"restart", "why", "way back")
 	for i := range p.Visits {
@@ -204,7 +204,13 @@ func aside(all []plan.Aside) []Block {
 	for _, a := range all {
 		t.Rows = append(t.Rows, []any{a.Host, a.Why})
 	}
-	return []Block{Lines("", "not visited"), {Table: &t}}
+	return []Block{{Head: "not visited", Table: &t}}
+}
+
+// forecast is a plan's timeline.
+func forecast(p *plan.Plan) Timeline {
+	l := Planned(p, nil, 0)
+	return timeline(course.Forecast(p), l, "about", l.To.Sub(l.From))
 }
 
 // OfPrechecks is what checks found: in a text, what blocks first.

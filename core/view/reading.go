@@ -131,7 +131,7 @@ func ofSection(r *estate.Reading, s estate.Section) []Block {
 			}
 		}
 	}
-	return []Block{Lines("", title), {Table: &t}}
+	return []Block{{Head: title, Table: &t}}
 }
 
 // ofComponent tells a component's version, or why it has none and which was last known, and all that makes it differ

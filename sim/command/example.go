@@ -62,7 +62,7 @@ func rehearse(ctx context.Context, a *cli.App, h *harbour.Harbour, out string) e
 	if err != nil {
 		return err
 	}
-	id, _, err := h.Journal(ctx, c.Name, "")
+	r, err := h.Journal(ctx, c.Name, "")
 	if err != nil {
 		return err
 	}
@@ -74,8 +74,8 @@ func rehearse(ctx context.Context, a *cli.App, h *harbour.Harbour, out string) e
 	if err != nil {
 		return err
 	}
-	if err := errors.Join(write(out, "round", export.Formats, view.OfRound(id, s)),
-		write(out, "waterline", []string{"svg", "pdf"}, view.OfEstate(e, narrow.Filter{}))); err != nil {
+	if err := errors.Join(write(out, "round", export.Formats, h.Dated(view.OfRound(r))),
+		write(out, "waterline", []string{"svg", "pdf", "html"}, h.Dated(view.OfEstate(e, narrow.Filter{})))); err != nil {
 		return err
 	}
 	plain.Fprintf(a.Out(), "reports are in %s\n", out)
@@ -100,7 +100,7 @@ func look(ctx context.Context, a *cli.App, h *harbour.Harbour, c estate.Cluster,
 		return nil, d, err
 	}
 	plain.Fprintf(a.Out(), "%s, %s the round: %s\n", c.Name, when, d.Summary.Says())
-	return readings, d, write(out, "drift-"+when, []string{"text", "csv", "json"}, d.Document("drift", c.Name, false))
+	return readings, d, write(out, "drift-"+when, []string{"text", "csv", "json"}, h.Dated(d.Document("drift", c.Name, false)))
 }
 
 // write writes a document in each of the formats below dir.

@@ -54,6 +54,7 @@ const (
 	Baselines = "Baselines"
 	Edit      = "Edit"
 	Compare   = "Compare"
+	Logbook   = "Logbook"
 )
 
 // Place is a screen and what it is about.

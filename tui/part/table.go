@@ -23,9 +23,10 @@ type TableColumn struct {
 	Right bool // its text ends at its right edge
 }
 
-// TableLine is a line: a heading, or a sign and a cell for each column.
+// TableLine is a line: a heading, or a sign and a cell for each column; with Wide, the last cell goes on to the right edge.
 type TableLine struct {
 	Head  string
+	Wide  bool
 	Sign  Sign
 	Cells []TableCell
 }
@@ -199,7 +200,11 @@ func (t *Table) paintLine(c *Canvas, l TableLine, a Area, widths []int) {
 		if j >= len(widths) || x >= a.X+a.W {
 			break
 		}
-		t.put(c, Area{x, a.Y, min(widths[j], a.X+a.W-x), 1}, t.Columns[j].Right, cell)
+		w := widths[j]
+		if l.Wide && j == len(l.Cells)-1 {
+			w = a.X + a.W - x
+		}
+		t.put(c, Area{x, a.Y, min(w, a.X+a.W-x), 1}, t.Columns[j].Right, cell)
 		x += widths[j]
 	}
 }

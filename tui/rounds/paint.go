@@ -15,7 +15,7 @@ import (
 
 // View implements part.Screen.
 func (s *Screen) View(f part.Frame, c *part.Canvas, a part.Area) {
-	r := f.View.Rounds[s.cluster]
+	r := s.round(f)
 	if r.State == nil {
 		c.Put(a.X+1, a.Y, part.Quiet, "no round was made over "+s.cluster+" yet; p plans one")
 		return

@@ -26,14 +26,27 @@ type Screen struct {
 	ctx     context.Context
 	app     App
 	cluster string
-	host    string // of the cursor
-	pinned  bool   // it was chosen, and does not follow the round
-	scroll  int    // of the log, from its end
+	host    string      // of the cursor
+	pinned  bool        // it was chosen, and does not follow the round
+	scroll  int         // of the log, from its end
+	past    *view.Round // an older round; nil: the newest
 }
 
 // New opens the cluster of a place.
 func New(ctx context.Context, d App, p part.Place) *Screen {
-	return &Screen{ctx: ctx, app: d, cluster: p.Cluster, host: p.Host, pinned: p.Host != ""}
+	s := &Screen{ctx: ctx, app: d, cluster: p.Cluster, host: p.Host, pinned: p.Host != ""}
+	if r, ok := p.What.(view.Round); ok {
+		s.past = &r
+	}
+	return s
+}
+
+// round is the one that is shown.
+func (s *Screen) round(f part.Frame) view.Round {
+	if s.past != nil {
+		return *s.past
+	}
+	return f.View.Rounds[s.cluster]
 }
 
 // Place implements part.Screen.
@@ -55,14 +68,14 @@ func (s *Screen) Help() []string {
 
 // live is the cluster's newest round, if it is not finished.
 func (s *Screen) live(f part.Frame) (view.Round, bool) {
-	r := f.View.Rounds[s.cluster]
-	return r, r.Unfinished()
+	r := s.round(f)
+	return r, r.Unfinished() && s.past == nil
 }
 
 // Export implements part.Screen.
 func (s *Screen) Export(f part.Frame, format string) *view.Document {
-	if r := f.View.Rounds[s.cluster]; r.State != nil {
-		d := view.OfRound(r.ID, r.State)
+	if r := s.round(f); r.State != nil {
+		d := view.OfRound(r)
 		return &d
 	}
 	return nil
@@ -137,7 +150,7 @@ func (s *Screen) lanes(f part.Frame) view.Lanes {
 	if b := f.View.Band(s.cluster); b != nil {
 		limit = b.Limit
 	}
-	if r := f.View.Rounds[s.cluster]; r.State != nil {
+	if r := s.round(f); r.State != nil {
 		return view.Went(r.State, f.View.At(), r.Says, limit)
 	}
 	return view.Lanes{}
@@ -183,7 +196,7 @@ func (s *Screen) askSkip(host string) tea.Msg {
 
 // stuck says why there is nothing to choose from; "" where there is.
 func (s *Screen) stuck(f part.Frame) string {
-	if r := f.View.Rounds[s.cluster]; r.State == nil || len(r.State.Ways()) == 0 {
+	if r := s.round(f); r.State == nil || s.past != nil || len(r.State.Ways()) == 0 {
 		return "no round over " + s.cluster + " waits for a decision"
 	}
 	return ""
@@ -191,7 +204,7 @@ func (s *Screen) stuck(f part.Frame) string {
 
 // askWay has one of the ways out chosen, and what it needs said.
 func (s *Screen) askWay(f part.Frame) tea.Msg {
-	st := f.View.Rounds[s.cluster].State
+	st := s.round(f).State
 	c := part.Choose{Title: "The ways out", Lines: []string{st.Detail}}
 	for _, w := range st.Ways() {
 		then := s.askGoOn()

@@ -1,0 +1,74 @@
+package export
+
+import (
+	"bytes"
+	_ "embed"
+	"html/template"
+	"io"
+	"strings"
+
+	"yareharbour/chart"
+	"yareharbour/core/view"
+	"yareharbour/plain"
+)
+
+//go:embed document.html
+var documentHTML string
+
+var documentTemplate = template.Must(template.New("document").Funcs(template.FuncMap{"line": plain.Line}).Parse(documentHTML))
+
+// part is a block as the template takes it.
+type part struct {
+	Head  string
+	Lines []indented
+	Heads []string
+	Rows  [][]string
+	Empty string
+	SVG   template.HTML
+}
+
+type indented struct {
+	In   int
+	Text string
+}
+
+// HTML writes a document as one file that needs nothing from outside: its drawings are in it, as SVG.
+func HTML(w io.Writer, d view.Document) error {
+	var parts []part
+	for _, b := range blocks(&d) {
+		x := part{Head: b.Head}
+		for _, l := range b.Lines {
+			text := strings.TrimLeft(l, " ")
+			x.Lines = append(x.Lines, indented{(len(l) - len(text)) / 2, plain.Line(text)})
+		}
+		if t := b.Table; t != nil && len(t.Rows) > 0 {
+			columns := t.Stands(view.Text)
+			if t.Headless {
+				columns = columns[:0:0]
+				for i := range t.Rows[0] {
+					columns = append(columns, i)
+				}
+			}
+			x.Heads, x.Rows = cells(t, columns)
+		} else if t != nil && !t.Headless {
+			x.Empty = orElse(t.Empty, "nothing to show")
+		}
+		if p, is := chart.Picture(d, b.Drawing); is {
+			var svg bytes.Buffer
+			if err := p.SVG(&svg); err != nil {
+				return err
+			}
+			text := svg.String()
+			if i := strings.Index(text, "<svg"); i > 0 {
+				text = text[i:]
+			}
+			x.SVG = template.HTML(text) //nolint:gosec // what is in a drawing was escaped by who writes SVG, and is tested with hostile names
+		}
+		parts = append(parts, x)
+	}
+	return documentTemplate.Execute(w, struct {
+		Title, Stamp, Sum string
+		Parts             []part
+		Signed            bool
+	}{plain.Line(title(&d)), plain.Line(d.Stamp()), plain.Line(d.Sum), parts, d.Signed})
+}
