@@ -2,12 +2,16 @@ package storetest
 
 import (
 	"errors"
+	"fmt"
 	"reflect"
+	"strings"
 	"testing"
 	"time"
 
+	"yareharbour/core/course"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/logbook"
 	"yareharbour/core/precheck"
 	"yareharbour/store"
 )
@@ -207,5 +211,78 @@ func clocks(t *testing.T, b Bench) {
 		if _, err := b.B.Acquire(t.Context(), "vts", store.Want{}); !errors.As(err, new(*store.HeldError)) {
 			t.Fatalf("another has the lease: %v", err)
 		}
+	}
+}
+
+// logbooks holds what is decided to its entries: made with it, in one order for both openings, and told anew by either.
+func logbooks(t *testing.T, b Bench) {
+	b.A.Writer("ana", "quay")
+	b.B.Writer("ben", "pier")
+	l := take(t, b.A, "c")
+	begin(t, b.A, l, "R")
+	add(t, b.A, l, "R", "op")
+	if err := b.B.Record(t.Context(), logbook.Entry{At: now, By: "ben", Kind: logbook.TakenIn, Says: "q4.zip"}); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := b.B.KeepVersion(t.Context(), store.Version{Name: "ssl", At: now, By: store.ItsFile, Why: "first read", Text: "a"}, 0); err != nil {
+		t.Fatal(err)
+	}
+	for range 2 { // a text that is there already is no decision
+		if _, err := b.A.KeepVersion(t.Context(), store.Version{Name: "ssl", At: now, By: "ana", Why: "wider", Text: "b"}, 1); err != nil && !errors.Is(err, store.ErrChanged) {
+			t.Fatal(err)
+		}
+	}
+	w := precheck.Waiver{ID: "W", Cluster: "c", Host: "h", Check: "health", By: "ana", At: now, Until: now.Add(time.Hour)}
+	for range 2 {
+		if err := b.A.KeepWaiver(t.Context(), w); err != nil {
+			t.Fatal(err)
+		}
+		w.Ended, w.EndedBy = now.Add(time.Minute), "ben"
+	}
+	want := "round begun by ana, asked of a round by op, bundle taken in by ben, baseline saved by ben, baseline saved by ana, waived by ana, waiver ended by ben"
+	for _, s := range []State{b.A, b.B} {
+		kept, head, err := s.Log(t.Context())
+		if err != nil {
+			t.Fatal(err)
+		}
+		book := logbook.Read(kept, head)
+		var got []string
+		for _, e := range book.Entries {
+			got = append(got, fmt.Sprintf("%s by %s", e.Kind, e.By))
+		}
+		if book.Fault != nil || strings.Join(got, ", ") != want {
+			t.Errorf("%v\n%s", book.Fault, strings.Join(got, ", "))
+		}
+		have, err := s.Things(t.Context())
+		if err != nil || len(have) != 4 {
+			t.Errorf("%v %v", have, err)
+		}
+		found := book.Against(have, func(x logbook.Thing) logbook.Stands {
+			if x.Shelf == logbook.Journals {
+				c := course.NewChain(x.ID)
+				if _, err := s.Journal(t.Context(), x.ID, c); err != nil {
+					t.Fatal(err)
+				}
+				return logbook.Stands{Sum: c.Sums()[x.Seq-1]}
+			}
+			is, err := s.Stands(t.Context(), x)
+			if err != nil {
+				t.Fatal(err)
+			}
+			return is
+		})
+		if len(found) > 0 {
+			t.Errorf("%+v", found)
+		}
+		last, ok, err := s.LastOf(t.Context(), logbook.Saved)
+		if err != nil || !ok || last.By != "ana" || last.From != "quay" {
+			t.Errorf("%+v %v %v", last, ok, err)
+		}
+		if is, err := s.Stands(t.Context(), logbook.Thing{Shelf: logbook.Waivers, ID: "none"}); err != nil || !is.Gone {
+			t.Errorf("%+v %v", is, err)
+		}
+	}
+	if _, ok, err := b.A.LastOf(t.Context(), logbook.Trusted); ok || err != nil {
+		t.Error(ok, err)
 	}
 }

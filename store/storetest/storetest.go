@@ -23,6 +23,7 @@ type State interface {
 	store.Tallies
 	store.Filters
 	store.Waivers
+	store.Log
 }
 
 // Bench is two openings of one state, as two processes have them, and the clock by which its leases go.
@@ -58,6 +59,7 @@ func Test(t *testing.T, open func(t *testing.T) Bench) {
 		"looks":                                     looks,
 		"filters":                                   filters,
 		"waivers":                                   waivers,
+		"the logbook":                               logbooks,
 	} {
 		t.Run(name, func(t *testing.T) { run(t, open(t)) })
 	}
