@@ -42,6 +42,8 @@ func (a *app) known(name string, args []string) []string {
 	switch {
 	case find != nil:
 		return find(a)
+	case name == "DOCUMENT":
+		return documentNames()
 	case name == "CHANGE":
 		return a.components()
 	case name == "ROUND":

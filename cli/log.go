@@ -14,6 +14,7 @@ import (
 	"yareharbour/core/course"
 	"yareharbour/core/logbook"
 	"yareharbour/core/view"
+	"yareharbour/export"
 	"yareharbour/harbour"
 )
 
@@ -203,4 +204,41 @@ it shows later whether what was there then still is: "yare log verify --head FIL
 	}
 	o.flags(c)
 	return c
+}
+
+func (a *app) schemaCommand() *cobra.Command {
+	var o output
+	var csv bool
+	c := &cobra.Command{
+		Use: "schema DOCUMENT", Short: "Print the JSON Schema of what a command writes as JSON, or the columns of its CSV",
+		Long: `Prints the JSON Schema (draft 2020-12) of a document's JSON, or, with --csv, its columns by W3C's Metadata Vocabulary
+for Tabular Data. Documents are called as the files that are exported: yare-NAME-…. There are ` + strings.Join(documentNames(), ", ") + `.`,
+		Example: "  yare schema round -o round.schema.json\n  yare schema drift --csv",
+		RunE: func(_ *cobra.Command, args []string) error {
+			d, ok := view.FormOf(args[0])
+			if !ok {
+				return usage("there is no document %q; there are %s", args[0], strings.Join(documentNames(), ", "))
+			}
+			form := export.Schema
+			if csv {
+				form = export.CSVSchema
+			}
+			text, err := form(d)
+			if err != nil {
+				return err
+			}
+			return a.text(&o, append(text, '\n'))
+		},
+	}
+	o.only(c, "file to write (default: standard output)")
+	c.Flags().BoolVar(&csv, "csv", false, "the columns of its CSV")
+	return c
+}
+
+func documentNames() (out []string) {
+	for _, d := range view.Forms() {
+		out = append(out, d.Name)
+	}
+	slices.Sort(out)
+	return out
 }

@@ -133,7 +133,7 @@ where the estate file says "act: true" for it.`,
 		a.briefCommand(), a.precheckCommand(), a.waiverCommand(), a.baselineCommand(), a.roundCommand(), a.owedCommand(),
 		a.reportCommand(), a.versionCommand(), a.feedCommand(), a.bundleCommand(), a.payloadCommand(),
 		a.catalogueCommand(), a.hostCommand(), a.estateCommand(), a.compareCommand(), a.trendCommand(), a.newsCommand(),
-		a.filterCommand(), a.backupCommand(), a.logCommand())
+		a.filterCommand(), a.backupCommand(), a.logCommand(), a.schemaCommand())
 	for i := range brings {
 		b := &brings[i]
 		f.BoolVar(&b.asked, b.Flag, false, b.Help)

@@ -191,7 +191,7 @@ func JSON(w io.Writer, v any) error {
 	e := json.NewEncoder(&b)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
-	if err := e.Encode(v); err != nil {
+	if err := e.Encode(listed(v)); err != nil {
 		return err
 	}
 	_, err := w.Write(plain.JSON(b.Bytes()))
