@@ -9,6 +9,7 @@ require (
 	codeberg.org/go-fonts/liberation v0.5.0
 	codeberg.org/go-pdf/fpdf v0.11.1
 	filippo.io/age v1.3.2
+	github.com/CycloneDX/cyclonedx-go v0.12.0
 	github.com/ProtonMail/go-crypto v1.5.2
 	github.com/aymanbagabas/go-udiff v0.4.2
 	github.com/cenkalti/backoff/v5 v5.0.3
@@ -79,7 +80,7 @@ require (
 	github.com/wk8/go-ordered-map/v2 v2.1.8 // indirect
 	github.com/xo/terminfo v1.0.0 // indirect
 	go.etcd.io/bbolt v1.5.0 // indirect
-	go.yaml.in/yaml/v3 v3.0.4 // indirect
+	go.yaml.in/yaml/v3 v3.0.5 // indirect
 	golang.org/x/exp v0.0.0-20240823005443-9b4947da3948 // indirect
 	golang.org/x/text v0.43.0 // indirect
 	golang.org/x/time v0.16.0 // indirect

@@ -1,9 +1,14 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"path/filepath"
+	"slices"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -12,6 +17,7 @@ import (
 	"yareharbour/core/narrow"
 	"yareharbour/core/view"
 	"yareharbour/harbour"
+	"yareharbour/plain"
 )
 
 func (a *app) connectCommand() *cobra.Command {
@@ -431,6 +437,44 @@ func (a *app) reportLife() *cobra.Command {
 	}
 	o.narrowing(a, c)
 	o.pages(c)
+	return c
+}
+
+func (a *app) inventoryCommand() *cobra.Command {
+	var o output
+	c := &cobra.Command{
+		Use:   "inventory [CLUSTER… | HOST…]",
+		Short: "Write what hosts are made of as CycloneDX",
+		Long: `Writes the packages, drivers and firmware of hosts, as they were last read, as CycloneDX 1.6: packages with their
+package URLs, firmware and drivers with their devices, and the advisories that what runs lies open to as vulnerabilities.
+Each host says when it was read and what of it could not be; one that was never read is named. Of all hosts where none is named.`,
+		Example: "  yare inventory -o estate.cdx.json\n  yare inventory vts --format xml -o vts.cdx.xml",
+		RunE: a.judged(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			form := cmp.Or(o.format, strings.TrimPrefix(filepath.Ext(o.file), "."))
+			if !slices.Contains(harbour.InventoryFormats, form) {
+				form = harbour.InventoryFormats[0]
+			}
+			var missing []string
+			err := a.write(&o, func(w io.Writer) (err error) {
+				missing, err = h.Inventory(ctx, w, args, version(), form)
+				return err
+			})
+			if err == nil && len(missing) > 0 {
+				plain.Fprintln(a.err, "yare: never read, and not in it: "+strings.Join(missing, ", ")+"; \"yare read\" reads them")
+				return exit(exitUnread)
+			}
+			return err
+		}),
+	}
+	c.Flags().Func("format", strings.Join(harbour.InventoryFormats, " or ")+" (default: by the ending of the output file, or json)", func(f string) error {
+		if !slices.Contains(harbour.InventoryFormats, f) {
+			return fmt.Errorf("there is no format %q; there are %s", f, strings.Join(harbour.InventoryFormats, " and "))
+		}
+		o.format = f
+		return nil
+	})
+	completes(c, "format", harbour.InventoryFormats...)
+	o.only(c, "file to write; its ending chooses the format (default: standard output)")
 	return c
 }
 

@@ -131,7 +131,7 @@ where the estate file says "act: true" for it.`,
 	completes(root, "log", "debug", "info", "warn", "error")
 	root.AddCommand(a.connectCommand(), a.readCommand(), a.checkCommand(), a.explainCommand(), a.planCommand(), a.stageCommand(),
 		a.briefCommand(), a.precheckCommand(), a.waiverCommand(), a.baselineCommand(), a.roundCommand(), a.owedCommand(),
-		a.reportCommand(), a.versionCommand(), a.feedCommand(), a.bundleCommand(), a.payloadCommand(),
+		a.reportCommand(), a.inventoryCommand(), a.versionCommand(), a.feedCommand(), a.bundleCommand(), a.payloadCommand(),
 		a.catalogueCommand(), a.hostCommand(), a.estateCommand(), a.compareCommand(), a.trendCommand(), a.newsCommand(),
 		a.filterCommand(), a.backupCommand(), a.logCommand(), a.schemaCommand())
 	for i := range brings {
