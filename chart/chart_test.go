@@ -82,7 +82,7 @@ func TestDrawingsSayWhatTheyShow(t *testing.T) {
 			Drift: map[estate.Layer]int{estate.Firmware: 8, estate.Platform: 4}},
 			{At: now.AddDate(0, 0, -5), Drift: map[estate.Layer]int{estate.Driver: 2}, Unread: 3}},
 			From: now.AddDate(0, 0, -30), To: now}),
-			[]string{"Drift of tides", "places out of line", "time, UTC", "22 Oct 2026", "firmware", "guest", "settings", "unread", "10", "21 Nov"}},
+			[]string{"Drift of tides", "places out of line", "time, UTC", "22 Oct 2026", "firmware", "guest", "settings", "unread", "12", "21 Nov", "a round began", "a feed or bundle"}},
 		"no trend": {Trend(view.Trend{Cluster: "tides", From: now.AddDate(0, 0, -30), To: now}), []string{"nothing was counted in this time"}},
 		"table": {Table("heron", view.Table{Columns: view.Columns("host", "component", "has"), Grouped: true,
 			Rows: [][]any{{"vts", "deb:ssl", strings.Repeat("long ", 30)}}}),

@@ -33,7 +33,7 @@ func Trend(t view.Trend) Drawing {
 			p.text(margin, height/2, 11, left, grey, "nothing was counted in this time")
 			return nil
 		}
-		return paintTrend(p, all, from, to, part{margin, margin + 34, width - 2*margin, height - 2*margin - 34})
+		return paintTrend(p, all, t.Marks, from, to, part{margin, margin + 34, width - 2*margin, height - 2*margin - 34})
 	}}
 }
 
@@ -51,12 +51,24 @@ func lastly(all []drift.Tally) string {
 }
 
 // part is a rectangle of a drawing, from its top left.
+// mark paints the sign of something that was done: a triangle for a round, a square for what feeds and bundles brought. y
+// counts from below.
+func (p *pen) mark(kind string, x, y vg.Length) {
+	if kind != "round" {
+		p.block(x-3, y-3, 6, 6, ink)
+		return
+	}
+	p.SetColor(ink)
+	p.Fill(vg.Path{{Type: vg.MoveComp, Pos: vg.Point{X: x - 4, Y: y + 4}}, {Type: vg.LineComp, Pos: vg.Point{X: x + 4, Y: y + 4}},
+		{Type: vg.LineComp, Pos: vg.Point{X: x, Y: y - 4}}, {Type: vg.CloseComp}})
+}
+
 // legend is how wide the legend is.
 const legend = 116
 
 type part struct{ x, y, w, h vg.Length }
 
-func paintTrend(p *pen, all []drift.Tally, from, to time.Time, a part) error {
+func paintTrend(p *pen, all []drift.Tally, marks []view.Mark, from, to time.Time, a part) error {
 	if all[0].At.After(from) {
 		from = all[0].At
 	}
@@ -96,7 +108,19 @@ func paintTrend(p *pen, all []drift.Tally, from, to time.Time, a part) error {
 	if err := layer("unread or undecided", hollow, open); err != nil { // on top
 		return err
 	}
-	pl.Y.Max = float64(max(1, slices.Max(sum)))
+	pl.Y.Max = float64(max(1, slices.Max(sum))) * 1.08 // room for the marks
+	pl.Add(inside(func(q *pen, x, y func(float64) vg.Length) {
+		for _, m := range marks {
+			if at := seconds(m.At); at >= pl.X.Min && at <= pl.X.Max {
+				q.mark(m.Kind, x(at), y(pl.Y.Max)-6)
+			}
+		}
+	}))
+	for i, kind := range []string{"round", "news"} {
+		y := a.y + 104 + vg.Length(i*14)
+		p.mark(kind, a.x+a.w-9, p.height-y)
+		p.text(a.x+a.w-18, y, 8, right, ink, "%s", map[string]string{"round": "a round began", "news": "a feed or bundle"}[kind])
+	}
 	p.within(a.x, a.y, a.w-legend, a.h, pl)
 	return nil
 }

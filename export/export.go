@@ -10,6 +10,8 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"os"
+	"path/filepath"
 	"regexp"
 	"strings"
 	"text/tabwriter"
@@ -57,9 +59,22 @@ func FileName(d view.Document, at time.Time, format string) string {
 	return fmt.Sprintf("yare-%s-%s.%s", name, at.Format("20060102-1504"), Extension(format))
 }
 
-// WriteFile writes a file, whole or not at all.
+// WriteFile writes a file, whole or not at all. What a link points to is written; what is there and is no file, as a device or
+// a pipe, is written into, and never replaced.
 func WriteFile(file string, b []byte) error {
-	err := renameio.WriteFile(file, b, 0o644)
+	if to, err := filepath.EvalSymlinks(file); err == nil {
+		file = to
+	}
+	is, err := os.Stat(file)
+	if err == nil && !is.Mode().IsRegular() {
+		var f *os.File
+		if f, err = os.OpenFile(file, os.O_WRONLY, 0); err == nil {
+			_, err = f.Write(b)
+			err = errors.Join(err, f.Close())
+		}
+	} else {
+		err = renameio.WriteFile(file, b, 0o644)
+	}
 	if at := (*fs.PathError)(nil); errors.As(err, &at) {
 		err = at.Err // the path is of a file beside it
 	}

@@ -214,6 +214,9 @@ func (h Baselines) SaveBaseline(ctx context.Context, name, text string, after in
 	if err != nil {
 		return 0, err
 	}
+	if to, err := filepath.EvalSymlinks(file); err == nil { // a link stays one
+		file = to
+	}
 	if err := renameio.WriteFile(file, []byte(text), 0o600); err != nil {
 		return 0, fmt.Errorf("writing the baseline %s: %w", name, err)
 	}

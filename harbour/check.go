@@ -32,9 +32,15 @@ func (h Looking) Report(ctx context.Context, hosts []string, readings map[string
 		c.Baselines = []baseline.Baseline{b}
 	}
 	verdicts := h.Check(c, readings)
-	d := view.Judged{Clusters: h.Estate.Clusters, Checker: c, Readings: readings, Verdicts: verdicts}.Report(hosts, f)
-	d.Estate = h.Estate.Name
+	j := view.Judged{Clusters: h.Estate.Clusters, Checker: c, Readings: readings, Verdicts: verdicts}
 	var err error
+	if only == nil {
+		if j.Lasting, err = h.lasting(ctx); err != nil {
+			return view.Report{}, err
+		}
+	}
+	d := j.Report(hosts, f)
+	d.Estate = h.Estate.Name
 	if d.Problems, err = Baselines(h).Problems(ctx, c.Baselines); err != nil {
 		return d, err
 	}

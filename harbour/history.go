@@ -10,6 +10,7 @@ import (
 
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/logbook"
 	"yareharbour/core/span"
 	"yareharbour/core/view"
 	"yareharbour/store"
@@ -38,11 +39,33 @@ func (h *house) tally(ctx context.Context, read map[string]*estate.Reading) erro
 		for host, r := range kept {
 			verdicts[host] = c.Host(cl.Name, r)
 		}
-		if err := h.tallies.KeepTally(ctx, cl.Name, drift.Count(c.Now, cl.Hosts, verdicts)); err != nil {
+		if err := h.count(ctx, cl, c.Now, verdicts); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// count keeps what verdicts on a cluster come to, and from when until when what of them is out of line.
+func (h *house) count(ctx context.Context, cl estate.Cluster, at time.Time, verdicts map[string][]drift.Verdict) error {
+	if err := h.tallies.KeepTally(ctx, cl.Name, drift.Count(at, cl.Hosts, verdicts)); err != nil {
+		return err
+	}
+	open, err := h.tallies.Lasting(ctx, cl.Name, time.Time{})
+	if err != nil {
+		return err
+	}
+	return h.tallies.KeepLasting(ctx, drift.Last(cl.Name, open, verdicts, at))
+}
+
+// lasting is since when places are out of line that still are.
+func (h *house) lasting(ctx context.Context) (map[string]time.Time, error) {
+	all, err := h.tallies.Lasting(ctx, "", time.Time{})
+	out := make(map[string]time.Time, len(all))
+	for i := range all {
+		out[all[i].Place()] = all[i].Since
+	}
+	return out, err
 }
 
 // Spans tells when each version of each component was first and last seen on the host.
@@ -138,7 +161,16 @@ func (h Looking) Trend(ctx context.Context, cluster string, from time.Time) (vie
 		return t, err
 	}
 	var err error
-	t.Tallies, err = h.tallies.Trend(ctx, cluster, from)
+	if t.Tallies, err = h.tallies.Trend(ctx, cluster, from); err != nil {
+		return t, err
+	}
+	all, err := h.tallies.Lasting(ctx, cluster, from)
+	if err != nil {
+		return t, err
+	}
+	t.Means = drift.Means(all, t.To)
+	b, err := h.Book(ctx)
+	t.Marks = view.Marks(logbook.Since(b.Entries, from, time.Time{}), cluster)
 	return t, err
 }
 
@@ -157,7 +189,7 @@ func (h Looking) Remember(ctx context.Context, day time.Time, readings map[strin
 				own[host] = vs
 			}
 		}
-		if err := h.tallies.KeepTally(ctx, cl.Name, drift.Count(day, cl.Hosts, own)); err != nil {
+		if err := h.count(ctx, cl, day, own); err != nil {
 			return err
 		}
 		if seenBy == "" {

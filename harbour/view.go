@@ -56,6 +56,13 @@ func (h Looking) View(ctx context.Context) (*view.Estate, error) {
 	in := survey.Input{Estate: h.Estate, Now: h.Now(), MaxAge: MaxAge, Readings: readings,
 		Rounds: map[string]*course.State{}, Runs: map[string]bool{}, News: e.News, Distrusted: map[string]string{}}
 	e.Verdicts = h.Check(e.Checker, readings)
+	if e.Lasting, err = h.lasting(ctx); err != nil {
+		return nil, err
+	}
+	in.Overdue = func(v *drift.Verdict) (since, due time.Time) {
+		since = e.Lasting[v.Place()]
+		return since, e.Checker.Due(v, since)
+	}
 	for _, c := range h.Estate.Clusters {
 		r, err := h.follow(ctx, c.Name)
 		if cut := new(course.Malformed); errors.As(err, &cut) {

@@ -32,7 +32,7 @@ func TestALogbookBeginsWithWhatThereIs(t *testing.T) {
 	if err := s.KeepWaiver(t.Context(), precheck.Waiver{ID: "W", Cluster: "c", Check: "health", By: "ana", At: at}); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.db.Exec("DROP TABLE logbook; DROP TABLE logbook_head; PRAGMA user_version = 7"); err != nil {
+	if _, err := s.db.Exec("DROP TABLE logbook; DROP TABLE logbook_head; DROP TABLE lasting; PRAGMA user_version = 7"); err != nil {
 		t.Fatal(err)
 	}
 	if err := s.Close(); err != nil {

@@ -141,7 +141,11 @@ var migrations = []migration{statements(`
 	CREATE TABLE requests (n INTEGER PRIMARY KEY AUTOINCREMENT, round TEXT NOT NULL, text TEXT NOT NULL);
 	ALTER TABLE rounds ADD COLUMN owes INTEGER NOT NULL DEFAULT 1;
 	UPDATE rounds SET owes = n = (SELECT MAX(o.n) FROM rounds o WHERE o.cluster = rounds.cluster);
-`), beginLog}
+`), beginLog, statements(`
+	CREATE TABLE lasting (cluster TEXT NOT NULL, host TEXT NOT NULL, component TEXT NOT NULL, device TEXT NOT NULL, since TEXT NOT NULL, until TEXT NOT NULL, severity INTEGER NOT NULL,
+		PRIMARY KEY (host, component, device, since));
+	CREATE UNIQUE INDEX lasting_still ON lasting (host, component, device) WHERE until = '';
+`)}
 
 // Open opens the store below dir, and makes it where there is none: readable by its owner only, whatever the umask
 // says.

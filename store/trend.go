@@ -17,6 +17,8 @@ import (
 type Tallies interface {
 	KeepTally(ctx context.Context, cluster string, t drift.Tally) error
 	Trend(ctx context.Context, cluster string, since time.Time) ([]drift.Tally, error)
+	KeepLasting(ctx context.Context, changed []drift.Lasting) error
+	Lasting(ctx context.Context, cluster string, since time.Time) ([]drift.Lasting, error)
 	KeepLook(ctx context.Context, cluster string, l Look) error
 	Looked(ctx context.Context, cluster string) (Look, bool, error)
 }
@@ -91,6 +93,68 @@ func (s *Store) Trend(ctx context.Context, cluster string, since time.Time) ([]d
 			return nil, err
 		}
 		out = append(out, t)
+	}
+	return out, rows.Err()
+}
+
+// KeepLasting keeps what of lasting drift has changed. A place that another process has found meanwhile is not kept twice.
+func (s *Store) KeepLasting(ctx context.Context, changed []drift.Lasting) error {
+	if len(changed) == 0 {
+		return nil
+	}
+	return s.tx(ctx, func(tx *sql.Tx) error {
+		for i := range changed {
+			l := &changed[i]
+			until := ""
+			if !l.Until.IsZero() {
+				until = at(l.Until)
+			}
+			r, err := tx.Exec("UPDATE lasting SET until = ?, severity = ? WHERE host = ? AND component = ? AND device = ? AND since = ?",
+				until, int(l.Severity), l.Host, string(l.Component), l.Device, at(l.Since))
+			if err != nil {
+				return err
+			}
+			if n, err := r.RowsAffected(); err != nil || n > 0 {
+				if err != nil {
+					return err
+				}
+				continue
+			}
+			if _, err := tx.Exec("INSERT INTO lasting (cluster, host, component, device, since, until, severity) VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING",
+				l.Cluster, l.Host, string(l.Component), l.Device, at(l.Since), until, int(l.Severity)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Lasting returns what is out of line in a cluster, or in all where it is empty, and what was since a moment; a zero moment
+// is now.
+func (s *Store) Lasting(ctx context.Context, cluster string, since time.Time) (out []drift.Lasting, err error) {
+	ended := "z" // after every time
+	if !since.IsZero() {
+		ended = at(since)
+	}
+	rows, err := s.db.QueryContext(ctx, "SELECT cluster, host, component, device, since, until, severity FROM lasting WHERE (cluster = ? OR ? = '') "+
+		"AND (until = '' OR until >= ?) ORDER BY host, component, device, since", cluster, cluster, ended)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var l drift.Lasting
+		var from, until string
+		if err := rows.Scan(&l.Cluster, &l.Host, &l.Component, &l.Device, &from, &until, &l.Severity); err != nil {
+			return nil, err
+		}
+		if l.Since, err = time.Parse(stamp, from); err == nil && until != "" {
+			l.Until, err = time.Parse(stamp, until)
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, l)
 	}
 	return out, rows.Err()
 }

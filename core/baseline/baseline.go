@@ -114,6 +114,8 @@ type Baseline struct {
 	Assign     []string // "cluster" or "cluster/host"
 	Clauses    []Clause
 	Exceptions []Exception
+	// Due is how long drift of a severity may last; a severity that is not in it has no limit.
+	Due map[catalogue.Severity]time.Duration
 }
 
 // Names tells whether the baseline or one of its exceptions speaks of just this place: a cluster, or one host as

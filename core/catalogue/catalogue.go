@@ -34,6 +34,9 @@ var severityNames = [...]string{"unknown", "low", "medium", "high", "critical"}
 // String returns the name that ParseSeverity reads.
 func (s Severity) String() string { return severityNames[min(int(s), len(severityNames)-1)] }
 
+// Severities are all, the worst first.
+var Severities = []Severity{Critical, High, Medium, Low, Unknown}
+
 // MarshalText writes the name.
 func (s Severity) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
 

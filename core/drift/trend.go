@@ -11,9 +11,11 @@ import (
 
 // Tally is what a check of a cluster counted at one time.
 type Tally struct {
-	At     time.Time            `json:"at,omitzero"`
-	Drift  map[estate.Layer]int `json:"drift"` // verdicts that are out of line, by layer
-	Unread int                  `json:"unread"`
+	At    time.Time            `json:"at,omitzero"`
+	Drift map[estate.Layer]int `json:"drift"` // verdicts that are out of line, by layer
+	// Severities are the same by severity, in a word.
+	Severities map[string]int `json:"by_severity,omitempty"`
+	Unread     int            `json:"unread"`
 	// Undecided are verdicts of which what is wanted can't be told; Unasked, hosts of which nothing was judged; Unseen,
 	// those that were never read.
 	Undecided int `json:"undecided,omitempty"`
@@ -47,6 +49,12 @@ func Count(at time.Time, hosts []string, byHost map[string][]Verdict) Tally {
 		t.Unread, t.Undecided, t.InLine, t.Adrift = t.Unread+s.Unread, t.Undecided+s.Undecided, t.InLine+s.InLine, t.Adrift+s.Adrift
 		for l, n := range s.ByLayer {
 			t.Drift[estate.Layer(l)] += n
+		}
+		for s, n := range s.BySeverity {
+			if t.Severities == nil {
+				t.Severities = map[string]int{}
+			}
+			t.Severities[s] += n
 		}
 		switch {
 		case !read:

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"yareharbour/core/act"
+	"yareharbour/core/span"
 
 	"yareharbour/core/catalogue"
 	"yareharbour/core/course"
@@ -245,6 +246,7 @@ func needs(in Input, b Band) []Need {
 		}
 		note(in.Verdicts[h.Host], h.Host, byOutcome, &critical)
 	}
+	out = append(out, late(in, b)...)
 	if hosts := critical.hosts; len(hosts) > 0 {
 		critical.show(add(Now, only(hosts), "critical release missing%s", onHosts(hosts)))
 	}
@@ -296,6 +298,52 @@ func needs(in Input, b Band) []Need {
 		out = append(out, drainable(p)...) // a round judges by itself whom it can drain
 	}
 	return grouped(out)
+}
+
+// late tells what is out of line for longer than its baseline allows, by severity, the worst first: before everything that
+// is not.
+func late(in Input, b Band) (out []Need) {
+	if in.Overdue == nil {
+		return nil
+	}
+	type group struct {
+		about
+		since, due time.Time // of the one that is late the longest
+	}
+	by := map[catalogue.Severity]*group{}
+	for _, h := range b.Berths {
+		for i := range in.Verdicts[h.Host] {
+			v := &in.Verdicts[h.Host][i]
+			since, due := in.Overdue(v)
+			if due.IsZero() || !in.Now.After(due) {
+				continue
+			}
+			g := by[v.Severity()]
+			if g == nil {
+				g = &group{since: since, due: due}
+				by[v.Severity()] = g
+			}
+			if due.Before(g.due) {
+				g.since, g.due = since, due
+			}
+			g.add(h.Host, v)
+		}
+	}
+	for _, s := range catalogue.Severities {
+		g := by[s]
+		if g == nil {
+			continue
+		}
+		n := Need{Urgency: Now, Cluster: b.Cluster.Name, Host: only(g.hosts), First: true, See: AtDrift, Since: g.due,
+			Text: fmt.Sprintf("overdue: %s of severity %s%s, for as long as %s, and %s are allowed", catalogue.Some(len(g.all), "place"), s, onHosts(g.hosts),
+				drift.Age(in.Now.Sub(g.since)), span.String(g.due.Sub(g.since)))}
+		if n.Host != "" {
+			n.See = AtHost
+		}
+		g.show(&n)
+		out = append(out, n)
+	}
+	return out
 }
 
 // stem is what is needed, without the hosts that it is needed on.

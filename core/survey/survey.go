@@ -59,6 +59,9 @@ type Input struct {
 	// with it.
 	Distrusted map[string]string
 	Problems   []baseline.Problem
+	// Overdue says since when a verdict's drift lasts, and until when it may; zero where it has no limit. nil: nothing is
+	// known of that.
+	Overdue func(v *drift.Verdict) (since, due time.Time)
 	// Owed is what rounds and work by hand left to be undone.
 	Owed []course.Debt
 	// Sure are guests, by UUID, that two looks saw run on several hosts.

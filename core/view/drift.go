@@ -27,8 +27,13 @@ type Verdict struct {
 	Last      string   `json:"last_known,omitempty"` // version, where it is unread
 	Severity  string   `json:"severity,omitempty"`
 	Why       []string `json:"why"`
+	// Since when it was found out of line, and until when that may last, by the baseline's own limit.
+	Since   time.Time `json:"since,omitzero"`
+	Due     time.Time `json:"due,omitzero"`
+	Overdue bool      `json:"overdue,omitempty"`
 
-	calm bool // there is nothing to do about it
+	last string // how long it lasts, in words
+	calm bool   // there is nothing to do about it
 }
 
 func verdictOf(v *drift.Verdict, why []string) Verdict {
@@ -39,6 +44,17 @@ func verdictOf(v *drift.Verdict, why []string) Verdict {
 
 func (v *Verdict) title() string {
 	return estate.Component{Key: estate.Key(v.Component), Device: v.Device}.Title()
+}
+
+// lasts says how long it has lasted, and whether that is too long.
+func (v *Verdict) lasts(now time.Time) {
+	if v.Since.IsZero() {
+		return
+	}
+	v.last = drift.Age(now.Sub(v.Since))
+	if v.Overdue = !v.Due.IsZero() && now.After(v.Due); v.Overdue {
+		v.last += ", overdue by " + drift.Age(now.Sub(v.Due))
+	}
 }
 
 // graded is a severity in a word; "" where it is not known.
@@ -111,6 +127,7 @@ type Judged struct {
 	Checker  *drift.Checker
 	Readings map[string]*estate.Reading
 	Verdicts map[string][]drift.Verdict
+	Lasting  map[string]time.Time // since when a place is out of line, by drift.Verdict.Place
 }
 
 // Report makes a report of those of the verdicts on hosts that the filter lets through. The hosts are reported on in the
@@ -163,7 +180,13 @@ func (d *Report) host(j Judged, cluster string, r *estate.Reading, f narrow.Filt
 			continue
 		}
 		let = append(let, all[i])
-		d.Verdicts = append(d.Verdicts, verdictOf(&all[i], j.Checker.Why(cluster, all[i], r)))
+		v := verdictOf(&all[i], j.Checker.Why(cluster, all[i], r))
+		if all[i].Outcome.Drifts() {
+			v.Since = j.Lasting[all[i].Place()]
+			v.Due = j.Checker.Due(&all[i], v.Since)
+			v.lasts(d.At)
+		}
+		d.Verdicts = append(d.Verdicts, v)
 	}
 	for _, s := range r.Sections {
 		if !s.Whole() {
@@ -175,7 +198,7 @@ func (d *Report) host(j Judged, cluster string, r *estate.Reading, f narrow.Filt
 
 // Report reports on hosts as the view knows them.
 func (e *Estate) Report(hosts []string, f narrow.Filter) Report {
-	j := Judged{Checker: e.Checker, Readings: e.Readings, Verdicts: e.Verdicts}
+	j := Judged{Checker: e.Checker, Readings: e.Readings, Verdicts: e.Verdicts, Lasting: e.Lasting}
 	for _, b := range e.Survey.Bands {
 		j.Clusters = append(j.Clusters, b.Cluster)
 	}
@@ -208,24 +231,24 @@ func OfHost(e *Estate, host string, f narrow.Filter) Document {
 // what is in line too.
 func (d *Report) Document(name, about string, all bool) Document {
 	columns := []Column{{Name: "host"}, {Name: "component"}, {Name: "device", In: Data}, {Name: "layer", In: Data},
-		{Name: "verdict"}, {Name: "has"}, {Name: "wants"}, {Name: "severity"}}
+		{Name: "verdict"}, {Name: "has"}, {Name: "wants"}, {Name: "severity"}, {Name: "for", In: Text}, {Name: "since", In: Data}, {Name: "due", In: Data}}
 	every := Table{Columns: columns}
 	shown := Table{Columns: columns, Grouped: true}
 	for i := range d.Verdicts {
 		v := &d.Verdicts[i]
-		every.Rows = append(every.Rows, []any{v.Host, v.Component, v.Device, v.Layer, v.Verdict, v.Has, v.Wants, v.Severity})
+		every.Rows = append(every.Rows, []any{v.Host, v.Component, v.Device, v.Layer, v.Verdict, v.Has, v.Wants, v.Severity, v.last, v.Since, v.Due})
 		if all || !v.calm {
 			has := v.Has
 			if v.Last != "" {
 				has = "last known " + v.Last
 			}
-			shown.Rows = append(shown.Rows, []any{v.Host, v.title(), v.Device, v.Layer, v.Verdict, has, v.Wants, v.Severity})
+			shown.Rows = append(shown.Rows, []any{v.Host, v.title(), v.Device, v.Layer, v.Verdict, has, v.Wants, v.Severity, v.last, v.Since, v.Due})
 		}
 	}
 	drawn := shown
 	drawn.Rows = slices.Clone(shown.Rows)
 	for _, h := range d.Unseen {
-		drawn.Rows = append(drawn.Rows, []any{h, "all of it", "", "", "never read", "", "", ""})
+		drawn.Rows = append(drawn.Rows, []any{h, "all of it", "", "", "never read", "", "", "", "", time.Time{}, time.Time{}})
 	}
 	return Document{Name: name, Subjects: []string{about}, Value: d, Table: every, Drawing: drawn,
 		Title: strings.TrimSuffix(map[bool]string{true: "Components of ", false: "Drift of "}[all]+cmp.Or(about, "the estate"), " "), Sum: d.Says(),

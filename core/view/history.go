@@ -6,18 +6,42 @@ import (
 
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/logbook"
 )
 
 // Trend is a cluster's drift over time: its tallies from then to now.
 type Trend struct {
 	Cluster  string        `json:"cluster"`
 	Tallies  []drift.Tally `json:"trend"`
+	Means    []drift.Mean  `json:"lasting"` // how long drift lasts, by severity
+	Marks    []Mark        `json:"marks"`   // what was done meanwhile
 	From, To time.Time     `json:"-"`
+}
+
+// Mark is something that was done at a time and bears on drift.
+type Mark struct {
+	At   time.Time `json:"at"`
+	Kind string    `json:"kind"` // round, or news: what feeds and bundles brought
+	Says string    `json:"says"`
+}
+
+// Marks are those of a cluster among entries of the logbook.
+func Marks(all []logbook.Entry, cluster string) []Mark {
+	out := []Mark{}
+	for i := range all {
+		switch e := &all[i]; {
+		case e.Kind == logbook.Begun && e.Cluster == cluster:
+			out = append(out, Mark{e.At, "round", e.Says})
+		case e.Kind == logbook.Synced || e.Kind == logbook.TakenIn || e.Kind == logbook.TakenOut:
+			out = append(out, Mark{e.At, "news", e.Says})
+		}
+	}
+	return out
 }
 
 // Document writes the trend out.
 func (t Trend) Document() Document {
-	t.Tallies = some(t.Tallies)
+	t.Tallies, t.Means, t.Marks = some(t.Tallies), some(t.Means), some(t.Marks)
 	d := Document{Name: "trend", Subjects: []string{t.Cluster}, Value: t, Drawing: t}
 	d.Table.Columns = []Column{{Name: "cluster", In: Data}, {Name: "at"}}
 	for _, l := range estate.Layers {
@@ -34,6 +58,25 @@ func (t Trend) Document() Document {
 		}
 		d.Table.Rows = append(d.Table.Rows, append(row, x.Unread, x.Undecided, x.Hosts, x.Adrift, x.Unasked, x.Unseen,
 			fmt.Sprintf("%d of %d", x.Adrift, x.Hosts), x.Open()))
+	}
+	d.Text = []Block{{Table: &d.Table}}
+	if len(t.Means) > 0 {
+		lasts := Table{Columns: Columns("severity", "places", "still", "mean", "longest")}
+		for _, m := range t.Means {
+			longest := ""
+			if m.Still > 0 {
+				longest = drift.Age(m.Longest)
+			}
+			lasts.Rows = append(lasts.Rows, []any{m.Severity, m.Places, m.Still, drift.Age(m.Mean), longest})
+		}
+		d.Text = append(d.Text, Block{Head: "How long drift lasts, from when it was found until it was found mended", Table: &lasts})
+	}
+	if len(t.Marks) > 0 {
+		marks := Table{Columns: Columns("at", "what")}
+		for _, m := range t.Marks {
+			marks.Rows = append(marks.Rows, []any{m.At, m.Says})
+		}
+		d.Text = append(d.Text, Block{Head: "What was done meanwhile", Table: &marks})
 	}
 	return d
 }

@@ -144,7 +144,7 @@ func (w world) report(filter string) Report {
 	if err != nil {
 		panic(err)
 	}
-	return Judged{[]estate.Cluster{{Name: "c", Hosts: w.hosts}}, c, w.readings, verdicts}.Report(w.hosts, f)
+	return Judged{[]estate.Cluster{{Name: "c", Hosts: w.hosts}}, c, w.readings, verdicts, nil}.Report(w.hosts, f)
 }
 
 // rank orders what a report comes to from better to worse: all in line, drift, not known.

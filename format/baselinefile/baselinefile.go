@@ -4,6 +4,7 @@ package baselinefile
 import (
 	"cmp"
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -11,6 +12,7 @@ import (
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
+	"yareharbour/core/span"
 	"yareharbour/format/strictyaml"
 )
 
@@ -20,6 +22,8 @@ type file struct {
 	Assign     []string    `yaml:"assign,omitempty"`
 	Clauses    []clause    `yaml:"clauses"`
 	Exceptions []exception `yaml:"exceptions,omitempty"`
+	// how long drift of a severity may last, as {critical: 14d}
+	Due map[string]string `yaml:"due,omitempty"`
 }
 
 type clause struct {
@@ -42,6 +46,9 @@ type exception struct {
 	Reason    string   `yaml:"reason"`
 	By        string   `yaml:"by"`
 }
+
+// lasts is how a file says how long drift may last.
+var lasts = regexp.MustCompile(`^[1-9][0-9]{0,4}[hdw]$`)
 
 // Parse reads a baseline. The error is a *strictyaml.Error with the place and what was expected there.
 func Parse(name string, text []byte) (baseline.Baseline, error) {
@@ -85,6 +92,20 @@ func (in *file) read(f *strictyaml.File) (baseline.Baseline, error) {
 			return b, err
 		}
 		b.Exceptions = append(b.Exceptions, out)
+	}
+	for name, text := range in.Due {
+		s, err := catalogue.ParseSeverity(name)
+		if err != nil || name == "" {
+			return b, f.Errorf("$.due", "no severity %q: expected low, medium, high, critical or unknown", name)
+		}
+		limit, err := span.Parse(text)
+		if err != nil || !lasts.MatchString(text) {
+			return b, f.Errorf("$.due."+name, "how long drift may last is in hours, days or weeks, as 14d, not %q", text)
+		}
+		if b.Due == nil {
+			b.Due = map[catalogue.Severity]time.Duration{}
+		}
+		b.Due[s] = limit
 	}
 	return b, nil
 }

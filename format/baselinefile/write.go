@@ -2,6 +2,7 @@ package baselinefile
 
 import (
 	_ "embed" // the schema
+	"fmt"
 	"time"
 
 	"github.com/goccy/go-yaml"
@@ -24,6 +25,15 @@ func Write(b baseline.Baseline) ([]byte, error) {
 	}
 	for _, e := range b.Exceptions {
 		out.Exceptions = append(out.Exceptions, excepted(e))
+	}
+	for s, limit := range b.Due {
+		if out.Due == nil {
+			out.Due = map[string]string{}
+		}
+		out.Due[s.String()] = fmt.Sprintf("%dh", limit/time.Hour)
+		if limit%(24*time.Hour) == 0 {
+			out.Due[s.String()] = fmt.Sprintf("%dd", limit/(24*time.Hour))
+		}
 	}
 	return yaml.MarshalWithOptions(out, yaml.Indent(2), yaml.IndentSequence(true))
 }
