@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"yareharbour/core/baseline"
+	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
 	"yareharbour/core/narrow"
 	"yareharbour/core/view"
@@ -21,7 +22,7 @@ import (
 func (a *app) baselineCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "baseline",
-		Short: "See baselines, their versions and effect; save, compare, revert, derive, check",
+		Short: "See baselines, their versions and effect; save, compare, revert, begin, check",
 		Long: `Baselines are YAML files. Those that the estate file names hold, and those that were saved
 here. Every save is a version with who, when and why; a file that was changed by other means is noticed and kept
 as a version too.`,
@@ -29,7 +30,7 @@ as a version too.`,
 			"  yare baseline save hardware.yaml --why \"the November firmware\"\n  yare baseline log hardware-2026q4",
 	}
 	c.AddCommand(a.baselineList(), a.baselineShow(), a.baselineLog(), a.baselineCompare(), a.baselineEffect(),
-		a.baselineSave(), a.baselineRevert(), a.baselineRemove(), a.baselineCheck(), a.baselineDerive(),
+		a.baselineSave(), a.baselineRevert(), a.baselineRemove(), a.baselineCheck(), a.baselineStart(),
 		a.schema("baseline", "baseline file"))
 	return c
 }
@@ -86,49 +87,107 @@ func (a *app) baselineCheck() *cobra.Command {
 	}
 }
 
-func (a *app) baselineDerive() *cobra.Command {
+func (a *app) baselineStart() *cobra.Command {
 	var o output
-	var name string
-	var layers []string
-	usual, every := []string{}, []string{}
-	for _, l := range harbour.DefaultLayers {
-		usual = append(usual, string(l))
-	}
+	var of harbour.Beginning
+	var layers, components []string
+	var severity, why string
+	var newest, empty, save bool
+	every := []string{}
 	for _, l := range estate.Layers {
 		every = append(every, string(l))
 	}
 	c := &cobra.Command{
-		Use:   "derive HOST",
-		Short: "Make a baseline of a known good host",
-		Long: "Reads the host and writes a baseline that wants every component at least at the version " +
-			"it has there. It is assigned to nobody yet. A host of which something was not read is refused.",
-		Example: "  yare baseline derive lapwing --layers driver,firmware -o good.yaml\n" +
-			"  yare --demo baseline derive lapwing",
-		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
-			var want []estate.Layer
+		Use:   "start",
+		Short: "Begin a baseline by a rule, or as a host is",
+		Long: `Writes a new baseline and says what it would do to the estate; nothing is saved without --save. --severity wants what
+mends that much or worse, --newest the newest of all, each of the kinds that --kind names or of single components
+(--only); --as wants everything at least as a host has it, which is read first, and refused where something of it was
+not read; --empty wants nothing yet. It binds nobody unless --binds says whom.`,
+		Example: "  yare baseline start --severity high --binds vts,tides\n  yare baseline start --newest --kind fw,drv -o firmware.yaml\n" +
+			"  yare baseline start --as lapwing --name good --save --why \"as lapwing is\"",
+		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, _ []string) error {
+			ways := 0
+			for _, said := range []bool{severity != "", newest, empty, of.Like != ""} {
+				if said {
+					ways++
+				}
+			}
+			if ways != 1 {
+				return usage("say one of --severity, --newest, --as and --empty: what the baseline is to want")
+			}
+			var err error
+			if of.Severity, err = catalogue.ParseSeverity(severity); err != nil {
+				return usage("--severity: %v", err)
+			}
 			for _, l := range layers {
 				if !slices.Contains(every, l) {
 					return usage("--layers: there is no layer %q; there are %s", l, strings.Join(every, ", "))
 				}
-				want = append(want, estate.Layer(l))
+				of.Layers = append(of.Layers, estate.Layer(l))
 			}
-			host, _, err := h.Host(args[0])
+			for _, text := range components {
+				key, err := estate.ParseKey(text)
+				if err != nil {
+					return usage("--only: %v", err)
+				}
+				of.Components = append(of.Components, key)
+			}
+			if of.Kinds == nil && of.Components == nil && !empty {
+				of.Kinds = harbour.Kinds
+			}
+			if of.Like != "" {
+				if of.Like, _, err = h.Host(of.Like); err != nil {
+					return err
+				}
+				if err := h.Look(ctx, []string{of.Like}, nil); err != nil {
+					return err
+				}
+			}
+			name, text, err := h.Begin(ctx, of)
 			if err != nil {
 				return err
 			}
-			if err := h.Look(ctx, []string{host}, nil); err != nil {
-				return err
+			if save {
+				if _, err := h.Source(name); err == nil {
+					return fmt.Errorf("there is a baseline %s already; say another --name, or change it with \"yare baseline save\"", name)
+				}
+				return a.save(ctx, h, name, text, why)
 			}
-			_, text, err := h.Derive(ctx, host, name, want)
+			e, ps, err := h.Effect(ctx, name, text)
 			if err != nil {
 				return err
 			}
-			return a.text(&o, []byte(text))
+			if err := a.text(&o, []byte(text)); err != nil {
+				return err
+			}
+			a.amiss(ps)
+			says := "it would change: " + e.Says()
+			if len(of.Binds) == 0 {
+				says = "it binds nobody yet, and so changes nothing: --binds says whom"
+			}
+			plain.Fprintln(a.err, says)
+			return nil
 		}),
 	}
-	c.Flags().StringVar(&name, "name", "", "the baseline's name (default: like-HOST)")
-	c.Flags().StringSliceVar(&layers, "layers", usual, "only these layers")
+	f := c.Flags()
+	f.StringVar(&of.Name, "name", "", "the baseline's name (default: new, or like-HOST)")
+	f.StringVar(&of.Like, "as", "", "want everything at least as this host has it")
+	f.StringVar(&severity, "severity", "", "want what mends this severity or worse: low, medium, high or critical")
+	f.BoolVar(&newest, "newest", false, "want the newest release of each")
+	f.BoolVar(&empty, "empty", false, "want nothing yet")
+	f.StringSliceVar(&of.Kinds, "kind", nil, "of these kinds of components only: "+strings.Join(harbour.Kinds, ", ")+", agent, machine (default: the first four)")
+	f.StringSliceVar(&components, "only", nil, "of these components only")
+	f.StringSliceVar(&layers, "layers", nil, "with --as: only these layers (default: platform, driver and firmware)")
+	f.StringSliceVar(&of.Binds, "binds", nil, "the clusters, or hosts as CLUSTER/HOST, that it binds")
+	f.BoolVar(&save, "save", false, "save it, for a reason (--why)")
+	f.StringVar(&why, "why", "", "with --save: the reason, which is kept with the version")
 	completes(c, "layers", every...)
+	completes(c, "kind", harbour.Kinds...)
+	completes(c, "severity", "low", "medium", "high", "critical")
+	_ = c.RegisterFlagCompletionFunc("as", a.completing(func(a *app) []string { return a.places(false, true) }))    // the flag is there
+	_ = c.RegisterFlagCompletionFunc("binds", a.completing(func(a *app) []string { return a.places(true, false) })) // likewise
+	_ = c.RegisterFlagCompletionFunc("only", a.completing((*app).components))                                       // likewise
 	o.only(c, "file to write (default: standard output)")
 	return c
 }

@@ -254,7 +254,7 @@ func TestTheEndingChoosesTheForm(t *testing.T) {
 		{"feed list", "f.csv", "feed,kind,sync"}, {"owed", "o.json", "[]"}, {"baseline list", "b.svg", "<?xml"},
 		{"connect heron", "c.pdf", "%PDF"}, {"filter list", "f.txt", "no filter is kept"}, {"bundle list --json", "b.csv", "["},
 		{"read heron", "r.csv", "host,component"}, {"host prepare heron --print", "p.sh", "# "}, {"baseline schema", "s.json", "{"},
-		{"brief write vts --trial ibis", "b.yaml", "brief: vts"}, {"baseline derive lapwing", "d.yaml", "baseline: like-lapwing"},
+		{"brief write vts --trial ibis", "b.yaml", "brief: vts"}, {"baseline start --as lapwing", "d.yaml", "baseline: like-lapwing"},
 	} {
 		file := filepath.Join(dir, c.file)
 		r := on(t, append(strings.Fields(c.args), "-o", file)...)

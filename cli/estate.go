@@ -110,7 +110,7 @@ func (a *app) initEstate(ctx context.Context, d *draft) error {
 	_, err = plain.Fprintf(
 		a.out,
 		"written: %s\nNext: yare connect tests every way to the hosts, yare read reads them, and yare baseline "+
-			"derive HOST makes a baseline from a good one.\n",
+			"start --as HOST makes a baseline from a good one.\n",
 		file,
 	)
 	return err

@@ -58,9 +58,9 @@ func TestRefusals(t *testing.T) {
 		{"empty lists directory", "check --local --lists " + t.TempDir(), "there is no Packages file in it"},
 		{"mismatching index", "check --local --lists " + lists, "and the Release file says 0000"},
 		{"truncated index", "check --local --lists " + truncated, "unexpected EOF"},
-		{"baseline of a host half unread", "baseline derive godwit",
+		{"baseline of a host half unread", "baseline start --as godwit",
 			"godwit can't serve as a model: unread are firmware"},
-		{"baseline of no layer", "baseline derive knot --layers paint", `there is no layer "paint"`},
+		{"baseline of no layer", "baseline start --as knot --layers paint", `there is no layer "paint"`},
 		{"round over a cluster that is looked at only", "round start yard",
 			`the estate file allows looking at it only; say "act: true"`},
 		{"round with obstacles", "round start tides", "godwit: closed: godwit, by night shift"},
@@ -198,7 +198,7 @@ func TestADerivedBaselineFindsItsModelInLine(t *testing.T) {
 	t.Parallel()
 	dir := demoState(t, 60)
 	file := filepath.Join(t.TempDir(), "good.yaml")
-	if r := run(t, "baseline", "derive", "lapwing", "-o", file, "--state", dir); r.code != 0 {
+	if r := run(t, "baseline", "start", "--as", "lapwing", "-o", file, "--state", dir); r.code != 0 {
 		t.Fatal(r.err)
 	}
 	if r := run(t, "baseline", "check", file); r.code != 0 || !strings.Contains(r.out, "like-lapwing, clauses ") {
@@ -249,7 +249,7 @@ func TestEveryCommandHasHelpAndAnExample(t *testing.T) {
 	t.Parallel()
 	for _, c := range []string{"", "demo", "sim", "sim fault", "sim stop", "read", "check", "explain",
 		"version", "version compare",
-		"baseline check", "baseline derive", "baseline schema", "baseline", "round", "report", "plan",
+		"baseline check", "baseline start", "baseline schema", "baseline", "round", "report", "plan",
 		"round start", "round resume",
 		"round watch", "round pause", "round stop", "report drift", "report round", "report life"} {
 		r := run(t, append(strings.Fields(c), "--help")...)

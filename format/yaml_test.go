@@ -70,7 +70,7 @@ func TestErrorsSayWhereAndWhat(t *testing.T) {
 		{"a mapping for a text", baselineErr, clause + "    follow: {newest: yes}\n",
 			"f.yaml:5:13: a text is expected here, and this is a mapping"},
 		{"no name", baselineErr, "clauses:\n  - component: deb:a\n", `expected "baseline: NAME"`},
-		{"no clauses", baselineErr, "baseline: b\n", "the baseline has no clauses"},
+		{"no clauses", baselineErr, "baseline: b\n", "the baseline has no clauses"}, {"due in no severity", baselineErr, "baseline: b\nclauses: []\ndue: {bad: 14d}\n", "no severity"}, {"due after no time", baselineErr, "baseline: b\nclauses: []\ndue: {high: soon}\n", "as 14d"},
 		{"component of no kind", baselineErr, "baseline: b\nclauses:\n  - component: apt:a\n",
 			"f.yaml:3:16: component \"apt:a\""},
 		{"neither pinned nor following", baselineErr, clause, `f.yaml:3:5: the clause says neither`},

@@ -346,26 +346,70 @@ func (h Baselines) VersionsOf(ctx context.Context, name string) ([]view.Version,
 	return out, nil
 }
 
-// DefaultLayers are those that a derived baseline speaks of.
-var DefaultLayers = []estate.Layer{estate.Platform, estate.Driver, estate.Firmware}
+// Beginning says of what a new baseline is made: of a host that is well, or by a rule.
+type Beginning struct {
+	Name   string // "": after what it is made of
+	Like   string // a host, as it was last read
+	Layers []estate.Layer
+	baseline.Beginning
+	Binds []string
+}
 
-// Derive makes the text of a baseline of a host, as it was last read. Without a name it is named after the host.
-func (h Baselines) Derive(ctx context.Context, host, name string, layers []estate.Layer) (_, text string, err error) {
-	if host, _, err = h.Host(host); err != nil {
-		return "", "", err
+// has tells whether a host has a component of a kind.
+func has(kept map[string]*estate.Reading, kind string) bool {
+	for _, r := range kept {
+		if slices.ContainsFunc(r.Components, func(c estate.Component) bool { return c.Key.Kind() == kind }) {
+			return true
+		}
 	}
-	kept, err := h.readings.Newest(ctx, []string{host})
+	return false
+}
+
+// Layers are those that a baseline speaks of that is made of a host, where nobody says.
+var Layers = []estate.Layer{estate.Platform, estate.Driver, estate.Firmware}
+
+// Kinds are the kinds of components of which a baseline by a rule speaks, where nobody says.
+var Kinds = []string{"deb", "rpm", "drv", "fw"}
+
+// Begin makes the text of a new baseline. Nothing is saved.
+func (h Baselines) Begin(ctx context.Context, of Beginning) (name, text string, err error) {
+	b := baseline.Baseline{}
+	switch {
+	case of.Like == "":
+		name = cmp.Or(of.Name, "new")
+		kept, err := h.newest(ctx)
+		if err != nil {
+			return "", "", err
+		}
+		of.Kinds = slices.DeleteFunc(slices.Clone(of.Kinds), func(kind string) bool { // what no host has would match nothing
+			return len(kept) > 0 && slices.Contains(Kinds, kind) && !has(kept, kind)
+		})
+		if b, err = baseline.Begin(name, of.Beginning); err != nil {
+			return "", "", err
+		}
+	default:
+		if of.Like, _, err = h.Host(of.Like); err != nil {
+			return "", "", err
+		}
+		kept, err := h.readings.Newest(ctx, []string{of.Like})
+		if err != nil {
+			return "", "", err
+		}
+		if kept[of.Like] == nil {
+			return "", "", fmt.Errorf("%s was never read", of.Like)
+		}
+		if of.Layers == nil {
+			of.Layers = Layers
+		}
+		name = cmp.Or(of.Name, "like-"+of.Like)
+		if b, err = baseline.Derive(kept[of.Like], name, of.Layers); err != nil {
+			return "", "", err
+		}
+	}
 	if err != nil {
 		return "", "", err
 	}
-	if kept[host] == nil {
-		return "", "", fmt.Errorf("%s was never read", host)
-	}
-	name = cmp.Or(name, "like-"+host)
-	b, err := baseline.Derive(kept[host], name, layers)
-	if err != nil {
-		return "", "", err
-	}
+	b.Assign = of.Binds
 	body, err := baselinefile.Write(b)
 	return name, string(body), err
 }

@@ -52,7 +52,7 @@ func (h Looking) View(ctx context.Context) (*view.Estate, error) {
 		return nil, err
 	}
 	e := &view.Estate{Readings: readings, Checker: h.Checker(), Speed: h.world.Speed(), Rounds: map[string]view.Round{},
-		Siblings: map[string][]drift.Siblings{}, News: map[string]drift.News{}, Trends: map[string][]drift.Tally{}}
+		Siblings: map[string][]drift.Siblings{}, News: map[string]drift.News{}, Trends: map[string][]drift.Tally{}, Means: map[string][]drift.Mean{}}
 	in := survey.Input{Estate: h.Estate, Now: h.Now(), MaxAge: MaxAge, Readings: readings,
 		Rounds: map[string]*course.State{}, Runs: map[string]bool{}, News: e.News, Distrusted: map[string]string{}}
 	e.Verdicts = h.Check(e.Checker, readings)
@@ -84,6 +84,11 @@ func (h Looking) View(ctx context.Context) (*view.Estate, error) {
 		if e.News[c.Name], err = h.News(ctx, c.Name, verdicts); err != nil {
 			return nil, err
 		}
+		lasted, err := h.tallies.Lasting(ctx, c.Name, e.Checker.Now.Add(-view.TrendFor))
+		if err != nil {
+			return nil, err
+		}
+		e.Means[c.Name] = drift.Means(lasted, e.Checker.Now)
 		if e.Trends[c.Name], err = h.tallies.Trend(ctx, c.Name, e.Checker.Now.Add(-view.TrendFor)); err != nil {
 			return nil, err
 		}

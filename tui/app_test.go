@@ -302,6 +302,7 @@ func (f *fake) VersionsOf(_ context.Context, name string) ([]view.Version, error
 func (f *fake) RemoveBaseline(_ context.Context, name string) error {
 	return f.note("remove baseline " + name)
 }
-func (f *fake) Derive(_ context.Context, host, _ string, _ []estate.Layer) (string, string, error) {
+func (f *fake) Begin(_ context.Context, of harbour.Beginning) (string, string, error) {
+	host := of.Like
 	return "like-" + host, "baseline: like-" + host + "\n", f.note("derive " + host)
 }

@@ -447,6 +447,8 @@ func TestRevertAndDeriveOpenTheEditorFirst(t *testing.T) {
 		t.Errorf("%v", f.calls)
 	}
 	press(m, "D")
+	shows(t, m, "A new baseline", "what mends high severity or worse", "nothing yet")
+	press(m, "3")
 	enter(m, "c0h000")
 	press(m, "enter")
 	shows(t, m, "baseline: like-c0h000", "from version 0")

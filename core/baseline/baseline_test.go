@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"yareharbour/core/catalogue"
 	"yareharbour/core/estate"
 )
 
@@ -150,5 +151,26 @@ func TestPrintTellsWhoIsBoundAlike(t *testing.T) {
 	if Print(bs, "a", "two") == Print(bs, "a", "one") || Print(bs, "a", "two") != Print(bs, "a", "three") ||
 		Print(bs, "a", "two") == Print(bs, "b", "two") {
 		t.Error("hosts that other clauses or exceptions bind look alike, or hosts that the same bind do not")
+	}
+}
+
+// A baseline that is begun by a rule wants the newest that the rule admits of what hosts have, and of an empty one nothing.
+func TestBegin(t *testing.T) {
+	b, err := Begin("b", Beginning{Kinds: []string{"fw", "deb"}, Components: []estate.Key{"drv:x"}, Severity: catalogue.High})
+	if err != nil || len(b.Clauses) != 3 || b.Clauses[0].Component != "drv:x" || b.Clauses[1].Component != "fw:*" {
+		t.Fatalf("%+v %v", b, err)
+	}
+	for _, c := range b.Clauses {
+		if c.Posture != IfPresent || !c.Follow || c.Severity != catalogue.High {
+			t.Errorf("%+v", c)
+		}
+	}
+	if b, err := Begin("b", Beginning{}); err != nil || len(b.Clauses) != 0 {
+		t.Errorf("%+v %v", b, err)
+	}
+	for _, kind := range []string{"set", "apk"} {
+		if _, err := Begin("b", Beginning{Kinds: []string{kind}}); err == nil {
+			t.Errorf("a baseline of the kind %q was begun", kind)
+		}
 	}
 }

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"yareharbour/core/act"
-	"yareharbour/core/span"
 
 	"yareharbour/core/catalogue"
 	"yareharbour/core/course"
@@ -335,8 +334,8 @@ func late(in Input, b Band) (out []Need) {
 			continue
 		}
 		n := Need{Urgency: Now, Cluster: b.Cluster.Name, Host: only(g.hosts), First: true, See: AtDrift, Since: g.due,
-			Text: fmt.Sprintf("overdue: %s of severity %s%s, for as long as %s, and %s are allowed", catalogue.Some(len(g.all), "place"), s, onHosts(g.hosts),
-				drift.Age(in.Now.Sub(g.since)), span.String(g.due.Sub(g.since)))}
+			Text: fmt.Sprintf("overdue: %s of severity %s%s, for as long as %s; %s are allowed", catalogue.Some(len(g.all), "place"), s, onHosts(g.hosts),
+				drift.Age(in.Now.Sub(g.since)), drift.Age(g.due.Sub(g.since)))}
 		if n.Host != "" {
 			n.See = AtHost
 		}

@@ -76,7 +76,7 @@ func OfBaselines(all []Baseline) Document {
 		func(l *line) []any {
 			return []any{l.Name, l.Rank, l.Clauses, l.Exceptions, l.Version, l.Assign, l.File}
 		})
-	d.Table.Empty = "there is no baseline; \"yare baseline derive HOST\" makes one from a good host"
+	d.Table.Empty = "there is no baseline; \"yare baseline start --as HOST\" makes one from a good host"
 	return d
 }
 

@@ -34,6 +34,7 @@ type Estate struct {
 	Stock     Stock
 	News      map[string]drift.News    // by cluster
 	Trends    map[string][]drift.Tally // by cluster, in the order of time
+	Means     map[string][]drift.Mean  // by cluster: how long drift lasts, of the time of the trends
 	Lasting   map[string]time.Time     // since when a place is out of line, by drift.Verdict.Place
 	Filters   map[string]string        // kept ones, by name
 	Speed     float64                  // of the estate's clock; 1 for real hosts

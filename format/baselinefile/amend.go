@@ -1,6 +1,7 @@
 package baselinefile
 
 import (
+	"bytes"
 	"slices"
 	"strings"
 
@@ -14,6 +15,10 @@ import (
 // line, from 1, on which what is new begins. A text that can't be read, or whose list is written between brackets, is
 // refused.
 func Amend(name string, text []byte, w baseline.Wish) ([]byte, int, error) {
+	if n := bytes.Count(text, []byte("\r\n")); n > 0 && n == bytes.Count(text, []byte("\n")) { // the YAML library counts lines by \n
+		out, line, err := Amend(name, bytes.ReplaceAll(text, []byte("\r\n"), []byte("\n")), w)
+		return bytes.ReplaceAll(out, []byte("\n"), []byte("\r\n")), line, err
+	}
 	var in file
 	f, err := strictyaml.Decode(name, text, &in)
 	if err != nil {
@@ -35,6 +40,10 @@ func Amend(name string, text []byte, w baseline.Wish) ([]byte, int, error) {
 	entries, column, ok := f.Lines("$." + list)
 	from, to := len(lines), len(lines) // which lines it takes the place of
 	switch {
+	case !ok && at == 0 && !over && bracketed(lines, list) >= 0: // none yet
+		n := bracketed(lines, list)
+		lines[n], column = list+":", 3
+		from, to = n+1, n+1
 	case !ok && f.Line("$."+list) > 0:
 		return nil, 0, f.Errorf("$."+list, "this list stands between brackets: nothing can be added for you, write it by hand")
 	case !ok:
@@ -55,10 +64,22 @@ func Amend(name string, text []byte, w baseline.Wish) ([]byte, int, error) {
 	for _, l := range strings.Split(strings.TrimRight(string(body), "\n"), "\n") {
 		fresh = append(fresh, indent+l)
 	}
+	if from > to || to > len(lines) {
+		return nil, 0, f.Errorf("$."+list, "where this list ends can't be told: write it by hand")
+	}
 	lines = slices.Replace(lines, from, to, fresh...)
 	out := []byte(strings.Join(lines, "\n") + "\n")
 	if _, err := Parse(name, out); err != nil {
 		return nil, 0, err
 	}
 	return out, from + 1, nil
+}
+
+// bracketed is the line, from 0, on which an empty list stands as "NAME: []"; below 0 where none does.
+func bracketed(lines []string, list string) int {
+	return slices.IndexFunc(lines, func(l string) bool {
+		rest, is := strings.CutPrefix(l, list+":")
+		rest = strings.TrimSpace(rest)
+		return is && strings.HasPrefix(rest, "[") && strings.TrimSpace(strings.TrimPrefix(strings.ReplaceAll(rest, " ", ""), "[]")) == ""
+	})
 }

@@ -65,8 +65,8 @@ func (in *file) read(f *strictyaml.File) (baseline.Baseline, error) {
 	if b.Name == "" {
 		return b, f.Errorf("$", "the baseline has no name: expected \"baseline: NAME\"")
 	}
-	if len(in.Clauses) == 0 {
-		return b, f.Errorf("$", "the baseline has no clauses")
+	if in.Clauses == nil {
+		return b, f.Errorf("$", "the baseline has no clauses; one that wants nothing yet says \"clauses: []\"")
 	}
 	for i, a := range in.Assign {
 		if why := place(a); why != "" {

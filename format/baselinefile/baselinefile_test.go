@@ -67,7 +67,11 @@ func TestSchemaAndReaderAgree(t *testing.T) {
 		head + "exactly\n    version: \"1\"\n    severity: high\n":          false,
 		head + "exactly\n    follow: oldest\n":                              false,
 		head + "exactly\n    version: \"1\"\n    extra: 1\n":                false,
-		"baseline: b\nclauses: []\n":                                        false,
+		"baseline: b\nclauses: []\n":                                        true,
+		"baseline: b\n":                                                     false,
+		"baseline: b\nclauses: []\ndue: {critical: 14d, high: 2w}\n":        true,
+		"baseline: b\nclauses: []\ndue: {critical: 0d}\n":                   false,
+		"baseline: b\nclauses: []\ndue: {bad: 3d}\n":                        false,
 		"clauses:\n  - component: deb:a\n    posture: never\n":              false,
 		"baseline: b\nclauses:\n  - component: apt:a\n    posture: never\n": false,
 		head + "never\nexceptions:\n  - component: fw:*\n    hosts: [vts/heron]\n    until: 2026-12-06\n" +
@@ -249,6 +253,8 @@ func FuzzAmend(f *testing.F) {
 	f.Add("baseline: b\nclauses:\n- {component: deb:a,\n   posture: never}\n- component: &k deb:b\n  posture: never\n# end", "deb:a", false)
 	f.Add("clauses:\n  - component: deb:a\n    posture: never\n\n\nbaseline: \"b\n  c\"\nassign:\n- x\n", "deb:a", true)
 	f.Add("? baseline\n: b\nclauses:\n -\n  component: deb:a\n  posture: never\n", "deb:a", false)
+	f.Add("baseline: b\nclauses: []\nexceptions: [ ]\n", "deb:a", false)
+	f.Add("baseline: b\r\nclauses:   # what\r\n  # is\r\n  - component: deb:a # here\r\n    posture: never\r\n", "deb:a", false)
 	f.Add("--- \nbaseline: b\nclauses:\n  - component: deb:a\n    posture: never\n...\n", "deb:b", false)
 	f.Fuzz(func(t *testing.T, text, component string, except bool) {
 		was, err := Parse("b.yaml", []byte(text))

@@ -65,7 +65,13 @@ func (s *Screen) paintTrend(f part.Frame, c *part.Canvas, a part.Area) {
 	}
 	paintTrendLegend(c, trend, a.X+6, bars.Y+bars.H+2)
 	top := bars.Y + bars.H + 4
-	s.paintNewList(f, c, n, part.Rect(a.X, top, a.W, a.Y+a.H-top))
+	news := part.Rect(a.X, top, a.W, a.Y+a.H-top)
+	if means := f.View.Means[s.at.Cluster]; len(means) > 0 && a.W >= 110 {
+		const wide = 62
+		paintMeans(c, means, part.Rect(a.X+a.W-wide, top, wide, news.H))
+		news.W -= wide + 1
+	}
+	s.paintNewList(f, c, n, news)
 }
 
 // paintBars paints a column for each cell of time: what was counted then.
@@ -103,6 +109,24 @@ func paintTrendLegend(c *part.Canvas, all []drift.Tally, x, y int) {
 	x = c.Put(x, y, part.Alarm, "?") + 1
 	x = c.Put(x, y, part.Plain, "not known: "+view.OrDash(last.Open())) + 2
 	c.Put(x, y, part.Quiet, fmt.Sprintf("now: %d of %d hosts adrift", last.Adrift, last.Hosts))
+}
+
+// paintMeans tells how long drift lasts.
+func paintMeans(c *part.Canvas, means []drift.Mean, a part.Area) {
+	if a.H < 2 {
+		return
+	}
+	c.Put(a.X+1, a.Y, part.Water|part.Bold, "how long drift lasts, until found mended")
+	for i, m := range means {
+		if i+1 >= a.H {
+			return
+		}
+		says := fmt.Sprintf("%-9s mean %-8s of %d", m.Severity, drift.Age(m.Mean), m.Places)
+		if m.Still > 0 {
+			says += fmt.Sprintf("; %d still, up to %s", m.Still, drift.Age(m.Longest))
+		}
+		c.Within(a.X+2, a.Y+1+i, a.W-3, part.Plain, says)
+	}
 }
 
 func (s *Screen) paintNewList(f part.Frame, c *part.Canvas, n drift.News, a part.Area) {

@@ -15,8 +15,8 @@ import (
 	"yareharbour/core/baseline"
 	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
-	"yareharbour/core/estate"
 	"yareharbour/core/view"
+	"yareharbour/harbour"
 	"yareharbour/tui/part"
 )
 
@@ -25,7 +25,7 @@ type App interface {
 	VersionsOf(ctx context.Context, name string) ([]view.Version, error)
 	RemoveBaseline(ctx context.Context, name string) error
 	CompareVersions(ctx context.Context, name string, from, to int) ([]baseline.Change, error)
-	Derive(ctx context.Context, host, name string, layers []estate.Layer) (_, text string, err error)
+	Begin(ctx context.Context, of harbour.Beginning) (name, text string, err error)
 }
 
 // Screen is the Baselines.
@@ -102,7 +102,7 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 	b, v := s.chosen(f), s.version()
 	none, noVersion, now := "", "", ""
 	if b.Name == "" {
-		none = "there is no baseline; D makes one of a host"
+		none = "there is no baseline; D begins one"
 	}
 	if v.N == 0 {
 		noVersion = "Tab goes to the versions; this is about the one under the cursor"
@@ -129,7 +129,7 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 		part.NewKey("x", "", "take away the baseline under the cursor, if it was made here", none, func() tea.Msg {
 			return s.askRemove(b.Name)
 		}),
-		part.NewKey("D", "new", "make a new baseline of a known good host", "", s.askDerive),
+		part.NewKey("D", "new", "begin a new baseline: by a rule, as a host is, or empty", "", s.askNew),
 	}
 }
 
@@ -178,7 +178,7 @@ func (s *Screen) Update(f part.Frame, msg tea.Msg) tea.Msg {
 func (s *Screen) enter(f part.Frame) tea.Msg {
 	b := s.chosen(f)
 	if b.Name == "" {
-		return part.Tell("there is no baseline to edit; D makes one of a host")
+		return part.Tell("there is no baseline to edit; D begins one")
 	}
 	return edit(b, part.Draft{Text: b.Text, After: b.Version})
 }
@@ -253,22 +253,32 @@ func (s *Screen) askRemove(name string) tea.Msg {
 		})}
 }
 
-func (s *Screen) askDerive() tea.Msg {
-	return part.Ask{
-		Label: "baseline like host",
-		Hint:  "Enter makes its text, to be edited and saved; Esc leaves",
-		Then: func(host string) tea.Msg {
-			if host == "" {
-				return nil
-			}
-			return func() tea.Msg {
-				name, text, err := s.app.Derive(s.ctx, host, "", part.DerivedLayers)
-				if err != nil {
-					return part.Failed{Err: err}
+// askNew has it chosen what a new baseline is to want.
+func (s *Screen) askNew() tea.Msg {
+	by := func(severity catalogue.Severity) harbour.Beginning {
+		return harbour.Beginning{Beginning: baseline.Beginning{Kinds: harbour.Kinds, Severity: severity}}
+	}
+	return part.Choose{Title: "A new baseline", Lines: []string{"Its text opens to be edited; nothing is saved before you say so."}, Options: []part.Option{
+		{Says: "what mends high severity or worse, of all that hosts have", Then: s.begin(by(catalogue.High), "what mends high or worse")},
+		{Says: "the newest release of all that hosts have", Then: s.begin(by(catalogue.Unknown), "the newest of all")},
+		{Says: "as a host is that is well", Then: part.Ask{Label: "baseline like host", Hint: "Enter makes its text, to be edited and saved; Esc leaves",
+			Then: func(host string) tea.Msg {
+				if host == "" {
+					return nil
 				}
-				return part.Go{Screen: part.Edit, Subject: name, What: part.Draft{Text: text, Why: "made of " + host}}
-			}
-		},
+				return s.begin(harbour.Beginning{Like: host}, "made of "+host)
+			}}},
+		{Says: "nothing yet: clauses are written by hand", Then: s.begin(harbour.Beginning{}, "begun empty")},
+	}}
+}
+
+func (s *Screen) begin(of harbour.Beginning, why string) tea.Cmd {
+	return func() tea.Msg {
+		name, text, err := s.app.Begin(s.ctx, of)
+		if err != nil {
+			return part.Failed{Err: err}
+		}
+		return part.Go{Screen: part.Edit, Subject: name, What: part.Draft{Text: text, Why: why}}
 	}
 }
 
@@ -286,7 +296,7 @@ func (s *Screen) View(f part.Frame, c *part.Canvas, a part.Area) {
 	if b.Name == "" {
 		c.Put(a.X+2, a.Y+1, part.Strong|part.Bold, "There is no baseline yet: nothing is wanted of any host.")
 		c.Put(a.X+2, a.Y+3, part.Plain,
-			"D makes one of a known good host; or name files in the estate file, as docs/baselines.md tells.")
+			"D begins one by a rule or as a host is; or name files in the estate file, as docs/baselines.md tells.")
 		return
 	}
 	left := 20

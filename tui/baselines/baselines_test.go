@@ -8,9 +8,9 @@ import (
 
 	"yareharbour/core/baseline"
 	"yareharbour/core/drift"
-	"yareharbour/core/estate"
 	"yareharbour/core/narrow"
 	"yareharbour/core/view"
+	"yareharbour/harbour"
 	"yareharbour/tui/part"
 	"yareharbour/tui/part/parttest"
 )
@@ -27,7 +27,8 @@ func (d *app) RemoveBaseline(_ context.Context, name string) error { return d.No
 func (d *app) CompareVersions(_ context.Context, name string, from, to int) ([]baseline.Change, error) {
 	return nil, d.Note("compare %s %d %d", name, from, to)
 }
-func (d *app) Derive(_ context.Context, host, _ string, _ []estate.Layer) (name, text string, err error) {
+func (d *app) Begin(_ context.Context, of harbour.Beginning) (name, text string, err error) {
+	host := of.Like
 	return "like-" + host, "text", d.Note("derive %s", host)
 }
 
@@ -111,14 +112,15 @@ func TestWithoutABaseline(t *testing.T) {
 	b, _, d := open(t, func(e *view.Estate) { e.Baselines = nil })
 	b.Shows(80, 24, "There is no baseline yet: nothing is wanted of any host.")
 	for _, k := range []string{"tab", "E", "x"} {
-		if not := b.Press(k); not != "there is no baseline; D makes one of a host" {
+		if not := b.Press(k); not != "there is no baseline; D begins one" {
 			t.Errorf("%s: %q", k, not)
 		}
 	}
-	if b.Enter(); b.Said != "there is no baseline to edit; D makes one of a host" || len(b.Went) > 0 {
+	if b.Enter(); b.Said != "there is no baseline to edit; D begins one" || len(b.Went) > 0 {
 		t.Errorf("%q, %+v", b.Said, b.Went)
 	}
 	b.Step(0, 1)
+	b.Pick = 2
 	b.Press("D")
 	b.Typed = "c0h000"
 	b.Press("D")

@@ -12,9 +12,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"yareharbour/core/catalogue"
-	"yareharbour/core/estate"
 	"yareharbour/core/plan"
 	"yareharbour/core/view"
+	"yareharbour/harbour"
 	"yareharbour/tui/part"
 )
 
@@ -22,7 +22,7 @@ import (
 type App interface {
 	Past(ctx context.Context, host string) (view.Past, error)
 	Compare(ctx context.Context, from, to string) (view.Comparison, error)
-	Derive(ctx context.Context, host, name string, layers []estate.Layer) (_, text string, err error)
+	Begin(ctx context.Context, of harbour.Beginning) (name, text string, err error)
 	LaunchWork(ctx context.Context, does plan.Does, host, reason string, options ...string) error
 	part.Wisher
 }
@@ -183,7 +183,7 @@ func (s *Screen) askCompare() tea.Msg {
 
 func (s *Screen) derive() tea.Msg {
 	return func() tea.Msg {
-		name, text, err := s.app.Derive(s.ctx, s.at.Host, "", part.DerivedLayers)
+		name, text, err := s.app.Begin(s.ctx, harbour.Beginning{Like: s.at.Host})
 		if err != nil {
 			return part.Failed{Err: err}
 		}

@@ -14,6 +14,7 @@ import (
 	"yareharbour/core/narrow"
 	"yareharbour/core/plan"
 	"yareharbour/core/view"
+	"yareharbour/harbour"
 	"yareharbour/tui/part"
 	"yareharbour/tui/part/parttest"
 )
@@ -39,7 +40,8 @@ func (d *app) Compare(_ context.Context, from, to string) (view.Comparison, erro
 func (d *app) LaunchWork(_ context.Context, does plan.Does, host, reason string, options ...string) error {
 	return d.Note("%s %s: %s %s", does, host, reason, strings.Join(options, " "))
 }
-func (d *app) Derive(_ context.Context, host, _ string, _ []estate.Layer) (name, text string, err error) {
+func (d *app) Begin(_ context.Context, of harbour.Beginning) (name, text string, err error) {
+	host := of.Like
 	return "like-" + host, "baseline: like", d.Note("derive %s", host)
 }
 

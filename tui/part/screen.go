@@ -229,6 +229,3 @@ type Draft struct {
 	Line      int  // the line, from 1, to look at first; 0: the top
 	Outside   bool // it is given to $EDITOR at once
 }
-
-// DerivedLayers are those that a baseline speaks of that is made of a host.
-var DerivedLayers = []estate.Layer{estate.Platform, estate.Driver, estate.Firmware}
