@@ -142,6 +142,7 @@ where the estate file says "act: true" for it.`,
 	for _, c := range root.Commands() {
 		a.settle(c)
 	}
+	root.SetHelpCommand(a.helpCommand())
 	root.SetFlagErrorFunc(a.flagError)
 	return root
 }

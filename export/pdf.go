@@ -3,6 +3,7 @@ package export
 import (
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -10,6 +11,7 @@ import (
 
 	"yareharbour/chart"
 	"yareharbour/core/view"
+	"yareharbour/docs"
 	"yareharbour/plain"
 )
 
@@ -89,6 +91,11 @@ func blocks(d *view.Document) []view.Block {
 	if out == nil {
 		out = []view.Block{{Table: &d.Table}, {Lines: d.Foot}}
 	}
+	tabled := func(b view.Block) bool { return b.Table != nil }
+	if t, is := d.Drawing.(view.Table); is && !slices.ContainsFunc(out, tabled) { // what is set in columns by blanks is for a terminal
+		out = []view.Block{{Table: &t}, {Lines: d.Foot}}
+	}
+	out = append(slices.Clone(out), meanings(d)...)
 	for _, b := range out {
 		if b.Drawing != nil {
 			return out
@@ -98,6 +105,23 @@ func blocks(d *view.Document) []view.Block {
 		out = append([]view.Block{{Drawing: d.Drawing}}, out...)
 	}
 	return out
+}
+
+// meanings say what the words of a document mean, as the manual has it.
+func meanings(d *view.Document) (out []view.Block) {
+	t := view.Table{Columns: view.Columns("word", "it means"), Headless: true}
+	for _, topic := range d.Topics {
+		for _, f := range docs.Find(topic) {
+			if says, is := docs.Means(f); is {
+				t.Rows = append(t.Rows, []any{topic, says})
+				break
+			}
+		}
+	}
+	if len(t.Rows) == 0 {
+		return nil
+	}
+	return []view.Block{{Head: "What the words mean", Table: &t, Lines: []string{"The manual tells more: yare help WORD."}}}
 }
 
 func (p *page) font(style string, size float64, ink int) {

@@ -23,6 +23,7 @@ type Document struct {
 	Text     []Block  // none: the table
 	Foot     []string // what stands below the table in a text
 	Drawing  any      // survey.Survey, ladder.Ladder, Timeline or Trend; nil: the table
+	Topics   []string // of the manual, that explain its words: a document says what they mean
 	Signed   bool     // as a document it ends with a page to sign
 	Paper    string   // the size of its pages; "": A4
 

@@ -27,6 +27,7 @@ type Verdict struct {
 	Last      string   `json:"last_known,omitempty"` // version, where it is unread
 	Severity  string   `json:"severity,omitempty"`
 	Why       []string `json:"why"`
+	Help      string   `json:"help"` // the topic of the manual that explains the verdict
 	// Since when it was found out of line, and until when that may last, by the baseline's own limit.
 	Since   time.Time `json:"since,omitzero"`
 	Due     time.Time `json:"due,omitzero"`
@@ -38,7 +39,7 @@ type Verdict struct {
 
 func verdictOf(v *drift.Verdict, why []string) Verdict {
 	return Verdict{Host: v.Host, Component: string(v.Component), Device: v.Device, Layer: string(v.Layer()),
-		Verdict: v.Outcome.String(), Has: v.Has, Wants: v.Wants, Last: v.Last, Severity: graded(v.Severity()), Why: why,
+		Verdict: v.Outcome.String(), Has: v.Has, Wants: v.Wants, Last: v.Last, Severity: graded(v.Severity()), Why: why, Help: v.Outcome.String(),
 		calm: v.Outcome == drift.InLine || v.Outcome == drift.NotApplying}
 }
 
@@ -251,8 +252,18 @@ func (d *Report) Document(name, about string, all bool) Document {
 		drawn.Rows = append(drawn.Rows, []any{h, "all of it", "", "", "never read", "", "", "", "", time.Time{}, time.Time{}})
 	}
 	return Document{Name: name, Subjects: []string{about}, Value: d, Table: every, Drawing: drawn,
-		Title: strings.TrimSuffix(map[bool]string{true: "Components of ", false: "Drift of "}[all]+cmp.Or(about, "the estate"), " "), Sum: d.Says(),
+		Title: strings.TrimSuffix(map[bool]string{true: "Components of ", false: "Drift of "}[all]+cmp.Or(about, "the estate"), " "), Sum: d.Says(), Topics: d.words(),
 		Text: []Block{{Table: &shown}, Lines(d.notes()...)}}
+}
+
+// words are the verdicts that occur.
+func (d *Report) words() (out []string) {
+	for _, o := range drift.Outcomes {
+		if d.Summary.ByWord[o.String()] > 0 {
+			out = append(out, o.String())
+		}
+	}
+	return out
 }
 
 // notes are what stands below the table.

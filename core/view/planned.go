@@ -215,7 +215,15 @@ func forecast(p *plan.Plan) Timeline {
 
 // OfPrechecks is what checks found: in a text, what blocks first.
 func OfPrechecks(answers []precheck.Answer) Document {
-	d := Document{Name: "prechecks", Title: "Prechecks", Value: some(answers)}
+	type explained struct {
+		precheck.Answer
+		Help string `json:"help"` // the topic of the manual that explains the check
+	}
+	value := []explained{}
+	for _, a := range answers {
+		value = append(value, explained{a, a.Check})
+	}
+	d := Document{Name: "prechecks", Title: "Prechecks", Value: value}
 	d.Table.Columns = Columns("host", "check", "answer", "unknown", "evidence", "remedy", "read", "holds_until",
 		"waived_by", "waived_until", "waived_for")
 	drawn := Table{Columns: Columns("host", "check", "answer", "evidence")}
@@ -233,6 +241,11 @@ func OfPrechecks(answers []precheck.Answer) Document {
 		drawn.Rows = append(drawn.Rows, []any{a.Host, a.Check, string(a.Level), a.Evidence})
 	}
 	d.Drawing = drawn
+	for _, a := range answers {
+		if a.Level != precheck.Clear && !slices.Contains(d.Topics, a.Check) {
+			d.Topics = append(d.Topics, a.Check)
+		}
+	}
 	var s said
 	line := func(word, of, asked, says string) { s.add("%-19s %-*s %-*s %s", word, host, of, check, asked, says) }
 	for _, level := range []precheck.Level{precheck.Blocker, precheck.Caution, precheck.Clear} {

@@ -265,6 +265,7 @@ type Explained struct {
 	Device    string     `json:"device"`
 	Verdict   string     `json:"verdict"`
 	Why       []string   `json:"why"`
+	Help      string     `json:"help"` // the topic of the manual that explains the verdict
 }
 
 // OfExplained tells verdicts' stories in sentences.
@@ -273,12 +274,16 @@ func OfExplained(all []Explained) Document {
 		return []any{x.Host, string(x.Component), x.Device, x.Verdict, strings.Join(x.Why, " ")}
 	})
 	d.Text = []Block{}
+	for i := range all {
+		all[i].Help = all[i].Verdict
+	}
 	for _, x := range all {
 		title := estate.Component{Key: x.Component, Device: x.Device}.Title()
 		d.Text = append(d.Text, Lines(fmt.Sprintf("%s on %s: %s", title, x.Host, x.Verdict)))
 		for _, w := range x.Why {
 			d.Text = append(d.Text, Lines("  "+w))
 		}
+		d.Text = append(d.Text, Lines(fmt.Sprintf("  what the word means: yare help %q", x.Verdict)))
 	}
 	return d
 }

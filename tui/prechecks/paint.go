@@ -143,7 +143,7 @@ func (s *Screen) paintDetail(f part.Frame, c *part.Canvas, a part.Area) {
 		}
 		col.Line(0, part.Quiet, "It rests on what was "+f.ReadAgo(x.At)+holds+".")
 	}
-	col.Line(0, part.Quiet, "⏎ goes to "+x.Host+".")
+	col.Line(0, part.Quiet, "⏎ goes to "+x.Host+"; yare help "+x.Check+" tells more.")
 }
 
 // asks is the question of a check.
