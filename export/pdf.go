@@ -111,7 +111,11 @@ func blocks(d *view.Document) []view.Block {
 func meanings(d *view.Document) (out []view.Block) {
 	t := view.Table{Columns: view.Columns("word", "it means"), Headless: true}
 	for _, topic := range d.Topics {
-		for _, f := range docs.Find(topic) {
+		found := docs.Find(topic)
+		if d.Name != "prechecks" { // a verdict may be called as a check is
+			found = slices.DeleteFunc(found, func(f docs.Found) bool { return !strings.HasPrefix(f.Text, "|") })
+		}
+		for _, f := range found {
 			if says, is := docs.Means(f); is {
 				t.Rows = append(t.Rows, []any{topic, says})
 				break

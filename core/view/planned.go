@@ -226,7 +226,7 @@ func OfPrechecks(answers []precheck.Answer) Document {
 	d := Document{Name: "prechecks", Title: "Prechecks", Value: value}
 	d.Table.Columns = Columns("host", "check", "answer", "unknown", "evidence", "remedy", "read", "holds_until",
 		"waived_by", "waived_until", "waived_for")
-	drawn := Table{Columns: Columns("host", "check", "answer", "evidence")}
+	drawn := Table{Columns: Columns("answer", "host", "check", "evidence", "what to do")}
 	host, check := 0, 0
 	for i := range answers {
 		a := &answers[i]
@@ -238,9 +238,7 @@ func OfPrechecks(answers []precheck.Answer) Document {
 		}
 		d.Table.Rows = append(d.Table.Rows, []any{a.Host, a.Check, string(a.Level), a.Unknown, a.Evidence, a.Advice(), a.At, a.Until,
 			by, until, reason})
-		drawn.Rows = append(drawn.Rows, []any{a.Host, a.Check, string(a.Level), a.Evidence})
 	}
-	d.Drawing = drawn
 	for _, a := range answers {
 		if a.Level != precheck.Clear && !slices.Contains(d.Topics, a.Check) {
 			d.Topics = append(d.Topics, a.Check)
@@ -259,6 +257,13 @@ func OfPrechecks(answers []precheck.Answer) Document {
 				word += ", not known"
 			}
 			line(word, a.Host, a.Check, a.Evidence)
+			todo := ""
+			if a.Waived != nil {
+				todo = a.Waived.Says()
+			} else if a.Level != precheck.Clear {
+				todo = a.Advice()
+			}
+			drawn.Rows = append(drawn.Rows, []any{word, a.Host, a.Check, a.Evidence, todo})
 			if a.Level != precheck.Clear && a.Waived == nil {
 				line("", "", "", "→ "+a.Advice())
 			}
@@ -268,6 +273,7 @@ func OfPrechecks(answers []precheck.Answer) Document {
 		}
 	}
 	d.Text = []Block{Lines(s...)}
+	d.Drawing = drawn
 	return d
 }
 
