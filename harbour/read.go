@@ -123,18 +123,36 @@ func (h Looking) Connect(ctx context.Context, hosts []string, progress func(stri
 // remembered is how many different readings of a host its life is told from.
 const remembered = 200
 
-// Life tells what changed on the host, the newest change first, as far as readings were kept.
-func (h Looking) Life(ctx context.Context, host string) ([]drift.Turn, error) {
+// turns tells what changed on the host, the newest change first, as far as readings were kept.
+func (h *house) turns(ctx context.Context, host string) ([]drift.Turn, error) {
 	rs, err := h.readings.History(ctx, host, remembered)
 	return drift.Life(rs), err
 }
 
 // Past tells what is known of a host's past.
 func (h Looking) Past(ctx context.Context, host string) (p view.Past, err error) {
-	if p.Turns, err = h.Life(ctx, host); err == nil {
-		p.Spans, err = h.Spans(ctx, host)
+	if p.Spans, err = h.Spans(ctx, host); err == nil {
+		p.Life, err = h.Life(ctx, host)
 	}
 	return p, err
+}
+
+// Life is what changed on a host, and what was done to it, the newest first.
+func (h Looking) Life(ctx context.Context, host string) ([]view.Happening, error) {
+	turns, err := h.turns(ctx, host)
+	if err != nil {
+		return nil, err
+	}
+	c, err := h.clusterOf(host)
+	if err != nil {
+		return nil, err
+	}
+	rounds, err := h.List(ctx, c.Name, Period{})
+	if err != nil {
+		return nil, err
+	}
+	b, err := h.Book(ctx)
+	return view.Life(host, turns, rounds, b.Entries), err
 }
 
 // Here reads this machine.

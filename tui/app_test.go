@@ -210,7 +210,7 @@ func written(t *testing.T, want ...string) {
 
 func (f *fake) Past(_ context.Context, host string) (view.Past, error) {
 	return view.Past{
-		Turns: []drift.Turn{{At: now, Component: "fw:nic", From: "0.9", To: "1"}},
+		Life:  view.Life("c0h000", []drift.Turn{{At: now, Component: "fw:nic", From: "0.9", To: "1"}}, nil, nil),
 		Spans: []drift.Span{{Component: "fw:nic", Version: "1", First: now, Last: now, Now: true}},
 	}, f.err
 }

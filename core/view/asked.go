@@ -12,8 +12,8 @@ import (
 
 // Past is what is known of a host's past.
 type Past struct {
-	Turns []drift.Turn // what changed, the newest change first
 	Spans []drift.Span // when each version was first and last seen
+	Life  []Happening  // what changed, and what was done
 }
 
 // Comparison is two readings, and in what they differ.

@@ -2,6 +2,7 @@ package view
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"yareharbour/core/drift"
@@ -123,16 +124,64 @@ func (c Comparison) Document() Document {
 	return d
 }
 
-// OfLife is what changed on a host, the newest change first.
-func OfLife(host string, turns []drift.Turn) Document {
-	d := Document{Name: "life", Subjects: []string{host}, Title: host, Value: struct {
-		Host string       `json:"host"`
-		Life []drift.Turn `json:"life"`
-	}{host, some(turns)}}
-	d.Table = Table{Columns: []Column{{Name: "host", In: Data}, {Name: "at"}, {Name: "component"}, {Name: "device", In: Data},
-		{Name: "from"}, {Name: "to"}}, Empty: "nothing changed on " + host + " since it was first read"}
+// Happening is something in the life of a host: a component that came, went or changed its version, or something that was
+// done to the host.
+type Happening struct {
+	At   time.Time `json:"at"`
+	What string    `json:"what"` // a component, or what was done
+	From string    `json:"from,omitempty"`
+	To   string    `json:"to,omitempty"`
+	// By is who did it; of a change, in which round it was made, as far as that can be told, or that it was in none.
+	By    string `json:"by,omitempty"`
+	Round string `json:"round,omitempty"`
+
+	device string
+}
+
+// Life puts what changed on a host together with the rounds that visited it, and what else the logbook has of it, the newest
+// first. A change is a round's where it was first seen while that went on, or within a minute after it.
+func Life(host string, turns []drift.Turn, rounds []RoundLine, entries []logbook.Entry) []Happening {
+	out := []Happening{}
+	visits := func(r *RoundLine) bool { return slices.Contains(r.Visited, host) }
 	for _, t := range turns {
-		d.Table.Rows = append(d.Table.Rows, []any{host, t.At, string(t.Component), t.Device, t.From, t.To})
+		h := Happening{At: t.At, What: t.Title(), From: t.From, To: t.To, By: "outside of any round", device: t.Device}
+		for i := range rounds {
+			r := &rounds[i]
+			end := r.Ended
+			if end.IsZero() {
+				end = t.At
+			}
+			if visits(r) && !t.At.Before(r.Started) && !t.At.After(end.Add(time.Minute)) {
+				h.By, h.Round = r.By+", in a round", r.ID
+			}
+		}
+		out = append(out, h)
+	}
+	for i := range rounds {
+		if r := &rounds[i]; visits(r) {
+			d := Deed{Round: r}
+			out = append(out, Happening{At: r.Started, What: d.Says() + ": " + r.Reason, To: r.Status, By: Who(r.By, r.From), Round: r.ID})
+		}
+	}
+	for i := range entries {
+		if e := &entries[i]; e.Host == host && e.Kind != logbook.Begun {
+			out = append(out, Happening{At: e.At, What: string(e.Kind) + ": " + e.Says, By: Who(e.By, e.From), Round: e.Round})
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Happening) int { return b.At.Compare(a.At) })
+	return out
+}
+
+// OfLife is a host's life.
+func OfLife(host string, all []Happening) Document {
+	d := Document{Name: "life", Subjects: []string{host}, Title: "Life of " + host, Value: struct {
+		Host string      `json:"host"`
+		Life []Happening `json:"life"`
+	}{host, some(all)}}
+	d.Table = Table{Columns: []Column{{Name: "host", In: Data}, {Name: "at"}, {Name: "what"}, {Name: "device", In: Data},
+		{Name: "from"}, {Name: "to"}, {Name: "by"}, {Name: "round", In: Data}}, Empty: "nothing changed on " + host + " since it was first read, and nothing was done to it"}
+	for _, h := range all {
+		d.Table.Rows = append(d.Table.Rows, []any{host, h.At, h.What, h.device, h.From, h.To, h.By, h.Round})
 	}
 	return d
 }

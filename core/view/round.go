@@ -50,9 +50,10 @@ type RoundLine struct {
 	Planned float64 `json:"planned_seconds"` // about, as its plan had it
 	Worst   float64 `json:"worst_seconds"`   // at worst
 	// Needed counts the times that it stood still for a person, and Decided what persons asked of it.
-	Needed  int    `json:"needed_person"`
-	Decided int    `json:"decisions"`
-	Wrong   string `json:"journal_fault,omitempty"` // why its journal can't be read to its end; the rest is of what comes before
+	Needed  int      `json:"needed_person"`
+	Decided int      `json:"decisions"`
+	Visited []string `json:"visited"`                 // hosts, in the order of their visits
+	Wrong   string   `json:"journal_fault,omitempty"` // why its journal can't be read to its end; the rest is of what comes before
 }
 
 // Totals count what rounds did.
@@ -111,6 +112,7 @@ func (r *Round) Line() RoundLine {
 	l.Hosts = len(s.Visits)
 	for i := range s.Visits {
 		v := &s.Visits[i]
+		l.Visited = append(l.Visited, v.Host)
 		if v.Phase == course.Over || v.Phase == course.HandedOver && b.Hand != nil && b.Hand.Does != "" { // closing by hand ends so
 			l.HostsDone++
 		}
@@ -170,6 +172,8 @@ type visit struct {
 	Moves    []string      `json:"moves"`
 	Changes  []change      `json:"changes"`
 	Steps    []step        `json:"steps"`
+	Went     []spent       `json:"time"` // where it went
+	Slow     []string      `json:"slow,omitempty"`
 	Guests   []guestAtRest `json:"guests"` // to which something was done beside moving
 	Cautions []caution     `json:"cautions"`
 	Proven   time.Time     `json:"proven,omitzero"`
@@ -320,6 +324,7 @@ func visitOf(v *course.Visit, events []course.Event) visit {
 		out.Seconds += d.Seconds()
 		out.Steps = append(out.Steps, step{string(s.Step), s.From, d.Seconds(), planned(v, s).Seconds(), s.Failed})
 	}
+	out.Went, out.Slow = some(went(v, events)), out.slow()
 	for _, a := range v.Answers {
 		if a.Level == precheck.Clear {
 			continue
@@ -534,6 +539,20 @@ func (v *visit) text() []Block {
 			parts = append(parts, says)
 		}
 		foot.add("  steps: %s", strings.Join(parts, "; "))
+	}
+	for _, s := range v.Slow {
+		foot.add("  slow: %s", s)
+	}
+	if len(v.Went) > 0 {
+		var parts []string
+		for _, s := range v.Went {
+			says := s.What + " " + length(s.Seconds)
+			if s.Acts > 1 {
+				says += fmt.Sprintf(" (%d, the longest %s)", s.Acts, s.Longest)
+			}
+			parts = append(parts, says)
+		}
+		foot.add("  where its time went: %s", strings.Join(parts, "; "))
 	}
 	if len(v.Moves) > 0 {
 		foot.add("  moved: %s", strings.Join(v.Moves, ", "))

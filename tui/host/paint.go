@@ -277,11 +277,19 @@ func (s *Screen) life(col *part.Column) {
 	}
 	col.Gap()
 	col.Head("life")
-	if len(s.past.Turns) == 0 {
-		col.Line(0, part.Quiet, "nothing changed since it was first read")
+	if len(s.past.Life) == 0 {
+		col.Line(0, part.Quiet, "nothing changed since it was first read, and nothing was done to it")
 	}
-	for _, t := range s.past.Turns {
-		col.Line(0, part.Plain, fmt.Sprintf("%s %s %s → %s", t.At.Format("2 Jan 15:04"), t.Title(),
-			view.OrDash(t.From), view.OrDash(t.To)))
+	for _, h := range s.past.Life {
+		says := h.At.Format("2 Jan 15:04") + " " + h.What
+		switch {
+		case h.From+h.To == "":
+		case h.From == "" && h.Round != "" && !strings.Contains(h.By, ", in a round"):
+			says += ", " + h.To
+		default:
+			says += " " + view.OrDash(h.From) + " → " + view.OrDash(h.To)
+		}
+		col.Line(0, part.Plain, says)
+		col.Line(2, part.Quiet, h.By)
 	}
 }
