@@ -159,10 +159,20 @@ func TestDemoRun(t *testing.T) {
 	}
 	for file, begins := range map[string]string{"drift-before.csv": "host,component", "drift-after.json": "{",
 		"round.txt": "Round ", "round.svg": "<?xml",
-		"round.pdf": "%PDF", "waterline.svg": "<?xml", "waterline.pdf": "%PDF"} {
+		"round.pdf": "%PDF", "round.html": "<!DOCTYPE html>", "waterline.html": "<!DOCTYPE html>", "waterline.svg": "<?xml", "waterline.pdf": "%PDF"} {
 		b, err := os.ReadFile(filepath.Join(out, file))
 		if err != nil || !strings.HasPrefix(string(b), begins) {
 			t.Errorf("%s: %v, begins %.20q", file, err, b)
+		}
+	}
+	story, err := os.ReadFile(filepath.Join(out, "round.txt"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{"What went otherwise", "the image was refused", "Asked and decided", "go on", "guest notices: shut down for", "it runs again, on",
+		"where its time went", "proven at"} {
+		if !strings.Contains(string(story), want) {
+			t.Errorf("the report does not tell %q:\n%s", want, story)
 		}
 	}
 }

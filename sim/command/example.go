@@ -17,11 +17,16 @@ import (
 	"yareharbour/export"
 	"yareharbour/harbour"
 	"yareharbour/plain"
+	"yareharbour/sim"
+	"yareharbour/sim/conn"
 	"yareharbour/sim/demo"
 )
 
 // exampleCluster is the cluster that the example brings in line.
 const exampleCluster = "vts"
+
+// resting is a guest that is shut down for the visit of its host, and started again.
+const resting = "notices"
 
 // runExample does what demo --run does, in a state directory that is removed afterwards.
 func runExample(ctx context.Context, a *cli.App, out string, speed float64) error {
@@ -58,8 +63,26 @@ func rehearse(ctx context.Context, a *cli.App, h *harbour.Harbour, out string) e
 	if err != nil {
 		return err
 	}
-	s, err := h.Start(ctx, harbour.Start{Brief: plan.DefaultBrief(c), Reason: "the demo's example round"}, a.Event)
+	// Something goes wrong on the way, somebody decides, and a guest rests: what a report is for.
+	way, err := conn.Dial(ctx, filepath.Join(a.State(), demo.SimDir))
 	if err != nil {
+		return err
+	}
+	defer way.Hangup()
+	if err := way.Order(ctx, sim.Fault{Host: "jacana", Kind: sim.InstallFails, Times: 1}); err != nil {
+		return err
+	}
+	b := plan.DefaultBrief(c)
+	b.Guests = []plan.Policy{{Guests: []string{resting}, Do: plan.DoShutDown}}
+	s, err := h.Start(ctx, harbour.Start{Brief: b, Reason: "the demo's example round"}, a.Event)
+	if err != nil {
+		return err
+	}
+	if s.Status != course.Failing {
+		return fmt.Errorf("the round was to fail once, and is %s", s.Status)
+	}
+	plain.Fprintln(a.Out(), "somebody looks at jacana, and lets the round go on")
+	if s, err = h.Resume(ctx, c.Name, a.Event); err != nil {
 		return err
 	}
 	r, err := h.Journal(ctx, c.Name, "")
@@ -127,7 +150,7 @@ func ranThrough(before, after map[string]*estate.Reading) error {
 	n := 0
 	for _, r := range before {
 		for _, g := range r.RunningGuests() {
-			if at, ok := since[g.Name]; !ok || !at.Equal(g.Since) {
+			if at, ok := since[g.Name]; !ok || !at.Equal(g.Since) && g.Name != resting {
 				return fmt.Errorf("the guest %s ran before the round and did not run through it", g.Name)
 			}
 			n++
