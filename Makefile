@@ -1,7 +1,7 @@
 GO ?= go
 export CGO_ENABLED = 0
 
-.PHONY: build demo test lab soak check bench
+.PHONY: build demo test documents lab soak check bench
 
 # What runs beside something else: these are also tested for data races, which takes a C compiler.
 RACING = ./bundle/... ./cli/... ./connector/... ./feed/... ./harbour/... ./payload/... ./round/... ./secret/... ./sim/... ./store/... ./tui/...
@@ -19,6 +19,11 @@ test: build
 		echo "tmux is not here and can't be installed: the tests that drive the screens are skipped"
 	$(GO) vet ./...
 	GOGC=400 $(GO) test -p 4 -parallel 8 ./...
+
+# Documents as they are seen: each kind in a browser (chromium) and page by page (pdftoppm), held to keep within their edges.
+documents:
+	@command -v chromium pdftoppm pdftotext >/dev/null || { echo "it takes chromium and poppler-utils (pdftoppm, pdftotext)"; exit 1; }
+	YARE_DOCUMENTS=1 $(GO) test -count=1 ./export -run 'Page'
 
 # Rounds over real hosts, in namespaces of this machine: docs/lab.md. It takes root; where something is missing it says what.
 lab:

@@ -34,6 +34,10 @@ type page struct {
 	d     *view.Document
 	w, h  float64 // of what may be written on
 	sheet fpdf.SizeType
+
+	style   string // of the font that is set, and its size
+	size    float64
+	letters map[string]map[rune]float64 // how wide each is at the size 1, by style
 }
 
 // PDF writes a document on pages: a title, what it is of, and its blocks one below the other. Fonts are embedded, and text
@@ -44,7 +48,7 @@ func PDF(w io.Writer, d view.Document) error {
 		sheet = sheets["a4"]
 	}
 	f := fpdf.NewCustom(&fpdf.InitType{UnitStr: "pt", Size: sheet})
-	p := &page{f: f, d: &d, sheet: sheet, w: sheet.Wd - 2*edge, h: sheet.Ht - 2*edge - 14}
+	p := &page{f: f, d: &d, letters: map[string]map[rune]float64{}, sheet: sheet, w: sheet.Wd - 2*edge, h: sheet.Ht - 2*edge - 14}
 	chart.Fonts(f)
 	f.SetCatalogSort(true)
 	if !d.At.IsZero() {
@@ -129,6 +133,7 @@ func meanings(d *view.Document) (out []view.Block) {
 }
 
 func (p *page) font(style string, size float64, ink int) {
+	p.style, p.size = style, size
 	p.f.SetFont(chart.Face, style, size)
 	p.f.SetTextColor(ink, ink+6, ink+12)
 }
@@ -163,11 +168,11 @@ func (p *page) foot() {
 
 // fit shortens a text to a width.
 func (p *page) fit(s string, w float64) string {
-	if s = plain.Line(s); p.f.GetStringWidth(s) <= w {
+	if s = plain.Line(s); p.width(s) <= w {
 		return s
 	}
 	r := []rune(s)
-	for len(r) > 0 && p.f.GetStringWidth(string(r)+"…") > w {
+	for len(r) > 0 && p.width(string(r)+"…") > w {
 		r = r[:len(r)-1]
 	}
 	return string(r) + "…"
@@ -189,25 +194,52 @@ func (p *page) lines(s string, in, height float64) {
 	}
 }
 
+// width is how wide a text is in the font that is set. Letters are measured once.
+func (p *page) width(s string) (sum float64) {
+	for _, r := range s {
+		sum += p.letter(r)
+	}
+	return sum
+}
+
+func (p *page) letter(r rune) float64 {
+	w, known := p.letters[p.style][r]
+	if !known {
+		w = p.f.GetStringWidth(string(r)) / p.size
+		if p.letters[p.style] == nil {
+			p.letters[p.style] = map[rune]float64{}
+		}
+		p.letters[p.style][r] = w
+	}
+	return w * p.size
+}
+
 // broken breaks a text into lines of a width: between words, and within one that is longer than a line.
 func (p *page) broken(s string, w float64) (out []string) {
-	line := ""
+	line, wide, blank := "", 0.0, p.letter(' ')
 	for word := range strings.FieldsSeq(plain.Line(s)) {
-		if next := strings.TrimSpace(line + " " + word); p.f.GetStringWidth(next) <= w {
-			line = next
+		n := p.width(word)
+		if line != "" && wide+blank+n <= w {
+			line, wide = line+" "+word, wide+blank+n
 			continue
 		}
 		if line != "" {
 			out = append(out, line)
 		}
-		for line = word; p.f.GetStringWidth(line) > w; {
-			r := []rune(line)
-			n := len(r) - 1
-			for n > 1 && p.f.GetStringWidth(string(r[:n])) > w {
-				n--
-			}
-			out, line = append(out, string(r[:max(n, 1)])), string(r[max(n, 1):])
+		line, wide = word, n
+		if n <= w {
+			continue
 		}
+		from, sum := 0, 0.0
+		for i, r := range word {
+			if l := p.letter(r); sum+l > w && i > from {
+				out = append(out, word[from:i])
+				from, sum = i, l
+			} else {
+				sum += l
+			}
+		}
+		line, wide = word[from:], sum
 	}
 	return append(out, line)
 }
@@ -338,12 +370,12 @@ func (p *page) widths(heads []string, rows [][]string) []float64 {
 	out := make([]float64, len(rows[0]))
 	p.font("B", body, black)
 	for i, h := range heads {
-		out[i] = p.f.GetStringWidth(h) + 2
+		out[i] = p.width(h) + 2
 	}
 	p.font("", body, black)
 	for _, r := range rows {
 		for i, c := range r {
-			out[i] = max(out[i], p.f.GetStringWidth(c)+2)
+			out[i] = max(out[i], p.width(c)+2)
 		}
 	}
 	room := p.w - cell*float64(len(out)-1)
