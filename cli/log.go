@@ -92,7 +92,7 @@ func (a *app) logCommand() *cobra.Command {
 saved, waivers, feeds and bundles taken in, certificates trusted, hosts prepared, and where acting is allowed. Each entry is bound
 to the one before by its sum, and names the sum of what it is about: what is altered, removed or put in later shows.`,
 		Example: "  yare log list --since 7d\n  yare log verify\n  yare log head -o /mnt/elsewhere/yare.head\n  yare log verify --head /mnt/elsewhere/yare.head"}
-	c.AddCommand(a.logList(), a.logVerify(), a.logHead())
+	c.AddCommand(a.logList(), a.logVerify(), a.logHead(), a.logPrune())
 	return c
 }
 
@@ -203,6 +203,40 @@ it shows later whether what was there then still is: "yare log verify --head FIL
 		}),
 	}
 	o.flags(c)
+	return c
+}
+
+func (a *app) logPrune() *cobra.Command {
+	var journals, readings lasting
+	var yes bool
+	c := &cobra.Command{
+		Use: "prune", Short: "Remove journals of rounds and readings of hosts that are too old",
+		Long: `Removes journals of rounds that began longer ago than --journals says, and readings that held until longer ago than
+--readings says. Never one of which something is owed, nor the newest of a cluster or a host. The logbook itself is never
+pruned: it says which journals were, with their sums. Without --yes it only says what it would remove.`,
+		Example: "  yare log prune --journals 730d --readings 400d\n  yare log prune --readings 400d --yes",
+		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, _ []string) error {
+			if journals == 0 && readings == 0 {
+				return usage("say --journals, --readings or both: how old what is removed must be")
+			}
+			says, n, err := h.PruneHistory(ctx, time.Duration(journals), time.Duration(readings), !yes)
+			if err != nil {
+				return err
+			}
+			switch {
+			case n == 0:
+				a.says("nothing is that old")
+			case yes:
+				a.says("removed: %s", says)
+			default:
+				a.says("it would remove %s; --yes does", says)
+			}
+			return nil
+		}),
+	}
+	c.Flags().Var(&journals, "journals", "journals of rounds that began longer ago than this (730d)")
+	c.Flags().Var(&readings, "readings", "readings that held until longer ago than this (400d)")
+	c.Flags().BoolVar(&yes, "yes", false, "do it")
 	return c
 }
 

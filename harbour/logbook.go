@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"yareharbour/core/catalogue"
 	"yareharbour/core/course"
 	"yareharbour/core/logbook"
 	"yareharbour/core/view"
@@ -138,3 +139,18 @@ func (h Looking) Dated(d view.Document) view.Document {
 
 // Period is from a moment on and before another; a zero time is none.
 type Period struct{ From, Until time.Time }
+
+// PruneHistory removes journals of rounds and readings that are older than that; 0 is none of that kind. Never what is owed,
+// nor the newest. Dry, it only counts. It says what is, or would be, removed.
+func (h Looking) PruneHistory(ctx context.Context, journals, readings time.Duration, dry bool) (says string, n int, err error) {
+	now := h.Now()
+	var rule store.PruneRule
+	if journals > 0 {
+		rule.Rounds = now.Add(-journals)
+	}
+	if readings > 0 {
+		rule.Readings = now.Add(-readings)
+	}
+	p, err := h.log.Prune(ctx, rule, now, dry)
+	return fmt.Sprintf("%s of rounds, %s", catalogue.Some(len(p.Rounds), "journal"), catalogue.Some(p.Readings, "reading")), len(p.Rounds) + p.Readings, err
+}

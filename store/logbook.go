@@ -26,6 +26,8 @@ type Log interface {
 	// Things are all that the logbook must speak of, and Stands tells how one of them stands that is no journal.
 	Things(ctx context.Context) ([]logbook.Thing, error)
 	Stands(ctx context.Context, t logbook.Thing) (logbook.Stands, error)
+	// Prune removes what a rule says; dry, it only counts.
+	Prune(ctx context.Context, rule PruneRule, now time.Time, dry bool) (Pruned, error)
 	// Writer says by whom and whence entries are written from now on that do not say it themselves.
 	Writer(by, from string)
 }
