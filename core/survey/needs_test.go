@@ -342,3 +342,34 @@ func withHosts(on []string) string {
 	}
 	return onHosts(on)
 }
+
+// What is out of line for longer than its baseline allows is told first, by severity, with the one that is late the longest;
+// what has no limit, or is within it, is not.
+func TestWhatIsOverdueIsToldFirst(t *testing.T) {
+	in := roomy()
+	in.Verdicts["a"] = []drift.Verdict{verdict(drift.Behind, catalogue.Critical), verdict(drift.Behind, catalogue.High), verdict(drift.Behind, catalogue.Low)}
+	in.Verdicts["b"] = []drift.Verdict{verdict(drift.Behind, catalogue.Critical)}
+	in.Verdicts["a"][0].Host, in.Verdicts["b"][0].Host = "a", "b"
+	day := func(n int) time.Time { return in.Now.AddDate(0, 0, n) }
+	in.Overdue = func(v *drift.Verdict) (since, due time.Time) {
+		switch {
+		case v.Severity() == catalogue.Critical && v.Host == "a":
+			return day(-16), day(-2)
+		case v.Severity() == catalogue.Critical:
+			return day(-20), day(-6)
+		case v.Severity() == catalogue.High:
+			return day(-20), day(1) // within it
+		}
+		return day(-90), time.Time{}
+	}
+	needs := Make(in).Needs
+	if len(needs) == 0 || !needs[0].First || needs[0].Text != "overdue: 2 places of severity critical on a, b, for as long as 20 days; 14 days are allowed" ||
+		len(needs[0].Of) != 2 || !needs[0].Since.Equal(day(-6)) || needs[0].Urgency != Now {
+		t.Errorf("%+v", needs)
+	}
+	for _, n := range needs[1:] {
+		if strings.HasPrefix(n.Text, "overdue") {
+			t.Errorf("%+v", n)
+		}
+	}
+}
