@@ -24,7 +24,7 @@ var layerInk = map[estate.Layer]color.RGBA{
 // Trend draws a cluster's drift over time as steps, the layers stacked: a tally holds until the next.
 func Trend(t view.Trend) Drawing {
 	all, from, to := t.Tallies, t.From, t.To
-	const width, height = 900, 340
+	const width, height = 900, 600
 	return Drawing{Width: width, Height: height, paint: func(p *pen) error {
 		p.bold(margin, margin, 15, left, ink, "Drift of "+t.Cluster)
 		p.text(margin, margin+17, 9, left, grey, "%s to %s%s", from.Format("2 Jan 2006"),
@@ -33,7 +33,11 @@ func Trend(t view.Trend) Drawing {
 			p.text(margin, height/2, 11, left, grey, "nothing was counted in this time")
 			return nil
 		}
-		return paintTrend(p, all, t.Marks, from, to, part{margin, margin + 34, width - 2*margin, height - 2*margin - 34})
+		each := vg.Length(height-2*margin-34) / 2
+		if err := paintTrend(p, all, false, t.Marks, from, to, part{margin, margin + 34, width - 2*margin, each - 6}); err != nil {
+			return err
+		}
+		return paintTrend(p, all, true, t.Marks, from, to, part{margin, margin + 40 + each, width - 2*margin, each - 6})
 	}}
 }
 
@@ -50,7 +54,6 @@ func lastly(all []drift.Tally) string {
 	return text
 }
 
-// part is a rectangle of a drawing, from its top left.
 // mark paints the sign of something that was done: a triangle for a round, a square for what feeds and bundles brought. y
 // counts from below.
 func (p *pen) mark(kind string, x, y vg.Length) {
@@ -63,12 +66,19 @@ func (p *pen) mark(kind string, x, y vg.Length) {
 		{Type: vg.LineComp, Pos: vg.Point{X: x, Y: y - 4}}, {Type: vg.CloseComp}})
 }
 
+// severityInk has a colour for each severity, the worst the strongest.
+var severityInk = map[catalogue.Severity]color.RGBA{
+	catalogue.Critical: {172, 40, 56, 255}, catalogue.High: {188, 118, 20, 255}, catalogue.Medium: {150, 148, 96, 255},
+	catalogue.Low: {140, 164, 172, 255}, catalogue.Unknown: {120, 130, 140, 255},
+}
+
 // legend is how wide the legend is.
 const legend = 116
 
+// part is a rectangle of a drawing, from its top left.
 type part struct{ x, y, w, h vg.Length }
 
-func paintTrend(p *pen, all []drift.Tally, marks []view.Mark, from, to time.Time, a part) error {
+func paintTrend(p *pen, all []drift.Tally, severities bool, marks []view.Mark, from, to time.Time, a part) error {
 	if all[0].At.After(from) {
 		from = all[0].At
 	}
@@ -99,9 +109,17 @@ func paintTrend(p *pen, all []drift.Tally, marks []view.Mark, from, to time.Time
 		pl.Legend.Add(name, filled)
 		return nil
 	}
-	for _, l := range estate.Layers {
-		if err := layer(string(l), layerInk[l], func(t drift.Tally) int { return t.Drift[l] }); err != nil {
-			return err
+	if severities {
+		for _, s := range catalogue.Severities {
+			if err := layer(s.String(), severityInk[s], func(t drift.Tally) int { return t.Severities[s.String()] }); err != nil {
+				return err
+			}
+		}
+	} else {
+		for _, l := range estate.Layers {
+			if err := layer(string(l), layerInk[l], func(t drift.Tally) int { return t.Drift[l] }); err != nil {
+				return err
+			}
 		}
 	}
 	open := func(t drift.Tally) int { return t.Unread + t.Undecided }

@@ -182,7 +182,7 @@ func documents() map[string]struct {
 		"drift":     {view.OfDrift(e, "c", narrow.Filter{}), "1 adrift on 1 of 2 hosts", 4, "c2,deb:k,,platform,in line,2,2,high,,", "why"},
 		"host":      {view.OfHost(e, "c2", narrow.Filter{}), "in line", 2, "c2,deb:k,,platform,in line,2,2,high,,", "Merrow Sound"},
 		"trend": {view.Trend{Cluster: "tides", Tallies: []drift.Tally{tally}, From: now, To: now}.Document(),
-			"FIRMWARE|5 of 7|1 unread, 2 undecided, 3 not covered, 4 never read", 1, "tides,2026-11-21T20:00:00Z,0,0,8,0,0,1,2,7,5,3,4",
+			"FIRMWARE|5 of 7|1 unread, 2 undecided, 3 not covered, 4 never read", 1, "tides,2026-11-21T20:00:00Z,0,0,8,0,0,0,0,0,0,0,1,2,7,5,3,4",
 			`"cluster": "tides"`},
 		"ladder": {view.OfLadder(ladder.Ladder{Component: "fw:nic", Without: []string{"egret"},
 			Tracks: []ladder.Track{{Name: "4", Model: "S9", Rungs: rungs}}}),

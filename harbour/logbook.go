@@ -50,13 +50,19 @@ func (h *house) noteActing(ctx context.Context) error {
 	return h.enter(ctx, logbook.Entry{Kind: logbook.Acting, Says: says, Why: "as " + EstateFile + " says"})
 }
 
-// Book is the logbook as far as it can be relied on by itself.
+// Book is the logbook as far as it can be relied on by itself. What was read of it before is not read again.
 func (h Looking) Book(ctx context.Context) (logbook.Book, error) {
-	kept, head, err := h.log.Log(ctx)
+	h.looking.Lock()
+	defer h.looking.Unlock()
+	kept, head, err := h.log.Log(ctx, int64(len(h.looks.book.Entries)))
 	if err != nil {
 		return logbook.Book{}, err
 	}
-	return logbook.Read(kept, head), nil
+	b := h.looks.book.Extend(kept, head)
+	if b.Fault == nil {
+		h.looks.book = b
+	}
+	return b, nil
 }
 
 // Logbook is the rounds that began in a period, and everything that was decided in it.
@@ -72,9 +78,11 @@ func (h Looking) Logbook(ctx context.Context, in Period) (l view.Logbook, err er
 // Verify reads the whole logbook, and holds against it what it speaks of: journals from their first entry, baselines and
 // waivers. noted is a head of it that was written down elsewhere; nil where there is none.
 func (h Looking) Verify(ctx context.Context, noted *course.Head) (b logbook.Book, found []logbook.Finding, err error) {
-	if b, err = h.Book(ctx); err != nil {
+	kept, head, err := h.log.Log(ctx, 0) // anew, whatever was read before
+	if err != nil {
 		return b, nil, err
 	}
+	b = logbook.Read(kept, head)
 	if noted != nil && b.Fault == nil {
 		b.Fault = b.Reaches(*noted)
 	}

@@ -12,6 +12,7 @@ import (
 	"yareharbour/core/course"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
+	"yareharbour/core/logbook"
 	"yareharbour/core/precheck"
 	"yareharbour/core/survey"
 	"yareharbour/core/view"
@@ -21,8 +22,9 @@ import (
 // looks are what one look leaves for the next, so that it costs what is new: journals that were read, readings that
 // were turned around.
 type looks struct {
-	journals map[string]*followed      // by cluster
-	ended    map[string]*course.State  // of older rounds of which something is owed, by their ids
+	journals map[string]*followed     // by cluster
+	ended    map[string]*course.State // of older rounds of which something is owed, by their ids
+	book     logbook.Book
 	lines    map[string]view.RoundLine // of rounds that are finished, by their ids
 	held     *drift.Holdings
 	heldOf   map[string]*estate.Reading

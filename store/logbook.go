@@ -19,8 +19,8 @@ import (
 type Log interface {
 	// Record enters what is kept elsewhere.
 	Record(ctx context.Context, e logbook.Entry) error
-	// Log is all of it, and how far it goes by the place that counts it.
-	Log(ctx context.Context) ([]course.Entry, course.Head, error)
+	// Log is what comes behind an entry, 0 for all, and how far it goes by the place that counts it.
+	Log(ctx context.Context, after int64) ([]course.Entry, course.Head, error)
 	// LastOf is the last entry of a kind.
 	LastOf(ctx context.Context, kind logbook.Kind) (e logbook.Entry, ok bool, err error)
 	// Things are all that the logbook must speak of, and Stands tells how one of them stands that is no journal.
@@ -135,10 +135,10 @@ func (s *Store) Record(ctx context.Context, e logbook.Entry) error {
 	return s.tx(ctx, func(tx *sql.Tx) error { return record(tx, e) })
 }
 
-// Log returns the entries as they are kept, in their order, and how far they go.
-func (s *Store) Log(ctx context.Context) (out []course.Entry, head course.Head, err error) {
+// Log returns the entries behind one as they are kept, in their order, and how far they go.
+func (s *Store) Log(ctx context.Context, after int64) (out []course.Entry, head course.Head, err error) {
 	rows, err := s.db.QueryContext(ctx,
-		"SELECT h.n, h.sum, COALESCE(l.n, 0), COALESCE(l.sum, ''), COALESCE(l.text, '') FROM logbook_head h LEFT JOIN logbook l ON true ORDER BY l.n")
+		"SELECT h.n, h.sum, COALESCE(l.n, 0), COALESCE(l.sum, ''), COALESCE(l.text, '') FROM logbook_head h LEFT JOIN logbook l ON l.n > ? ORDER BY l.n", after)
 	if err != nil {
 		return nil, head, err
 	}

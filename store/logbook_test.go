@@ -44,7 +44,7 @@ func TestALogbookBeginsWithWhatThereIs(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	kept, head, err := s.Log(t.Context())
+	kept, head, err := s.Log(t.Context(), 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -129,7 +129,7 @@ func TestPruning(t *testing.T) {
 	if err != nil || now["h1"].Components[0].Version != "90" || now["h2"].Components[0].Version != "5" {
 		t.Errorf("%+v %v", now, err)
 	}
-	kept, head, err := s.Log(t.Context())
+	kept, head, err := s.Log(t.Context(), 0)
 	if err != nil {
 		t.Fatal(err)
 	}

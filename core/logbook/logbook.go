@@ -98,30 +98,33 @@ type Book struct {
 
 // Read reads a logbook from its first entry, up to the first that is not as it was written. head is how far it goes, as a
 // second place knows.
-func Read(kept []course.Entry, head course.Head) Book {
-	var b Book
-	sum := Seed
-	for i, k := range kept {
-		at := int64(i + 1)
+func Read(kept []course.Entry, head course.Head) Book { return (&Book{}).Extend(kept, head) }
+
+// Extend reads on behind a book that was read before.
+func (b *Book) Extend(kept []course.Entry, head course.Head) Book {
+	out := Book{slices.Clip(b.Entries), slices.Clip(b.Sums), nil}
+	sum := out.Head().Sum
+	for _, k := range kept {
+		at := int64(len(out.Entries) + 1)
 		var e Entry
 		switch err := json.Unmarshal(k.Text, &e); {
 		case k.Seq != at:
-			b.Fault = &Fault{at, fmt.Sprintf("it is missing: entry %d comes after entry %d", k.Seq, at-1)}
+			out.Fault = &Fault{at, fmt.Sprintf("it is missing: entry %d comes after entry %d", k.Seq, at-1)}
 		case course.Bind(sum, k.Text) != k.Sum:
-			b.Fault = &Fault{at, "it is not as it was written, or not in its place: its sum is another"}
+			out.Fault = &Fault{at, "it is not as it was written, or not in its place: its sum is another"}
 		case err != nil:
-			b.Fault = &Fault{at, "it can't be read: " + err.Error()}
+			out.Fault = &Fault{at, "it can't be read: " + err.Error()}
 		case e.N != at:
-			b.Fault = &Fault{at, fmt.Sprintf("it calls itself number %d", e.N)}
+			out.Fault = &Fault{at, fmt.Sprintf("it calls itself number %d", e.N)}
 		}
-		if b.Fault != nil {
-			return b
+		if out.Fault != nil {
+			return out
 		}
 		sum = k.Sum
-		b.Entries, b.Sums = append(b.Entries, e), append(b.Sums, sum)
+		out.Entries, out.Sums = append(out.Entries, e), append(out.Sums, sum)
 	}
-	b.Fault = b.Reaches(head)
-	return b
+	out.Fault = out.Reaches(head)
+	return out
 }
 
 // Head is how far the book goes.

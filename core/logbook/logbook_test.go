@@ -73,6 +73,25 @@ func TestATamperedLogbook(t *testing.T) {
 	}
 }
 
+// A book that was read is read on in, and comes to the same as read at once; what it has read is not changed by that.
+func TestReadingOn(t *testing.T) {
+	kept, head := book(t, Entry{Says: "1"}, Entry{Says: "2"}, Entry{Says: "3"})
+	first := Read(kept[:1], course.Head{})
+	whole := first.Extend(kept[1:], head)
+	if whole.Fault != nil || whole.Head() != head || len(first.Entries) != 1 {
+		t.Errorf("%+v", whole)
+	}
+	if other := first.Extend(kept[2:], head); other.Fault == nil || other.Fault.From != 2 {
+		t.Errorf("%+v", other)
+	}
+	if again := whole.Extend(nil, head); again.Fault != nil || len(again.Entries) != 3 {
+		t.Errorf("%+v", again)
+	}
+	if cut := whole.Extend(nil, course.Head{Seq: 3, Sum: "other"}); cut.Fault == nil || cut.Fault.From != 3 {
+		t.Errorf("%+v", cut)
+	}
+}
+
 // forged writes a logbook anew from an entry on, with sums that follow from each other: only a head kept elsewhere shows it.
 func forged(t *testing.T, k []course.Entry, from int) []course.Entry {
 	t.Helper()

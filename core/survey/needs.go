@@ -49,6 +49,23 @@ type Need struct {
 	Clusters []string
 }
 
+// Topic is where the manual tells of it.
+func (n *Need) Topic() string {
+	switch {
+	case len(n.Of) > 0:
+		return n.Of[0].Outcome.String()
+	case n.See == AtRound:
+		return "when it does not go on"
+	case n.See == AtPlan:
+		return "plans"
+	case n.See == AtBaselines:
+		return "baselines"
+	case n.See == AtCatalogue:
+		return "catalogue"
+	}
+	return "prechecks"
+}
+
 // Subjects are what a filter looks at of the need at the time now, of which one let through is enough: the verdicts that
 // it sums up, or, of what is no verdict, its hosts. Of that no severity, publisher, layer or verdict can be told. hosts
 // are those of its cluster.

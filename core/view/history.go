@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"yareharbour/core/catalogue"
 	"yareharbour/core/drift"
 	"yareharbour/core/estate"
 	"yareharbour/core/logbook"
@@ -48,6 +49,9 @@ func (t Trend) Document() Document {
 	for _, l := range estate.Layers {
 		d.Table.Columns = append(d.Table.Columns, Column{Name: string(l)})
 	}
+	for _, s := range catalogue.Severities {
+		d.Table.Columns = append(d.Table.Columns, Column{Name: s.String(), In: Data})
+	}
 	for _, n := range []string{"unread", "undecided", "hosts", "adrift", "not_covered", "never_read"} {
 		d.Table.Columns = append(d.Table.Columns, Column{Name: n, In: Data})
 	}
@@ -56,6 +60,9 @@ func (t Trend) Document() Document {
 		row := []any{t.Cluster, x.At}
 		for _, l := range estate.Layers {
 			row = append(row, x.Drift[l])
+		}
+		for _, s := range catalogue.Severities {
+			row = append(row, x.Severities[s.String()])
 		}
 		d.Table.Rows = append(d.Table.Rows, append(row, x.Unread, x.Undecided, x.Hosts, x.Adrift, x.Unasked, x.Unseen,
 			fmt.Sprintf("%d of %d", x.Adrift, x.Hosts), x.Open()))

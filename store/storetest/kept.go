@@ -241,7 +241,7 @@ func logbooks(t *testing.T, b Bench) {
 	}
 	want := "round begun by ana, asked of a round by op, bundle taken in by ben, baseline saved by ben, baseline saved by ana, waived by ana, waiver ended by ben"
 	for _, s := range []State{b.A, b.B} {
-		kept, head, err := s.Log(t.Context())
+		kept, head, err := s.Log(t.Context(), 0)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -122,6 +122,10 @@ func (s *Screen) paintNeed(f part.Frame, c *part.Canvas, n survey.Need, a part.A
 	for j := 1; j < rows; j++ {
 		c.Within(a.X+6, a.Y+j, a.W-7, part.Plain, lines[j])
 	}
+	if here && rows < a.H {
+		c.Within(a.X+6, a.Y+rows, a.W-7, part.Quiet, "yare help "+n.Topic())
+		rows++
+	}
 	if here {
 		for j := range rows {
 			c.Shade(a.X, a.Y+j, a.W, part.Selected)
