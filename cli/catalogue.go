@@ -23,7 +23,29 @@ func (a *app) catalogueCommand() *cobra.Command {
 		Example: "  yare catalogue list --narrow \"severity=high layer=firmware\"\n" +
 			"  yare catalogue show fw:tarbet-s9\n  yare catalogue show fw:tarbet-s9 -o tarbet.svg",
 	}
-	c.AddCommand(a.catalogueList(), a.catalogueShow(), a.schema("release list", "release list"))
+	c.AddCommand(a.catalogueList(), a.catalogueShow(), a.catalogueSeen(), a.schema("release list", "release list"))
+	return c
+}
+
+func (a *app) catalogueSeen() *cobra.Command {
+	var o output
+	c := &cobra.Command{
+		Use: "seen COMPONENT", Short: "Tell when versions of a component were first and last seen, over all hosts",
+		Long:    "Tells of each version of a component when and on which host it was first seen, when last, which hosts had it, and which still do, as far as readings were kept.",
+		Example: "  yare catalogue seen deb:brae-tls",
+		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, args []string) error {
+			key, err := estate.ParseKey(args[0])
+			if err != nil {
+				return usage("%v", err)
+			}
+			all, err := h.Seen(ctx, key)
+			if err != nil {
+				return err
+			}
+			return a.show(ctx, h, &o, view.OfSeen(key, all))
+		}),
+	}
+	o.narrowing(a, c)
 	return c
 }
 

@@ -55,7 +55,13 @@ func (h *house) count(ctx context.Context, cl estate.Cluster, at time.Time, verd
 	if err != nil {
 		return err
 	}
-	return h.tallies.KeepLasting(ctx, drift.Last(cl.Name, open, verdicts, at))
+	judged := maps.Clone(verdicts)
+	for _, l := range open {
+		if !slices.Contains(cl.Hosts, l.Host) { // it is none of the cluster's any more
+			judged[l.Host] = nil
+		}
+	}
+	return h.tallies.KeepLasting(ctx, drift.Last(cl.Name, open, judged, at))
 }
 
 // lasting is since when places are out of line that still are.
@@ -84,6 +90,21 @@ func (h Looking) Spans(ctx context.Context, host string) ([]drift.Span, error) {
 		until[i] = kept[i].To
 	}
 	return drift.Spans(rs, until), nil
+}
+
+// Seen tells when versions of a component were first and last seen, over all hosts.
+func (h Looking) Seen(ctx context.Context, key estate.Key) ([]view.Seen, error) {
+	hosts, err := h.Hosts()
+	if err != nil {
+		return nil, err
+	}
+	spans := map[string][]drift.Span{}
+	for _, host := range hosts {
+		if spans[host], err = h.Spans(ctx, host); err != nil {
+			return nil, err
+		}
+	}
+	return view.SeenOf(key, hosts, spans), nil
 }
 
 // Compare says in what two kept readings differ, each named as ReadingAt takes it.

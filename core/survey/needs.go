@@ -37,6 +37,7 @@ type Need struct {
 	on      []string  // the hosts that it is about, where those are several; none: one, or the whole cluster
 	why     string    // the cause, told after the text: it does not keep apart what is so of several hosts
 	First   bool      // before all others: what a round left in the middle
+	late    bool      // it is overdue
 	Since   time.Time // since when it is so; zero where that is not known
 	// Where it can be mended, and what to look at there.
 	See       Where
@@ -47,6 +48,17 @@ type Need struct {
 	Of []*drift.Verdict
 	// Clusters are those that have it in common, where they are several and it is told once; Cluster is the first.
 	Clusters []string
+}
+
+// rank puts first what a round left in the middle, and then what is overdue.
+func (n *Need) rank() int {
+	switch {
+	case n.First:
+		return 0
+	case n.late:
+		return 1
+	}
+	return 2
 }
 
 // Topic is where the manual tells of it.
@@ -350,9 +362,9 @@ func late(in Input, b Band) (out []Need) {
 		if g == nil {
 			continue
 		}
-		n := Need{Urgency: Now, Cluster: b.Cluster.Name, Host: only(g.hosts), First: true, See: AtDrift, Since: g.due,
-			Text: fmt.Sprintf("overdue: %s of severity %s%s, for as long as %s; %s are allowed", catalogue.Some(len(g.all), "place"), s, onHosts(g.hosts),
-				drift.Age(in.Now.Sub(g.since)), drift.Age(g.due.Sub(g.since)))}
+		n := Need{Urgency: Now, Cluster: b.Cluster.Name, Host: only(g.hosts), late: true, See: AtDrift, Since: g.due,
+			Text: fmt.Sprintf("overdue, severity %s%s", s, onHosts(g.hosts)),
+			why:  fmt.Sprintf("for as long as %s; %s are allowed", drift.Age(in.Now.Sub(g.since)), drift.Age(g.due.Sub(g.since)))}
 		if n.Host != "" {
 			n.See = AtHost
 		}

@@ -363,7 +363,7 @@ func TestWhatIsOverdueIsToldFirst(t *testing.T) {
 		return day(-90), time.Time{}
 	}
 	needs := Make(in).Needs
-	if len(needs) == 0 || !needs[0].First || needs[0].Text != "overdue: 2 places of severity critical on a, b, for as long as 20 days; 14 days are allowed" ||
+	if len(needs) == 0 || needs[0].Text != "overdue, severity critical on a, b: for as long as 20 days; 14 days are allowed" ||
 		len(needs[0].Of) != 2 || !needs[0].Since.Equal(day(-6)) || needs[0].Urgency != Now {
 		t.Errorf("%+v", needs)
 	}
@@ -371,5 +371,9 @@ func TestWhatIsOverdueIsToldFirst(t *testing.T) {
 		if strings.HasPrefix(n.Text, "overdue") {
 			t.Errorf("%+v", n)
 		}
+	}
+	in.Faults = []string{"b.yaml: it can't be read"}
+	if needs := Make(in).Needs; !needs[0].First || !strings.HasPrefix(needs[1].Text, "overdue") {
+		t.Errorf("what can't be trusted comes after what rests on it: %+v", needs)
 	}
 }

@@ -79,10 +79,7 @@ func Make(in Input) Survey {
 	}
 	s.Needs = append(across(s.Needs, len(s.Bands)), general(in)...)
 	slices.SortStableFunc(s.Needs, func(a, b Need) int {
-		if a.First != b.First {
-			return map[bool]int{true: -1, false: 1}[a.First]
-		}
-		return cmp.Compare(a.Urgency, b.Urgency)
+		return cmp.Or(cmp.Compare(a.rank(), b.rank()), cmp.Compare(a.Urgency, b.Urgency))
 	})
 	return s
 }

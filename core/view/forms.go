@@ -22,7 +22,7 @@ func Forms() []Document {
 	return []Document{
 		OfDrift(e, "", narrow.Filter{}), OfComponents(nil), OfLadder(ladder.Ladder{}), OfBaselines(nil),
 		OfBaseline(Baseline{}, narrow.Filter{}), OfVersions("", nil), named(OfChanges("", 0, 0, nil), "changes"), OfEffect(drift.Effect{}, []baseline.Problem{}),
-		Trend{}.Document(), Comparison{From: &estate.Reading{}, To: &estate.Reading{}}.Document(), OfLife("", nil), OfNews(nil), OfReadings(nil), OfPlan(&plan.Plan{}, nil), OfPrechecks(nil),
+		Trend{}.Document(), Comparison{From: &estate.Reading{}, To: &estate.Reading{}}.Document(), OfLife("", nil), OfSeen("deb:x", nil), OfNews(nil), OfReadings(nil), OfPlan(&plan.Plan{}, nil), OfPrechecks(nil),
 		OfWaivers("", nil, time.Time{}), OfOwed(nil, time.Time{}), OfRound(Round{State: &course.State{}}), OfRounds(nil), OfLog(nil),
 		OfHead(&logbook.Book{}, ""), Verified{}.Document(), OfFeeds(nil, time.Time{}), OfBundles(nil), OfBundle(catalogue.Bundle{}, 0, 0),
 		OfWays(nil), OfLacks(nil), OfBackups(nil), OfFilters(nil), OfPruned(nil), OfExplained(nil), named(OfTasks("", nil), "tasks"), named(OfLogs("", nil, 0), "logs"),

@@ -193,6 +193,58 @@ func OfLife(host string, all []Happening) Document {
 	return d
 }
 
+// Seen is a version of a component on hosts: when it was first and last seen on any of them.
+type Seen struct {
+	Component string    `json:"component"`
+	Version   string    `json:"version"`
+	First     time.Time `json:"first"`
+	FirstOn   string    `json:"first_on"`
+	Last      time.Time `json:"last"`
+	Hosts     []string  `json:"hosts"`     // that had it at some time
+	Now       []string  `json:"hosts_now"` // that have it by their newest reading
+}
+
+// SeenOf puts together when versions of a component were seen on hosts, by what each host's spans say; the newest version
+// first.
+func SeenOf(key estate.Key, hosts []string, spans map[string][]drift.Span) (out []Seen) {
+	for _, host := range hosts {
+		for _, s := range spans[host] {
+			if s.Component != key {
+				continue
+			}
+			i := slices.IndexFunc(out, func(x Seen) bool { return x.Version == s.Version })
+			if i < 0 {
+				i = len(out)
+				out = append(out, Seen{Component: string(key), Version: s.Version, First: s.First, FirstOn: host, Hosts: []string{}, Now: []string{}})
+			}
+			x := &out[i]
+			if s.First.Before(x.First) {
+				x.First, x.FirstOn = s.First, host
+			}
+			if s.Last.After(x.Last) {
+				x.Last = s.Last
+			}
+			if !slices.Contains(x.Hosts, host) {
+				x.Hosts = append(x.Hosts, host)
+			}
+			if s.Now && !slices.Contains(x.Now, host) {
+				x.Now = append(x.Now, host)
+			}
+		}
+	}
+	slices.SortStableFunc(out, func(a, b Seen) int { return key.Scheme().Compare(b.Version, a.Version) })
+	return out
+}
+
+// OfSeen is when versions of a component were seen.
+func OfSeen(key estate.Key, all []Seen) Document {
+	d := List("seen", all, Columns("component", "version", "first", "first_on", "last", "hosts", "hosts_now"), func(s *Seen) []any {
+		return []any{s.Component, s.Version, s.First, s.FirstOn, s.Last, s.Hosts, s.Now}
+	})
+	d.Subjects, d.Title, d.Table.Empty = []string{string(key)}, "Versions of "+string(key), "no host was seen with "+string(key)
+	return d
+}
+
 // New is what is out of line in a cluster and was not at the last look.
 type New struct {
 	Cluster string    `json:"cluster"`

@@ -64,3 +64,15 @@ func TestALife(t *testing.T) {
 		t.Errorf("%q", strings.Join(got, "|"))
 	}
 }
+
+// A version is told once over all hosts, the newest first.
+func TestWhenVersionsWereSeen(t *testing.T) {
+	at := func(h int) time.Time { return time.Date(2026, 11, 21, h, 0, 0, 0, time.UTC) }
+	got := SeenOf("deb:k", []string{"a", "b"}, map[string][]drift.Span{
+		"a": {{Component: "deb:k", Version: "1.9", First: at(3), Last: at(5)}, {Component: "deb:k", Version: "1.10", First: at(5), Last: at(9), Now: true}, {Component: "deb:other", Version: "7"}},
+		"b": {{Component: "deb:k", Version: "1.9", First: at(1), Last: at(9), Now: true}}})
+	if len(got) != 2 || got[0].Version != "1.10" || got[1].FirstOn != "b" || !got[1].First.Equal(at(1)) || !got[1].Last.Equal(at(9)) ||
+		len(got[1].Hosts) != 2 || len(got[1].Now) != 1 || len(got[0].Now) != 1 {
+		t.Errorf("%+v", got)
+	}
+}
