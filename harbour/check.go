@@ -61,10 +61,14 @@ func (h Looking) Explain(ctx context.Context, name string, key estate.Key) (told
 		return nil, "", err
 	}
 	c, r := h.Checker(), readings[host]
+	j := view.Judged{Checker: c}
+	if j.Lasting, err = h.lasting(ctx); err != nil {
+		return nil, "", err
+	}
 	for _, v := range c.Host(cl.Name, r) {
 		if v.Component == key {
 			told = append(told, view.Explained{Host: host, Component: v.Component, Device: v.Device, Verdict: v.Outcome.String(),
-				Why: c.Why(cl.Name, v, r)})
+				Why: j.Why(cl.Name, &v, r)})
 		}
 	}
 	if len(told) > 0 {

@@ -47,6 +47,35 @@ func (v *Verdict) title() string {
 	return estate.Component{Key: estate.Key(v.Component), Device: v.Device}.Title()
 }
 
+// Why tells the story of a verdict, and for how long it has been so.
+func (j Judged) Why(cluster string, v *drift.Verdict, r *estate.Reading) []string {
+	why := j.Checker.Why(cluster, *v, r)
+	if !v.Outcome.Drifts() {
+		return why
+	}
+	since := j.Lasting[v.Place()]
+	if says := outOfLine(since, j.Checker.Due(v, since), j.Checker.Now); says != "" {
+		why = append(why, says)
+	}
+	return why
+}
+
+// outOfLine says since when a place is out of line, and until when it may; "" where that is not known.
+func outOfLine(since, due, now time.Time) string {
+	if since.IsZero() {
+		return ""
+	}
+	says := fmt.Sprintf("It was first found out of line on %s, %s ago", since.Local().Format("2 Jan 2006 15:04 MST"), drift.Age(now.Sub(since)))
+	switch {
+	case due.IsZero():
+	case now.After(due):
+		says += fmt.Sprintf("; by its baseline it was to be mended by %s: it is overdue by %s", due.Local().Format("2 Jan 15:04"), drift.Age(now.Sub(due)))
+	default:
+		says += fmt.Sprintf("; by its baseline it is to be mended by %s", due.Local().Format("2 Jan 15:04"))
+	}
+	return says + "."
+}
+
 // lasts says how long it has lasted, and whether that is too long.
 func (v *Verdict) lasts(now time.Time) {
 	if v.Since.IsZero() {
@@ -181,7 +210,7 @@ func (d *Report) host(j Judged, cluster string, r *estate.Reading, f narrow.Filt
 			continue
 		}
 		let = append(let, all[i])
-		v := verdictOf(&all[i], j.Checker.Why(cluster, all[i], r))
+		v := verdictOf(&all[i], j.Why(cluster, &all[i], r))
 		if all[i].Outcome.Drifts() {
 			v.Since = j.Lasting[all[i].Place()]
 			v.Due = j.Checker.Due(&all[i], v.Since)

@@ -290,5 +290,5 @@ func (e *Estate) Why(v *drift.Verdict) []string {
 	if r == nil {
 		return nil
 	}
-	return e.Checker.Why(e.ClusterOf(v.Host), *v, r)
+	return Judged{Checker: e.Checker, Lasting: e.Lasting}.Why(e.ClusterOf(v.Host), v, r)
 }
