@@ -8,6 +8,7 @@ import (
 	"image/color"
 	"io"
 	"regexp"
+	"sort"
 
 	stdfont "golang.org/x/image/font"
 	"gonum.org/v1/plot"
@@ -153,6 +154,19 @@ func (p *pen) block(x, y, w, h vg.Length, fill color.Color) {
 	p.Fill(vg.Path{{Type: vg.MoveComp, Pos: vg.Point{X: x, Y: y}}, {Type: vg.LineComp, Pos: vg.Point{X: x + w, Y: y}},
 		{Type: vg.LineComp, Pos: vg.Point{X: x + w, Y: y + h}}, {Type: vg.LineComp, Pos: vg.Point{X: x, Y: y + h}},
 		{Type: vg.CloseComp}})
+}
+
+// fit shortens a text to a width at a size, where it is wider.
+func (p *pen) fit(s string, size, w vg.Length) string {
+	f := font.From(plot.DefaultFont, size)
+	f.Variant = "Sans"
+	st := text.Style{Font: f, Handler: plot.DefaultTextHandler}
+	if s = plain.Line(s); st.Width(s) <= w {
+		return s
+	}
+	r := []rune(s)
+	n := sort.Search(len(r), func(n int) bool { return st.Width(string(r[:n])+"…") > w })
+	return string(r[:max(0, n-1)]) + "…"
 }
 
 func (p *pen) fillText(x, y, size vg.Length, a align, c color.Color, weight int, s string) {

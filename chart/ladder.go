@@ -63,9 +63,9 @@ func paintTrack(p *pen, t ladder.Track, x, y vg.Length) {
 		if r.Release != nil && !r.Release.Date.IsZero() {
 			says = append(says, r.Release.Date.Format(time.DateOnly))
 		}
-		p.text(x+104, at, 8, left, grey, "%s", clip(strings.Join(append(says, r.Says()...), "; "), 62))
+		p.text(x+104, at, 8, left, grey, "%s", p.fit(strings.Join(append(says, r.Says()...), "; "), 8, trackWidth-114))
 		if len(r.Hosts) > 0 {
-			p.text(x+104, at+12, 9, left, ink, "%s", clip(strings.Join(r.Hosts, ", "), 56))
+			p.text(x+104, at+12, 9, left, ink, "%s", p.fit(strings.Join(r.Hosts, ", "), 9, trackWidth-114))
 		}
 	}
 }

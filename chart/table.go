@@ -116,6 +116,6 @@ func Table(title string, t view.Table) Drawing {
 }
 
 // mostLetters is how much of a cell is drawn.
-const mostLetters = 60
+const mostLetters = 120
 
 func (p *pen) width() vg.Length { return p.Max.X - p.Min.X }

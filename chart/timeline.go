@@ -181,9 +181,9 @@ func paintLanes(p *pen, l view.Lanes, a part) {
 				}
 			}
 			if lane.Obstacle != "" {
-				q.label(x(pl.X.Min)+3, (top+low)/2, 8, left, alarm, clip(lane.Obstacle, 120))
+				q.label(x(pl.X.Min)+3, (top+low)/2, 8, left, alarm, q.fit(lane.Obstacle, 8, x(pl.X.Max)-x(pl.X.Min)-6))
 			} else if len(lane.Spans) == 0 {
-				q.label(x(pl.X.Min)+3, (top+low)/2, 8, left, grey, clip(lane.State, 120))
+				q.label(x(pl.X.Min)+3, (top+low)/2, 8, left, grey, q.fit(lane.State, 8, x(pl.X.Max)-x(pl.X.Min)-6))
 			}
 			q.label(q.Min.X-8, (top+low)/2, 9, right, ink, lane.Host)
 		}

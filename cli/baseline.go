@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -104,7 +105,7 @@ func (a *app) baselineStart() *cobra.Command {
 mends that much or worse, --newest the newest of all, each of the kinds that --kind names or of single components
 (--only); --as wants everything at least as a host has it, which is read first, and refused where something of it was
 not read; --empty wants nothing yet. It binds nobody unless --binds says whom.`,
-		Example: "  yare baseline start --severity high --binds vts,tides\n  yare baseline start --newest --kind fw,drv -o firmware.yaml\n" +
+		Example: "  yare baseline start --severity high --binds vts,tides\n  yare baseline start --newest --kind firmware,driver -o firmware.yaml\n" +
 			"  yare baseline start --as lapwing --name good --save --why \"as lapwing is\"",
 		RunE: a.opened(func(ctx context.Context, h *harbour.Harbour, _ []string) error {
 			ways := 0
@@ -133,7 +134,11 @@ not read; --empty wants nothing yet. It binds nobody unless --binds says whom.`,
 				}
 				of.Components = append(of.Components, key)
 			}
-			if of.Kinds == nil && of.Components == nil && !empty {
+			var kinds []string
+			for _, k := range of.Kinds { // by what people call them, too
+				kinds = append(kinds, strings.Fields(cmp.Or(map[string]string{"firmware": "fw", "driver": "drv", "package": "deb rpm"}[k], k))...)
+			}
+			if of.Kinds = kinds; of.Kinds == nil && of.Components == nil && !empty {
 				of.Kinds = harbour.Kinds
 			}
 			if of.Like != "" {
@@ -176,14 +181,14 @@ not read; --empty wants nothing yet. It binds nobody unless --binds says whom.`,
 	f.StringVar(&severity, "severity", "", "want what mends this severity or worse: low, medium, high or critical")
 	f.BoolVar(&newest, "newest", false, "want the newest release of each")
 	f.BoolVar(&empty, "empty", false, "want nothing yet")
-	f.StringSliceVar(&of.Kinds, "kind", nil, "of these kinds of components only: "+strings.Join(harbour.Kinds, ", ")+", agent, machine (default: the first four)")
+	f.StringSliceVar(&of.Kinds, "kind", nil, "of these kinds of components only: package, driver, firmware, or as names begin: "+strings.Join(harbour.Kinds, ", ")+", agent, machine (default: the first three)")
 	f.StringSliceVar(&components, "only", nil, "of these components only")
 	f.StringSliceVar(&layers, "layers", nil, "with --as: only these layers (default: platform, driver and firmware)")
 	f.StringSliceVar(&of.Binds, "binds", nil, "the clusters, or hosts as CLUSTER/HOST, that it binds")
 	f.BoolVar(&save, "save", false, "save it, for a reason (--why)")
 	f.StringVar(&why, "why", "", "with --save: the reason, which is kept with the version")
 	completes(c, "layers", every...)
-	completes(c, "kind", harbour.Kinds...)
+	completes(c, "kind", append([]string{"package", "driver", "firmware"}, harbour.Kinds...)...)
 	completes(c, "severity", "low", "medium", "high", "critical")
 	_ = c.RegisterFlagCompletionFunc("as", a.completing(func(a *app) []string { return a.places(false, true) }))    // the flag is there
 	_ = c.RegisterFlagCompletionFunc("binds", a.completing(func(a *app) []string { return a.places(true, false) })) // likewise
