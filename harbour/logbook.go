@@ -90,6 +90,9 @@ func (h Looking) Verify(ctx context.Context, noted *course.Head) (b logbook.Book
 	if err != nil {
 		return b, nil, err
 	}
+	if b.Fault != nil {
+		have = nil // an entry that can't be relied on may speak of it
+	}
 	type journal struct {
 		sums []string
 		err  error

@@ -168,6 +168,7 @@ func (v Verified) Document() Document {
 	if v.From > 0 {
 		d.Table.Rows = append(d.Table.Rows, []any{int(v.From), "logbook", v.Why})
 		s.add("The logbook can't be relied on from entry %d on: %s.", v.From, v.Why)
+		s.add("What came later is not held against it.")
 	} else {
 		s.add("The logbook is whole: %d entries, the last with the sum %s.", v.Entries, v.Sum)
 	}
