@@ -132,8 +132,8 @@ func (a *app) logVerify() *cobra.Command {
 	c := &cobra.Command{
 		Use: "verify", Short: "Verify the logbook, and hold against it what it speaks of",
 		Long: `Reads every entry and says from where on the logbook can't be relied on; then every journal, baseline and waiver
-that it speaks of, and says which was altered or removed, and which is there that it does not know. Whoever can write
-the state file can write a logbook anew: a head that was kept elsewhere shows that too (--head). Exits with 1 where
+that it speaks of, and says which was altered or removed, and which has no entry. Whoever can write
+the state file can forge a whole logbook: a head that was kept elsewhere shows that too (--head). Exits with 1 where
 something is wrong.`,
 		Example: "  yare log verify\n  yare log verify --head /mnt/elsewhere/yare.head",
 		RunE: a.anyway(func(ctx context.Context, h *harbour.Harbour, _ []string) error {

@@ -446,7 +446,7 @@ func (a *app) inventoryCommand() *cobra.Command {
 		Use:   "inventory [CLUSTER… | HOST…]",
 		Short: "Write what hosts are made of as CycloneDX",
 		Long: `Writes the packages, drivers and firmware of hosts, as they were last read, as CycloneDX 1.6: packages with their
-package URLs, firmware and drivers with their devices, and the advisories that what runs lies open to as vulnerabilities.
+package URLs, firmware and drivers with their devices, and the advisories that affect what runs as vulnerabilities.
 Each host says when it was read and what of it could not be; one that was never read is named. Of all hosts where none is named.`,
 		Example: "  yare inventory -o estate.cdx.json\n  yare inventory vts --format xml -o vts.cdx.xml",
 		RunE: a.judged(func(ctx context.Context, h *harbour.Harbour, args []string) error {

@@ -169,7 +169,7 @@ func TestDemoRun(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"What went otherwise", "the image was refused", "Asked and decided", "go on", "guest notices: shut down for", "it runs again, on",
+	for _, want := range []string{"Problems on the way", "the image was refused", "Requests and decisions", "go on", "guest notices: shut down for", "it runs again, on",
 		"where its time went", "proven at"} {
 		if !strings.Contains(string(story), want) {
 			t.Errorf("the report does not tell %q:\n%s", want, story)

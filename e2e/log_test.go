@@ -60,8 +60,8 @@ func TestALogbookAndWhoAltersIt(t *testing.T) {
 		"an entry is altered":             {"UPDATE logbook SET text = replace(text, 'a fan', 'a van') WHERE text LIKE '%a fan%'", "can't be relied on from entry |its sum is another"},
 		"its end is cut":                  {"DELETE FROM logbook WHERE n > 8", "can't be relied on from entry 9 on: it is missing"},
 		"its end is cut, and its head":    {"DELETE FROM logbook WHERE n > 8; UPDATE logbook_head SET n = 8, sum = (SELECT sum FROM logbook WHERE n = 8)", "can't be relied on from entry 9 on: it is missing: the logbook was"},
-		"the same, and no head was noted": {"DELETE FROM logbook WHERE n > 8; UPDATE logbook_head SET n = 8, sum = (SELECT sum FROM logbook WHERE n = 8)", "The logbook is whole|round " + rounds[1].ID + " is in no entry"},
-		"a round is put in":               {"INSERT INTO rounds (id, n, cluster, started, seq, sum) SELECT 'FORGED', 99, cluster, started, 0, '' FROM rounds LIMIT 1", "round FORGED is in no entry"},
+		"the same, and no head was noted": {"DELETE FROM logbook WHERE n > 8; UPDATE logbook_head SET n = 8, sum = (SELECT sum FROM logbook WHERE n = 8)", "The logbook is whole|round " + rounds[1].ID + " has no entry in the logbook"},
+		"a round is put in":               {"INSERT INTO rounds (id, n, cluster, started, seq, sum) SELECT 'FORGED', 99, cluster, started, 0, '' FROM rounds LIMIT 1", "round FORGED has no entry in the logbook"},
 	} {
 		at := t.TempDir()
 		copied(t, dir, at)

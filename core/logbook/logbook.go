@@ -228,7 +228,7 @@ func (b *Book) Against(have []Thing, now func(Thing) Stands) (out []Finding) {
 			k = of(t)
 		}
 		if !known[k] {
-			out = append(out, Finding{t, 0, t.String() + " is in no entry: it was put in past the logbook"})
+			out = append(out, Finding{t, 0, t.String() + " has no entry in the logbook: it was added behind its back"})
 		}
 	}
 	return out

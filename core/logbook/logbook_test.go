@@ -133,9 +133,9 @@ func TestWhatIsKeptIsHeldAgainstTheLogbook(t *testing.T) {
 		"a waiver is altered":   {map[string]Stands{"W10": {Sum: "f"}}, nil, "waiver W1 is not as it was written: its sum is another"},
 		"a version is altered":  {map[string]Stands{"ssl1": {Sum: "x"}}, nil, "version 1 of the baseline ssl is not as it was written: its sum is another"},
 		"a version is gone":     {map[string]Stands{"ssl2": {Gone: true}}, nil, "version 2 of the baseline ssl is not there any more: it was removed"},
-		"a round is slipped in": {nil, []Thing{{Journals, "R3", 0, ""}}, "round R3 is in no entry: it was put in past the logbook"},
-		"a version slipped in":  {nil, []Thing{{Baselines, "ssl", 3, ""}}, "version 3 of the baseline ssl is in no entry: it was put in past the logbook"},
-		"a waiver slipped in":   {nil, []Thing{{Waivers, "W2", 0, ""}}, "waiver W2 is in no entry: it was put in past the logbook"},
+		"a round is slipped in": {nil, []Thing{{Journals, "R3", 0, ""}}, "round R3 has no entry in the logbook: it was added behind its back"},
+		"a version slipped in":  {nil, []Thing{{Baselines, "ssl", 3, ""}}, "version 3 of the baseline ssl has no entry in the logbook: it was added behind its back"},
+		"a waiver slipped in":   {nil, []Thing{{Waivers, "W2", 0, ""}}, "waiver W2 has no entry in the logbook: it was added behind its back"},
 	} {
 		kept, head := book(t, entries...)
 		b := Read(kept, head)

@@ -65,13 +65,13 @@ func outOfLine(since, due, now time.Time) string {
 	if since.IsZero() {
 		return ""
 	}
-	says := fmt.Sprintf("It was first found out of line on %s, %s ago", since.Local().Format("2 Jan 2006 15:04 MST"), drift.Age(now.Sub(since)))
+	says := fmt.Sprintf("Out of line since %s, %s ago", since.Local().Format("2 Jan 2006 15:04 MST"), drift.Age(now.Sub(since)))
 	switch {
 	case due.IsZero():
 	case now.After(due):
-		says += fmt.Sprintf("; by its baseline it was to be mended by %s: it is overdue by %s", due.Local().Format("2 Jan 15:04"), drift.Age(now.Sub(due)))
+		says += fmt.Sprintf("; its baseline allows that until %s: overdue by %s", due.Local().Format("2 Jan 15:04"), drift.Age(now.Sub(due)))
 	default:
-		says += fmt.Sprintf("; by its baseline it is to be mended by %s", due.Local().Format("2 Jan 15:04"))
+		says += fmt.Sprintf("; its baseline allows that until %s", due.Local().Format("2 Jan 15:04"))
 	}
 	return says + "."
 }

@@ -77,7 +77,7 @@ func (t Trend) Document() Document {
 			}
 			lasts.Rows = append(lasts.Rows, []any{m.Severity, m.Places, m.Still, drift.Age(m.Mean), longest})
 		}
-		d.Text = append(d.Text, Block{Head: "How long drift lasts, from when it was found until it was found mended", Table: &lasts})
+		d.Text = append(d.Text, Block{Head: "How long drift lasts, from first seen until fixed", Table: &lasts})
 	}
 	if len(t.Marks) > 0 {
 		marks := Table{Columns: Columns("at", "what")}

@@ -111,7 +111,7 @@ func OfLog(all []logbook.Entry) Document {
 	d := List("log", all, columns, func(e *logbook.Entry) []any {
 		return []any{int(e.N), e.At, Who(e.By, e.From), e.By, e.From, string(e.Kind), e.Cluster, e.Host, e.Round, e.Says, e.Why}
 	})
-	d.Title, d.Table.Empty = "Logbook", "nothing was decided in this time"
+	d.Title, d.Table.Empty = "Logbook", "no entries in this period"
 	return d
 }
 
@@ -168,7 +168,7 @@ func (v Verified) Document() Document {
 	if v.From > 0 {
 		d.Table.Rows = append(d.Table.Rows, []any{int(v.From), "logbook", v.Why})
 		s.add("The logbook can't be relied on from entry %d on: %s.", v.From, v.Why)
-		s.add("What came later is not held against it.")
+		s.add("Later entries are not used.")
 	} else {
 		s.add("The logbook is whole: %d entries, the last with the sum %s.", v.Entries, v.Sum)
 	}
@@ -181,7 +181,7 @@ func (v Verified) Document() Document {
 		s.add("%s: %s.", where, f.Says)
 	}
 	if v.Whole() {
-		s.add("Every journal, baseline and waiver that it speaks of is as it was written, and none is there that it does not.")
+		s.add("Every journal, baseline and waiver is as it was recorded, and each has its entry.")
 	}
 	d.Text = []Block{Lines(s...)}
 	return d

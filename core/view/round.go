@@ -481,7 +481,7 @@ func (r *round) persons() (out []Block) {
 		out = append(out, b)
 	}
 	if len(r.Decisions) > 0 {
-		b := Block{Head: "Asked and decided", Table: &Table{Columns: Columns("at", "by", "what")}}
+		b := Block{Head: "Requests and decisions", Table: &Table{Columns: Columns("at", "by", "what")}}
 		for _, d := range r.Decisions {
 			b.Table.Rows = append(b.Table.Rows, []any{d.At, Who(d.By, d.From), d.Says})
 		}
@@ -495,7 +495,7 @@ func (r *round) persons() (out []Block) {
 		out = append(out, b)
 	}
 	if len(r.Messages) > 0 {
-		b := Block{Head: "What went otherwise", Table: &Table{Columns: Columns("at", "host", "what")}}
+		b := Block{Head: "Problems on the way", Table: &Table{Columns: Columns("at", "host", "what")}}
 		for _, m := range r.Messages {
 			b.Table.Rows = append(b.Table.Rows, []any{m.At, m.Host, m.Says})
 		}
@@ -580,7 +580,7 @@ func (v *visit) text() []Block {
 		foot = append(foot, says)
 	}
 	for _, u := range v.Unasked {
-		foot.add("  changed unasked: %s", u)
+		foot.add("  unplanned change: %s", u)
 	}
 	if !v.Proven.IsZero() {
 		foot.add("  proven at %s", v.Proven.Local().Format(second))
@@ -606,7 +606,7 @@ func OfRounds(all []RoundLine) Document {
 		sum, says := SumOf(some)
 		return []string{says, sum.Says()}
 	})
-	d.Title, d.Table.Empty = "Rounds", "no round in this time"
+	d.Title, d.Table.Empty = "Rounds", "no rounds in this period"
 	return d
 }
 

@@ -283,7 +283,7 @@ func OfExplained(all []Explained) Document {
 		for _, w := range x.Why {
 			d.Text = append(d.Text, Lines("  "+w))
 		}
-		d.Text = append(d.Text, Lines(fmt.Sprintf("  what the word means: yare help %q", x.Verdict)))
+		d.Text = append(d.Text, Lines(fmt.Sprintf("  what that means: yare help %q", x.Verdict)))
 	}
 	return d
 }

@@ -116,7 +116,7 @@ func paintMeans(c *part.Canvas, means []drift.Mean, a part.Area) {
 	if a.H < 2 {
 		return
 	}
-	c.Put(a.X+1, a.Y, part.Water|part.Bold, "how long drift lasts, until found mended")
+	c.Put(a.X+1, a.Y, part.Water|part.Bold, "how long drift lasts, until fixed")
 	for i, m := range means {
 		if i+1 >= a.H {
 			return

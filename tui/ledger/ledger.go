@@ -62,11 +62,11 @@ func (s *Screen) Place() part.Place {
 // Help implements part.Screen.
 func (s *Screen) Help() []string {
 	return []string{
-		"Every round of the time that is chosen, the newest first, with what it did; between them what was decided beside: baselines saved, waivers, " +
-			"feeds and bundles taken in, certificates trusted, decisions about rounds. Enter opens a round as it was.",
-		"✓ finished, ✗ failed, ‖ paused or stopped, ▸ running, · anything that is no round.",
-		"Entries are bound to each other by sums. From where on they can't be relied on stands at the top; yare log verify also " +
-			"holds journals, baselines and waivers against them.",
+		"Rounds of the selected period, the newest first, with their results; between them every other decision: baselines saved, waivers, feeds and " +
+			"bundles taken in, certificates trusted, requests to rounds. Enter opens a round as it was.",
+		"✓ finished, ✗ failed, ‖ paused or stopped, ▸ running, · not a round.",
+		"Each entry is chained to the one before. The second line says whether the chain is intact; yare log verify also checks journals, baselines " +
+			"and waivers against it.",
 	}
 }
 
@@ -74,7 +74,7 @@ func (s *Screen) Help() []string {
 func (s *Screen) Keys(f part.Frame) []part.Key {
 	less, more := "", ""
 	if s.period == 0 {
-		less = "it is the shortest time"
+		less = "it is the shortest period"
 	}
 	if s.period == len(periods)-1 {
 		more = "it is everything"
@@ -84,8 +84,8 @@ func (s *Screen) Keys(f part.Frame) []part.Key {
 		hint, name = "all entries", "show what was decided beside rounds too"
 	}
 	return []part.Key{
-		part.NewKey("]", "longer", "look at a longer time", more, func() tea.Msg { s.period++; return s.load(f) }),
-		part.NewKey("[", "shorter", "look at a shorter time", less, func() tea.Msg { s.period--; return s.load(f) }),
+		part.NewKey("]", "longer", "select a longer period", more, func() tea.Msg { s.period++; return s.load(f) }),
+		part.NewKey("[", "shorter", "select a shorter period", less, func() tea.Msg { s.period--; return s.load(f) }),
 		part.NewKey("a", hint, name, "", func() tea.Msg { s.only = !s.only; s.arrange(f); return nil }),
 	}
 }
@@ -235,9 +235,9 @@ func (s *Screen) View(f part.Frame, c *part.Canvas, a part.Area) {
 	empty := "it is being read"
 	switch {
 	case s.read && f.Filter.Empty():
-		empty = "nothing was decided in this time; ] looks at a longer one"
+		empty = "no entries in this period; ] selects a longer one"
 	case s.read:
-		empty = "nothing of this time is let through by what is narrowed"
+		empty = "nothing in this period matches the filter"
 	}
 	t := s.table
 	if list.W < 90 {
@@ -281,7 +281,7 @@ func (s *Screen) paintState(c *part.Canvas, a part.Area) {
 	case fault != nil:
 		c.Within(a.X+1, a.Y+1, a.W-2, part.Alarm, fmt.Sprintf("✗ the logbook can't be relied on from entry %d on: %s", fault.From, fault.Why))
 	case s.read:
-		c.Within(a.X+1, a.Y+1, a.W-2, part.Quiet, fmt.Sprintf("✓ the entries follow from each other, %d in all; yare log verify holds what they speak of against them",
+		c.Within(a.X+1, a.Y+1, a.W-2, part.Quiet, fmt.Sprintf("✓ the chain of %d entries is intact; yare log verify also checks journals, baselines and waivers",
 			len(s.book.Book.Entries)))
 	}
 }

@@ -69,7 +69,7 @@ func open(t *testing.T) (*parttest.Bench, *Screen, *app) {
 func TestWhatWasDone(t *testing.T) {
 	b, s, d := open(t)
 	b.Shows(160, 40, "the last 30 days", "2 rounds: 1 finished, 1 failed", "hosts 3 of 6 done · moves 7 · changes 5 of 9 done · 1 failed · 1 left out · 2 not done",
-		"the entries follow from each other, 6 in all", "round over c1", "the flash was refused", "took 10 min; the plan had about 20 min, at worst 40 min",
+		"the chain of 6 entries is intact", "round over c1", "the flash was refused", "took 10 min; the plan had about 20 min, at worst 40 min",
 		"it needed a person 1 time", "asked of a round: hand over", "baseline saved: the baseline ssl, version 2", "3/4")
 	b.Hides(160, 40, "round begun", "round ended")
 	if len(s.deeds) != 5 || s.deeds[0].Round == nil || s.deeds[4].Entry.N != 1 {
@@ -90,7 +90,7 @@ func TestWhatWasDone(t *testing.T) {
 	b.Press("]")
 	b.Press("[")
 	b.Press("[")
-	if not := b.Press("["); not != "it is the shortest time" {
+	if not := b.Press("["); not != "it is the shortest period" {
 		t.Errorf("%q", not)
 	}
 	if want := "logbook of 720h0m0s, logbook of 2160h0m0s, logbook of 720h0m0s, logbook of 168h0m0s"; strings.Join(d.Did, ", ") != want {
@@ -155,6 +155,6 @@ func TestNarrowingTheLogbook(t *testing.T) {
 	}
 	b.Frame.Filter, _ = narrow.Parse("nobody")
 	b.Take(part.Shown{})
-	b.Shows(160, 40, "nothing of this time is let through")
+	b.Shows(160, 40, "nothing in this period matches the filter")
 	b.Take(part.Enter{})
 }
