@@ -42,14 +42,7 @@ func HTML(w io.Writer, d view.Document) error {
 			x.Lines = append(x.Lines, indented{(len(l) - len(text)) / 2, plain.Line(text)})
 		}
 		if t := b.Table; t != nil && len(t.Rows) > 0 {
-			columns := t.Stands(view.Text)
-			if t.Headless {
-				columns = columns[:0:0]
-				for i := range t.Rows[0] {
-					columns = append(columns, i)
-				}
-			}
-			x.Heads, x.Rows = cells(t, columns)
+			x.Heads, x.Rows = cells(t, shown(t))
 		} else if t != nil && !t.Headless {
 			x.Empty = orElse(t.Empty, "nothing to show")
 		}

@@ -47,9 +47,11 @@ func PDF(w io.Writer, d view.Document) error {
 	if !ok {
 		sheet = sheets["a4"]
 	}
-	f := fpdf.NewCustom(&fpdf.InitType{UnitStr: "pt", Size: sheet})
-	p := &page{f: f, d: &d, letters: map[string]map[rune]float64{}, sheet: sheet, w: sheet.Wd - 2*edge, h: sheet.Ht - 2*edge - 14}
-	chart.Fonts(f)
+	p := newPage(&d, sheet)
+	if p.wide() {
+		p = newPage(&d, fpdf.SizeType{Wd: sheet.Ht, Ht: sheet.Wd})
+	}
+	f := p.f
 	f.SetCatalogSort(true)
 	if !d.At.IsZero() {
 		f.SetCreationDate(d.At)
@@ -78,6 +80,31 @@ func PDF(w io.Writer, d view.Document) error {
 		p.sign()
 	}
 	return f.Output(w)
+}
+
+func newPage(d *view.Document, sheet fpdf.SizeType) *page {
+	f := fpdf.NewCustom(&fpdf.InitType{UnitStr: "pt", Size: sheet})
+	chart.Fonts(f)
+	return &page{f: f, d: d, letters: map[string]map[rune]float64{}, sheet: sheet, w: sheet.Wd - 2*edge, h: sheet.Ht - 2*edge - 14}
+}
+
+// wide tells whether a table of the document has columns for which an upright page is too narrow: their headings and what is
+// short in them alone.
+func (p *page) wide() bool {
+	for _, b := range blocks(p.d) {
+		if b.Table == nil || len(b.Table.Rows) == 0 {
+			continue
+		}
+		heads, rows := cells(b.Table, shown(b.Table))
+		sum := 0.0
+		for i, w := range p.natural(heads, rows) {
+			sum += max(min(w, 110), p.floor(heads, i)) + cell
+		}
+		if sum > p.w*1.1 {
+			return true
+		}
+	}
+	return false
 }
 
 // title is what a document is called.
@@ -316,14 +343,7 @@ func (p *page) table(t *view.Table) {
 		}
 		return
 	}
-	columns := t.Stands(view.Text)
-	if t.Headless {
-		columns = columns[:0:0]
-		for i := range t.Rows[0] {
-			columns = append(columns, i)
-		}
-	}
-	heads, rows := cells(t, columns)
+	heads, rows := cells(t, shown(t))
 	widths := p.widths(heads, rows)
 	if !t.Headless {
 		p.row(heads, widths, "B", nil)
@@ -366,7 +386,20 @@ func cells(t *view.Table, columns []int) (heads []string, rows [][]string) {
 	return heads, rows
 }
 
-func (p *page) widths(heads []string, rows [][]string) []float64 {
+// shown are the columns of a table that has rows, by their places.
+func shown(t *view.Table) []int {
+	if !t.Headless {
+		return t.Stands(view.Text)
+	}
+	var out []int
+	for i := range t.Rows[0] {
+		out = append(out, i)
+	}
+	return out
+}
+
+// natural is how wide columns would be with each cell on one line.
+func (p *page) natural(heads []string, rows [][]string) []float64 {
 	out := make([]float64, len(rows[0]))
 	p.font("B", body, black)
 	for i, h := range heads {
@@ -378,28 +411,43 @@ func (p *page) widths(heads []string, rows [][]string) []float64 {
 			out[i] = max(out[i], p.width(c)+2)
 		}
 	}
+	return out
+}
+
+// floor is how narrow a column may be made: no word of its heading is broken.
+func (p *page) floor(heads []string, i int) float64 {
+	least := 14.0
+	if i < len(heads) {
+		p.font("B", body, black)
+		for w := range strings.FieldsSeq(heads[i]) {
+			least = max(least, p.width(w)+2)
+		}
+		p.font("", body, black)
+	}
+	return least
+}
+
+// widths are those of the columns, as wide as they need as far as there is room: the widest give way first.
+func (p *page) widths(heads []string, rows [][]string) []float64 {
+	out := p.natural(heads, rows)
 	room := p.w - cell*float64(len(out)-1)
 	for {
-		sum, widest, second := 0.0, 0, 0.0
+		sum, widest := 0.0, -1
 		for i, w := range out {
-			sum += w
-			if w > out[widest] {
+			if sum += w; w > p.floor(heads, i)+0.5 && (widest < 0 || w > out[widest]) {
 				widest = i
 			}
 		}
-		if sum <= room+0.01 {
+		if sum <= room+0.01 || widest < 0 {
 			return out
 		}
+		second := p.floor(heads, widest)
 		for i, w := range out {
-			if i != widest {
+			if i != widest && w < out[widest] {
 				second = max(second, w)
 			}
 		}
-		give := min(sum-room, max(out[widest]-second, 1))
-		if out[widest]-give < 14 { // no column can give more
-			return out
-		}
-		out[widest] -= give
+		out[widest] = max(out[widest]-max(min(sum-room, out[widest]-second), 1), p.floor(heads, widest))
 	}
 }
 

@@ -597,11 +597,13 @@ func (v *visit) text() []Block {
 
 // OfRounds is a list of rounds, the newest first, with what they come to together.
 func OfRounds(all []RoundLine) Document {
-	d := listed("rounds", all, append(Columns("started", "cluster", "does", "outcome", "by", "reason", "hosts", "done", "moves", "changes", "made", "failed",
-		"left_out", "cancelled"), Column{"took", Text}, Column{"plan", Text}, Column{"seconds", Data}, Column{"planned_seconds", Data},
-		Column{"needed", Both}, Column{"decided", Both}, Column{"id", Both}), func(l *RoundLine) []any {
-		return []any{l.Started, l.Cluster, l.Does, OrDash(l.Status), l.By, l.Reason, l.Hosts, l.HostsDone, l.Moves, l.Changes, l.Done, l.Failed, l.LeftOut,
-			l.Cancelled, seconds(l.Took), seconds(l.Planned), int(l.Took), int(l.Planned), l.Needed, l.Decided, l.ID}
+	of := func(n, all int) string { return fmt.Sprintf("%d of %d", n, all) }
+	columns := []Column{{Name: "started"}, {Name: "cluster"}, {Name: "does"}, {Name: "outcome"}, {Name: "by"}, {Name: "reason"}, {"hosts done", Text},
+		{"changes done", Text}, {"hosts", Data}, {"done", Data}, {Name: "moves"}, {"changes", Data}, {"made", Data}, {"failed", Data}, {"left_out", Data},
+		{"cancelled", Data}, {"took", Text}, {"plan", Text}, {"seconds", Data}, {"planned_seconds", Data}, {"needed", Both}, {"decided", Both}, {"id", Both}}
+	d := listed("rounds", all, columns, func(l *RoundLine) []any {
+		return []any{l.Started, l.Cluster, l.Does, OrDash(l.Status), l.By, l.Reason, of(l.HostsDone, l.Hosts), of(l.Done, l.Changes), l.Hosts, l.HostsDone,
+			l.Moves, l.Changes, l.Done, l.Failed, l.LeftOut, l.Cancelled, seconds(l.Took), seconds(l.Planned), int(l.Took), int(l.Planned), l.Needed, l.Decided, l.ID}
 	}, func(some []RoundLine) []string {
 		sum, says := SumOf(some)
 		return []string{says, sum.Says()}
