@@ -10,7 +10,6 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"yareharbour/core/catalogue"
 	"yareharbour/core/course"
 	"yareharbour/core/drift"
 	"yareharbour/core/logbook"
@@ -343,6 +342,13 @@ func (s *Screen) paintStory(c *part.Canvas, a part.Area) {
 	}
 }
 
+func times(n int) string {
+	if n == 1 {
+		return "once"
+	}
+	return fmt.Sprintf("%d times", n)
+}
+
 func (s *Screen) paintRound(col *part.Column, r *view.RoundLine) {
 	length := func(s float64) string { return drift.Age(time.Duration(s * float64(time.Second))) }
 	col.Gap()
@@ -355,10 +361,10 @@ func (s *Screen) paintRound(col *part.Column, r *view.RoundLine) {
 	col.Line(0, part.Plain, r.Totals.Says())
 	col.Line(0, part.Plain, fmt.Sprintf("took %s; the plan had about %s, at worst %s", length(r.Took), length(r.Planned), length(r.Worst)))
 	if r.Needed > 0 {
-		col.Line(0, part.Caution, "it needed a person "+catalogue.Some(r.Needed, "time"))
+		col.Line(0, part.Caution, "it stood still for a person "+times(r.Needed))
 	}
 	if r.Decided > 0 {
-		col.Line(0, part.Plain, catalogue.Some(r.Decided, "request")+" and decisions:")
+		col.Line(0, part.Plain, fmt.Sprintf("requests and decisions: %d", r.Decided))
 		for _, e := range s.book.Book.Entries {
 			if e.Kind == logbook.Asked && e.Round == r.ID {
 				col.Line(2, part.Plain, e.At.Format("15:04 ")+view.Who(e.By, e.From)+": "+e.Says)

@@ -70,7 +70,7 @@ func TestWhatWasDone(t *testing.T) {
 	b, s, d := open(t)
 	b.Shows(160, 40, "the last 30 days", "2 rounds: 1 finished, 1 failed", "hosts 3 of 6 done · moves 7 · changes 5 of 9 done · 1 failed · 1 left out · 2 not done",
 		"the chain of 6 entries is intact", "round over c1", "the flash was refused", "took 10 min; the plan had about 20 min, at worst 40 min",
-		"it needed a person 1 time", "asked of a round: hand over", "baseline saved: the baseline ssl, version 2", "3/4")
+		"it stood still for a person once", "asked of a round: hand over", "baseline saved: the baseline ssl, version 2", "3/4")
 	b.Hides(160, 40, "round begun", "round ended")
 	if len(s.deeds) != 5 || s.deeds[0].Round == nil || s.deeds[4].Entry.N != 1 {
 		t.Errorf("%+v", s.deeds)
