@@ -253,7 +253,7 @@ func (s *Server) listen() (Address, error) {
 	}
 	for name := range s.world.Hosts {
 		b := &bmc{sim: s, host: name}
-		if a.BMC[name], err = s.serve(b.handler(), func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return s.shows(name) }); err != nil {
+		if a.BMC[name], err = s.serve(b.sinceStart(b.handler()), func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return s.shows(name) }); err != nil {
 			return a, err
 		}
 	}
@@ -272,9 +272,38 @@ func (s *Server) serve(h http.Handler, cert func(*tls.ClientHelloInfo) (*tls.Cer
 		go func() { _ = srv.Serve(l) }()
 	} else {
 		srv.TLSConfig = &tls.Config{GetCertificate: cert}
+		srv.TLSNextProto = map[string]func(*http.Server, *tls.Conn, http.Handler){} // a connection that is cut is cut whole
+		srv.ConnContext = func(ctx context.Context, _ net.Conn) context.Context {
+			return context.WithValue(ctx, opened{}, &connection{})
+		}
 		go func() { _ = srv.ServeTLS(l, "", "") }()
 	}
 	return l.Addr().String(), nil
+}
+
+// connection is one to a BMC, with the start of the BMC after which it was opened; opened is what it is found by.
+type (
+	opened     struct{}
+	connection struct {
+		once  sync.Once
+		start time.Time
+	}
+)
+
+// sinceStart cuts connections that were opened before the BMC started last: no connection survives its restart.
+func (b *bmc) sinceStart(h http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		b.sim.lock()
+		start := b.sim.world.Hosts[b.host].BMCReset
+		b.sim.unlock()
+		if c, is := r.Context().Value(opened{}).(*connection); is {
+			c.once.Do(func() { c.start = start })
+			if !c.start.Equal(start) {
+				panic(http.ErrAbortHandler)
+			}
+		}
+		h.ServeHTTP(w, r)
+	})
 }
 
 // shows is the certificate that a host's BMC shows.

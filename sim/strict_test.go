@@ -4,11 +4,13 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
+	"net/http/httptrace"
 	"strings"
 	"testing"
 	"time"
@@ -188,5 +190,47 @@ func TestAFetchHoldsNobodyUp(t *testing.T) {
 	close(release)
 	if code := <-done; code != 400 {
 		t.Errorf("what is no image was answered with %d", code)
+	}
+}
+
+// No connection outlives a BMC's restart, not one that was idle meanwhile either: whoever asks again sees the certificate
+// that the BMC has now.
+func TestNoConnectionOutlivesARestart(t *testing.T) {
+	t.Parallel()
+	a := serve(t, 1000)
+	asking, idle := newAsker(t, a, "heron"), newAsker(t, a, "heron")
+	get := func(c asker) (reused bool, status string) {
+		ctx := httptrace.WithClientTrace(t.Context(), &httptrace.ClientTrace{GotConn: func(i httptrace.GotConnInfo) { reused = i.Reused }})
+		r, err := http.NewRequestWithContext(ctx, "GET", c.at+"/redfish/v1/", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		resp, err := c.http.Do(r)
+		if err != nil {
+			return reused, err.Error()
+		}
+		_, _ = io.Copy(io.Discard, resp.Body) // so that the connection is used again
+		resp.Body.Close()
+		return reused, resp.Status
+	}
+	for i := range 2 {
+		if reused, status := get(idle); status != "200 OK" || reused != (i == 1) {
+			t.Fatalf("%d: reused %v, %s", i, reused, status)
+		}
+	}
+	login := map[string]string{"Authorization": "Basic " + base64.StdEncoding.EncodeToString([]byte(sim.User+":"+a.Secret))}
+	if resp, doc := asking.ask("POST", "/redfish/v1/Managers/bmc/Actions/Manager.Reset", `{"ResetType":"GracefulRestart"}`, login); resp.StatusCode != 204 {
+		t.Fatal(resp.Status, doc)
+	}
+	for start := time.Now(); ; time.Sleep(5 * time.Millisecond) {
+		if _, status := get(asking); status == "200 OK" {
+			break
+		}
+		if time.Since(start) > 20*time.Second {
+			t.Fatal("it never came back")
+		}
+	}
+	if reused, status := get(idle); reused || status != "200 OK" {
+		t.Errorf("a connection of before the restart goes on: %s", status)
 	}
 }
