@@ -347,5 +347,5 @@ func (a *app) printWays(s *course.State) {
 		}
 		a.says("  %-58s %s", w.Says, command)
 	}
-	a.says("more about these: yare help \"when it does not go on\"")
+	a.says("more about these: yare help %q", view.Stopped)
 }

@@ -165,7 +165,7 @@ func edges(t *testing.T, name, file string, free int) {
 // An HTML document needs nothing from outside, says what it is of, and a browser shows all of its text within its width, on
 // a screen and on a phone. Only make documents asks a browser.
 func TestAPageOfADocument(t *testing.T) {
-	outside := regexp.MustCompile(`(?i)<(script|link|img|iframe|object|embed)\b|\b(src|href)\s*=|url\(|@import`)
+	outside := regexp.MustCompile(`(?i)<(script|link|img|iframe|object|embed)\b|\bsrc\s*=|\bhref\s*=\s*"[^#]|url\(|@import`)
 	for name, c := range pagedDocuments() {
 		var b bytes.Buffer
 		if err := HTML(&b, c); err != nil {
@@ -198,6 +198,24 @@ func TestAPageOfADocument(t *testing.T) {
 				t.Errorf("%s is wider than %s: %s", name, size, regexp.MustCompile("<title>.*</title>").FindString(dom))
 			}
 		}
+	}
+}
+
+// A word that the manual explains leads to what it means, at the end of the document; one that it does not leads nowhere.
+func TestWordsLeadToWhatTheyMean(t *testing.T) {
+	d := view.Document{Name: "drift", Title: "Drift", Topics: []string{"behind", "awaiting restart", "no such word"},
+		Table: view.Table{Columns: view.Columns("host", "verdict"), Rows: [][]any{{"heron", "behind"}, {"ibis", "awaiting restart"}, {"knot", "no such word"}}}}
+	var html, pdf bytes.Buffer
+	if err := errors.Join(HTML(&html, d), PDF(&pdf, d)); err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{`<a href="#word-behind">behind</a>`, `id="word-behind"`, `<a href="#word-awaiting-restart">`, `id="word-awaiting-restart"`, "<td>no such word</td>", "an earlier version than wanted"} {
+		if !strings.Contains(html.String(), want) {
+			t.Errorf("the page lacks %s", want)
+		}
+	}
+	if n := bytes.Count(pdf.Bytes(), []byte("/Subtype /Link")); n != 2 {
+		t.Errorf("the PDF has %d links", n)
 	}
 }
 

@@ -5,6 +5,7 @@ import (
 	_ "embed"
 	"html/template"
 	"io"
+	"slices"
 	"strings"
 
 	"yareharbour/chart"
@@ -22,10 +23,16 @@ type part struct {
 	Head  string
 	Lines []indented
 	Heads []string
-	Rows  [][]string
+	Rows  [][]entry
 	Empty string
 	SVG   template.HTML
 }
+
+// entry is a cell, with what it links to in the document, and by what it is found itself.
+type entry struct{ Text, To, ID string }
+
+// anchor is by what the explanation of a word is found in a document.
+func anchor(word string) string { return "word-" + strings.ReplaceAll(word, " ", "-") }
 
 type indented struct {
 	In   int
@@ -35,6 +42,12 @@ type indented struct {
 // HTML writes a document as one file that needs nothing from outside: its drawings are in it, as SVG.
 func HTML(w io.Writer, d view.Document) error {
 	var parts []part
+	var explained []string
+	for _, b := range meanings(&d) {
+		for _, row := range b.Table.Rows {
+			explained = append(explained, view.Shown(row[0]))
+		}
+	}
 	for _, b := range blocks(&d) {
 		x := part{Head: b.Head}
 		for _, l := range b.Lines {
@@ -42,7 +55,22 @@ func HTML(w io.Writer, d view.Document) error {
 			x.Lines = append(x.Lines, indented{(len(l) - len(text)) / 2, plain.Line(text)})
 		}
 		if t := b.Table; t != nil && len(t.Rows) > 0 {
-			x.Heads, x.Rows = cells(t, shown(t))
+			heads, rows := cells(t, shown(t))
+			x.Heads = heads
+			for _, r := range rows {
+				var row []entry
+				for i, text := range r {
+					e := entry{Text: text}
+					switch known := slices.Contains(explained, text); {
+					case known && b.Explains && i == 0:
+						e.ID = anchor(text)
+					case known && !b.Explains:
+						e.To = "#" + anchor(text)
+					}
+					row = append(row, e)
+				}
+				x.Rows = append(x.Rows, row)
+			}
 		} else if t != nil && !t.Headless {
 			x.Empty = orElse(t.Empty, "nothing to show")
 		}

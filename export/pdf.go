@@ -38,6 +38,9 @@ type page struct {
 	style   string // of the font that is set, and its size
 	size    float64
 	letters map[string]map[rune]float64 // how wide each is at the size 1, by style
+
+	links    map[string]int // to the explanations of words
+	explains bool           // what is set now are those
 }
 
 // PDF writes a document on pages: a title, what it is of, and its blocks one below the other. Fonts are embedded, and text
@@ -70,6 +73,11 @@ func PDF(w io.Writer, d view.Document) error {
 	f.SetFooterFunc(p.foot)
 	f.AliasNbPages("{n}")
 	f.AddPage()
+	for _, b := range meanings(&d) {
+		for _, row := range b.Table.Rows {
+			p.links[view.Shown(row[0])] = f.AddLink()
+		}
+	}
 	p.head()
 	for _, b := range blocks(&d) {
 		if err := p.block(b); err != nil {
@@ -85,7 +93,7 @@ func PDF(w io.Writer, d view.Document) error {
 func newPage(d *view.Document, sheet fpdf.SizeType) *page {
 	f := fpdf.NewCustom(&fpdf.InitType{UnitStr: "pt", Size: sheet})
 	chart.Fonts(f)
-	return &page{f: f, d: d, letters: map[string]map[rune]float64{}, sheet: sheet, w: sheet.Wd - 2*edge, h: sheet.Ht - 2*edge - 14}
+	return &page{f: f, d: d, letters: map[string]map[rune]float64{}, links: map[string]int{}, sheet: sheet, w: sheet.Wd - 2*edge, h: sheet.Ht - 2*edge - 14}
 }
 
 // wide tells whether a table of the document has columns for which an upright page is too narrow: their headings and what is
@@ -156,7 +164,7 @@ func meanings(d *view.Document) (out []view.Block) {
 	if len(t.Rows) == 0 {
 		return nil
 	}
-	return []view.Block{{Head: "What the words mean", Table: &t, Lines: []string{"The manual tells more: yare help WORD."}}}
+	return []view.Block{{Head: "What the words mean", Explains: true, Table: &t, Lines: []string{"The manual tells more: yare help WORD."}}}
 }
 
 func (p *page) font(style string, size float64, ink int) {
@@ -288,7 +296,9 @@ func (p *page) block(b view.Block) error {
 		p.lines(text, float64(len(l)-len(text))*4, height)
 	}
 	if b.Table != nil {
+		p.explains = b.Explains
 		p.table(b.Table)
+		p.explains = false
 	}
 	if d, is := chart.Picture(*p.d, b.Drawing); is {
 		return p.drawing(d)
@@ -473,7 +483,14 @@ func (p *page) row(texts []string, widths []float64, style string, again func())
 		for i := range texts {
 			for j := from; j < min(from+n, len(broken[i])); j++ {
 				p.f.SetXY(x, y+float64(j-from)*height)
-				p.f.CellFormat(widths[i], height, broken[i][j], "", 0, "L", false, 0, "")
+				link, known := p.links[texts[i]]
+				if known && p.explains {
+					if i == 0 {
+						p.f.SetLink(link, y, p.f.PageNo())
+					}
+					link = 0
+				}
+				p.f.CellFormat(widths[i], height, broken[i][j], "", 0, "L", false, link, "")
 			}
 			x += widths[i] + cell
 		}

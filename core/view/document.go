@@ -48,6 +48,8 @@ type Block struct {
 	Lines   []string
 	Table   *Table
 	Drawing any
+	// Explains tells that the table says what words mean: elsewhere in a document they lead here.
+	Explains bool
 }
 
 // Lines is a block of lines.

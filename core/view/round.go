@@ -166,6 +166,7 @@ type visit struct {
 	Outcome  string        `json:"outcome"`
 	Why      string        `json:"why,omitempty"`
 	Remedy   string        `json:"remedy,omitempty"`
+	Help     string        `json:"help,omitempty"` // the topic of the manual that explains what to do
 	Logs     []act.Log     `json:"logs,omitempty"` // of the moment at which it failed
 	Seconds  float64       `json:"seconds"`
 	Planned  float64       `json:"planned_seconds"`
@@ -193,6 +194,9 @@ type change struct {
 	Pass      int    `json:"pass"`
 	Outcome   string `json:"outcome"`
 }
+
+// Stopped is the topic of the manual about a round that does not go on by itself.
+const Stopped = "when it does not go on"
 
 // What became of a change.
 const (
@@ -303,6 +307,7 @@ func visitOf(v *course.Visit, events []course.Event) visit {
 	out := visit{Host: v.Host, Outcome: outcome(v), Left: v.Left, Notes: v.Notes, Kept: v.Kept, Moves: []string{},
 		Changes: []change{}, Steps: []step{}, Guests: atRest(v, events), Cautions: []caution{}}
 	if v.Failure != nil {
+		out.Help = Stopped
 		out.Why, out.Remedy, out.Logs = v.Failure.Error, act.Advised(v.Failure.Remedy, v.Failure.Command), v.Failure.Logs
 	}
 	for _, m := range v.Moved() {
@@ -509,6 +514,7 @@ func (v *visit) text() []Block {
 	if v.Why != "" {
 		head.add("  why: %s", v.Why)
 		head.add("  what next: %s", OrDash(v.Remedy))
+		head.add("  more about that: yare help %q", v.Help)
 	}
 	for i := range v.Logs {
 		l := &v.Logs[i]

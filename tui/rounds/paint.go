@@ -195,6 +195,7 @@ func paintResult(c *part.Canvas, s *course.State, now time.Time, host string, a 
 	if r.Needs != "" {
 		col.Line(0, part.Alarm|part.Bold, "✗ "+r.Needs)
 		col.Line(0, part.Strong, "→ "+r.Remedy)
+		col.Line(0, part.Quiet, "more about that: yare help \""+view.Stopped+"\"")
 	}
 	for i := range r.Logs {
 		if l := &r.Logs[i]; len(l.Last(1)) > 0 {
