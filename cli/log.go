@@ -29,11 +29,11 @@ func (p *period) flags(c *cobra.Command) {
 // read is the time that is meant. A day is meant from its beginning for --since, and to its end for --until.
 func (p *period) read(now time.Time) (out harbour.Period, err error) {
 	if p.since != "" {
-		if out.From, err = harbour.ParseTime(p.since, now); err != nil {
-			return out, usage("--since: %v", err)
+		if out.From, err = time.ParseInLocation(time.DateOnly, p.since, now.Location()); err != nil {
+			out.From, err = harbour.ParseTime(p.since, now)
 		}
-		if _, day := time.Parse(time.DateOnly, p.since); day == nil {
-			out.From = out.From.AddDate(0, 0, -1).Add(time.Second)
+		if err != nil {
+			return out, usage("--since: %v", err)
 		}
 	}
 	if p.until != "" {

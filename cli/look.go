@@ -1,13 +1,10 @@
 package cli
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
-	"path/filepath"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -441,7 +438,7 @@ func (a *app) reportLife() *cobra.Command {
 }
 
 func (a *app) inventoryCommand() *cobra.Command {
-	var o output
+	o := output{forms: harbour.InventoryFormats}
 	c := &cobra.Command{
 		Use:   "inventory [CLUSTER… | HOST…]",
 		Short: "Write what hosts are made of as CycloneDX",
@@ -450,13 +447,9 @@ package URLs, firmware and drivers with their devices, and the advisories that a
 Each host says when it was read and what of it could not be; one that was never read is named. Of all hosts where none is named.`,
 		Example: "  yare inventory -o estate.cdx.json\n  yare inventory vts --format xml -o vts.cdx.xml",
 		RunE: a.judged(func(ctx context.Context, h *harbour.Harbour, args []string) error {
-			form := cmp.Or(o.format, strings.TrimPrefix(filepath.Ext(o.file), "."))
-			if !slices.Contains(harbour.InventoryFormats, form) {
-				form = harbour.InventoryFormats[0]
-			}
 			var missing []string
 			err := a.write(&o, func(w io.Writer) (err error) {
-				missing, err = h.Inventory(ctx, w, args, version(), form)
+				missing, err = h.Inventory(ctx, w, args, version(), o.is())
 				return err
 			})
 			if err == nil && len(missing) > 0 {
@@ -466,15 +459,7 @@ Each host says when it was read and what of it could not be; one that was never 
 			return err
 		}),
 	}
-	c.Flags().Func("format", strings.Join(harbour.InventoryFormats, " or ")+" (default: by the ending of the output file, or json)", func(f string) error {
-		if !slices.Contains(harbour.InventoryFormats, f) {
-			return fmt.Errorf("there is no format %q; there are %s", f, strings.Join(harbour.InventoryFormats, " and "))
-		}
-		o.format = f
-		return nil
-	})
-	completes(c, "format", harbour.InventoryFormats...)
-	o.only(c, "file to write; its ending chooses the format (default: standard output)")
+	o.flags(c)
 	return c
 }
 

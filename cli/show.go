@@ -2,6 +2,7 @@ package cli
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -23,16 +24,24 @@ type output struct {
 	format string // "": by the ending of the file's name, or text
 	file   string
 	narrow string
-	paper  string // of a PDF
+	paper  string   // of a PDF
+	forms  []string // in which it can be written, the usual one first; nil: export.Formats
+}
+
+func (o *output) among() []string {
+	if o.forms == nil {
+		return export.Formats
+	}
+	return o.forms
 }
 
 // flags adds --format, --json and --output.
 func (o *output) flags(c *cobra.Command) {
 	f := c.Flags()
-	f.Func("format", strings.Join(export.Formats, ", ")+" (default: by the ending of the output file, or text)", o.set)
+	f.Func("format", strings.Join(o.among(), ", ")+" (default: by the ending of the output file, or "+o.among()[0]+")", o.set)
 	f.BoolFunc("json", "print JSON, as --format json does", func(string) error { return o.set("json") })
 	o.only(c, "file to write; its ending chooses the format (default: standard output)")
-	completes(c, "format", export.Formats...)
+	completes(c, "format", o.among()...)
 }
 
 // pages adds --paper, for what is handed in.
@@ -56,8 +65,8 @@ func (o *output) narrowing(a *app, c *cobra.Command) {
 }
 
 func (o *output) set(format string) error {
-	if !slices.Contains(export.Formats, format) {
-		return fmt.Errorf("there is no format %q; there are %s", format, strings.Join(export.Formats, ", "))
+	if !slices.Contains(o.among(), format) {
+		return fmt.Errorf("there is no format %q; there are %s", format, strings.Join(o.among(), ", "))
 	}
 	o.format = format
 	return nil
@@ -77,12 +86,9 @@ func (o *output) is() string {
 	case o.format != "":
 		return o.format
 	case o.file == "" || o.file == "-":
-		return "text"
+		return o.among()[0]
 	}
-	if f := export.Format(o.file); f != "" {
-		return f
-	}
-	return "text"
+	return cmp.Or(export.Format(o.file, o.among()), o.among()[0])
 }
 
 // show writes a document as the options say, narrowed where it is a list.

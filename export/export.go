@@ -27,9 +27,9 @@ import (
 // Formats are the forms of a document.
 var Formats = []string{"text", "csv", "json", "svg", "pdf", "html"}
 
-// Format is the form of a file by the ending of its name; "" where that says nothing.
-func Format(file string) string {
-	for _, f := range Formats {
+// Format is the form of a file, one of several, by the ending of its name; "" where that says nothing.
+func Format(file string, forms []string) string {
+	for _, f := range forms {
 		if strings.HasSuffix(file, "."+f) || strings.HasSuffix(file, "."+Extension(f)) {
 			return f
 		}

@@ -281,12 +281,12 @@ func TestAFileIsNamedAfterWhatItHolds(t *testing.T) {
 		"yare-waterline-20261121-2000.txt":            {Name: "waterline", Subjects: []string{""}},
 		"yare-compare-a_7d-.._etc_-20261121-2000.svg": {Name: "compare", Subjects: []string{"a@7d", "../etc/"}},
 	} {
-		format := Format(want)
+		format := Format(want, Formats)
 		if got := FileName(d, now, format); got != want || strings.ContainsAny(got, "/ ") {
 			t.Errorf("%s, want %s", got, want)
 		}
 	}
-	if Format("x.gif") != "" || Format("csv") != "" {
+	if Format("x.gif", Formats) != "" || Format("csv", Formats) != "" {
 		t.Error("a file's ending says what it does not")
 	}
 }

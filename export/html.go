@@ -42,13 +42,9 @@ type indented struct {
 // HTML writes a document as one file that needs nothing from outside: its drawings are in it, as SVG.
 func HTML(w io.Writer, d view.Document) error {
 	var parts []part
-	var explained []string
-	for _, b := range meanings(&d) {
-		for _, row := range b.Table.Rows {
-			explained = append(explained, view.Shown(row[0]))
-		}
-	}
-	for _, b := range blocks(&d) {
+	all := blocks(&d)
+	words := explained(all)
+	for _, b := range all {
 		x := part{Head: b.Head}
 		for _, l := range b.Lines {
 			text := strings.TrimLeft(l, " ")
@@ -61,7 +57,7 @@ func HTML(w io.Writer, d view.Document) error {
 				var row []entry
 				for i, text := range r {
 					e := entry{Text: text}
-					switch known := slices.Contains(explained, text); {
+					switch known := slices.Contains(words, text); {
 					case known && b.Explains && i == 0:
 						e.ID = anchor(text)
 					case known && !b.Explains:

@@ -50,8 +50,9 @@ func PDF(w io.Writer, d view.Document) error {
 	if !ok {
 		sheet = sheets["a4"]
 	}
+	all := blocks(&d)
 	p := newPage(&d, sheet)
-	if p.wide() {
+	if p.wide(all) {
 		p = newPage(&d, fpdf.SizeType{Wd: sheet.Ht, Ht: sheet.Wd})
 	}
 	f := p.f
@@ -73,13 +74,11 @@ func PDF(w io.Writer, d view.Document) error {
 	f.SetFooterFunc(p.foot)
 	f.AliasNbPages("{n}")
 	f.AddPage()
-	for _, b := range meanings(&d) {
-		for _, row := range b.Table.Rows {
-			p.links[view.Shown(row[0])] = f.AddLink()
-		}
+	for _, word := range explained(all) {
+		p.links[word] = f.AddLink()
 	}
 	p.head()
-	for _, b := range blocks(&d) {
+	for _, b := range all {
 		if err := p.block(b); err != nil {
 			return err
 		}
@@ -98,8 +97,8 @@ func newPage(d *view.Document, sheet fpdf.SizeType) *page {
 
 // wide tells whether a table of the document has columns for which an upright page is too narrow: their headings and what is
 // short in them alone.
-func (p *page) wide() bool {
-	for _, b := range blocks(p.d) {
+func (p *page) wide(all []view.Block) bool {
+	for _, b := range all {
 		if b.Table == nil || len(b.Table.Rows) == 0 {
 			continue
 		}
@@ -165,6 +164,18 @@ func meanings(d *view.Document) (out []view.Block) {
 		return nil
 	}
 	return []view.Block{{Head: "What the words mean", Explains: true, Table: &t, Lines: []string{"The manual tells more: yare help WORD."}}}
+}
+
+// explained are the words whose meanings blocks say.
+func explained(all []view.Block) (out []string) {
+	for _, b := range all {
+		if b.Explains {
+			for _, row := range b.Table.Rows {
+				out = append(out, view.Shown(row[0]))
+			}
+		}
+	}
+	return out
 }
 
 func (p *page) font(style string, size float64, ink int) {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -126,20 +127,11 @@ func (h Looking) Verify(ctx context.Context, noted *course.Head) (b logbook.Book
 	})
 	for id, j := range journals { // cut behind everything that was decided in it
 		var cut *course.Malformed
-		if errors.As(j.err, &cut) && !said(found, id) {
+		if errors.As(j.err, &cut) && !slices.ContainsFunc(found, func(f logbook.Finding) bool { return f.Thing.ID == id }) {
 			found = append(found, logbook.Finding{Thing: logbook.Thing{Shelf: logbook.Journals, ID: id, Seq: int64(cut.Entry)}, Says: "round " + id + ": " + cut.Error()})
 		}
 	}
 	return b, found, errors.Join(errs...)
-}
-
-func said(all []logbook.Finding, id string) bool {
-	for _, f := range all {
-		if f.Thing.ID == id {
-			return true
-		}
-	}
-	return false
 }
 
 // Dated says on a document of which estate it is, and of what moment.

@@ -54,13 +54,11 @@ func (h Looking) View(ctx context.Context) (*view.Estate, error) {
 		return nil, err
 	}
 	e := &view.Estate{Readings: readings, Checker: h.Checker(), Speed: h.world.Speed(), Rounds: map[string]view.Round{},
-		Siblings: map[string][]drift.Siblings{}, News: map[string]drift.News{}, Trends: map[string][]drift.Tally{}, Means: map[string][]drift.Mean{}}
+		Siblings: map[string][]drift.Siblings{}, News: map[string]drift.News{}, Trends: map[string][]drift.Tally{}, Means: map[string][]drift.Mean{},
+		Lasting: map[string]time.Time{}}
 	in := survey.Input{Estate: h.Estate, Now: h.Now(), MaxAge: MaxAge, Readings: readings,
 		Rounds: map[string]*course.State{}, Runs: map[string]bool{}, News: e.News, Distrusted: map[string]string{}}
 	e.Verdicts = h.Check(e.Checker, readings)
-	if e.Lasting, err = h.lasting(ctx); err != nil {
-		return nil, err
-	}
 	in.Overdue = func(v *drift.Verdict) (since, due time.Time) {
 		since = e.Lasting[v.Place()]
 		return since, e.Checker.Due(v, since)
@@ -91,6 +89,11 @@ func (h Looking) View(ctx context.Context) (*view.Estate, error) {
 			return nil, err
 		}
 		e.Means[c.Name] = drift.Means(lasted, e.Checker.Now)
+		for i := range lasted {
+			if lasted[i].Until.IsZero() {
+				e.Lasting[lasted[i].Place()] = lasted[i].Since
+			}
+		}
 		if e.Trends[c.Name], err = h.tallies.Trend(ctx, c.Name, e.Checker.Now.Add(-view.TrendFor)); err != nil {
 			return nil, err
 		}

@@ -46,13 +46,16 @@ type Span struct {
 }
 
 // Stated is how long the acts of a step state that it takes, as it was planned; 0 where it was not.
-func (v *Visit) Stated(s Span) time.Duration {
+func (v *Visit) Stated(s Span) time.Duration { return v.Planned(s).Stated }
+
+// Planned is a step as it was planned; the zero value where it was not.
+func (v *Visit) Planned(s Span) plan.Stretch {
 	for _, x := range v.Steps {
 		if x.Step == s.Step && (x.Pass == s.Pass || x.Pass == 0) {
-			return x.Stated
+			return x
 		}
 	}
-	return 0
+	return plan.Stretch{}
 }
 
 // Phase is how far a visit is.

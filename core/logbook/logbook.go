@@ -39,10 +39,6 @@ const (
 	Pruned   Kind = "pruned"
 )
 
-// Kinds are all of them.
-var Kinds = []Kind{Found, Begun, TakenOn, Asked, Ended, Saved, Waived, Unwaived, Synced, Schedule, TakenIn, TakenOut, Trusted,
-	Prepared, Removed, Acting, Pruned}
-
 // Shelf is where something is kept that an entry is about.
 type Shelf string
 

@@ -360,8 +360,7 @@ func (d *Report) Says() string {
 // bySeverity is a sum in words, with how severe the drift is.
 func bySeverity(s drift.Summary) string {
 	var by []string
-	for _, sev := range slices.Backward([]catalogue.Severity{catalogue.Unknown, catalogue.Low, catalogue.Medium,
-		catalogue.High, catalogue.Critical}) {
+	for _, sev := range catalogue.Severities {
 		if n := s.BySeverity[sev.String()]; n > 0 {
 			by = append(by, fmt.Sprintf("%s %d", sev, n))
 		}

@@ -19,11 +19,8 @@ type Logbook struct {
 // Entries are those of the period, the newest first.
 func (l *Logbook) Entries() []logbook.Entry {
 	all := logbook.Since(l.Book.Entries, l.From, l.Until)
-	out := make([]logbook.Entry, 0, len(all))
-	for i := len(all) - 1; i >= 0; i-- {
-		out = append(out, all[i])
-	}
-	return out
+	slices.Reverse(all)
+	return all
 }
 
 // Deed is a line of the logbook as it is shown: a round, with what it did, or something else that was decided.

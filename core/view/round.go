@@ -146,7 +146,7 @@ func does(p *plan.Plan) string {
 	return "round"
 }
 
-// round is a round report. Package format holds its JSON to a schema.
+// round is a round report.
 type round struct {
 	RoundLine
 	Plan      string         `json:"plan"` // its digest
@@ -290,11 +290,9 @@ func OfRound(of Round) Document {
 		e := &of.Events[i]
 		if e.Kind == course.Asked {
 			r.Decisions = append(r.Decisions, decision{e.At, e.By, e.From, e.Host, e.Says()})
+			continue
 		}
-	}
-	for i := range of.Events {
-		e := &of.Events[i]
-		if l := entry(e); (l.Tone == Alarm || l.Tone == Caution) && e.Kind != course.Asked && !e.Announces() {
+		if l := entry(e); (l.Tone == Alarm || l.Tone == Caution) && !e.Announces() {
 			r.Messages = append(r.Messages, message{l.At, l.Host, strings.TrimPrefix(l.Text, "✗ ")})
 		}
 	}
@@ -327,7 +325,7 @@ func visitOf(v *course.Visit, events []course.Event) visit {
 			d = 0
 		}
 		out.Seconds += d.Seconds()
-		out.Steps = append(out.Steps, step{string(s.Step), s.From, d.Seconds(), planned(v, s).Seconds(), s.Failed})
+		out.Steps = append(out.Steps, step{string(s.Step), s.From, d.Seconds(), v.Planned(s).Middle.Seconds(), s.Failed})
 	}
 	out.Went, out.Slow = some(went(v, events)), out.slow()
 	for _, a := range v.Answers {
@@ -346,16 +344,6 @@ func visitOf(v *course.Visit, events []course.Event) visit {
 		}
 	}
 	return out
-}
-
-// planned is how long a step was planned to take; 0 where it was not.
-func planned(v *course.Visit, s course.Span) time.Duration {
-	for _, x := range v.Steps {
-		if x.Step == s.Step && (x.Pass == s.Pass || x.Pass == 0) {
-			return x.Middle
-		}
-	}
-	return 0
 }
 
 // rests are the kinds of acts by which something is done to a guest beside moving it, with how it is until it is undone.
@@ -472,8 +460,7 @@ func (r *round) text(drawing any) []Block {
 
 // took says how long the round took beside its plan.
 func (r *RoundLine) took() string {
-	length := func(s float64) string { return drift.Age(time.Duration(s * float64(time.Second))) }
-	return fmt.Sprintf("took %s; the plan had about %s, at worst %s", length(r.Took), length(r.Planned), length(r.Worst))
+	return fmt.Sprintf("took %s; the plan had about %s, at worst %s", Seconds(r.Took), Seconds(r.Planned), Seconds(r.Worst))
 }
 
 // persons is what people must still see to, what they decided, and what was waived.
@@ -525,7 +512,6 @@ func (v *visit) text() []Block {
 			head.add("    %s", line)
 		}
 	}
-	length := func(s float64) string { return drift.Age(time.Duration(s * float64(time.Second))) }
 	changes := Table{Columns: Columns("component", "change", "outcome"), Headless: true}
 	for _, c := range v.Changes {
 		changes.Rows = append(changes.Rows, []any{strings.TrimSpace(c.Component + " " + c.Device),
@@ -535,9 +521,9 @@ func (v *visit) text() []Block {
 	if len(v.Steps) > 0 {
 		var parts []string
 		for _, s := range v.Steps {
-			says := s.Step + " " + length(s.Seconds)
+			says := s.Step + " " + Seconds(s.Seconds)
 			if s.Planned > 0 {
-				says += fmt.Sprintf(" (plan %s)", length(s.Planned))
+				says += fmt.Sprintf(" (plan %s)", Seconds(s.Planned))
 			}
 			if s.Failed {
 				says += ", failed"
@@ -552,7 +538,7 @@ func (v *visit) text() []Block {
 	if len(v.Went) > 0 {
 		var parts []string
 		for _, s := range v.Went {
-			says := s.What + " " + length(s.Seconds)
+			says := s.What + " " + Seconds(s.Seconds)
 			if s.Acts > 1 {
 				says += fmt.Sprintf(" (%d, the longest %s)", s.Acts, s.Longest)
 			}
@@ -574,7 +560,7 @@ func (v *visit) text() []Block {
 			if g.Was == rests[act.Eject] {
 				again = "has it again"
 			}
-			foot.add("  guest %s: %s for %s, from %s; it %s, on %s", g.Guest, g.Was, length(g.Seconds), g.From.Local().Format(second),
+			foot.add("  guest %s: %s for %s, from %s; it %s, on %s", g.Guest, g.Was, Seconds(g.Seconds), g.From.Local().Format(second),
 				again, OrDash(g.On))
 		}
 	}
@@ -597,7 +583,7 @@ func (v *visit) text() []Block {
 	for _, n := range append(slices.Clone(v.Notes), v.Left...) {
 		foot.add("  note: %s", n)
 	}
-	return []Block{{Head: fmt.Sprintf("%s: %s, %s, moves %d", v.Host, v.Outcome, length(v.Seconds), len(v.Moves)), Lines: head},
+	return []Block{{Head: fmt.Sprintf("%s: %s, %s, moves %d", v.Host, v.Outcome, Seconds(v.Seconds), len(v.Moves)), Lines: head},
 		{Table: &changes}, Lines(foot...)}
 }
 
@@ -609,7 +595,7 @@ func OfRounds(all []RoundLine) Document {
 		{"cancelled", Data}, {"took", Text}, {"plan", Text}, {"seconds", Data}, {"planned_seconds", Data}, {"needed", Both}, {"decided", Both}, {"id", Both}}
 	d := listed("rounds", all, columns, func(l *RoundLine) []any {
 		return []any{l.Started, l.Cluster, l.Does, OrDash(l.Status), l.By, l.Reason, of(l.HostsDone, l.Hosts), of(l.Done, l.Changes), l.Hosts, l.HostsDone,
-			l.Moves, l.Changes, l.Done, l.Failed, l.LeftOut, l.Cancelled, seconds(l.Took), seconds(l.Planned), int(l.Took), int(l.Planned), l.Needed, l.Decided, l.ID}
+			l.Moves, l.Changes, l.Done, l.Failed, l.LeftOut, l.Cancelled, Seconds(l.Took), Seconds(l.Planned), int(l.Took), int(l.Planned), l.Needed, l.Decided, l.ID}
 	}, func(some []RoundLine) []string {
 		sum, says := SumOf(some)
 		return []string{says, sum.Says()}
@@ -618,7 +604,8 @@ func OfRounds(all []RoundLine) Document {
 	return d
 }
 
-func seconds(s float64) string { return drift.Age(time.Duration(s * float64(time.Second))) }
+// Seconds says how long so many seconds are.
+func Seconds(s float64) string { return drift.Age(time.Duration(s * float64(time.Second))) }
 
 // SumOf adds rounds up, and says how many there are and how they ended.
 func SumOf(all []RoundLine) (t Totals, says string) {

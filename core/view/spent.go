@@ -119,10 +119,9 @@ func lasted(v *course.Visit) (sum time.Duration) {
 
 // slow are the steps that took more than half again as long as planned, and a minute more at least, in words.
 func (v *visit) slow() (out []string) {
-	length := func(s float64) string { return drift.Age(time.Duration(s * float64(time.Second))) }
 	for _, s := range v.Steps {
 		if s.Planned > 0 && s.Seconds > 1.5*s.Planned && s.Seconds > s.Planned+60 {
-			out = append(out, fmt.Sprintf("%s took %s, and usually takes %s", s.Step, length(s.Seconds), length(s.Planned)))
+			out = append(out, fmt.Sprintf("%s took %s, and usually takes %s", s.Step, Seconds(s.Seconds), Seconds(s.Planned)))
 		}
 	}
 	return out

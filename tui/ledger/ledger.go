@@ -11,7 +11,6 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"yareharbour/core/course"
-	"yareharbour/core/drift"
 	"yareharbour/core/logbook"
 	"yareharbour/core/view"
 	"yareharbour/harbour"
@@ -305,7 +304,7 @@ func line(d *view.Deed, now time.Time) part.TableLine {
 	out := part.TableLine{Sign: signs[r.Status], Cells: []part.TableCell{part.Cell(when, part.Plain), part.Cell(d.Who, part.Plain), part.Cell(d.Says(), part.Subject),
 		part.Cell(r.Status, signs[r.Status].Style), part.Cell(fmt.Sprintf("%d/%d", r.HostsDone, r.Hosts), part.Plain),
 		part.Cell(fmt.Sprintf("%d/%d", r.Done, r.Changes), part.Plain), part.Cell(part.Count(r.Moves), part.Plain),
-		part.Cell(drift.Age(time.Duration(r.Took*float64(time.Second))), part.Plain)}}
+		part.Cell(view.Seconds(r.Took), part.Plain)}}
 	if r.Wrong != "" {
 		out.Sign, out.Cells[3] = part.Sign{Glyph: "✗", Style: part.Alarm}, part.Cell("unreadable", part.Alarm)
 	}
@@ -350,7 +349,6 @@ func times(n int) string {
 }
 
 func (s *Screen) paintRound(col *part.Column, r *view.RoundLine) {
-	length := func(s float64) string { return drift.Age(time.Duration(s * float64(time.Second))) }
 	col.Gap()
 	if r.Wrong != "" {
 		col.Line(0, part.Alarm, "its journal can't be relied on to its end: "+r.Wrong)
@@ -359,7 +357,7 @@ func (s *Screen) paintRound(col *part.Column, r *view.RoundLine) {
 		col.Line(0, signs[r.Status].Style, r.Status+": "+r.Detail)
 	}
 	col.Line(0, part.Plain, r.Totals.Says())
-	col.Line(0, part.Plain, fmt.Sprintf("took %s; the plan had about %s, at worst %s", length(r.Took), length(r.Planned), length(r.Worst)))
+	col.Line(0, part.Plain, fmt.Sprintf("took %s; the plan had about %s, at worst %s", view.Seconds(r.Took), view.Seconds(r.Planned), view.Seconds(r.Worst)))
 	if r.Needed > 0 {
 		col.Line(0, part.Caution, "it stood still for a person "+times(r.Needed))
 	}
